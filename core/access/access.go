@@ -1,0 +1,200 @@
+// Package access decides: it puts one request, from one person and one device,
+// to the gates of a rulebook.
+//
+// [Compile] indexes the gates by what they guard, so that [Program.Decide]
+// touches only those that can match. A decision always carries the verdict of
+// every gate that matched, and why. The package does not know how a device got
+// its level; whoever calls it says what holds the device down through
+// [Device.Below].
+package access
+
+import (
+	"net/netip"
+	"slices"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// Outcome is what a decision comes to.
+type Outcome string
+
+// The outcomes.
+const (
+	Allow  Outcome = "allow"
+	Deny   Outcome = "deny"
+	StepUp Outcome = "step-up"
+)
+
+// Obstacle is a rule that keeps a device below a level.
+type Obstacle struct {
+	Rule   string                     `json:"rule"`
+	Title  string                     `json:"title,omitempty"`
+	Remedy map[string]rulebook.Remedy `json:"remedy,omitempty"`
+}
+
+// Device is the device a request comes from. The zero Device is an unknown one.
+type Device struct {
+	ID    string
+	Known bool
+	Level rulebook.Level
+	View  *evidence.View
+	// NextChange is when its level could next change by itself, in microseconds
+	// since the Unix epoch; condition.Always for never.
+	NextChange int64
+	// Below lists what holds it below a level; nil when nobody can say.
+	Below func(rulebook.Level) []Obstacle
+}
+
+// Request is one question: may this person, on this device, do this? What it
+// leaves empty is unknown to conditions.
+type Request struct {
+	User     string   // "" when a device asks for itself
+	Groups   []string // as the directory has them
+	Device   Device
+	Resource string
+	Action   string
+	IP       netip.Addr // the zero Addr when not said
+	Country  string
+	MFA      *bool
+	Methods  []string // nil when not said
+	AuthAt   int64    // microseconds since the Unix epoch; 0 when not said
+}
+
+type gate struct {
+	*rulebook.Gate
+	shadow bool
+}
+
+type resource struct {
+	tags  []string
+	value value.Value // the tags as a value
+	gates []int       // gates that can match, in the order of their numbers
+}
+
+// Program is a rulebook prepared for deciding. It is immutable.
+type Program struct {
+	rb         *rulebook.Rulebook
+	gates      []gate
+	resources  map[string]*resource
+	other      *resource // a resource that the rulebook does not list
+	breakGlass map[string]bool
+	noDevice   []condition.Slot
+}
+
+// Compile prepares the gates of a rulebook.
+func Compile(rb *rulebook.Rulebook) *Program {
+	p := &Program{rb: rb, resources: map[string]*resource{}, breakGlass: map[string]bool{}, noDevice: make([]condition.Slot, len(rb.Dict.Attributes()))}
+	for i := range rb.Gates {
+		if g := &rb.Gates[i]; g.Mode != rulebook.Draft {
+			p.gates = append(p.gates, gate{g, g.Mode == rulebook.Shadow})
+		}
+	}
+	for _, r := range rb.Resources {
+		p.resources[r.ID] = p.index(r.ID, r.Tags)
+	}
+	p.other = p.index("", nil)
+	for _, u := range rb.BreakGlass {
+		p.breakGlass[u] = true
+	}
+	return p
+}
+
+// Rulebook returns the rulebook the program was compiled from.
+func (p *Program) Rulebook() *rulebook.Rulebook { return p.rb }
+
+func (p *Program) index(id string, tags []string) *resource {
+	r := &resource{tags: tags, value: value.OfTexts(tags)}
+	for i, g := range p.gates {
+		in := g.What.Everything || slices.Contains(g.What.Resources, id) || intersect(g.What.Tags, tags)
+		out := slices.Contains(g.What.ExceptResources, id) || intersect(g.What.ExceptTags, tags)
+		if in && !out {
+			r.gates = append(r.gates, i)
+		}
+	}
+	return r
+}
+
+func intersect(a, b []string) bool {
+	return slices.ContainsFunc(a, func(x string) bool { return slices.Contains(b, x) })
+}
+
+// matches reports whether a gate is about the person and the action.
+func (g *gate) matches(q *Request) bool {
+	if len(g.What.Actions) > 0 && !slices.Contains(g.What.Actions, q.Action) {
+		return false
+	}
+	w := &g.Who
+	in := w.Everyone || q.User != "" && slices.Contains(w.Users, q.User) || intersect(w.Groups, q.Groups)
+	return in && !(q.User != "" && slices.Contains(w.ExceptUsers, q.User)) && !intersect(w.ExceptGroups, q.Groups)
+}
+
+// frame fills the slots of what a request says.
+func (p *Program) frame(q *Request, res *resource, now int64) []condition.Slot {
+	f := make([]condition.Slot, rulebook.RequestSlots)
+	set := func(i int, v value.Value) { f[i] = condition.Slot{Value: v, Until: condition.Always} }
+	level := q.Device.Level
+	if !q.Device.Known {
+		level = p.rb.Uncovered
+	}
+	set(rulebook.SlotKnownDevice, value.OfBool(q.Device.Known))
+	set(rulebook.SlotLevel, p.rb.LevelValue(level))
+	if q.User != "" {
+		set(rulebook.SlotUserID, value.OfText(q.User))
+	}
+	set(rulebook.SlotUserGroups, value.OfTexts(q.Groups))
+	if q.MFA != nil {
+		set(rulebook.SlotMFA, value.OfBool(*q.MFA))
+	}
+	if q.Methods != nil {
+		set(rulebook.SlotMethods, value.OfTexts(q.Methods))
+	}
+	if q.AuthAt != 0 {
+		set(rulebook.SlotAuthAt, value.OfTime(q.AuthAt))
+	}
+	set(rulebook.SlotResourceID, value.OfText(q.Resource))
+	set(rulebook.SlotResourceTags, res.value)
+	if q.Action != "" {
+		set(rulebook.SlotAction, value.OfText(q.Action))
+	}
+	if q.IP.IsValid() {
+		set(rulebook.SlotIP, value.OfPrefix(netip.PrefixFrom(q.IP, q.IP.BitLen())))
+	}
+	if q.Country != "" {
+		set(rulebook.SlotCountry, value.OfText(q.Country))
+	}
+	if q.IP.IsValid() || q.Country != "" {
+		set(rulebook.SlotPlaces, value.OfTexts(p.rb.PlacesOf(q.IP, q.Country)))
+	}
+	set(rulebook.SlotAt, value.OfTime(now))
+	return f
+}
+
+// origins explains where values came from: the device's evidence, or the request.
+type origins struct {
+	view *evidence.View
+	env  *condition.Env
+}
+
+func (o origins) Origin(frame, slot int) condition.Origin {
+	if frame == evidence.DeviceFrame {
+		if o.view == nil {
+			return condition.Origin{Why: "the device is unknown"}
+		}
+		return o.view.Origin(slot, o.env.Now)
+	}
+	if !o.env.Frames[frame][slot].Value.Known() {
+		return condition.Origin{Source: "request", Why: "the request does not say"}
+	}
+	switch slot {
+	case rulebook.SlotLevel, rulebook.SlotKnownDevice:
+		return condition.Origin{Source: "standing"}
+	case rulebook.SlotUserGroups:
+		return condition.Origin{Source: "directory"}
+	case rulebook.SlotResourceTags:
+		return condition.Origin{Source: "rulebook"}
+	}
+	return condition.Origin{Source: "request"}
+}

@@ -1,0 +1,198 @@
+package access
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
+)
+
+// Evaluation is an access evaluation request of the OpenID AuthZEN
+// Authorization API 1.0 (section 6). Members it does not know are ignored, as
+// the specification asks.
+type Evaluation struct {
+	Subject  Entity   `json:"subject"`
+	Action   Action   `json:"action"`
+	Resource Entity   `json:"resource"`
+	Context  *Context `json:"context,omitempty"`
+}
+
+// Entity is a subject or a resource (sections 5.1 and 5.2).
+type Entity struct {
+	Type string `json:"type"`
+	ID   string `json:"id"`
+}
+
+// Action is what the subject wants to do (section 5.3).
+type Action struct {
+	Name string `json:"name"`
+}
+
+// Context is what we read of the context (section 5.4): the device, and how
+// and from where the person comes.
+type Context struct {
+	Device  *DeviceRef `json:"device,omitempty"`
+	IP      string     `json:"ip,omitempty"`
+	Country string     `json:"country,omitempty"`
+	Auth    *Auth      `json:"auth,omitempty"`
+}
+
+// DeviceRef points at a device by one or more of its keys.
+type DeviceRef struct {
+	ID                string `json:"id,omitempty"`
+	Serial            string `json:"serial,omitempty"`
+	HardwareID        string `json:"hardware_id,omitempty"`
+	CertificateSHA256 string `json:"certificate_sha256,omitempty"`
+}
+
+// Auth is how the person signed in.
+type Auth struct {
+	MFA     *bool    `json:"mfa,omitempty"`
+	Methods []string `json:"methods,omitempty"`
+	At      string   `json:"at,omitempty"`
+}
+
+// Response is an access evaluation response (section 6.2).
+type Response struct {
+	Decision bool            `json:"decision"`
+	Context  ResponseContext `json:"context"`
+}
+
+// ResponseContext is the decision with the id under which it is recorded.
+type ResponseContext struct {
+	ID string `json:"id,omitempty"`
+	*Decision
+}
+
+// FieldError says which member of a request is wrong.
+type FieldError struct {
+	Pointer string // RFC 6901
+	Message string
+}
+
+func (e *FieldError) Error() string { return e.Pointer + ": " + e.Message }
+
+// ParseEvaluation reads and checks a request. The error is a [*FieldError]
+// where one member is to blame.
+func ParseEvaluation(raw []byte) (*Evaluation, error) {
+	var e Evaluation
+	if err := json.Unmarshal(raw, &e); err != nil {
+		var typ *json.UnmarshalTypeError
+		if errors.As(err, &typ) {
+			return nil, &FieldError{pointer(typ.Field), fmt.Sprintf("a JSON %s is not what was expected here", typ.Value)}
+		}
+		return nil, fmt.Errorf("not valid JSON: %w", err)
+	}
+	return &e, e.Check()
+}
+
+func pointer(dotted string) string {
+	b := []byte("/" + dotted)
+	for i := range b {
+		if b[i] == '.' {
+			b[i] = '/'
+		}
+	}
+	return string(b)
+}
+
+// Check reports the first member that is missing or malformed.
+func (e *Evaluation) Check() error {
+	for _, m := range []struct{ pointer, text string }{
+		{"/subject/type", e.Subject.Type}, {"/subject/id", e.Subject.ID}, {"/action/name", e.Action.Name},
+		{"/resource/type", e.Resource.Type}, {"/resource/id", e.Resource.ID},
+	} {
+		if m.text == "" {
+			return &FieldError{m.pointer, "required, a text that is not empty"}
+		}
+		if len(m.text) > 500 {
+			return &FieldError{m.pointer, "longer than 500 bytes"}
+		}
+	}
+	c := e.Context
+	if c == nil {
+		return nil
+	}
+	if c.IP != "" {
+		if _, err := netip.ParseAddr(c.IP); err != nil {
+			return &FieldError{"/context/ip", fmt.Sprintf("%q is not an IP address", c.IP)}
+		}
+	}
+	if c.Country != "" && len(c.Country) != 2 {
+		return &FieldError{"/context/country", "a country code has two letters (ISO 3166-1)"}
+	}
+	if c.Auth != nil && c.Auth.At != "" {
+		if _, err := value.ParseTime(c.Auth.At); err != nil {
+			return &FieldError{"/context/auth/at", err.Error()}
+		}
+	}
+	return nil
+}
+
+// Keys lists what the request says about its device, strongest first; empty
+// when it speaks of none.
+func (e *Evaluation) Keys() []evidence.Key {
+	var ref DeviceRef
+	if e.Context != nil && e.Context.Device != nil {
+		ref = *e.Context.Device
+	}
+	if e.Subject.Type == "device" && ref.ID == "" {
+		ref.ID = e.Subject.ID
+	}
+	var keys []evidence.Key
+	for _, k := range []evidence.Key{
+		evidence.Folded(evidence.ByID, ref.ID), evidence.Folded(evidence.ByHardware, ref.HardwareID), evidence.Folded(evidence.BySerial, ref.Serial),
+		evidence.Folded(evidence.ByCertificate, ref.CertificateSHA256),
+	} {
+		if k.Text != "" {
+			keys = append(keys, k)
+		}
+	}
+	return keys
+}
+
+// Find looks up the device of a request. Keys that point at two devices, or
+// one that points at none beside one that does, make it unknown: doubt lowers
+// trust.
+func (e *Evaluation) Find(find func(evidence.Key) (string, bool)) (device string, ok bool) {
+	for _, k := range e.Keys() {
+		id, found := find(k)
+		if !found || device != "" && device != id {
+			return "", false
+		}
+		device = id
+	}
+	return device, device != ""
+}
+
+// Request is the question of a checked evaluation. The caller fills in the
+// device and the groups of the person.
+func (e *Evaluation) Request() *Request {
+	q := &Request{Resource: e.Resource.ID, Action: e.Action.Name}
+	if e.Subject.Type != "device" {
+		q.User = e.Subject.ID
+	}
+	c := e.Context
+	if c == nil {
+		return q
+	}
+	if ip, err := netip.ParseAddr(c.IP); err == nil {
+		q.IP = ip.Unmap().WithZone("")
+	}
+	q.Country = c.Country
+	if a := c.Auth; a != nil {
+		q.MFA, q.Methods = a.MFA, a.Methods
+		if t, err := value.ParseTime(a.At); err == nil {
+			q.AuthAt = t.Num()
+		}
+	}
+	return q
+}
+
+// Answer wraps a decision as a response; it is true only for allow.
+func Answer(id string, d *Decision) *Response {
+	return &Response{Decision: d.Outcome == Allow, Context: ResponseContext{id, d}}
+}

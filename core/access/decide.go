@@ -1,0 +1,271 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// GateRuling is what one gate that matched came to.
+type GateRuling struct {
+	Gate    string            `json:"gate"`
+	Number  int               `json:"number"`
+	Title   string            `json:"title,omitempty"`
+	Shadow  bool              `json:"shadow,omitempty"` // worked out, without effect
+	Verdict string            `json:"verdict"`          // met, deny or step-up
+	Need    string            `json:"need"`
+	Why     []condition.Leaf  `json:"why"`
+	Message map[string]string `json:"message,omitempty"`
+
+	level rulebook.Level // the level that the need asks for and the device lacks
+}
+
+// Decision is the answer to a request, in full.
+type Decision struct {
+	Outcome    Outcome      `json:"outcome"`
+	Level      string       `json:"level"`
+	Device     string       `json:"device,omitempty"`
+	Known      bool         `json:"known_device"`
+	BreakGlass bool         `json:"break_glass,omitempty"`
+	Gates      []GateRuling `json:"gates"`
+	// ShadowOutcome is the answer if shadow gates were enforced, when it differs.
+	ShadowOutcome Outcome `json:"shadow_outcome,omitempty"`
+	// ReasonUser and ReasonAdmin say why, by language.
+	ReasonUser  map[string]string `json:"reason_user"`
+	ReasonAdmin map[string]string `json:"reason_admin"`
+	// ToAllow says what would make it allow; empty when it is.
+	ToAllow []string `json:"to_allow,omitempty"`
+	// Remedies are the rules a person can mend to get through.
+	Remedies []Obstacle `json:"remedies,omitempty"`
+	// ValidUntil is how long the answer may be relied on, in RFC 3339.
+	ValidUntil string `json:"valid_until"`
+}
+
+// Decide answers a request at now.
+func (p *Program) Decide(q *Request, now int64) *Decision {
+	res := p.resources[q.Resource]
+	if res == nil {
+		res = p.other
+	}
+	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.rb.Uncovered), Gates: []GateRuling{}}
+	if q.Device.Known {
+		d.Level = p.rb.LevelName(q.Device.Level)
+	}
+	if q.User != "" && p.breakGlass[q.User] {
+		d.Outcome, d.BreakGlass = Allow, true
+		d.say("Emergency access.", "Allowed: "+q.User+" is a break-glass account; gates were not asked.")
+		d.ValidUntil = value.FormatTime(now)
+		return d
+	}
+	env := &condition.Env{Now: now}
+	env.Frames[evidence.DeviceFrame] = p.noDevice
+	if q.Device.Known && q.Device.View != nil {
+		env.Frames[evidence.DeviceFrame] = q.Device.View.Slots
+	}
+	env.Frames[rulebook.RequestFrame] = p.frame(q, res, now)
+	validFor := int64(-1)
+	var real, shadow tally
+	for _, i := range res.gates {
+		g := &p.gates[i]
+		if !g.matches(q) || g.When != nil && g.When.Eval(env) == condition.False {
+			continue
+		}
+		r := p.ask(env, g, q)
+		d.Gates = append(d.Gates, r)
+		shadow.add(Outcome(r.Verdict))
+		if !g.shadow {
+			real.add(Outcome(r.Verdict))
+			if validFor < 0 || g.ValidFor < validFor {
+				validFor = g.ValidFor
+			}
+		}
+	}
+	d.Outcome = real.outcome(p.rb.Unmatched)
+	if s := shadow.outcome(p.rb.Unmatched); s != d.Outcome {
+		d.ShadowOutcome = s
+	}
+	p.explain(d, q)
+	d.ValidUntil = value.FormatTime(validUntil(d.Outcome, q, now, validFor))
+	return d
+}
+
+// validUntil is the end of an allow: the shortest validity of its gates, or
+// the moment the device's level may change by itself. A refusal may be asked
+// about again at once.
+func validUntil(o Outcome, q *Request, now, validFor int64) int64 {
+	if o != Allow {
+		return now
+	}
+	if validFor < 0 {
+		validFor = rulebook.DefaultValid
+	}
+	until := now + validFor
+	if q.Device.Known && q.Device.NextChange > 0 {
+		until = min(until, q.Device.NextChange)
+	}
+	return until
+}
+
+// tally joins the verdicts of gates.
+type tally struct{ matched, denied, stepped bool }
+
+func (t *tally) add(o Outcome) {
+	t.matched = true
+	t.denied = t.denied || o == Deny
+	t.stepped = t.stepped || o == StepUp
+}
+
+func (t tally) outcome(unmatched bool) Outcome {
+	switch {
+	case t.denied:
+		return Deny
+	case t.stepped:
+		return StepUp
+	case t.matched || unmatched:
+		return Allow
+	}
+	return Deny
+}
+
+// ask puts the request to one gate.
+func (p *Program) ask(env *condition.Env, g *gate, q *Request) GateRuling {
+	r := GateRuling{Gate: g.ID, Number: g.Number, Title: g.Title, Shadow: g.shadow, Need: g.Need.String(), Why: []condition.Leaf{}}
+	t, why := g.Need.Explain(env, origins{q.Device.View, env})
+	if why != nil {
+		r.Why = why
+	}
+	if t == condition.True {
+		r.Verdict = "met"
+		return r
+	}
+	r.Verdict, r.Message, r.level = string(Deny), g.Message, missing(why)
+	if g.StepUp && p.withSecondFactor(env, g) {
+		r.Verdict = string(StepUp)
+	}
+	return r
+}
+
+// withSecondFactor reports whether the need would be true after a second factor.
+func (p *Program) withSecondFactor(env *condition.Env, g *gate) bool {
+	again := *env
+	frame := slices.Clone(env.Frames[rulebook.RequestFrame])
+	frame[rulebook.SlotMFA] = condition.Slot{Value: value.OfBool(true), Until: condition.Always}
+	again.Frames[rulebook.RequestFrame] = frame
+	return g.Need.Eval(&again) == condition.True
+}
+
+// missing is the lowest level that a leaf among the reasons asks for; 0 when
+// no level is asked for.
+func missing(why []condition.Leaf) rulebook.Level {
+	want := rulebook.Level(0)
+	for _, l := range why {
+		if l.Path != "level" || l.Holds == condition.True || l.Bound.Kind() != value.Enum {
+			continue
+		}
+		at := rulebook.Level(l.Bound.Num())
+		if strings.HasPrefix(l.Required, "> ") {
+			at++
+		}
+		if want == 0 || at < want {
+			want = at
+		}
+	}
+	return want
+}
+
+func (d *Decision) say(user, admin string) {
+	d.ReasonUser, d.ReasonAdmin = map[string]string{"en": user}, map[string]string{"en": admin}
+}
+
+// explain gives the decision its reasons, and a refusal its cure.
+func (p *Program) explain(d *Decision, q *Request) {
+	stops := slices.DeleteFunc(slices.Clone(d.Gates), func(g GateRuling) bool { return g.Shadow || g.Verdict == "met" })
+	switch {
+	case d.Outcome == Allow && len(d.Gates)-shadows(d.Gates) == 0:
+		d.say("You may continue.", "Allowed: no enforced gate matches, and the rulebook allows what is unmatched.")
+	case d.Outcome == Allow:
+		d.say("You may continue.", fmt.Sprintf("Allowed: %s met.", numbered(d.Gates, func(g GateRuling) bool { return !g.Shadow })))
+	case len(stops) == 0:
+		d.say("Nobody has been given access to this.", "Denied: no enforced gate matches, and the rulebook denies what is unmatched.")
+		d.ToAllow = []string{"a gate that covers this person, resource and action"}
+	default:
+		p.refuse(d, q, stops)
+	}
+}
+
+func shadows(list []GateRuling) int {
+	n := 0
+	for _, g := range list {
+		if g.Shadow {
+			n++
+		}
+	}
+	return n
+}
+
+func numbered(list []GateRuling, pick func(GateRuling) bool) string {
+	var parts []string
+	for _, g := range list {
+		if pick(g) {
+			parts = append(parts, fmt.Sprint(g.Number))
+		}
+	}
+	if len(parts) == 1 {
+		return "gate " + parts[0] + " is"
+	}
+	return "gates " + strings.Join(parts, ", ") + " are"
+}
+
+func (p *Program) refuse(d *Decision, q *Request, stops []GateRuling) {
+	user := map[string]string{"en": "Your device or your sign-in does not meet what this needs."}
+	if d.Outcome == StepUp {
+		user["en"] = "Confirm your sign-in with a second factor to continue."
+	}
+	var admin []string
+	want := rulebook.Level(0)
+	for _, g := range stops {
+		if g.Message != nil {
+			user = g.Message
+		}
+		reasons := make([]string, 0, len(g.Why))
+		for _, l := range g.Why {
+			reasons = append(reasons, Reason(l))
+		}
+		admin = append(admin, fmt.Sprintf("gate %d (%s) says %s: %s", g.Number, g.Gate, g.Verdict, strings.Join(reasons, "; ")))
+		d.ToAllow = append(d.ToAllow, fmt.Sprintf("gate %d needs %s", g.Number, g.Need))
+		want = max(want, g.level)
+	}
+	d.ReasonUser = user
+	d.ReasonAdmin = map[string]string{"en": strings.ToUpper(admin[0][:1]) + strings.Join(admin, ". ")[1:] + "."}
+	switch {
+	case !q.Device.Known:
+		d.ToAllow = append(d.ToAllow, "a device that is known here")
+	case want > q.Device.Level && q.Device.Below != nil:
+		d.Remedies = q.Device.Below(want)
+	}
+}
+
+// Reason tells a leaf in one clause: what was required, and what was seen.
+func Reason(l condition.Leaf) string {
+	subject := l.Path
+	if subject == "" {
+		subject = l.Condition
+	}
+	required := l.Required
+	switch required {
+	case "true", "false":
+		required = "to be " + required
+	}
+	switch {
+	case l.Unknown != "" && l.Holds == condition.Unknown:
+		return fmt.Sprintf("%s must be known for %s %s (%s)", subject, subject, required, l.Unknown)
+	case l.Observed != "":
+		return fmt.Sprintf("%s is %s, needs %s", subject, l.Observed, required)
+	}
+	return fmt.Sprintf("needs %s %s", subject, required)
+}

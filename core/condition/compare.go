@@ -1,0 +1,326 @@
+package condition
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/value"
+)
+
+// relation decides a comparison of two known values. It may answer Unknown,
+// for a list with unknown members or text that is no address.
+type relation func(a, b value.Value) Tri
+
+func (c *compiler) compare(n *Compare) *expr {
+	l, r := c.sides(n)
+	if l == nil || r == nil {
+		return unknownExpr
+	}
+	rel := c.relation(n, l, r)
+	if rel == nil {
+		return unknownExpr
+	}
+	e := &expr{kind: leafExpr, node: n, reads: append(slices.Clone(l.reads), r.reads...)}
+	e.describe(n, l, r)
+	e.eval = fastEval(n.Op, l, r)
+	if e.eval == nil {
+		left, right := l.eval, r.eval
+		e.eval = func(env *Env) Tri {
+			a := left(env)
+			if !a.Known() {
+				return Unknown
+			}
+			b := right(env)
+			if !b.Known() {
+				return Unknown
+			}
+			return rel(a, b)
+		}
+	}
+	var turns []func(*Env) int64
+	if l.slope != r.slope {
+		turns = append(turns, crossing(l, r, rel))
+	}
+	for _, o := range []*operand{l, r} {
+		if o.turn != nil {
+			turns = append(turns, o.turn)
+		}
+	}
+	e.turns = turns
+	return e
+}
+
+// sides compiles both operands, the one that can stand alone first: it gives
+// the other its meaning.
+func (c *compiler) sides(n *Compare) (l, r *operand) {
+	turn := func(t value.Type) *value.Type { return &t }
+	if c.standsAlone(n.L) || !c.standsAlone(n.R) {
+		if l = c.operand(n.L, nil); l == nil {
+			return nil, nil
+		}
+		want := &l.typ
+		switch {
+		case n.Op == OpIn || n.Op == OpNotIn:
+			if _, literal := n.R.(*Literal); !literal {
+				want = turn(value.ListOf(l.typ))
+			}
+		case n.Op == OpHas && l.typ.Kind == value.List:
+			want = l.typ.Elem
+		}
+		return l, c.operand(n.R, want)
+	}
+	if r = c.operand(n.R, nil); r == nil {
+		return nil, nil
+	}
+	want := &r.typ
+	switch {
+	case (n.Op == OpIn || n.Op == OpNotIn) && r.typ.Kind == value.List:
+		want = r.typ.Elem
+	case n.Op == OpHas:
+		want = turn(value.ListOf(r.typ))
+	}
+	return c.operand(n.L, want), r
+}
+
+// standsAlone reports whether an operand has a type without its other side.
+func (c *compiler) standsAlone(n Node) bool {
+	switch n := n.(type) {
+	case *Path:
+		if n.Name == "true" || n.Name == "false" || c.variable(n) != nil {
+			return true
+		}
+		_, ok := c.dict.Lookup(n.Name)
+		return ok
+	case *Literal:
+		return n.Value.Kind() != value.Int && n.Value.Kind() != value.Version
+	case *List:
+		return len(n.Items) > 0 && c.standsAlone(n.Items[0])
+	}
+	return true
+}
+
+// relation checks that the operator has a meaning for the two types and
+// returns it, or reports an error and returns nil.
+func (c *compiler) relation(n *Compare, l, r *operand) relation {
+	bad := func(hint, why string) relation {
+		c.failAt(n.At, len(n.Op), hint, "%s", why)
+		return nil
+	}
+	mismatch := func() relation {
+		return bad("", n.L.String()+" is "+articled(l.typ)+" but "+n.R.String()+" is "+articled(r.typ))
+	}
+	clock := l.slope != 0 || r.slope != 0
+	switch n.Op {
+	case OpEq, OpNe:
+		if !l.typ.Same(r.typ) {
+			return mismatch()
+		}
+		if l.typ.Kind == value.List || l.typ.Kind == value.Record {
+			return bad("use contains, in or a quantifier", "a "+l.typ.String()+" cannot be compared as a whole")
+		}
+		same := n.Op == OpEq
+		return func(a, b value.Value) Tri { return triOf(a.Equal(b) == same) }
+	case OpLt, OpLe, OpGt, OpGe:
+		if !l.typ.Same(r.typ) {
+			return mismatch()
+		}
+		if !l.typ.Ordered() {
+			return bad("use == or !=", articled(l.typ)+" has no order")
+		}
+		accept := signs(n.Op)
+		return func(a, b value.Value) Tri { return triOf(accept[a.Compare(b)+1]) }
+	case OpIn, OpNotIn:
+		if clock {
+			return bad("", "an age cannot be looked up in a list")
+		}
+		return negateIf(n.Op == OpNotIn, membership(l.typ, r.typ, mismatch))
+	case OpHas:
+		if l.typ.Kind == value.Text && r.typ.Kind == value.Text {
+			return func(a, b value.Value) Tri { return triOf(strings.Contains(a.Str(), b.Str())) }
+		}
+		rel := membership(r.typ, l.typ, mismatch)
+		if rel == nil {
+			return nil
+		}
+		return func(a, b value.Value) Tri { return rel(b, a) }
+	case OpStarts, OpEnds:
+		if l.typ.Kind != value.Text || r.typ.Kind != value.Text {
+			return bad("", string(n.Op)+" compares text with text; here "+n.L.String()+" is "+articled(l.typ)+" and "+n.R.String()+" is "+articled(r.typ))
+		}
+		if n.Op == OpStarts {
+			return func(a, b value.Value) Tri { return triOf(strings.HasPrefix(a.Str(), b.Str())) }
+		}
+		return func(a, b value.Value) Tri { return triOf(strings.HasSuffix(a.Str(), b.Str())) }
+	}
+	return c.matches(n, l, r)
+}
+
+func (c *compiler) matches(n *Compare, l, r *operand) relation {
+	if l.typ.Kind != value.Text || r.typ.Kind != value.Text || !r.konst {
+		c.failAt(n.At, len(n.Op), "", "matches compares text with a pattern in quotes")
+		return nil
+	}
+	re, err := regexp.Compile(r.value.Str())
+	if err != nil {
+		c.fail(n.R, "patterns are RE2", "%s is not a pattern: %v", n.R, err)
+		return nil
+	}
+	return func(a, _ value.Value) Tri { return triOf(re.MatchString(a.Str())) }
+}
+
+func negateIf(negate bool, rel relation) relation {
+	if !negate || rel == nil {
+		return rel
+	}
+	return func(a, b value.Value) Tri { return -rel(a, b) }
+}
+
+// membership is "x in list", "address in network" and "address in networks".
+func membership(item, group value.Type, mismatch func() relation) relation {
+	address := item.Kind == value.Network || item.Kind == value.Text
+	switch {
+	case group.Kind == value.Network && address:
+		return within
+	case group.Kind == value.List && group.Elem.Kind == value.Network && address:
+		return func(a, list value.Value) Tri { return amongst(list, func(m value.Value) Tri { return within(a, m) }) }
+	case group.Kind == value.List && group.Elem.Same(item) && item.Kind != value.List && item.Kind != value.Record:
+		return func(a, list value.Value) Tri {
+			return amongst(list, func(m value.Value) Tri {
+				if !m.Known() {
+					return Unknown
+				}
+				return triOf(a.Equal(m))
+			})
+		}
+	}
+	return mismatch()
+}
+
+func amongst(list value.Value, test func(value.Value) Tri) Tri {
+	result := False
+	for _, m := range list.Members() {
+		result = max(result, test(m))
+		if result == True {
+			break
+		}
+	}
+	return result
+}
+
+// within reports whether an address, or text that holds one, lies in a network.
+func within(a, network value.Value) Tri {
+	if !network.Known() {
+		return Unknown
+	}
+	if a.Kind() == value.Text {
+		parsed, err := value.ParseNetwork(a.Str())
+		if err != nil {
+			return Unknown
+		}
+		a = parsed
+	}
+	outer, inner := network.Prefix(), a.Prefix()
+	return triOf(outer.Bits() <= inner.Bits() && outer.Contains(inner.Addr()))
+}
+
+// signs tells for which results of Compare (-1, 0, +1) an operator holds.
+func signs(op Op) [3]bool {
+	switch op {
+	case OpLt:
+		return [3]bool{true, false, false}
+	case OpLe:
+		return [3]bool{true, true, false}
+	case OpGt:
+		return [3]bool{false, false, true}
+	case OpGe:
+		return [3]bool{false, true, true}
+	case OpNe:
+		return [3]bool{true, false, true}
+	}
+	return [3]bool{false, true, false}
+}
+
+// fastEval is the evaluation of a slot against a constant, which is what
+// nearly every leaf is; nil for everything else.
+func fastEval(op Op, l, r *operand) func(*Env) Tri {
+	if r.plain && l.konst {
+		turned, ok := mirror[op]
+		if !ok {
+			return nil
+		}
+		l, r, op = r, l, turned
+	}
+	if !l.plain || !r.konst || !r.value.Known() {
+		return nil
+	}
+	switch op {
+	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
+	default:
+		return nil
+	}
+	f, s := l.reads[0].frame, l.reads[0].slot
+	accept := signs(op)
+	below, equal, above := triOf(accept[0]), triOf(accept[1]), triOf(accept[2])
+	switch l.typ.Kind {
+	case value.Int, value.Enum, value.Duration, value.Time, value.Bool:
+		bound := r.value.Num()
+		return func(e *Env) Tri {
+			slot := &e.Frames[f][s]
+			if !slot.Value.Known() || slot.Until < e.Now {
+				return Unknown
+			}
+			switch n := slot.Value.Num(); {
+			case n < bound:
+				return below
+			case n > bound:
+				return above
+			}
+			return equal
+		}
+	case value.Version, value.Text:
+		bound := r.value.Str()
+		return func(e *Env) Tri {
+			slot := &e.Frames[f][s]
+			if !slot.Value.Known() || slot.Until < e.Now {
+				return Unknown
+			}
+			str := slot.Value.Str()
+			if str == bound {
+				return equal
+			}
+			if str < bound {
+				return below
+			}
+			return above
+		}
+	}
+	return nil
+}
+
+// crossing finds when the passing of time turns a comparison in which an age
+// takes part: the difference of the sides moves with slope per microsecond,
+// and the comparison can turn only where that difference passes zero.
+func crossing(l, r *operand, rel relation) func(*Env) int64 {
+	left, right, slope := l.eval, r.eval, l.slope-r.slope
+	return func(env *Env) int64 {
+		a, b := left(env), right(env)
+		if !a.Known() || !b.Known() {
+			return Always
+		}
+		diff := a.Num() - b.Num()
+		truth := func(diff int64) Tri { return rel(value.OfInt(diff), value.OfInt(0)) }
+		now := truth(diff)
+		// The steps until the difference is zero, and until it is past zero.
+		steps := -diff / slope
+		if -diff%slope != 0 && steps >= 0 && (diff > 0) != (slope > 0) {
+			steps++
+		}
+		for _, d := range []int64{steps, steps + 1} {
+			if d > 0 && truth(diff+d*slope) != now && env.Now <= Always-d {
+				return env.Now + d
+			}
+		}
+		return Always
+	}
+}

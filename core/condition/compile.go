@@ -1,0 +1,656 @@
+package condition
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/value"
+)
+
+// Name is what a dictionary knows of a name: its type and where an [Env]
+// keeps its value.
+type Name struct {
+	Type  value.Type
+	Frame int // which of the frames of the Env
+	Slot  int // which slot of the frame
+}
+
+// Dictionary is the set of names a condition may use. Lookup must give the
+// same answer for the same name as long as programs compiled with it are used.
+type Dictionary interface {
+	Lookup(name string) (Name, bool)
+	// Names lists every name, for suggestions.
+	Names() []string
+}
+
+// Frames is how many frames of slots an [Env] has: one for the device, one
+// for the request.
+const Frames = 2
+
+// maxVars bounds how deep quantifiers nest.
+const maxVars = 8
+
+// Slot is the current value of a name and the last moment it may be used.
+type Slot struct {
+	Value value.Value
+	Until int64 // microseconds since the Unix epoch; [Always] never ends
+}
+
+// Always is the Until of a value that does not go stale.
+const Always = int64(1<<63 - 1)
+
+// Env is what a program is evaluated in: the moment and the slots. It must not
+// be shared between goroutines while a program runs.
+type Env struct {
+	Now    int64 // microseconds since the Unix epoch
+	Frames [Frames][]Slot
+	vars   [maxVars]value.Value
+}
+
+// known returns the value of a slot if there is one that is still fresh.
+func (e *Env) known(frame, slot int) (value.Value, bool) {
+	s := &e.Frames[frame][slot]
+	return s.Value, s.Value.Known() && s.Until >= e.Now
+}
+
+// Program is a compiled condition. It is immutable and safe to share.
+type Program struct {
+	root   *expr
+	node   Node
+	source string
+}
+
+// Eval returns the truth of the condition. It does not allocate.
+func (p *Program) Eval(env *Env) Tri { return p.root.eval(env) }
+
+// String prints the condition in the canonical way.
+func (p *Program) String() string { return p.node.String() }
+
+// Node returns the tree the program was compiled from.
+func (p *Program) Node() Node { return p.node }
+
+// Paths returns the names of the dictionary that the condition reads, sorted.
+func (p *Program) Paths() []string {
+	seen := map[string]bool{}
+	p.root.walk(func(e *expr) {
+		for _, r := range e.reads {
+			seen[r.name] = true
+		}
+	})
+	names := make([]string, 0, len(seen))
+	for n := range seen {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// CompileText parses and compiles a condition. The error is an [*Error] or
+// [Errors].
+func CompileText(src string, dict Dictionary) (*Program, error) {
+	n, err := Parse(src)
+	if err != nil {
+		return nil, err
+	}
+	return Compile(n, src, dict)
+}
+
+// Compile checks the types of a tree against dict and compiles it. The error
+// is an [Errors] with everything that is wrong.
+func Compile(n Node, src string, dict Dictionary) (*Program, error) {
+	c := &compiler{src: src, dict: dict}
+	root := c.truth(n)
+	if len(c.errs) > 0 {
+		return nil, c.errs
+	}
+	return &Program{root: root, node: n, source: src}, nil
+}
+
+// read is a slot that a leaf depends on.
+type read struct {
+	name        string
+	frame, slot int
+}
+
+type exprKind uint8
+
+const (
+	leafExpr exprKind = iota
+	andExpr
+	orExpr
+	notExpr
+	quantExpr
+)
+
+// expr is a checked condition. The closures of a tree are built from those of
+// its parts; explain and next walk the tree itself.
+type expr struct {
+	kind  exprKind
+	node  Node
+	kids  []*expr
+	eval  func(*Env) Tri
+	reads []read
+
+	// of a leaf
+	turns   []func(*Env) int64 // when the passing of time alone may turn it
+	show    *operand           // what a person calls the observed value
+	want    string             // what it must be, as text
+	unwant  string             // the same under a "not"
+	against *operand           // the other side of a comparison
+
+	// of a quantifier; its body is kids[0]
+	list *operand
+	slot int
+	fn   string
+}
+
+func (e *expr) walk(visit func(*expr)) {
+	visit(e)
+	for _, k := range e.kids {
+		k.walk(visit)
+	}
+}
+
+// operand is a checked side of a comparison.
+type operand struct {
+	typ   value.Type
+	eval  func(*Env) value.Value // the zero Value when unknown
+	reads []read
+	konst bool
+	value value.Value // of a constant
+	slope int64       // how the value moves with now: age +1, until -1
+	plain bool        // a single slot read and nothing else
+	path  string      // name for people, of a path
+
+	turn func(*Env) int64 // when a condition inside it could turn by time alone; nil if it has none
+}
+
+type variable struct {
+	name string
+	typ  value.Type
+	slot int
+}
+
+type compiler struct {
+	src  string
+	dict Dictionary
+	vars []variable
+	errs Errors
+}
+
+func (c *compiler) fail(n Node, hint, format string, args ...any) {
+	width := 1
+	switch n := n.(type) {
+	case *Path:
+		width = len(n.Name)
+	case *Literal:
+		width = len(n.Text)
+	}
+	c.failAt(n.Pos(), width, hint, format, args...)
+}
+
+func (c *compiler) failAt(pos, width int, hint, format string, args ...any) {
+	c.errs = append(c.errs, &Error{Source: c.src, Offset: pos, Width: width, Hint: hint, Message: fmt.Sprintf(format, args...)})
+}
+
+// unknownExpr stands for a part that did not compile, so that the rest is
+// still checked.
+var unknownExpr = &expr{kind: leafExpr, eval: func(*Env) Tri { return Unknown }}
+
+// truth compiles a node that must be true, false or unknown.
+func (c *compiler) truth(n Node) *expr {
+	switch n := n.(type) {
+	case *Logic:
+		return c.logic(n)
+	case *Not:
+		x := c.truth(n.X)
+		inner := x.eval
+		return &expr{kind: notExpr, node: n, kids: []*expr{x}, eval: func(e *Env) Tri { return -inner(e) }}
+	case *Compare:
+		return c.compare(n)
+	case *Quantifier:
+		if n.Fn != "count" {
+			return c.quantifier(n)
+		}
+	case *Call:
+		if n.Fn == "known" {
+			return c.knownCall(n)
+		}
+	}
+	o := c.operand(n, nil)
+	if o == nil {
+		return unknownExpr
+	}
+	if o.typ.Kind != value.Bool {
+		c.fail(n, "compare it with something", "%s is %s, not a condition", n, articled(o.typ))
+		return unknownExpr
+	}
+	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "true", unwant: "false", eval: boolEval(o)}
+}
+
+func boolEval(o *operand) func(*Env) Tri {
+	if o.plain {
+		f, s := o.reads[0].frame, o.reads[0].slot
+		return func(e *Env) Tri {
+			slot := &e.Frames[f][s]
+			if !slot.Value.Known() || slot.Until < e.Now {
+				return Unknown
+			}
+			return Tri(2*slot.Value.Num() - 1)
+		}
+	}
+	get := o.eval
+	return func(e *Env) Tri {
+		v := get(e)
+		if !v.Known() {
+			return Unknown
+		}
+		return Tri(2*v.Num() - 1)
+	}
+}
+
+func (c *compiler) logic(n *Logic) *expr {
+	e := &expr{kind: orExpr, node: n}
+	if n.And {
+		e.kind = andExpr
+	}
+	evals := make([]func(*Env) Tri, len(n.Kids))
+	for i, k := range n.Kids {
+		kid := c.truth(k)
+		e.kids = append(e.kids, kid)
+		evals[i] = kid.eval
+	}
+	// stop is the value that settles the whole: false for and, true for or.
+	stop := True
+	if n.And {
+		stop = False
+	}
+	if len(evals) == 2 {
+		a, b := evals[0], evals[1]
+		e.eval = func(env *Env) Tri {
+			x := a(env)
+			if x == stop {
+				return stop
+			}
+			y := b(env)
+			if y == stop || x == Unknown {
+				return y2(y, stop)
+			}
+			return y
+		}
+		return e
+	}
+	e.eval = func(env *Env) Tri {
+		result := -stop
+		for _, f := range evals {
+			switch t := f(env); t {
+			case stop:
+				return stop
+			case Unknown:
+				result = Unknown
+			}
+		}
+		return result
+	}
+	return e
+}
+
+// y2 is the result of two operands of which the first was unknown or the
+// second settles the matter.
+func y2(second, stop Tri) Tri {
+	if second == stop {
+		return stop
+	}
+	return Unknown
+}
+
+func (c *compiler) knownCall(n *Call) *expr {
+	o := c.operand(n.Arg, nil)
+	if o == nil {
+		return unknownExpr
+	}
+	get := o.eval
+	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known",
+		eval: func(e *Env) Tri { return triOf(get(e).Known()) }}
+}
+
+func (c *compiler) quantifier(n *Quantifier) *expr {
+	list, body, slot := c.over(n)
+	if list == nil || body == nil {
+		return unknownExpr
+	}
+	members, test := list.eval, body.eval
+	// stop is the body's value that settles the answer, and found the answer then.
+	stop, found := True, True
+	switch n.Fn {
+	case "all":
+		stop, found = False, False
+	case "none":
+		found = False
+	}
+	e := &expr{kind: quantExpr, node: n, kids: []*expr{body}, reads: list.reads, list: list, slot: slot, fn: n.Fn,
+		show: list, want: n.String(), unwant: "not " + n.String()}
+	e.eval = func(env *Env) Tri {
+		l := members(env)
+		if !l.Known() {
+			return Unknown
+		}
+		result := -found
+		for _, m := range l.Members() {
+			env.vars[slot] = m
+			switch test(env) {
+			case stop:
+				return found
+			case Unknown:
+				result = Unknown
+			}
+		}
+		return result
+	}
+	return e
+}
+
+// over compiles the list and the body of a quantifier and returns the slot of
+// its variable. The body of a bare count is nil.
+func (c *compiler) over(n *Quantifier) (*operand, *expr, int) {
+	list := c.operand(n.Over, nil)
+	if list == nil {
+		return nil, nil, 0
+	}
+	if list.typ.Kind != value.List {
+		c.fail(n.Over, "", "%s is %s; %s goes over a list", n.Over.Name, articled(list.typ), n.Fn)
+		return nil, nil, 0
+	}
+	if len(c.vars) == maxVars {
+		c.failAt(n.At, len(n.Fn), "", "quantifiers are nested more than %d deep", maxVars)
+		return nil, nil, 0
+	}
+	if n.Body == nil {
+		return list, nil, 0
+	}
+	slot := len(c.vars)
+	c.vars = append(c.vars, variable{n.Var, *list.typ.Elem, slot})
+	body := c.truth(n.Body)
+	c.vars = c.vars[:slot]
+	return list, body, slot
+}
+
+// operand compiles one side of a comparison. want, when not nil, is the type
+// that stands on the other side: it gives barewords and numbers their meaning.
+func (c *compiler) operand(n Node, want *value.Type) *operand {
+	switch n := n.(type) {
+	case *Literal:
+		return c.literal(n, want)
+	case *Path:
+		return c.path(n, want)
+	case *Call:
+		return c.call(n)
+	case *List:
+		return c.list(n, want)
+	case *Quantifier:
+		if n.Fn == "count" {
+			return c.count(n)
+		}
+	}
+	x := c.truth(n)
+	if x == unknownExpr {
+		return nil
+	}
+	test, reads := x.eval, []read(nil)
+	x.walk(func(e *expr) { reads = append(reads, e.reads...) })
+	turn := func(e *Env) int64 { _, at := x.next(e); return at }
+	return &operand{typ: value.Of(value.Bool), reads: reads, turn: turn, eval: func(e *Env) value.Value {
+		switch test(e) {
+		case True:
+			return value.OfBool(true)
+		case False:
+			return value.OfBool(false)
+		}
+		return value.Value{}
+	}}
+}
+
+func constant(t value.Type, v value.Value) *operand {
+	return &operand{typ: t, konst: true, value: v, eval: func(*Env) value.Value { return v }}
+}
+
+func (c *compiler) literal(n *Literal, want *value.Type) *operand {
+	kind := n.Value.Kind()
+	if want != nil && kind != want.Kind {
+		switch {
+		case kind == value.Int && want.Kind == value.Version,
+			kind == value.Version && want.Kind == value.Network:
+			if v, err := value.Parse(*want, n.Text); err == nil {
+				return constant(*want, v)
+			}
+		case kind == value.Text && want.Kind != value.List:
+			if _, err := value.Parse(*want, n.Value.Str()); err == nil {
+				c.fail(n, "write "+n.Value.Str()+" without quotes", "%s is text, where %s was expected", n, articled(*want))
+				return nil
+			}
+		}
+	}
+	return constant(value.Of(kind), n.Value)
+}
+
+func (c *compiler) path(n *Path, want *value.Type) *operand {
+	if n.Name == "true" || n.Name == "false" {
+		return constant(value.Of(value.Bool), value.OfBool(n.Name == "true"))
+	}
+	if o := c.variable(n); o != nil {
+		return o
+	}
+	if want != nil && want.Kind == value.Enum {
+		if i := want.Enum.Index(n.Name); i >= 0 {
+			return constant(*want, value.OfEnum(want.Enum, i))
+		}
+	}
+	if name, ok := c.dict.Lookup(n.Name); ok {
+		f, s := name.Frame, name.Slot
+		return &operand{typ: name.Type, plain: true, path: n.Name, reads: []read{{n.Name, f, s}}, eval: func(e *Env) value.Value {
+			if v, ok := e.known(f, s); ok {
+				return v
+			}
+			return value.Value{}
+		}}
+	}
+	c.unknownName(n, want)
+	return nil
+}
+
+func (c *compiler) unknownName(n *Path, want *value.Type) {
+	head, field, dotted := strings.Cut(n.Name, ".")
+	for _, v := range c.vars {
+		if v.name == head && dotted {
+			hint := ""
+			if v.typ.Kind == value.Record {
+				hint = didYouMean(field, fieldNames(v.typ.Record))
+			}
+			c.fail(n, hint, "%s has no field %s", articled(v.typ), field)
+			return
+		}
+	}
+	if want != nil && want.Kind == value.Enum {
+		c.fail(n, didYouMean(n.Name, append(slices.Clone(want.Enum.Words), c.dict.Names()...)),
+			"%s is not one of %s", n.Name, strings.Join(want.Enum.Words, ", "))
+		return
+	}
+	names := c.dict.Names()
+	for _, v := range c.vars {
+		names = append(names, v.name)
+	}
+	hint := didYouMean(n.Name, names)
+	if want != nil && want.Kind == value.Text && hint == "" {
+		hint = "text stands in quotes"
+	}
+	c.fail(n, hint, "there is no name %s", n.Name)
+}
+
+func fieldNames(r *value.RecordType) []string {
+	names := make([]string, len(r.Fields))
+	for i, f := range r.Fields {
+		names[i] = f.Name
+	}
+	return names
+}
+
+// variable compiles a name bound by a quantifier, or a field of it.
+func (c *compiler) variable(n *Path) *operand {
+	head, field, dotted := strings.Cut(n.Name, ".")
+	for _, v := range slices.Backward(c.vars) {
+		if v.name != head {
+			continue
+		}
+		slot := v.slot
+		if !dotted {
+			return &operand{typ: v.typ, path: n.Name, eval: func(e *Env) value.Value { return e.vars[slot] }}
+		}
+		if v.typ.Kind != value.Record {
+			return nil
+		}
+		i := v.typ.Record.Index(field)
+		if i < 0 {
+			return nil
+		}
+		return &operand{typ: v.typ.Record.Fields[i].Type, path: n.Name, eval: func(e *Env) value.Value { return e.vars[slot].FieldAt(i) }}
+	}
+	return nil
+}
+
+func (c *compiler) call(n *Call) *operand {
+	if n.Fn == "known" {
+		x := c.knownCall(n)
+		test := x.eval
+		return &operand{typ: value.Of(value.Bool), reads: x.reads, eval: func(e *Env) value.Value { return value.OfBool(test(e) == True) }}
+	}
+	o := c.operand(n.Arg, nil)
+	if o == nil {
+		return nil
+	}
+	if o.typ.Kind != value.Time {
+		c.fail(n.Arg, "", "%s is %s; %s takes a time", n.Arg.Name, articled(o.typ), n.Fn)
+		return nil
+	}
+	slope := int64(1)
+	if n.Fn == "until" {
+		slope = -1
+	}
+	get := o.eval
+	return &operand{typ: value.Of(value.Duration), reads: o.reads, slope: slope, path: n.Arg.Name, eval: func(e *Env) value.Value {
+		t := get(e)
+		if !t.Known() {
+			return t
+		}
+		return value.OfDuration(slope * (e.Now - t.Num()))
+	}}
+}
+
+func (c *compiler) list(n *List, want *value.Type) *operand {
+	var elem *value.Type
+	if want != nil && want.Kind == value.List {
+		elem = want.Elem
+	}
+	o := &operand{konst: true}
+	items := make([]*operand, 0, len(n.Items))
+	for _, it := range n.Items {
+		x := c.operand(it, elem)
+		if x == nil {
+			return nil
+		}
+		if elem != nil && !x.typ.Same(*elem) && !(x.typ.Kind == value.Network && elem.Kind == value.Text) {
+			c.fail(it, "", "%s is %s in a list of %s", it, articled(x.typ), *elem)
+			return nil
+		}
+		if elem == nil || elem.Kind == value.Text && x.typ.Kind == value.Network {
+			elem = &x.typ
+		}
+		o.konst = o.konst && x.konst
+		o.reads = append(o.reads, x.reads...)
+		items = append(items, x)
+	}
+	if elem == nil {
+		t := value.Of(value.Text)
+		elem = &t
+	}
+	o.typ = value.ListOf(*elem)
+	gather := func(e *Env) value.Value {
+		members := make([]value.Value, len(items))
+		for i, it := range items {
+			members[i] = it.eval(e)
+		}
+		return value.OfList(members)
+	}
+	if o.konst {
+		fixed := gather(nil)
+		o.value = fixed
+		o.eval = func(*Env) value.Value { return fixed }
+		return o
+	}
+	o.eval = gather
+	return o
+}
+
+func (c *compiler) count(n *Quantifier) *operand {
+	list, body, slot := c.over(n)
+	if list == nil || n.Body != nil && body == nil {
+		return nil
+	}
+	members := list.eval
+	o := &operand{typ: value.Of(value.Int), reads: list.reads, path: n.Over.Name}
+	if body == nil {
+		o.eval = func(e *Env) value.Value {
+			l := members(e)
+			if !l.Known() {
+				return l
+			}
+			return value.OfInt(int64(len(l.Members())))
+		}
+		return o
+	}
+	body.walk(func(e *expr) { o.reads = append(o.reads, e.reads...) })
+	test := body.eval
+	o.turn = func(e *Env) int64 {
+		at := Always
+		for _, m := range members(e).Members() {
+			e.vars[slot] = m
+			_, t := body.next(e)
+			at = min(at, t)
+		}
+		return at
+	}
+	o.eval = func(e *Env) value.Value {
+		l := members(e)
+		if !l.Known() {
+			return l
+		}
+		n := int64(0)
+		for _, m := range l.Members() {
+			e.vars[slot] = m
+			switch test(e) {
+			case True:
+				n++
+			case Unknown:
+				return value.Value{}
+			}
+		}
+		return value.OfInt(n)
+	}
+	return o
+}
+
+func articled(t value.Type) string {
+	switch t.Kind {
+	case value.Bool:
+		return "true or false"
+	case value.Int:
+		return "a whole number"
+	case value.Text:
+		return "text"
+	case value.Enum:
+		return "one of " + strings.Join(t.Enum.Words, ", ")
+	case value.Network:
+		return "an address or network"
+	}
+	return "a " + t.String()
+}

@@ -1,0 +1,213 @@
+package condition
+
+import (
+	"slices"
+
+	"ironledger.example/core/value"
+)
+
+// Origin is where the value of a name came from, for people.
+type Origin struct {
+	Source string // who supplied it
+	At     int64  // when it was observed; microseconds since the Unix epoch, 0 if it has no time
+	Why    string // why it is unknown: never reported, stale, unavailable
+	Last   string // the last value known, when it is stale
+}
+
+// Origins tells where values came from.
+type Origins interface {
+	Origin(frame, slot int) Origin
+}
+
+// Leaf is a part of a condition that decided its value.
+type Leaf struct {
+	Condition string `json:"condition"`          // the leaf, printed canonically
+	Path      string `json:"path,omitempty"`     // the name it reads
+	Required  string `json:"required"`           // what the name must be
+	Observed  string `json:"observed,omitempty"` // what it was, as text
+	Holds     Tri    `json:"holds"`              // whether the requirement is met
+	Source    string `json:"source,omitempty"`   // who said so
+	At        string `json:"observed_at,omitempty"`
+	Age       string `json:"age,omitempty"`
+	Unknown   string `json:"unknown,omitempty"` // why nothing is known
+
+	// Bound is the constant the name is compared with, if there is one.
+	Bound value.Value `json:"-"`
+}
+
+// Explain evaluates the condition and returns the leaves that decided its
+// value: of a true "or" the true parts, of a false "and" the false ones, of an
+// unknown either the unknown ones.
+func (p *Program) Explain(env *Env, from Origins) (Tri, []Leaf) {
+	t := p.root.eval(env)
+	return t, p.root.explain(env, from, t, false, nil)
+}
+
+func (e *expr) explain(env *Env, from Origins, t Tri, negated bool, out []Leaf) []Leaf {
+	switch e.kind {
+	case notExpr:
+		return e.kids[0].explain(env, from, -t, !negated, out)
+	case andExpr, orExpr:
+		// When the whole has the value that each part must have, all decided;
+		// otherwise those that share the whole's value did.
+		for _, k := range e.kids {
+			if v := k.eval(env); v == t {
+				out = k.explain(env, from, v, negated, out)
+			}
+		}
+		return out
+	}
+	return append(out, e.leaf(env, from, t, negated))
+}
+
+func (e *expr) leaf(env *Env, from Origins, t Tri, negated bool) Leaf {
+	l := Leaf{Condition: e.node.String(), Required: e.want, Holds: t}
+	if negated {
+		l.Condition, l.Required, l.Holds = "not "+bracket(e.node, 2), e.unwant, -t
+	}
+	if e.against != nil && e.against.konst {
+		l.Bound = e.against.value
+	}
+	if e.show != nil {
+		l.Path = e.show.path
+		if v := e.show.eval(env); v.Known() {
+			l.Observed = v.String()
+			if e.show.slope != 0 {
+				l.Observed = value.FormatAge(v.Num())
+			}
+		}
+	}
+	for i, r := range e.reads {
+		o := from.Origin(r.frame, r.slot)
+		if i == 0 || o.Why != "" {
+			l.Source, l.Unknown = o.Source, o.Why
+			if o.At != 0 {
+				l.At, l.Age = value.FormatTime(o.At), value.FormatAge(env.Now-o.At)
+			}
+			if l.Observed == "" && o.Last != "" {
+				l.Observed = o.Last
+			}
+		}
+		if o.Why != "" {
+			break
+		}
+	}
+	if t == Unknown && l.Unknown == "" {
+		l.Unknown = "part of the value is not known"
+	}
+	return l
+}
+
+// describe says what a comparison requires of the name in it.
+func (e *expr) describe(n *Compare, l, r *operand) {
+	subject, other, op := l, n.R, n.Op
+	e.against = r
+	if turned, ok := mirror[n.Op]; ok && l.konst && !r.konst {
+		subject, other, op = r, n.L, turned
+		e.against = l
+	}
+	e.show = subject
+	text := func(op Op) string { return string(op) + " " + bracket(other, 4) }
+	if call, ok := n.L.(*Call); ok && subject == l && subject.slope != 0 {
+		text = func(op Op) string { return call.Fn + " " + string(op) + " " + bracket(other, 4) }
+	}
+	if q, ok := n.L.(*Quantifier); ok && subject == l {
+		text = func(op Op) string { return q.String() + " " + string(op) + " " + bracket(other, 4) }
+	}
+	e.want = text(op)
+	e.unwant = "not " + e.want
+	if inv, ok := inverse[op]; ok {
+		e.unwant = text(inv)
+	}
+}
+
+// Next returns the first moment after env.Now at which the condition could
+// have another value by the passing of time alone: a value in it goes stale,
+// or an age or a remaining time crosses its bound. Always means never.
+func (p *Program) Next(env *Env) int64 {
+	_, at := p.root.next(env)
+	return at
+}
+
+func (e *expr) next(env *Env) (Tri, int64) {
+	switch e.kind {
+	case notExpr:
+		t, at := e.kids[0].next(env)
+		return -t, at
+	case andExpr, orExpr:
+		stop := True
+		if e.kind == andExpr {
+			stop = False
+		}
+		return fold(stop, len(e.kids), func(i int) (Tri, int64) { return e.kids[i].next(env) })
+	case quantExpr:
+		return e.nextOver(env)
+	}
+	t := e.eval(env)
+	if t == Unknown {
+		return t, Always // what is unknown stays so without new evidence
+	}
+	at := staleAt(env, e.reads)
+	for _, turn := range e.turns {
+		at = min(at, turn(env))
+	}
+	return t, at
+}
+
+func (e *expr) nextOver(env *Env) (Tri, int64) {
+	l := e.list.eval(env)
+	if !l.Known() {
+		return Unknown, Always
+	}
+	members := l.Members()
+	stop, found := True, True
+	switch e.fn {
+	case "all":
+		stop, found = False, False
+	case "none":
+		found = False
+	}
+	t, at := fold(stop, len(members), func(i int) (Tri, int64) {
+		env.vars[e.slot] = members[i]
+		return e.kids[0].next(env)
+	})
+	if stop != found {
+		t = -t
+	}
+	return t, min(at, staleAt(env, e.list.reads))
+}
+
+// fold joins n parts of which one with the value stop settles the whole. A
+// settled whole holds until the last of the settling parts may turn; any other
+// until the first part may.
+func fold(stop Tri, n int, part func(int) (Tri, int64)) (Tri, int64) {
+	result, first, last := -stop, Always, int64(0)
+	for i := range n {
+		t, at := part(i)
+		first = min(first, at)
+		switch {
+		case t == stop:
+			result, last = stop, max(last, at)
+		case t == Unknown && result != stop:
+			result = Unknown
+		}
+	}
+	if result == stop {
+		return result, last
+	}
+	return result, first
+}
+
+// staleAt is the first moment at which one of the values read is stale.
+func staleAt(env *Env, reads []read) int64 {
+	at := Always
+	for _, r := range reads {
+		if s := &env.Frames[r.frame][r.slot]; s.Value.Known() && s.Until >= env.Now && s.Until != Always {
+			at = min(at, s.Until+1)
+		}
+	}
+	return at
+}
+
+// Reads reports whether the condition reads the name.
+func (p *Program) Reads(name string) bool { return slices.Contains(p.Paths(), name) }

@@ -1,0 +1,178 @@
+// Package evidence holds what devices and sources have shown (RFC 9334): the
+// dictionary of attributes, reports as they arrive, the readings kept of them,
+// and which reading counts at a moment.
+package evidence
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/certificate"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/value"
+)
+
+// Attribute is one thing that can be known of a device.
+type Attribute struct {
+	Name  string
+	Type  value.Type
+	Title string
+	// Timeless attributes say what a device is, not how it is, and never go stale.
+	Timeless bool
+	// Worst makes several sources combine to the reading that lowers trust most,
+	// which for every such attribute is the highest value.
+	Worst bool
+	// ByService attributes are set by the service and refused in a report.
+	ByService bool
+}
+
+// ThreatLevel is the ordered scale of threat.level and of the severity of a threat.
+var ThreatLevel = value.Words("threat.level", true, "none", "low", "medium", "high", "critical")
+
+var (
+	boolean  = value.Of(value.Bool)
+	text     = value.Of(value.Text)
+	moment   = value.Of(value.Time)
+	texts    = value.ListOf(text)
+	volume   = &value.RecordType{Name: "volume", Fields: []value.Field{{Name: "name", Type: text}, {Name: "system", Type: boolean}, {Name: "encrypted", Type: boolean}}}
+	threat   = &value.RecordType{Name: "threat", Fields: []value.Field{{Name: "id", Type: text}, {Name: "severity", Type: ThreatLevel}, {Name: "active", Type: boolean}, {Name: "at", Type: moment}, {Name: "title", Type: text}}}
+	app      = &value.RecordType{Name: "app", Fields: []value.Field{{Name: "id", Type: text}, {Name: "name", Type: text}, {Name: "version", Type: value.Of(value.Version)}}}
+	platform = value.Words("platform", false, "windows", "macos", "linux", "ios", "ipados", "android", "chromeos", "other")
+)
+
+// Platforms are the words of the attribute platform.
+func Platforms() []string { return slices.Clone(platform.Enum.Words) }
+
+// standard is the dictionary that every rulebook starts from.
+var standard = []Attribute{
+	{Name: "platform", Type: platform, Title: "Platform", Timeless: true},
+	{Name: "form", Type: value.Words("form", false, "laptop", "desktop", "phone", "tablet", "kiosk", "server", "other"), Title: "Form", Timeless: true},
+	{Name: "model", Type: text, Title: "Model", Timeless: true},
+	{Name: "vendor", Type: text, Title: "Vendor", Timeless: true},
+	{Name: "name", Type: text, Title: "Name", Timeless: true},
+	{Name: "serial", Type: text, Title: "Serial number", Timeless: true},
+	{Name: "hardware_id", Type: text, Title: "Hardware identifier", Timeless: true},
+	{Name: "ownership", Type: value.Words("ownership", false, "company", "personal", "unknown"), Title: "Ownership", Timeless: true},
+	{Name: "managed", Type: boolean, Title: "Managed"},
+	{Name: "directory.joined", Type: value.Words("directory.joined", false, "none", "registered", "joined"), Title: "Joined to the directory"},
+	{Name: "owner", Type: text, Title: "Owner", Timeless: true},
+	{Name: "owner.groups", Type: texts, Title: "Groups of the owner", Timeless: true, ByService: true},
+	{Name: "os.version", Type: value.Of(value.Version), Title: "Operating system version"},
+	{Name: "os.build", Type: text, Title: "Operating system build"},
+	{Name: "os.release", Type: text, Title: "Operating system release"},
+	{Name: "os.patched_at", Type: moment, Title: "Last patched"},
+	{Name: "storage.encrypted", Type: boolean, Title: "Storage encrypted"},
+	{Name: "volumes", Type: value.ListOf(value.Type{Kind: value.Record, Record: volume}), Title: "Volumes"},
+	{Name: "on_roster", Type: boolean, Title: "On the roster", Timeless: true, ByService: true},
+	{Name: "vouched", Type: boolean, Title: "Vouched for", Timeless: true, ByService: true},
+	{Name: "passcode.set", Type: boolean, Title: "Passcode set"},
+	{Name: "passcode.biometric", Type: boolean, Title: "Biometric unlock"},
+	{Name: "passcode.length", Type: value.Of(value.Int), Title: "Passcode length"},
+	{Name: "screen_lock.after", Type: value.Of(value.Duration), Title: "Screen locks after"},
+	{Name: "firewall.on", Type: boolean, Title: "Firewall on"},
+	{Name: "antimalware.on", Type: boolean, Title: "Antimalware on"},
+	{Name: "antimalware.updated_at", Type: moment, Title: "Antimalware updated"},
+	{Name: "secure_boot", Type: boolean, Title: "Secure boot"},
+	{Name: "tpm.present", Type: boolean, Title: "Security chip present"},
+	{Name: "integrity.tampered", Type: boolean, Title: "Tampered with", Worst: true},
+	{Name: "threat.score", Type: value.Of(value.Int), Title: "Threat score", Worst: true},
+	{Name: "threat.level", Type: ThreatLevel, Title: "Threat level", Worst: true},
+	{Name: "threats", Type: value.ListOf(value.Type{Kind: value.Record, Record: threat}), Title: "Threats"},
+	{Name: "certs", Type: value.ListOf(value.Type{Kind: value.Record, Record: certificate.Type}), Title: "Certificates"},
+	{Name: "network.macs", Type: texts, Title: "Hardware addresses"},
+	{Name: "network.addresses", Type: texts, Title: "Network addresses"},
+	{Name: "apps", Type: value.ListOf(value.Type{Kind: value.Record, Record: app}), Title: "Applications"},
+}
+
+// decode reads the JSON of one attribute's value.
+func (a *Attribute) decode(raw json.RawMessage) (value.Value, error) {
+	if a.Name == "certs" {
+		return decodeCertificates(raw)
+	}
+	v, err := value.Decode(a.Type, raw)
+	if err == nil && a.Name == "threat.score" && (v.Num() < 0 || v.Num() > 100) {
+		return value.Value{}, fmt.Errorf("%d is not between 0 and 100", v.Num())
+	}
+	return v, err
+}
+
+// maxCertificates bounds the certificates in one report.
+const maxCertificates = 200
+
+func decodeCertificates(raw json.RawMessage) (value.Value, error) {
+	var parts []json.RawMessage
+	if err := json.Unmarshal(raw, &parts); err != nil {
+		return value.Value{}, fmt.Errorf("expected a list of certificates")
+	}
+	if len(parts) > maxCertificates {
+		return value.Value{}, fmt.Errorf("%d certificates are more than %d", len(parts), maxCertificates)
+	}
+	list := make([]value.Value, len(parts))
+	for i, p := range parts {
+		var err error
+		if list[i], err = certificate.Decode(p); err != nil {
+			return value.Value{}, fmt.Errorf("certificate %d: %w", i, err)
+		}
+	}
+	return value.OfList(list), nil
+}
+
+// Dictionary is the set of attributes in force: the standard ones and those a
+// rulebook declares. It implements [condition.Dictionary], each attribute in
+// the slot of its place in the list, in frame 0.
+type Dictionary struct {
+	list  []Attribute
+	index map[string]int
+}
+
+// DeviceFrame is the frame of an [condition.Env] that holds a device's attributes.
+const DeviceFrame = 0
+
+// NewDictionary returns the standard attributes and the custom ones.
+func NewDictionary(custom ...Attribute) *Dictionary {
+	d := &Dictionary{list: append(slices.Clone(standard), custom...), index: make(map[string]int, len(standard)+len(custom))}
+	for i, a := range d.list {
+		d.index[a.Name] = i
+	}
+	return d
+}
+
+// Attributes lists the attributes; the place in the list is the slot.
+func (d *Dictionary) Attributes() []Attribute { return d.list }
+
+// Slot returns the slot of the attribute called name, or -1.
+func (d *Dictionary) Slot(name string) int {
+	if i, ok := d.index[name]; ok {
+		return i
+	}
+	return -1
+}
+
+// Lookup implements [condition.Dictionary].
+func (d *Dictionary) Lookup(name string) (condition.Name, bool) {
+	i, ok := d.index[name]
+	if !ok {
+		return condition.Name{}, false
+	}
+	return condition.Name{Type: d.list[i].Type, Frame: DeviceFrame, Slot: i}, true
+}
+
+// Names implements [condition.Dictionary].
+func (d *Dictionary) Names() []string {
+	names := make([]string, len(d.list))
+	for i, a := range d.list {
+		names[i] = a.Name
+	}
+	return names
+}
+
+// Covers reports whether a dotted prefix covers a name: "threat" covers
+// "threat" and "threat.score" but not "threats", and "*" covers all.
+func Covers(prefix, name string) bool {
+	if prefix == "*" || prefix == name {
+		return true
+	}
+	return strings.HasPrefix(name, prefix) && name[len(prefix)] == '.'
+}

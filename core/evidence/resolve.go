@@ -1,0 +1,271 @@
+package evidence
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/value"
+)
+
+func sortReadings(list []Reading) {
+	slices.SortFunc(list, func(a, b Reading) int { return before(&a, &b) })
+}
+
+// Limit says how old a reading under a dotted prefix may be.
+type Limit struct {
+	Prefix string // "" for the default
+	Max    int64  // microseconds
+}
+
+// DefaultLimit is the freshness of everything when nothing is declared: 24h.
+const DefaultLimit = 24 * 3600 * 1_000_000
+
+// SourceRule says what a source may supply and how much it counts.
+type SourceRule struct {
+	ID       string
+	Rank     int
+	Provides []string // dotted prefixes, or "*"
+}
+
+// Band gives a threat level to scores from a bound upward.
+type Band struct {
+	From  int64
+	Level int // index into ThreatLevel
+}
+
+// Policy is what a rulebook says about evidence.
+type Policy struct {
+	Limits  []Limit
+	Sources []SourceRule // nil: every source counts, at rank 0
+	Bands   []Band       // in rising order; nil: no level is derived from a score
+}
+
+// Resolver decides which reading of each attribute counts.
+type Resolver struct {
+	dict    *Dictionary
+	limits  []int64 // by slot
+	sources map[string]SourceRule
+	bands   []Band
+
+	owner, groups, roster, vouched, score, level int // slots
+}
+
+// NewResolver prepares a policy for the attributes of dict.
+func NewResolver(dict *Dictionary, p Policy) *Resolver {
+	r := &Resolver{dict: dict, limits: make([]int64, len(dict.list)), bands: p.Bands,
+		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"), vouched: dict.Slot("vouched"),
+		score: dict.Slot("threat.score"), level: dict.Slot("threat.level")}
+	for i, a := range dict.list {
+		r.limits[i] = condition.Always
+		if !a.Timeless {
+			r.limits[i] = limitOf(p.Limits, a.Name)
+		}
+	}
+	if p.Sources != nil {
+		r.sources = make(map[string]SourceRule, len(p.Sources))
+		for _, s := range p.Sources {
+			r.sources[s.ID] = s
+		}
+	}
+	return r
+}
+
+// limitOf takes the limit with the longest prefix that covers name.
+func limitOf(limits []Limit, name string) int64 {
+	best, length := int64(DefaultLimit), -1
+	for _, l := range limits {
+		if len(l.Prefix) > length && (l.Prefix == "" || Covers(l.Prefix, name)) {
+			best, length = l.Max, len(l.Prefix)
+		}
+	}
+	return best
+}
+
+// Accepts says why a source may not supply an attribute, or returns nil.
+func (r *Resolver) Accepts(source, name string) error {
+	if r.sources == nil {
+		return nil
+	}
+	s, ok := r.sources[source]
+	if !ok {
+		return fmt.Errorf("the rulebook accepts no evidence from the source %s", source)
+	}
+	for _, p := range s.Provides {
+		if Covers(p, name) {
+			return nil
+		}
+	}
+	return fmt.Errorf("the source %s may only supply %s", source, strings.Join(s.Provides, ", "))
+}
+
+// Facts is what the service, not a report, knows of a device.
+type Facts struct {
+	OnRoster bool
+	Vouched  bool
+	// Groups gives the groups of a person; none for one the directory does not know.
+	Groups func(person string) []string
+}
+
+// View is one device's evidence at a moment: a slot for each attribute. It is
+// immutable. It holds from the moment it was made for until Valid.
+type View struct {
+	Slots []condition.Slot
+	// Valid is the last moment at which the same readings count; after it
+	// another source's reading takes the place of one that went stale.
+	Valid int64
+
+	counts []*Reading // by slot: the reading that counts, or the one that explains why none does
+	limits []int64
+}
+
+// Resolve makes the view of a record at now.
+func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
+	v := &View{Slots: make([]condition.Slot, len(r.dict.list)), Valid: condition.Always, counts: make([]*Reading, len(r.dict.list)), limits: r.limits}
+	readings := rec.Readings()
+	for len(readings) > 0 {
+		n := 1
+		for n < len(readings) && readings[n].Name == readings[0].Name {
+			n++
+		}
+		if slot, ok := r.dict.index[readings[0].Name]; ok && slot != r.level {
+			r.choose(v, slot, readings[:n], now)
+		}
+		readings = readings[n:]
+	}
+	if levels := r.levels(rec); len(levels) > 0 {
+		r.choose(v, r.level, levels, now)
+	}
+	v.Slots[r.roster] = condition.Slot{Value: value.OfBool(facts.OnRoster), Until: condition.Always}
+	v.Slots[r.vouched] = condition.Slot{Value: value.OfBool(facts.Vouched), Until: condition.Always}
+	if owner := v.Slots[r.owner].Value; owner.Known() && facts.Groups != nil {
+		v.Slots[r.groups] = condition.Slot{Value: value.OfTexts(facts.Groups(owner.Str())), Until: condition.Always}
+	}
+	return v
+}
+
+// levels returns the readings of threat.level, with one derived from the score
+// for each source that gave only a score.
+func (r *Resolver) levels(rec *Record) []Reading {
+	var levels []Reading
+	for _, x := range rec.Readings() {
+		if x.Name == "threat.level" {
+			levels = append(levels, x)
+		}
+	}
+	if len(r.bands) == 0 {
+		return levels
+	}
+	for _, x := range rec.Readings() {
+		if x.Name != "threat.score" || slices.ContainsFunc(levels, func(l Reading) bool { return l.Source == x.Source }) {
+			continue
+		}
+		if x.Value.Known() {
+			level := 0
+			for _, b := range r.bands {
+				if x.Value.Num() >= b.From {
+					level = b.Level
+				}
+			}
+			x.Value = value.OfEnum(ThreatLevel.Enum, level)
+		}
+		x.Name = "threat.level"
+		levels = append(levels, x)
+	}
+	return levels
+}
+
+// choose fills a slot from the readings of one attribute, one a source.
+func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
+	a := &r.dict.list[slot]
+	var best, newest *Reading
+	fresh := 0
+	for i := range readings {
+		x := &readings[i]
+		if x.Value.Known() && x.Value.Kind() != a.Type.Kind || r.sources != nil && r.Accepts(x.Source, a.Name) != nil {
+			continue
+		}
+		if newest == nil || x.At > newest.At {
+			newest = x
+		}
+		if !x.Value.Known() || until(x, r.limits[slot]) < now {
+			continue
+		}
+		if fresh++; best == nil || r.outranks(x, best, a.Worst) {
+			best = x
+		}
+	}
+	if best == nil {
+		v.counts[slot] = newest
+		if newest != nil && newest.Value.Known() { // stale: kept for explanation, never fresh again
+			v.Slots[slot] = condition.Slot{Value: newest.Value, Until: until(newest, r.limits[slot])}
+		}
+		return
+	}
+	v.counts[slot] = best
+	v.Slots[slot] = condition.Slot{Value: best.Value, Until: until(best, r.limits[slot])}
+	if fresh > 1 {
+		v.Valid = min(v.Valid, v.Slots[slot].Until)
+	}
+}
+
+func (r *Resolver) outranks(x, best *Reading, worst bool) bool {
+	if worst {
+		if c := x.Value.Compare(best.Value); c != 0 {
+			return c > 0
+		}
+	}
+	if a, b := r.sources[x.Source].Rank, r.sources[best.Source].Rank; a != b {
+		return a > b
+	}
+	if x.At != best.At {
+		return x.At > best.At
+	}
+	return x.Source < best.Source
+}
+
+// until is the last moment at which a reading is fresh.
+func until(x *Reading, limit int64) int64 {
+	if x.At > condition.Always-limit {
+		return condition.Always
+	}
+	return x.At + limit
+}
+
+// Reading returns the reading that fills a slot, or the newest one that could
+// not, or nil when there is none.
+func (v *View) Reading(slot int) *Reading { return v.counts[slot] }
+
+// Get returns the value of an attribute at now; unknown when stale or missing.
+func (v *View) Get(slot int, now int64) value.Value {
+	if s := v.Slots[slot]; s.Until >= now {
+		return s.Value
+	}
+	return value.Value{}
+}
+
+// Origin tells where the value of a slot came from, or why it is unknown at now.
+func (v *View) Origin(slot int, now int64) condition.Origin {
+	x := v.counts[slot]
+	if x == nil {
+		if v.Slots[slot].Value.Known() {
+			return condition.Origin{Source: "service"}
+		}
+		return condition.Origin{Why: "never reported"}
+	}
+	o := condition.Origin{Source: x.Source, At: x.At}
+	switch {
+	case !x.Value.Known():
+		o.Why = "unavailable: " + x.Unavailable
+	case v.Slots[slot].Until < now:
+		o.Last = x.Value.String()
+		o.Why = fmt.Sprintf("stale: observed %s ago, fresh for %s", value.FormatAge(now-x.At), value.FormatDuration(v.limits[slot]))
+	}
+	return o
+}
+
+// Stale reports whether a reading is too old to count at now.
+func (r *Resolver) Stale(slot int, x *Reading, now int64) bool {
+	return until(x, r.limits[slot]) < now
+}

@@ -1,0 +1,32 @@
+// Package ledger is the append-only record of what the service decided and
+// what was done to it.
+package ledger
+
+import "encoding/json"
+
+// Kind says what an entry records.
+type Kind string
+
+// The kinds of entry.
+const (
+	StandingChanged   Kind = "standing.changed"
+	DecisionMade      Kind = "decision.made"
+	RulebookPublished Kind = "rulebook.published"
+	PeopleImported    Kind = "person.imported"
+	TokenCreated      Kind = "token.created"
+	TokenRevoked      Kind = "token.revoked"
+	EvidenceRefused   Kind = "evidence.refused"
+)
+
+// Clock is the actor of what happened because time passed.
+const Clock = "clock"
+
+// Entry is one line of the ledger. Seq is given when it is written.
+type Entry struct {
+	Seq   int64           `json:"seq"`
+	At    int64           `json:"at"` // microseconds since the Unix epoch
+	Kind  Kind            `json:"kind"`
+	Actor string          `json:"actor"` // who did it: a token's name, a source, the clock
+	About string          `json:"about"` // the id of what it is about
+	Body  json.RawMessage `json:"body"`
+}

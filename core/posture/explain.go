@@ -1,0 +1,146 @@
+package posture
+
+import (
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// Standing is an appraisal told in full.
+type Standing struct {
+	Level string `json:"level"`
+	// ShadowLevel is the level if shadow baselines were enforced.
+	ShadowLevel string `json:"shadow_level"`
+	// Covered is false when no enforced baseline applies.
+	Covered bool `json:"covered"`
+	// Binding are the rules whose cap is the level: what holds the device down.
+	Binding  []string `json:"binding"`
+	Verdicts []Ruling `json:"verdicts"`
+	// Reach lists, for each level above the present one, the rules to pass.
+	Reach []Step `json:"reach"`
+	// NextChange is when a verdict could next differ without new evidence, in
+	// RFC 3339; nil for never.
+	NextChange *string `json:"next_change"`
+}
+
+// Ruling is the verdict of one rule, with its reasons.
+type Ruling struct {
+	Rule    string  `json:"rule"` // baseline/rule
+	Title   string  `json:"title,omitempty"`
+	Verdict Verdict `json:"verdict"`
+	Shadow  bool    `json:"shadow,omitempty"` // the baseline has no effect yet
+	// HoldsAt is the level the device is held at by this rule; "" when it is
+	// held by nothing.
+	HoldsAt    string                     `json:"holds_at,omitempty"`
+	Binding    bool                       `json:"binding,omitempty"`
+	GraceUntil string                     `json:"grace_until,omitempty"`
+	Check      string                     `json:"check,omitempty"`
+	Why        []condition.Leaf           `json:"why"`
+	Remedy     map[string]rulebook.Remedy `json:"remedy,omitempty"`
+}
+
+// Step is what it takes to reach a level.
+type Step struct {
+	Level string   `json:"level"`
+	Rules []string `json:"rules"`
+}
+
+type origins struct {
+	view *evidence.View
+	now  int64
+}
+
+func (o origins) Origin(_, slot int) condition.Origin { return o.view.Origin(slot, o.now) }
+
+// Explain tells the result r of Appraise in full. The env must be the one that
+// Appraise was given, and view the evidence in it.
+func (p *Program) Explain(env *condition.Env, view *evidence.View, r *Result) *Standing {
+	s := &Standing{
+		Level: p.rb.LevelName(r.Level), ShadowLevel: p.rb.LevelName(r.Shadow), Covered: r.Covered,
+		Binding: []string{}, Verdicts: []Ruling{}, Reach: []Step{}, NextChange: moment(p.Next(env, r)),
+	}
+	platform := p.platformOf(env)
+	for _, b := range p.baselines {
+		for i := b.first; i < b.end; i++ {
+			if r.Verdicts[i] == None {
+				continue
+			}
+			ruling := p.ruling(env, view, r, i, platform)
+			ruling.Shadow = b.Mode == rulebook.Shadow
+			held := p.holds(i, r.Verdicts[i])
+			if held < p.rb.Top() {
+				ruling.HoldsAt = p.rb.LevelName(held)
+			}
+			if !ruling.Shadow && held == r.Level && held < p.rb.Top() {
+				ruling.Binding = true
+				s.Binding = append(s.Binding, ruling.Rule)
+			}
+			s.Verdicts = append(s.Verdicts, ruling)
+		}
+	}
+	if r.Covered {
+		for l := r.Level + 1; l <= p.rb.Top(); l++ {
+			s.Reach = append(s.Reach, Step{p.rb.LevelName(l), p.Below(r, l)})
+		}
+	}
+	return s
+}
+
+// Below lists the rules that hold a device below a level: what to pass to reach it.
+func (p *Program) Below(r *Result, level rulebook.Level) []string {
+	rules := []string{}
+	for _, b := range p.baselines {
+		for i := b.first; i < b.end; i++ {
+			if b.Mode == rulebook.Enforce && p.holds(i, r.Verdicts[i]) < level {
+				rules = append(rules, p.rules[i].key)
+			}
+		}
+	}
+	return rules
+}
+
+// Binding lists the rules whose cap is the level of r, when that is not the top.
+func (p *Program) Binding(r *Result) []string {
+	if !r.Covered || r.Level == p.rb.Top() {
+		return []string{}
+	}
+	return p.Below(r, r.Level+1)
+}
+
+func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, platform int) Ruling {
+	rl := &p.rules[i]
+	out := Ruling{Rule: rl.key, Title: rl.Title, Verdict: r.Verdicts[i], Remedy: rl.Remedy, Why: []condition.Leaf{}}
+	if out.Verdict == Grace {
+		out.GraceUntil = value.FormatTime(r.Since[i] + rl.Grace)
+	}
+	check := rl.check(platform)
+	if check == nil {
+		out.Why = []condition.Leaf{{Path: "platform", Required: "known", Unknown: view.Origin(p.platform, env.Now).Why}}
+		return out
+	}
+	out.Check = check.String()
+	_, out.Why = check.Explain(env, origins{view, env.Now})
+	if out.Why == nil {
+		out.Why = []condition.Leaf{}
+	}
+	return out
+}
+
+func moment(at int64) *string {
+	if at == condition.Always {
+		return nil
+	}
+	s := value.FormatTime(at)
+	return &s
+}
+
+// Rule returns the rule called "baseline/rule", or nil.
+func (p *Program) Rule(key string) *rulebook.Rule {
+	for i := range p.rules {
+		if p.rules[i].key == key {
+			return p.rules[i].Rule
+		}
+	}
+	return nil
+}

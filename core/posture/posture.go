@@ -1,0 +1,227 @@
+// Package posture works out how far a device may be trusted: it appraises
+// evidence (RFC 9334) against the baselines of a rulebook.
+//
+// [Compile] prepares a rulebook once. [Program.Appraise] gives the verdict of
+// every rule and the level, without allocating; [Program.Next] says when that
+// could change by the passing of time alone; [Program.Explain] says why, leaf
+// by leaf, and what it takes to reach each higher level. All three take the
+// moment as a parameter and give the same answer for the same input.
+package posture
+
+import (
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+)
+
+// Verdict is the result of one rule for one device.
+type Verdict uint8
+
+// The verdicts. None is the verdict of a rule that does not apply.
+const (
+	None Verdict = iota
+	Pass
+	Fail
+	Unknown
+	Grace // fails, and is still given time
+)
+
+var verdictNames = [...]string{"none", "pass", "fail", "unknown", "grace"}
+
+func (v Verdict) String() string { return verdictNames[v] }
+
+// MarshalText writes the verdict's word.
+func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
+
+// rule is a rule of the rulebook with its checks laid out by platform.
+type rule struct {
+	*rulebook.Rule
+	key    string // baseline/rule
+	checks []*condition.Program
+}
+
+// check returns the check for a platform by its place among the words, -1 for
+// an unknown platform.
+func (r *rule) check(platform int) *condition.Program { return r.checks[platform+1] }
+
+// somewhere reports whether the rule has a check on some platform but none
+// that serves all: on an unknown platform such a rule is unknown.
+func (r *rule) somewhere() bool { return r.checks[0] == nil }
+
+type baseline struct {
+	*rulebook.Baseline
+	first, end int // its rules in Program.rules
+}
+
+// Program is a rulebook prepared for appraising. It is immutable.
+type Program struct {
+	rb        *rulebook.Rulebook
+	baselines []baseline // drafts left out
+	rules     []rule
+	platform  int // slot
+}
+
+// Compile prepares the baselines of a rulebook.
+func Compile(rb *rulebook.Rulebook) *Program {
+	p := &Program{rb: rb, platform: rb.Dict.Slot("platform")}
+	platforms := evidence.Platforms()
+	for i := range rb.Baselines {
+		b := &rb.Baselines[i]
+		if b.Mode == rulebook.Draft {
+			continue
+		}
+		first := len(p.rules)
+		for j := range b.Rules {
+			r := rule{Rule: &b.Rules[j], key: b.ID + "/" + b.Rules[j].ID, checks: make([]*condition.Program, len(platforms)+1)}
+			r.checks[0] = r.Checks[""]
+			for k, name := range platforms {
+				r.checks[k+1] = r.Check(name)
+			}
+			p.rules = append(p.rules, r)
+		}
+		p.baselines = append(p.baselines, baseline{b, first, len(p.rules)})
+	}
+	return p
+}
+
+// Rulebook returns the rulebook the program was compiled from.
+func (p *Program) Rulebook() *rulebook.Rulebook { return p.rb }
+
+// RuleKeys lists "baseline/rule" for every rule, in the order of verdicts.
+func (p *Program) RuleKeys() []string {
+	keys := make([]string, len(p.rules))
+	for i := range p.rules {
+		keys[i] = p.rules[i].key
+	}
+	return keys
+}
+
+// Result is the outcome of an appraisal. Its slices are reused when it is
+// passed to Appraise again.
+type Result struct {
+	Level   rulebook.Level
+	Shadow  rulebook.Level // the level if shadow baselines were enforced
+	Covered bool           // whether an enforced baseline applies
+	// Verdicts has one verdict a rule, in the order of RuleKeys.
+	Verdicts []Verdict
+	// Since is when each rule began to fail, in microseconds since the Unix
+	// epoch, 0 for one that does not. Passed in, it is what was remembered;
+	// afterwards it is what to remember.
+	Since []int64
+	// NoGrace makes a failing rule count from the first moment.
+	NoGrace bool
+}
+
+// reset makes room for n rules and keeps what Since remembers.
+func (r *Result) reset(n int) {
+	if cap(r.Verdicts) < n {
+		r.Verdicts = make([]Verdict, n)
+	}
+	r.Verdicts = r.Verdicts[:n]
+	if len(r.Since) != n {
+		r.Since = make([]int64, n)
+	}
+}
+
+// Appraise evaluates every rule that applies to the device whose attributes
+// are in the first frame of env, at env.Now, and writes the outcome to r.
+func (p *Program) Appraise(env *condition.Env, r *Result) {
+	r.reset(len(p.rules))
+	platform := p.platformOf(env)
+	real, shadow := p.rb.Top(), p.rb.Top()
+	covered, shadowed := false, false
+	for bi := range p.baselines {
+		b := &p.baselines[bi]
+		if b.Applies.Eval(env) == condition.False {
+			clear(r.Verdicts[b.first:b.end])
+			continue
+		}
+		enforced := b.Mode == rulebook.Enforce
+		covered, shadowed = covered || enforced, true
+		for i := b.first; i < b.end; i++ {
+			at := p.judge(env, r, i, platform)
+			shadow = min(shadow, at)
+			if enforced {
+				real = min(real, at)
+			}
+		}
+	}
+	if r.Covered = covered; !covered {
+		real = p.rb.Uncovered
+	}
+	if !shadowed {
+		shadow = p.rb.Uncovered
+	}
+	r.Level, r.Shadow = real, shadow
+}
+
+func (p *Program) platformOf(env *condition.Env) int {
+	s := &env.Frames[evidence.DeviceFrame][p.platform]
+	if !s.Value.Known() {
+		return -1
+	}
+	return int(s.Value.Num())
+}
+
+// judge gives rule i its verdict and returns the level it holds the device at.
+func (p *Program) judge(env *condition.Env, r *Result, i, platform int) rulebook.Level {
+	rl := &p.rules[i]
+	check := rl.check(platform)
+	truth := condition.Unknown
+	if check != nil {
+		truth = check.Eval(env)
+	} else if platform >= 0 || !rl.somewhere() {
+		r.Verdicts[i] = None
+		return p.rb.Top()
+	}
+	switch truth {
+	case condition.True:
+		r.Verdicts[i], r.Since[i] = Pass, 0
+		return p.rb.Top()
+	case condition.Unknown:
+		r.Verdicts[i] = Unknown
+		return rl.Unknown
+	}
+	if r.Since[i] == 0 {
+		r.Since[i] = env.Now
+	}
+	if rl.Grace > 0 && !r.NoGrace && env.Now < r.Since[i]+rl.Grace {
+		r.Verdicts[i] = Grace
+		return p.rb.Top()
+	}
+	r.Verdicts[i] = Fail
+	return rl.Cap
+}
+
+// Next returns the first moment after env.Now at which a verdict of r could
+// differ without new evidence; [condition.Always] for never.
+func (p *Program) Next(env *condition.Env, r *Result) int64 {
+	next, platform := condition.Always, p.platformOf(env)
+	for bi := range p.baselines {
+		b := &p.baselines[bi]
+		next = min(next, b.Applies.Next(env))
+		for i := b.first; i < b.end; i++ {
+			if r.Verdicts[i] == None {
+				continue
+			}
+			if check := p.rules[i].check(platform); check != nil {
+				next = min(next, check.Next(env))
+			}
+			if r.Verdicts[i] == Grace {
+				next = min(next, r.Since[i]+p.rules[i].Grace)
+			}
+		}
+	}
+	return next
+}
+
+// holds returns the level at which rule i holds a device with verdict v.
+func (p *Program) holds(i int, v Verdict) rulebook.Level {
+	switch v {
+	case Fail:
+		return p.rules[i].Cap
+	case Unknown:
+		return p.rules[i].Unknown
+	}
+	return p.rb.Top()
+}

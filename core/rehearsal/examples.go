@@ -1,0 +1,108 @@
+// Package rehearsal tries a rulebook out before it counts: on its own
+// examples, and (later) on a fleet and on recorded requests.
+package rehearsal
+
+import (
+	"fmt"
+	"net/netip"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+)
+
+// Outcome is what became of one example.
+type Outcome struct {
+	Title   string   `json:"title"`
+	File    string   `json:"file"`
+	Line    int      `json:"line"`
+	Passed  bool     `json:"passed"`
+	Want    string   `json:"want"`
+	Got     string   `json:"got"`
+	Reasons []string `json:"reasons,omitempty"` // why it came out so, when it failed
+}
+
+// Examples runs every example of a rulebook at now.
+func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
+	policy := rb.Policy
+	policy.Sources = nil // an example speaks for all sources
+	resolver := evidence.NewResolver(rb.Dict, policy)
+	rules, gates := posture.Compile(rb), access.Compile(rb)
+	out := make([]Outcome, 0, len(rb.Examples))
+	for _, e := range rb.Examples {
+		at := now
+		if e.At != 0 {
+			at = e.At
+		}
+		o := Outcome{Title: e.Title, File: e.Where.File, Line: e.Where.Line, Passed: true}
+		device, standing := exampleDevice(resolver, rules, &e, at)
+		if e.Level != "" {
+			got := rb.LevelName(rb.Uncovered)
+			if standing != nil {
+				got = standing.Level
+			}
+			o.compare("level", e.Level, got, func() []string { return why(standing) })
+		}
+		if e.Outcome != "" {
+			d := gates.Decide(exampleRequest(&e, device), at)
+			o.compare("outcome", e.Outcome, string(d.Outcome), func() []string { return []string{d.ReasonAdmin["en"]} })
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+func (o *Outcome) compare(what, want, got string, reasons func() []string) {
+	if o.Want != "" {
+		o.Want, o.Got = o.Want+", ", o.Got+", "
+	}
+	o.Want, o.Got = o.Want+what+" "+want, o.Got+what+" "+got
+	if want != got {
+		o.Passed, o.Reasons = false, append(o.Reasons, reasons()...)
+	}
+}
+
+func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *rulebook.Example, at int64) (access.Device, *posture.Standing) {
+	if e.Report == nil {
+		return access.Device{}, nil
+	}
+	rep := *e.Report
+	rep.Readings = append([]evidence.Reading(nil), rep.Readings...)
+	for i := range rep.Readings {
+		rep.Readings[i].At = at
+	}
+	var rec *evidence.Record
+	view := resolver.Resolve(rec.With(&rep), e.Facts.Directory(), at)
+	env := &condition.Env{Now: at}
+	env.Frames[evidence.DeviceFrame] = view.Slots
+	var r posture.Result
+	rules.Appraise(env, &r)
+	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view, NextChange: rules.Next(env, &r)}
+	return d, rules.Explain(env, view, &r)
+}
+
+func exampleRequest(e *rulebook.Example, device access.Device) *access.Request {
+	q := &access.Request{User: e.User, Groups: e.Groups, Device: device, Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA}
+	if ip, err := netip.ParseAddr(e.IP); err == nil {
+		q.IP = ip
+	}
+	return q
+}
+
+func why(s *posture.Standing) []string {
+	if s == nil || !s.Covered {
+		return []string{"no enforced baseline applies"}
+	}
+	var out []string
+	for _, v := range s.Verdicts {
+		if v.HoldsAt == "" || v.Shadow {
+			continue
+		}
+		for _, l := range v.Why {
+			out = append(out, fmt.Sprintf("%s is %s and holds at %s: %s", v.Rule, v.Verdict, v.HoldsAt, access.Reason(l)))
+		}
+	}
+	return out
+}

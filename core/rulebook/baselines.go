@@ -1,0 +1,137 @@
+package rulebook
+
+import (
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+)
+
+var modes = []string{string(Draft), string(Shadow), string(Enforce)}
+
+func (f field) mode(into *Mode) {
+	if i, ok := f.word("mode", modes); ok {
+		*into = Mode(modes[i])
+	}
+}
+
+// always is the condition of what applies everywhere.
+func always(dict condition.Dictionary) *condition.Program {
+	p, err := condition.CompileText("true", dict)
+	if err != nil {
+		panic(err) // the language always has the word true
+	}
+	return p
+}
+
+func (l *loader) baselines() {
+	seen := unique{}
+	for _, it := range l.members("baselines") {
+		b := Baseline{Mode: Enforce}
+		var rules []item
+		ok := it.mapping("a baseline", map[string]func(field){
+			"id":      func(f field) { f.id(&b.ID) },
+			"title":   func(f field) { f.text(&b.Title) },
+			"mode":    func(f field) { f.mode(&b.Mode) },
+			"applies": func(f field) { b.Applies = f.condition(l.rb.Dict) },
+			"rules":   func(f field) { rules = f.seq() },
+		})
+		if !ok || !l.named(it, "a baseline", b.ID) || !seen.add(it, "baselines", b.ID) {
+			continue
+		}
+		if b.Applies == nil {
+			b.Applies = always(l.rb.Dict)
+		}
+		if len(rules) == 0 {
+			it.fail("the baseline %s has no rules", b.ID)
+		}
+		ids := unique{}
+		for _, r := range rules {
+			if rule, ok := l.rule(r); ok && ids.add(r, "the baseline "+b.ID, rule.ID) {
+				b.Rules = append(b.Rules, rule)
+			}
+		}
+		l.rb.Baselines = append(l.rb.Baselines, b)
+	}
+}
+
+func (l *loader) rule(it item) (Rule, bool) {
+	r := Rule{Cap: 0, Unknown: l.rb.doubt()}
+	checked := false
+	ok := it.mapping("a rule", map[string]func(field){
+		"id":      func(f field) { f.id(&r.ID) },
+		"title":   func(f field) { f.text(&r.Title) },
+		"check":   func(f field) { checked = true; r.Checks = l.checks(f) },
+		"cap":     func(f field) { l.level(f.item, &r.Cap) },
+		"unknown": func(f field) { l.level(f.item, &r.Unknown) },
+		"grace":   func(f field) { f.duration(&r.Grace) },
+		"remedy":  func(f field) { r.Remedy = remedies(f) },
+	})
+	if ok && l.named(it, "a rule", r.ID) && !checked {
+		it.fail("the rule %s has no check", r.ID)
+	}
+	return r, ok && r.ID != ""
+}
+
+// checks reads one condition for all platforms, or a mapping of one a platform.
+func (l *loader) checks(f field) map[string]*condition.Program {
+	if f.kind() != "a mapping" {
+		return map[string]*condition.Program{"": f.condition(l.rb.Dict)}
+	}
+	out := map[string]*condition.Program{}
+	fields, _ := f.fields()
+	for _, p := range fields {
+		if _, ok := p.keyAt.word("platform", evidence.Platforms()); ok {
+			out[p.key] = p.condition(l.rb.Dict)
+		}
+	}
+	return out
+}
+
+// languages reads a mapping from language tags (BCP 47, as en or sv-FI).
+func languages(f field, each func(lang string, f field)) {
+	fields, _ := f.fields()
+	for _, lang := range fields {
+		if len(lang.key) < 2 || len(lang.key) > 12 || strings.ToLower(lang.key[:2]) != lang.key[:2] || strings.ContainsAny(lang.key, " _/") {
+			lang.keyAt.fail("%q is not a language tag such as en or sv", lang.key)
+			continue
+		}
+		each(lang.key, lang)
+	}
+}
+
+func remedies(f field) map[string]Remedy {
+	out := map[string]Remedy{}
+	languages(f, func(lang string, f field) {
+		var r Remedy
+		f.mapping("a remedy", map[string]func(field){
+			"title": func(f field) { f.text(&r.Title) },
+			"steps": func(f field) { f.text(&r.Steps) },
+		})
+		if r.Title == "" {
+			f.keyAt.fail("a remedy needs a title")
+		}
+		out[lang] = r
+	})
+	return out
+}
+
+// Language picks the text for a language: the one asked for, English, or the
+// first there is.
+func Language[T any](texts map[string]T, lang string) (T, bool) {
+	for _, l := range []string{lang, strings.SplitN(lang, "-", 2)[0], "en"} {
+		if t, ok := texts[l]; ok {
+			return t, true
+		}
+	}
+	keys := make([]string, 0, len(texts))
+	for k := range texts {
+		keys = append(keys, k)
+	}
+	if len(keys) == 0 {
+		var zero T
+		return zero, false
+	}
+	return texts[slices.Min(keys)], true
+}

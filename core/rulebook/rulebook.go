@@ -1,0 +1,166 @@
+// Package rulebook reads the document that holds everything an administrator
+// decides, checks all of it, and compiles its conditions.
+//
+// [Load] takes the files of a rulebook and gives either a [Rulebook], which is
+// right in every reference and type, or [Problems] with every error found and
+// where it stands. Nothing here reads a disk or a clock.
+package rulebook
+
+import (
+	"net/netip"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
+)
+
+// Mode says how far a baseline or a gate counts.
+type Mode string
+
+// The modes: a draft is ignored, a shadow is worked out and recorded but has
+// no effect, and what is enforced counts.
+const (
+	Draft   Mode = "draft"
+	Shadow  Mode = "shadow"
+	Enforce Mode = "enforce"
+)
+
+// Level is a place on the ladder, 0 the lowest.
+type Level int
+
+// Rulebook is a checked and compiled rulebook. It is immutable.
+type Rulebook struct {
+	Name       string
+	Ladder     []string // lowest first
+	LevelType  value.Type
+	Uncovered  Level // of a device that no enforced baseline applies to
+	Unmatched  bool  // whether a request that no enforced gate matches is allowed
+	Policy     evidence.Policy
+	Dict       *evidence.Dictionary // the attributes of a device
+	Names      *Names               // the same and those of a request
+	Places     []Place
+	BreakGlass []string
+	Resources  []Resource
+	Baselines  []Baseline
+	Gates      []Gate // in the order of their numbers
+	Examples   []Example
+}
+
+// LevelName returns the word for a level.
+func (rb *Rulebook) LevelName(l Level) string { return rb.Ladder[l] }
+
+// Top is the highest level.
+func (rb *Rulebook) Top() Level { return Level(len(rb.Ladder) - 1) }
+
+// LevelValue returns a level as a value of conditions.
+func (rb *Rulebook) LevelValue(l Level) value.Value {
+	return value.OfEnum(rb.LevelType.Enum, int(l))
+}
+
+// Place is a named set of networks or countries.
+type Place struct {
+	ID        string
+	Networks  []netip.Prefix
+	Countries []string // ISO 3166-1 alpha-2, upper case
+}
+
+// Resource is something that gates guard.
+type Resource struct {
+	ID    string   `json:"id"`
+	Title string   `json:"title,omitempty"`
+	Tags  []string `json:"tags,omitempty"`
+	URL   string   `json:"url,omitempty"`
+}
+
+// Baseline is a set of rules for the devices its Applies selects.
+type Baseline struct {
+	ID      string
+	Title   string
+	Mode    Mode
+	Applies *condition.Program
+	Rules   []Rule
+}
+
+// Rule is one requirement and what failing it means.
+type Rule struct {
+	ID      string
+	Title   string
+	Checks  map[string]*condition.Program // by platform; "" serves all the others
+	Cap     Level
+	Unknown Level // the cap while the check is unknown
+	Grace   int64 // microseconds
+	Remedy  map[string]Remedy
+}
+
+// Check returns the check for a platform, or nil when the rule has none.
+func (r *Rule) Check(platform string) *condition.Program {
+	if c, ok := r.Checks[platform]; ok {
+		return c
+	}
+	return r.Checks[""]
+}
+
+// Remedy is what a person does to pass a rule, in one language.
+type Remedy struct {
+	Title string `json:"title"`
+	Steps string `json:"steps,omitempty"`
+}
+
+// Gate is one access rule.
+type Gate struct {
+	ID       string
+	Number   int
+	Title    string
+	Mode     Mode
+	Who      Who
+	What     What
+	When     *condition.Program // nil: always
+	Need     *condition.Program
+	StepUp   bool              // otherwise: step-up, not deny
+	Message  map[string]string // by language
+	ValidFor int64             // microseconds
+}
+
+// Who says whom a gate is about.
+type Who struct {
+	Everyone                  bool
+	Users, Groups             []string
+	ExceptUsers, ExceptGroups []string
+}
+
+// What says what a gate is about.
+type What struct {
+	Everything                  bool
+	Resources, Tags, Actions    []string
+	ExceptResources, ExceptTags []string
+}
+
+// Example is a small case with the outcome it must have.
+type Example struct {
+	Title    string
+	Where    Position
+	Report   *evidence.Report // nil: an unknown device
+	Facts    ExampleFacts
+	Level    string // the level it must have, or ""
+	Outcome  string // allow, deny or step-up, or ""
+	User     string
+	Groups   []string
+	Resource string
+	Action   string
+	IP       string
+	Country  string
+	MFA      *bool
+	At       int64 // microseconds; 0 means now
+}
+
+// ExampleFacts are what an example says in place of the service.
+type ExampleFacts struct {
+	OnRoster, Vouched bool
+	OwnerGroups       []string
+}
+
+// Position is a position in a file.
+type Position struct {
+	File         string
+	Line, Column int
+}

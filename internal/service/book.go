@@ -1,0 +1,350 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
+)
+
+// Book is a published rulebook, compiled.
+type Book struct {
+	Info     store.Rulebook // version 0: nothing has been published
+	Rulebook *rulebook.Rulebook
+	Resolver *evidence.Resolver
+	Rules    *posture.Program
+	Gates    *access.Program
+	Search   *rulebook.Names // the names that a search of devices may use
+
+	ruleKeys []string
+}
+
+// The slots of the names that a search may use beside the attributes.
+const (
+	searchLevel = iota
+	searchID
+	searchSeenAt
+	searchSince
+)
+
+// emptyRulebook is in force until one is published: no device is covered and
+// every request is denied.
+const emptyRulebook = "rulebook: none\n"
+
+func emptyBook() *Book {
+	b, err := compileBook(&store.Rulebook{Files: []rulebook.File{{Name: "none.yaml", Text: emptyRulebook}}})
+	if err != nil {
+		panic(err) // a constant
+	}
+	return b
+}
+
+func compileBook(kept *store.Rulebook) (*Book, error) {
+	rb, err := rulebook.Load(kept.Files)
+	if err != nil {
+		return nil, err
+	}
+	rules := posture.Compile(rb)
+	return &Book{
+		Info: *kept, Rulebook: rb, Resolver: evidence.NewResolver(rb.Dict, rb.Policy), Rules: rules, Gates: access.Compile(rb), ruleKeys: rules.RuleKeys(),
+		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
+			searchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
+			searchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
+			searchSeenAt: {Name: "seen_at", Title: "Time of the newest reading", Type: value.Of(value.Time)},
+			searchSince:  {Name: "since", Title: "Time of the last change of level", Type: value.Of(value.Time)},
+		}),
+	}, nil
+}
+
+// at brings a device to the moment now, should the clerk not have come to it yet.
+func (b *Book) at(d *Device, people *People, now int64) *Device {
+	if now < d.Next {
+		return d
+	}
+	e := d.again()
+	if now > e.View.Valid {
+		e.View = b.Resolver.Resolve(e.Record, evidence.Facts{Groups: people.Groups}, now)
+	}
+	env := &condition.Env{Now: now}
+	env.Frames[evidence.DeviceFrame] = e.View.Slots
+	b.Rules.Appraise(env, &e.Result)
+	e.Next = b.Rules.Next(env, &e.Result)
+	return e
+}
+
+// standing explains the standing of a device that is at the moment now.
+func (b *Book) standing(d *Device, now int64) *posture.Standing {
+	env := &condition.Env{Now: now}
+	env.Frames[evidence.DeviceFrame] = d.View.Slots
+	return b.Rules.Explain(env, d.View, &d.Result)
+}
+
+func (b *Book) obstacles(d *Device, level rulebook.Level) []access.Obstacle {
+	var out []access.Obstacle
+	for _, key := range b.Rules.Below(&d.Result, level) {
+		r := b.Rules.Rule(key)
+		out = append(out, access.Obstacle{Rule: key, Title: r.Title, Remedy: r.Remedy})
+	}
+	return out
+}
+
+// Draft is a rulebook that somebody wants published.
+type Draft struct {
+	Files   []rulebook.File `json:"files"`
+	Message string          `json:"message"`
+	// Base is the version the author started from; nil to publish over whatever
+	// is in force.
+	Base *int64 `json:"base,omitempty"`
+}
+
+// ConflictError says that another version was published in between.
+type ConflictError struct{ Base, Current int64 }
+
+func (e *ConflictError) Error() string {
+	return fmt.Sprintf("version %d is in force, not %d that this change started from", e.Current, e.Base)
+}
+
+// Digest is the SHA-256 of a rulebook's files, in hex.
+func Digest(files []rulebook.File) string {
+	h := sha256.New()
+	for _, f := range files {
+		fmt.Fprintf(h, "%d:%s%d:%s", len(f.Name), f.Name, len(f.Text), f.Text)
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// ExampleError says that a rulebook's own examples do not come out as they must.
+type ExampleError struct{ Failed []rehearsal.Outcome }
+
+func (e *ExampleError) Error() string {
+	parts := make([]string, len(e.Failed))
+	for i, o := range e.Failed {
+		parts[i] = fmt.Sprintf("%s:%d: %s: want %s, got %s", o.File, o.Line, o.Title, o.Want, o.Got)
+	}
+	return "examples fail: " + strings.Join(parts, "; ")
+}
+
+// Publish puts a rulebook in force: the whole fleet is appraised under it, and
+// the version, every change of standing and the new state become durable
+// together. The error is [rulebook.Problems], an [*ExampleError] or a
+// [*ConflictError] when the draft is to blame; then nothing has changed.
+func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*store.Rulebook, int, error) {
+	files := slices.Clone(draft.Files)
+	slices.SortFunc(files, func(a, b rulebook.File) int { return strings.Compare(a.Name, b.Name) })
+	book, err := compileBook(&store.Rulebook{Author: actor, Message: draft.Message, Digest: Digest(files), Files: files})
+	if err != nil {
+		return nil, 0, err
+	}
+	outcomes := rehearsal.Examples(book.Rulebook, s.micros())
+	if failed := slices.DeleteFunc(outcomes, func(o rehearsal.Outcome) bool { return o.Passed }); len(failed) > 0 {
+		return nil, 0, &ExampleError{failed}
+	}
+	changed := 0
+	err = s.do(ctx, func(c *change) error {
+		current := c.base.Book.Info.Version
+		if draft.Base != nil && *draft.Base != current {
+			return &ConflictError{*draft.Base, current}
+		}
+		book.Info.Version, book.Info.At = current+1, c.now
+		if err := c.batch.PutRulebook(&book.Info); err != nil {
+			return err
+		}
+		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), map[string]any{
+			"version": book.Info.Version, "digest": book.Info.Digest, "message": draft.Message, "name": book.Rulebook.Name})
+		changed = c.rebuild(book, c.base.People, actor)
+		return nil
+	})
+	if err != nil {
+		return nil, 0, err
+	}
+	s.log.Info("rulebook published", "version", book.Info.Version, "by", actor, "moved", changed)
+	return &book.Info, changed, nil
+}
+
+// rebuild appraises the whole fleet under another book or directory and makes
+// it the next snapshot. It returns how many devices changed level.
+func (c *change) rebuild(book *Book, people *People, actor string) int {
+	c.next = &Snapshot{Book: book, People: people, Fleet: newFleet()}
+	old, changed := c.base.Book, 0
+	move := func(d *Device) bool {
+		if newer := c.devices[d.ID]; newer != nil {
+			d = newer
+		}
+		e := d.again()
+		e.View = nil
+		failing := map[string]int64{}
+		for i, since := range d.Result.Since {
+			if since != 0 {
+				failing[old.ruleKeys[i]] = since
+			}
+		}
+		e.Result = posture.Result{Since: book.since(failing)}
+		before := old.Rulebook.LevelName(d.Result.Level)
+		c.appraise(book, people, e, d, before, actor)
+		if before != book.Rulebook.LevelName(e.Result.Level) {
+			changed++
+		}
+		if before != book.Rulebook.LevelName(e.Result.Level) || !slices.Equal(e.Result.Since, d.Result.Since) {
+			c.keep(book, e)
+		}
+		return true
+	}
+	pending := make([]*Device, 0, len(c.devices))
+	for _, d := range c.devices {
+		pending = append(pending, d)
+	}
+	c.base.Fleet.All(move)
+	for _, d := range pending {
+		if c.base.Fleet.Get(d.ID) == nil {
+			move(d)
+		}
+	}
+	return changed
+}
+
+// History lists the published versions, newest first.
+func (s *Service) History(ctx context.Context) ([]store.Rulebook, error) {
+	return s.store.Rulebooks(ctx)
+}
+
+// Version reads one published version; 0 is the one in force.
+func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, error) {
+	return s.store.Rulebook(ctx, version)
+}
+
+// People is the directory: who there is and which groups they are in.
+type People struct {
+	list []store.Person // sorted by id
+	byID map[string]int
+}
+
+func newPeople(list []store.Person) *People {
+	p := &People{list: list, byID: make(map[string]int, len(list))}
+	slices.SortFunc(p.list, func(a, b store.Person) int { return cmp.Compare(a.ID, b.ID) })
+	for i, x := range p.list {
+		p.byID[x.ID] = i
+	}
+	return p
+}
+
+// List returns everybody, sorted by id.
+func (p *People) List() []store.Person { return p.list }
+
+// Get returns a person, or false.
+func (p *People) Get(id string) (store.Person, bool) {
+	i, ok := p.byID[id]
+	if !ok {
+		return store.Person{}, false
+	}
+	return p.list[i], true
+}
+
+// Groups returns the groups of a person; none for one the directory does not know.
+func (p *People) Groups(id string) []string {
+	if i, ok := p.byID[id]; ok {
+		return p.list[i].Groups
+	}
+	return nil
+}
+
+// ImportPeople adds people to the directory or replaces those with the same
+// id, and appraises the fleet under it.
+func (s *Service) ImportPeople(ctx context.Context, actor string, people []store.Person) (added, changed int, err error) {
+	for _, p := range people {
+		if p.ID == "" {
+			return 0, 0, errors.New("a person needs an id")
+		}
+	}
+	err = s.do(ctx, func(c *change) error {
+		all := slices.Clone(c.base.People.list)
+		dir := newPeople(all)
+		for _, p := range people {
+			old, known := dir.Get(p.ID)
+			switch {
+			case !known:
+				added++
+				all = append(all, p)
+			case old.Name != p.Name || !slices.Equal(old.Groups, p.Groups):
+				changed++
+				all[dir.byID[p.ID]] = p // newPeople sorted all in place
+			}
+		}
+		if added+changed == 0 {
+			return nil
+		}
+		c.batch.PutPeople(people)
+		c.record(ledger.PeopleImported, actor, "people", map[string]int{"added": added, "changed": changed})
+		c.rebuild(c.base.Book, newPeople(all), actor)
+		return nil
+	})
+	return added, changed, err
+}
+
+// Vocabulary is what a condition or a question may speak of.
+type Vocabulary struct {
+	Ladder     []string            `json:"ladder"`
+	Names      []VocabularyName    `json:"names"`
+	Resources  []rulebook.Resource `json:"resources"`
+	Places     []string            `json:"places"`
+	BreakGlass []string            `json:"break_glass"`
+}
+
+// VocabularyName is a name with its type.
+type VocabularyName struct {
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	Type  string   `json:"type"`
+	Words []string `json:"words,omitempty"`
+}
+
+// Vocabulary lists the names of the rulebook in force that a search may use.
+func (s *Service) Vocabulary() *Vocabulary {
+	rb := s.Snapshot().Book.Rulebook
+	v := &Vocabulary{Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass, Places: []string{}, Names: []VocabularyName{}}
+	for _, p := range rb.Places {
+		v.Places = append(v.Places, p.ID)
+	}
+	add := func(name, title string, t value.Type) {
+		n := VocabularyName{Name: name, Title: title, Type: t.String()}
+		if t.Kind == value.Enum {
+			n.Type, n.Words = "enum", t.Enum.Words
+		}
+		v.Names = append(v.Names, n)
+	}
+	for _, x := range s.Snapshot().Book.Search.Extra() {
+		add(x.Name, x.Title, x.Type)
+	}
+	for _, a := range rb.Dict.Attributes() {
+		add(a.Name, a.Title, a.Type)
+	}
+	if v.Resources == nil {
+		v.Resources = []rulebook.Resource{}
+	}
+	if v.BreakGlass == nil {
+		v.BreakGlass = []string{}
+	}
+	return v
+}
+
+func mustJSON(v any) json.RawMessage {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // our own types always have a JSON form
+	}
+	return raw
+}

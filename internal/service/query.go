@@ -1,0 +1,300 @@
+package service
+
+import (
+	"cmp"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+func formatTime(micros int64) string { return value.FormatTime(micros) }
+
+// DeviceQuery selects and orders devices.
+type DeviceQuery struct {
+	Where  string // a condition over the attributes, level, id, seen_at and since
+	Text   string // a part of the id, name, serial, owner or model
+	Sort   string // a column, with "-" before it for falling order; "" for id
+	Cursor string
+	Limit  int
+}
+
+// Summary is a device in a list.
+type Summary struct {
+	ID        string   `json:"id"`
+	Name      string   `json:"name,omitempty"`
+	Platform  string   `json:"platform,omitempty"`
+	Form      string   `json:"form,omitempty"`
+	Model     string   `json:"model,omitempty"`
+	OSVersion string   `json:"os_version,omitempty"`
+	Owner     string   `json:"owner,omitempty"`
+	Ownership string   `json:"ownership,omitempty"`
+	Serial    string   `json:"serial,omitempty"`
+	Level     string   `json:"level"`
+	Rank      int      `json:"rank"` // the place of the level on the ladder, 0 the lowest
+	Shadow    string   `json:"shadow_level,omitempty"`
+	Covered   bool     `json:"covered"`
+	Binding   []string `json:"binding"`
+	Since     string   `json:"since"`
+	SeenAt    string   `json:"seen_at"`
+	Next      string   `json:"next_change,omitempty"`
+}
+
+// DevicePage is one page of a list of devices.
+type DevicePage struct {
+	Total  int            `json:"total"`
+	Levels map[string]int `json:"levels"` // how many of the total stand at each level
+	Items  []Summary      `json:"items"`
+	Next   string         `json:"next,omitempty"` // the cursor of the next page
+}
+
+// QueryError says what is wrong with a query.
+type QueryError struct{ Param, Message, Excerpt string }
+
+func (e *QueryError) Error() string { return e.Param + ": " + e.Message }
+
+// columns are what a list can be sorted by.
+var columns = map[string]func(b *Book, d *Device, now int64) string{
+	"id":          func(_ *Book, d *Device, _ int64) string { return d.ID },
+	"level":       func(_ *Book, d *Device, _ int64) string { return fmt.Sprintf("%03d", d.Result.Level) },
+	"since":       func(_ *Book, d *Device, _ int64) string { return sortable(d.Since) },
+	"seen_at":     func(_ *Book, d *Device, _ int64) string { return sortable(d.SeenAt) },
+	"next_change": func(_ *Book, d *Device, _ int64) string { return sortable(d.Next) },
+	"name":        byAttribute("name"),
+	"platform":    byAttribute("platform"),
+	"form":        byAttribute("form"),
+	"model":       byAttribute("model"),
+	"owner":       byAttribute("owner"),
+	"serial":      byAttribute("serial"),
+	"os_version":  byAttribute("os.version"),
+}
+
+func sortable(n int64) string { return fmt.Sprintf("%020d", n) }
+
+func byAttribute(name string) func(*Book, *Device, int64) string {
+	return func(b *Book, d *Device, now int64) string {
+		return strings.ToLower(d.View.Slots[b.Rulebook.Dict.Slot(name)].Value.Str())
+	}
+}
+
+type cursor struct {
+	Key string `json:"k"`
+	ID  string `json:"i"`
+}
+
+// Devices lists the devices that a query selects.
+func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
+	snap, now := s.Snapshot(), s.micros()
+	name, falling := strings.CutPrefix(cmp.Or(q.Sort, "id"), "-")
+	column := columns[name]
+	if column == nil {
+		return nil, &QueryError{Param: "sort", Message: fmt.Sprintf("%q is not a column; there are id, level, since, seen_at, next_change, name, platform, form, model, owner, serial and os_version", name)}
+	}
+	after, err := parseCursor(q.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	match, err := snap.Book.matcher(q, now)
+	if err != nil {
+		return nil, err
+	}
+	type row struct {
+		cursor
+		d *Device
+	}
+	var rows []row
+	page := &DevicePage{Levels: map[string]int{}, Items: []Summary{}}
+	snap.Fleet.All(func(d *Device) bool {
+		if d = snap.Book.at(d, snap.People, now); match(d) {
+			rows = append(rows, row{cursor{column(snap.Book, d, now), d.ID}, d})
+			page.Levels[snap.Book.Rulebook.LevelName(d.Result.Level)]++
+		}
+		return true
+	})
+	order := func(a, b row) int {
+		c := strings.Compare(a.Key, b.Key)
+		if falling {
+			c = -c
+		}
+		return cmp.Or(c, strings.Compare(a.ID, b.ID))
+	}
+	slices.SortFunc(rows, order)
+	page.Total = len(rows)
+	start := 0
+	if after != nil {
+		i, found := slices.BinarySearchFunc(rows, row{cursor: *after}, order)
+		if start = i; found {
+			start++
+		}
+	}
+	end := min(len(rows), start+q.Limit)
+	for _, r := range rows[start:end] {
+		page.Items = append(page.Items, snap.Book.Summary(r.d, now))
+	}
+	if end < len(rows) {
+		page.Next = formatCursor(rows[end-1].cursor)
+	}
+	return page, nil
+}
+
+func formatCursor(c cursor) string { return base64.RawURLEncoding.EncodeToString(mustJSON(c)) }
+
+func parseCursor(text string) (*cursor, error) {
+	if text == "" {
+		return nil, nil
+	}
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	c := &cursor{}
+	if err != nil || json.Unmarshal(raw, c) != nil {
+		return nil, &QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"}
+	}
+	return c, nil
+}
+
+// matcher compiles the condition and the text of a query.
+func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
+	where := func(*Device) bool { return true }
+	if strings.TrimSpace(q.Where) != "" {
+		p, err := condition.CompileText(q.Where, b.Search)
+		if err != nil {
+			return nil, whereError(err)
+		}
+		env := &condition.Env{Now: now}
+		extra := make([]condition.Slot, len(b.Search.Extra()))
+		for i := range extra {
+			extra[i].Until = condition.Always
+		}
+		env.Frames[rulebook.RequestFrame] = extra
+		where = func(d *Device) bool {
+			env.Frames[evidence.DeviceFrame] = d.View.Slots
+			extra[searchLevel].Value = b.Rulebook.LevelValue(d.Result.Level)
+			extra[searchID].Value = value.OfText(d.ID)
+			extra[searchSeenAt].Value = value.OfTime(d.SeenAt)
+			extra[searchSince].Value = value.OfTime(d.Since)
+			return p.Eval(env) == condition.True
+		}
+	}
+	text := strings.ToLower(strings.TrimSpace(q.Text))
+	if text == "" {
+		return where, nil
+	}
+	var slots []int
+	for _, n := range []string{"name", "serial", "owner", "model"} {
+		slots = append(slots, b.Rulebook.Dict.Slot(n))
+	}
+	return func(d *Device) bool {
+		found := strings.Contains(strings.ToLower(d.ID), text)
+		for _, s := range slots {
+			found = found || strings.Contains(strings.ToLower(d.View.Slots[s].Value.Str()), text)
+		}
+		return found && where(d)
+	}, nil
+}
+
+func whereError(err error) error {
+	var list condition.Errors
+	var one *condition.Error
+	if errors.As(err, &list) {
+		one = list[0]
+	} else if !errors.As(err, &one) {
+		return err
+	}
+	msg := one.Message
+	if one.Hint != "" {
+		msg += "; " + one.Hint
+	}
+	return &QueryError{Param: "where", Message: msg, Excerpt: one.Excerpt()}
+}
+
+// Summary describes a device in a list.
+func (b *Book) Summary(d *Device, now int64) Summary {
+	get := func(name string) string {
+		if v := d.View.Slots[b.Rulebook.Dict.Slot(name)].Value; v.Known() {
+			return v.String()
+		}
+		return ""
+	}
+	s := Summary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"), Model: get("model"), OSVersion: get("os.version"),
+		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"), Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level),
+		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: formatTime(d.Since), SeenAt: formatTime(d.SeenAt)}
+	if d.Result.Shadow != d.Result.Level {
+		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)
+	}
+	if d.Next < condition.Always {
+		s.Next = formatTime(d.Next)
+	}
+	return s
+}
+
+// Detail is a device in full.
+type Detail struct {
+	Summary
+	FirstSeen string            `json:"first_seen"`
+	Keys      map[string]string `json:"keys"`
+	Standing  *posture.Standing `json:"standing"`
+	Readings  []Shown           `json:"readings"`
+	Rulebook  int64             `json:"rulebook"`
+}
+
+// Shown is a reading as people see it.
+type Shown struct {
+	Attribute   string      `json:"attribute"`
+	Title       string      `json:"title"`
+	Value       value.Value `json:"value"`
+	Text        string      `json:"text,omitempty"`
+	Unavailable string      `json:"unavailable,omitempty"`
+	Source      string      `json:"source"`
+	ObservedAt  string      `json:"observed_at"`
+	Age         string      `json:"age"`
+	Stale       bool        `json:"stale,omitempty"`
+	Counts      bool        `json:"counts"` // this reading, of several sources, is the one that counts
+}
+
+// Device shows a device in full, or nil when there is none.
+func (s *Service) Device(id string) *Detail {
+	snap, now := s.Snapshot(), s.micros()
+	d := snap.Fleet.Get(id)
+	if d == nil {
+		for _, kind := range []evidence.KeyKind{evidence.BySerial, evidence.ByHardware} {
+			if found, ok := snap.Fleet.Find(evidence.Folded(kind, id)); ok {
+				d = snap.Fleet.Get(found)
+			}
+		}
+	}
+	if d == nil {
+		return nil
+	}
+	b := snap.Book
+	d = b.at(d, snap.People, now)
+	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{}, Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
+	for _, k := range d.Keys {
+		out.Keys[string(k.Kind)] = k.Text
+	}
+	for _, r := range d.Record.Readings() {
+		slot := b.Rulebook.Dict.Slot(r.Name)
+		if slot < 0 {
+			continue
+		}
+		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value, Unavailable: r.Unavailable, Source: r.Source,
+			ObservedAt: formatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
+		if r.Value.Known() {
+			shown.Text = r.Value.String()
+		}
+		if c := d.View.Reading(slot); c != nil && c.Source == r.Source {
+			shown.Stale = d.View.Slots[slot].Value.Known() && d.View.Slots[slot].Until < now
+			shown.Counts = d.View.Get(slot, now).Known()
+		} else {
+			shown.Stale = b.Resolver.Stale(slot, &r, now)
+		}
+		out.Readings = append(out.Readings, shown)
+	}
+	return out
+}

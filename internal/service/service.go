@@ -1,0 +1,248 @@
+// Package service holds the live fleet in memory and carries out the use
+// cases: taking evidence, publishing rulebooks, answering requests.
+//
+// Readers (decisions, lists) load an immutable [Snapshot] and take no lock.
+// One goroutine, the clerk, applies every change: it works on copies, makes
+// them durable together with their ledger entries, and only then lets them be
+// seen. The same goroutine wakes when a device's standing can next change by
+// the passing of time.
+package service
+
+import (
+	"container/heap"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
+)
+
+// Options are what a service is opened with.
+type Options struct {
+	Dir        string           // where the records are kept
+	AdminToken string           // the first administrator's token; "" to make one
+	Log        *slog.Logger     // nil: slog.Default()
+	Now        func() time.Time // nil: time.Now
+}
+
+// Service is an open service. Its methods are safe for concurrent use.
+type Service struct {
+	store   *store.Store
+	log     *slog.Logger
+	now     func() time.Time
+	snap    atomic.Pointer[Snapshot]
+	tokens  atomic.Pointer[tokenSet]
+	jobs    chan *job
+	quit    chan struct{}
+	done    chan struct{}
+	due     dueHeap // the clerk's own, as is failing
+	failing bool    // whether the last commit failed
+
+	// FirstToken is the administrator's token made at the first start, "" when
+	// there was one already or it was given.
+	FirstToken string
+}
+
+// Snapshot is the state that readers see. The fleet in it moves on as evidence
+// arrives; everything else is replaced as a whole.
+type Snapshot struct {
+	Book   *Book
+	People *People
+	Fleet  *Fleet
+}
+
+// Open reads the records and brings every standing up to the present moment.
+func Open(ctx context.Context, o Options) (*Service, error) {
+	s := &Service{log: o.Log, now: o.Now, jobs: make(chan *job, 1024), quit: make(chan struct{}), done: make(chan struct{})}
+	if s.log == nil {
+		s.log = slog.Default()
+	}
+	if s.now == nil {
+		s.now = time.Now
+	}
+	var err error
+	if s.store, err = store.Open(ctx, filepath.Join(o.Dir, "ironledger.db")); err != nil {
+		return nil, err
+	}
+	if err := s.load(ctx, o.AdminToken); err != nil {
+		return nil, errors.Join(err, s.store.Close())
+	}
+	go s.clerk()
+	return s, nil
+}
+
+func (s *Service) load(ctx context.Context, adminToken string) error {
+	if err := s.loadTokens(ctx, adminToken); err != nil {
+		return err
+	}
+	people, err := s.store.People(ctx)
+	if err != nil {
+		return err
+	}
+	book := emptyBook()
+	kept, err := s.store.Rulebook(ctx, 0)
+	switch {
+	case err == nil:
+		if book, err = compileBook(kept); err != nil {
+			return fmt.Errorf("the published rulebook %d is not readable: %w", kept.Version, err)
+		}
+	case !errors.Is(err, store.ErrNotFound):
+		return err
+	}
+	snap := &Snapshot{Book: book, People: newPeople(people), Fleet: newFleet()}
+	now := s.micros()
+	changes := &change{s: s, base: snap, now: now, devices: map[string]*Device{}}
+	err = s.store.Devices(ctx, func(row store.DeviceRow) error { return changes.restore(row) })
+	if err != nil {
+		return err
+	}
+	if err := s.store.Commit(&changes.batch); err != nil {
+		return err
+	}
+	changes.reveal(snap.Fleet)
+	s.snap.Store(snap)
+	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", book.Info.Version)
+	return nil
+}
+
+// Close finishes what is under way and closes the records.
+func (s *Service) Close() error {
+	close(s.quit)
+	<-s.done
+	return s.store.Close()
+}
+
+// Snapshot returns the state as it is now.
+func (s *Service) Snapshot() *Snapshot { return s.snap.Load() }
+
+// Ready reports whether the service can read its records.
+func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+
+// Now is the moment by the service's clock.
+func (s *Service) Now() time.Time { return s.now() }
+
+func (s *Service) micros() int64 { return value.Micros(s.now()) }
+
+// job is a change for the clerk to carry out.
+type job struct {
+	apply func(*change) error
+	err   chan error
+}
+
+// do has the clerk carry out a change and waits until it is durable and seen.
+func (s *Service) do(ctx context.Context, apply func(*change) error) error {
+	return s.submit(apply).wait(ctx)
+}
+
+func (s *Service) submit(apply func(*change) error) *job {
+	j := &job{apply, make(chan error, 1)}
+	select {
+	case s.jobs <- j:
+	case <-s.quit:
+		j.err <- ErrClosed
+	}
+	return j
+}
+
+func (j *job) wait(ctx context.Context) error {
+	select {
+	case err := <-j.err:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// ErrClosed says that the service is stopping.
+var ErrClosed = errors.New("the service is stopping")
+
+// maxShared bounds how many jobs share a commit.
+const maxShared = 256
+
+func (s *Service) clerk() {
+	defer close(s.done)
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		timer.Reset(s.untilDue())
+		select {
+		case j := <-s.jobs:
+			s.carryOut(s.gather(j))
+		case <-timer.C:
+			s.carryOut([]*job{{s.appraiseDue, make(chan error, 1)}})
+		case <-s.quit:
+			for {
+				select {
+				case j := <-s.jobs:
+					j.err <- ErrClosed
+				default:
+					return
+				}
+			}
+		}
+	}
+}
+
+func (s *Service) gather(first *job) []*job {
+	jobs := []*job{first}
+	for len(jobs) < maxShared {
+		select {
+		case j := <-s.jobs:
+			jobs = append(jobs, j)
+		default:
+			return jobs
+		}
+	}
+	return jobs
+}
+
+// carryOut applies jobs to one change, commits it, shows it, and answers.
+func (s *Service) carryOut(jobs []*job) {
+	snap := s.snap.Load()
+	c := &change{s: s, base: snap, now: s.micros(), devices: map[string]*Device{}}
+	var applied []*job
+	for _, j := range jobs {
+		if err := j.apply(c); err != nil {
+			j.err <- err
+			continue
+		}
+		applied = append(applied, j)
+		if c.next != nil { // a new rulebook or directory: what follows must see it
+			s.finish(c, applied)
+			applied = nil
+			c = &change{s: s, base: s.snap.Load(), now: s.micros(), devices: map[string]*Device{}}
+		}
+	}
+	if len(applied) > 0 {
+		s.finish(c, applied)
+	}
+}
+
+func (s *Service) finish(c *change, jobs []*job) {
+	err := s.store.Commit(&c.batch)
+	s.failing = err != nil
+	if err != nil {
+		for id := range c.devices { // still due: nothing has changed
+			if old := c.base.Fleet.Get(id); old != nil && old.Next < condition.Always {
+				heap.Push(&s.due, due{old.Next, id})
+			}
+		}
+		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
+		s.log.Error("commit failed", "error", err)
+	} else if c.next != nil {
+		s.due = nil
+		c.reveal(c.next.Fleet)
+		s.snap.Store(c.next)
+	} else {
+		c.reveal(c.base.Fleet)
+	}
+	for _, j := range jobs {
+		j.err <- err
+	}
+}

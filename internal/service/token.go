@@ -1,0 +1,273 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironledger.example/core/ledger"
+	"ironledger.example/internal/store"
+)
+
+// Role is what a token may do.
+type Role string
+
+// The roles.
+const (
+	Reader   Role = "reader"   // see everything
+	Helpdesk Role = "helpdesk" // see everything and ask
+	Author   Role = "author"   // also check and publish rulebooks
+	Admin    Role = "admin"    // everything
+	Enforcer Role = "enforcer" // ask for decisions that count
+	Source   Role = "source"   // bring evidence under its own name
+)
+
+// Permission is one thing that a role may allow.
+type Permission string
+
+// The permissions.
+const (
+	MayRead    Permission = "read"
+	MayAsk     Permission = "ask"
+	MayPublish Permission = "publish"
+	MayDecide  Permission = "decide"
+	MayReport  Permission = "report"
+	MayAdmin   Permission = "administer"
+)
+
+// roles is who may do what.
+var roles = map[Role][]Permission{
+	Reader:   {MayRead},
+	Helpdesk: {MayRead, MayAsk},
+	Author:   {MayRead, MayAsk, MayPublish},
+	Admin:    {MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayAdmin},
+	Enforcer: {MayDecide},
+	Source:   {MayReport},
+}
+
+// Roles lists the roles, the least powerful of people first.
+func Roles() []Role { return []Role{Reader, Helpdesk, Author, Admin, Enforcer, Source} }
+
+// May reports whether the role allows something.
+func (r Role) May(p Permission) bool { return slices.Contains(roles[r], p) }
+
+// Token is a bearer token without its secret.
+type Token struct {
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Role      Role   `json:"role"`
+	CreatedAt string `json:"created_at"`
+	CreatedBy string `json:"created_by"`
+	RevokedAt string `json:"revoked_at,omitempty"`
+}
+
+// hash is the SHA-256 of a secret. Secrets are 256 random bits, so that a
+// plain hash cannot be searched; it is also what they are looked up by, so
+// that the time of a lookup says nothing of the secret.
+type hash = [sha256.Size]byte
+
+type tokenSet struct {
+	all    []store.Token
+	active map[hash]*store.Token
+}
+
+func newTokenSet(all []store.Token) *tokenSet {
+	t := &tokenSet{all: all, active: map[hash]*store.Token{}}
+	for i := range all {
+		if all[i].RevokedAt == 0 {
+			t.active[hash(all[i].Hash)] = &all[i]
+		}
+	}
+	return t
+}
+
+// MinSecret is the least length of a token that is brought along, in bytes.
+const MinSecret = 20
+
+func newSecret() string {
+	var b [32]byte
+	rand.Read(b[:]) // never fails: crypto/rand
+	return "il_" + base64.RawURLEncoding.EncodeToString(b[:])
+}
+
+var idEncoding = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadding(base32.NoPadding)
+
+// newID makes an id that sorts by time and cannot be guessed: 48 bits of
+// milliseconds and 52 random ones, in 20 characters without look-alikes.
+func newID(now int64) string {
+	var b [13]byte
+	binary.BigEndian.PutUint64(b[:8], uint64(now/1000)<<16)
+	rand.Read(b[6:])
+	return idEncoding.EncodeToString(b[:])[:20]
+}
+
+func (s *Service) loadTokens(ctx context.Context, adminToken string) error {
+	all, err := s.store.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	set := newTokenSet(all)
+	made := adminToken == ""
+	switch {
+	case made && slices.ContainsFunc(all, func(t store.Token) bool { return Role(t.Role) == Admin && t.RevokedAt == 0 }):
+		s.tokens.Store(set)
+		return nil
+	case made:
+		adminToken = newSecret()
+	case len(adminToken) < MinSecret:
+		return fmt.Errorf("the administrator's token is shorter than %d bytes", MinSecret)
+	case set.active[sha256.Sum256([]byte(adminToken))] != nil:
+		s.tokens.Store(set)
+		return nil
+	}
+	now := s.micros()
+	h := sha256.Sum256([]byte(adminToken))
+	t := store.Token{ID: newID(now), Name: "first-admin", Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: "service"}
+	if err := s.putToken(t, "service", ledger.TokenCreated); err != nil {
+		return err
+	}
+	s.tokens.Store(newTokenSet(append(all, t)))
+	if made {
+		s.FirstToken = adminToken
+	}
+	return nil
+}
+
+func (s *Service) putToken(t store.Token, actor string, kind ledger.Kind) error {
+	b := &store.Batch{Entries: []ledger.Entry{{At: s.micros(), Kind: kind, Actor: actor, About: t.ID, Body: mustJSON(map[string]string{"name": t.Name, "role": t.Role})}}}
+	b.PutToken(t)
+	return s.store.Commit(b)
+}
+
+func publicToken(t store.Token) Token {
+	p := Token{ID: t.ID, Name: t.Name, Role: Role(t.Role), CreatedAt: formatTime(t.CreatedAt), CreatedBy: t.CreatedBy}
+	if t.RevokedAt != 0 {
+		p.RevokedAt = formatTime(t.RevokedAt)
+	}
+	return p
+}
+
+// Authenticate returns the token that a secret belongs to.
+func (s *Service) Authenticate(secret string) (Token, bool) {
+	t := s.tokens.Load().active[sha256.Sum256([]byte(secret))]
+	if t == nil {
+		return Token{}, false
+	}
+	return publicToken(*t), true
+}
+
+// Tokens lists all tokens, the revoked ones too.
+func (s *Service) Tokens() []Token {
+	out := []Token{}
+	for _, t := range s.tokens.Load().all {
+		out = append(out, publicToken(t))
+	}
+	return out
+}
+
+// ErrBadToken says that a token cannot be made or revoked as asked.
+var ErrBadToken = errors.New("")
+
+// CreateToken makes a token and returns its secret, which is kept nowhere.
+func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role) (Token, string, error) {
+	name = strings.TrimSpace(name)
+	switch {
+	case roles[role] == nil:
+		return Token{}, "", fmt.Errorf("%w%q is not a role; there are reader, helpdesk, author, admin, enforcer and source", ErrBadToken, role)
+	case name == "" || len(name) > 100:
+		return Token{}, "", fmt.Errorf("%wa token needs a name of at most 100 bytes", ErrBadToken)
+	}
+	secret := newSecret()
+	var made Token
+	err := s.do(ctx, func(c *change) error {
+		set := s.tokens.Load()
+		for _, t := range set.all {
+			if t.Name == name && t.RevokedAt == 0 {
+				return fmt.Errorf("%wthere is a token %s already; revoke it first or take another name", ErrBadToken, name)
+			}
+		}
+		h := sha256.Sum256([]byte(secret))
+		t := store.Token{ID: newID(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
+		if err := s.putToken(t, actor, ledger.TokenCreated); err != nil {
+			return err
+		}
+		s.tokens.Store(newTokenSet(append(slices.Clone(set.all), t)))
+		made = publicToken(t)
+		return nil
+	})
+	return made, secret, err
+}
+
+// RevokeToken ends a token, named by its id or name, at once. The last
+// administrator's token cannot be revoked.
+func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, error) {
+	var revoked Token
+	err := s.do(ctx, func(c *change) error {
+		all := slices.Clone(s.tokens.Load().all)
+		i := slices.IndexFunc(all, func(t store.Token) bool { return (t.ID == id || t.Name == id) && t.RevokedAt == 0 })
+		if i < 0 {
+			return store.ErrNotFound
+		}
+		admins := 0
+		for _, t := range all {
+			if Role(t.Role) == Admin && t.RevokedAt == 0 {
+				admins++
+			}
+		}
+		if Role(all[i].Role) == Admin && admins == 1 {
+			return fmt.Errorf("%wthis is the last administrator's token; make another before revoking it", ErrBadToken)
+		}
+		all[i].RevokedAt = c.now
+		if err := s.putToken(all[i], actor, ledger.TokenRevoked); err != nil {
+			return err
+		}
+		s.tokens.Store(newTokenSet(all))
+		revoked = publicToken(all[i])
+		return nil
+	})
+	return revoked, err
+}
+
+// SessionLength is how long a console session lasts.
+const SessionLength = 12 * time.Hour
+
+// OpenSession makes a console session for a token and returns the secret of
+// its cookie.
+func (s *Service) OpenSession(t Token) (string, error) {
+	secret, now := newSecret(), s.micros()
+	h := sha256.Sum256([]byte(secret))
+	b := &store.Batch{}
+	b.PutSession(h[:], t.ID, now, now+SessionLength.Microseconds())
+	return secret, s.store.Commit(b)
+}
+
+// Session returns the token behind a console session.
+func (s *Service) Session(ctx context.Context, secret string) (Token, bool) {
+	h := sha256.Sum256([]byte(secret))
+	id, err := s.store.Session(ctx, h[:], s.micros())
+	if err != nil {
+		return Token{}, false
+	}
+	for _, t := range s.tokens.Load().all {
+		if t.ID == id && t.RevokedAt == 0 {
+			return publicToken(t), true
+		}
+	}
+	return Token{}, false
+}
+
+// CloseSession ends a console session.
+func (s *Service) CloseSession(secret string) error {
+	h := sha256.Sum256([]byte(secret))
+	b := &store.Batch{}
+	b.DropSession(h[:])
+	return s.store.Commit(b)
+}

@@ -1,0 +1,262 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
+)
+
+// ErrNotFound says that there is no record of that id.
+var ErrNotFound = errors.New("not found")
+
+// Devices calls visit for every device kept.
+func (s *Store) Devices(ctx context.Context, visit func(DeviceRow) error) error {
+	rows, err := s.read.QueryContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at FROM devices")
+	if err != nil {
+		return fmt.Errorf("read devices: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var d DeviceRow
+		if err := rows.Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt); err != nil {
+			return fmt.Errorf("read devices: %w", err)
+		}
+		if err := visit(d); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Person is somebody in the directory.
+type Person struct {
+	ID     string   `json:"id" yaml:"id"`
+	Name   string   `json:"name" yaml:"name"`
+	Groups []string `json:"groups" yaml:"groups"`
+}
+
+// People reads the directory.
+func (s *Store) People(ctx context.Context) ([]Person, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT id, name, groups FROM people ORDER BY id")
+	if err != nil {
+		return nil, fmt.Errorf("read people: %w", err)
+	}
+	defer rows.Close()
+	var out []Person
+	for rows.Next() {
+		var p Person
+		var groups string
+		if err := rows.Scan(&p.ID, &p.Name, &groups); err != nil {
+			return nil, fmt.Errorf("read people: %w", err)
+		}
+		if err := json.Unmarshal([]byte(groups), &p.Groups); err != nil {
+			return nil, fmt.Errorf("read the groups of %s: %w", p.ID, err)
+		}
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
+
+// PutPeople adds people to a batch.
+func (b *Batch) PutPeople(people []Person) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		var args []any
+		for _, p := range people {
+			groups, err := json.Marshal(p.Groups)
+			if err != nil {
+				return err
+			}
+			args = append(args, p.ID, p.Name, string(groups))
+		}
+		return insertRows(tx, "INSERT OR REPLACE INTO people (id, name, groups) VALUES ", 3, args)
+	})
+}
+
+// Rulebook is a published version.
+type Rulebook struct {
+	Version int64           `json:"version"`
+	At      int64           `json:"-"`
+	Author  string          `json:"author"`
+	Message string          `json:"message"`
+	Digest  string          `json:"digest"`
+	Files   []rulebook.File `json:"files,omitempty"`
+}
+
+// Rulebooks lists the published versions without their files, newest first.
+func (s *Store) Rulebooks(ctx context.Context) ([]Rulebook, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT version, at, author, message, digest FROM rulebooks ORDER BY version DESC")
+	if err != nil {
+		return nil, fmt.Errorf("read rulebooks: %w", err)
+	}
+	defer rows.Close()
+	out := []Rulebook{}
+	for rows.Next() {
+		var r Rulebook
+		if err := rows.Scan(&r.Version, &r.At, &r.Author, &r.Message, &r.Digest); err != nil {
+			return nil, fmt.Errorf("read rulebooks: %w", err)
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// Rulebook reads one version with its files; version 0 is the newest.
+func (s *Store) Rulebook(ctx context.Context, version int64) (*Rulebook, error) {
+	r := &Rulebook{}
+	var files string
+	err := s.read.QueryRowContext(ctx, "SELECT version, at, author, message, digest, files FROM rulebooks WHERE version = ? OR ? = 0 ORDER BY version DESC LIMIT 1", version, version).
+		Scan(&r.Version, &r.At, &r.Author, &r.Message, &r.Digest, &files)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read rulebook %d: %w", version, err)
+	}
+	return r, json.Unmarshal([]byte(files), &r.Files)
+}
+
+// PutRulebook adds a published version to a batch.
+func (b *Batch) PutRulebook(r *Rulebook) error {
+	files, err := json.Marshal(r.Files)
+	if err != nil {
+		return err
+	}
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		_, err := tx.Exec("INSERT INTO rulebooks (version, at, author, message, digest, files) VALUES (?,?,?,?,?,?)", r.Version, r.At, r.Author, r.Message, r.Digest, string(files))
+		return err
+	})
+	return nil
+}
+
+// Token is a bearer token as it is kept; its secret is not.
+type Token struct {
+	ID, Name, Role, CreatedBy string
+	Hash                      []byte
+	CreatedAt, RevokedAt      int64
+}
+
+// Tokens lists all tokens, the revoked ones too.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT id, name, role, hash, created_at, created_by, revoked_at FROM tokens ORDER BY created_at, id")
+	if err != nil {
+		return nil, fmt.Errorf("read tokens: %w", err)
+	}
+	defer rows.Close()
+	var out []Token
+	for rows.Next() {
+		var t Token
+		if err := rows.Scan(&t.ID, &t.Name, &t.Role, &t.Hash, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt); err != nil {
+			return nil, fmt.Errorf("read tokens: %w", err)
+		}
+		out = append(out, t)
+	}
+	return out, rows.Err()
+}
+
+// PutToken adds a token, or its new state, to a batch.
+func (b *Batch) PutToken(t Token) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		_, err := tx.Exec(`INSERT INTO tokens (id, name, role, hash, created_at, created_by, revoked_at) VALUES (?,?,?,?,?,?,?)
+			ON CONFLICT (id) DO UPDATE SET revoked_at = excluded.revoked_at`, t.ID, t.Name, t.Role, t.Hash, t.CreatedAt, t.CreatedBy, t.RevokedAt)
+		return err
+	})
+}
+
+// PutSession adds a console session to a batch and drops those that ended.
+func (b *Batch) PutSession(hash []byte, token string, now, expires int64) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		if _, err := tx.Exec("DELETE FROM sessions WHERE expires_at < ?", now); err != nil {
+			return err
+		}
+		_, err := tx.Exec("INSERT INTO sessions (hash, token, expires_at) VALUES (?,?,?)", hash, token, expires)
+		return err
+	})
+}
+
+// DropSession removes a console session.
+func (b *Batch) DropSession(hash []byte) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		_, err := tx.Exec("DELETE FROM sessions WHERE hash = ?", hash)
+		return err
+	})
+}
+
+// Session returns the id of the token behind a console session that has not
+// ended at now.
+func (s *Store) Session(ctx context.Context, hash []byte, now int64) (token string, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT token FROM sessions WHERE hash = ? AND expires_at >= ?", hash, now).Scan(&token)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", ErrNotFound
+	}
+	return token, err
+}
+
+// EntryQuery selects entries, newest first.
+type EntryQuery struct {
+	Kind   ledger.Kind
+	Before int64             // entries with a smaller seq only; 0 for all
+	Body   map[string]string // JSON paths of the body and what must stand there
+	Limit  int
+}
+
+// Entries reads entries of a kind, newest first.
+func (s *Store) Entries(ctx context.Context, q EntryQuery) ([]ledger.Entry, error) {
+	where, args := []string{"kind = ?"}, []any{string(q.Kind)}
+	if q.Before > 0 {
+		where, args = append(where, "seq < ?"), append(args, q.Before)
+	}
+	for path, want := range q.Body {
+		where, args = append(where, "json_extract(body, ?) = ?"), append(args, path, want)
+	}
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit)...)
+	if err != nil {
+		return nil, fmt.Errorf("read entries: %w", err)
+	}
+	defer rows.Close()
+	var out []ledger.Entry
+	for rows.Next() {
+		e, err := scanEntry(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// EntryAbout reads the newest entry of a kind about an id.
+func (s *Store) EntryAbout(ctx context.Context, kind ledger.Kind, about string) (ledger.Entry, error) {
+	e, err := scanEntry(s.read.QueryRowContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE about = ? AND kind = ? ORDER BY seq DESC LIMIT 1", about, string(kind)).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return e, ErrNotFound
+	}
+	return e, err
+}
+
+func scanEntry(scan func(...any) error) (ledger.Entry, error) {
+	var e ledger.Entry
+	var kind, body string
+	if err := scan(&e.Seq, &e.At, &kind, &e.Actor, &e.About, &body); err != nil {
+		return e, fmt.Errorf("read entries: %w", err)
+	}
+	e.Kind, e.Body = ledger.Kind(kind), json.RawMessage(body)
+	return e, nil
+}
+
+// Count returns how many entries of a kind there are.
+func (s *Store) Count(ctx context.Context, kind ledger.Kind) (n int64, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE kind = ?", string(kind)).Scan(&n)
+	return n, err
+}
+
+// Ping reports whether the records can be read.
+func (s *Store) Ping(ctx context.Context) error {
+	var one int
+	return s.read.QueryRowContext(ctx, "SELECT 1").Scan(&one)
+}

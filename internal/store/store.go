@@ -1,0 +1,198 @@
+// Package store keeps the records in one SQLite file, through database/sql.
+//
+// All writing goes through [Store.Commit]: whoever calls it waits until its
+// batch is durable, and batches that wait at the same time share a commit.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"strings"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"ironledger.example/core/ledger"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is an open database.
+type Store struct {
+	write, read *sql.DB
+	commits     chan *commit
+	done        chan struct{}
+	seq         int64 // of the newest entry; the committer's own
+}
+
+type commit struct {
+	batch *Batch
+	err   chan error
+}
+
+// Batch is what must become durable together.
+type Batch struct {
+	Entries []ledger.Entry
+	Devices []DeviceRow
+	// Exec is anything else; it runs first.
+	Exec []func(*sql.Tx) error
+}
+
+// DeviceRow is a device as it is kept; see the table for the forms.
+type DeviceRow struct {
+	ID, Keys, Evidence, Level, Failing string
+	Since, FirstSeen, SeenAt           int64
+}
+
+// Open opens the database file, makes it if needed, and brings it up to date.
+func Open(ctx context.Context, path string) (*Store, error) {
+	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(ON)&_txlock=immediate"
+	write, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	write.SetMaxOpenConns(1)
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	goose, err := goose.NewProvider(goose.DialectSQLite3, write, files)
+	if err == nil {
+		_, err = goose.Up(ctx)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("prepare %s: %w", path, err), write.Close())
+	}
+	read, err := sql.Open("sqlite", dsn+"&_pragma=query_only(ON)")
+	if err != nil {
+		return nil, errors.Join(err, write.Close())
+	}
+	s := &Store{write: write, read: read, commits: make(chan *commit, 4096), done: make(chan struct{})}
+	if err := read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0) FROM entries").Scan(&s.seq); err != nil {
+		return nil, errors.Join(fmt.Errorf("read %s: %w", path, err), write.Close(), read.Close())
+	}
+	go s.run()
+	return s, nil
+}
+
+// Close waits for the commits under way and closes the database. Nobody may
+// call Commit afterwards.
+func (s *Store) Close() error {
+	close(s.commits)
+	<-s.done
+	return errors.Join(s.read.Close(), s.write.Close())
+}
+
+// Commit makes a batch durable. When it returns an error, nothing of the
+// batch was written.
+func (s *Store) Commit(b *Batch) error {
+	c := &commit{b, make(chan error, 1)}
+	s.commits <- c
+	return <-c.err
+}
+
+// maxShared bounds how many batches share a commit.
+const maxShared = 512
+
+func (s *Store) run() {
+	defer close(s.done)
+	group := make([]*commit, 0, maxShared)
+	for first := range s.commits {
+		group = append(group[:0], first)
+	gather:
+		for len(group) < maxShared {
+			select {
+			case c, ok := <-s.commits:
+				if !ok {
+					break gather
+				}
+				group = append(group, c)
+			default:
+				break gather
+			}
+		}
+		err := s.writeAll(group)
+		if err != nil && len(group) > 1 { // find out whose batch is to blame
+			for _, c := range group {
+				c.err <- s.writeAll([]*commit{c})
+			}
+			continue
+		}
+		for _, c := range group {
+			c.err <- err
+		}
+	}
+}
+
+func (s *Store) writeAll(group []*commit) error {
+	tx, err := s.write.Begin()
+	if err != nil {
+		return fmt.Errorf("begin: %w", err)
+	}
+	seq := s.seq
+	if err := writeGroup(tx, group, &seq); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("commit: %w", err)
+	}
+	s.seq = seq
+	return nil
+}
+
+func writeGroup(tx *sql.Tx, group []*commit, seq *int64) error {
+	var entries, devices []any
+	for _, c := range group {
+		for _, f := range c.batch.Exec {
+			if err := f(tx); err != nil {
+				return err
+			}
+		}
+		for _, e := range c.batch.Entries {
+			*seq++
+			entries = append(entries, *seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body))
+		}
+		for _, d := range c.batch.Devices {
+			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt)
+		}
+	}
+	if err := insertRows(tx, "INSERT INTO entries (seq, at, kind, actor, about, body) VALUES ", 6, entries); err != nil {
+		return fmt.Errorf("write entries: %w", err)
+	}
+	if err := insertRows(tx, "INSERT OR REPLACE INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at) VALUES ", 8, devices); err != nil {
+		return fmt.Errorf("write devices: %w", err)
+	}
+	return nil
+}
+
+// insertRows inserts rows of width values, many to a statement.
+func insertRows(tx *sql.Tx, head string, width int, args []any) error {
+	const chunk = 32
+	row := "(?" + strings.Repeat(",?", width-1) + ")"
+	full := head + row + strings.Repeat(","+row, chunk-1)
+	var stmt *sql.Stmt
+	for len(args) >= chunk*width {
+		if stmt == nil {
+			var err error
+			if stmt, err = tx.Prepare(full); err != nil {
+				return err
+			}
+			defer stmt.Close()
+		}
+		if _, err := stmt.Exec(args[:chunk*width]...); err != nil {
+			return err
+		}
+		args = args[chunk*width:]
+	}
+	if n := len(args) / width; n > 0 {
+		_, err := tx.Exec(head+row+strings.Repeat(","+row, n-1), args...)
+		return err
+	}
+	return nil
+}
