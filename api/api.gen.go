@@ -83,13 +83,9 @@ type Answer struct {
 	ReasonAdmin Texts `json:"reason_admin"`
 
 	// ReasonUser A text by language
-	ReasonUser Texts `json:"reason_user"`
-	Remedies   []struct {
-		Remedy Remedies `json:"remedy,omitempty"`
-		Rule   string   `json:"rule"`
-		Title  string   `json:"title,omitempty"`
-	} `json:"remedies,omitempty"`
-	Rulebook int64 `json:"rulebook"`
+	ReasonUser Texts      `json:"reason_user"`
+	Remedies   []Obstacle `json:"remedies,omitempty"`
+	Rulebook   int64      `json:"rulebook"`
 
 	// Seq The entry of the ledger
 	Seq           int64    `json:"seq,omitempty"`
@@ -140,6 +136,9 @@ type Device struct {
 	ShadowLevel string    `json:"shadow_level,omitempty"`
 	Since       string    `json:"since"`
 	Standing    Standing  `json:"standing"`
+
+	// Top The place of the highest level
+	Top int `json:"top"`
 }
 
 // DevicePage defines model for DevicePage.
@@ -171,6 +170,9 @@ type DeviceSummary struct {
 	Serial      string `json:"serial,omitempty"`
 	ShadowLevel string `json:"shadow_level,omitempty"`
 	Since       string `json:"since"`
+
+	// Top The place of the highest level
+	Top int `json:"top"`
 }
 
 // Draft defines model for Draft.
@@ -230,6 +232,9 @@ type NewToken struct {
 	Secret string `json:"secret"`
 	Token  Token  `json:"token"`
 }
+
+// Obstacle defines model for Obstacle.
+type Obstacle = access.Obstacle
 
 // Outcome defines model for Outcome.
 type Outcome string

@@ -241,12 +241,17 @@ func (p *Program) refuse(d *Decision, q *Request, stops []GateRuling) {
 		want = max(want, g.level)
 	}
 	d.ReasonUser = user
-	d.ReasonAdmin = map[string]string{"en": strings.ToUpper(admin[0][:1]) + strings.Join(admin, ". ")[1:] + "."}
-	switch {
-	case !q.Device.Known:
-		d.ToAllow = append(d.ToAllow, "a device that is known here")
-	case want > q.Device.Level && q.Device.Below != nil:
+	if q.Device.Known && want > q.Device.Level && q.Device.Below != nil {
 		d.Remedies = q.Device.Below(want)
+		for _, o := range d.Remedies {
+			for _, l := range o.Why {
+				admin = append(admin, fmt.Sprintf("%s is %s: %s", o.Rule, o.Verdict, Reason(l)))
+			}
+		}
+	}
+	d.ReasonAdmin = map[string]string{"en": strings.ToUpper(admin[0][:1]) + strings.Join(admin, ". ")[1:] + "."}
+	if !q.Device.Known {
+		d.ToAllow = append(d.ToAllow, "a device that is known here")
 	}
 }
 
@@ -263,7 +268,7 @@ func Reason(l condition.Leaf) string {
 	}
 	switch {
 	case l.Unknown != "" && l.Holds == condition.Unknown:
-		return fmt.Sprintf("%s must be known for %s %s (%s)", subject, subject, required, l.Unknown)
+		return fmt.Sprintf("%s is not known (%s), needs %s", subject, l.Unknown, required)
 	case l.Observed != "":
 		return fmt.Sprintf("%s is %s, needs %s", subject, l.Observed, required)
 	}

@@ -18,6 +18,8 @@
 // calls it brings the dictionary and the [Env].
 package condition
 
+import "fmt"
+
 // Tri is a truth value of Kleene's strong three-valued logic. The numbers
 // make conjunction the minimum, disjunction the maximum and negation the sign.
 type Tri int8
@@ -41,6 +43,17 @@ func (t Tri) String() string {
 
 // MarshalText writes true, false or unknown.
 func (t Tri) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (t *Tri) UnmarshalText(text []byte) error {
+	for _, x := range []Tri{True, False, Unknown} {
+		if string(text) == x.String() {
+			*t = x
+			return nil
+		}
+	}
+	return fmt.Errorf("%q is not true, false or unknown", text)
+}
 
 func triOf(b bool) Tri {
 	if b {

@@ -135,12 +135,19 @@ func moment(at int64) *string {
 	return &s
 }
 
-// Rule returns the rule called "baseline/rule", or nil.
-func (p *Program) Rule(key string) *rulebook.Rule {
-	for i := range p.rules {
-		if p.rules[i].key == key {
-			return p.rules[i].Rule
+// Holding explains the rules that hold a device below a level, as Explain
+// would, and nothing else.
+func (p *Program) Holding(env *condition.Env, view *evidence.View, r *Result, level rulebook.Level) []Ruling {
+	var out []Ruling
+	platform := p.platformOf(env)
+	for _, b := range p.baselines {
+		for i := b.first; i < b.end; i++ {
+			if held := p.holds(i, r.Verdicts[i]); b.Mode == rulebook.Enforce && held < level {
+				ruling := p.ruling(env, view, r, i, platform)
+				ruling.HoldsAt = p.rb.LevelName(held)
+				out = append(out, ruling)
+			}
 		}
 	}
-	return nil
+	return out
 }

@@ -9,6 +9,9 @@
 package posture
 
 import (
+	"fmt"
+	"slices"
+
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
@@ -32,6 +35,16 @@ func (v Verdict) String() string { return verdictNames[v] }
 
 // MarshalText writes the verdict's word.
 func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (v *Verdict) UnmarshalText(text []byte) error {
+	i := slices.Index(verdictNames[:], string(text))
+	if i < 0 {
+		return fmt.Errorf("%q is not a verdict", text)
+	}
+	*v = Verdict(i)
+	return nil
+}
 
 // rule is a rule of the rulebook with its checks laid out by platform.
 type rule struct {

@@ -24,6 +24,7 @@ type loader struct {
 	sections map[string][]field // by key, one a file at most
 	rb       *Rulebook
 	tags     []string
+	conds    []placed
 }
 
 // planned sections have a meaning in the design that this version lacks.
@@ -37,6 +38,14 @@ var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "fre
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
 func Load(files []File) (*Rulebook, error) {
+	l, err := load(files)
+	if err != nil {
+		return nil, err
+	}
+	return l.rb, nil
+}
+
+func load(files []File) (*loader, error) {
 	l := &loader{sections: map[string][]field{}, rb: &Rulebook{}}
 	size := 0
 	for _, f := range files {
@@ -49,7 +58,7 @@ func Load(files []File) (*Rulebook, error) {
 		return nil, Problems{{File: ".", Line: 1, Column: 1, Message: "there is no YAML file here"}}
 	}
 	for _, f := range files {
-		if root, ok := parseFile(f.Name, f.Text, &l.probs); ok {
+		if root, ok := parseFile(f.Name, f.Text, &l.probs, &l.conds); ok {
 			l.collect(root)
 		}
 	}
@@ -64,7 +73,7 @@ func Load(files []File) (*Rulebook, error) {
 		l.probs.sort()
 		return nil, l.probs
 	}
-	return l.rb, nil
+	return l, nil
 }
 
 // IsRulebookFile reports whether a file name in a folder belongs to a rulebook.

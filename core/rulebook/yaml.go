@@ -28,6 +28,15 @@ const (
 type reader struct {
 	file  string
 	probs *Problems
+	conds *[]placed
+}
+
+// placed is a condition with the token it was written as.
+type placed struct {
+	file  string
+	token *token.Token
+	src   string
+	prog  *condition.Program
 }
 
 // item is a YAML node with the file it stands in.
@@ -36,8 +45,8 @@ type item struct {
 	n ast.Node
 }
 
-func parseFile(file, text string, probs *Problems) (root item, ok bool) {
-	r := &reader{file, probs}
+func parseFile(file, text string, probs *Problems, conds *[]placed) (root item, ok bool) {
+	r := &reader{file, probs, conds}
 	defer func() {
 		if bad := recover(); bad != nil { // the YAML reader lost its way in hostile text
 			r.at(1, 1, "this file is not readable as YAML")
@@ -312,6 +321,7 @@ func (it item) condition(dict condition.Dictionary) *condition.Program {
 	}
 	p, err := condition.CompileText(src, dict)
 	if err == nil {
+		*it.r.conds = append(*it.r.conds, placed{it.r.file, it.n.GetToken(), src, p})
 		return p
 	}
 	var list condition.Errors

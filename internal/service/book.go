@@ -6,13 +6,13 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
@@ -94,13 +94,10 @@ func (b *Book) standing(d *Device, now int64) *posture.Standing {
 	return b.Rules.Explain(env, d.View, &d.Result)
 }
 
-func (b *Book) obstacles(d *Device, level rulebook.Level) []access.Obstacle {
-	var out []access.Obstacle
-	for _, key := range b.Rules.Below(&d.Result, level) {
-		r := b.Rules.Rule(key)
-		out = append(out, access.Obstacle{Rule: key, Title: r.Title, Remedy: r.Remedy})
-	}
-	return out
+func (b *Book) obstacles(d *Device, level rulebook.Level, now int64) []access.Obstacle {
+	env := &condition.Env{Now: now}
+	env.Frames[evidence.DeviceFrame] = d.View.Slots
+	return rehearsal.Obstacles(b.Rules.Holding(env, d.View, &d.Result, level))
 }
 
 // Draft is a rulebook that somebody wants published.
@@ -229,13 +226,13 @@ func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, 
 
 // People is the directory: who there is and which groups they are in.
 type People struct {
-	list []store.Person // sorted by id
+	list []directory.Person // sorted by id
 	byID map[string]int
 }
 
-func newPeople(list []store.Person) *People {
+func newPeople(list []directory.Person) *People {
 	p := &People{list: list, byID: make(map[string]int, len(list))}
-	slices.SortFunc(p.list, func(a, b store.Person) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(p.list, func(a, b directory.Person) int { return cmp.Compare(a.ID, b.ID) })
 	for i, x := range p.list {
 		p.byID[x.ID] = i
 	}
@@ -243,13 +240,13 @@ func newPeople(list []store.Person) *People {
 }
 
 // List returns everybody, sorted by id.
-func (p *People) List() []store.Person { return p.list }
+func (p *People) List() []directory.Person { return p.list }
 
 // Get returns a person, or false.
-func (p *People) Get(id string) (store.Person, bool) {
+func (p *People) Get(id string) (directory.Person, bool) {
 	i, ok := p.byID[id]
 	if !ok {
-		return store.Person{}, false
+		return directory.Person{}, false
 	}
 	return p.list[i], true
 }
@@ -264,12 +261,7 @@ func (p *People) Groups(id string) []string {
 
 // ImportPeople adds people to the directory or replaces those with the same
 // id, and appraises the fleet under it.
-func (s *Service) ImportPeople(ctx context.Context, actor string, people []store.Person) (added, changed int, err error) {
-	for _, p := range people {
-		if p.ID == "" {
-			return 0, 0, errors.New("a person needs an id")
-		}
-	}
+func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person) (added, changed int, err error) {
 	err = s.do(ctx, func(c *change) error {
 		all := slices.Clone(c.base.People.list)
 		dir := newPeople(all)

@@ -40,6 +40,7 @@ type Summary struct {
 	Serial    string   `json:"serial,omitempty"`
 	Level     string   `json:"level"`
 	Rank      int      `json:"rank"` // the place of the level on the ladder, 0 the lowest
+	Top       int      `json:"top"`  // the place of the highest level
 	Shadow    string   `json:"shadow_level,omitempty"`
 	Covered   bool     `json:"covered"`
 	Binding   []string `json:"binding"`
@@ -223,7 +224,7 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 		return ""
 	}
 	s := Summary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"), Model: get("model"), OSVersion: get("os.version"),
-		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"), Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level),
+		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"), Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
 		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: formatTime(d.Since), SeenAt: formatTime(d.SeenAt)}
 	if d.Result.Shadow != d.Result.Level {
 		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)

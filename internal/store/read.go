@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ironledger.example/core/directory"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 )
@@ -34,23 +35,16 @@ func (s *Store) Devices(ctx context.Context, visit func(DeviceRow) error) error 
 	return rows.Err()
 }
 
-// Person is somebody in the directory.
-type Person struct {
-	ID     string   `json:"id" yaml:"id"`
-	Name   string   `json:"name" yaml:"name"`
-	Groups []string `json:"groups" yaml:"groups"`
-}
-
 // People reads the directory.
-func (s *Store) People(ctx context.Context) ([]Person, error) {
+func (s *Store) People(ctx context.Context) ([]directory.Person, error) {
 	rows, err := s.read.QueryContext(ctx, "SELECT id, name, groups FROM people ORDER BY id")
 	if err != nil {
 		return nil, fmt.Errorf("read people: %w", err)
 	}
 	defer rows.Close()
-	var out []Person
+	var out []directory.Person
 	for rows.Next() {
-		var p Person
+		var p directory.Person
 		var groups string
 		if err := rows.Scan(&p.ID, &p.Name, &groups); err != nil {
 			return nil, fmt.Errorf("read people: %w", err)
@@ -64,7 +58,7 @@ func (s *Store) People(ctx context.Context) ([]Person, error) {
 }
 
 // PutPeople adds people to a batch.
-func (b *Batch) PutPeople(people []Person) {
+func (b *Batch) PutPeople(people []directory.Person) {
 	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
 		var args []any
 		for _, p := range people {

@@ -1,0 +1,131 @@
+package rehearsal
+
+import (
+	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+)
+
+// Fleet is a set of devices built from reports, without a service: the offline
+// commands work on it. There is no history, so a grace begins at the moment
+// asked about.
+type Fleet struct {
+	rb       *rulebook.Rulebook
+	resolver *evidence.Resolver
+	rules    *posture.Program
+	gates    *access.Program
+	people   map[string][]string
+	order    []string
+	records  map[string]*evidence.Record
+	keys     map[evidence.Key]string
+
+	// NoGrace makes a failing rule count from the first moment.
+	NoGrace bool
+}
+
+// NewFleet returns an empty fleet under a rulebook.
+func NewFleet(rb *rulebook.Rulebook, people []directory.Person) *Fleet {
+	f := &Fleet{rb: rb, resolver: evidence.NewResolver(rb.Dict, rb.Policy), rules: posture.Compile(rb), gates: access.Compile(rb),
+		people: map[string][]string{}, records: map[string]*evidence.Record{}, keys: map[evidence.Key]string{}}
+	for _, p := range people {
+		f.people[p.ID] = p.Groups
+	}
+	return f
+}
+
+// Add takes a report and returns the attributes its source may not supply.
+// The error is for a report whose keys point at different devices.
+func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
+	id, known, err := evidence.Join(r, f.find)
+	if err != nil {
+		return nil, err
+	}
+	var refused []evidence.Refusal
+	for _, x := range r.Readings {
+		if err := f.resolver.Accepts(r.Source, x.Name); err != nil {
+			refused = append(refused, evidence.Refusal{Attribute: x.Name, Message: err.Error()})
+		}
+	}
+	if !known {
+		f.order = append(f.order, id)
+	}
+	f.records[id] = f.records[id].With(r)
+	keys := r.Keys()
+	for _, x := range r.Readings {
+		if x.Name == "certs" {
+			keys = append(keys, evidence.CertificateKeys(x.Value)...)
+		}
+	}
+	for _, k := range keys {
+		f.keys[k] = id
+	}
+	return refused, nil
+}
+
+func (f *Fleet) find(k evidence.Key) (string, bool) {
+	if k.Kind == evidence.ByID {
+		_, ok := f.records[k.Text]
+		return k.Text, ok
+	}
+	id, ok := f.keys[k]
+	return id, ok
+}
+
+// Line is the standing of one device.
+type Line struct {
+	Device string `json:"device"`
+	*posture.Standing
+}
+
+// appraised is a device at a moment.
+type appraised struct {
+	env    *condition.Env
+	view   *evidence.View
+	result posture.Result
+}
+
+func (f *Fleet) appraise(id string, now int64) *appraised {
+	facts := evidence.Facts{Groups: func(p string) []string { return f.people[p] }}
+	a := &appraised{env: &condition.Env{Now: now}, view: f.resolver.Resolve(f.records[id], facts, now)}
+	a.env.Frames[evidence.DeviceFrame] = a.view.Slots
+	a.result.NoGrace = f.NoGrace
+	f.rules.Appraise(a.env, &a.result)
+	return a
+}
+
+// Standings yields the standing of every device at now, in the order in which
+// the devices first appeared.
+func (f *Fleet) Standings(now int64) func(yield func(Line) bool) {
+	return func(yield func(Line) bool) {
+		for _, id := range f.order {
+			a := f.appraise(id, now)
+			if !yield(Line{id, f.rules.Explain(a.env, a.view, &a.result)}) {
+				return
+			}
+		}
+	}
+}
+
+// Decide answers a request at now.
+func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
+	q := e.Request()
+	q.Groups = f.people[q.User]
+	if id, ok := e.Find(f.find); ok {
+		a := f.appraise(id, now)
+		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, NextChange: f.rules.Next(a.env, &a.result),
+			Below: func(l rulebook.Level) []access.Obstacle { return Obstacles(f.rules.Holding(a.env, a.view, &a.result, l)) }}
+	}
+	return f.gates.Decide(q, now)
+}
+
+// Obstacles tells rulings as what stands between a device and a level.
+func Obstacles(rulings []posture.Ruling) []access.Obstacle {
+	out := make([]access.Obstacle, len(rulings))
+	for i, r := range rulings {
+		out[i] = access.Obstacle{Rule: r.Rule, Title: r.Title, Verdict: r.Verdict.String(), Why: r.Why, Remedy: r.Remedy}
+	}
+	return out
+}

@@ -1,0 +1,421 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook"
+)
+
+func (a *app) askCmd() *cobra.Command {
+	var ctx access.Context
+	var device access.DeviceRef
+	var auth access.Auth
+	action, mfa := "", ""
+	c := &cobra.Command{
+		Use: "ask PERSON RESOURCE", Short: "Try whether a person would get to a resource, and why",
+		Long: `Try whether a person would get to a resource from a device, and why. Nothing is
+recorded and nobody is let in. What is not said is unknown to the gates.
+
+The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
+		Example: `  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 10.20.4.7
+  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 192.0.2.44 --mfa=true`,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeAsk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			e := access.Evaluation{Subject: access.Entity{Type: "user", ID: args[0]}, Resource: access.Entity{Type: "resource", ID: args[1]}, Action: access.Action{Name: action}}
+			switch mfa {
+			case "":
+			case "true", "false":
+				yes := mfa == "true"
+				auth.MFA = &yes
+			default:
+				return usageError{fmt.Errorf("--mfa is true or false, not %q", mfa)}
+			}
+			if device != (access.DeviceRef{}) {
+				ctx.Device = &device
+			}
+			if auth.MFA != nil || auth.Methods != nil || auth.At != "" {
+				ctx.Auth = &auth
+			}
+			e.Context = &ctx
+			if err := e.Check(); err != nil {
+				return usageError{err}
+			}
+			got, err := cl.Ask(cmd.Context(), e)
+			if err != nil {
+				return err
+			}
+			if err := a.printAnswer(&got.Value, got.Raw); err != nil {
+				return err
+			}
+			if got.Value.Outcome != api.Outcome(access.Allow) {
+				return errNo
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&device.ID, "device", "", "the device's id")
+	f.StringVar(&device.Serial, "serial", "", "the device's serial")
+	f.StringVar(&device.HardwareID, "hardware-id", "", "the device's hardware id")
+	f.StringVar(&action, "action", "open", "what the person wants to do")
+	f.StringVar(&ctx.IP, "ip", "", "the address the person comes from")
+	f.StringVar(&ctx.Country, "country", "", "the country the person comes from, two letters")
+	f.StringVar(&mfa, "mfa", "", "whether a second factor was used: true or false (default: not said)")
+	f.Lookup("mfa").NoOptDefVal = "true"
+	f.StringSliceVar(&auth.Methods, "method", nil, "a sign-in method; may be repeated")
+	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
+		return a.completeDevices(cmd, nil, part)
+	}))
+	return c
+}
+
+func (a *app) completeAsk(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	cl, err := a.client()
+	switch {
+	case err != nil:
+	case len(args) == 0:
+		if got, err := cl.People(cmd.Context(), part); err == nil {
+			for _, p := range got.Value.Items {
+				out = append(out, p.Id+"\t"+p.Name)
+			}
+		}
+	case len(args) == 1:
+		if got, err := cl.Vocabulary(cmd.Context()); err == nil {
+			for _, r := range got.Value.Resources {
+				out = append(out, r.Id+"\t"+r.Title)
+			}
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// printAnswer prints a decision with the reasons of each gate.
+func (a *app) printAnswer(d *api.Answer, raw any) error {
+	l := listing{head: []string{"GATE", "ID", "SAYS", "REQUIRED", "SEEN", "BY"}, raw: raw}
+	for _, g := range d.Gates {
+		says := string(g.Verdict)
+		if g.Shadow {
+			says += " (shadow)"
+		}
+		for i, w := range g.Why {
+			row := []string{fmt.Sprint(g.Number), g.Gate, says, strings.TrimSpace(w.Path + " " + w.Required), seen(w), w.Source}
+			if i > 0 {
+				row[0], row[1], row[2] = "", "", ""
+			}
+			l.rows = append(l.rows, row)
+		}
+	}
+	if a.format != "table" {
+		return a.print(l)
+	}
+	a.answerHead(d)
+	if len(l.rows) > 0 {
+		line(a.out, "")
+		a.table(l.head, l.rows)
+	}
+	if len(d.ToAllow) > 0 {
+		line(a.out, "\nWhat would make it allow:")
+		for _, s := range d.ToAllow {
+			line(a.out, "  %s", s)
+		}
+	}
+	for _, r := range d.Remedies {
+		if m, ok := rulebook.Language(r.Remedy, "en"); ok {
+			line(a.out, "  %s %s. %s", a.rust("→"), a.bold(m.Title), m.Steps)
+		}
+	}
+	return nil
+}
+
+func seen(w condition.Leaf) string {
+	if w.Unknown != "" {
+		return w.Unknown
+	}
+	return w.Observed
+}
+
+func (a *app) answerHead(d *api.Answer) {
+	word := strings.ToUpper(string(d.Outcome))
+	if d.Outcome != api.Outcome(access.Allow) {
+		word = a.rust(word)
+	}
+	device := "an unknown device"
+	if d.KnownDevice {
+		device = d.Device + " (" + d.Level + ")"
+	}
+	line(a.out, "%s  %s, %s %s, from %s", a.bold(word), d.Asked.Subject.ID, d.Asked.Action.Name, d.Asked.Resource.ID, device)
+	if !d.KnownPerson && d.Asked.Subject.Type != "device" {
+		line(a.out, "The directory does not know this person: no groups.")
+	}
+	if reason, ok := rulebook.Language(d.ReasonAdmin, "en"); ok {
+		line(a.out, "%s", reason)
+	}
+	if reason, ok := rulebook.Language(d.ReasonUser, "en"); ok && d.Outcome != api.Outcome(access.Allow) {
+		line(a.out, "The person is told: %s", reason)
+	}
+	if d.ShadowOutcome != "" {
+		line(a.out, "Were the shadow gates enforced, it would be %s.", d.ShadowOutcome)
+	}
+	if d.Id != "" {
+		line(a.out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", d.Id, shortTime(d.At), d.Actor, d.Seq, d.Rulebook)
+	}
+}
+
+func (a *app) decisionCmd() *cobra.Command {
+	c := &cobra.Command{Use: "decision", Short: "Recorded decisions: list, show", Aliases: []string{"decisions"}}
+	c.AddCommand(a.decisionListCmd(), &cobra.Command{
+		Use: "show ID", Short: "Show a recorded decision with all its reasons", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Decision(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printAnswer(&got.Value, got.Raw)
+		},
+	})
+	return c
+}
+
+func (a *app) decisionListCmd() *cobra.Command {
+	var p api.ListDecisionsParams
+	limit, outcome := 0, ""
+	c := &cobra.Command{
+		Use: "list", Short: "List recorded decisions, newest first", Args: cobra.NoArgs,
+		Example: "  ironledger decision list --outcome deny --resource payroll",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			if limit < 1 {
+				return usageError{errors.New("--limit is at least 1")}
+			}
+			p.Outcome = api.Outcome(outcome)
+			l := listing{head: []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL", "GATES"}}
+			for len(l.rows) < limit {
+				p.Limit = min(500, limit-len(l.rows))
+				page, err := cl.Decisions(cmd.Context(), p)
+				if err != nil {
+					return err
+				}
+				for _, d := range page.Value.Items {
+					l.rows = append(l.rows, []string{d.Id, shortTime(d.At), string(d.Outcome), d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, gatesOf(d)})
+				}
+				l.items = append(l.items, itemsOf(page.Raw)...)
+				if p.Cursor = page.Value.Next; p.Cursor == "" {
+					break
+				}
+			}
+			l.raw = l.items
+			return a.print(l)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&p.Person, "person", "", "of this person")
+	f.StringVar(&p.Device, "device", "", "from this device")
+	f.StringVar(&p.Resource, "resource", "", "about this resource")
+	f.StringVar(&outcome, "outcome", "", "allow, deny or step-up")
+	f.IntVar(&limit, "limit", 50, "at most so many")
+	must(c.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions([]string{"allow", "deny", "step-up"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+// gatesOf names the gates that made the outcome.
+func gatesOf(d api.Answer) string {
+	if d.BreakGlass {
+		return "break-glass"
+	}
+	var list []string
+	for _, g := range d.Gates {
+		if !g.Shadow && (string(g.Verdict) != "met" || d.Outcome == api.Outcome(access.Allow)) {
+			list = append(list, fmt.Sprint(g.Number))
+		}
+	}
+	return joined(list)
+}
+
+func (a *app) personCmd() *cobra.Command {
+	c := &cobra.Command{Use: "person", Short: "The directory: import, list", Aliases: []string{"people"}}
+	find := ""
+	list := &cobra.Command{
+		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.People(cmd.Context(), find)
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"PERSON", "NAME", "GROUPS"}, items: itemsOf(got.Raw)}
+			l.raw = l.items
+			for _, p := range got.Value.Items {
+				l.rows = append(l.rows, []string{p.Id, p.Name, joined(p.Groups)})
+			}
+			l.foot = fmt.Sprintf("%d people", len(l.rows))
+			return a.print(l)
+		},
+	}
+	list.Flags().StringVarP(&find, "find", "q", "", "a part of the id, name or a group")
+	c.AddCommand(list, &cobra.Command{
+		Use: "import FILE|-", Short: "Add people, or replace those with the same id, from CSV (id,name,groups) or YAML", Args: cobra.ExactArgs(1),
+		Example: "  ironledger person import people.csv",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			text, err := a.read(args[0])
+			if err != nil {
+				return err
+			}
+			media := "application/yaml"
+			if first, _, _ := strings.Cut(text, "\n"); strings.Contains(first, ",") && !strings.ContainsAny(first, ":{[") {
+				media = "text/csv"
+			}
+			got, err := cl.ImportPeople(cmd.Context(), media, strings.NewReader(text))
+			if err != nil {
+				return err
+			}
+			p := got.Value
+			if a.format != "table" {
+				return a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED", "REFUSED"}, raw: got.Raw,
+					rows: [][]string{{fmt.Sprint(p.Added), fmt.Sprint(p.Changed), fmt.Sprint(p.Unchanged), fmt.Sprint(len(p.Refused))}}})
+			}
+			for _, r := range p.Refused {
+				line(a.err, "%s:%d: %s", args[0], r.Line, r.Message)
+			}
+			line(a.out, "%d people added, %d changed, %d as they were, %d lines refused", p.Added, p.Changed, p.Unchanged, len(p.Refused))
+			return failedIf(len(p.Refused) > 0)
+		},
+	})
+	return c
+}
+
+func (a *app) tokenCmd() *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "Bearer tokens: create, list, revoke", Aliases: []string{"tokens"}}
+	role := ""
+	create := &cobra.Command{
+		Use: "create NAME", Short: "Make a token; its secret is printed this once", Args: cobra.ExactArgs(1),
+		Long: `Make a token; its secret is printed this once and kept nowhere.
+
+Roles: reader sees everything; helpdesk also asks; author also publishes
+rulebooks; admin may do everything; enforcer asks for decisions that count;
+source brings evidence under the token's name.`,
+		Example: "  ironledger token create mdm --role source",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.CreateToken(cmd.Context(), args[0], role)
+			if err != nil {
+				return err
+			}
+			if a.format == "table" {
+				line(a.out, "%s", got.Value.Secret)
+				line(a.err, "Token %s (%s, %s). The line above is its secret; it is not shown again.", got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role)
+				return nil
+			}
+			return a.print(listing{head: []string{"ID", "NAME", "ROLE", "SECRET"}, raw: got.Raw, rows: [][]string{{got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role, got.Value.Secret}}})
+		},
+	}
+	create.Flags().StringVar(&role, "role", "", "reader, helpdesk, author, admin, enforcer or source")
+	must(create.MarkFlagRequired("role"))
+	must(create.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"reader", "helpdesk", "author", "admin", "enforcer", "source"}, cobra.ShellCompDirectiveNoFileComp)))
+	c.AddCommand(create, &cobra.Command{
+		Use: "list", Short: "List tokens, the revoked ones too", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Tokens(cmd.Context())
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"}, items: itemsOf(got.Raw)}
+			l.raw = l.items
+			for _, t := range got.Value.Items {
+				l.rows = append(l.rows, []string{t.Id, t.Name, t.Role, shortTime(t.CreatedAt), t.CreatedBy, shortTime(t.RevokedAt)})
+			}
+			return a.print(l)
+		},
+	}, &cobra.Command{
+		Use: "revoke ID|NAME", Short: "End a token at once", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.RevokeToken(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			line(a.out, "Token %s (%s) is revoked.", got.Value.Id, got.Value.Name)
+			return nil
+		},
+	})
+	return c
+}
+
+func (a *app) statusCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "status", Short: "The service at a glance", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			s := got.Value
+			l := listing{head: []string{"LEVEL", "DEVICES", ""}, raw: got.Raw}
+			for i := len(s.Levels) - 1; i >= 0; i-- {
+				n := s.Levels[i].Devices
+				bar := ""
+				if s.Devices > 0 {
+					bar = strings.Repeat("█", (40*n+s.Devices-1)/s.Devices)
+				}
+				l.rows = append(l.rows, []string{a.mark(s.Levels[i].Level, i, len(s.Levels)-1), fmt.Sprint(n), bar})
+			}
+			if a.format == "csv" {
+				for i := range l.rows {
+					l.rows[i] = l.rows[i][:2]
+				}
+				l.head = l.head[:2]
+			}
+			if a.format != "table" {
+				return a.print(l)
+			}
+			line(a.out, "Iron Ledger %s, started %s", s.Version, shortTime(s.StartedAt))
+			if s.Rulebook.Version == 0 {
+				line(a.out, "No rulebook has been published: every request is denied.")
+			} else {
+				line(a.out, "Rulebook version %d of %s by %s", s.Rulebook.Version, shortTime(s.Rulebook.At), s.Rulebook.Author)
+			}
+			line(a.out, "%d devices, %d people, %d decisions recorded\n", s.Devices, s.People, s.Decisions)
+			a.table(l.head, l.rows)
+			return nil
+		},
+	}
+}

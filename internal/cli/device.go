@@ -1,0 +1,316 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"ironledger.example/api"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/client"
+)
+
+func (a *app) deviceCmd() *cobra.Command {
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, import", Aliases: []string{"devices"}}
+	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceImportCmd())
+	return c
+}
+
+func (a *app) deviceListCmd() *cobra.Command {
+	p := api.ListDevicesParams{}
+	limit := 0
+	c := &cobra.Command{
+		Use: "list", Short: "List devices with their standing", Args: cobra.NoArgs,
+		Example: `  ironledger device list
+  ironledger device list --where 'level < sound and platform == windows' --sort -seen_at
+  ironledger device list --where 'age(seen_at) > 2d' -o csv > quiet.csv`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "OWNER", "HELD BY", "SEEN"}, items: []json.RawMessage{}}
+			total := 0
+			for len(l.rows) < limit || limit == 0 {
+				p.Limit = 500
+				if limit > 0 {
+					p.Limit = min(500, limit-len(l.rows))
+				}
+				page, err := cl.Devices(cmd.Context(), p)
+				if err != nil {
+					return err
+				}
+				for _, d := range page.Value.Items {
+					l.rows = append(l.rows, []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, d.Owner, heldBy(d), shortTime(d.SeenAt)})
+				}
+				l.items = append(l.items, itemsOf(page.Raw)...)
+				total = page.Value.Total
+				if p.Cursor = page.Value.Next; p.Cursor == "" {
+					break
+				}
+			}
+			l.raw = l.items
+			l.foot = fmt.Sprintf("%d of %d devices", len(l.rows), total)
+			return a.print(l)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&p.Where, "where", "", "a condition over the attributes, level, id, seen_at and since")
+	f.StringVarP(&p.Q, "find", "q", "", "a part of the id, name, serial, owner or model")
+	f.StringVar(&p.Sort, "sort", "id", "a column, with - before it for falling order")
+	f.IntVar(&limit, "limit", 0, "at most so many devices (0: all)")
+	must(c.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"id", "level", "-level", "since", "-since", "seen_at", "-seen_at", "next_change", "name", "platform", "form", "model", "owner", "serial", "os_version"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+func heldBy(d api.DeviceSummary) string {
+	if !d.Covered {
+		return "(no baseline applies)"
+	}
+	return joined(d.Binding)
+}
+
+func (a *app) deviceShowCmd() *cobra.Command {
+	all := false
+	c := &cobra.Command{
+		Use: "show DEVICE", Short: "Show a device: its level, why, and what to do for the next one",
+		Long:    "Show a device by its id, serial or hardware id: its level, what holds it there, what was observed by whom, and what to pass to reach each higher level.",
+		Example: "  ironledger device show GF-T-2107\n  ironledger device show GF-T-2107 -o json | jq .standing.reach",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, err := cl.Device(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE", "AGE"}, rows: a.rulings(&d.Value.Standing), raw: d.Raw, items: nil}
+			if a.format != "table" {
+				return a.print(l)
+			}
+			a.deviceHead(&d.Value)
+			if len(l.rows) > 0 {
+				a.table(l.head, l.rows)
+			}
+			a.remedies(&d.Value.Standing)
+			if all {
+				a.readings(d.Value.Readings)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&all, "readings", false, "also list every reading of the device")
+	return c
+}
+
+func (a *app) completeDevices(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
+	cl, err := a.client()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	page, err := cl.Devices(cmd.Context(), api.ListDevicesParams{Q: part, Limit: 100})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var ids []string
+	for _, d := range page.Value.Items {
+		ids = append(ids, d.Id+"\t"+d.Level)
+	}
+	return ids, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) deviceHead(d *api.Device) {
+	title := d.Id
+	if d.Name != "" {
+		title += "  " + d.Name
+	}
+	line(a.out, "%s   %s", a.bold(title), a.mark(d.Level, d.Rank, d.Top))
+	facts := []string{}
+	for _, s := range []string{d.Platform, d.OsVersion, d.Form, d.Model, d.Ownership} {
+		if s != "" {
+			facts = append(facts, s)
+		}
+	}
+	if d.Owner != "" {
+		facts = append(facts, "of "+d.Owner)
+	}
+	line(a.out, "%s", joined(facts))
+	line(a.out, "%s since %s, last seen %s%s", d.Level, shortTime(d.Since), shortTime(d.SeenAt), nextChange(d.Standing.NextChange))
+	switch {
+	case !d.Covered:
+		line(a.out, "No enforced baseline applies to this device; it stands at the level for uncovered devices.")
+	case len(d.Binding) > 0:
+		line(a.out, "Held at %s by %s.", d.Level, joined(d.Binding))
+	default:
+		line(a.out, "Nothing holds it down.")
+	}
+	if d.ShadowLevel != "" {
+		line(a.out, "Were the shadow baselines enforced, it would be %s.", d.ShadowLevel)
+	}
+	line(a.out, "")
+}
+
+func nextChange(at *string) string {
+	if at == nil {
+		return ""
+	}
+	return ", may change by itself " + shortTime(*at)
+}
+
+// rulings are the rows of a standing, what holds the device down first.
+func (a *app) rulings(s *posture.Standing) [][]string {
+	var held, rest [][]string
+	for _, v := range s.Verdicts {
+		verdict := v.Verdict.String()
+		if v.Shadow {
+			verdict += " (shadow)"
+		}
+		for i, w := range v.Why {
+			row := []string{v.Rule, verdict, v.HoldsAt, strings.TrimSpace(w.Path + " " + w.Required), w.Observed, w.Source, w.Age}
+			if w.Unknown != "" {
+				row[4] = w.Unknown
+			}
+			if i > 0 {
+				row[0], row[1], row[2] = "", "", ""
+			}
+			if v.HoldsAt != "" || v.Verdict == posture.Grace {
+				held = append(held, row)
+			} else {
+				rest = append(rest, row)
+			}
+		}
+	}
+	return append(held, rest...)
+}
+
+func (a *app) remedies(s *posture.Standing) {
+	for _, step := range s.Reach {
+		line(a.out, "\nTo reach %s, pass %s.", a.bold(step.Level), joined(step.Rules))
+		break
+	}
+	told := map[string]bool{}
+	for _, v := range s.Verdicts {
+		r, ok := rulebook.Language(v.Remedy, "en")
+		if !ok || told[r.Title+r.Steps] || v.HoldsAt == "" && v.Verdict != posture.Grace {
+			continue
+		}
+		told[r.Title+r.Steps] = true
+		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(r.Title), r.Steps)
+		if v.GraceUntil != "" {
+			line(a.out, "    before %s", shortTime(v.GraceUntil))
+		}
+	}
+}
+
+func (a *app) readings(list []api.Reading) {
+	line(a.out, "")
+	var rows [][]string
+	for _, r := range list {
+		text := r.Text
+		if r.Unavailable != "" {
+			text = "unavailable: " + r.Unavailable
+		}
+		note := ""
+		if r.Stale {
+			note = "stale"
+		}
+		rows = append(rows, []string{r.Attribute, text, r.Source, r.Age, note})
+	}
+	a.table([]string{"ATTRIBUTE", "READING", "SOURCE", "AGE", ""}, rows)
+}
+
+func (a *app) deviceImportCmd() *cobra.Command {
+	format := ""
+	c := &cobra.Command{
+		Use: "import FILE|-", Short: "Bring evidence from a file: NDJSON, JSON or CSV",
+		Long: `Bring evidence from a file: NDJSON (one report a line), JSON or CSV (attributes as
+columns). A bad line is told of with its number and the rest goes in; then the
+exit code is 1.`,
+		Example: "  ironledger device import devices.ndjson\n  mdm-export | ironledger device import -",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			in, err := a.open(args[0])
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			first, all := head(in)
+			kind := evidence.Detect(args[0], first)
+			if format != "" {
+				kind = evidence.Format(format)
+			}
+			media, ok := map[evidence.Format]string{evidence.CSV: "text/csv", evidence.JSON: "application/json", evidence.NDJSON: "application/x-ndjson"}[kind]
+			if !ok {
+				return usageError{fmt.Errorf("--format is ndjson, json or csv, not %q", format)}
+			}
+			body, done := a.progress(all, args[0])
+			got, err := cl.PostEvidence(cmd.Context(), media, body)
+			done()
+			if err != nil {
+				return err
+			}
+			return a.imported(got)
+		},
+	}
+	c.Flags().StringVar(&format, "format", "", "ndjson, json or csv (default: by the file)")
+	return c
+}
+
+// progress shows how much of a file has been sent, on a terminal.
+func (a *app) progress(in io.Reader, path string) (io.Reader, func()) {
+	size := int64(-1)
+	if info, err := os.Stat(path); err == nil {
+		size = info.Size()
+	}
+	f, ok := a.err.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) || size >= 0 && size < 1<<20 {
+		return in, func() {}
+	}
+	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("sending"), progressbar.OptionClearOnFinish())
+	r := progressbar.NewReader(in, bar)
+	return &r, func() { _ = bar.Finish() } // only a picture
+}
+
+func (a *app) imported(got *client.Reply[api.Intake]) error {
+	in := got.Value
+	l := listing{head: []string{"LINE", "DEVICE", "LEVEL", "BEFORE", "REFUSED"}, raw: got.Raw, items: []json.RawMessage{}}
+	for _, t := range in.Results {
+		raw, err := json.Marshal(t)
+		if err != nil {
+			return err
+		}
+		l.items = append(l.items, raw)
+		said := t.Error
+		for _, r := range t.Refused {
+			said += r.Attribute + ": " + r.Message + " "
+		}
+		if a.format != "table" || said != "" || t.PreviousLevel != t.Level && !t.New {
+			l.rows = append(l.rows, []string{fmt.Sprint(t.Line), t.Device, t.Level, t.PreviousLevel, strings.TrimSpace(said)})
+		}
+	}
+	if a.format != "table" {
+		if err := a.print(l); err != nil {
+			return err
+		}
+		return failedIf(in.Rejected > 0)
+	}
+	if len(l.rows) > 0 {
+		a.table(l.head, l.rows)
+	}
+	line(a.out, "%d reports taken, %d refused, %d attributes refused", in.Accepted, in.Rejected, in.Refused)
+	return failedIf(in.Rejected > 0)
+}

@@ -1,0 +1,230 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// offline are the files that the offline commands work on.
+type offline struct {
+	rulebook, evidence, people, requests, at string
+	noGrace                                  bool
+}
+
+func (o *offline) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&o.rulebook, "rulebook", "", "the rulebook: a file or a folder")
+	f.StringVar(&o.evidence, "evidence", "", "the reports: NDJSON, JSON or CSV, - for standard input")
+	f.StringVar(&o.people, "people", "", "the directory: CSV id,name,groups or YAML")
+	f.StringVar(&o.at, "at", "", "the moment to work at, RFC 3339 (default: now)")
+	f.BoolVar(&o.noGrace, "no-grace", false, "leave graces out: a failing rule counts at once")
+	must(c.MarkFlagRequired("rulebook"))
+}
+
+// fleet builds the fleet of the files. bad is how many reports were refused.
+func (a *app) fleet(o *offline) (f *rehearsal.Fleet, now int64, bad int, err error) {
+	at, err := moment(o.at)
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	now = value.Micros(at)
+	rb, err := a.loadRulebook(o.rulebook)
+	if err != nil {
+		return nil, 0, 0, rulebookError(o.rulebook, err)
+	}
+	var people []directory.Person
+	if o.people != "" {
+		text, err := a.read(o.people)
+		if err != nil {
+			return nil, 0, 0, err
+		}
+		var refused []directory.Refusal
+		if people, refused, err = directory.Read(text); err != nil {
+			return nil, 0, 0, fmt.Errorf("%s: %w", o.people, err)
+		}
+		for _, r := range refused {
+			bad++
+			line(a.err, "%s:%d: %s", o.people, r.Line, r.Message)
+		}
+	}
+	f = rehearsal.NewFleet(rb, people)
+	f.NoGrace = o.noGrace
+	if o.evidence == "" {
+		return f, now, bad, nil
+	}
+	n, err := a.addEvidence(f, rb, o.evidence, now)
+	return f, now, bad + n, err
+}
+
+func rulebookError(path string, err error) error {
+	var problems rulebook.Problems
+	if errors.As(err, &problems) {
+		return fmt.Errorf("the rulebook %s has %d problem(s)\n%w", path, len(problems), problems)
+	}
+	return err
+}
+
+func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string, now int64) (bad int, err error) {
+	in, err := a.open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer in.Close()
+	first, all := head(in)
+	for it := range rb.Dict.Read(all, evidence.Detect(path, first), now) {
+		if it.Line == 0 {
+			return bad, fmt.Errorf("%s: %w", path, it.Err)
+		}
+		if it.Err == nil {
+			var more []evidence.Refusal
+			if more, it.Err = f.Add(it.Report); it.Err == nil {
+				for _, r := range append(it.Report.Refused, more...) {
+					line(a.err, "%s:%d: %s: %s (this attribute is left out)", path, it.Line, r.Attribute, r.Message)
+				}
+				continue
+			}
+		}
+		bad++
+		line(a.err, "%s:%d: %s (this report is left out)", path, it.Line, it.Err)
+	}
+	return bad, nil
+}
+
+func (a *app) appraiseCmd() *cobra.Command {
+	var o offline
+	c := &cobra.Command{
+		Use: "appraise --rulebook PATH --evidence FILE|-", Short: "Work out the standing of every device in a file of evidence, without a service",
+		Long: `Work out the standing of every device in a file of evidence, without a service.
+
+There is no history on files, so a grace begins at --at. A report that cannot be
+taken is told of with its line and left out; then the exit code is 1.`,
+		Example: `  ironledger appraise --rulebook demo/rulebook --evidence demo/devices.ndjson --people demo/people.csv
+  ironledger appraise --rulebook rules.yaml --evidence - --at 2026-11-20T08:00:00Z -o ndjson < reports.ndjson`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			f, now, bad, err := a.fleet(&o)
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"DEVICE", "LEVEL", "HELD BY", "CHANGES NEXT"}, items: []json.RawMessage{}}
+			var all []rehearsal.Line
+			for s := range f.Standings(now) {
+				raw, err := json.Marshal(s)
+				if err != nil {
+					return err
+				}
+				l.items = append(l.items, raw)
+				all = append(all, s)
+				next := "-"
+				if s.NextChange != nil {
+					next = shortTime(*s.NextChange)
+				}
+				l.rows = append(l.rows, []string{s.Device, s.Level, joined(s.Binding), next})
+			}
+			l.raw = all
+			if err := a.print(l); err != nil {
+				return err
+			}
+			return failedIf(bad > 0)
+		},
+	}
+	o.flags(c)
+	must(c.MarkFlagRequired("evidence"))
+	return c
+}
+
+func failedIf(bad bool) error {
+	if bad {
+		return errSaid
+	}
+	return nil
+}
+
+func (a *app) decideCmd() *cobra.Command {
+	var o offline
+	c := &cobra.Command{
+		Use: "decide --rulebook PATH --requests FILE|-", Short: "Answer AuthZEN requests from files, without a service",
+		Long: `Answer AuthZEN evaluation requests, one a line, from files, without a service:
+one AuthZEN response a line comes out. A request that cannot be read is answered
+with decision false and an error in its context; then the exit code is 1.`,
+		Example: `  ironledger decide --rulebook demo/rulebook --evidence demo/devices.ndjson --people demo/people.csv --requests requests.ndjson`,
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			f, now, bad, err := a.fleet(&o)
+			if err != nil {
+				return err
+			}
+			in, err := a.open(o.requests)
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			n, err := a.answer(f, in, o.requests, now)
+			if err != nil {
+				return err
+			}
+			return failedIf(bad+n > 0)
+		},
+	}
+	o.flags(c)
+	c.Flags().StringVar(&o.requests, "requests", "", "AuthZEN evaluation requests, one a line, - for standard input")
+	must(c.MarkFlagRequired("requests"))
+	return c
+}
+
+// refusal is the answer to a request that cannot be read, in the form that the
+// boxcarred evaluations of AuthZEN use (section 7.2.1).
+type refusal struct {
+	Decision bool `json:"decision"`
+	Context  struct {
+		Error struct {
+			Status  int    `json:"status"`
+			Message string `json:"message"`
+		} `json:"error"`
+	} `json:"context"`
+}
+
+func (a *app) answer(f *rehearsal.Fleet, in io.Reader, path string, now int64) (bad int, err error) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(make([]byte, 64<<10), 1<<20)
+	out := bufio.NewWriter(a.out)
+	defer out.Flush()
+	enc := json.NewEncoder(out)
+	for n := 1; lines.Scan(); n++ {
+		raw := bytes.TrimSpace(lines.Bytes())
+		if len(raw) == 0 {
+			continue
+		}
+		e, err := access.ParseEvaluation(raw)
+		if err != nil {
+			bad++
+			line(a.err, "%s:%d: %s", path, n, err)
+			var r refusal
+			r.Context.Error.Status, r.Context.Error.Message = 400, err.Error()
+			if err := enc.Encode(r); err != nil {
+				return bad, err
+			}
+			continue
+		}
+		if err := enc.Encode(access.Answer("", f.Decide(e, now))); err != nil {
+			return bad, err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return bad, fmt.Errorf("%s: %w", path, err)
+	}
+	return bad, nil
+}

@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+)
+
+var formats = []string{"table", "json", "ndjson", "yaml", "csv"}
+
+// listing is something to print: rows for people and CSV, the data as it came
+// for machines.
+type listing struct {
+	head  []string
+	rows  [][]string
+	raw   any               // for json and yaml
+	items []json.RawMessage // for ndjson; nil: raw is one line
+	foot  string            // a line under the table
+}
+
+// print prints a listing as the user asked.
+func (a *app) print(l listing) error {
+	switch a.format {
+	case "json":
+		raw, err := indented(l.raw)
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintln(a.out, string(raw))
+		return err
+	case "ndjson":
+		return a.ndjson(l)
+	case "yaml":
+		raw, err := json.Marshal(l.raw)
+		if err == nil {
+			raw, err = yaml.JSONToYAML(raw)
+		}
+		if err != nil {
+			return err
+		}
+		_, err = a.out.Write(raw)
+		return err
+	case "csv":
+		w := csv.NewWriter(a.out)
+		for _, row := range append([][]string{l.head}, l.rows...) {
+			plain := make([]string, len(row))
+			for i, cell := range row {
+				plain[i] = stripMark(cell)
+			}
+			if err := w.Write(plain); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
+	}
+	if len(l.rows) == 0 {
+		_, err := fmt.Fprintln(a.out, "Nothing to show.")
+		return err
+	}
+	a.table(l.head, l.rows)
+	if l.foot != "" {
+		fmt.Fprintln(a.out, a.dim(l.foot))
+	}
+	return nil
+}
+
+func indented(v any) ([]byte, error) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	err = json.Indent(&b, raw, "", "  ")
+	return b.Bytes(), err
+}
+
+func (a *app) ndjson(l listing) error {
+	items := l.items
+	if items == nil {
+		raw, err := json.Marshal(l.raw)
+		if err != nil {
+			return err
+		}
+		items = []json.RawMessage{raw}
+	}
+	for _, it := range items {
+		var b bytes.Buffer
+		if err := json.Compact(&b, it); err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintln(a.out, b.String()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// itemsOf returns the members of {"items": […]} as they came.
+func itemsOf(raw json.RawMessage) []json.RawMessage {
+	var list struct {
+		Items []json.RawMessage `json:"items"`
+	}
+	if json.Unmarshal(raw, &list) != nil || list.Items == nil {
+		return []json.RawMessage{}
+	}
+	return list.Items
+}
+
+// ledgerStyle is a ruled page: a line under the head and between nothing else.
+var ledgerStyle = table.Style{
+	Name:    "ledger",
+	Box:     table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "─", PaddingLeft: "", PaddingRight: "  ", MiddleVertical: ""},
+	Format:  table.FormatOptions{Header: text.FormatDefault},
+	Options: table.Options{SeparateHeader: true},
+}
+
+func (a *app) table(head []string, rows [][]string) {
+	t := table.NewWriter()
+	t.SetOutputMirror(a.out)
+	t.SetStyle(ledgerStyle)
+	row := func(cells []string) table.Row {
+		r := make(table.Row, len(cells))
+		for i, c := range cells {
+			r[i] = c
+		}
+		return r
+	}
+	if head != nil {
+		bold := make([]string, len(head))
+		for i, h := range head {
+			bold[i] = a.bold(h)
+		}
+		t.AppendHeader(row(bold))
+	}
+	for _, r := range rows {
+		t.AppendRow(row(r))
+	}
+	if w := a.width(); w > 0 {
+		t.SetAllowedRowLength(w)
+	}
+	t.Render()
+}
+
+// width is that of the terminal, 0 when the output is none.
+func (a *app) width() int {
+	f, ok := a.out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	w, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return w
+}
+
+func (a *app) tty() bool { return a.width() > 0 && os.Getenv("NO_COLOR") == "" }
+
+func (a *app) paint(code, s string) string {
+	if !a.tty() {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+func (a *app) bold(s string) string { return a.paint("1", s) }
+func (a *app) dim(s string) string  { return a.paint("2", s) }
+func (a *app) rust(s string) string { return a.paint("33", s) } // the accent
+
+// The level mark: as many filled bars as the level's place on the ladder.
+const barFull, barEmpty = "▮", "▯"
+
+// mark draws a level: its bars and its word.
+func (a *app) mark(level string, rank, top int) string {
+	bars := strings.Repeat(barFull, rank) + strings.Repeat(barEmpty, max(0, top-rank))
+	if rank == 0 {
+		return a.rust(bars) + " " + level
+	}
+	return bars + " " + level
+}
+
+func stripMark(s string) string {
+	if strings.HasPrefix(s, barFull) || strings.HasPrefix(s, barEmpty) {
+		_, word, _ := strings.Cut(s, " ")
+		return word
+	}
+	return s
+}
+
+func joined(list []string) string { return strings.Join(list, ", ") }
+
+func shortTime(rfc3339 string) string {
+	return strings.Replace(strings.TrimSuffix(rfc3339, ":00Z"), "T", " ", 1)
+}
+
+func line(w io.Writer, format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }

@@ -1,0 +1,244 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+func (a *app) rulebookCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use: "rulebook", Short: "The rulebook: check, fmt, test (on files); publish, show, history",
+		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, fmt and test work on files without a service.",
+	}
+	c.AddCommand(a.rulebookCheckCmd(), a.rulebookFmtCmd(), a.rulebookTestCmd(), a.rulebookPublishCmd(), a.rulebookShowCmd(), a.rulebookHistoryCmd())
+	return c
+}
+
+func (a *app) rulebookCheckCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "check PATH|-", Short: "Find everything wrong with a rulebook", Args: cobra.ExactArgs(1),
+		Example: "  ironledger rulebook check demo/rulebook\n  git show HEAD:rules.yaml | ironledger rulebook check - -o json",
+		RunE: func(_ *cobra.Command, args []string) error {
+			rb, err := a.loadRulebook(args[0])
+			var problems rulebook.Problems
+			if err != nil && !errors.As(err, &problems) {
+				return err
+			}
+			if a.format != "table" {
+				l := listing{head: []string{"FILE", "LINE", "COLUMN", "MESSAGE"}, raw: append(rulebook.Problems{}, problems...), items: []json.RawMessage{}}
+				for _, p := range problems {
+					raw, err := json.Marshal(p)
+					if err != nil {
+						return err
+					}
+					l.items = append(l.items, raw)
+					l.rows = append(l.rows, []string{p.File, fmt.Sprint(p.Line), fmt.Sprint(p.Column), p.Message})
+				}
+				if err := a.print(l); err != nil {
+					return err
+				}
+				return failedIf(len(problems) > 0)
+			}
+			if len(problems) > 0 {
+				return rulebookError(args[0], err)
+			}
+			rules := 0
+			for _, b := range rb.Baselines {
+				rules += len(b.Rules)
+			}
+			line(a.out, "%s is right: %d baselines with %d rules, %d gates, %d resources, %d examples.", rb.Name, len(rb.Baselines), rules, len(rb.Gates), len(rb.Resources), len(rb.Examples))
+			return nil
+		},
+	}
+}
+
+func (a *app) rulebookFmtCmd() *cobra.Command {
+	write := false
+	c := &cobra.Command{
+		Use: "fmt PATH|-", Short: "Print the conditions of a rulebook in the canonical way", Args: cobra.ExactArgs(1),
+		Long:    "Print the conditions of a rulebook in the canonical way; comments and order stay. With --write the files are changed in place; without it the result is printed.",
+		Example: "  ironledger rulebook fmt rules.yaml\n  ironledger rulebook fmt --write demo/rulebook",
+		RunE: func(_ *cobra.Command, args []string) error {
+			files, err := a.rulebookFiles(args[0])
+			if err != nil {
+				return err
+			}
+			done, err := rulebook.Format(files)
+			if err != nil {
+				return rulebookError(args[0], err)
+			}
+			for i, f := range done {
+				if !write {
+					fmt.Fprint(a.out, f.Text)
+					continue
+				}
+				if f.Text == files[i].Text {
+					continue
+				}
+				path := args[0]
+				if info, err := os.Stat(path); err == nil && info.IsDir() {
+					path = filepath.Join(path, f.Name)
+				}
+				if err := os.WriteFile(path, []byte(f.Text), 0o644); err != nil {
+					return err
+				}
+				line(a.out, "%s", path)
+			}
+			return nil
+		},
+		PreRunE: func(_ *cobra.Command, args []string) error {
+			if write && args[0] == "-" {
+				return usageError{errors.New("--write needs a file or folder, not -")}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVarP(&write, "write", "w", false, "change the files in place and list those changed")
+	return c
+}
+
+func (a *app) rulebookTestCmd() *cobra.Command {
+	at := ""
+	c := &cobra.Command{
+		Use: "test PATH|-", Short: "Run the examples of a rulebook", Args: cobra.ExactArgs(1),
+		Example: "  ironledger rulebook test demo/rulebook",
+		RunE: func(_ *cobra.Command, args []string) error {
+			now, err := moment(at)
+			if err != nil {
+				return err
+			}
+			rb, err := a.loadRulebook(args[0])
+			if err != nil {
+				return rulebookError(args[0], err)
+			}
+			outcomes := rehearsal.Examples(rb, value.Micros(now))
+			l := listing{head: []string{"", "EXAMPLE", "WANT", "GOT"}, raw: outcomes, items: []json.RawMessage{}}
+			failed := 0
+			for _, o := range outcomes {
+				raw, err := json.Marshal(o)
+				if err != nil {
+					return err
+				}
+				sign := "ok"
+				if !o.Passed {
+					failed++
+					sign = a.rust("FAIL")
+				}
+				l.items = append(l.items, raw)
+				l.rows = append(l.rows, []string{sign, o.Title, o.Want, o.Got})
+			}
+			l.foot = fmt.Sprintf("%d of %d examples come out as they must", len(outcomes)-failed, len(outcomes))
+			if err := a.print(l); err != nil {
+				return err
+			}
+			if a.format == "table" {
+				for _, o := range outcomes {
+					for _, why := range o.Reasons {
+						line(a.out, "%s:%d: %s", o.File, o.Line, why)
+					}
+				}
+			}
+			return failedIf(failed > 0)
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "the moment to work at, RFC 3339 (default: now)")
+	return c
+}
+
+func (a *app) rulebookPublishCmd() *cobra.Command {
+	message, base := "", int64(0)
+	c := &cobra.Command{
+		Use: "publish PATH|-", Short: "Put a rulebook in force", Args: cobra.ExactArgs(1),
+		Long: `Put a rulebook in force. It takes effect for every device before the command
+returns. A rulebook with anything wrong, or with an example that fails, is
+refused whole and the one in force stays.`,
+		Example: "  ironledger rulebook publish demo/rulebook -m 'Tablets need iPadOS 17.5'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			files, err := a.rulebookFiles(args[0])
+			if err != nil {
+				return err
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Publish(cmd.Context(), api.Draft{Files: files, Message: message, Base: base})
+			if err != nil {
+				return err
+			}
+			r := got.Value.Rulebook
+			if a.format == "table" {
+				line(a.out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
+				return nil
+			}
+			return a.print(listing{head: []string{"VERSION", "MOVED", "DIGEST"}, rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, raw: got.Raw})
+		},
+	}
+	c.Flags().StringVarP(&message, "message", "m", "", "what the change is for; kept with the version")
+	c.Flags().Int64Var(&base, "base", 0, "refuse unless this version is the one in force")
+	return c
+}
+
+func (a *app) rulebookShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "show [VERSION]", Short: "Print a published rulebook (default: the one in force)", Args: cobra.MaximumNArgs(1),
+		Example: "  ironledger rulebook show\n  ironledger rulebook show 2 -o json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			version := "current"
+			if len(args) > 0 {
+				version = args[0]
+			}
+			got, err := cl.Rulebook(cmd.Context(), version)
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				r := got.Value
+				return a.print(listing{head: []string{"VERSION", "AT", "AUTHOR", "MESSAGE", "DIGEST"}, rows: [][]string{{fmt.Sprint(r.Version), r.At, r.Author, r.Message, r.Digest}}, raw: got.Raw})
+			}
+			r := got.Value
+			line(a.out, "# Version %d of %s by %s: %s", r.Version, shortTime(r.At), r.Author, r.Message)
+			for _, f := range r.Files {
+				line(a.out, "# --- %s", f.Name)
+				fmt.Fprint(a.out, f.Text)
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) rulebookHistoryCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "history", Short: "List the published versions, newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Rulebooks(cmd.Context())
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"}, items: itemsOf(got.Raw)}
+			l.raw = l.items
+			for _, r := range got.Value.Items {
+				l.rows = append(l.rows, []string{fmt.Sprint(r.Version), shortTime(r.At), r.Author, r.Message, r.Digest[:min(12, len(r.Digest))]})
+			}
+			return a.print(l)
+		},
+	}
+}

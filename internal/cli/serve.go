@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/console"
+	"ironledger.example/internal/httpapi"
+	"ironledger.example/internal/service"
+)
+
+const defaultListen = "127.0.0.1:8600"
+
+type serveOptions struct {
+	data, listen, cert, key, public, logLevel string
+	logJSON                                   bool
+}
+
+func (a *app) serveCmd() *cobra.Command {
+	var o serveOptions
+	c := &cobra.Command{
+		Use: "serve --data DIR", Short: "Run the service",
+		Long: `Run the service. Its records are kept in DIR; the console, the API and the AuthZEN
+endpoint are served on the same address.
+
+The first administrator's bearer token is taken from IRONLEDGER_ADMIN_TOKEN, or
+made and printed once. Without TLS the service listens on loopback only.`,
+		Example: "  ironledger serve --data /var/lib/ironledger\n  ironledger serve --data . --listen :8600 --tls-cert cert.pem --tls-key key.pem",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := a.logger(&o)
+			if err != nil {
+				return err
+			}
+			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
+				if token != "" {
+					line(a.err, "The administrator's token, shown this once:\n\n    %s\n", token)
+				}
+				line(a.err, "Iron Ledger answers at %s", url)
+				return nil
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.data, "data", "", "the folder of the records")
+	f.StringVar(&o.listen, "listen", defaultListen, "the address to listen on")
+	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
+	f.StringVar(&o.key, "tls-key", "", "its key, PEM")
+	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
+	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
+	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
+	must(c.MarkFlagRequired("data"))
+	return c
+}
+
+func (a *app) logger(o *serveOptions) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(o.logLevel)); err != nil {
+		return nil, usageError{fmt.Errorf("--log-level is debug, info, warn or error, not %q", o.logLevel)}
+	}
+	h := &slog.HandlerOptions{Level: level}
+	if o.logJSON {
+		return slog.New(slog.NewJSONHandler(a.err, h)), nil
+	}
+	return slog.New(slog.NewTextHandler(a.err, h)), nil
+}
+
+// serve runs the service until ctx ends. ready is called when it answers, with
+// its URL and the administrator's token if one was made.
+func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
+	var certificate *tls.Config
+	if o.cert != "" || o.key != "" {
+		pair, err := tls.LoadX509KeyPair(o.cert, o.key)
+		if err != nil {
+			return fmt.Errorf("the certificate: %w", err)
+		}
+		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+	}
+	if err := os.MkdirAll(o.data, 0o700); err != nil {
+		return err
+	}
+	slog.SetDefault(log)
+	l, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return err
+	}
+	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log})
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: Version(), TLS: certificate != nil, Public: o.public, Console: console.Files()})
+	scheme := "http://"
+	if certificate != nil {
+		scheme = "https://"
+	}
+	failed := make(chan error, 1)
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() { failed <- httpapi.Serve(ctx, l, h, certificate) }()
+	if err := waitReady(ctx, scheme+l.Addr().String(), certificate != nil, failed); err == nil {
+		err = ready(scheme+l.Addr().String(), svc.FirstToken)
+		if err != nil {
+			stop()
+			return errors.Join(err, <-failed, svc.Close())
+		}
+	} else {
+		stop()
+		return errors.Join(err, svc.Close())
+	}
+	err = <-failed
+	log.Info("stopping")
+	return errors.Join(err, svc.Close())
+}
+
+// waitReady waits for the first answer, or the reason why there will be none.
+func waitReady(ctx context.Context, url string, secure bool, failed chan error) error {
+	answered := make(chan struct{})
+	go func() {
+		defer close(answered)
+		if secure { // the certificate may be for another name; listening is enough
+			return
+		}
+		if r, err := http.Get(url + "/healthz"); err == nil {
+			r.Body.Close()
+		}
+	}()
+	select {
+	case err := <-failed:
+		if err == nil {
+			err = ctx.Err()
+		}
+		return err
+	case <-answered:
+		return nil
+	}
+}

@@ -1,0 +1,195 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/demo"
+	"ironledger.example/internal/client"
+)
+
+// teller plays the story of the demo: each step says what is asked, asks the
+// service over its API, and prints the answer and why.
+type teller struct {
+	app    *app
+	client *client.Client
+	ctx    context.Context
+	fast   bool
+	step   int
+}
+
+func (t *teller) tell() error {
+	line(t.app.out, "%s\nA morning at Gullholm Ferries, played against a service over its API.", t.app.bold("IRON LEDGER"))
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.mistake} {
+		if err := act(); err != nil {
+			return err
+		}
+	}
+	line(t.app.out, "\nEvery answer above is in the service's ledger with its reasons. Run %s to look around yourself.", t.app.bold("ironledger demo"))
+	return nil
+}
+
+// scene begins a step.
+func (t *teller) scene(format string, args ...any) {
+	if !t.fast && t.app.tty() {
+		select {
+		case <-time.After(1500 * time.Millisecond):
+		case <-t.ctx.Done():
+		}
+	}
+	t.step++
+	line(t.app.out, "\n%s %s", t.app.rust(fmt.Sprintf("%d.", t.step)), t.app.bold(fmt.Sprintf(format, args...)))
+}
+
+func (t *teller) say(label, format string, args ...any) {
+	line(t.app.out, "   %-7s %s", label, strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\n"+strings.Repeat(" ", 11)))
+}
+
+// ask puts a request to the AuthZEN endpoint and tells the answer.
+func (t *teller) ask(person, resource, action string, ctx access.Context) error {
+	from := ""
+	if ctx.Device != nil {
+		from = " from " + ctx.Device.ID
+	}
+	if ctx.IP != "" {
+		from += " at " + ctx.IP
+	}
+	if ctx.Auth != nil && ctx.Auth.MFA != nil && *ctx.Auth.MFA {
+		from += " with a second factor"
+	}
+	t.say("asked", "may %s %s %s%s?", person, action, resource, from)
+	got, err := t.client.Evaluate(t.ctx, access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: action},
+		Resource: access.Entity{Type: "resource", ID: resource}, Context: &ctx})
+	if err != nil {
+		return err
+	}
+	d := got.Value.Context
+	word := t.app.bold(strings.ToUpper(string(d.Outcome)))
+	if d.Outcome != access.Allow {
+		word = t.app.rust(strings.ToUpper(string(d.Outcome)))
+	}
+	t.say("answer", "%s  (decision %s)", word, d.ID)
+	t.say("why", "%s", strings.ReplaceAll(d.ReasonAdmin["en"], ". ", ".\n"))
+	told := map[rulebook.Remedy]bool{}
+	for _, r := range d.Remedies {
+		if m, ok := rulebook.Language(r.Remedy, "en"); ok && !told[m] {
+			told[m] = true
+			t.say("cure", "%s. %s", m.Title, m.Steps)
+		}
+	}
+	return nil
+}
+
+// report brings one report and tells how the device stands after it.
+func (t *teller) report(source, device, evidence string) error {
+	t.say("report", "%s says of %s: %s", source, device, evidence)
+	body := fmt.Sprintf(`{"source":%q,"observed_at":%q,"identity":{"id":%q},"evidence":%s}`, source, time.Now().UTC().Format(time.RFC3339), device, evidence)
+	got, err := t.client.PostEvidence(t.ctx, "application/json", strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r := got.Value.Results[0]
+	t.say("stands", "%s, before it %s", t.app.bold(r.Level), r.PreviousLevel)
+	return nil
+}
+
+func on(device, ip string, mfa ...bool) access.Context {
+	c := access.Context{IP: ip}
+	if device != "" {
+		c.Device = &access.DeviceRef{ID: device}
+	}
+	if len(mfa) > 0 {
+		c.Auth = &access.Auth{MFA: &mfa[0]}
+	}
+	return c
+}
+
+func (t *teller) fleet() error {
+	t.scene("The administrator looks over the fleet.")
+	got, err := t.client.Status(t.ctx)
+	if err != nil {
+		return err
+	}
+	top := len(got.Value.Levels) - 1
+	for i := top; i >= 0; i-- {
+		l := got.Value.Levels[i]
+		t.say("", "%s", fmt.Sprintf("%-16s %3d", t.app.mark(l.Level, i, top), l.Devices))
+	}
+	page, err := t.client.Devices(t.ctx, api.ListDevicesParams{Where: "level == barred", Limit: 20})
+	if err != nil {
+		return err
+	}
+	for _, d := range page.Value.Items {
+		t.say("barred", "%s  %s  held by %s", d.Id, d.Name, joined(d.Binding))
+	}
+	return nil
+}
+
+func (t *teller) tablet() error {
+	t.scene("On the bridge of the Dunlin, the captain's tablet is behind on its system.")
+	return t.ask("birk.strand@gullholm.example", "chart-room", "open", on("GF-T-2107", "10.40.1.3"))
+}
+
+func (t *teller) mended() error {
+	t.scene("He updates it. The report takes effect within the request that brings it.")
+	if err := t.report("mdm", "GF-T-2107", `{"os.version":"17.6.1"}`); err != nil {
+		return err
+	}
+	return t.ask("birk.strand@gullholm.example", "chart-room", "open", on("GF-T-2107", "10.40.1.3"))
+}
+
+func (t *teller) home() error {
+	t.scene("Finance runs the payroll from home, and is asked for a second factor.")
+	if err := t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "192.0.2.44", false)); err != nil {
+		return err
+	}
+	return t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "192.0.2.44", true))
+}
+
+func (t *teller) threat() error {
+	t.scene("The threat sensor finds something on that laptop. Its access ends at once, and the cure restores it at once.")
+	if err := t.report("sensor", "GF-L-1042", `{"threat.score":92}`); err != nil {
+		return err
+	}
+	if err := t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "10.20.4.7")); err != nil {
+		return err
+	}
+	if err := t.report("sensor", "GF-L-1042", `{"threat.score":0}`); err != nil {
+		return err
+	}
+	return t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "10.20.4.7"))
+}
+
+func (t *teller) silence() error {
+	t.scene("A kiosk on the south quay has not been heard from. Missing is not failing: the answer says what is not known.")
+	return t.ask("edda.brandt@gullholm.example", "ticket-till", "sell", on("GF-K-3104", "10.30.2.12"))
+}
+
+func (t *teller) emergency() error {
+	t.scene("The break-glass account gets in when nothing else does, and it is written down.")
+	return t.ask("harbourmaster@gullholm.example", "vault", "open", on("", ""))
+}
+
+func (t *teller) mistake() error {
+	t.scene("Somebody publishes a rulebook with two mistakes. It is refused whole and the one in force stays.")
+	files := demo.Rulebook()
+	for i := range files {
+		files[i].Text = strings.Replace(strings.Replace(files[i].Text, "os.version >= 17.5, android", "os.versoin >= 18, android", 1), "cap: barred", "cap: bared", 1)
+	}
+	_, err := t.client.Publish(t.ctx, api.Draft{Files: files, Message: "Tablets need iPadOS 18"})
+	var p *client.Problem
+	if !errors.As(err, &p) {
+		return fmt.Errorf("the broken rulebook was not refused: %w", err)
+	}
+	t.say("answer", "%s", t.app.rust(p.Detail))
+	for _, x := range p.Problems {
+		t.say("why", "%s", rulebook.Problems{x}.Error())
+	}
+	return nil
+}

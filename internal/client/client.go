@@ -1,0 +1,192 @@
+// Package client calls the HTTP API for the command line.
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"time"
+
+	"ironledger.example/api"
+)
+
+// Client calls one service with one token.
+type Client struct {
+	raw *api.Client
+	url string
+}
+
+// New returns a client for the service at base.
+func New(base, token string) (*Client, error) {
+	u, err := url.Parse(base)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the URL of a service; http://127.0.0.1:8600 would be one", base)
+	}
+	raw, err := api.NewClient(base, api.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute}),
+		api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if token != "" {
+				r.Header.Set("Authorization", "Bearer "+token)
+			}
+			return nil
+		}))
+	return &Client{raw, base}, err
+}
+
+// Reply is an answer, typed and as it came.
+type Reply[T any] struct {
+	Value T
+	Raw   json.RawMessage
+}
+
+// Problem is an answer that tells what went wrong (RFC 9457).
+type Problem struct{ api.Problem }
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if p.Pointer != "" {
+		s = p.Pointer + ": " + s
+	}
+	if p.Excerpt != "" {
+		s += "\n" + p.Excerpt
+	}
+	return s
+}
+
+func call[T any](base string, r *http.Response, err error) (*Reply[T], error) {
+	if err != nil {
+		var broken *url.Error
+		if errors.As(err, &broken) {
+			err = broken.Err
+		}
+		return nil, fmt.Errorf("no service answers at %s: %w", base, err)
+	}
+	defer r.Body.Close()
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, fmt.Errorf("the answer of %s broke off: %w", base, err)
+	}
+	if r.StatusCode >= 300 {
+		var p Problem
+		if json.Unmarshal(body, &p.Problem) != nil || p.Detail == "" {
+			return nil, fmt.Errorf("%s answered %s", base, r.Status)
+		}
+		return nil, &p
+	}
+	out := &Reply[T]{Raw: body}
+	if err := json.Unmarshal(body, &out.Value); err != nil {
+		return nil, fmt.Errorf("the answer of %s is not understood: %w", base, err)
+	}
+	return out, nil
+}
+
+// Status shows the service at a glance.
+func (c *Client) Status(ctx context.Context) (*Reply[api.Status], error) {
+	r, err := c.raw.GetStatus(ctx)
+	return call[api.Status](c.url, r, err)
+}
+
+// Vocabulary lists what conditions may speak of.
+func (c *Client) Vocabulary(ctx context.Context) (*Reply[api.Vocabulary], error) {
+	r, err := c.raw.GetVocabulary(ctx)
+	return call[api.Vocabulary](c.url, r, err)
+}
+
+// PostEvidence brings a stream of reports of a media type.
+func (c *Client) PostEvidence(ctx context.Context, media string, body io.Reader) (*Reply[api.Intake], error) {
+	r, err := c.raw.PostEvidenceWithBody(ctx, media, body)
+	return call[api.Intake](c.url, r, err)
+}
+
+// Devices lists a page of devices.
+func (c *Client) Devices(ctx context.Context, p api.ListDevicesParams) (*Reply[api.DevicePage], error) {
+	r, err := c.raw.ListDevices(ctx, &p)
+	return call[api.DevicePage](c.url, r, err)
+}
+
+// Device shows a device.
+func (c *Client) Device(ctx context.Context, id string) (*Reply[api.Device], error) {
+	r, err := c.raw.GetDevice(ctx, id)
+	return call[api.Device](c.url, r, err)
+}
+
+// List is a list that is not paged.
+type List[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next"`
+}
+
+// Rulebooks lists the published versions.
+func (c *Client) Rulebooks(ctx context.Context) (*Reply[List[api.RulebookInfo]], error) {
+	r, err := c.raw.ListRulebooks(ctx)
+	return call[List[api.RulebookInfo]](c.url, r, err)
+}
+
+// Rulebook reads a version, or "current".
+func (c *Client) Rulebook(ctx context.Context, version string) (*Reply[api.RulebookInfo], error) {
+	r, err := c.raw.GetRulebook(ctx, version)
+	return call[api.RulebookInfo](c.url, r, err)
+}
+
+// Publish puts a rulebook in force.
+func (c *Client) Publish(ctx context.Context, d api.Draft) (*Reply[api.Publication], error) {
+	r, err := c.raw.PublishRulebook(ctx, d)
+	return call[api.Publication](c.url, r, err)
+}
+
+// People lists the directory.
+func (c *Client) People(ctx context.Context, q string) (*Reply[List[api.Person]], error) {
+	r, err := c.raw.ListPeople(ctx, &api.ListPeopleParams{Q: q})
+	return call[List[api.Person]](c.url, r, err)
+}
+
+// ImportPeople adds people to the directory.
+func (c *Client) ImportPeople(ctx context.Context, media string, body io.Reader) (*Reply[api.PeopleIntake], error) {
+	r, err := c.raw.ImportPeopleWithBody(ctx, media, body)
+	return call[api.PeopleIntake](c.url, r, err)
+}
+
+// Ask tries a request.
+func (c *Client) Ask(ctx context.Context, e api.Evaluation) (*Reply[api.Answer], error) {
+	r, err := c.raw.Ask(ctx, e)
+	return call[api.Answer](c.url, r, err)
+}
+
+// Evaluate asks for a decision that counts.
+func (c *Client) Evaluate(ctx context.Context, e api.Evaluation) (*Reply[api.EvaluationResponse], error) {
+	r, err := c.raw.Evaluate(ctx, e)
+	return call[api.EvaluationResponse](c.url, r, err)
+}
+
+// Decisions lists a page of recorded decisions.
+func (c *Client) Decisions(ctx context.Context, p api.ListDecisionsParams) (*Reply[api.DecisionPage], error) {
+	r, err := c.raw.ListDecisions(ctx, &p)
+	return call[api.DecisionPage](c.url, r, err)
+}
+
+// Decision shows a recorded decision.
+func (c *Client) Decision(ctx context.Context, id string) (*Reply[api.Answer], error) {
+	r, err := c.raw.GetDecision(ctx, id)
+	return call[api.Answer](c.url, r, err)
+}
+
+// Tokens lists tokens.
+func (c *Client) Tokens(ctx context.Context) (*Reply[List[api.Token]], error) {
+	r, err := c.raw.ListTokens(ctx)
+	return call[List[api.Token]](c.url, r, err)
+}
+
+// CreateToken makes a token.
+func (c *Client) CreateToken(ctx context.Context, name, role string) (*Reply[api.NewToken], error) {
+	r, err := c.raw.CreateToken(ctx, api.CreateTokenJSONRequestBody{Name: name, Role: role})
+	return call[api.NewToken](c.url, r, err)
+}
+
+// RevokeToken revokes a token.
+func (c *Client) RevokeToken(ctx context.Context, id string) (*Reply[api.Token], error) {
+	r, err := c.raw.RevokeToken(ctx, id)
+	return call[api.Token](c.url, r, err)
+}

@@ -1,0 +1,452 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/service"
+	"ironledger.example/internal/store"
+)
+
+var _ api.ServerInterface = (*Server)(nil)
+
+type list[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty"`
+}
+
+// limitOf is the page size asked for, 50 when none is.
+func limitOf(c *gin.Context) (int, error) {
+	text := c.Query("limit")
+	if text == "" {
+		return 50, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 1000 {
+		return 0, &service.QueryError{Param: "limit", Message: "a page has 1 to 1000 lines"}
+	}
+	return n, nil
+}
+
+type session struct {
+	Name string               `json:"name"`
+	Role service.Role         `json:"role"`
+	May  []service.Permission `json:"may"`
+}
+
+func sessionOf(t service.Token) session {
+	s := session{Name: t.Name, Role: t.Role, May: []service.Permission{}}
+	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish, service.MayDecide, service.MayReport, service.MayAdmin} {
+		if t.Role.May(p) {
+			s.May = append(s.May, p)
+		}
+	}
+	return s
+}
+
+// GetSession tells the caller who they are.
+func (s *Server) GetSession(c *gin.Context) { c.JSON(http.StatusOK, sessionOf(actor(c))) }
+
+// OpenSession signs a person in to the console.
+func (s *Server) OpenSession(c *gin.Context) {
+	if err := s.origin.Check(c.Request); err != nil {
+		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
+		return
+	}
+	var in struct {
+		Token string `json:"token"`
+	}
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	t, ok := s.service.Authenticate(strings.TrimSpace(in.Token))
+	switch {
+	case !ok:
+		s.fail(c, newProblem(http.StatusUnauthorized, "this token is not valid here"))
+		return
+	case !t.Role.May(service.MayRead):
+		s.fail(c, newProblem(http.StatusForbidden, "a token of the role %s does not open the console", t.Role))
+		return
+	}
+	secret, err := s.service.OpenSession(t)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.setCookie(c, secret, int(service.SessionLength.Seconds()))
+	s.log.Info("signed in to the console", "token", t.Name)
+	c.JSON(http.StatusOK, sessionOf(t))
+}
+
+func (s *Server) setCookie(c *gin.Context, value string, age int) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.tls, SameSite: http.SameSiteStrictMode})
+}
+
+// CloseSession signs a person out of the console.
+func (s *Server) CloseSession(c *gin.Context) {
+	if secret, err := c.Cookie(cookieName); err == nil {
+		if err := s.service.CloseSession(secret); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	s.setCookie(c, "", -1)
+	c.Status(http.StatusNoContent)
+}
+
+type levelCount struct {
+	Level   string `json:"level"`
+	Devices int    `json:"devices"`
+}
+
+// GetStatus shows the service at a glance.
+func (s *Server) GetStatus(c *gin.Context) {
+	snap := s.service.Snapshot()
+	count, err := s.service.DecisionCount(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	page, err := s.service.Devices(service.DeviceQuery{Limit: 1})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var levels []levelCount
+	for _, l := range snap.Book.Rulebook.Ladder {
+		levels = append(levels, levelCount{l, page.Levels[l]})
+	}
+	info := snap.Book.Info
+	info.Files = nil
+	c.JSON(http.StatusOK, gin.H{"version": s.version, "devices": page.Total, "people": len(snap.People.List()), "decisions": count, "rulebook": infoOf(info),
+		"levels": levels, "started_at": value.FormatTime(value.Micros(s.started)), "now": value.FormatTime(value.Micros(s.service.Now()))})
+}
+
+// GetVocabulary lists what conditions may speak of.
+func (s *Server) GetVocabulary(c *gin.Context) { c.JSON(http.StatusOK, s.service.Vocabulary()) }
+
+// PostEvidence takes one report or a stream of them.
+func (s *Server) PostEvidence(c *gin.Context) {
+	media, err := mediaType(c, "application/json", "application/x-ndjson", "text/csv")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	format := map[string]evidence.Format{"application/json": evidence.JSON, "application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
+	limit := int64(maxEvidence)
+	if format == evidence.JSON {
+		limit = 64 << 20
+	}
+	who, only := actor(c), ""
+	if who.Role == service.Source {
+		only = who.Name
+	}
+	out, err := s.service.Take(c, who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, limit), format)
+	switch {
+	case err != nil && len(out.Results) == 0:
+		s.fail(c, brokenStream(err))
+		return
+	case err != nil: // part of it has taken effect: say so line by line
+		out.Results = append(out.Results, service.Taken{Error: err.Error()})
+		out.Rejected++
+	case format == evidence.JSON && len(out.Results) == 1 && out.Results[0].Error != "":
+		s.fail(c, newProblem(http.StatusBadRequest, "%s", out.Results[0].Error))
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func brokenStream(err error) error {
+	if p := problemOf(err); p.Status != http.StatusInternalServerError {
+		return err
+	}
+	if strings.Contains(err.Error(), "stream of reports broke off") {
+		return newProblem(http.StatusBadRequest, "%s", err)
+	}
+	return err
+}
+
+// ListDevices lists devices.
+func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
+	limit, err := limitOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	page, err := s.service.Devices(service.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit})
+	s.answer(c, http.StatusOK, page, err)
+}
+
+// GetDevice shows a device.
+func (s *Server) GetDevice(c *gin.Context, id string) {
+	d := s.service.Device(id)
+	if d == nil {
+		s.fail(c, newProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id))
+		return
+	}
+	c.JSON(http.StatusOK, d)
+}
+
+type rulebookInfo struct {
+	store.Rulebook
+	At string `json:"at,omitempty"`
+}
+
+func infoOf(r store.Rulebook) rulebookInfo {
+	i := rulebookInfo{Rulebook: r}
+	if r.Version > 0 {
+		i.At = value.FormatTime(r.At)
+	}
+	return i
+}
+
+// ListRulebooks lists the published versions.
+func (s *Server) ListRulebooks(c *gin.Context) {
+	all, err := s.service.History(c)
+	out := list[rulebookInfo]{Items: []rulebookInfo{}}
+	for _, r := range all {
+		out.Items = append(out.Items, infoOf(r))
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+// GetRulebook shows a published version.
+func (s *Server) GetRulebook(c *gin.Context, version string) {
+	n := int64(0)
+	if version != "current" {
+		var err error
+		if n, err = strconv.ParseInt(version, 10, 64); err != nil || n < 1 {
+			s.fail(c, newProblem(http.StatusBadRequest, "%q is not a version: write a number or current", version))
+			return
+		}
+	}
+	r, err := s.service.Version(c, n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("ETag", strconv.Quote(strconv.FormatInt(r.Version, 10)))
+	c.JSON(http.StatusOK, infoOf(*r))
+}
+
+func draftOf(c *gin.Context) (service.Draft, error) {
+	var d service.Draft
+	if err := decode(c, maxRulebook, &d); err != nil {
+		return d, err
+	}
+	if len(d.Files) == 0 {
+		return d, &access.FieldError{Pointer: "/files", Message: "a rulebook has at least one file"}
+	}
+	if len(d.Message) > 2000 {
+		return d, &access.FieldError{Pointer: "/message", Message: "longer than 2000 bytes"}
+	}
+	if match := c.GetHeader("If-Match"); match != "" && d.Base == nil {
+		n, err := strconv.ParseInt(strings.Trim(match, `"`), 10, 64)
+		if err != nil {
+			return d, newProblem(http.StatusBadRequest, "If-Match must be the ETag of a rulebook, such as \"3\"")
+		}
+		d.Base = &n
+	}
+	return d, nil
+}
+
+// PublishRulebook puts a rulebook in force.
+func (s *Server) PublishRulebook(c *gin.Context) {
+	d, err := draftOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	r, moved, err := s.service.Publish(c, actor(c).Name, d)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	info := *r
+	info.Files = nil
+	c.JSON(http.StatusCreated, gin.H{"rulebook": infoOf(info), "moved": moved})
+}
+
+// CheckRulebook finds what is wrong with a rulebook.
+func (s *Server) CheckRulebook(c *gin.Context) {
+	d, err := draftOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := struct {
+		OK       bool                `json:"ok"`
+		Problems rulebook.Problems   `json:"problems"`
+		Examples []rehearsal.Outcome `json:"examples"`
+	}{Problems: rulebook.Problems{}, Examples: []rehearsal.Outcome{}}
+	rb, err := rulebook.Load(d.Files)
+	if problems, ok := err.(rulebook.Problems); ok {
+		out.Problems = problems
+	} else if err != nil {
+		s.fail(c, err)
+		return
+	} else {
+		out.OK = true
+		out.Examples = rehearsal.Examples(rb, value.Micros(s.service.Now()))
+		for _, e := range out.Examples {
+			out.OK = out.OK && e.Passed
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// ListPeople lists the directory.
+func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
+	out := list[directory.Person]{Items: []directory.Person{}}
+	q := strings.ToLower(p.Q)
+	for _, x := range s.service.Snapshot().People.List() {
+		if strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
+			out.Items = append(out.Items, x)
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// ImportPeople adds people to the directory.
+func (s *Server) ImportPeople(c *gin.Context) {
+	media, err := mediaType(c, "application/json", "application/yaml", "text/csv")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	body, err := readBody(c, maxPeople)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	read := directory.ReadYAML
+	if media == "text/csv" {
+		read = directory.ReadCSV
+	}
+	people, refused, err := read(strings.NewReader(string(body)))
+	if err != nil {
+		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
+		return
+	}
+	added, changed, err := s.service.ImportPeople(c, actor(c).Name, people)
+	s.answer(c, http.StatusOK, gin.H{"added": added, "changed": changed, "unchanged": len(people) - added - changed, "refused": refused}, err)
+}
+
+func evaluationOf(c *gin.Context) (*access.Evaluation, error) {
+	if _, err := mediaType(c, "application/json"); err != nil {
+		return nil, err
+	}
+	body, err := readBody(c, maxBody)
+	if err != nil {
+		return nil, err
+	}
+	e, err := access.ParseEvaluation(body)
+	if err != nil && !json.Valid(body) {
+		return nil, newProblem(http.StatusBadRequest, "%s", err)
+	}
+	return e, err
+}
+
+// Ask tries a request without recording it.
+func (s *Server) Ask(c *gin.Context) {
+	e, err := evaluationOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, s.service.Ask(e))
+}
+
+// Evaluate is the access evaluation of AuthZEN 1.0 (section 6).
+func (s *Server) Evaluate(c *gin.Context) {
+	e, err := evaluationOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	r, err := s.service.Decide(actor(c).Name, e)
+	s.answer(c, http.StatusOK, r, err)
+}
+
+// ListDecisions lists recorded decisions.
+func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
+	limit, err := limitOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource, Outcome: string(p.Outcome), Limit: limit + 1}
+	if p.Cursor != "" {
+		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
+			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
+			return
+		}
+	}
+	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) && q.Outcome != string(access.StepUp) {
+		s.fail(c, &service.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
+		return
+	}
+	items, err := s.service.Decisions(c, q)
+	out := list[service.Recorded]{Items: items}
+	if len(items) > limit {
+		out.Items = items[:limit]
+		out.Next = strconv.FormatInt(items[limit-1].Seq, 10)
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+// GetDecision shows a recorded decision.
+func (s *Server) GetDecision(c *gin.Context, id string) {
+	r, err := s.service.Decision(c, id)
+	s.answer(c, http.StatusOK, r, err)
+}
+
+// ListTokens lists tokens.
+func (s *Server) ListTokens(c *gin.Context) {
+	c.JSON(http.StatusOK, list[service.Token]{Items: s.service.Tokens()})
+}
+
+// CreateToken makes a token.
+func (s *Server) CreateToken(c *gin.Context) {
+	var in struct {
+		Name string       `json:"name"`
+		Role service.Role `json:"role"`
+	}
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	t, secret, err := s.service.CreateToken(c, actor(c).Name, in.Name, in.Role)
+	s.answer(c, http.StatusCreated, gin.H{"token": t, "secret": secret}, err)
+}
+
+// RevokeToken revokes a token.
+func (s *Server) RevokeToken(c *gin.Context, id string) {
+	t, err := s.service.RevokeToken(c, actor(c).Name, id)
+	s.answer(c, http.StatusOK, t, err)
+}
+
+// GetAuthzenConfiguration is the metadata of AuthZEN 1.0 (section 9).
+func (s *Server) GetAuthzenConfiguration(c *gin.Context) {
+	base := s.public
+	if base == "" {
+		scheme := "http"
+		if s.tls {
+			scheme = "https"
+		}
+		base = scheme + "://" + c.Request.Host
+	}
+	c.JSON(http.StatusOK, gin.H{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation"})
+}

@@ -1,0 +1,166 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/service"
+	"ironledger.example/internal/store"
+)
+
+// problem is an error as the API tells it: problem details (RFC 9457).
+type problem struct {
+	Type     string             `json:"type"`
+	Title    string             `json:"title"`
+	Status   int                `json:"status"`
+	Detail   string             `json:"detail"`
+	Pointer  string             `json:"pointer,omitempty"`
+	Excerpt  string             `json:"excerpt,omitempty"`
+	Problems []rulebook.Problem `json:"problems,omitempty"`
+	Examples any                `json:"examples,omitempty"`
+}
+
+func (p *problem) Error() string { return p.Detail }
+
+func newProblem(status int, format string, args ...any) *problem {
+	return &problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
+}
+
+// problemOf is the one place where errors become answers.
+func problemOf(err error) *problem {
+	var (
+		p        *problem
+		field    *access.FieldError
+		query    *service.QueryError
+		problems rulebook.Problems
+		example  *service.ExampleError
+		conflict *service.ConflictError
+		large    *http.MaxBytesError
+	)
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &field):
+		p = newProblem(http.StatusBadRequest, "%s", field.Message)
+		p.Pointer = field.Pointer
+	case errors.As(err, &query):
+		p = newProblem(http.StatusBadRequest, "%s", query.Message)
+		p.Pointer, p.Excerpt = query.Param, query.Excerpt
+	case errors.As(err, &problems):
+		p = newProblem(http.StatusUnprocessableEntity, "the rulebook has %d problem(s); the one in force stays", len(problems))
+		p.Type, p.Title, p.Problems = "urn:ironledger:problem:rulebook", "The rulebook is not right", problems
+	case errors.As(err, &example):
+		p = newProblem(http.StatusUnprocessableEntity, "%s", example.Error())
+		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail", example.Failed
+	case errors.As(err, &conflict):
+		p = newProblem(http.StatusConflict, "%s", conflict.Error())
+	case errors.As(err, &large):
+		p = newProblem(http.StatusRequestEntityTooLarge, "the body is larger than %d bytes", large.Limit)
+	case errors.Is(err, store.ErrNotFound):
+		p = newProblem(http.StatusNotFound, "there is nothing of that id")
+	case errors.Is(err, service.ErrBadToken):
+		p = newProblem(http.StatusBadRequest, "%s", err)
+	case errors.Is(err, service.ErrClosed):
+		p = newProblem(http.StatusServiceUnavailable, "%s", err)
+	default:
+		p = newProblem(http.StatusInternalServerError, "%s", err)
+	}
+	return p
+}
+
+// fail answers with a problem and stops the request.
+func (s *Server) fail(c *gin.Context, err error) {
+	p := problemOf(err)
+	switch {
+	case p.Status >= 500:
+		s.log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "status", p.Status, "error", err)
+	default:
+		s.log.Debug("request refused", "method", c.Request.Method, "path", c.Request.URL.Path, "status", p.Status, "error", err)
+	}
+	body, _ := json.Marshal(p) // its own type always has a JSON form
+	c.Abort()
+	c.Data(p.Status, "application/problem+json", body)
+}
+
+// answer sends a value as JSON, or the error in its place.
+func (s *Server) answer(c *gin.Context, status int, v any, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(status, v)
+}
+
+// Bounds on request bodies, in bytes.
+const (
+	maxBody     = 1 << 20
+	maxRulebook = rulebook.MaxSize + rulebook.MaxSize/2 // JSON escapes take room
+	maxPeople   = 16 << 20
+	maxEvidence = 1 << 30
+)
+
+// mediaType returns the media type of the body, which must be one of those
+// allowed.
+func mediaType(c *gin.Context, allowed ...string) (string, error) {
+	got, _, err := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	for _, a := range allowed {
+		if err == nil && got == a {
+			return got, nil
+		}
+	}
+	return "", newProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s", strings.Join(allowed, " or "), strconv.Quote(c.GetHeader("Content-Type")))
+}
+
+func readBody(c *gin.Context, limit int64) ([]byte, error) {
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
+	if err != nil {
+		return nil, brokenBody(err)
+	}
+	return body, nil
+}
+
+func brokenBody(err error) error {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return err
+	}
+	return newProblem(http.StatusBadRequest, "the body could not be read: %s", err)
+}
+
+// decode reads a JSON body strictly: no unknown members, nothing behind it.
+func decode(c *gin.Context, limit int64, into any) error {
+	if _, err := mediaType(c, "application/json"); err != nil {
+		return err
+	}
+	dec := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
+	dec.DisallowUnknownFields()
+	err := dec.Decode(into)
+	var syntax *json.SyntaxError
+	var typ *json.UnmarshalTypeError
+	var large *http.MaxBytesError
+	switch {
+	case err == nil && dec.More():
+		return newProblem(http.StatusBadRequest, "something follows the JSON value of the body")
+	case err == nil:
+		return nil
+	case errors.As(err, &large):
+		return err
+	case errors.As(err, &syntax):
+		return newProblem(http.StatusBadRequest, "the body is not valid JSON at byte %d: %s", syntax.Offset, err)
+	case errors.As(err, &typ):
+		p := newProblem(http.StatusBadRequest, "a JSON %s is not what was expected here", typ.Value)
+		p.Pointer = "/" + strings.ReplaceAll(typ.Field, ".", "/")
+		return p
+	}
+	return newProblem(http.StatusBadRequest, "the body cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+}

@@ -1,0 +1,255 @@
+// Package httpapi serves the HTTP interface: our own API as api/openapi.yaml
+// tells it, the AuthZEN endpoint, and the console's files.
+package httpapi
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/api"
+	"ironledger.example/internal/service"
+)
+
+// Server answers HTTP for a service.
+type Server struct {
+	service *service.Service
+	log     *slog.Logger
+	version string
+	started time.Time
+	tls     bool
+	public  string // the base URL for metadata; "" takes it from the request
+	console fs.FS
+	origin  *http.CrossOriginProtection
+}
+
+// Options are what a server is made with.
+type Options struct {
+	Service *service.Service
+	Log     *slog.Logger // nil: slog.Default()
+	Version string
+	TLS     bool   // whether it is served over TLS
+	Public  string // the URL by which others reach it
+	Console fs.FS  // the console's files
+}
+
+// permissions is what each operation asks of its caller.
+var permissions = map[string]service.Permission{
+	"GET /api/v1/status":                     service.MayRead,
+	"GET /api/v1/vocabulary":                 service.MayRead,
+	"POST /api/v1/evidence":                  service.MayReport,
+	"GET /api/v1/devices":                    service.MayRead,
+	"GET /api/v1/devices/:id":                service.MayRead,
+	"GET /api/v1/rulebooks":                  service.MayRead,
+	"POST /api/v1/rulebooks":                 service.MayPublish,
+	"POST /api/v1/rulebooks/check":           service.MayRead,
+	"GET /api/v1/rulebooks/:version":         service.MayRead,
+	"GET /api/v1/people":                     service.MayRead,
+	"POST /api/v1/people":                    service.MayAdmin,
+	"POST /api/v1/ask":                       service.MayAsk,
+	"GET /api/v1/decisions":                  service.MayRead,
+	"GET /api/v1/decisions/:id":              service.MayRead,
+	"GET /api/v1/tokens":                     service.MayAdmin,
+	"POST /api/v1/tokens":                    service.MayAdmin,
+	"DELETE /api/v1/tokens/:id":              service.MayAdmin,
+	"POST /access/v1/evaluation":             service.MayDecide,
+	"GET /api/v1/session":                    anyone,
+	"DELETE /api/v1/session":                 anyone,
+	"POST /api/v1/session":                   nobody,
+	"GET /.well-known/authzen-configuration": nobody,
+}
+
+const (
+	anyone service.Permission = ""  // any token will do
+	nobody service.Permission = "-" // no token is needed
+)
+
+// Handler returns the handler of everything.
+func Handler(o Options) http.Handler {
+	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: o.Service.Now(), tls: o.TLS, public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection()}
+	if s.log == nil {
+		s.log = slog.Default()
+	}
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.HandleMethodNotAllowed = true
+	r.ContextWithFallback = true
+	r.Use(s.recover, headers)
+	r.NoRoute(s.noRoute)
+	r.NoMethod(func(c *gin.Context) {
+		s.fail(c, newProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
+	})
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/readyz", func(c *gin.Context) {
+		if err := s.service.Ready(c); err != nil {
+			s.fail(c, newProblem(http.StatusServiceUnavailable, "the records cannot be read: %s", err))
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+	r.GET("/api/v1/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Spec) })
+	api.RegisterHandlersWithOptions(r, s, api.GinServerOptions{
+		Middlewares:  []api.MiddlewareFunc{s.authorize},
+		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, newProblem(status, "%s", err)) },
+	})
+	return r
+}
+
+// recover answers a bug with a problem, not with a broken connection.
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if bad := recover(); bad != nil {
+			if err, ok := bad.(error); ok && errors.Is(err, http.ErrAbortHandler) {
+				panic(bad)
+			}
+			s.log.Error("bug", "path", c.Request.URL.Path, "panic", fmt.Sprint(bad))
+			s.fail(c, newProblem(http.StatusInternalServerError, "the service met a bug in itself; it is in its log"))
+		}
+	}()
+	c.Next()
+}
+
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	if path := c.Request.URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/access/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	if id := c.GetHeader("X-Request-ID"); id != "" && len(id) <= 200 {
+		h.Set("X-Request-ID", id) // AuthZEN 1.0, section 10.1.3
+	}
+}
+
+const (
+	cookieName = "ironledger_session"
+	tokenKey   = "token"
+)
+
+// authorize finds out who calls and whether they may.
+func (s *Server) authorize(c *gin.Context) {
+	need, known := permissions[c.Request.Method+" "+c.FullPath()]
+	if !known {
+		s.fail(c, newProblem(http.StatusForbidden, "this operation has no permission set"))
+		return
+	}
+	if need == nobody {
+		return
+	}
+	token, ok, err := s.caller(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if !ok {
+		c.Header("WWW-Authenticate", `Bearer realm="ironledger"`)
+		s.fail(c, newProblem(http.StatusUnauthorized, "a valid bearer token is needed"))
+		return
+	}
+	if need != anyone && !token.Role.May(need) {
+		s.fail(c, newProblem(http.StatusForbidden, "the role %s may not %s", token.Role, need))
+		return
+	}
+	c.Set(tokenKey, token)
+}
+
+func (s *Server) caller(c *gin.Context) (service.Token, bool, error) {
+	if h := c.GetHeader("Authorization"); h != "" {
+		scheme, secret, _ := strings.Cut(h, " ")
+		if !strings.EqualFold(scheme, "Bearer") {
+			return service.Token{}, false, nil
+		}
+		t, ok := s.service.Authenticate(strings.TrimSpace(secret))
+		return t, ok, nil
+	}
+	cookie, err := c.Cookie(cookieName)
+	if err != nil || cookie == "" {
+		return service.Token{}, false, nil
+	}
+	if err := s.origin.Check(c.Request); err != nil {
+		return service.Token{}, false, newProblem(http.StatusForbidden, "the request comes from another site")
+	}
+	t, ok := s.service.Session(c, cookie)
+	return t, ok, nil
+}
+
+// actor is the name of the caller's token.
+func actor(c *gin.Context) service.Token {
+	t, _ := c.Get(tokenKey)
+	token, _ := t.(service.Token)
+	return token
+}
+
+// Serve listens until ctx ends, then lets requests under way finish. Without a
+// certificate it listens on loopback only.
+func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls.Config) error {
+	if certificate == nil && !loopback(l.Addr()) {
+		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
+	}
+	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}
+	failed := make(chan error, 1)
+	go func() {
+		if certificate != nil {
+			failed <- server.ServeTLS(l, "", "")
+			return
+		}
+		failed <- server.Serve(l)
+	}()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if err := server.Shutdown(grace); err != nil {
+		return errors.Join(fmt.Errorf("requests under way did not finish: %w", err), server.Close())
+	}
+	return nil
+}
+
+func loopback(a net.Addr) bool {
+	ap, err := netip.ParseAddrPort(a.String())
+	return err == nil && ap.Addr().Unmap().IsLoopback()
+}
+
+// noRoute serves the console's files; a path of the console itself gets its
+// first page.
+func (s *Server) noRoute(c *gin.Context) {
+	path := strings.TrimPrefix(c.Request.URL.Path, "/")
+	if s.console == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "access/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
+		return
+	}
+	if info, err := fs.Stat(s.console, path); err == nil && !info.IsDir() {
+		if strings.HasPrefix(path, "assets/") { // named by their content
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		c.Status(http.StatusOK)
+		http.ServeFileFS(c.Writer, c.Request, s.console, path)
+		return
+	}
+	if strings.HasPrefix(path, "assets/") {
+		s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
+		return
+	}
+	page, err := fs.ReadFile(s.console, "index.html")
+	if err != nil {
+		s.fail(c, newProblem(http.StatusNotFound, "this binary was built without the console; run make build"))
+		return
+	}
+	c.Header("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+}
