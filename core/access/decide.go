@@ -224,12 +224,12 @@ func numbered(list []GateRuling, pick func(GateRuling) bool) string {
 func (p *Program) refuse(d *Decision, q *Request, stops []GateRuling) {
 	user := map[string]string{"en": "Your device or your sign-in does not meet what this needs."}
 	if d.Outcome == StepUp {
-		user["en"] = "Confirm your sign-in with a second factor to continue."
+		user = map[string]string{"en": "Confirm your sign-in with a second factor to continue."}
 	}
 	var admin []string
 	want := rulebook.Level(0)
 	for _, g := range stops {
-		if g.Message != nil {
+		if g.Message != nil && d.Outcome == Deny {
 			user = g.Message
 		}
 		reasons := make([]string, 0, len(g.Why))
@@ -237,7 +237,11 @@ func (p *Program) refuse(d *Decision, q *Request, stops []GateRuling) {
 			reasons = append(reasons, Reason(l))
 		}
 		admin = append(admin, fmt.Sprintf("gate %d (%s) says %s: %s", g.Number, g.Gate, g.Verdict, strings.Join(reasons, "; ")))
-		d.ToAllow = append(d.ToAllow, fmt.Sprintf("gate %d needs %s", g.Number, g.Need))
+		if g.Verdict == string(StepUp) {
+			d.ToAllow = append(d.ToAllow, fmt.Sprintf("a second factor, for gate %d", g.Number))
+		} else {
+			d.ToAllow = append(d.ToAllow, fmt.Sprintf("gate %d needs %s", g.Number, g.Need))
+		}
 		want = max(want, g.level)
 	}
 	d.ReasonUser = user

@@ -116,7 +116,7 @@ func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, 
 	}
 	check := rl.check(platform)
 	if check == nil {
-		out.Why = []condition.Leaf{{Path: "platform", Required: "known", Unknown: view.Origin(p.platform, env.Now).Why}}
+		out.Why = []condition.Leaf{{Condition: "known(platform)", Path: "platform", Required: "known", Unknown: view.Origin(p.platform, env.Now).Why}}
 		return out
 	}
 	out.Check = check.String()

@@ -371,7 +371,8 @@ func FormatDuration(micros int64) string {
 	return sign + strconv.FormatInt(micros/units[4].micros, 10) + "s"
 }
 
-// FormatAge prints a duration for people, in its two largest units: "3d 4h".
+// FormatAge prints a duration for people, in its two largest
+// units down to minutes: "3d 4h".
 func FormatAge(micros int64) string {
 	if micros < 0 {
 		return "-" + FormatAge(-micros)
@@ -381,7 +382,7 @@ func FormatAge(micros int64) string {
 			continue
 		}
 		s := strconv.FormatInt(micros/u.micros, 10) + string(u.letter)
-		if i+2 < len(units) {
+		if u.letter != 'm' && i+2 < len(units) {
 			if rest := micros % u.micros / units[i+2].micros; rest > 0 {
 				s += " " + strconv.FormatInt(rest, 10) + string(units[i+2].letter)
 			}

@@ -110,7 +110,7 @@ func (a *app) printAnswer(d *api.Answer, raw any) error {
 			says += " (shadow)"
 		}
 		for i, w := range g.Why {
-			row := []string{fmt.Sprint(g.Number), g.Gate, says, strings.TrimSpace(w.Path + " " + w.Required), seen(w), w.Source}
+			row := []string{fmt.Sprint(g.Number), g.Gate, says, w.Condition, seen(w), w.Source}
 			if i > 0 {
 				row[0], row[1], row[2] = "", "", ""
 			}

@@ -176,7 +176,7 @@ func (a *app) rulings(s *posture.Standing) [][]string {
 			verdict += " (shadow)"
 		}
 		for i, w := range v.Why {
-			row := []string{v.Rule, verdict, v.HoldsAt, strings.TrimSpace(w.Path + " " + w.Required), w.Observed, w.Source, w.Age}
+			row := []string{v.Rule, verdict, v.HoldsAt, w.Condition, w.Observed, w.Source, w.Age}
 			if w.Unknown != "" {
 				row[4] = w.Unknown
 			}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -78,6 +79,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitUsage
 	}
 	a.explain(err)
+	var p *client.Problem
+	if errors.As(err, &p) && p.Status == http.StatusBadRequest && p.Pointer != "" && p.Pointer[0] != '/' {
+		return exitUsage // a flag of the command line became a parameter
+	}
 	return exitFailed
 }
 

@@ -1,0 +1,61 @@
+# Iron Ledger. "make demo" and "make test" are all a fresh machine needs.
+SHELL := /bin/bash
+GO ?= go
+export CGO_ENABLED ?= 0
+export GOFLAGS := $(GOFLAGS) -trimpath
+STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
+CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+
+.PHONY: build demo test lint bench generate screenshots fmt clean race fuzz browser
+
+build: console/dist/index.html ## bin/ironledger, one static binary with the console inside
+	$(GO) build -o bin/ironledger ./cmd/ironledger
+
+demo: build ## the service with the data of Gullholm Ferries
+	bin/ironledger demo
+
+test: lint browser race fuzz ## everything
+	$(GO) test ./...
+
+lint: console/dist/index.html
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "run make fmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	$(GO) vet ./...
+	$(STATICCHECK) ./...
+	cd console && npm run --silent typecheck && npm run --silent lint
+
+race: console/dist/index.html ## the core and the service under the race detector
+	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/service/... ./internal/store/...
+
+fuzz: ## a short run of each fuzz target
+	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime 3s ./core/condition
+	$(GO) test -run '^$$' -fuzz '^FuzzCompile$$' -fuzztime 3s ./core/condition
+	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime 3s ./core/evidence
+	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime 3s ./core/rulebook
+
+bench: console/dist/index.html ## speed, each against a baseline in the same run
+	$(GO) test -run '^TestBench' -count=1 -v ./bench -bench
+
+generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
+	$(GO) generate ./api
+	cd console && npm run --silent types
+
+screenshots: build browser ## docs/screenshots from the demo data
+	docs/screenshots/make.sh
+
+fmt:
+	gofmt -w $$(git ls-files '*.go')
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html
+
+browser:
+	@./scripts/need chromium chromium
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	@./scripts/need npm npm
+	cd console && npm ci --no-progress
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
+	cd console && npm run --silent build
+	@touch $@

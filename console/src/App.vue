@@ -1,0 +1,45 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useSession } from './stores/session'
+
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const framed = computed(() => !route.meta.open && session.who !== null)
+
+async function signOut() {
+  await session.signOut()
+  await router.push({ name: 'sign-in' })
+}
+</script>
+
+<template>
+  <div v-if="framed" class="frame">
+    <a class="skip" href="#page">To the page</a>
+    <header>
+      <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22">Iron Ledger</router-link>
+      <nav aria-label="Pages">
+        <router-link to="/devices">Devices</router-link>
+        <router-link to="/ask">Ask</router-link>
+        <router-link to="/decisions">Decisions</router-link>
+      </nav>
+      <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}</span>
+      <el-button link @click="signOut">Sign out</el-button>
+    </header>
+    <main id="page" tabindex="-1"><router-view /></main>
+  </div>
+  <router-view v-else />
+</template>
+
+<style scoped>
+header { display: flex; align-items: center; gap: 28px; padding: 0 32px; border-bottom: 1px solid var(--rule-strong); background: var(--sheet); }
+.name { font-family: var(--serif); font-weight: 600; font-size: 17px; text-decoration: none; display: flex; align-items: center; gap: 8px; }
+nav { display: flex; gap: 22px; flex: 1; }
+nav a { text-decoration: none; padding: 14px 2px 11px; border-bottom: 3px solid transparent; }
+nav a.router-link-active { border-bottom-color: var(--metal); font-weight: 600; }
+main { padding: 24px 32px 64px; max-width: 1440px; margin: 0 auto; }
+main:focus { outline: none; }
+.skip { position: absolute; left: -999px; }
+.skip:focus { left: 8px; top: 8px; background: var(--sheet); padding: 4px 8px; z-index: 9; }
+</style>

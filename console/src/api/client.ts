@@ -1,0 +1,51 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+type Schemas = components['schemas']
+export type Device = Schemas['Device']
+export type DevicePage = Schemas['DevicePage']
+export type DeviceSummary = Schemas['DeviceSummary']
+export type Answer = Schemas['Answer']
+export type DecisionPage = Schemas['DecisionPage']
+export type Evaluation = Schemas['Evaluation']
+export type GateRuling = Schemas['GateRuling']
+export type Leaf = Schemas['Leaf']
+export type Outcome = Schemas['Outcome']
+export type Person = Schemas['Person']
+export type Problem = Schemas['Problem']
+export type Reading = Schemas['Reading']
+export type Remedies = Schemas['Remedies']
+export type Ruling = Schemas['Ruling']
+export type Session = Schemas['Session']
+export type Vocabulary = Schemas['Vocabulary']
+
+/** The API, called with the console's session cookie. */
+export const api = createClient<paths>({ baseUrl: '/' })
+
+/** An answer that tells what went wrong (RFC 9457). */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail)
+  }
+}
+
+interface Reply<T> {
+  data?: T
+  error?: Problem
+  response: Response
+}
+
+/** The data of a reply, or its problem as an error. */
+export async function must<T>(call: Promise<Reply<T>>): Promise<T> {
+  let reply: Reply<T>
+  try {
+    reply = await call
+  } catch {
+    throw new ProblemError({ type: 'about:blank', title: 'No answer', status: 0, detail: 'The service does not answer. Check that it is running, then try again.' })
+  }
+  if (reply.error !== undefined || !reply.response.ok) {
+    const p = reply.error
+    throw new ProblemError(p?.detail ? p : { type: 'about:blank', title: 'Failed', status: reply.response.status, detail: `The service answered ${reply.response.status}.` })
+  }
+  return reply.data as T
+}

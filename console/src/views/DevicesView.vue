@@ -1,0 +1,116 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, must, type DeviceSummary } from '../api/client'
+import LevelMark from '../components/LevelMark.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import TimeText from '../components/TimeText.vue'
+import { useLoad } from '../composables/useLoad'
+import { useQuery } from '../composables/useQuery'
+
+const size = 25
+const router = useRouter()
+const { query, set } = useQuery('where', 'q', 'sort', 'cursor')
+const where = ref(query.value.where)
+const text = ref(query.value.q)
+watch(query, (q) => { where.value = q.where; text.value = q.q })
+
+const { data: page, problem, loading, again } = useLoad(
+  () => must(api.GET('/api/v1/devices', { params: { query: { ...query.value, limit: size } } })),
+  () => query.value,
+)
+const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
+
+const levels = computed(() => {
+  const ladder = vocabulary.value?.ladder ?? []
+  return ladder.map((level, rank) => ({ level, rank, top: ladder.length - 1, count: page.value?.levels[level] ?? 0 })).reverse()
+})
+const search = () => set({ where: where.value.trim(), q: text.value.trim(), cursor: '' })
+const clear = () => set({ where: '', q: '', cursor: '' })
+const pages = ref<string[]>([])
+
+function next() {
+  pages.value.push(query.value.cursor)
+  return set({ cursor: page.value?.next ?? '' })
+}
+
+function back() {
+  return set({ cursor: pages.value.pop() ?? '' })
+}
+
+function sorted({ prop, order }: { prop: string | null, order: string | null }) {
+  pages.value = []
+  return set({ sort: prop && order ? (order === 'descending' ? '-' : '') + prop : '', cursor: '' })
+}
+
+const sort = computed(() => {
+  const s = query.value.sort
+  return { prop: s.replace(/^-/, '') || 'id', order: s.startsWith('-') ? 'descending' as const : 'ascending' as const }
+})
+
+const open = (d: DeviceSummary) => router.push({ name: 'device', params: { id: d.id } })
+const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).join(' ')
+</script>
+
+<template>
+  <h1>Devices</h1>
+  <form class="search" @submit.prevent="search">
+    <el-input v-model="where" class="where" aria-label="Condition" name="where" placeholder="A condition, as in: level < sound and platform == windows" clearable @clear="search">
+      <template #prefix><span class="soft small">where</span></template>
+    </el-input>
+    <el-input v-model="text" class="text" aria-label="Text" name="q" placeholder="Name, serial, owner" clearable @clear="search" />
+    <el-button native-type="submit" type="primary">Search</el-button>
+  </form>
+  <ProblemNote v-if="problem" :problem="problem" @again="again" />
+
+  <ul v-if="page" class="levels" aria-label="Devices at each level">
+    <li v-for="l in levels" :key="l.level">
+      <router-link :to="{ query: { where: `level == ${l.level}` } }"><LevelMark v-bind="l" /> <strong>{{ l.count }}</strong></router-link>
+    </li>
+    <li class="soft">{{ page.total }} in all</li>
+    <li v-if="query.where || query.q"><el-button link @click="clear">Show every device</el-button></li>
+  </ul>
+
+  <el-skeleton v-if="!page && loading" :rows="8" animated />
+  <el-table v-else-if="page && page.items.length > 0" :data="page.items" :default-sort="sort" :class="{ stale: loading }" row-key="id" @sort-change="sorted" @row-click="open">
+    <el-table-column prop="level" label="Level" sortable="custom" width="132">
+      <template #default="{ row }"><LevelMark :level="row.level" :rank="row.rank" :top="row.top" /></template>
+    </el-table-column>
+    <el-table-column prop="id" label="Device" sortable="custom" width="118">
+      <template #default="{ row }"><router-link :to="{ name: 'device', params: { id: row.id } }" @click.stop>{{ row.id }}</router-link></template>
+    </el-table-column>
+    <el-table-column prop="name" label="Name" sortable="custom" min-width="150" />
+    <el-table-column prop="platform" label="System" sortable="custom" min-width="180" :formatter="system" />
+    <el-table-column prop="owner" label="Owner" sortable="custom" min-width="210" show-overflow-tooltip />
+    <el-table-column label="Held by" min-width="210">
+      <template #default="{ row }">
+        <span v-if="!row.covered" class="soft">no baseline applies</span>
+        <template v-else><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span><span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template>
+      </template>
+    </el-table-column>
+    <el-table-column prop="seen_at" label="Seen" sortable="custom" width="112">
+      <template #default="{ row }"><TimeText :time="row.seen_at" /></template>
+    </el-table-column>
+  </el-table>
+  <div v-else-if="page && !problem" class="empty">
+    <h3>No device matches</h3>
+    <p v-if="query.where || query.q" class="soft">Try a wider condition, or <el-button link type="primary" @click="clear">show every device</el-button>.</p>
+    <p v-else class="soft">Bring evidence with <code>ironledger device import FILE</code>.</p>
+  </div>
+
+  <nav v-if="page && (page.next || query.cursor)" class="pages" aria-label="Pages of the list">
+    <el-button :disabled="!query.cursor" @click="back">Before</el-button>
+    <el-button :disabled="!page.next" @click="next">Next</el-button>
+  </nav>
+</template>
+
+<style scoped>
+.search { display: flex; gap: 10px; margin: 14px 0 10px; }
+.where { flex: 3; font-family: var(--mono); }
+.text { flex: 1; }
+.levels { display: flex; flex-wrap: wrap; gap: 24px; list-style: none; padding: 8px 0; margin: 0 0 6px; align-items: center; }
+.levels a { display: inline-flex; gap: 8px; align-items: center; text-decoration: none; }
+.stale { opacity: 0.6; }
+.empty { padding: 40px 0; }
+.pages { margin-top: 16px; }
+</style>

@@ -1,0 +1,194 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// browser opens a page of headless Chromium that is closed with the test.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, cancelPage := chromedp.NewContext(ctx)
+	ctx, cancelTime := context.WithTimeout(ctx, 90*time.Second)
+	t.Cleanup(func() { cancelTime(); cancelPage(); cancel() })
+	do(t, ctx, chromedp.EmulateViewport(1280, 800))
+	return ctx
+}
+
+func do(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		picture(t, ctx, "failed")
+		t.Fatal(err)
+	}
+}
+
+// until waits for the page to say a text.
+func until(t *testing.T, ctx context.Context, text string) {
+	t.Helper()
+	for range 150 {
+		if strings.Contains(pageText(t, ctx), text) {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	picture(t, ctx, "failed")
+	t.Fatalf("the page never says %q; it says:\n%s", text, pageText(t, ctx))
+}
+
+func pageText(t *testing.T, ctx context.Context) string {
+	t.Helper()
+	s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// picture keeps a PNG of the page in the folder IRONLEDGER_SHOTS, if it is set.
+func picture(t *testing.T, ctx context.Context, name string) {
+	t.Helper()
+	dir := os.Getenv("IRONLEDGER_SHOTS")
+	if dir == "" {
+		return
+	}
+	time.Sleep(400 * time.Millisecond) // fonts and transitions
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func signIn(t *testing.T, ctx context.Context, s *server) {
+	t.Helper()
+	do(t, ctx, chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)))
+	picture(t, ctx, "console-sign-in")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=token]`), adminToken+"\r"))
+	until(t, ctx, "71 in all")
+}
+
+func TestConsole(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	ctx := browser(t)
+	signIn(t, ctx, s)
+	picture(t, ctx, "console-devices")
+
+	t.Run("a wrong token is refused with a reason", func(t *testing.T) {
+		other := browser(t)
+		do(t, other, chromedp.Navigate(s.url+"/devices"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=token]`), "il_wrong\r"))
+		until(t, other, "this token is not valid here")
+	})
+
+	t.Run("the token is out of reach of scripts", func(t *testing.T) {
+		seen, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.cookie + JSON.stringify(localStorage) + JSON.stringify(sessionStorage)"))
+		if err != nil || strings.Contains(seen, "il_") || strings.Contains(seen, "ironledger_session") {
+			t.Errorf("scripts can read %q (%v)", seen, err)
+		}
+	})
+
+	t.Run("a condition finds devices, and the URL keeps it", func(t *testing.T) {
+		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=where]`), "level == limited and form == tablet\r"))
+		until(t, ctx, "3 in all")
+		picture(t, ctx, "console-devices-search")
+		at, err := chromedp.Run(ctx, chromedp.Location())
+		if err != nil || !strings.Contains(at, "where=level") {
+			t.Errorf("the URL is %s (%v)", at, err)
+		}
+		if !strings.Contains(pageText(t, ctx), "bridge-tablet/os-current") {
+			t.Error("the list does not say what holds the tablets")
+		}
+	})
+
+	t.Run("a wrong condition is pointed at", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/devices?where=levl+%3C+sound"))
+		until(t, ctx, "did you mean level?")
+		until(t, ctx, "^^^^")
+		picture(t, ctx, "console-devices-error")
+	})
+
+	t.Run("no match is said", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/devices?q=no-such-device"))
+		until(t, ctx, "No device matches")
+	})
+
+	t.Run("a device says why, and what to do", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/devices?q=GF-T-2107"))
+		until(t, ctx, "1 in all")
+		do(t, ctx, chromedp.Click(chromedp.CSS(`tbody a[href="/devices/GF-T-2107"]`)))
+		until(t, ctx, "Held at limited by bridge-tablet/os-current")
+		for _, text := range []string{"os.version >= 17.5", "16.7.2", "mdm", "Put the tablet on the charger", "To reach sound"} {
+			until(t, ctx, text)
+		}
+		picture(t, ctx, "console-device")
+		do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1059"))
+		until(t, ctx, "the disk driver did not answer")
+		picture(t, ctx, "console-device-unknown")
+		do(t, ctx, chromedp.Navigate(s.url+"/devices/nobody"))
+		until(t, ctx, "there is no device with the id")
+	})
+
+	t.Run("ask answers with the reasons of each gate", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/ask?device=GF-L-1042"), chromedp.WaitVisible(chromedp.CSS(`input[name=person]`)))
+		picture(t, ctx, "console-ask-empty")
+		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=person]`), "maren.holt@gullholm.example"),
+			chromedp.Click(chromedp.CSS(`.el-select input`)), chromedp.SendKeys(chromedp.CSS(`.el-select input`), "payroll\r"),
+			chromedp.SendKeys(chromedp.CSS(`input[name=ip]`), "192.0.2.44\r"))
+		until(t, ctx, "step-up")
+		for _, text := range []string{"Payroll from strong devices", "auth.mfa", "not known: the request does not say", "nothing was recorded"} {
+			until(t, ctx, text)
+		}
+		picture(t, ctx, "console-ask")
+		do(t, ctx, chromedp.Navigate(s.url+"/ask?person=birk.strand@gullholm.example&device=GF-T-2107&resource=chart-room&ip=10.40.1.3"))
+		for _, text := range []string{"What holds the device down", "Operating system is current", "os.version >= 17.5", "16.7.2", "Put the tablet on the charger"} {
+			until(t, ctx, text)
+		}
+		picture(t, ctx, "console-ask-deny")
+	})
+
+	t.Run("decisions lead to their reasons", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/decisions"))
+		until(t, ctx, "chart-room")
+		picture(t, ctx, "console-decisions")
+		do(t, ctx, chromedp.Navigate(s.url+"/decisions?outcome=deny&resource=ticket-till"))
+		until(t, ctx, "GF-K-3103")
+		do(t, ctx, chromedp.Click(chromedp.CSS(`tbody a[href^="/decisions/"]`)))
+		until(t, ctx, "of the ledger, asked by first-admin")
+		picture(t, ctx, "console-decision")
+	})
+
+	t.Run("signing out ends the session", func(t *testing.T) {
+		do(t, ctx, chromedp.Click(chromedp.CSS(`header button`)), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.Navigate(s.url+"/decisions"),
+			chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)))
+	})
+}
+
+func TestConsoleInTheDark(t *testing.T) {
+	if os.Getenv("IRONLEDGER_SHOTS") == "" {
+		t.Skip("this makes a picture for people; set IRONLEDGER_SHOTS to a folder")
+	}
+	s := start(t, "demo", t.TempDir())
+	ctx := browser(t)
+	do(t, ctx, func(ctx context.Context, page *chromedp.Target) (chromedp.Void, error) {
+		_, err := cdp.Call(ctx, page, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+		return chromedp.Void{}, err
+	})
+	signIn(t, ctx, s)
+	do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1059"))
+	until(t, ctx, "the disk driver did not answer")
+	picture(t, ctx, "console-dark")
+}

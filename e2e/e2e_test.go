@@ -1,0 +1,186 @@
+// Package e2e tests the real thing: the binary started on loopback, called by
+// its own client, over HTTP, and by a browser.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "ironledger-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "ironledger")
+	build := exec.Command("go", "build", "-o", binary, "../cmd/ironledger")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		fmt.Fprintln(os.Stderr, "the binary does not build:", err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+const adminToken = "il_end_to_end_administrator"
+
+// server is a running service.
+type server struct {
+	url  string
+	data string
+	cmd  *exec.Cmd
+	done chan error
+}
+
+var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
+
+// start runs "ironledger serve" or "demo" on a free port until the test ends.
+func start(t *testing.T, verb, data string) *server {
+	t.Helper()
+	s := &server{data: data, cmd: exec.Command(binary, verb, "--data", data, "--listen", "127.0.0.1:0"), done: make(chan error, 1)}
+	s.cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.cmd.Stderr = s.cmd.Stdout
+	if err := s.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	found, log := make(chan string, 1), &bytes.Buffer{}
+	go func() {
+		lines := bufio.NewScanner(io.TeeReader(out, log))
+		for lines.Scan() {
+			if url := answersAt.FindString(lines.Text()); url != "" && len(found) == 0 {
+				found <- url
+			}
+		}
+		s.done <- s.cmd.Wait()
+	}()
+	select {
+	case s.url = <-found:
+	case err := <-s.done:
+		t.Fatalf("the service ended at once: %v\n%s", err, log)
+	case <-time.After(30 * time.Second):
+		t.Fatal("the service does not start")
+	}
+	t.Cleanup(func() { s.stop(t) })
+	return s
+}
+
+// stop ends the service as an administrator would and waits for it.
+func (s *server) stop(t *testing.T) {
+	t.Helper()
+	if s.cmd == nil {
+		return
+	}
+	if err := s.cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Logf("interrupting the service: %v", err)
+	}
+	if err := <-s.done; err != nil {
+		t.Errorf("the service did not stop in order: %v", err)
+	}
+	s.cmd = nil
+}
+
+// result is what a command came to.
+type result struct {
+	out, err string
+	code     int
+}
+
+// run calls the client against the service; stdin may be "".
+func (s *server) run(t *testing.T, stdin string, args ...string) result {
+	t.Helper()
+	cmd := exec.Command(binary, args...)
+	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken)
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// offline calls a command that needs no service.
+func offline(t *testing.T, stdin string, args ...string) result {
+	t.Helper()
+	return (&server{}).run(t, stdin, args...)
+}
+
+// want fails unless a command ended with the code and said all of the texts.
+func (r result) want(t *testing.T, code int, texts ...string) result {
+	t.Helper()
+	if r.code != code {
+		t.Fatalf("exit code %d, want %d\n%s%s", r.code, code, r.out, r.err)
+	}
+	for _, s := range texts {
+		if !strings.Contains(r.out+r.err, s) {
+			t.Errorf("nothing says %q:\n%s%s", s, r.out, r.err)
+		}
+	}
+	return r
+}
+
+// reply is an HTTP answer.
+type reply struct {
+	status int
+	header http.Header
+	body   []byte
+}
+
+// call sends a request; body may be "" and token may be "".
+func (s *server) call(t *testing.T, method, path, token, media, body string) reply {
+	t.Helper()
+	req, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	if media != "" {
+		req.Header.Set("Content-Type", media)
+	}
+	req.Header.Set("X-Request-ID", "rq-7")
+	r, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Body.Close()
+	raw, err := io.ReadAll(r.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return reply{r.StatusCode, r.Header, raw}
+}
+
+// into decodes an answer that must have a status.
+func (r reply) into(t *testing.T, status int, v any) {
+	t.Helper()
+	if r.status != status {
+		t.Fatalf("status %d, want %d: %s", r.status, status, r.body)
+	}
+	if err := json.Unmarshal(r.body, v); err != nil {
+		t.Fatalf("the answer is not the JSON that was expected: %v\n%s", err, r.body)
+	}
+}
