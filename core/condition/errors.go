@@ -65,9 +65,9 @@ func Nearest(word string, candidates []string) string {
 			best, bestCost = c, cost
 		}
 	}
-	if best == "" { // the last part of a dotted name, forgotten prefix
+	if best == "" { // a part of a name
 		for _, c := range candidates {
-			if strings.HasSuffix(c, "."+word) {
+			if strings.HasSuffix(c, "."+word) || len(word) > 2 && strings.HasPrefix(c, word) {
 				return c
 			}
 		}

@@ -116,7 +116,9 @@ func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
 	if id, ok := e.Find(f.find); ok {
 		a := f.appraise(id, now)
 		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, NextChange: f.rules.Next(a.env, &a.result),
-			Below: func(l rulebook.Level) []access.Obstacle { return Obstacles(f.rules.Holding(a.env, a.view, &a.result, l)) }}
+			Below: func(l rulebook.Level) []access.Obstacle {
+				return Obstacles(f.rules.Holding(a.env, a.view, &a.result, l))
+			}}
 	}
 	return f.gates.Decide(q, now)
 }

@@ -1,0 +1,261 @@
+package evidence
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/value"
+)
+
+const hour = int64(3600 * 1_000_000)
+
+var now = micros("2026-11-20T08:00:00Z")
+
+func micros(s string) int64 {
+	v, err := value.ParseTime(s)
+	if err != nil {
+		panic(err)
+	}
+	return v.Num()
+}
+
+func report(t *testing.T, d *Dictionary, raw string) *Report {
+	t.Helper()
+	r, err := d.ParseReport([]byte(raw), now)
+	if err != nil {
+		t.Fatalf("%s: %v", raw, err)
+	}
+	return r
+}
+
+func TestReportKeepsWhatItCan(t *testing.T) {
+	d := NewDictionary(Attribute{Name: "custom.chart_pack", Type: value.Of(value.Version)})
+	r := report(t, d, `{"source":"mdm","observed_at":"2026-11-20T07:00:00Z","identity":{"id":"d-1","serial":"GF-1"},"evidence":{
+		"platform":"windows","os.version":"10.0.22631.4460 (KB504)","storage.encrypted":null,"tpm.present":{"unavailable":"driver not loaded"},
+		"os.vresion":"1","passcode.length":"six","threat.score":140,"on_roster":true,"screen_lock.after":"10m","form":"lorry",
+		"volumes":[{"name":"c","system":true,"encrypted":false}],"custom.chart_pack":"2026.11"}}`)
+	if len(r.Readings) != 7 { // platform, os.version, tpm.present, screen_lock.after, volumes, custom.chart_pack, and the serial
+		t.Errorf("%d readings are kept: %v", len(r.Readings), r.Readings)
+	}
+	want := map[string]string{"os.vresion": "did you mean os.version?", "passcode.length": `the text "six" stands where a whole number`, "threat.score": "between 0 and 100",
+		"on_roster": "only the service itself", "form": `"lorry" is not one of laptop`}
+	if len(r.Refused) != len(want) {
+		t.Errorf("refused are %v", r.Refused)
+	}
+	for _, x := range r.Refused {
+		if !strings.Contains(x.Message, want[x.Attribute]) || want[x.Attribute] == "" {
+			t.Errorf("%s is refused with %q, want %q", x.Attribute, x.Message, want[x.Attribute])
+		}
+	}
+}
+
+func TestReportsThatAreRefusedWhole(t *testing.T) {
+	d := NewDictionary()
+	for raw, want := range map[string]string{
+		`{`:                                  "not a report: unexpected EOF",
+		`[]`:                                 "the report is a JSON array where an object was expected",
+		`null`:                               "does not say which device",
+		`{"identity":{"id":"a"},"colour":1}`: `unknown field "colour"`,
+		`{"identity":{},"evidence":{"platform":"ios"}}`:                "does not say which device",
+		`{"identity":{"id":"a"},"observed_at":"yesterday"}`:            "not an RFC 3339 time",
+		`{"identity":{"id":"a"},"observed_at":"2026-11-20T08:06:00Z"}`: "in the future",
+		`{"identity":{"serial":"a"},"evidence":{"serial":"b"}}`:        "the serial of the identity and of the evidence differ",
+		`{"identity":{"id":"a"}} {"identity":{"id":"b"}}`:              "more text follows",
+		`{"identity":{"id":"` + strings.Repeat("x", 300) + `"}}`:       "longer than 200",
+		`{"identity":{"id":7}}`:                                        "identity.id is a JSON number",
+	} {
+		if _, err := d.ParseReport([]byte(raw), now); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.60s: the error is %v, want %q", raw, err, want)
+		}
+	}
+	if _, err := d.ParseReport([]byte(`{"identity":{"id":"a"},"observed_at":"2026-11-20T08:04:59Z"}`), now); err != nil {
+		t.Errorf("a clock five minutes ahead is refused: %v", err)
+	}
+}
+
+func TestStreamsGoOnAfterABadLine(t *testing.T) {
+	d := NewDictionary()
+	cases := []struct {
+		name   string
+		format Format
+		text   string
+		good   int
+		bad    map[int]string
+	}{
+		{"ndjson", NDJSON, "{\"identity\":{\"id\":\"a\"}}\n\nnonsense\n{\"identity\":{\"id\":\"b\"}}", 2, map[int]string{3: "not valid JSON"}},
+		{"too long a line", NDJSON, strings.Repeat("x", MaxReport+5) + "\n{\"identity\":{\"id\":\"b\"}}\n", 1, map[int]string{1: "larger than"}},
+		{"a list", JSON, `[{"identity":{"id":"a"}},{"identity":{}}]`, 1, map[int]string{2: "does not say which device"}},
+		{"one object over lines", JSON, "{\n\"identity\":{\"id\":\"a\"}\n}", 1, nil},
+		{"csv", CSV, "id,os.version,passcode.set,threat.score,certs\na,14.1,true,7,\nb,14.1\nc,\"x\",,unavailable: asleep,\n", 2, map[int]string{3: "not a CSV row"}},
+		{"csv with a column twice", CSV, "id,id\na,b\n", 0, map[int]string{0: "stands twice"}},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			good, bad := 0, map[int]string{}
+			for it := range d.Read(strings.NewReader(c.text), c.format, now) {
+				if it.Err != nil {
+					bad[it.Line] = it.Err.Error()
+				} else {
+					good++
+				}
+			}
+			if good != c.good || len(bad) != len(c.bad) {
+				t.Errorf("%d good reports, want %d; bad %v, want %v", good, c.good, bad, c.bad)
+			}
+			for line, want := range c.bad {
+				if !strings.Contains(bad[line], want) {
+					t.Errorf("line %d says %q, want %q", line, bad[line], want)
+				}
+			}
+		})
+	}
+	for text, want := range map[string]Format{`{"identity":{}}` + "\n{": NDJSON, "{\n}": JSON, "[": JSON, "id,name": CSV} {
+		if got := Detect("-", []byte(text)); got != want {
+			t.Errorf("%q is taken for %s, want %s", text, got, want)
+		}
+	}
+}
+
+// record makes a record of "source hours-ago attribute value" lines.
+func record(t *testing.T, d *Dictionary, lines ...string) *Record {
+	t.Helper()
+	var rec *Record
+	for _, l := range lines {
+		f := strings.SplitN(l, " ", 4)
+		at := value.FormatTime(now - int64(f[1][0]-'0')*hour)
+		rec = rec.With(report(t, d, `{"source":"`+f[0]+`","observed_at":"`+at+`","identity":{"id":"d"},"evidence":{"`+f[2]+`":`+f[3]+`}}`))
+	}
+	return rec
+}
+
+func TestWhichReadingCounts(t *testing.T) {
+	d := NewDictionary()
+	policy := Policy{Limits: []Limit{{"", 24 * hour}, {"os", 3 * hour}, {"os.build", 9 * hour}},
+		Sources: []SourceRule{{"agent", 1, []string{"*"}}, {"mdm", 5, []string{"os", "platform"}}, {"sensor", 3, []string{"threat", "integrity"}}, {"twin", 1, []string{"*"}}},
+		Bands:   []Band{{1, 1}, {40, 2}, {70, 3}, {90, 4}}}
+	cases := []struct {
+		name, attribute, value, source, why string
+		lines                               []string
+	}{
+		{"a higher rank wins over a newer one", "os.version", "14.1", "mdm", "", []string{`mdm 2 os.version "14.1"`, `agent 1 os.version "14.2"`}},
+		{"a stale one of higher rank yields", "os.version", "14.2", "agent", "", []string{`mdm 4 os.version "14.1"`, `agent 1 os.version "14.2"`}},
+		{"of one rank the newest wins", "os.version", "14.3", "twin", "", []string{`agent 2 os.version "14.2"`, `twin 1 os.version "14.3"`}},
+		{"of one rank and time the first id wins", "os.version", "14.2", "agent", "", []string{`twin 1 os.version "14.3"`, `agent 1 os.version "14.2"`}},
+		{"the worst threat wins", "threat.score", "80", "agent", "", []string{`agent 2 threat.score 80`, `sensor 1 threat.score 5`}},
+		{"tampered wins", "integrity.tampered", "true", "agent", "", []string{`agent 2 integrity.tampered true`, `sensor 1 integrity.tampered false`}},
+		{"a level is derived from the score of each source", "threat.level", "high", "agent", "", []string{`agent 2 threat.score 80`, `sensor 1 threat.level "low"`}},
+		{"a given level counts instead of its own score", "threat.level", "low", "agent", "", []string{`agent 2 threat.score 80`, `agent 2 threat.level "low"`}},
+		{"an older report does not overwrite", "model", "new", "agent", "", []string{`agent 1 model "new"`, `agent 5 model "old"`}},
+		{"a source outside its prefixes does not count", "model", "", "", "never reported", []string{`mdm 1 model "m"`}},
+		{"nobody said anything", "model", "", "", "never reported", nil},
+		{"all is stale", "os.version", "", "agent", "stale: observed 4h ago, fresh for 3h", []string{`agent 4 os.version "14.2"`}},
+		{"the longest prefix decides freshness", "os.build", "b", "agent", "", []string{`agent 8 os.build "b"`}},
+		{"at its limit it is still fresh", "os.version", "14.2", "agent", "", []string{`agent 3 os.version "14.2"`}},
+		{"what a device is does not go stale", "vendor", "v", "agent", "", []string{`agent 9 vendor "v"`}},
+		{"unavailable says why", "secure_boot", "", "agent", "unavailable: no firmware", []string{`agent 1 secure_boot {"unavailable":"no firmware"}`}},
+		{"unavailable yields to a value of another source", "secure_boot", "true", "twin", "", []string{`agent 1 secure_boot {"unavailable":"x"}`, `twin 2 secure_boot true`}},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			r := NewResolver(d, policy)
+			v := r.Resolve(record(t, d, c.lines...), Facts{}, now)
+			slot := d.Slot(c.attribute)
+			got := v.Get(slot, now)
+			if c.value == "" && got.Known() || c.value != "" && got.String() != c.value {
+				t.Errorf("the value is %v, want %q", got, c.value)
+			}
+			if o := v.Origin(slot, now); o.Why != c.why || o.Source != c.source {
+				t.Errorf("it comes from %q (%q), want %q (%q)", o.Source, o.Why, c.source, c.why)
+			}
+		})
+	}
+	v := NewResolver(d, policy).Resolve(record(t, d, `mdm 2 os.version "14.1"`, `agent 1 os.version "14.2"`), Facts{}, now)
+	if want := now + hour; v.Valid != want {
+		t.Errorf("the view holds until %s, want %s: then the other source takes over", value.FormatTime(v.Valid), value.FormatTime(want))
+	}
+}
+
+func TestServiceFactsAreNeverUnknown(t *testing.T) {
+	d := NewDictionary()
+	r := NewResolver(d, Policy{})
+	v := r.Resolve(record(t, d, `agent 1 owner "ylva"`), Facts{OnRoster: true, Groups: func(p string) []string { return []string{p + "'s crew"} }}, now)
+	for name, want := range map[string]string{"on_roster": "true", "vouched": "false", "owner.groups": "ylva's crew"} {
+		if got := v.Get(d.Slot(name), now); got.String() != want {
+			t.Errorf("%s is %v, want %s", name, got, want)
+		}
+	}
+	if v := r.Resolve(nil, Facts{}, now); v.Get(d.Slot("vouched"), now).String() != "false" {
+		t.Error("vouched is unknown without evidence")
+	}
+}
+
+func TestJoining(t *testing.T) {
+	d := NewDictionary()
+	known := map[Key]string{{ByExternal, "mdm:77"}: "d1", {ByID, "d1"}: "d1", {BySerial, "gf-1"}: "d1", {ByHardware, "aa"}: "d2", {ByID, "d2"}: "d2"}
+	find := func(k Key) (string, bool) { id, ok := known[k]; return id, ok }
+	for _, c := range []struct {
+		raw, id  string
+		known    bool
+		conflict bool
+	}{
+		{`{"source":"mdm","external_id":"77","identity":{}}`, "d1", true, false},
+		{`{"source":"other","external_id":"77","identity":{"serial":" GF-1 "}}`, "d1", true, false},
+		{`{"identity":{"hardware_id":"AA"}}`, "d2", true, false},
+		{`{"identity":{"id":"d1","hardware_id":"aa"}}`, "", false, true},
+		{`{"identity":{"id":"d9","serial":"new"}}`, "d9", false, false},
+		{`{"identity":{"serial":"New-7"}}`, "New-7", false, false},
+		{`{"source":"mdm","external_id":"78","identity":{}}`, "mdm:78", false, false},
+	} {
+		id, ok, err := Join(report(t, d, c.raw), find)
+		var conflict *ConflictError
+		if id != c.id || ok != c.known || errors.As(err, &conflict) != c.conflict {
+			t.Errorf("%s joins %q (known %v, %v), want %q (known %v, conflict %v)", c.raw, id, ok, err, c.id, c.known, c.conflict)
+		}
+	}
+}
+
+func TestKeptEvidenceComesBack(t *testing.T) {
+	d := NewDictionary(Attribute{Name: "custom.x", Type: value.Of(value.Int)})
+	rec := record(t, d, `agent 1 os.version "14.2 (b)"`, `agent 2 volumes [{"name":"c","encrypted":true}]`, `agent 1 tpm.present {"unavailable":"no \"chip\""}`, `agent 1 screen_lock.after "90s"`, `agent 1 os.patched_at "2026-11-01"`, `agent 1 custom.x 5`)
+	kept := rec.MarshalSource("agent")
+	if !json.Valid(kept) {
+		t.Fatalf("kept is not JSON: %s", kept)
+	}
+	rep, err := d.UnmarshalSource("agent", kept)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var again *Record
+	if again = again.With(rep); !bytes.Equal(again.MarshalSource("agent"), kept) {
+		t.Errorf("kept %s\nagain %s", kept, again.MarshalSource("agent"))
+	}
+	if rep, err := NewDictionary().UnmarshalSource("agent", kept); err != nil || len(rep.Readings) != 5 {
+		t.Errorf("without the custom attribute %d readings come back (%v), want 5", len(rep.Readings), err)
+	}
+}
+
+func FuzzReport(f *testing.F) {
+	f.Add([]byte(`{"source":"mdm","external_id":"7","observed_at":"2026-11-20T07:00:00Z","identity":{"id":"d","serial":"s"},"evidence":{"os.version":"1.2","certs":[{"pem":"x"}],"threats":[{"severity":"low"}]}}`))
+	f.Add([]byte(`{"identity":{"id":"a"},"evidence":{"volumes":[{}],"tpm.present":{"unavailable":""},"screen_lock.after":"9w"}}`))
+	d := NewDictionary()
+	r := NewResolver(d, Policy{Bands: []Band{{1, 1}}})
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		rep, err := d.ParseReport(raw, now)
+		if err != nil {
+			return
+		}
+		var rec *Record
+		rec = rec.With(rep)
+		kept := rec.MarshalSource(rep.Source)
+		back, err := d.UnmarshalSource(rep.Source, kept)
+		if err != nil || len(back.Readings) != len(rec.Readings()) {
+			t.Fatalf("%q is kept as %q, which comes back as %d of %d readings (%v)", raw, kept, len(back.Readings), len(rec.Readings()), err)
+		}
+		r.Resolve(rec, Facts{}, now)
+		_ = condition.Always
+	})
+}
