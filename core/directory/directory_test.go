@@ -1,0 +1,46 @@
+package directory
+
+import (
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestPeopleAreReadAndBadLinesTold(t *testing.T) {
+	cases := []struct {
+		name, text string
+		people     []string
+		refused    map[int]string
+	}{
+		{"csv", "id,name,groups\nann,Ann A,crew; bridge ;crew\nbo,,\n", []string{"ann:crew+bridge", "bo:"}, nil},
+		{"csv in another order with a mark", "\ufeffname,id\nAnn,ann\n", []string{"ann:"}, nil},
+		{"csv with bad lines", "id,name,groups\n,Nobody,crew\nann,Ann,crew\nann,Twice,crew\n\"x,y\n", []string{"ann:crew"}, map[int]string{2: "needs an id", 4: "stands in line 3 already", 5: "not a CSV row"}},
+		{"yaml", "- {id: ann, name: Ann, groups: [crew]}\n- {name: none}\n", []string{"ann:crew"}, map[int]string{2: "needs an id"}},
+		{"json", `[{"id":"ann","groups":["crew"]}]`, []string{"ann:crew"}, nil},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			people, refused, err := Read(c.text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got []string
+			for _, p := range people {
+				got = append(got, p.ID+":"+strings.Join(p.Groups, "+"))
+			}
+			if !slices.Equal(got, c.people) || len(refused) != len(c.refused) {
+				t.Errorf("read %v and refused %v, want %v and %v", got, refused, c.people, c.refused)
+			}
+			for _, r := range refused {
+				if !strings.Contains(r.Message, c.refused[r.Line]) || c.refused[r.Line] == "" {
+					t.Errorf("line %d says %q, want %q", r.Line, r.Message, c.refused[r.Line])
+				}
+			}
+		})
+	}
+	for text, want := range map[string]string{"id,nme\n": `column 2 is "nme"`, "id,id\n": "each once", "- {id: a, colour: b}": "not a list of people", "id: a": "not a list of people"} {
+		if _, _, err := Read(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q gives %v, want %q", text, err, want)
+		}
+	}
+}
