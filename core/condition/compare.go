@@ -246,18 +246,25 @@ func signs(op Op) [3]bool {
 func fastEval(op Op, l, r *operand) func(*Env) Tri {
 	if r.plain && l.konst {
 		turned, ok := mirror[op]
-		if !ok {
+		if !ok || op == OpIn {
 			return nil
 		}
 		l, r, op = r, l, turned
 	}
-	if !l.plain || !r.konst || !r.value.Known() {
+	if !r.konst || !r.value.Known() || !l.plain && l.slope == 0 {
 		return nil
 	}
 	switch op {
 	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
+	case OpIn, OpNotIn:
+		return fastIn(op == OpNotIn, l, r)
+	case OpStarts, OpEnds:
+		return fastEdge(op == OpStarts, l, r)
 	default:
 		return nil
+	}
+	if l.slope != 0 {
+		return fastClock(op, l, r)
 	}
 	f, s := l.reads[0].frame, l.reads[0].slot
 	accept := signs(op)
@@ -267,10 +274,10 @@ func fastEval(op Op, l, r *operand) func(*Env) Tri {
 		bound := r.value.Num()
 		return func(e *Env) Tri {
 			slot := &e.Frames[f][s]
-			if !slot.Value.Known() || slot.Until < e.Now {
+			if slot.Until < e.Now {
 				return Unknown
 			}
-			switch n := slot.Value.Num(); {
+			switch n, _ := slot.Value.Peek(); {
 			case n < bound:
 				return below
 			case n > bound:
@@ -282,10 +289,10 @@ func fastEval(op Op, l, r *operand) func(*Env) Tri {
 		bound := r.value.Str()
 		return func(e *Env) Tri {
 			slot := &e.Frames[f][s]
-			if !slot.Value.Known() || slot.Until < e.Now {
+			if slot.Until < e.Now {
 				return Unknown
 			}
-			str := slot.Value.Str()
+			_, str := slot.Value.Peek()
 			if str == bound {
 				return equal
 			}
@@ -296,6 +303,96 @@ func fastEval(op Op, l, r *operand) func(*Env) Tri {
 		}
 	}
 	return nil
+}
+
+// fastClock compares the age or the remaining time of a slot with a constant.
+func fastClock(op Op, l, r *operand) func(*Env) Tri {
+	if len(l.reads) != 1 { // a time of a quantifier's variable
+		return nil
+	}
+	f, s, slope, bound := l.reads[0].frame, l.reads[0].slot, l.slope, r.value.Num()
+	accept := signs(op)
+	below, equal, above := triOf(accept[0]), triOf(accept[1]), triOf(accept[2])
+	return func(e *Env) Tri {
+		slot := &e.Frames[f][s]
+		if slot.Until < e.Now {
+			return Unknown
+		}
+		at, _ := slot.Value.Peek()
+		switch n := slope * (e.Now - at); {
+		case n < bound:
+			return below
+		case n > bound:
+			return above
+		}
+		return equal
+	}
+}
+
+// fastIn looks a slot up in a list of constants: words of an enumeration as
+// bits, texts one by one.
+func fastIn(negate bool, l, r *operand) func(*Env) Tri {
+	if !l.plain || r.typ.Kind != value.List || !r.typ.Elem.Same(l.typ) {
+		return nil
+	}
+	f, s := l.reads[0].frame, l.reads[0].slot
+	found, missing := triOf(!negate), triOf(negate)
+	switch l.typ.Kind {
+	case value.Enum:
+		if len(l.typ.Enum.Words) > 64 {
+			return nil
+		}
+		bits := uint64(0)
+		for _, m := range r.value.Members() {
+			bits |= 1 << m.Num()
+		}
+		return func(e *Env) Tri {
+			slot := &e.Frames[f][s]
+			if slot.Until < e.Now {
+				return Unknown
+			}
+			if n, _ := slot.Value.Peek(); bits&(1<<n) != 0 {
+				return found
+			}
+			return missing
+		}
+	case value.Text:
+		var texts []string
+		for _, m := range r.value.Members() {
+			texts = append(texts, m.Str())
+		}
+		return func(e *Env) Tri {
+			slot := &e.Frames[f][s]
+			if slot.Until < e.Now {
+				return Unknown
+			}
+			if _, str := slot.Value.Peek(); slices.Contains(texts, str) {
+				return found
+			}
+			return missing
+		}
+	}
+	return nil
+}
+
+// fastEdge tests how the text of a slot begins or ends.
+func fastEdge(start bool, l, r *operand) func(*Env) Tri {
+	if !l.plain {
+		return nil
+	}
+	f, s, edge := l.reads[0].frame, l.reads[0].slot, r.value.Str()
+	test := strings.HasSuffix
+	if start {
+		test = strings.HasPrefix
+	}
+	return func(e *Env) Tri {
+		slot := &e.Frames[f][s]
+		if slot.Until < e.Now {
+			return Unknown
+		}
+		_, str := slot.Value.Peek()
+		return triOf(test(str, edge))
+	}
 }
 
 // crossing finds when the passing of time turns a comparison in which an age

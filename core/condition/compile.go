@@ -31,7 +31,9 @@ const Frames = 2
 // maxVars bounds how deep quantifiers nest.
 const maxVars = 8
 
-// Slot is the current value of a name and the last moment it may be used.
+// Slot is the current value of a name and the last moment it may be used. The
+// zero Slot is a name of which nothing is known; a Slot without a value must
+// not have a later Until, so that one comparison tells whether it counts.
 type Slot struct {
 	Value value.Value
 	Until int64 // microseconds since the Unix epoch; [Always] never ends
@@ -51,7 +53,7 @@ type Env struct {
 // known returns the value of a slot if there is one that is still fresh.
 func (e *Env) known(frame, slot int) (value.Value, bool) {
 	s := &e.Frames[frame][slot]
-	return s.Value, s.Value.Known() && s.Until >= e.Now
+	return s.Value, s.Until >= e.Now
 }
 
 // Program is a compiled condition. It is immutable and safe to share.
@@ -63,6 +65,9 @@ type Program struct {
 
 // Eval returns the truth of the condition. It does not allocate.
 func (p *Program) Eval(env *Env) Tri { return p.root.eval(env) }
+
+// Func returns Eval as a plain function.
+func (p *Program) Func() func(*Env) Tri { return p.root.eval }
 
 // String prints the condition in the canonical way.
 func (p *Program) String() string { return p.node.String() }
@@ -234,10 +239,11 @@ func boolEval(o *operand) func(*Env) Tri {
 		f, s := o.reads[0].frame, o.reads[0].slot
 		return func(e *Env) Tri {
 			slot := &e.Frames[f][s]
-			if !slot.Value.Known() || slot.Until < e.Now {
+			if slot.Until < e.Now {
 				return Unknown
 			}
-			return Tri(2*slot.Value.Num() - 1)
+			n, _ := slot.Value.Peek()
+			return Tri(2*n - 1)
 		}
 	}
 	get := o.eval

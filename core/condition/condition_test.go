@@ -52,7 +52,11 @@ func newBook(t *testing.T) *book {
 	add := func(name string, typ value.Type, v value.Value) {
 		b.names = append(b.names, name)
 		b.types[name] = typ
-		b.env.Frames[0] = append(b.env.Frames[0], Slot{Value: v, Until: Always})
+		s := Slot{Value: v}
+		if v.Known() {
+			s.Until = Always
+		}
+		b.env.Frames[0] = append(b.env.Frames[0], s)
 	}
 	parse := func(typ value.Type, s string) value.Value {
 		v, err := value.Parse(typ, s)

@@ -5,7 +5,9 @@ package evidence
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -102,19 +104,19 @@ func (a *Attribute) decode(raw json.RawMessage) (value.Value, error) {
 const maxCertificates = 200
 
 func decodeCertificates(raw json.RawMessage) (value.Value, error) {
-	var parts []json.RawMessage
-	if err := json.Unmarshal(raw, &parts); err != nil {
-		return value.Value{}, fmt.Errorf("expected a list of certificates")
+	if raw[0] != '[' {
+		return value.Value{}, errors.New("expected a list of certificates")
 	}
-	if len(parts) > maxCertificates {
-		return value.Value{}, fmt.Errorf("%d certificates are more than %d", len(parts), maxCertificates)
-	}
-	list := make([]value.Value, len(parts))
-	for i, p := range parts {
-		var err error
-		if list[i], err = certificate.Decode(p); err != nil {
-			return value.Value{}, fmt.Errorf("certificate %d: %w", i, err)
+	list := []value.Value{}
+	for p := range value.Elements(raw) {
+		if len(list) == maxCertificates {
+			return value.Value{}, fmt.Errorf("there are more than %d certificates", maxCertificates)
 		}
+		c, err := certificate.Decode(p)
+		if err != nil {
+			return value.Value{}, fmt.Errorf("certificate %d: %w", len(list), err)
+		}
+		list = append(list, c)
 	}
 	return value.OfList(list), nil
 }
@@ -125,6 +127,7 @@ func decodeCertificates(raw json.RawMessage) (value.Value, error) {
 type Dictionary struct {
 	list  []Attribute
 	index map[string]int
+	rank  []int // by slot: the place in alphabetical order
 }
 
 // DeviceFrame is the frame of an [condition.Env] that holds a device's attributes.
@@ -135,6 +138,11 @@ func NewDictionary(custom ...Attribute) *Dictionary {
 	d := &Dictionary{list: append(slices.Clone(standard), custom...), index: make(map[string]int, len(standard)+len(custom))}
 	for i, a := range d.list {
 		d.index[a.Name] = i
+	}
+	names := slices.Sorted(maps.Keys(d.index))
+	d.rank = make([]int, len(d.list))
+	for i, name := range names {
+		d.rank[d.index[name]] = i
 	}
 	return d
 }

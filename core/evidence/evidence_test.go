@@ -56,17 +56,17 @@ func TestReportKeepsWhatItCan(t *testing.T) {
 func TestReportsThatAreRefusedWhole(t *testing.T) {
 	d := NewDictionary()
 	for raw, want := range map[string]string{
-		`{`:                                  "not a report: unexpected EOF",
-		`[]`:                                 "the report is a JSON array where an object was expected",
-		`null`:                               "does not say which device",
-		`{"identity":{"id":"a"},"colour":1}`: `unknown field "colour"`,
+		`{`:                                  "not valid JSON at byte",
+		`[]`:                                 "a list stands where a report, a JSON object, was expected",
+		`null`:                               "null stands where a report",
+		`{"identity":{"id":"a"},"colour":1}`: "a report has no member colour",
 		`{"identity":{},"evidence":{"platform":"ios"}}`:                "does not say which device",
 		`{"identity":{"id":"a"},"observed_at":"yesterday"}`:            "not an RFC 3339 time",
 		`{"identity":{"id":"a"},"observed_at":"2026-11-20T08:06:00Z"}`: "in the future",
 		`{"identity":{"serial":"a"},"evidence":{"serial":"b"}}`:        "the serial of the identity and of the evidence differ",
-		`{"identity":{"id":"a"}} {"identity":{"id":"b"}}`:              "more text follows",
+		`{"identity":{"id":"a"}} {"identity":{"id":"b"}}`:              "not valid JSON",
 		`{"identity":{"id":"` + strings.Repeat("x", 300) + `"}}`:       "longer than 200",
-		`{"identity":{"id":7}}`:                                        "identity.id is a JSON number",
+		`{"identity":{"id":7}}`:                                        "identity.id: 7 stands where a text was expected",
 	} {
 		if _, err := d.ParseReport([]byte(raw), now); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%.60s: the error is %v, want %q", raw, err, want)

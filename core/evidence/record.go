@@ -3,6 +3,8 @@ package evidence
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"ironledger.example/core/value"
@@ -64,23 +66,36 @@ func (r *Record) Newest() int64 {
 	return newest
 }
 
-// MarshalSource writes the readings of one source as JSON for keeping:
-// {"attribute": {"at": micros, "value": …} or {"at": micros, "unavailable": "…"}}.
+// MarshalSource writes the readings of one source as JSON for keeping: by the
+// moment of observation in microseconds, then as in a report:
+// {"1763625600000000": {"attribute": value, "other": {"unavailable": "…"}}}.
 func (r *Record) MarshalSource(source string) []byte {
-	b := []byte{'{'}
-	for _, x := range r.Readings() {
-		if x.Source != source {
+	b := append(make([]byte, 0, 1024), '{')
+	var done []int64
+	for _, first := range r.Readings() {
+		if first.Source != source || slices.Contains(done, first.At) {
 			continue
 		}
+		done = append(done, first.At)
 		if len(b) > 1 {
 			b = append(b, ',')
 		}
-		b = fmt.Appendf(b, "%q:{\"at\":%d,", x.Name, x.At)
-		if x.Value.Known() {
-			b = append(x.Value.AppendJSON(append(b, `"value":`...)), '}')
-		} else {
-			b = append(value.OfText(x.Unavailable).AppendJSON(append(b, `"unavailable":`...)), '}')
+		b = append(strconv.AppendInt(append(b, '"'), first.At, 10), `":{`...)
+		for _, x := range r.readings {
+			if x.Source != source || x.At != first.At {
+				continue
+			}
+			if b[len(b)-1] != '{' {
+				b = append(b, ',')
+			}
+			b = append(append(append(b, '"'), x.Name...), `":`...)
+			if x.Value.Known() {
+				b = x.Value.AppendJSON(b)
+			} else {
+				b = append(value.OfText(x.Unavailable).AppendJSON(append(b, `{"unavailable":`...)), '}')
+			}
 		}
+		b = append(b, '}')
 	}
 	return append(b, '}')
 }
@@ -89,29 +104,29 @@ func (r *Record) MarshalSource(source string) []byte {
 // Attributes that the dictionary no longer declares, or declares with another
 // type, are left out.
 func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error) {
-	var parts map[string]struct {
-		At          int64           `json:"at"`
-		Value       json.RawMessage `json:"value"`
-		Unavailable string          `json:"unavailable"`
-	}
-	if err := json.Unmarshal(kept, &parts); err != nil {
+	var moments map[string]map[string]json.RawMessage
+	if err := json.Unmarshal(kept, &moments); err != nil {
 		return nil, fmt.Errorf("the kept evidence of %s: %w", source, err)
 	}
 	rep := &Report{Source: source}
-	for name, p := range parts {
-		slot := d.Slot(name)
-		if slot < 0 {
-			continue
+	for moment, parts := range moments {
+		at, err := strconv.ParseInt(moment, 10, 64)
+		if err != nil {
+			return nil, fmt.Errorf("the kept evidence of %s: %w", source, err)
 		}
-		x := Reading{Name: d.list[slot].Name, Source: source, At: p.At, Unavailable: p.Unavailable}
-		if len(p.Value) > 0 {
-			v, err := value.Decode(d.list[slot].Type, p.Value)
-			if err != nil {
+		for name, raw := range parts {
+			slot := d.Slot(name)
+			if slot < 0 {
 				continue
 			}
-			x.Value = v
+			x := Reading{Name: d.list[slot].Name, Source: source, At: at}
+			if why, ok := unavailable(raw); ok {
+				x.Unavailable = why
+			} else if x.Value, err = value.Decode(d.list[slot].Type, raw); err != nil {
+				continue
+			}
+			rep.Readings = append(rep.Readings, x)
 		}
-		rep.Readings = append(rep.Readings, x)
 	}
 	sortReadings(rep.Readings)
 	return rep, nil

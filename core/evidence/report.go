@@ -55,14 +55,6 @@ type Report struct {
 	Refused    []Refusal
 }
 
-type wireReport struct {
-	Source     string                     `json:"source"`
-	ExternalID string                     `json:"external_id"`
-	ObservedAt string                     `json:"observed_at"`
-	Identity   Identity                   `json:"identity"`
-	Evidence   map[string]json.RawMessage `json:"evidence"`
-}
-
 // ParseReport reads one JSON report that arrived at now. Attributes it cannot
 // take are listed in Refused; the error is for a report that says nothing
 // usable at all.
@@ -70,35 +62,110 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 	if len(raw) > MaxReport {
 		return nil, fmt.Errorf("the report of %d bytes is larger than %d", len(raw), MaxReport)
 	}
-	var w wireReport
-	dec := json.NewDecoder(bytes.NewReader(raw))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&w); err != nil {
-		return nil, jsonError(err)
+	if raw = bytes.TrimSpace(raw); !json.Valid(raw) {
+		var v any
+		return nil, jsonError(json.Unmarshal(raw, &v))
 	}
-	if dec.More() {
-		return nil, errors.New("more text follows the report; one JSON object was expected")
+	if raw[0] != '{' {
+		return nil, fmt.Errorf("%s stands where a report, a JSON object, was expected", kindOf(raw))
 	}
-	r, err := newReport(w.Source, w.ExternalID, w.ObservedAt, w.Identity, now)
+	var source, external, observed string
+	var id Identity
+	var evidence json.RawMessage
+	for name, v := range value.Members(raw) {
+		var err error
+		switch name {
+		case "source":
+			source, err = text1(name, v)
+		case "external_id":
+			external, err = text1(name, v)
+		case "observed_at":
+			observed, err = text1(name, v)
+		case "identity":
+			id, err = identity(v)
+		case "evidence":
+			if evidence = v; v[0] != '{' && string(v) != "null" {
+				err = fmt.Errorf("evidence is %s; an object of attributes was expected", kindOf(v))
+			}
+		default:
+			err = unknownMember(name, "source", "external_id", "observed_at", "identity", "evidence")
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	r, err := newReport(source, external, observed, id, now)
 	if err != nil {
 		return nil, err
 	}
-	for name, raw := range w.Evidence {
-		d.take(r, name, raw)
+	t := d.intake(r)
+	if len(evidence) > 0 && evidence[0] == '{' {
+		for name, v := range value.Members(evidence) {
+			t.take(name, v)
+		}
 	}
-	return r, d.finish(r)
+	return r, t.finish()
+}
+
+func identity(raw json.RawMessage) (id Identity, err error) {
+	if raw[0] != '{' {
+		return id, fmt.Errorf("identity is %s; an object with id, serial or hardware_id was expected", kindOf(raw))
+	}
+	for name, v := range value.Members(raw) {
+		switch name {
+		case "id":
+			id.ID, err = text1("identity.id", v)
+		case "serial":
+			id.Serial, err = text1("identity.serial", v)
+		case "hardware_id":
+			id.HardwareID, err = text1("identity.hardware_id", v)
+		default:
+			err = unknownMember("identity."+name, "identity.id", "identity.serial", "identity.hardware_id")
+		}
+		if err != nil {
+			return id, err
+		}
+	}
+	return id, nil
+}
+
+// text1 reads a member that is a text; null says nothing.
+func text1(name string, raw json.RawMessage) (string, error) {
+	if string(raw) == "null" {
+		return "", nil
+	}
+	v, err := value.Decode(text, raw)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", name, err)
+	}
+	return v.Str(), nil
+}
+
+func unknownMember(name string, known ...string) error {
+	if near := condition.Nearest(name, known); near != "" {
+		return fmt.Errorf("a report has no member %s; did you mean %s?", name, near)
+	}
+	return fmt.Errorf("a report has no member %.60s; it may have %s", name, strings.Join(known, ", "))
+}
+
+func kindOf(raw json.RawMessage) string {
+	switch raw[0] {
+	case '{':
+		return "an object"
+	case '[':
+		return "a list"
+	case '"':
+		return "a text"
+	}
+	return string(raw[:min(len(raw), 60)])
 }
 
 func jsonError(err error) error {
 	var syntax *json.SyntaxError
-	var typ *json.UnmarshalTypeError
-	switch {
-	case errors.As(err, &syntax):
+	if errors.As(err, &syntax) {
 		return fmt.Errorf("not valid JSON at byte %d: %w", syntax.Offset, err)
-	case errors.As(err, &typ):
-		return fmt.Errorf("%s is a JSON %s where an %s was expected", cmpOr(typ.Field, "the report"), typ.Value, jsonKind(typ.Type.Kind().String()))
 	}
-	return fmt.Errorf("not a report: %s", strings.TrimPrefix(err.Error(), "json: "))
+	return fmt.Errorf("not valid JSON: %w", err)
 }
 
 func cmpOr(s, or string) string {
@@ -108,18 +175,11 @@ func cmpOr(s, or string) string {
 	return s
 }
 
-func jsonKind(k string) string {
-	if k == "struct" || k == "map" {
-		return "object"
-	}
-	return "other kind, " + k + ","
-}
-
 func newReport(source, external, observed string, id Identity, now int64) (*Report, error) {
 	r := &Report{Source: cmpOr(source, DefaultSource), ExternalID: external, At: now, Identity: id}
-	for what, s := range map[string]string{"source": source, "external_id": external, "identity.id": id.ID, "identity.serial": id.Serial, "identity.hardware_id": id.HardwareID} {
-		if len(s) > 200 || strings.ContainsAny(s, "\x00\r\n") {
-			return nil, fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", what)
+	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external}, {"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
+		if len(m.text) > 200 || strings.ContainsAny(m.text, "\x00\r\n") {
+			return nil, fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", m.what)
 		}
 	}
 	if observed != "" {
@@ -135,8 +195,21 @@ func newReport(source, external, observed string, id Identity, now int64) (*Repo
 	return r, nil
 }
 
+// intake is a report being filled: where each attribute stands in its readings.
+type intake struct {
+	d     *Dictionary
+	r     *Report
+	place []int16 // by alphabetical rank: 1 + the place in r.Readings, 0 for none
+}
+
+func (d *Dictionary) intake(r *Report) *intake {
+	r.Readings = make([]Reading, 0, len(d.list))
+	return &intake{d, r, make([]int16, len(d.list))}
+}
+
 // take adds one attribute of a report to its readings or its refusals.
-func (d *Dictionary) take(r *Report, name string, raw json.RawMessage) {
+func (t *intake) take(name string, raw json.RawMessage) {
+	d, r := t.d, t.r
 	if string(raw) == "null" {
 		return
 	}
@@ -152,12 +225,16 @@ func (d *Dictionary) take(r *Report, name string, raw json.RawMessage) {
 		return
 	}
 	a := &d.list[slot]
-	if a.ByService {
+	switch {
+	case a.ByService:
 		r.refuse(name, "only the service itself sets this attribute")
+		return
+	case t.place[d.rank[slot]] != 0:
+		r.refuse(name, "the attribute is given twice; the first one counts")
 		return
 	}
 	if why, ok := unavailable(raw); ok {
-		r.Readings = append(r.Readings, Reading{Name: a.Name, Unavailable: why, Source: r.Source, At: r.At})
+		t.add(slot, Reading{Name: a.Name, Unavailable: why, Source: r.Source, At: r.At})
 		return
 	}
 	v, err := a.decode(raw)
@@ -165,48 +242,65 @@ func (d *Dictionary) take(r *Report, name string, raw json.RawMessage) {
 		r.refuse(name, err.Error())
 		return
 	}
-	r.Readings = append(r.Readings, Reading{Name: a.Name, Value: v, Source: r.Source, At: r.At})
+	t.add(slot, Reading{Name: a.Name, Value: v, Source: r.Source, At: r.At})
+}
+
+func (t *intake) add(slot int, x Reading) {
+	t.r.Readings = append(t.r.Readings, x)
+	t.place[t.d.rank[slot]] = int16(len(t.r.Readings))
 }
 
 func (r *Report) refuse(name, msg string) {
 	r.Refused = append(r.Refused, Refusal{name, msg})
 }
 
-func unavailable(raw json.RawMessage) (string, bool) {
+// unavailable reads {"unavailable": "why"}.
+func unavailable(raw json.RawMessage) (why string, ok bool) {
 	if raw[0] != '{' {
 		return "", false
 	}
-	var u map[string]any
-	if json.Unmarshal(raw, &u) != nil || len(u) != 1 {
-		return "", false
-	}
-	why, ok := u["unavailable"].(string)
-	if len(why) > 500 {
-		why = why[:500]
+	for name, v := range value.Members(raw) {
+		if name != "unavailable" || ok || v[0] != '"' {
+			return "", false
+		}
+		var err error
+		if why, err = text1(name, v); err != nil {
+			return "", false
+		}
+		ok = true
 	}
 	return cmpOr(why, "no reason given"), ok
 }
 
 // finish makes identity and evidence tell the same and puts the report in order.
-func (d *Dictionary) finish(r *Report) error {
-	for _, key := range []struct {
+func (t *intake) finish() error {
+	r := t.r
+	for _, key := range [...]struct {
 		name string
 		id   *string
 	}{{"serial", &r.Identity.Serial}, {"hardware_id", &r.Identity.HardwareID}} {
-		i := slices.IndexFunc(r.Readings, func(x Reading) bool { return x.Name == key.name && x.Value.Known() })
+		slot := t.d.Slot(key.name)
+		at := t.place[t.d.rank[slot]]
 		switch {
-		case i >= 0 && *key.id == "":
-			*key.id = r.Readings[i].Value.Str()
-		case i < 0 && *key.id != "":
-			r.Readings = append(r.Readings, Reading{Name: key.name, Value: value.OfText(*key.id), Source: r.Source, At: r.At})
-		case i >= 0 && r.Readings[i].Value.Str() != *key.id:
+		case at == 0 && *key.id != "":
+			t.add(slot, Reading{Name: key.name, Value: value.OfText(*key.id), Source: r.Source, At: r.At})
+		case at == 0 || !r.Readings[at-1].Value.Known():
+		case *key.id == "":
+			*key.id = r.Readings[at-1].Value.Str()
+		case r.Readings[at-1].Value.Str() != *key.id:
 			return fmt.Errorf("the %s of the identity and of the evidence differ", key.name)
 		}
 	}
 	if len(r.Keys()) == 0 {
 		return errors.New("the report does not say which device it is about: identity needs an id, a serial or a hardware_id, or the report an external_id")
 	}
-	slices.SortFunc(r.Readings, func(a, b Reading) int { return strings.Compare(a.Name, b.Name) })
+	sorted := make([]Reading, 0, len(r.Readings))
+	for _, at := range t.place {
+		if at > 0 {
+			sorted = append(sorted, r.Readings[at-1])
+		}
+	}
+	r.Readings = sorted
 	slices.SortFunc(r.Refused, func(a, b Refusal) int { return strings.Compare(a.Attribute, b.Attribute) })
 	return nil
 }

@@ -73,8 +73,10 @@ func (d *Dictionary) Read(in io.Reader, format Format, now int64) iter.Seq[Item]
 
 func (d *Dictionary) readLines(in io.Reader, now int64, yield func(Item) bool) {
 	br := bufio.NewReaderSize(in, 64<<10)
+	var buf []byte // one for all lines: what is kept of a report is copied
 	for line := 1; ; line++ {
-		raw, tooLong, err := readLine(br)
+		raw, tooLong, err := readLine(br, buf[:0])
+		buf = raw
 		if err != nil && err != io.EOF {
 			yield(Item{Err: err})
 			return
@@ -92,11 +94,11 @@ func (d *Dictionary) readLines(in io.Reader, now int64, yield func(Item) bool) {
 }
 
 // readLine reads a line of up to MaxReport bytes; of a longer one it skips the rest.
-func readLine(br *bufio.Reader) (line []byte, tooLong bool, err error) {
+func readLine(br *bufio.Reader, line []byte) (_ []byte, tooLong bool, err error) {
 	for {
 		part, err := br.ReadSlice('\n')
 		if len(line)+len(part) > MaxReport {
-			tooLong, line = true, nil
+			tooLong = true
 		} else if !tooLong {
 			line = append(line, part...)
 		}
@@ -182,14 +184,15 @@ func (d *Dictionary) csvReport(header, row []string, now int64) (*Report, error)
 	if err != nil {
 		return nil, err
 	}
+	t := d.intake(r)
 	for i, name := range header {
 		cell := strings.TrimSpace(row[i])
 		if cell == "" || slices.Contains(identityColumns, name) {
 			continue
 		}
-		d.take(r, name, d.cellJSON(name, cell))
+		t.take(name, d.cellJSON(name, cell))
 	}
-	return r, d.finish(r)
+	return r, t.finish()
 }
 
 // cellJSON writes a CSV cell as the JSON that the attribute expects. A cell

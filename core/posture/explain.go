@@ -114,7 +114,7 @@ func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, 
 	if out.Verdict == Grace {
 		out.GraceUntil = value.FormatTime(r.Since[i] + rl.Grace)
 	}
-	check := rl.check(platform)
+	check := p.check(i, platform)
 	if check == nil {
 		out.Why = []condition.Leaf{{Condition: "known(platform)", Path: "platform", Required: "known", Unknown: view.Origin(p.platform, env.Now).Why}}
 		return out

@@ -46,23 +46,18 @@ func (v *Verdict) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// rule is a rule of the rulebook with its checks laid out by platform.
+// rule is a rule of the rulebook with what appraising needs at hand.
 type rule struct {
 	*rulebook.Rule
-	key    string // baseline/rule
-	checks []*condition.Program
+	key          string // baseline/rule
+	cap, unknown rulebook.Level
+	grace        int64
 }
-
-// check returns the check for a platform by its place among the words, -1 for
-// an unknown platform.
-func (r *rule) check(platform int) *condition.Program { return r.checks[platform+1] }
-
-// somewhere reports whether the rule has a check on some platform but none
-// that serves all: on an unknown platform such a rule is unknown.
-func (r *rule) somewhere() bool { return r.checks[0] == nil }
 
 type baseline struct {
 	*rulebook.Baseline
+	applies    func(*condition.Env) condition.Tri
+	enforced   bool
 	first, end int // its rules in Program.rules
 }
 
@@ -72,12 +67,15 @@ type Program struct {
 	baselines []baseline // drafts left out
 	rules     []rule
 	platform  int // slot
+	// checks has, for an unknown platform and then for each platform, the check
+	// of each rule, nil where it has none; evals has their functions.
+	checks [][]*condition.Program
+	evals  [][]func(*condition.Env) condition.Tri
 }
 
 // Compile prepares the baselines of a rulebook.
 func Compile(rb *rulebook.Rulebook) *Program {
 	p := &Program{rb: rb, platform: rb.Dict.Slot("platform")}
-	platforms := evidence.Platforms()
 	for i := range rb.Baselines {
 		b := &rb.Baselines[i]
 		if b.Mode == rulebook.Draft {
@@ -85,17 +83,27 @@ func Compile(rb *rulebook.Rulebook) *Program {
 		}
 		first := len(p.rules)
 		for j := range b.Rules {
-			r := rule{Rule: &b.Rules[j], key: b.ID + "/" + b.Rules[j].ID, checks: make([]*condition.Program, len(platforms)+1)}
-			r.checks[0] = r.Checks[""]
-			for k, name := range platforms {
-				r.checks[k+1] = r.Check(name)
-			}
-			p.rules = append(p.rules, r)
+			r := &b.Rules[j]
+			p.rules = append(p.rules, rule{r, b.ID + "/" + r.ID, r.Cap, r.Unknown, r.Grace})
 		}
-		p.baselines = append(p.baselines, baseline{b, first, len(p.rules)})
+		p.baselines = append(p.baselines, baseline{b, b.Applies.Func(), b.Mode == rulebook.Enforce, first, len(p.rules)})
+	}
+	for _, platform := range append([]string{""}, evidence.Platforms()...) {
+		checks := make([]*condition.Program, len(p.rules))
+		evals := make([]func(*condition.Env) condition.Tri, len(p.rules))
+		for i := range p.rules {
+			if c := p.rules[i].Check(platform); c != nil {
+				checks[i], evals[i] = c, c.Func()
+			}
+		}
+		p.checks, p.evals = append(p.checks, checks), append(p.evals, evals)
 	}
 	return p
 }
+
+// check returns the check of rule i for a platform by its place among the
+// words, -1 for an unknown platform.
+func (p *Program) check(i, platform int) *condition.Program { return p.checks[platform+1][i] }
 
 // Rulebook returns the rulebook the program was compiled from.
 func (p *Program) Rulebook() *rulebook.Rulebook { return p.rb }
@@ -141,22 +149,32 @@ func (r *Result) reset(n int) {
 func (p *Program) Appraise(env *condition.Env, r *Result) {
 	r.reset(len(p.rules))
 	platform := p.platformOf(env)
+	evals := p.evals[platform+1]
 	real, shadow := p.rb.Top(), p.rb.Top()
 	covered, shadowed := false, false
 	for bi := range p.baselines {
 		b := &p.baselines[bi]
-		if b.Applies.Eval(env) == condition.False {
+		if b.applies(env) == condition.False {
 			clear(r.Verdicts[b.first:b.end])
 			continue
 		}
-		enforced := b.Mode == rulebook.Enforce
-		covered, shadowed = covered || enforced, true
+		covered, shadowed = covered || b.enforced, true
+		at := p.rb.Top()
 		for i := b.first; i < b.end; i++ {
-			at := p.judge(env, r, i, platform)
-			shadow = min(shadow, at)
-			if enforced {
-				real = min(real, at)
+			eval := evals[i]
+			if eval == nil {
+				at = min(at, p.without(r, i, platform))
+				continue
 			}
+			if truth := eval(env); truth == condition.True {
+				r.Verdicts[i], r.Since[i] = Pass, 0
+			} else {
+				at = min(at, p.judge(env, r, i, truth))
+			}
+		}
+		shadow = min(shadow, at)
+		if b.enforced {
+			real = min(real, at)
 		}
 	}
 	if r.Covered = covered; !covered {
@@ -170,40 +188,40 @@ func (p *Program) Appraise(env *condition.Env, r *Result) {
 
 func (p *Program) platformOf(env *condition.Env) int {
 	s := &env.Frames[evidence.DeviceFrame][p.platform]
-	if !s.Value.Known() {
+	if s.Until < env.Now {
 		return -1
 	}
 	return int(s.Value.Num())
 }
 
-// judge gives rule i its verdict and returns the level it holds the device at.
-func (p *Program) judge(env *condition.Env, r *Result, i, platform int) rulebook.Level {
-	rl := &p.rules[i]
-	check := rl.check(platform)
-	truth := condition.Unknown
-	if check != nil {
-		truth = check.Eval(env)
-	} else if platform >= 0 || !rl.somewhere() {
-		r.Verdicts[i] = None
-		return p.rb.Top()
-	}
-	switch truth {
-	case condition.True:
-		r.Verdicts[i], r.Since[i] = Pass, 0
-		return p.rb.Top()
-	case condition.Unknown:
+// without gives rule i, which has no check for the platform, its verdict: on
+// an unknown platform it may have had one, and is unknown.
+func (p *Program) without(r *Result, i, platform int) rulebook.Level {
+	if platform < 0 {
 		r.Verdicts[i] = Unknown
-		return rl.Unknown
+		return p.rules[i].unknown
+	}
+	r.Verdicts[i] = None
+	return p.rb.Top()
+}
+
+// judge gives rule i, which does not pass, its verdict and returns the level
+// it holds the device at.
+func (p *Program) judge(env *condition.Env, r *Result, i int, truth condition.Tri) rulebook.Level {
+	rl := &p.rules[i]
+	if truth == condition.Unknown {
+		r.Verdicts[i] = Unknown
+		return rl.unknown
 	}
 	if r.Since[i] == 0 {
 		r.Since[i] = env.Now
 	}
-	if rl.Grace > 0 && !r.NoGrace && env.Now < r.Since[i]+rl.Grace {
+	if rl.grace > 0 && !r.NoGrace && env.Now < r.Since[i]+rl.grace {
 		r.Verdicts[i] = Grace
 		return p.rb.Top()
 	}
 	r.Verdicts[i] = Fail
-	return rl.Cap
+	return rl.cap
 }
 
 // Next returns the first moment after env.Now at which a verdict of r could
@@ -217,7 +235,7 @@ func (p *Program) Next(env *condition.Env, r *Result) int64 {
 			if r.Verdicts[i] == None {
 				continue
 			}
-			if check := p.rules[i].check(platform); check != nil {
+			if check := p.check(i, platform); check != nil {
 				next = min(next, check.Next(env))
 			}
 			if r.Verdicts[i] == Grace {

@@ -126,8 +126,9 @@ func ParseNetwork(text string) (Value, error) {
 	return OfPrefix(p.Masked()), nil
 }
 
-// Decode reads JSON as a value of type t. The JSON forms are the natural
-// ones; versions, durations, times and networks are strings.
+// Decode reads JSON as a value of type t; the text must be valid JSON. The
+// forms are the natural ones; versions, durations, times and networks are
+// strings.
 func Decode(t Type, raw json.RawMessage) (Value, error) {
 	if len(raw) == 0 {
 		return Value{}, fmt.Errorf("nothing where %s was expected", article(t))
@@ -157,8 +158,8 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 		}
 	default:
 		if raw[0] == '"' {
-			var s string
-			if err := json.Unmarshal(raw, &s); err != nil {
+			s, err := decodeString(raw)
+			if err != nil {
 				return Value{}, fmt.Errorf("%s is not a JSON string", clip(string(raw)))
 			}
 			return Parse(t, s)
@@ -167,32 +168,45 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 	return Value{}, fmt.Errorf("%s stands where %s was expected", describe(raw), article(t))
 }
 
+// decodeString reads a JSON string; one of plain ASCII, as most are, without
+// the full decoder.
+func decodeString(raw []byte) (string, error) {
+	if n := len(raw) - 1; n > 0 && raw[n] == '"' && plain(raw[1:n]) {
+		return string(raw[1:n]), nil
+	}
+	var s string
+	err := json.Unmarshal(raw, &s)
+	return s, err
+}
+
+// plain reports whether a text stands in JSON as it is.
+func plain[T string | []byte](s T) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			return false
+		}
+	}
+	return true
+}
+
 func decodeList(elem Type, raw json.RawMessage) (Value, error) {
-	var parts []json.RawMessage
-	if err := json.Unmarshal(raw, &parts); err != nil {
-		return Value{}, fmt.Errorf("the list is not valid JSON: %w", err)
-	}
-	if len(parts) > MaxMembers {
-		return Value{}, fmt.Errorf("a list of %d members is longer than %d", len(parts), MaxMembers)
-	}
-	members := make([]Value, len(parts))
-	for i, p := range parts {
+	members := []Value{}
+	for p := range Elements(raw) {
+		if len(members) == MaxMembers {
+			return Value{}, fmt.Errorf("the list is longer than %d members", MaxMembers)
+		}
 		v, err := Decode(elem, p)
 		if err != nil {
-			return Value{}, fmt.Errorf("member %d: %w", i, err)
+			return Value{}, fmt.Errorf("member %d: %w", len(members), err)
 		}
-		members[i] = v
+		members = append(members, v)
 	}
 	return OfList(members), nil
 }
 
 func decodeRecord(t *RecordType, raw json.RawMessage) (Value, error) {
-	var parts map[string]json.RawMessage
-	if err := json.Unmarshal(raw, &parts); err != nil {
-		return Value{}, fmt.Errorf("the %s is not a valid JSON object: %w", t.Name, err)
-	}
 	fields := make([]Value, len(t.Fields))
-	for name, p := range parts {
+	for name, p := range Members(raw) {
 		i := t.Index(name)
 		if i < 0 {
 			return Value{}, fmt.Errorf("%s is not a field of a %s", quote(name), t.Name)
@@ -245,7 +259,7 @@ func (v Value) AppendJSON(b []byte) []byte {
 		}
 		return append(b, '}')
 	case Time:
-		return append(append(append(b, '"'), Clock(v.num).Format(time.RFC3339Nano)...), '"')
+		return append(Clock(v.num).AppendFormat(append(b, '"'), time.RFC3339Nano), '"')
 	case Duration:
 		return append(append(append(b, '"'), FormatDuration(v.num)...), '"')
 	}
@@ -253,6 +267,9 @@ func (v Value) AppendJSON(b []byte) []byte {
 }
 
 func appendString(b []byte, s string) []byte {
+	if plain(s) {
+		return append(append(append(b, '"'), s...), '"')
+	}
 	q, _ := json.Marshal(s) // a string always has a JSON form
 	return append(b, q...)
 }

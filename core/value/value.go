@@ -154,6 +154,10 @@ func (v Value) Kind() Kind { return v.kind }
 // Known reports whether the value is anything at all.
 func (v Value) Known() bool { return v.kind != None }
 
+// Peek returns what [Value.Num] and [Value.Str] do, without copying the value:
+// for loops over many.
+func (v *Value) Peek() (num int64, str string) { return v.num, v.str }
+
 // Num returns the number behind a Bool, Int, Enum, Duration or Time.
 func (v Value) Num() int64 { return v.num }
 

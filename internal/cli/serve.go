@@ -88,6 +88,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 		return err
 	}
 	slog.SetDefault(log)
+	service.TuneMemory()
 	l, err := net.Listen("tcp", o.listen)
 	if err != nil {
 		return err

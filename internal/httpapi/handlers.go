@@ -377,7 +377,11 @@ func (s *Server) Evaluate(c *gin.Context) {
 		return
 	}
 	r, err := s.service.Decide(actor(c).Name, e)
-	s.answer(c, http.StatusOK, r, err)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/json; charset=utf-8", r)
 }
 
 // ListDecisions lists recorded decisions.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strconv"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
@@ -42,16 +43,30 @@ func (snap *Snapshot) answer(e *access.Evaluation, now int64) *Answer {
 
 // Decide answers a request for an enforcer. The decision is durable in the
 // ledger before Decide returns; when it cannot be, the error says so and there
-// is no answer to rely on.
-func (s *Service) Decide(actor string, e *access.Evaluation) (*access.Response, error) {
+// is no answer to rely on. The answer is an [access.Response] in JSON.
+func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
 	now := s.micros()
 	a := s.Snapshot().answer(e, now)
 	a.ID = newID(now)
-	entry := ledger.Entry{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: mustJSON(a)}
+	decision := mustJSON(a.Decision)
+	head := *a
+	head.Decision = nil
+	entry := ledger.Entry{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: joinObjects(mustJSON(head), decision)}
 	if err := s.store.Commit(&store.Batch{Entries: []ledger.Entry{entry}}); err != nil {
 		return nil, fmt.Errorf("the decision could not be recorded: %w", err)
 	}
-	return access.Answer(a.ID, a.Decision), nil
+	response := append(make([]byte, 0, len(decision)+96), `{"decision":`...)
+	response = strconv.AppendBool(response, a.Outcome == access.Allow)
+	response = append(response, `,"context":`...)
+	response = append(response, joinObjects(fmt.Appendf(nil, `{"id":%q}`, a.ID), decision)...)
+	return append(response, '}'), nil
+}
+
+// joinObjects makes one JSON object of two that are not empty. The decision in
+// an answer and in its entry is the same, and is encoded once.
+func joinObjects(a, b []byte) []byte {
+	out := append(make([]byte, 0, len(a)+len(b)), a[:len(a)-1]...)
+	return append(append(out, ','), b[1:]...)
 }
 
 // DecisionQuery selects recorded decisions.
@@ -91,7 +106,7 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 
 // Decision reads one recorded decision.
 func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
-	e, err := s.store.EntryAbout(ctx, ledger.DecisionMade, id)
+	e, err := s.store.Decision(ctx, id)
 	if err != nil {
 		return Recorded{}, err
 	}

@@ -31,7 +31,7 @@ type Intake struct {
 }
 
 // chunk is how many reports of a stream share a change.
-const chunk = 256
+const chunk = 1000
 
 // Take reads a stream of reports and applies it. A bad report is told of in
 // the answer and the rest goes in. When only is not "", every report must come

@@ -60,15 +60,21 @@ func (s *Store) People(ctx context.Context) ([]directory.Person, error) {
 // PutPeople adds people to a batch.
 func (b *Batch) PutPeople(people []directory.Person) {
 	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		var args []any
+		stmt, err := tx.Prepare("INSERT OR REPLACE INTO people (id, name, groups) VALUES (?,?,?)")
+		if err != nil {
+			return err
+		}
+		defer stmt.Close()
 		for _, p := range people {
 			groups, err := json.Marshal(p.Groups)
+			if err == nil {
+				_, err = stmt.Exec(p.ID, p.Name, string(groups))
+			}
 			if err != nil {
 				return err
 			}
-			args = append(args, p.ID, p.Name, string(groups))
 		}
-		return insertRows(tx, "INSERT OR REPLACE INTO people (id, name, groups) VALUES ", 3, args)
+		return nil
 	})
 }
 
@@ -224,9 +230,9 @@ func (s *Store) Entries(ctx context.Context, q EntryQuery) ([]ledger.Entry, erro
 	return out, rows.Err()
 }
 
-// EntryAbout reads the newest entry of a kind about an id.
-func (s *Store) EntryAbout(ctx context.Context, kind ledger.Kind, about string) (ledger.Entry, error) {
-	e, err := scanEntry(s.read.QueryRowContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE about = ? AND kind = ? ORDER BY seq DESC LIMIT 1", about, string(kind)).Scan)
+// Decision reads the entry of a decision.
+func (s *Store) Decision(ctx context.Context, id string) (ledger.Entry, error) {
+	e, err := scanEntry(s.read.QueryRowContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, ErrNotFound
 	}

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -29,6 +30,8 @@ type Store struct {
 	commits     chan *commit
 	done        chan struct{}
 	seq         int64 // of the newest entry; the committer's own
+	entries     *inserter
+	devices     *inserter
 }
 
 type commit struct {
@@ -74,6 +77,12 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		return nil, errors.Join(err, write.Close())
 	}
 	s := &Store{write: write, read: read, commits: make(chan *commit, 4096), done: make(chan struct{})}
+	if s.entries, err = newInserter(ctx, write, "INSERT INTO entries (seq, at, kind, actor, about, body)", 6); err == nil {
+		s.devices, err = newInserter(ctx, write, "INSERT OR REPLACE INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at)", 8)
+	}
+	if err != nil {
+		return nil, errors.Join(err, write.Close(), read.Close())
+	}
 	if err := read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0) FROM entries").Scan(&s.seq); err != nil {
 		return nil, errors.Join(fmt.Errorf("read %s: %w", path, err), write.Close(), read.Close())
 	}
@@ -100,23 +109,18 @@ func (s *Store) Commit(b *Batch) error {
 // maxShared bounds how many batches share a commit.
 const maxShared = 512
 
+// A commit waits at most so many steps for as many batches as the one before
+// it had.
+const (
+	maxPatience  = 4
+	patienceStep = 100 * time.Microsecond
+)
+
 func (s *Store) run() {
 	defer close(s.done)
 	group := make([]*commit, 0, maxShared)
 	for first := range s.commits {
-		group = append(group[:0], first)
-	gather:
-		for len(group) < maxShared {
-			select {
-			case c, ok := <-s.commits:
-				if !ok {
-					break gather
-				}
-				group = append(group, c)
-			default:
-				break gather
-			}
-		}
+		group = s.gather(append(group[:0], first), len(group))
 		err := s.writeAll(group)
 		if err != nil && len(group) > 1 { // find out whose batch is to blame
 			for _, c := range group {
@@ -130,13 +134,35 @@ func (s *Store) run() {
 	}
 }
 
+// gather adds the batches that wait. When the commit before was shared by
+// several, their writers are likely to be back in a moment with more: it gives
+// way to them a few times before it goes ahead, so that one commit serves many.
+// A lone writer waits for nobody.
+func (s *Store) gather(group []*commit, before int) []*commit {
+	for patience := 0; len(group) < maxShared; {
+		select {
+		case c, ok := <-s.commits:
+			if !ok {
+				return group
+			}
+			group = append(group, c)
+		default:
+			if patience++; len(group) >= before || patience > maxPatience {
+				return group
+			}
+			time.Sleep(patienceStep)
+		}
+	}
+	return group
+}
+
 func (s *Store) writeAll(group []*commit) error {
 	tx, err := s.write.Begin()
 	if err != nil {
 		return fmt.Errorf("begin: %w", err)
 	}
 	seq := s.seq
-	if err := writeGroup(tx, group, &seq); err != nil {
+	if err := s.writeGroup(tx, group, &seq); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	if err := tx.Commit(); err != nil {
@@ -146,7 +172,7 @@ func (s *Store) writeAll(group []*commit) error {
 	return nil
 }
 
-func writeGroup(tx *sql.Tx, group []*commit, seq *int64) error {
+func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seq *int64) error {
 	var entries, devices []any
 	for _, c := range group {
 		for _, f := range c.batch.Exec {
@@ -162,37 +188,50 @@ func writeGroup(tx *sql.Tx, group []*commit, seq *int64) error {
 			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt)
 		}
 	}
-	if err := insertRows(tx, "INSERT INTO entries (seq, at, kind, actor, about, body) VALUES ", 6, entries); err != nil {
+	if err := s.entries.insert(tx, entries); err != nil {
 		return fmt.Errorf("write entries: %w", err)
 	}
-	if err := insertRows(tx, "INSERT OR REPLACE INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at) VALUES ", 8, devices); err != nil {
+	if err := s.devices.insert(tx, devices); err != nil {
 		return fmt.Errorf("write devices: %w", err)
 	}
 	return nil
 }
 
-// insertRows inserts rows of width values, many to a statement.
-func insertRows(tx *sql.Tx, head string, width int, args []any) error {
-	const chunk = 32
+// inserter inserts rows of one table, many to a statement.
+type inserter struct {
+	width int
+	stmts []*sql.Stmt // for the numbers of rows in insertSizes
+}
+
+// insertSizes are how many rows a statement takes, largest first.
+var insertSizes = []int{64, 8, 1}
+
+func newInserter(ctx context.Context, db *sql.DB, head string, width int) (*inserter, error) {
+	in := &inserter{width: width}
 	row := "(?" + strings.Repeat(",?", width-1) + ")"
-	full := head + row + strings.Repeat(","+row, chunk-1)
-	var stmt *sql.Stmt
-	for len(args) >= chunk*width {
-		if stmt == nil {
-			var err error
-			if stmt, err = tx.Prepare(full); err != nil {
+	for _, n := range insertSizes {
+		stmt, err := db.PrepareContext(ctx, head+" VALUES "+row+strings.Repeat(","+row, n-1))
+		if err != nil {
+			return nil, fmt.Errorf("prepare %s: %w", head, err)
+		}
+		in.stmts = append(in.stmts, stmt)
+	}
+	return in, nil
+}
+
+// insert inserts the rows that args hold, one value after the other.
+func (in *inserter) insert(tx *sql.Tx, args []any) error {
+	for i, n := range insertSizes {
+		if len(args) < n*in.width {
+			continue
+		}
+		stmt := tx.Stmt(in.stmts[i])
+		for len(args) >= n*in.width {
+			if _, err := stmt.Exec(args[:n*in.width]...); err != nil {
 				return err
 			}
-			defer stmt.Close()
+			args = args[n*in.width:]
 		}
-		if _, err := stmt.Exec(args[:chunk*width]...); err != nil {
-			return err
-		}
-		args = args[chunk*width:]
-	}
-	if n := len(args) / width; n > 0 {
-		_, err := tx.Exec(head+row+strings.Repeat(","+row, n-1), args...)
-		return err
 	}
 	return nil
 }

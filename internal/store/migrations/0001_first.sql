@@ -7,13 +7,14 @@ CREATE TABLE entries (
     about TEXT    NOT NULL,
     body  TEXT    NOT NULL
 );
-CREATE INDEX entries_about ON entries (about);
+-- Decisions are looked up by their id.
+CREATE UNIQUE INDEX entries_decision ON entries (about) WHERE kind = 'decision.made';
 CREATE INDEX entries_kind ON entries (kind);
 
 CREATE TABLE devices (
     id         TEXT    PRIMARY KEY,
     keys       TEXT    NOT NULL, -- [["serial", "gf-1"], ...]
-    evidence   TEXT    NOT NULL, -- {"source": {"attribute": {"at": …, "value": …}}}
+    evidence   TEXT    NOT NULL, -- {"source": {"observed at": {"attribute": value}}}
     level      TEXT    NOT NULL,
     since      INTEGER NOT NULL, -- of the level
     failing    TEXT    NOT NULL, -- {"baseline/rule": since}
