@@ -35,6 +35,9 @@ func before(a, b *Reading) int {
 // reading older than the one kept of the same source is left out.
 func (r *Record) With(rep *Report) *Record {
 	old, fresh := r.Readings(), rep.Readings
+	if len(old) == 0 {
+		return &Record{fresh}
+	}
 	out := make([]Reading, 0, len(old)+len(fresh))
 	for len(old) > 0 || len(fresh) > 0 {
 		switch c := 0; {

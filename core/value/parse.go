@@ -157,6 +157,13 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 			return decodeRecord(t.Record, raw)
 		}
 	default:
+		if n := len(raw) - 1; t.Kind == Enum && n > 0 && raw[0] == '"' {
+			for i, w := range t.Enum.Words {
+				if string(raw[1:n]) == w {
+					return OfEnum(t.Enum, i), nil
+				}
+			}
+		}
 		if raw[0] == '"' {
 			s, err := decodeString(raw)
 			if err != nil {

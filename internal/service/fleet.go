@@ -174,11 +174,14 @@ func (c *change) keep(book *Book, d *Device) {
 }
 
 func (d *Device) row(book *Book) store.DeviceRow {
-	pairs := make([][2]string, len(d.Keys))
+	keys := []byte{'['}
 	for i, k := range d.Keys {
-		pairs[i] = [2]string{string(k.Kind), k.Text}
+		if i > 0 {
+			keys = append(keys, ',')
+		}
+		keys = append(append(append(keys, `["`...), k.Kind...), `",`...)
+		keys = append(value.OfText(k.Text).AppendJSON(keys), ']')
 	}
-	keys, _ := json.Marshal(pairs) // texts always have a JSON form
 	ev := []byte{'{'}
 	for i, source := range d.Sources() {
 		if i > 0 {
@@ -196,7 +199,7 @@ func (d *Device) row(book *Book) store.DeviceRow {
 		}
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
-	return store.DeviceRow{ID: d.ID, Keys: string(keys), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
+	return store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
 		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt}
 }
 

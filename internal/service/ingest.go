@@ -30,71 +30,98 @@ type Intake struct {
 	Results  []Taken `json:"results"`
 }
 
-// chunk is how many reports of a stream share a change.
-const chunk = 1000
+// A stream is cut into chunks that are each applied as one change, and read on
+// while at most a few of them are still being applied.
+const (
+	chunk = 500
+	ahead = 3
+)
+
+// part is a chunk of a stream on its way through the clerk.
+type part struct {
+	job     *job
+	results []Taken
+}
+
+// stream is a stream of reports being taken.
+type stream struct {
+	ctx     context.Context
+	service *Service
+	actor   string
+	items   []evidence.Item
+	parts   []part
+	out     *Intake
+}
+
+// settle waits until no more than left parts are under way.
+func (st *stream) settle(left int) error {
+	for len(st.parts) > left {
+		p := st.parts[0]
+		st.parts = st.parts[1:]
+		err := p.job.wait(st.ctx)
+		st.out.add(p.results, err)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// flush hands the reports read so far to the clerk.
+func (st *stream) flush() error {
+	if len(st.items) == 0 {
+		return nil
+	}
+	items, results := st.items, make([]Taken, len(st.items))
+	st.items = make([]evidence.Item, 0, chunk)
+	st.parts = append(st.parts, part{st.service.submit(func(c *change) error {
+		for i, it := range items {
+			results[i] = c.take(st.actor, it)
+		}
+		return nil
+	}), results})
+	return st.settle(ahead)
+}
+
+func (in *Intake) add(results []Taken, err error) {
+	for _, t := range results {
+		switch {
+		case err != nil:
+			t = Taken{Line: t.Line, Error: err.Error()}
+			in.Rejected++
+		case t.Error != "":
+			in.Rejected++
+		default:
+			in.Accepted++
+			in.Refused += len(t.Refused)
+		}
+		in.Results = append(in.Results, t)
+	}
+}
 
 // Take reads a stream of reports and applies it. A bad report is told of in
 // the answer and the rest goes in. When only is not "", every report must come
 // from that source. The error is for a stream that broke off or records that
 // could not be written; what the answer lists has been taken all the same.
 func (s *Service) Take(ctx context.Context, actor, only string, in io.Reader, format evidence.Format) (*Intake, error) {
-	out := &Intake{Results: []Taken{}}
-	var pending *job
-	var items []evidence.Item
-	var results []Taken
-	finish := func() error {
-		if pending == nil {
-			return nil
-		}
-		err := pending.wait(ctx)
-		pending = nil
-		for _, t := range results {
-			switch {
-			case err != nil:
-				t = Taken{Line: t.Line, Error: err.Error()}
-				out.Rejected++
-			case t.Error != "":
-				out.Rejected++
-			default:
-				out.Accepted++
-				out.Refused += len(t.Refused)
-			}
-			out.Results = append(out.Results, t)
-		}
-		return err
-	}
-	flush := func() error {
-		if err := finish(); err != nil || len(items) == 0 {
-			return err
-		}
-		batch, taken := items, make([]Taken, len(items))
-		items, results = nil, taken
-		pending = s.submit(func(c *change) error {
-			for i, it := range batch {
-				taken[i] = c.take(actor, it)
-			}
-			return nil
-		})
-		return nil
-	}
+	st := &stream{ctx: ctx, service: s, actor: actor, out: &Intake{Results: []Taken{}}}
 	dict := s.Snapshot().Book.Rulebook.Dict
+	var broken error
 	for it := range dict.Read(in, format, s.micros()) {
-		if it.Line == 0 { // the stream is broken
-			return out, cmp.Or(flush(), finish(), fmt.Errorf("the stream of reports broke off: %w", it.Err))
+		if it.Line == 0 {
+			broken = fmt.Errorf("the stream of reports broke off: %w", it.Err)
+			break
 		}
 		if it.Report != nil && only != "" {
 			restrict(&it, only)
 		}
-		if items = append(items, it); len(items) == chunk {
-			if err := flush(); err != nil {
-				return out, err
+		if st.items = append(st.items, it); len(st.items) == chunk {
+			if err := st.flush(); err != nil {
+				return st.out, err
 			}
 		}
 	}
-	if err := flush(); err != nil {
-		return out, err
-	}
-	return out, finish()
+	return st.out, cmp.Or(st.flush(), st.settle(0), broken)
 }
 
 // restrict makes a report be from the source its token belongs to.

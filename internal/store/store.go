@@ -55,7 +55,7 @@ type DeviceRow struct {
 
 // Open opens the database file, makes it if needed, and brings it up to date.
 func Open(ctx context.Context, path string) (*Store, error) {
-	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(ON)&_txlock=immediate"
+	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-65536)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(ON)&_txlock=immediate"
 	write, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
@@ -112,8 +112,8 @@ const maxShared = 512
 // A commit waits at most so many steps for as many batches as the one before
 // it had.
 const (
-	maxPatience  = 4
-	patienceStep = 100 * time.Microsecond
+	maxPatience  = 3
+	patienceStep = 500 * time.Microsecond
 )
 
 func (s *Store) run() {
