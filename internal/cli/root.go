@@ -74,7 +74,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitNo
 	case errors.Is(err, errSaid):
 		return exitFailed
-	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command"):
+	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "required flag"):
 		fmt.Fprintf(errOut, "ironledger: %s\nSee %s --help.\n", err, cmd.CommandPath())
 		return exitUsage
 	}

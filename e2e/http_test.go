@@ -1,0 +1,267 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"strings"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"ironledger.example/api"
+)
+
+type problem struct {
+	Status                          int
+	Title, Detail, Pointer, Excerpt string
+	Problems                        []struct{ Message string }
+}
+
+const evaluation = `{"subject":{"type":"user","id":"maren.holt@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"payroll"},"context":{"device":{"id":"GF-L-1042"},"ip":"10.20.4.7"}}`
+
+func TestBadInputIsAProblemNeverA500(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	big := strings.Repeat("x", 2<<20)
+	for _, c := range []struct {
+		name, method, path, media, body string
+		status                          int
+		says                            string // in the detail, the pointer or the excerpt
+	}{
+		{"unknown path", "GET", "/api/v1/nothing", "", "", 404, "there is nothing at"},
+		{"unknown method", "PUT", "/api/v1/devices", "", "", 405, "PUT is not a method of"},
+		{"unknown device", "GET", "/api/v1/devices/ghost", "", "", 404, "ghost"},
+		{"a condition that is none", "GET", "/api/v1/devices?where=level%20%3E", "", "", 400, "the condition ends where"},
+		{"a huge condition", "GET", "/api/v1/devices?where=" + strings.Repeat("(", 5000), "", "", 400, "nested more than 100 deep"},
+		{"a bad sort", "GET", "/api/v1/devices?sort=colour", "", "", 400, "is not a column"},
+		{"a bad cursor", "GET", "/api/v1/devices?cursor=zzz", "", "", 400, "not a cursor"},
+		{"a bad limit", "GET", "/api/v1/devices?limit=0", "", "", 400, "1 to 1000"},
+		{"a limit in words", "GET", "/api/v1/decisions?limit=many", "", "", 400, "limit"},
+		{"a bad cursor of decisions", "GET", "/api/v1/decisions?cursor=-1", "", "", 400, "not a cursor"},
+		{"evidence of no known type", "POST", "/api/v1/evidence", "text/plain", "x", 415, "the body must be application/json"},
+		{"evidence without a type", "POST", "/api/v1/evidence", "", "x", 415, ""},
+		{"evidence that is not JSON", "POST", "/api/v1/evidence", "application/json", "{", 400, "not valid JSON"},
+		{"evidence about nothing", "POST", "/api/v1/evidence", "application/json", "{}", 400, "does not say which device"},
+		{"evidence from the future", "POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"a"},"observed_at":"2099-01-01T00:00:00Z"}`, 400, "in the future"},
+		{"evidence from the year 9999", "POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"a"},"observed_at":"9999-12-31T23:59:59Z"}`, 400, "in the future"},
+		{"one report too large", "POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"` + big + `"}}`, 400, "larger than"},
+		{"a CSV with a broken header", "POST", "/api/v1/evidence", "text/csv", "id,id\n", 400, "stands twice"},
+		{"a question that is not JSON", "POST", "/access/v1/evaluation", "application/json", "nonsense", 400, "not valid JSON"},
+		{"a question of another type", "POST", "/access/v1/evaluation", "text/plain", evaluation, 415, "application/json"},
+		{"a question without a subject", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `"subject"`, `"object"`, 1), 400, "/subject/type"},
+		{"a question with a subject of numbers", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `"user"`, `7`, 1), 400, "/subject/type"},
+		{"a question from nowhere", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `10.20.4.7`, `10.20`, 1), 400, "/context/ip"},
+		{"a question too large", "POST", "/access/v1/evaluation", "application/json", `{"subject":"` + big + `"}`, 413, "larger than"},
+		{"a rulebook without files", "POST", "/api/v1/rulebooks", "application/json", `{"files":[]}`, 400, "/files"},
+		{"a rulebook with an unknown member", "POST", "/api/v1/rulebooks", "application/json", `{"file":[]}`, 400, "unknown field"},
+		{"a rulebook that is wrong", "POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"ladder: 3"}]}`, 422, "the one in force stays"},
+		{"a rulebook from an outdated base", "POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}],"base":7}`, 409, "not 7"},
+		{"a version that is none", "GET", "/api/v1/rulebooks/first", "", "", 400, "write a number or current"},
+		{"a version that is not there", "GET", "/api/v1/rulebooks/99", "", "", 404, ""},
+		{"people with a wrong column", "POST", "/api/v1/people", "text/csv", "id,colour\n", 400, `column 2 is "colour"`},
+		{"people that are no list", "POST", "/api/v1/people", "application/json", `{"id":"x"}`, 400, "not a list of people"},
+		{"a decision that is not there", "GET", "/api/v1/decisions/none", "", "", 404, ""},
+		{"a token of no role", "POST", "/api/v1/tokens", "application/json", `{"name":"x","role":"king"}`, 400, "is not a role"},
+		{"a console file that is not there", "GET", "/assets/none.js", "", "", 404, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r := s.call(t, c.method, c.path, adminToken, c.media, c.body)
+			var p problem
+			r.into(t, c.status, &p)
+			if r.header.Get("Content-Type") != "application/problem+json" || p.Status != c.status || p.Title == "" || !strings.Contains(p.Detail+p.Pointer+p.Excerpt, c.says) {
+				t.Errorf("the problem is %s: %s, want %q", r.header.Get("Content-Type"), r.body, c.says)
+			}
+		})
+	}
+	var status struct{ Decisions, Devices int }
+	s.call(t, "GET", "/api/v1/status", adminToken, "", "").into(t, 200, &status)
+	if status.Decisions != 29 || status.Devices != 71 {
+		t.Errorf("bad input left %d decisions and %d devices behind", status.Decisions, status.Devices)
+	}
+}
+
+func TestWhoMayDoWhat(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	tokens := map[string]string{"admin": adminToken, "nobody": "", "wrong": "il_wrong"}
+	for _, role := range []string{"reader", "helpdesk", "author", "enforcer", "source"} {
+		var made struct{ Secret string }
+		s.call(t, "POST", "/api/v1/tokens", adminToken, "application/json", `{"name":"`+role+`","role":"`+role+`"}`).into(t, 201, &made)
+		tokens[role] = made.Secret
+	}
+	for _, c := range []struct {
+		method, path, media, body string
+		may                       string
+	}{
+		{"GET", "/api/v1/devices", "", "", "admin reader helpdesk author"},
+		{"POST", "/api/v1/ask", "application/json", evaluation, "admin helpdesk author"},
+		{"POST", "/access/v1/evaluation", "application/json", evaluation, "admin enforcer"},
+		{"POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"z"},"evidence":{}}`, "admin source"},
+		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a","text":"x"}]}`, "admin author"},
+		{"POST", "/api/v1/people", "text/csv", "id\n", "admin"},
+		{"GET", "/api/v1/tokens", "", "", "admin"},
+		{"GET", "/healthz", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
+	} {
+		for who, secret := range tokens {
+			r := s.call(t, c.method, c.path, secret, c.media, c.body)
+			want := strings.Contains(" "+c.may+" ", " "+who+" ")
+			refused := r.status == 401 || r.status == 403
+			if refused == want || (who == "nobody" || who == "wrong") && refused && (r.status != 401 || r.header.Get("WWW-Authenticate") == "") {
+				t.Errorf("%s %s by %s is answered %d: %s", c.method, c.path, who, r.status, r.body)
+			}
+		}
+	}
+	var out struct {
+		Results []struct{ Error, Device string }
+	}
+	s.call(t, "POST", "/api/v1/evidence", tokens["source"], "application/x-ndjson", `{"source":"mdm","identity":{"id":"z"},"evidence":{"managed":true}}`).into(t, 200, &out)
+	if !strings.Contains(out.Results[0].Error, "may only report as source, not as mdm") {
+		t.Errorf("a source speaks for another: %+v", out)
+	}
+}
+
+func TestAuthZEN(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	var meta map[string]string
+	s.call(t, "GET", "/.well-known/authzen-configuration", "", "", "").into(t, 200, &meta)
+	if meta["policy_decision_point"] != s.url || meta["access_evaluation_endpoint"] != s.url+"/access/v1/evaluation" {
+		t.Errorf("the metadata is %v", meta)
+	}
+	var answer struct {
+		Decision bool
+		Context  struct {
+			ID, Outcome, Level string
+			ValidUntil         string            `json:"valid_until"`
+			ReasonUser         map[string]string `json:"reason_user"`
+			ReasonAdmin        map[string]string `json:"reason_admin"`
+			Gates              []struct{ Number int }
+		}
+	}
+	r := s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", evaluation)
+	r.into(t, 200, &answer)
+	c := answer.Context
+	if !answer.Decision || c.Outcome != "allow" || c.Level != "strong" || len(c.Gates) != 1 || c.Gates[0].Number != 210 || c.ValidUntil == "" || c.ReasonUser["en"] == "" || c.ReasonAdmin["en"] == "" {
+		t.Errorf("the answer is %s", r.body)
+	}
+	if got := r.header.Get("X-Request-ID"); got != "rq-7" {
+		t.Errorf("the request id comes back as %q", got)
+	}
+	var kept struct {
+		ID, Outcome, Actor string
+		Asked              struct{ Subject struct{ ID string } }
+	}
+	s.call(t, "GET", "/api/v1/decisions/"+c.ID, adminToken, "", "").into(t, 200, &kept)
+	if kept.ID != c.ID || kept.Outcome != "allow" || kept.Actor != "first-admin" || kept.Asked.Subject.ID != "maren.holt@gullholm.example" {
+		t.Errorf("the decision is kept as %+v", kept)
+	}
+}
+
+func TestNothingIsLostInARestart(t *testing.T) {
+	dir := t.TempDir()
+	s := start(t, "demo", dir)
+	before := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body
+	s.stop(t)
+	s = start(t, "serve", dir)
+	if after := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body; !bytes.Equal(before, after) {
+		t.Errorf("the fleet was\n%.600s\nand is\n%.600s", before, after)
+	}
+	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 29 decisions recorded", "Rulebook version 1")
+	if r := s.call(t, "GET", "/readyz", "", "", ""); r.status != 200 {
+		t.Errorf("readyz answers %d", r.status)
+	}
+}
+
+// browserLike posts as a page of another site, or the console itself, would.
+func TestConsoleSessionsAreGuarded(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	client := &http.Client{Jar: jar}
+	send := func(method, path, body, site string) *http.Response {
+		t.Helper()
+		req, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", "application/json")
+		if site != "" {
+			req.Header.Set("Sec-Fetch-Site", site)
+		}
+		r, err := client.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Body.Close()
+		return r
+	}
+	if r := send("POST", "/api/v1/session", `{"token":"`+adminToken+`"}`, "cross-site"); r.StatusCode != 403 {
+		t.Errorf("another site signs people in: %d", r.StatusCode)
+	}
+	r := send("POST", "/api/v1/session", `{"token":"`+adminToken+`"}`, "same-origin")
+	if r.StatusCode != 200 || len(r.Cookies()) != 1 {
+		t.Fatalf("signing in is answered %d with %d cookies", r.StatusCode, len(r.Cookies()))
+	}
+	if c := r.Cookies()[0]; !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || strings.Contains(c.Value, adminToken) {
+		t.Errorf("the cookie is %v", c)
+	}
+	if r := send("POST", "/api/v1/ask", evaluation, "same-origin"); r.StatusCode != 200 {
+		t.Errorf("the console's own question is answered %d", r.StatusCode)
+	}
+	if r := send("POST", "/api/v1/ask", evaluation, "cross-site"); r.StatusCode != 403 {
+		t.Errorf("another site asks with the person's session: %d", r.StatusCode)
+	}
+	page := send("GET", "/devices/GF-L-1042", "", "")
+	if csp := page.Header.Get("Content-Security-Policy"); page.StatusCode != 200 || !strings.Contains(csp, "default-src 'self'") || strings.Contains(csp, "unsafe") || page.Header.Get("X-Content-Type-Options") != "nosniff" {
+		t.Errorf("the console is served %d with %q", page.StatusCode, csp)
+	}
+}
+
+// Every answer must be what api/openapi.yaml says.
+func TestAnswersKeepTheContract(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.Spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := doc.Validate(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, "demo", t.TempDir())
+	doc.Servers = openapi3.Servers{{URL: s.url}}
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	decision := lines[struct{ ID string }](t, s.run(t, "", "decision", "list", "--limit", "1", "-o", "ndjson").want(t, 0).out)[0].ID
+	for _, c := range []struct{ method, path, media, body string }{
+		{"GET", "/api/v1/session", "", ""}, {"GET", "/api/v1/status", "", ""}, {"GET", "/api/v1/vocabulary", "", ""}, {"GET", "/api/v1/devices?limit=100", "", ""},
+		{"GET", "/api/v1/devices/GF-K-3104", "", ""}, {"GET", "/api/v1/devices/GF-L-1048", "", ""}, {"GET", "/api/v1/devices/GF-S-6001", "", ""}, {"GET", "/api/v1/devices/none", "", ""},
+		{"GET", "/api/v1/rulebooks", "", ""}, {"GET", "/api/v1/rulebooks/current", "", ""}, {"GET", "/api/v1/people", "", ""}, {"GET", "/api/v1/decisions?limit=29", "", ""},
+		{"GET", "/api/v1/decisions/" + decision, "", ""}, {"GET", "/api/v1/tokens", "", ""}, {"POST", "/api/v1/tokens", "application/json", `{"name":"n","role":"reader"}`},
+		{"DELETE", "/api/v1/tokens/n", "", ""}, {"POST", "/api/v1/ask", "application/json", evaluation}, {"POST", "/access/v1/evaluation", "application/json", evaluation},
+		{"POST", "/api/v1/rulebooks/check", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x\nlader: 1\nexamples: []"}]}`},
+		{"POST", "/api/v1/rulebooks/check", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x\nexamples: [{device: {}, level: strong}]"}]}`},
+		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"x: 1"}]}`}, {"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`},
+		{"POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"n"},"evidence":{"managed":true,"colour":1}}`}, {"POST", "/api/v1/people", "application/json", `[{"id":"a"},{"id":""}]`},
+		{"GET", "/.well-known/authzen-configuration", "", ""},
+	} {
+		req, err := http.NewRequest(c.method, s.url+c.path, strings.NewReader(c.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		route, params, err := router.FindRoute(req)
+		if err != nil {
+			t.Fatalf("%s %s: %v", c.method, c.path, err)
+		}
+		r := s.call(t, c.method, c.path, adminToken, c.media, c.body)
+		in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
+			Status: r.status, Header: r.header, Body: io.NopCloser(bytes.NewReader(r.body)), Options: &openapi3filter.Options{IncludeResponseStatus: true}}
+		if err := openapi3filter.ValidateResponse(context.Background(), in); err != nil {
+			t.Errorf("%s %s is answered %d against the specification: %.600v", c.method, c.path, r.status, err)
+		}
+	}
+}
