@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -131,12 +132,24 @@ func (a *app) printAnswer(d *api.Answer, raw any) error {
 			line(a.out, "  %s", s)
 		}
 	}
-	for _, r := range d.Remedies {
-		if m, ok := rulebook.Language(r.Remedy, "en"); ok {
-			line(a.out, "  %s %s. %s", a.rust("→"), a.bold(m.Title), m.Steps)
-		}
+	for _, m := range remediesOf(d.Remedies) {
+		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(m.Title), m.Steps)
 	}
 	return nil
+}
+
+// sentences puts each sentence of a reason on a line of its own.
+func sentences(reason string) string { return strings.ReplaceAll(reason, ". ", ".\n") }
+
+// remediesOf lists the remedies of what stands in the way, each once.
+func remediesOf(list []access.Obstacle) []rulebook.Remedy {
+	var out []rulebook.Remedy
+	for _, o := range list {
+		if m, ok := rulebook.Language(o.Remedy, "en"); ok && !slices.Contains(out, m) {
+			out = append(out, m)
+		}
+	}
+	return out
 }
 
 func seen(w condition.Leaf) string {
@@ -160,7 +173,7 @@ func (a *app) answerHead(d *api.Answer) {
 		line(a.out, "The directory does not know this person: no groups.")
 	}
 	if reason, ok := rulebook.Language(d.ReasonAdmin, "en"); ok {
-		line(a.out, "%s", reason)
+		line(a.out, "%s", sentences(reason))
 	}
 	if reason, ok := rulebook.Language(d.ReasonUser, "en"); ok && d.Outcome != api.Outcome(access.Allow) {
 		line(a.out, "The person is told: %s", reason)

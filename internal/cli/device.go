@@ -49,7 +49,11 @@ func (a *app) deviceListCmd() *cobra.Command {
 					return err
 				}
 				for _, d := range page.Value.Items {
-					l.rows = append(l.rows, []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, d.Owner, heldBy(d), shortTime(d.SeenAt)})
+					row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, d.Owner, joined(d.Binding), d.SeenAt}
+					if a.format == "table" {
+						row[6], row[7] = heldBy(d), ago(d.SeenAt)
+					}
+					l.rows = append(l.rows, row)
 				}
 				l.items = append(l.items, itemsOf(page.Raw)...)
 				total = page.Value.Total
@@ -75,7 +79,7 @@ func heldBy(d api.DeviceSummary) string {
 	if !d.Covered {
 		return "(no baseline applies)"
 	}
-	return joined(d.Binding)
+	return brief(d.Binding)
 }
 
 func (a *app) deviceShowCmd() *cobra.Command {
@@ -145,7 +149,7 @@ func (a *app) deviceHead(d *api.Device) {
 		facts = append(facts, "of "+d.Owner)
 	}
 	line(a.out, "%s", joined(facts))
-	line(a.out, "%s since %s, last seen %s%s", d.Level, shortTime(d.Since), shortTime(d.SeenAt), nextChange(d.Standing.NextChange))
+	line(a.out, "%s since %s (%s), last seen %s%s", d.Level, shortTime(d.Since), ago(d.Since), ago(d.SeenAt), nextChange(d.Standing.NextChange))
 	switch {
 	case !d.Covered:
 		line(a.out, "No enforced baseline applies to this device; it stands at the level for uncovered devices.")

@@ -132,7 +132,11 @@ taken is told of with its line and left out; then the exit code is 1.`,
 				if s.NextChange != nil {
 					next = shortTime(*s.NextChange)
 				}
-				l.rows = append(l.rows, []string{s.Device, s.Level, joined(s.Binding), next})
+				held := joined(s.Binding)
+				if a.format == "table" {
+					held = brief(s.Binding)
+				}
+				l.rows = append(l.rows, []string{s.Device, s.Level, held, next})
 			}
 			l.raw = all
 			if err := a.print(l); err != nil {

@@ -8,11 +8,14 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
+
+	"ironledger.example/core/value"
 )
 
 var formats = []string{"table", "json", "ndjson", "yaml", "csv"}
@@ -175,7 +178,7 @@ func (a *app) paint(code, s string) string {
 
 func (a *app) bold(s string) string { return a.paint("1", s) }
 func (a *app) dim(s string) string  { return a.paint("2", s) }
-func (a *app) rust(s string) string { return a.paint("33", s) } // the accent
+func (a *app) rust(s string) string { return a.paint("38;5;130", s) } // the accent
 
 // The level mark: as many filled bars as the level's place on the ladder.
 const barFull, barEmpty = "▮", "▯"
@@ -195,6 +198,23 @@ func stripMark(s string) string {
 		return word
 	}
 	return s
+}
+
+// brief names the first of a list and counts the rest.
+func brief(list []string) string {
+	if len(list) < 2 {
+		return joined(list)
+	}
+	return fmt.Sprintf("%s +%d", list[0], len(list)-1)
+}
+
+// ago says how long a time lies back, for tables.
+func ago(rfc3339 string) string {
+	t, err := time.Parse(time.RFC3339, rfc3339)
+	if err != nil {
+		return rfc3339
+	}
+	return value.FormatAge(time.Since(t).Microseconds()) + " ago"
 }
 
 func joined(list []string) string { return strings.Join(list, ", ") }

@@ -75,13 +75,9 @@ func (t *teller) ask(person, resource, action string, ctx access.Context) error 
 		word = t.app.rust(strings.ToUpper(string(d.Outcome)))
 	}
 	t.say("answer", "%s  (decision %s)", word, d.ID)
-	t.say("why", "%s", strings.ReplaceAll(d.ReasonAdmin["en"], ". ", ".\n"))
-	told := map[rulebook.Remedy]bool{}
-	for _, r := range d.Remedies {
-		if m, ok := rulebook.Language(r.Remedy, "en"); ok && !told[m] {
-			told[m] = true
-			t.say("cure", "%s. %s", m.Title, m.Steps)
-		}
+	t.say("why", "%s", sentences(d.ReasonAdmin["en"]))
+	for _, m := range remediesOf(d.Remedies) {
+		t.say("cure", "%s. %s", m.Title, m.Steps)
 	}
 	return nil
 }
