@@ -100,6 +100,21 @@ func (r *Resolver) Accepts(source, name string) error {
 	return fmt.Errorf("the source %s may only supply %s", source, strings.Join(s.Provides, ", "))
 }
 
+// Sift takes out of a report what its source may not supply, and returns that
+// as refusals. The keys that say which device it is are nobody's to supply:
+// from a source that may not, they join the report and are not evidence.
+func (r *Resolver) Sift(rep *Report) []Refusal {
+	var refused []Refusal
+	rep.Readings = slices.DeleteFunc(rep.Readings, func(x Reading) bool {
+		err := r.Accepts(rep.Source, x.Name)
+		if err != nil && x.Name != "serial" && x.Name != "hardware_id" {
+			refused = append(refused, Refusal{x.Name, err.Error()})
+		}
+		return err != nil
+	})
+	return refused
+}
+
 // Facts is what the service, not a report, knows of a device.
 type Facts struct {
 	OnRoster bool

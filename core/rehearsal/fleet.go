@@ -43,12 +43,7 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 	if err != nil {
 		return nil, err
 	}
-	var refused []evidence.Refusal
-	for _, x := range r.Readings {
-		if err := f.resolver.Accepts(r.Source, x.Name); err != nil {
-			refused = append(refused, evidence.Refusal{Attribute: x.Name, Message: err.Error()})
-		}
-	}
+	refused := f.resolver.Sift(r)
 	if !known {
 		f.order = append(f.order, id)
 	}

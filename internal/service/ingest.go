@@ -153,13 +153,7 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error})
 		return t
 	}
-	rep.Readings = slices.DeleteFunc(rep.Readings, func(r evidence.Reading) bool {
-		err := book.Resolver.Accepts(rep.Source, r.Name)
-		if err != nil {
-			rep.Refused = append(rep.Refused, evidence.Refusal{Attribute: r.Name, Message: err.Error()})
-		}
-		return err != nil
-	})
+	rep.Refused = append(rep.Refused, book.Resolver.Sift(rep)...)
 	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !known {
 		t.Error, t.Refused = "nothing in the report could be taken", rep.Refused
 		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error, "refused": rep.Refused})
