@@ -29,11 +29,13 @@ race: console/dist/index.html ## the core and the service under the race detecto
 fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime 3s ./core/condition
 	$(GO) test -run '^$$' -fuzz '^FuzzCompile$$' -fuzztime 3s ./core/condition
+	$(GO) test -run '^$$' -fuzz '^FuzzMembers$$' -fuzztime 3s ./core/value
+	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime 3s ./core/certificate
 	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime 3s ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime 3s ./core/rulebook
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
-	$(GO) test -run '^TestBench' -count=1 -v ./bench -bench
+	$(GO) test -run "^$$" -bench . -benchtime 1x -count=1 ./bench
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
 	$(GO) generate ./api
@@ -52,7 +54,7 @@ browser:
 	@./scripts/need chromium chromium
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
-	@./scripts/need npm npm
+	@./scripts/need-node
 	cd console && npm ci --no-progress
 	@touch $@
 
