@@ -2,6 +2,8 @@ module ironledger.example
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0

@@ -184,6 +184,7 @@ func people() string {
 type running struct {
 	service *service.Service
 	url     string
+	stop    func()
 }
 
 func start(b *testing.B) *running {
@@ -194,17 +195,22 @@ func start(b *testing.B) *running {
 	if err != nil {
 		b.Fatal(err)
 	}
-	b.Cleanup(func() { svc.Close() })
 	if _, _, err := svc.Publish(context.Background(), "bench", service.Draft{Files: book()}); err != nil {
 		b.Fatal(err)
 	}
-	r := &running{service: svc, url: listen(b, httpapi.Handler(httpapi.Options{Service: svc, Log: log}))}
+	url, stop := listen(b, httpapi.Handler(httpapi.Options{Service: svc, Log: log}))
+	r := &running{service: svc, url: url, stop: func() {
+		stop()
+		if err := svc.Close(); err != nil {
+			b.Error(err)
+		}
+	}}
 	r.post(b, "/api/v1/people", "text/csv", people())
 	return r
 }
 
 // listen serves a handler on loopback and returns its URL.
-func listen(b *testing.B, h http.Handler) string {
+func listen(b *testing.B, h http.Handler) (url string, stop func()) {
 	b.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -212,8 +218,7 @@ func listen(b *testing.B, h http.Handler) string {
 	}
 	server := &http.Server{Handler: h}
 	go server.Serve(l) // ends with the listener
-	b.Cleanup(func() { server.Close() })
-	return "http://" + l.Addr().String()
+	return "http://" + l.Addr().String(), func() { server.Close() }
 }
 
 func (r *running) post(b *testing.B, path, media, body string) []byte {

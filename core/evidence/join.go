@@ -37,8 +37,10 @@ func Folded(kind KeyKind, text string) Key {
 }
 
 // Keys lists what the report says about which device it is from, strongest first.
-func (r *Report) Keys() []Key {
-	var keys []Key
+func (r *Report) Keys() []Key { return r.keys }
+
+func (r *Report) findKeys() []Key {
+	keys := make([]Key, 0, 4)
 	add := func(kind KeyKind, text string) {
 		if k := Folded(kind, text); k.Text != "" {
 			keys = append(keys, k)

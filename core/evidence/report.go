@@ -53,6 +53,8 @@ type Report struct {
 	Identity   Identity
 	Readings   []Reading // sorted by name
 	Refused    []Refusal
+
+	keys []Key
 }
 
 // ParseReport reads one JSON report that arrived at now. Attributes it cannot
@@ -74,13 +76,13 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 	var evidence json.RawMessage
 	for name, v := range value.Members(raw) {
 		var err error
-		switch name {
+		switch string(name) {
 		case "source":
-			source, err = text1(name, v)
+			source, err = text1("source", v)
 		case "external_id":
-			external, err = text1(name, v)
+			external, err = text1("external_id", v)
 		case "observed_at":
-			observed, err = text1(name, v)
+			observed, err = text1("observed_at", v)
 		case "identity":
 			id, err = identity(v)
 		case "evidence":
@@ -88,7 +90,7 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 				err = fmt.Errorf("evidence is %s; an object of attributes was expected", kindOf(v))
 			}
 		default:
-			err = unknownMember(name, "source", "external_id", "observed_at", "identity", "evidence")
+			err = unknownMember(string(name), "source", "external_id", "observed_at", "identity", "evidence")
 		}
 		if err != nil {
 			return nil, err
@@ -112,7 +114,7 @@ func identity(raw json.RawMessage) (id Identity, err error) {
 		return id, fmt.Errorf("identity is %s; an object with id, serial or hardware_id was expected", kindOf(raw))
 	}
 	for name, v := range value.Members(raw) {
-		switch name {
+		switch string(name) {
 		case "id":
 			id.ID, err = text1("identity.id", v)
 		case "serial":
@@ -120,7 +122,7 @@ func identity(raw json.RawMessage) (id Identity, err error) {
 		case "hardware_id":
 			id.HardwareID, err = text1("identity.hardware_id", v)
 		default:
-			err = unknownMember("identity."+name, "identity.id", "identity.serial", "identity.hardware_id")
+			err = unknownMember("identity."+string(name), "identity.id", "identity.serial", "identity.hardware_id")
 		}
 		if err != nil {
 			return id, err
@@ -195,26 +197,30 @@ func newReport(source, external, observed string, id Identity, now int64) (*Repo
 	return r, nil
 }
 
-// intake is a report being filled: where each attribute stands in its readings.
+// intake is a report being filled: a place for each attribute in alphabetical
+// order, without a name while it is empty.
 type intake struct {
-	d     *Dictionary
-	r     *Report
-	place []int16 // by alphabetical rank: 1 + the place in r.Readings, 0 for none
+	d      *Dictionary
+	r      *Report
+	places []Reading
 }
 
 func (d *Dictionary) intake(r *Report) *intake {
-	r.Readings = make([]Reading, 0, len(d.list))
-	return &intake{d, r, make([]int16, len(d.list))}
+	return &intake{d, r, make([]Reading, len(d.list))}
 }
 
+// place is where the reading of the attribute in a slot stands.
+func (t *intake) place(slot int) *Reading { return &t.places[t.d.rank[slot]] }
+
 // take adds one attribute of a report to its readings or its refusals.
-func (t *intake) take(name string, raw json.RawMessage) {
+func (t *intake) take(key []byte, raw json.RawMessage) {
 	d, r := t.d, t.r
 	if string(raw) == "null" {
 		return
 	}
-	slot := d.Slot(name)
-	if slot < 0 {
+	slot, ok := d.index[string(key)]
+	if !ok {
+		name := string(key)
 		msg := "there is no such attribute"
 		if near := condition.Nearest(name, d.Names()); near != "" {
 			msg += "; did you mean " + near + "?"
@@ -224,30 +230,25 @@ func (t *intake) take(name string, raw json.RawMessage) {
 		r.refuse(name, msg)
 		return
 	}
-	a := &d.list[slot]
+	a, at := &d.list[slot], t.place(slot)
 	switch {
 	case a.ByService:
-		r.refuse(name, "only the service itself sets this attribute")
+		r.refuse(a.Name, "only the service itself sets this attribute")
 		return
-	case t.place[d.rank[slot]] != 0:
-		r.refuse(name, "the attribute is given twice; the first one counts")
+	case at.Name != "":
+		r.refuse(a.Name, "the attribute is given twice; the first one counts")
 		return
 	}
 	if why, ok := unavailable(raw); ok {
-		t.add(slot, Reading{Name: a.Name, Unavailable: why, Source: r.Source, At: r.At})
+		*at = Reading{Name: a.Name, Unavailable: why, Source: r.Source, At: r.At}
 		return
 	}
 	v, err := a.decode(raw)
 	if err != nil {
-		r.refuse(name, err.Error())
+		r.refuse(a.Name, err.Error())
 		return
 	}
-	t.add(slot, Reading{Name: a.Name, Value: v, Source: r.Source, At: r.At})
-}
-
-func (t *intake) add(slot int, x Reading) {
-	t.r.Readings = append(t.r.Readings, x)
-	t.place[t.d.rank[slot]] = int16(len(t.r.Readings))
+	*at = Reading{Name: a.Name, Value: v, Source: r.Source, At: r.At}
 }
 
 func (r *Report) refuse(name, msg string) {
@@ -260,11 +261,11 @@ func unavailable(raw json.RawMessage) (why string, ok bool) {
 		return "", false
 	}
 	for name, v := range value.Members(raw) {
-		if name != "unavailable" || ok || v[0] != '"' {
+		if string(name) != "unavailable" || ok || v[0] != '"' {
 			return "", false
 		}
 		var err error
-		if why, err = text1(name, v); err != nil {
+		if why, err = text1("unavailable", v); err != nil {
 			return "", false
 		}
 		ok = true
@@ -279,28 +280,28 @@ func (t *intake) finish() error {
 		name string
 		id   *string
 	}{{"serial", &r.Identity.Serial}, {"hardware_id", &r.Identity.HardwareID}} {
-		slot := t.d.Slot(key.name)
-		at := t.place[t.d.rank[slot]]
-		switch {
-		case at == 0 && *key.id != "":
-			t.add(slot, Reading{Name: key.name, Value: value.OfText(*key.id), Source: r.Source, At: r.At})
-		case at == 0 || !r.Readings[at-1].Value.Known():
+		switch at := t.place(t.d.Slot(key.name)); {
+		case at.Name == "" && *key.id != "":
+			*at = Reading{Name: key.name, Value: value.OfText(*key.id), Source: r.Source, At: r.At}
+		case at.Name == "" || !at.Value.Known():
 		case *key.id == "":
-			*key.id = r.Readings[at-1].Value.Str()
-		case r.Readings[at-1].Value.Str() != *key.id:
+			*key.id = at.Value.Str()
+		case at.Value.Str() != *key.id:
 			return fmt.Errorf("the %s of the identity and of the evidence differ", key.name)
 		}
 	}
-	if len(r.Keys()) == 0 {
+	r.keys = r.findKeys()
+	if len(r.keys) == 0 {
 		return errors.New("the report does not say which device it is about: identity needs an id, a serial or a hardware_id, or the report an external_id")
 	}
-	sorted := make([]Reading, 0, len(r.Readings))
-	for _, at := range t.place {
-		if at > 0 {
-			sorted = append(sorted, r.Readings[at-1])
+	n := 0
+	for i := range t.places {
+		if t.places[i].Name != "" {
+			t.places[n] = t.places[i]
+			n++
 		}
 	}
-	r.Readings = sorted
+	r.Readings = t.places[:n:n]
 	slices.SortFunc(r.Refused, func(a, b Refusal) int { return strings.Compare(a.Attribute, b.Attribute) })
 	return nil
 }

@@ -190,7 +190,7 @@ func (d *Dictionary) csvReport(header, row []string, now int64) (*Report, error)
 		if cell == "" || slices.Contains(identityColumns, name) {
 			continue
 		}
-		t.take(name, d.cellJSON(name, cell))
+		t.take([]byte(name), d.cellJSON(name, cell))
 	}
 	return r, t.finish()
 }

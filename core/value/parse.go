@@ -214,9 +214,9 @@ func decodeList(elem Type, raw json.RawMessage) (Value, error) {
 func decodeRecord(t *RecordType, raw json.RawMessage) (Value, error) {
 	fields := make([]Value, len(t.Fields))
 	for name, p := range Members(raw) {
-		i := t.Index(name)
+		i := t.Index(string(name))
 		if i < 0 {
-			return Value{}, fmt.Errorf("%s is not a field of a %s", quote(name), t.Name)
+			return Value{}, fmt.Errorf("%s is not a field of a %s", quote(string(name)), t.Name)
 		}
 		if string(p) == "null" {
 			continue

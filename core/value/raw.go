@@ -1,6 +1,7 @@
 package value
 
 import (
+	"bytes"
 	"encoding/json"
 	"iter"
 )
@@ -10,13 +11,20 @@ import (
 // then a value ends where its quotes and brackets close, and finding that is
 // all that is left to do. Evidence arrives in bulk, and a map for each object
 // in it cost more than everything else done with it.
-func Members(object []byte) iter.Seq2[string, json.RawMessage] {
-	return func(yield func(string, json.RawMessage) bool) {
+func Members(object []byte) iter.Seq2[[]byte, json.RawMessage] {
+	return func(yield func([]byte, json.RawMessage) bool) {
 		for i := next(object, 1); i < len(object) && object[i] == '"'; {
 			end := skip(object, i)
-			key, err := decodeString(object[i:end])
-			if err != nil {
+			if end <= i+1 {
 				return // not valid JSON
+			}
+			key := object[i+1 : end-1]
+			if bytes.IndexByte(key, '\\') >= 0 {
+				s, err := decodeString(object[i:end])
+				if err != nil {
+					return
+				}
+				key = []byte(s)
 			}
 			begin := next(object, next(object, end)+1) // behind the colon
 			end = skip(object, begin)
@@ -53,18 +61,33 @@ func next(b []byte, i int) int {
 	return i
 }
 
+// closing returns the place of the quote that ends a string, from inside it.
+func closing(b []byte, i int) int {
+	for i < len(b) {
+		n := bytes.IndexByte(b[i:], '"')
+		if n < 0 {
+			break
+		}
+		i += n
+		slashes := 0
+		for i-slashes > 0 && b[i-slashes-1] == '\\' {
+			slashes++
+		}
+		if slashes%2 == 0 {
+			return i
+		}
+		i++
+	}
+	return len(b)
+}
+
 // skip returns the place behind the value that begins at i.
 func skip(b []byte, i int) int {
 	depth := 0
 	for ; i < len(b); i++ {
 		switch b[i] {
 		case '"':
-			for i++; i < len(b) && b[i] != '"'; i++ {
-				if b[i] == '\\' {
-					i++
-				}
-			}
-			if depth == 0 {
+			if i = closing(b, i+1); depth == 0 {
 				return min(i+1, len(b))
 			}
 		case '{', '[':

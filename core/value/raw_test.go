@@ -13,7 +13,7 @@ func walk(t *testing.T, raw json.RawMessage) any {
 	case '{':
 		out := map[string]any{}
 		for k, v := range Members(raw) {
-			out[k] = walk(t, v)
+			out[string(k)] = walk(t, v)
 		}
 		return out
 	case '[':

@@ -4,7 +4,6 @@ import (
 	"container/heap"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -205,11 +204,14 @@ func (d *Device) row(book *Book) store.DeviceRow {
 
 // Sources lists who has supplied evidence about the device.
 func (d *Device) Sources() []string {
-	seen := map[string]bool{}
+	var sources []string
 	for _, r := range d.Record.Readings() {
-		seen[r.Source] = true
+		if !slices.Contains(sources, r.Source) {
+			sources = append(sources, r.Source)
+		}
 	}
-	return slices.Sorted(maps.Keys(seen))
+	slices.Sort(sources)
+	return sources
 }
 
 // restore reads a kept device and brings its standing to the present moment.

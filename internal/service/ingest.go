@@ -183,6 +183,7 @@ func (c *change) addKeys(d *Device, rep *evidence.Report) {
 		c.keys = map[evidence.Key]string{}
 	}
 	keys := rep.Keys()
+	d.Keys = slices.Clip(d.Keys) // the device it was copied from keeps its own
 	for _, r := range rep.Readings {
 		if r.Name == "certs" {
 			keys = append(keys, evidence.CertificateKeys(r.Value)...)
@@ -194,7 +195,7 @@ func (c *change) addKeys(d *Device, rep *evidence.Report) {
 		}
 		c.keys[k] = d.ID
 		if !slices.Contains(d.Keys, k) {
-			d.Keys = append(slices.Clone(d.Keys), k)
+			d.Keys = append(d.Keys, k)
 		}
 	}
 }
