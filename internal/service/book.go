@@ -152,7 +152,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		return nil, 0, &ExampleError{failed}
 	}
 	changed := 0
-	err = s.do(ctx, func(c *change) error {
+	err = s.doAlone(ctx, func(c *change) error {
 		current := c.base.Book.Info.Version
 		if draft.Base != nil && *draft.Base != current {
 			return &ConflictError{*draft.Base, current}
@@ -178,10 +178,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 func (c *change) rebuild(book *Book, people *People, actor string) int {
 	c.next = &Snapshot{Book: book, People: people, Fleet: newFleet()}
 	old, changed := c.base.Book, 0
-	move := func(d *Device) bool {
-		if newer := c.devices[d.ID]; newer != nil {
-			d = newer
-		}
+	c.base.Fleet.All(func(d *Device) bool {
 		e := d.again()
 		e.View = nil
 		failing := map[string]int64{}
@@ -200,17 +197,7 @@ func (c *change) rebuild(book *Book, people *People, actor string) int {
 			c.keep(book, e)
 		}
 		return true
-	}
-	pending := make([]*Device, 0, len(c.devices))
-	for _, d := range c.devices {
-		pending = append(pending, d)
-	}
-	c.base.Fleet.All(move)
-	for _, d := range pending {
-		if c.base.Fleet.Get(d.ID) == nil {
-			move(d)
-		}
-	}
+	})
 	return changed
 }
 
@@ -262,7 +249,7 @@ func (p *People) Groups(id string) []string {
 // ImportPeople adds people to the directory or replaces those with the same
 // id, and appraises the fleet under it.
 func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person) (added, changed int, err error) {
-	err = s.do(ctx, func(c *change) error {
+	err = s.doAlone(ctx, func(c *change) error {
 		all := slices.Clone(c.base.People.list)
 		dir := newPeople(all)
 		for _, p := range people {

@@ -86,6 +86,7 @@ type change struct {
 	s       *Service
 	base    *Snapshot
 	next    *Snapshot // set when the rulebook or the directory is replaced
+	below   *change   // the change before, while it is on its way to the disk
 	now     int64
 	devices map[string]*Device
 	keys    map[evidence.Key]string
@@ -93,18 +94,22 @@ type change struct {
 }
 
 func (c *change) device(id string) *Device {
-	if d, ok := c.devices[id]; ok {
-		return d
+	for layer := c; layer != nil; layer = layer.below {
+		if d, ok := layer.devices[id]; ok {
+			return d
+		}
 	}
 	return c.base.Fleet.Get(id)
 }
 
 func (c *change) find(k evidence.Key) (string, bool) {
-	if k.Kind == evidence.ByID && c.devices[k.Text] != nil {
-		return k.Text, true
-	}
-	if id, ok := c.keys[k]; ok {
-		return id, true
+	for layer := c; layer != nil; layer = layer.below {
+		if k.Kind == evidence.ByID && layer.devices[k.Text] != nil {
+			return k.Text, true
+		}
+		if id, ok := layer.keys[k]; ok {
+			return id, true
+		}
 	}
 	return c.base.Fleet.Find(k)
 }
@@ -291,8 +296,8 @@ func (s *Service) appraiseDue(c *change) error {
 	book := c.base.Book
 	for len(s.due) > 0 && s.due[0].at <= c.now {
 		x := heap.Pop(&s.due).(due)
-		old := c.base.Fleet.Get(x.id)
-		if old == nil || old.Next != x.at || c.devices[x.id] != nil {
+		old := c.device(x.id)
+		if old == nil || old.Next != x.at {
 			continue
 		}
 		d := old.again()

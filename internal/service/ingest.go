@@ -33,8 +33,8 @@ type Intake struct {
 // A stream is cut into chunks that are each applied as one change, and read on
 // while at most a few of them are still being applied.
 const (
-	chunk = 500
-	ahead = 3
+	chunk = 200
+	ahead = 6
 )
 
 // part is a chunk of a stream on its way through the clerk.
@@ -74,12 +74,12 @@ func (st *stream) flush() error {
 	}
 	items, results := st.items, make([]Taken, len(st.items))
 	st.items = make([]evidence.Item, 0, chunk)
-	st.parts = append(st.parts, part{st.service.submit(func(c *change) error {
+	st.parts = append(st.parts, part{st.service.submit(&job{apply: func(c *change) error {
 		for i, it := range items {
 			results[i] = c.take(st.actor, it)
 		}
 		return nil
-	}), results})
+	}}), results})
 	return st.settle(ahead)
 }
 

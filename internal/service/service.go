@@ -41,8 +41,9 @@ type Service struct {
 	jobs    chan *job
 	quit    chan struct{}
 	done    chan struct{}
-	due     dueHeap // the clerk's own, as is failing
+	due     dueHeap // the clerk's own, as are failing and flying
 	failing bool    // whether the last commit failed
+	flying  *flight // the change that is being committed
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -132,16 +133,24 @@ func (s *Service) micros() int64 { return value.Micros(s.now()) }
 // job is a change for the clerk to carry out.
 type job struct {
 	apply func(*change) error
+	// alone is set on a job that replaces the snapshot: nothing else may be under
+	// way beside it.
+	alone bool
 	err   chan error
 }
 
 // do has the clerk carry out a change and waits until it is durable and seen.
 func (s *Service) do(ctx context.Context, apply func(*change) error) error {
-	return s.submit(apply).wait(ctx)
+	return s.submit(&job{apply: apply}).wait(ctx)
 }
 
-func (s *Service) submit(apply func(*change) error) *job {
-	j := &job{apply, make(chan error, 1)}
+// doAlone does the same for a change that replaces the snapshot.
+func (s *Service) doAlone(ctx context.Context, apply func(*change) error) error {
+	return s.submit(&job{apply: apply, alone: true}).wait(ctx)
+}
+
+func (s *Service) submit(j *job) *job {
+	j.err = make(chan error, 1)
 	select {
 	case s.jobs <- j:
 	case <-s.quit:
@@ -165,18 +174,29 @@ var ErrClosed = errors.New("the service is stopping")
 // maxShared bounds how many jobs share a commit.
 const maxShared = 256
 
+// clerk carries out jobs, one group after another. While one group is being
+// committed the next is already worked out on top of it; nobody sees a group,
+// or gets an answer about it, before it is durable. When a commit fails, what
+// was built on it fails with it.
 func (s *Service) clerk() {
 	defer close(s.done)
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
 		timer.Reset(s.untilDue())
+		var landing chan error
+		if s.flying != nil {
+			landing = s.flying.done
+		}
 		select {
+		case err := <-landing:
+			s.land(err)
 		case j := <-s.jobs:
 			s.carryOut(s.gather(j))
 		case <-timer.C:
-			s.carryOut([]*job{{s.appraiseDue, make(chan error, 1)}})
+			s.carryOut([]*job{{apply: s.appraiseDue, err: make(chan error, 1)}})
 		case <-s.quit:
+			s.settle()
 			for {
 				select {
 				case j := <-s.jobs:
@@ -202,32 +222,82 @@ func (s *Service) gather(first *job) []*job {
 	return jobs
 }
 
-// carryOut applies jobs to one change, commits it, shows it, and answers.
+// flight is a change on its way to the disk.
+type flight struct {
+	change *change
+	jobs   []*job
+	done   chan error
+}
+
+// carryOut applies jobs and sends their change to the disk.
 func (s *Service) carryOut(jobs []*job) {
-	snap := s.snap.Load()
-	c := &change{s: s, base: snap, now: s.micros(), devices: map[string]*Device{}}
+	c := s.newChange()
 	var applied []*job
 	for _, j := range jobs {
+		if j.alone {
+			s.launch(c, applied)
+			s.settle()
+			c, applied = s.newChange(), nil
+		}
 		if err := j.apply(c); err != nil {
 			j.err <- err
 			continue
 		}
 		applied = append(applied, j)
-		if c.next != nil { // a new rulebook or directory: what follows must see it
-			s.finish(c, applied)
-			applied = nil
-			c = &change{s: s, base: s.snap.Load(), now: s.micros(), devices: map[string]*Device{}}
+		if j.alone {
+			s.launch(c, applied)
+			s.settle()
+			c, applied = s.newChange(), nil
 		}
 	}
-	if len(applied) > 0 {
-		s.finish(c, applied)
-	}
+	s.launch(c, applied)
 }
 
-func (s *Service) finish(c *change, jobs []*job) {
-	err := s.store.Commit(&c.batch)
-	s.failing = err != nil
-	if err != nil {
+// newChange begins a change on top of the one that is on its way, if any.
+func (s *Service) newChange() *change {
+	c := &change{s: s, base: s.snap.Load(), now: s.micros(), devices: map[string]*Device{}}
+	if s.flying != nil {
+		c.below = s.flying.change
+	}
+	return c
+}
+
+// launch sends a change to the disk as soon as the one before it is there.
+func (s *Service) launch(c *change, jobs []*job) {
+	if len(jobs) == 0 {
+		return
+	}
+	f := &flight{c, jobs, make(chan error, 1)}
+	if err := s.settle(); err != nil && c.below != nil {
+		s.flying = f
+		s.land(err)
+		return
+	}
+	s.flying = f
+	if c.batch.Empty() {
+		s.land(nil)
+		return
+	}
+	c.below = nil // it has landed
+	go func() { f.done <- s.store.Commit(&c.batch) }()
+}
+
+// settle waits until nothing is on its way.
+func (s *Service) settle() error {
+	if s.flying == nil {
+		return nil
+	}
+	err := <-s.flying.done
+	s.land(err)
+	return err
+}
+
+// land shows the change that was on its way, or drops it, and answers its jobs.
+func (s *Service) land(err error) {
+	f := s.flying
+	s.flying, s.failing = nil, err != nil
+	switch c := f.change; {
+	case err != nil:
 		for id := range c.devices { // still due: nothing has changed
 			if old := c.base.Fleet.Get(id); old != nil && old.Next < condition.Always {
 				heap.Push(&s.due, due{old.Next, id})
@@ -235,14 +305,14 @@ func (s *Service) finish(c *change, jobs []*job) {
 		}
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
-	} else if c.next != nil {
+	case c.next != nil:
 		s.due = nil
 		c.reveal(c.next.Fleet)
 		s.snap.Store(c.next)
-	} else {
+	default:
 		c.reveal(c.base.Fleet)
 	}
-	for _, j := range jobs {
+	for _, j := range f.jobs {
 		j.err <- err
 	}
 }

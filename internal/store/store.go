@@ -47,6 +47,9 @@ type Batch struct {
 	Exec []func(*sql.Tx) error
 }
 
+// Empty reports whether there is nothing to write.
+func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Exec) == 0 }
+
 // DeviceRow is a device as it is kept; see the table for the forms.
 type DeviceRow struct {
 	ID, Keys, Evidence, Level, Failing string
@@ -77,8 +80,9 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		return nil, errors.Join(err, write.Close())
 	}
 	s := &Store{write: write, read: read, commits: make(chan *commit, 4096), done: make(chan struct{})}
-	if s.entries, err = newInserter(ctx, write, "INSERT INTO entries (seq, at, kind, actor, about, body)", 6); err == nil {
-		s.devices, err = newInserter(ctx, write, "INSERT OR REPLACE INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at)", 8)
+	if s.entries, err = newInserter(ctx, write, "INSERT INTO entries (seq, at, kind, actor, about, body)", 6, ""); err == nil {
+		s.devices, err = newInserter(ctx, write, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at)", 8,
+			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at")
 	}
 	if err != nil {
 		return nil, errors.Join(err, write.Close(), read.Close())
@@ -206,11 +210,11 @@ type inserter struct {
 // insertSizes are how many rows a statement takes, largest first.
 var insertSizes = []int{64, 8, 1}
 
-func newInserter(ctx context.Context, db *sql.DB, head string, width int) (*inserter, error) {
+func newInserter(ctx context.Context, db *sql.DB, head string, width int, tail string) (*inserter, error) {
 	in := &inserter{width: width}
 	row := "(?" + strings.Repeat(",?", width-1) + ")"
 	for _, n := range insertSizes {
-		stmt, err := db.PrepareContext(ctx, head+" VALUES "+row+strings.Repeat(","+row, n-1))
+		stmt, err := db.PrepareContext(ctx, head+" VALUES "+row+strings.Repeat(","+row, n-1)+tail)
 		if err != nil {
 			return nil, fmt.Errorf("prepare %s: %w", head, err)
 		}

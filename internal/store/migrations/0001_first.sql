@@ -20,7 +20,7 @@ CREATE TABLE devices (
     failing    TEXT    NOT NULL, -- {"baseline/rule": since}
     first_seen INTEGER NOT NULL,
     seen_at    INTEGER NOT NULL
-) WITHOUT ROWID;
+); -- with a rowid: the rows are too large for the leaves of an index
 
 CREATE TABLE people (
     id     TEXT PRIMARY KEY,
