@@ -175,6 +175,11 @@ func TestTLS(t *testing.T) {
 	}
 }
 
+func TestTwoServicesDoNotShareRecords(t *testing.T) {
+	s := start(t, "serve", t.TempDir())
+	offline(t, "", "serve", "--data", s.data, "--listen", "127.0.0.1:0").want(t, 1, "another service is running on these records")
+}
+
 func TestSettingsAreKept(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	home := t.TempDir()

@@ -279,11 +279,10 @@ func (c *compiler) logic(n *Logic) *expr {
 			if x == stop {
 				return stop
 			}
-			y := b(env)
-			if y == stop || x == Unknown {
-				return y2(y, stop)
+			if y := b(env); y == stop || x != Unknown {
+				return y
 			}
-			return y
+			return Unknown
 		}
 		return e
 	}
@@ -300,15 +299,6 @@ func (c *compiler) logic(n *Logic) *expr {
 		return result
 	}
 	return e
-}
-
-// y2 is the result of two operands of which the first was unknown or the
-// second settles the matter.
-func y2(second, stop Tri) Tri {
-	if second == stop {
-		return stop
-	}
-	return Unknown
 }
 
 func (c *compiler) knownCall(n *Call) *expr {

@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -78,11 +79,11 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 		var err error
 		switch string(name) {
 		case "source":
-			source, err = text1("source", v)
+			source, err = textOf("source", v)
 		case "external_id":
-			external, err = text1("external_id", v)
+			external, err = textOf("external_id", v)
 		case "observed_at":
-			observed, err = text1("observed_at", v)
+			observed, err = textOf("observed_at", v)
 		case "identity":
 			id, err = identity(v)
 		case "evidence":
@@ -116,11 +117,11 @@ func identity(raw json.RawMessage) (id Identity, err error) {
 	for name, v := range value.Members(raw) {
 		switch string(name) {
 		case "id":
-			id.ID, err = text1("identity.id", v)
+			id.ID, err = textOf("identity.id", v)
 		case "serial":
-			id.Serial, err = text1("identity.serial", v)
+			id.Serial, err = textOf("identity.serial", v)
 		case "hardware_id":
-			id.HardwareID, err = text1("identity.hardware_id", v)
+			id.HardwareID, err = textOf("identity.hardware_id", v)
 		default:
 			err = unknownMember("identity."+string(name), "identity.id", "identity.serial", "identity.hardware_id")
 		}
@@ -131,8 +132,8 @@ func identity(raw json.RawMessage) (id Identity, err error) {
 	return id, nil
 }
 
-// text1 reads a member that is a text; null says nothing.
-func text1(name string, raw json.RawMessage) (string, error) {
+// textOf reads a member that is a text; null says nothing.
+func textOf(name string, raw json.RawMessage) (string, error) {
 	if string(raw) == "null" {
 		return "", nil
 	}
@@ -170,15 +171,8 @@ func jsonError(err error) error {
 	return fmt.Errorf("not valid JSON: %w", err)
 }
 
-func cmpOr(s, or string) string {
-	if s == "" {
-		return or
-	}
-	return s
-}
-
 func newReport(source, external, observed string, id Identity, now int64) (*Report, error) {
-	r := &Report{Source: cmpOr(source, DefaultSource), ExternalID: external, At: now, Identity: id}
+	r := &Report{Source: cmp.Or(source, DefaultSource), ExternalID: external, At: now, Identity: id}
 	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external}, {"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
 		if len(m.text) > 200 || strings.ContainsAny(m.text, "\x00\r\n") {
 			return nil, fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", m.what)
@@ -265,12 +259,12 @@ func unavailable(raw json.RawMessage) (why string, ok bool) {
 			return "", false
 		}
 		var err error
-		if why, err = text1("unavailable", v); err != nil {
+		if why, err = textOf("unavailable", v); err != nil {
 			return "", false
 		}
 		ok = true
 	}
-	return cmpOr(why, "no reason given"), ok
+	return cmp.Or(why, "no reason given"), ok
 }
 
 // finish makes identity and evidence tell the same and puts the report in order.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -51,8 +52,9 @@ over its API, and exit.`,
 				return a.playStory(cmd.Context(), &o, log, fast)
 			}
 			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
-				if token == "" {
-					token = os.Getenv("IRONLEDGER_ADMIN_TOKEN")
+				if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
+					line(a.out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.", o.data, a.bold(url))
+					return nil
 				}
 				cl, err := client.New(url, token)
 				if err != nil {
@@ -125,10 +127,7 @@ func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, 
 	defer stop()
 	played := errors.New("played")
 	err := a.serve(ctx, o, log, func(url, token string) error {
-		if token == "" {
-			token = os.Getenv("IRONLEDGER_ADMIN_TOKEN")
-		}
-		cl, err := client.New(url, token)
+		cl, err := client.New(url, cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")))
 		if err != nil {
 			return err
 		}

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -197,19 +198,11 @@ func (a *app) client() (*client.Client, error) {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	first := func(list ...string) string {
-		for _, s := range list {
-			if s != "" {
-				return s
-			}
-		}
-		return ""
-	}
-	token := first(a.token, os.Getenv("IRONLEDGER_TOKEN"), kept.Token)
+	token := cmp.Or(a.token, os.Getenv("IRONLEDGER_TOKEN"), kept.Token)
 	if token == "" {
 		return nil, errors.New("no token: give --token, set IRONLEDGER_TOKEN, or run ironledger settings save")
 	}
-	return client.New(first(a.url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+defaultListen), token)
+	return client.New(cmp.Or(a.url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+defaultListen), token)
 }
 
 func (a *app) settingsCmd() *cobra.Command {

@@ -55,6 +55,9 @@ func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, e
 	if err := s.store.Commit(&store.Batch{Entries: []ledger.Entry{entry}}); err != nil {
 		return nil, fmt.Errorf("the decision could not be recorded: %w", err)
 	}
+	if a.BreakGlass {
+		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
+	}
 	response := append(make([]byte, 0, len(decision)+96), `{"decision":`...)
 	response = strconv.AppendBool(response, a.Outcome == access.Allow)
 	response = append(response, `,"context":`...)

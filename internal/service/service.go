@@ -40,6 +40,7 @@ type Service struct {
 	tokens  atomic.Pointer[tokenSet]
 	jobs    chan *job
 	quit    chan struct{}
+	release func() error // lets another process have the records
 	done    chan struct{}
 	due     dueHeap // the clerk's own, as are failing and flying
 	failing bool    // whether the last commit failed
@@ -67,12 +68,16 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if s.now == nil {
 		s.now = time.Now
 	}
-	var err error
-	if s.store, err = store.Open(ctx, filepath.Join(o.Dir, "ironledger.db")); err != nil {
+	release, err := lock(filepath.Join(o.Dir, "ironledger.lock"))
+	if err != nil {
 		return nil, err
 	}
+	s.release = release
+	if s.store, err = store.Open(ctx, filepath.Join(o.Dir, "ironledger.db")); err != nil {
+		return nil, errors.Join(err, release())
+	}
 	if err := s.load(ctx, o.AdminToken); err != nil {
-		return nil, errors.Join(err, s.store.Close())
+		return nil, errors.Join(err, s.store.Close(), release())
 	}
 	go s.clerk()
 	return s, nil
@@ -116,7 +121,7 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 func (s *Service) Close() error {
 	close(s.quit)
 	<-s.done
-	return s.store.Close()
+	return errors.Join(s.store.Close(), s.release())
 }
 
 // Snapshot returns the state as it is now.
@@ -137,6 +142,7 @@ type job struct {
 	// way beside it.
 	alone bool
 	err   chan error
+	gone  <-chan struct{} // closed when there is no clerk any more
 }
 
 // do has the clerk carry out a change and waits until it is durable and seen.
@@ -150,7 +156,7 @@ func (s *Service) doAlone(ctx context.Context, apply func(*change) error) error 
 }
 
 func (s *Service) submit(j *job) *job {
-	j.err = make(chan error, 1)
+	j.err, j.gone = make(chan error, 1), s.done
 	select {
 	case s.jobs <- j:
 	case <-s.quit:
@@ -165,6 +171,13 @@ func (j *job) wait(ctx context.Context) error {
 		return err
 	case <-ctx.Done():
 		return ctx.Err()
+	case <-j.gone:
+	}
+	select {
+	case err := <-j.err: // answered at the last moment
+		return err
+	default:
+		return ErrClosed
 	}
 }
 
