@@ -126,6 +126,40 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "No device matches")
 	})
 
+	t.Run("sorting and paging happen in the service, and going back keeps the place", func(t *testing.T) {
+		first := func() string {
+			s, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(`tbody tr:first-child td:nth-child(2)`)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return strings.TrimSpace(s)
+		}
+		do(t, ctx, chromedp.Navigate(s.url+"/devices?sort=level"))
+		until(t, ctx, "71 in all")
+		if got := first(); got != "BYO-5103" {
+			t.Errorf("the lowest device is %s", got)
+		}
+		do(t, ctx, chromedp.Click(chromedp.CSS(`.pages button:nth-child(2)`)))
+		until(t, ctx, "laptop/locks-itself")
+		second := first()
+		do(t, ctx, chromedp.Click(chromedp.CSS(`tbody tr:first-child td:nth-child(3)`)))
+		until(t, ctx, "What to do")
+		do(t, ctx, chromedp.NavigateBack())
+		until(t, ctx, "71 in all")
+		if got := first(); got != second {
+			t.Errorf("going back leads to the page of %s, not of %s", got, second)
+		}
+		do(t, ctx, chromedp.Click(chromedp.CSS(`.levels li:last-of-type ~ li, .levels li:nth-child(5) a`)))
+		until(t, ctx, "7 in all")
+	})
+
+	t.Run("a right that is missing is said, not hidden", func(t *testing.T) {
+		secret := strings.TrimSpace(s.run(t, "", "token", "create", "visitor", "--role", "reader").want(t, 0).out)
+		other := browser(t)
+		do(t, other, chromedp.Navigate(s.url+"/ask"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.SendKeys(chromedp.CSS(`input[name=token]`), secret+"\r"))
+		until(t, other, "Your role, reader, may look but not ask.")
+	})
+
 	t.Run("a device says why, and what to do", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(s.url+"/devices?q=GF-T-2107"))
 		until(t, ctx, "1 in all")
