@@ -74,9 +74,18 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 	}
 	var source, external, observed string
 	var id Identity
-	var evidence json.RawMessage
-	for name, v := range value.Members(raw) {
-		var err error
+	var err error
+	t := d.intake(&Report{})
+	value.Walk(raw, 0, func(name []byte, at int) (int, bool) {
+		if string(name) == "evidence" && raw[at] == '{' { // most of the report: walked once
+			return value.Walk(raw, at, func(name []byte, at int) (int, bool) {
+				end := value.Skip(raw, at)
+				t.take(name, raw[at:end])
+				return end, true
+			}), true
+		}
+		end := value.Skip(raw, at)
+		v := json.RawMessage(raw[at:end])
 		switch string(name) {
 		case "source":
 			source, err = textOf("source", v)
@@ -87,27 +96,24 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 		case "identity":
 			id, err = identity(v)
 		case "evidence":
-			if evidence = v; v[0] != '{' && string(v) != "null" {
+			if string(v) != "null" {
 				err = fmt.Errorf("evidence is %s; an object of attributes was expected", kindOf(v))
 			}
 		default:
 			err = unknownMember(string(name), "source", "external_id", "observed_at", "identity", "evidence")
 		}
-		if err != nil {
-			return nil, err
-		}
+		return end, err == nil
+	})
+	if err == nil {
+		err = t.r.identify(source, external, observed, id, now)
 	}
-	r, err := newReport(source, external, observed, id, now)
+	if err == nil {
+		err = t.finish()
+	}
 	if err != nil {
 		return nil, err
 	}
-	t := d.intake(r)
-	if len(evidence) > 0 && evidence[0] == '{' {
-		for name, v := range value.Members(evidence) {
-			t.take(name, v)
-		}
-	}
-	return r, t.finish()
+	return t.r, nil
 }
 
 func identity(raw json.RawMessage) (id Identity, err error) {
@@ -171,24 +177,25 @@ func jsonError(err error) error {
 	return fmt.Errorf("not valid JSON: %w", err)
 }
 
-func newReport(source, external, observed string, id Identity, now int64) (*Report, error) {
-	r := &Report{Source: cmp.Or(source, DefaultSource), ExternalID: external, At: now, Identity: id}
+// identify says who reports, when, and about which device.
+func (r *Report) identify(source, external, observed string, id Identity, now int64) error {
+	r.Source, r.ExternalID, r.At, r.Identity = cmp.Or(source, DefaultSource), external, now, id
 	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external}, {"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
 		if len(m.text) > 200 || strings.ContainsAny(m.text, "\x00\r\n") {
-			return nil, fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", m.what)
+			return fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", m.what)
 		}
 	}
 	if observed != "" {
 		t, err := value.ParseTime(observed)
 		if err != nil {
-			return nil, fmt.Errorf("observed_at: %w", err)
+			return fmt.Errorf("observed_at: %w", err)
 		}
 		if t.Num() > now+Skew {
-			return nil, fmt.Errorf("observed_at %s is %s in the future; the clock of the sender is wrong", observed, value.FormatAge(t.Num()-now))
+			return fmt.Errorf("observed_at %s is %s in the future; the clock of the sender is wrong", observed, value.FormatAge(t.Num()-now))
 		}
 		r.At = t.Num()
 	}
-	return r, nil
+	return nil
 }
 
 // intake is a report being filled: a place for each attribute in alphabetical
@@ -234,7 +241,7 @@ func (t *intake) take(key []byte, raw json.RawMessage) {
 		return
 	}
 	if why, ok := unavailable(raw); ok {
-		*at = Reading{Name: a.Name, Unavailable: why, Source: r.Source, At: r.At}
+		*at = Reading{Name: a.Name, Unavailable: why}
 		return
 	}
 	v, err := a.decode(raw)
@@ -242,7 +249,7 @@ func (t *intake) take(key []byte, raw json.RawMessage) {
 		r.refuse(a.Name, err.Error())
 		return
 	}
-	*at = Reading{Name: a.Name, Value: v, Source: r.Source, At: r.At}
+	*at = Reading{Name: a.Name, Value: v}
 }
 
 func (r *Report) refuse(name, msg string) {
@@ -276,7 +283,7 @@ func (t *intake) finish() error {
 	}{{"serial", &r.Identity.Serial}, {"hardware_id", &r.Identity.HardwareID}} {
 		switch at := t.place(t.d.Slot(key.name)); {
 		case at.Name == "" && *key.id != "":
-			*at = Reading{Name: key.name, Value: value.OfText(*key.id), Source: r.Source, At: r.At}
+			*at = Reading{Name: key.name, Value: value.OfText(*key.id)}
 		case at.Name == "" || !at.Value.Known():
 		case *key.id == "":
 			*key.id = at.Value.Str()
@@ -292,6 +299,7 @@ func (t *intake) finish() error {
 	for i := range t.places {
 		if t.places[i].Name != "" {
 			t.places[n] = t.places[i]
+			t.places[n].Source, t.places[n].At = r.Source, r.At
 			n++
 		}
 	}

@@ -163,17 +163,22 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 // levels returns the readings of threat.level, with one derived from the score
 // for each source that gave only a score.
 func (r *Resolver) levels(rec *Record) []Reading {
-	var levels []Reading
-	for _, x := range rec.Readings() {
-		if x.Name == "threat.level" {
-			levels = append(levels, x)
+	var levels, scores []Reading
+	readings := rec.Readings()
+	for i := range readings {
+		switch readings[i].Name {
+		case "threat.level":
+			levels = append(levels, readings[i])
+		case "threat.score":
+			scores = append(scores, readings[i])
 		}
 	}
 	if len(r.bands) == 0 {
 		return levels
 	}
-	for _, x := range rec.Readings() {
-		if x.Name != "threat.score" || slices.ContainsFunc(levels, func(l Reading) bool { return l.Source == x.Source }) {
+	given := levels
+	for _, x := range scores {
+		if slices.ContainsFunc(given, func(l Reading) bool { return l.Source == x.Source }) {
 			continue
 		}
 		if x.Value.Known() {

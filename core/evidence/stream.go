@@ -180,11 +180,10 @@ func (d *Dictionary) csvReport(header, row []string, now int64) (*Report, error)
 		}
 		return ""
 	}
-	r, err := newReport(get("source"), get("external_id"), get("observed_at"), Identity{ID: get("id")}, now)
-	if err != nil {
+	t := d.intake(&Report{})
+	if err := t.r.identify(get("source"), get("external_id"), get("observed_at"), Identity{ID: get("id")}, now); err != nil {
 		return nil, err
 	}
-	t := d.intake(r)
 	for i, name := range header {
 		cell := strings.TrimSpace(row[i])
 		if cell == "" || slices.Contains(identityColumns, name) {
@@ -192,7 +191,7 @@ func (d *Dictionary) csvReport(header, row []string, now int64) (*Report, error)
 		}
 		t.take([]byte(name), d.cellJSON(name, cell))
 	}
-	return r, t.finish()
+	return t.r, t.finish()
 }
 
 // cellJSON writes a CSV cell as the JSON that the attribute expects. A cell

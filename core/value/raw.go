@@ -6,43 +6,60 @@ import (
 	"iter"
 )
 
-// Members yields the keys and raw values of a JSON object, and Elements those
-// of a list, without copying. Both ask for text that [json.Valid] has accepted:
+// Walk visits the members of the JSON object that begins at i, without copying,
+// and returns the place behind it. visit is given the key and the place where
+// the value begins, and returns the place behind the value: [Skip] finds it,
+// or Walk when the value is an object that is visited too. It returns false
+// to stop.
+//
+// Walk, [Members] and [Elements] ask for text that [json.Valid] has accepted:
 // then a value ends where its quotes and brackets close, and finding that is
 // all that is left to do. Evidence arrives in bulk, and a map for each object
 // in it cost more than everything else done with it.
+func Walk(b []byte, i int, visit func(key []byte, at int) (end int, more bool)) int {
+	for i = next(b, i+1); i < len(b) && b[i] == '"'; {
+		end := Skip(b, i)
+		if end <= i+1 {
+			return len(b) // not valid JSON
+		}
+		key := b[i+1 : end-1]
+		if bytes.IndexByte(key, '\\') >= 0 {
+			s, err := decodeString(b[i:end])
+			if err != nil {
+				return len(b)
+			}
+			key = []byte(s)
+		}
+		at := next(b, next(b, end)+1) // behind the colon
+		if at >= len(b) {
+			return len(b)
+		}
+		end, more := visit(key, at)
+		if i = next(b, end); !more || i >= len(b) || end <= at {
+			return i
+		}
+		if b[i] == ',' {
+			i = next(b, i+1)
+		}
+	}
+	return min(i+1, len(b))
+}
+
+// Members yields the keys and raw values of a JSON object; see [Walk].
 func Members(object []byte) iter.Seq2[[]byte, json.RawMessage] {
 	return func(yield func([]byte, json.RawMessage) bool) {
-		for i := next(object, 1); i < len(object) && object[i] == '"'; {
-			end := skip(object, i)
-			if end <= i+1 {
-				return // not valid JSON
-			}
-			key := object[i+1 : end-1]
-			if bytes.IndexByte(key, '\\') >= 0 {
-				s, err := decodeString(object[i:end])
-				if err != nil {
-					return
-				}
-				key = []byte(s)
-			}
-			begin := next(object, next(object, end)+1) // behind the colon
-			end = skip(object, begin)
-			if !yield(key, object[begin:end]) {
-				return
-			}
-			if i = next(object, end); i < len(object) && object[i] == ',' {
-				i = next(object, i+1)
-			}
-		}
+		Walk(object, 0, func(key []byte, at int) (int, bool) {
+			end := Skip(object, at)
+			return end, end > at && yield(key, object[at:end])
+		})
 	}
 }
 
-// Elements yields the members of a JSON list; see [Members].
+// Elements yields the raw members of a JSON list; see [Walk].
 func Elements(list []byte) iter.Seq[json.RawMessage] {
 	return func(yield func(json.RawMessage) bool) {
 		for i := next(list, 1); i < len(list) && list[i] != ']'; {
-			end := skip(list, i)
+			end := Skip(list, i)
 			if end <= i || !yield(list[i:end]) {
 				return
 			}
@@ -81,8 +98,8 @@ func closing(b []byte, i int) int {
 	return len(b)
 }
 
-// skip returns the place behind the value that begins at i.
-func skip(b []byte, i int) int {
+// Skip returns the place behind the value that begins at i; see [Walk].
+func Skip(b []byte, i int) int {
 	depth := 0
 	for ; i < len(b); i++ {
 		switch b[i] {

@@ -391,12 +391,10 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource, Outcome: string(p.Outcome), Limit: limit + 1}
-	if p.Cursor != "" {
-		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
-			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
-			return
-		}
+	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource, Outcome: string(p.Outcome), Before: p.Cursor, Limit: limit + 1}
+	if p.Cursor != "" && !service.IsID(p.Cursor) {
+		s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
+		return
 	}
 	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) && q.Outcome != string(access.StepUp) {
 		s.fail(c, &service.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
@@ -406,7 +404,7 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 	out := list[service.Recorded]{Items: items}
 	if len(items) > limit {
 		out.Items = items[:limit]
-		out.Next = strconv.FormatInt(items[limit-1].Seq, 10)
+		out.Next = items[limit-1].ID
 	}
 	s.answer(c, http.StatusOK, out, err)
 }

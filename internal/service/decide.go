@@ -47,7 +47,7 @@ func (snap *Snapshot) answer(e *access.Evaluation, now int64) *Answer {
 func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
 	now := s.micros()
 	a := s.Snapshot().answer(e, now)
-	a.ID = newID(now)
+	a.ID = s.ids.next(now)
 	decision := mustJSON(a.Decision)
 	head := *a
 	head.Decision = nil
@@ -75,7 +75,7 @@ func joinObjects(a, b []byte) []byte {
 // DecisionQuery selects recorded decisions.
 type DecisionQuery struct {
 	Person, Device, Resource, Outcome string
-	Before                            int64 // entries before this one only; 0 for all
+	Before                            string // those before this decision only; "" for all
 	Limit                             int
 }
 
@@ -94,7 +94,7 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 			body[path] = want
 		}
 	}
-	entries, err := s.store.Entries(ctx, store.EntryQuery{Kind: ledger.DecisionMade, Before: q.Before, Body: body, Limit: q.Limit})
+	entries, err := s.store.Decisions(ctx, store.DecisionQuery{Before: q.Before, Body: body, Limit: q.Limit})
 	if err != nil {
 		return nil, err
 	}
@@ -126,5 +126,5 @@ func recorded(e ledger.Entry) (Recorded, error) {
 
 // DecisionCount is how many decisions have been recorded.
 func (s *Service) DecisionCount(ctx context.Context) (int64, error) {
-	return s.store.Count(ctx, ledger.DecisionMade)
+	return s.store.DecisionCount(ctx)
 }

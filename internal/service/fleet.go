@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -135,12 +136,26 @@ func (c *change) record(kind ledger.Kind, actor, about string, body any) {
 
 // standingChange is the body of a standing.changed entry.
 type standingChange struct {
-	Device   string   `json:"device"`
-	From     string   `json:"from,omitempty"`
-	To       string   `json:"to"`
-	Shadow   string   `json:"shadow,omitempty"`
-	Binding  []string `json:"binding"`
-	Rulebook int64    `json:"rulebook"`
+	Device, From, To, Shadow string
+	Binding                  []string
+	Rulebook                 int64
+}
+
+// append writes the body as JSON. It is the commonest entry of all: an import
+// writes one a device.
+func (s *standingChange) append(b []byte) []byte {
+	text := func(key, text string) { b = value.OfText(text).AppendJSON(append(b, key...)) }
+	text(`{"device":`, s.Device)
+	if s.From != "" {
+		text(`,"from":`, s.From)
+	}
+	text(`,"to":`, s.To)
+	if s.Shadow != "" {
+		text(`,"shadow":`, s.Shadow)
+	}
+	b = append(b, `,"binding":`...)
+	b = value.OfTexts(s.Binding).AppendJSON(b)
+	return append(strconv.AppendInt(append(b, `,"rulebook":`...), s.Rulebook, 10), '}')
 }
 
 // appraise works out the standing of a device whose evidence is in d.Record,
@@ -165,7 +180,8 @@ func (c *change) appraise(book *Book, people *People, d, old *Device, oldLevel, 
 	}
 	if level != oldLevel {
 		d.Since = c.now
-		c.record(ledger.StandingChanged, actor, d.ID, standingChange{d.ID, oldLevel, level, shadow, book.Rules.Binding(&d.Result), book.Info.Version})
+		body := standingChange{d.ID, oldLevel, level, shadow, book.Rules.Binding(&d.Result), book.Info.Version}
+		c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: ledger.StandingChanged, Actor: actor, About: d.ID, Body: body.append(make([]byte, 0, 192))})
 	} else if old != nil {
 		d.Since = old.Since
 	}

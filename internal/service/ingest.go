@@ -33,7 +33,7 @@ type Intake struct {
 // A stream is cut into chunks that are each applied as one change, and read on
 // while at most a few of them are still being applied.
 const (
-	chunk = 200
+	chunk = 500
 	ahead = 6
 )
 

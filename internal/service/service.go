@@ -46,6 +46,8 @@ type Service struct {
 	failing bool    // whether the last commit failed
 	flying  *flight // the change that is being committed
 
+	ids ids
+
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
 	FirstToken string

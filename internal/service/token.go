@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ironledger.example/core/ledger"
@@ -100,13 +101,30 @@ func newSecret() string {
 
 var idEncoding = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadding(base32.NoPadding)
 
-// newID makes an id that sorts by time and cannot be guessed: 48 bits of
-// milliseconds and 52 random ones, in 20 characters without look-alikes.
-func newID(now int64) string {
+// ids makes ids that rise with time, even within one millisecond, and cannot
+// be guessed: 48 bits of milliseconds, 16 of a count, and 36 random ones, in 20
+// characters without look-alikes.
+type ids struct{ last atomic.Uint64 }
+
+func (s *ids) next(now int64) string {
 	var b [13]byte
-	binary.BigEndian.PutUint64(b[:8], uint64(now/1000)<<16)
-	rand.Read(b[6:])
+	rand.Read(b[8:])
+	at := uint64(now/1000) << 16
+	for {
+		last := s.last.Load()
+		at = max(at, last+1)
+		if s.last.CompareAndSwap(last, at) {
+			break
+		}
+	}
+	binary.BigEndian.PutUint64(b[:8], at)
 	return idEncoding.EncodeToString(b[:])[:20]
+}
+
+// IsID reports whether a text has the form of an id.
+func IsID(text string) bool {
+	_, err := idEncoding.DecodeString(text)
+	return err == nil && len(text) == 20
 }
 
 func (s *Service) loadTokens(ctx context.Context, adminToken string) error {
@@ -130,7 +148,7 @@ func (s *Service) loadTokens(ctx context.Context, adminToken string) error {
 	}
 	now := s.micros()
 	h := sha256.Sum256([]byte(adminToken))
-	t := store.Token{ID: newID(now), Name: "first-admin", Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: "service"}
+	t := store.Token{ID: s.ids.next(now), Name: "first-admin", Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: "service"}
 	if err := s.putToken(t, "service", ledger.TokenCreated); err != nil {
 		return err
 	}
@@ -195,7 +213,7 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 			}
 		}
 		h := sha256.Sum256([]byte(secret))
-		t := store.Token{ID: newID(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
+		t := store.Token{ID: s.ids.next(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
 		if err := s.putToken(t, actor, ledger.TokenCreated); err != nil {
 			return err
 		}

@@ -197,26 +197,25 @@ func (s *Store) Session(ctx context.Context, hash []byte, now int64) (token stri
 	return token, err
 }
 
-// EntryQuery selects entries, newest first.
-type EntryQuery struct {
-	Kind   ledger.Kind
-	Before int64             // entries with a smaller seq only; 0 for all
+// DecisionQuery selects entries of decisions, newest first.
+type DecisionQuery struct {
+	Before string            // those with a smaller id only; "" for all
 	Body   map[string]string // JSON paths of the body and what must stand there
 	Limit  int
 }
 
-// Entries reads entries of a kind, newest first.
-func (s *Store) Entries(ctx context.Context, q EntryQuery) ([]ledger.Entry, error) {
-	where, args := []string{"kind = ?"}, []any{string(q.Kind)}
-	if q.Before > 0 {
-		where, args = append(where, "seq < ?"), append(args, q.Before)
+// Decisions reads entries of decisions, newest first.
+func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry, error) {
+	where, args := []string{"kind = 'decision.made'"}, []any{}
+	if q.Before != "" {
+		where, args = append(where, "about < ?"), append(args, q.Before)
 	}
 	for path, want := range q.Body {
 		where, args = append(where, "json_extract(body, ?) = ?"), append(args, path, want)
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit)...)
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
 	if err != nil {
-		return nil, fmt.Errorf("read entries: %w", err)
+		return nil, fmt.Errorf("read decisions: %w", err)
 	}
 	defer rows.Close()
 	var out []ledger.Entry
@@ -249,9 +248,9 @@ func scanEntry(scan func(...any) error) (ledger.Entry, error) {
 	return e, nil
 }
 
-// Count returns how many entries of a kind there are.
-func (s *Store) Count(ctx context.Context, kind ledger.Kind) (n int64, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE kind = ?", string(kind)).Scan(&n)
+// DecisionCount returns how many decisions there are.
+func (s *Store) DecisionCount(ctx context.Context) (n int64, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE kind = 'decision.made'").Scan(&n)
 	return n, err
 }
 

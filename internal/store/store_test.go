@@ -48,14 +48,23 @@ func TestConcurrentBatchesAreAllOrNothing(t *testing.T) {
 	}
 	s = openStore(t, path)
 	defer s.Close()
-	all, err := s.Entries(context.Background(), EntryQuery{Kind: ledger.DecisionMade, Limit: 1000})
+	all, err := s.Decisions(context.Background(), DecisionQuery{Limit: 1000})
 	if err != nil || len(all) != 360 {
 		t.Fatalf("%d entries are kept (%v), want 360", len(all), err)
 	}
+	seen := map[int64]bool{}
 	for i, e := range all {
-		if e.Seq != int64(360-i) {
-			t.Fatalf("entry %d has the number %d: numbers leave no gap", i, e.Seq)
+		if seen[e.Seq] = true; i > 0 && e.About >= all[i-1].About {
+			t.Fatalf("%s follows %s", e.About, all[i-1].About)
 		}
+	}
+	for seq := range int64(360) {
+		if !seen[seq+1] {
+			t.Fatalf("no entry has the number %d: numbers leave no gap", seq+1)
+		}
+	}
+	if n, err := s.DecisionCount(context.Background()); err != nil || n != 360 {
+		t.Errorf("%d decisions are counted (%v)", n, err)
 	}
 	if err := s.Commit(&Batch{Entries: []ledger.Entry{entry("next")}}); err != nil {
 		t.Fatal(err)

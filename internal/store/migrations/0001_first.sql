@@ -7,9 +7,8 @@ CREATE TABLE entries (
     about TEXT    NOT NULL,
     body  TEXT    NOT NULL
 );
--- Decisions are looked up by their id.
+-- Decisions are looked up, listed and counted by their id, which rises with time.
 CREATE UNIQUE INDEX entries_decision ON entries (about) WHERE kind = 'decision.made';
-CREATE INDEX entries_kind ON entries (kind);
 
 CREATE TABLE devices (
     id         TEXT    PRIMARY KEY,
