@@ -202,7 +202,7 @@ type GateRuling struct {
 	// Message A text by language
 	Message Texts             `json:"message,omitempty"`
 	Need    string            `json:"need"`
-	Number  int               `json:"number"`
+	Number  int               `json:"number,omitempty"`
 	Shadow  bool              `json:"shadow,omitempty"`
 	Title   string            `json:"title,omitempty"`
 	Verdict GateRulingVerdict `json:"verdict"`

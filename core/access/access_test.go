@@ -122,6 +122,17 @@ func TestDecisions(t *testing.T) {
 	}
 }
 
+func TestAGateWithoutANumberGoesByItsId(t *testing.T) {
+	p := compile(t, strings.Replace(book, "id: money, number: 220,", "id: money,", 1))
+	if last := p.rb.Gates[len(p.rb.Gates)-1]; last.ID != "money" {
+		t.Errorf("the last gate is %s, want the one without a number", last.ID)
+	}
+	d := p.Decide(&Request{User: "e", Groups: []string{"office"}, Resource: "till"}, now)
+	if got := d.ReasonAdmin["en"]; !strings.HasPrefix(got, "Gate money says deny: ") || d.ToAllow[0] != "gate money needs level >= sound" {
+		t.Errorf("the reason is %q, and it would take %v", got, d.ToAllow)
+	}
+}
+
 func TestShadowGatesHaveNoEffect(t *testing.T) {
 	p := compile(t, book)
 	d := p.Decide(&Request{User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"phone"`)}, now)

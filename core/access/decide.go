@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ironledger.example/core/condition"
@@ -14,7 +15,7 @@ import (
 // GateRuling is what one gate that matched came to.
 type GateRuling struct {
 	Gate    string            `json:"gate"`
-	Number  int               `json:"number"`
+	Number  int               `json:"number,omitempty"`
 	Title   string            `json:"title,omitempty"`
 	Shadow  bool              `json:"shadow,omitempty"` // worked out, without effect
 	Verdict string            `json:"verdict"`          // met, deny or step-up
@@ -23,6 +24,14 @@ type GateRuling struct {
 	Message map[string]string `json:"message,omitempty"`
 
 	level rulebook.Level // the level that the need asks for and the device lacks
+}
+
+// Label is what people call the gate: its number, or its id when it has none.
+func (g *GateRuling) Label() string {
+	if g.Number > 0 {
+		return strconv.Itoa(g.Number)
+	}
+	return g.Gate
 }
 
 // Decision is the answer to a request, in full.
@@ -212,7 +221,7 @@ func numbered(list []GateRuling, pick func(GateRuling) bool) string {
 	var parts []string
 	for _, g := range list {
 		if pick(g) {
-			parts = append(parts, fmt.Sprint(g.Number))
+			parts = append(parts, g.Label())
 		}
 	}
 	if len(parts) == 1 {
@@ -236,11 +245,15 @@ func (p *Program) refuse(d *Decision, q *Request, stops []GateRuling) {
 		for _, l := range g.Why {
 			reasons = append(reasons, Reason(l))
 		}
-		admin = append(admin, fmt.Sprintf("gate %d (%s) says %s: %s", g.Number, g.Gate, g.Verdict, strings.Join(reasons, "; ")))
+		name := g.Label()
+		if g.Number > 0 {
+			name += " (" + g.Gate + ")"
+		}
+		admin = append(admin, fmt.Sprintf("gate %s says %s: %s", name, g.Verdict, strings.Join(reasons, "; ")))
 		if g.Verdict == string(StepUp) {
-			d.ToAllow = append(d.ToAllow, fmt.Sprintf("a second factor, for gate %d", g.Number))
+			d.ToAllow = append(d.ToAllow, "a second factor, for gate "+g.Label())
 		} else {
-			d.ToAllow = append(d.ToAllow, fmt.Sprintf("gate %d needs %s", g.Number, g.Need))
+			d.ToAllow = append(d.ToAllow, "gate "+g.Label()+" needs "+g.Need)
 		}
 		want = max(want, g.level)
 	}

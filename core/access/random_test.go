@@ -61,8 +61,8 @@ func randomBook(r *rand.Rand) string {
 		who := pick("everyone: true", "users: [u1, u2]", "groups: [g0, g1]", "users: [u3], groups: [g2]")
 		what := pick("everything: true", "resources: [r0, r3]", "tags: [t1]", "tags: [t3], resources: [r1]")
 		fmt.Fprintf(&b, "  - {id: g%d, number: %d, mode: %s, who: {%s, except: {users: %s, groups: %s}}, what: {%s, actions: %s, except: {resources: %s, tags: %s}}, %s need: level >= %s}\n",
-			i, i, pick("enforce", "enforce", "shadow", "draft"), who, some("u", 4), some("g", 4), what, some("a", 2), some("r", 6), some("t", 5), pick("", "when: auth.mfa,"),
-			[]string{"barred", "unproven", "limited", "sound", "strong"}[i%5])
+			i, i+1, pick("enforce", "enforce", "shadow", "draft"), who, some("u", 4), some("g", 4), what, some("a", 2), some("r", 6), some("t", 5), pick("", "when: auth.mfa,"),
+			[]string{"barred", "unproven", "limited", "sound", "strong"}[(i+1)%5])
 	}
 	return b.String()
 }

@@ -19,7 +19,7 @@ func (l *loader) gates() {
 		said := map[string]bool{}
 		ok := it.mapping("a gate", map[string]func(field){
 			"id":        func(f field) { f.id(&g.ID) },
-			"number":    func(f field) { said["number"] = true; v, _ := f.value(value.Of(value.Int)); g.Number = int(v.Num()) },
+			"number":    func(f field) { l.number(f, &g.Number) },
 			"title":     func(f field) { f.text(&g.Title) },
 			"mode":      func(f field) { f.mode(&g.Mode) },
 			"who":       func(f field) { said["who"] = true; l.who(f, &g.Who) },
@@ -33,18 +33,28 @@ func (l *loader) gates() {
 		if !ok || !l.named(it, "a gate", g.ID) || !seen.add(it, "gates", g.ID) {
 			continue
 		}
-		for _, key := range []string{"number", "who", "what", "need"} {
+		for _, key := range []string{"who", "what", "need"} {
 			if !said[key] {
 				it.fail("the gate %s needs %s", g.ID, key)
 			}
 		}
-		if other, taken := numbers[g.Number]; taken && said["number"] {
+		if other := numbers[g.Number]; other != "" && g.Number > 0 {
 			it.fail("the gates %s and %s both have the number %d", other, g.ID, g.Number)
 		}
 		numbers[g.Number] = g.ID
 		l.rb.Gates = append(l.rb.Gates, g)
 	}
-	slices.SortStableFunc(l.rb.Gates, func(a, b Gate) int { return cmp.Compare(a.Number, b.Number) })
+	place := func(g Gate) uint { return uint(g.Number) - 1 } // those without a number come last
+	slices.SortStableFunc(l.rb.Gates, func(a, b Gate) int { return cmp.Compare(place(a), place(b)) })
+}
+
+func (l *loader) number(f field, into *int) {
+	v, ok := f.value(value.Of(value.Int))
+	if ok && (v.Num() < 1 || v.Num() > 1_000_000) {
+		f.fail("the number of a gate is between 1 and 1000000")
+		return
+	}
+	*into = int(v.Num())
 }
 
 func messages(f field) map[string]string {

@@ -42,7 +42,7 @@ type Rulebook struct {
 	BreakGlass []string
 	Resources  []Resource
 	Baselines  []Baseline
-	Gates      []Gate // in the order of their numbers
+	Gates      []Gate // in the order of their numbers, those without one last
 	Examples   []Example
 }
 
@@ -109,7 +109,7 @@ type Remedy struct {
 // Gate is one access rule.
 type Gate struct {
 	ID       string
-	Number   int
+	Number   int // 0: none
 	Title    string
 	Mode     Mode
 	Who      Who

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -111,7 +112,7 @@ func (a *app) printAnswer(d *api.Answer, raw any) error {
 			says += " (shadow)"
 		}
 		for i, w := range g.Why {
-			row := []string{fmt.Sprint(g.Number), g.Gate, says, w.Condition, seen(w), w.Source}
+			row := []string{number(g), g.Gate, says, w.Condition, seen(w), w.Source}
 			if i > 0 {
 				row[0], row[1], row[2] = "", "", ""
 			}
@@ -249,6 +250,14 @@ func (a *app) decisionListCmd() *cobra.Command {
 	return c
 }
 
+// number is the number of a gate, or nothing.
+func number(g api.GateRuling) string {
+	if g.Number == 0 {
+		return ""
+	}
+	return fmt.Sprint(g.Number)
+}
+
 // gatesOf names the gates that made the outcome.
 func gatesOf(d api.Answer) string {
 	if d.BreakGlass {
@@ -257,7 +266,7 @@ func gatesOf(d api.Answer) string {
 	var list []string
 	for _, g := range d.Gates {
 		if !g.Shadow && (string(g.Verdict) != "met" || d.Outcome == api.Outcome(access.Allow)) {
-			list = append(list, fmt.Sprint(g.Number))
+			list = append(list, cmp.Or(number(g), g.Gate))
 		}
 	}
 	return joined(list)

@@ -575,7 +575,7 @@ export interface components {
         };
         GateRuling: {
             gate: string;
-            number: number;
+            number?: number;
             title?: string;
             shadow?: boolean;
             /** @enum {string} */

@@ -57,7 +57,7 @@ const cures = computed(() => {
         <thead><tr><th>Gate</th><th>Says</th><th>Required</th><th>Seen</th><th>By</th><th>Age</th></tr></thead>
         <tbody v-for="gate in answer.gates" :key="gate.gate">
           <tr v-for="(leaf, i) in gate.why" :key="i" :class="{ joined: i < gate.why.length - 1 }">
-            <td v-if="i === 0" :rowspan="gate.why.length" class="gate"><strong>{{ gate.number }}</strong> {{ gate.title || gate.gate }}<div class="soft small">{{ gate.gate }} needs <code>{{ gate.need }}</code></div></td>
+            <td v-if="i === 0" :rowspan="gate.why.length" class="gate"><strong v-if="gate.number">{{ gate.number }}</strong> {{ gate.title || gate.gate }}<div class="soft small">{{ gate.gate }} needs <code>{{ gate.need }}</code></div></td>
             <td v-if="i === 0" :rowspan="gate.why.length" class="nowrap"><OutcomeMark :outcome="gate.verdict === 'met' ? 'allow' : gate.verdict" /><div v-if="gate.shadow" class="soft small">shadow, no effect</div></td>
             <LeafRow :leaf="leaf" />
           </tr>

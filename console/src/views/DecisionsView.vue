@@ -35,7 +35,7 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
 
 function gates(d: Answer): string {
   if (d.break_glass) return 'break-glass'
-  return d.gates.filter((g) => !g.shadow && (d.outcome === 'allow' || g.verdict !== 'met')).map((g) => g.number).join(', ')
+  return d.gates.filter((g) => !g.shadow && (d.outcome === 'allow' || g.verdict !== 'met')).map((g) => g.number ?? g.gate).join(', ')
 }
 </script>
 
