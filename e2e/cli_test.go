@@ -218,7 +218,7 @@ func TestClient(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(dir, "gates.yaml"), []byte("gates: [{id: x}]\nbaselins: []\n"), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		s.run(t, "", "rulebook", "publish", dir).want(t, 1, "the one in force stays", "gates.yaml:1:9: the gate x needs number", "did you mean baselines?")
+		s.run(t, "", "rulebook", "publish", dir).want(t, 1, "the one in force stays", "gates.yaml:1:9: the gate x needs who", "did you mean baselines?")
 		s.run(t, "", "rulebook", "history").want(t, 0, "iPadOS 18", "The house rules of Gullholm Ferries")
 		s.run(t, "", "rulebook", "show", "1").want(t, 0, "# --- gates.yaml", "ipados: os.version >= 17.5")
 		s.run(t, "", "rulebook", "show", "9").want(t, 1, "there is nothing of that id")
