@@ -1,6 +1,7 @@
 package value
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Bounds on one value that crosses a trust boundary.
@@ -175,10 +177,10 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 	return Value{}, fmt.Errorf("%s stands where %s was expected", describe(raw), article(t))
 }
 
-// decodeString reads a JSON string; one of plain ASCII, as most are, without
-// the full decoder.
+// decodeString reads a JSON string of text that is valid JSON; one without
+// escapes, as most are, stands there as it is.
 func decodeString(raw []byte) (string, error) {
-	if n := len(raw) - 1; n > 0 && raw[n] == '"' && plain(raw[1:n]) {
+	if n := len(raw) - 1; n > 0 && raw[n] == '"' && bytes.IndexByte(raw, '\\') < 0 && utf8.Valid(raw) {
 		return string(raw[1:n]), nil
 	}
 	var s string
@@ -187,7 +189,7 @@ func decodeString(raw []byte) (string, error) {
 }
 
 // plain reports whether a text stands in JSON as it is.
-func plain[T string | []byte](s T) bool {
+func plain(s string) bool {
 	for i := range len(s) {
 		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
 			return false

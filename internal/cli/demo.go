@@ -35,7 +35,7 @@ over its API, and exit.`,
 		Example: "  ironledger demo\n  ironledger demo --story",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			o.logLevel = "warn"
+			o.logLevel = "error" // the demo uses its break-glass account, which warns
 			log, err := a.logger(&o)
 			if err != nil {
 				return err
