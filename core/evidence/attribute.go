@@ -128,6 +128,8 @@ type Dictionary struct {
 	list  []Attribute
 	index map[string]int
 	rank  []int // by slot: the place in alphabetical order
+
+	sorted []int // the slots in alphabetical order
 }
 
 // DeviceFrame is the frame of an [condition.Env] that holds a device's attributes.
@@ -140,9 +142,9 @@ func NewDictionary(custom ...Attribute) *Dictionary {
 		d.index[a.Name] = i
 	}
 	names := slices.Sorted(maps.Keys(d.index))
-	d.rank = make([]int, len(d.list))
+	d.rank, d.sorted = make([]int, len(d.list)), make([]int, len(d.list))
 	for i, name := range names {
-		d.rank[d.index[name]] = i
+		d.rank[d.index[name]], d.sorted[i] = i, d.index[name]
 	}
 	return d
 }

@@ -60,32 +60,29 @@ func (r *Record) With(rep *Report) *Record {
 	return &Record{out}
 }
 
-// Newest is the time of the newest reading, 0 without any.
-func (r *Record) Newest() int64 {
-	newest := int64(0)
-	for _, x := range r.Readings() {
-		newest = max(newest, x.At)
-	}
-	return newest
-}
-
 // MarshalSource writes the readings of one source as JSON for keeping: by the
 // moment of observation in microseconds, then as in a report:
 // {"1763625600000000": {"attribute": value, "other": {"unavailable": "…"}}}.
-func (r *Record) MarshalSource(source string) []byte {
-	b := append(make([]byte, 0, 1024), '{')
+func (r *Record) MarshalSource(source string) []byte { return r.AppendSource(nil, source) }
+
+// AppendSource appends what MarshalSource writes to b.
+func (r *Record) AppendSource(b []byte, source string) []byte {
+	readings := r.Readings()
+	b = append(slices.Grow(b, 64+56*len(readings)), '{')
 	var done []int64
-	for _, first := range r.Readings() {
+	for i := range readings {
+		first := &readings[i]
 		if first.Source != source || slices.Contains(done, first.At) {
 			continue
 		}
-		done = append(done, first.At)
-		if len(b) > 1 {
+		if len(done) > 0 {
 			b = append(b, ',')
 		}
+		done = append(done, first.At)
 		b = append(strconv.AppendInt(append(b, '"'), first.At, 10), `":{`...)
-		for _, x := range r.readings {
-			if x.Source != source || x.At != first.At {
+		for j := i; j < len(readings); j++ {
+			x := &readings[j]
+			if x.At != first.At || x.Source != source {
 				continue
 			}
 			if b[len(b)-1] != '{' {

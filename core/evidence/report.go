@@ -58,6 +58,15 @@ type Report struct {
 	keys []Key
 }
 
+// Value returns what the report says of an attribute; unknown when nothing.
+func (r *Report) Value(name string) value.Value {
+	i, ok := slices.BinarySearchFunc(r.Readings, name, func(x Reading, name string) int { return strings.Compare(x.Name, name) })
+	if !ok {
+		return value.Value{}
+	}
+	return r.Readings[i].Value
+}
+
 // ParseReport reads one JSON report that arrived at now. Attributes it cannot
 // take are listed in Refused; the error is for a report that says nothing
 // usable at all.

@@ -104,6 +104,9 @@ func (r *Resolver) Accepts(source, name string) error {
 // as refusals. The keys that say which device it is are nobody's to supply:
 // from a source that may not, they join the report and are not evidence.
 func (r *Resolver) Sift(rep *Report) []Refusal {
+	if r.sources == nil {
+		return nil
+	}
 	var refused []Refusal
 	rep.Readings = slices.DeleteFunc(rep.Readings, func(x Reading) bool {
 		err := r.Accepts(rep.Source, x.Name)
@@ -138,13 +141,17 @@ type View struct {
 // Resolve makes the view of a record at now.
 func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 	v := &View{Slots: make([]condition.Slot, len(r.dict.list)), Valid: condition.Always, counts: make([]*Reading, len(r.dict.list)), limits: r.limits}
-	readings := rec.Readings()
-	for len(readings) > 0 {
-		n := 1
-		for n < len(readings) && readings[n].Name == readings[0].Name {
+	readings := rec.Readings() // sorted by name, as r.dict.sorted is
+	for _, slot := range r.dict.sorted {
+		name := r.dict.list[slot].Name
+		for len(readings) > 0 && readings[0].Name < name { // no longer declared
+			readings = readings[1:]
+		}
+		n := 0
+		for n < len(readings) && readings[n].Name == name {
 			n++
 		}
-		if slot, ok := r.dict.index[readings[0].Name]; ok && slot != r.level {
+		if n > 0 && slot != r.level {
 			r.choose(v, slot, readings[:n], now)
 		}
 		readings = readings[n:]

@@ -49,11 +49,7 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 	}
 	f.records[id] = f.records[id].With(r)
 	keys := r.Keys()
-	for _, x := range r.Readings {
-		if x.Name == "certs" {
-			keys = append(keys, evidence.CertificateKeys(x.Value)...)
-		}
-	}
+	keys = append(keys, evidence.CertificateKeys(r.Value("certs"))...)
 	for _, k := range keys {
 		f.keys[k] = id
 	}

@@ -207,7 +207,7 @@ func (d *Device) row(book *Book) store.DeviceRow {
 		if i > 0 {
 			ev = append(ev, ',')
 		}
-		ev = append(append(value.OfText(source).AppendJSON(ev), ':'), d.Record.MarshalSource(source)...)
+		ev = d.Record.AppendSource(append(value.OfText(source).AppendJSON(ev), ':'), source)
 	}
 	failing := []byte{'{'}
 	for i, since := range d.Result.Since {
@@ -226,9 +226,10 @@ func (d *Device) row(book *Book) store.DeviceRow {
 // Sources lists who has supplied evidence about the device.
 func (d *Device) Sources() []string {
 	var sources []string
-	for _, r := range d.Record.Readings() {
-		if !slices.Contains(sources, r.Source) {
-			sources = append(sources, r.Source)
+	readings := d.Record.Readings()
+	for i := range readings {
+		if s := readings[i].Source; !slices.Contains(sources, s) {
+			sources = append(sources, s)
 		}
 	}
 	slices.Sort(sources)

@@ -184,10 +184,8 @@ func (c *change) addKeys(d *Device, rep *evidence.Report) {
 	}
 	keys := rep.Keys()
 	d.Keys = slices.Clip(d.Keys) // the device it was copied from keeps its own
-	for _, r := range rep.Readings {
-		if r.Name == "certs" {
-			keys = append(keys, evidence.CertificateKeys(r.Value)...)
-		}
+	if certs := rep.Value("certs"); certs.Known() {
+		keys = append(keys, evidence.CertificateKeys(certs)...)
 	}
 	for _, k := range keys {
 		if k.Kind == evidence.ByID {
