@@ -277,24 +277,29 @@ func (s *Service) newChange() *change {
 	return c
 }
 
-// launch sends a change to the disk as soon as the one before it is there.
+// launch sends a change to the disk as soon as the one before it is there, and
+// shows that one while the disk is busy with this one.
 func (s *Service) launch(c *change, jobs []*job) {
 	if len(jobs) == 0 {
 		return
 	}
-	f := &flight{c, jobs, make(chan error, 1)}
-	if err := s.settle(); err != nil && c.below != nil {
-		s.flying = f
+	f, before := &flight{c, jobs, make(chan error, 1)}, s.flying
+	var err error
+	if before != nil {
+		err = <-before.done
+	}
+	switch {
+	case err != nil && c.below != nil:
+		f.done <- err // it was built on what is not there
+	case c.batch.Empty():
+		f.done <- nil
+	default:
+		go func() { f.done <- s.store.Commit(&c.batch) }()
+	}
+	if before != nil {
 		s.land(err)
-		return
 	}
-	s.flying = f
-	if c.batch.Empty() {
-		s.land(nil)
-		return
-	}
-	c.below = nil // it has landed
-	go func() { f.done <- s.store.Commit(&c.batch) }()
+	s.flying, c.below = f, nil
 }
 
 // settle waits until nothing is on its way.
