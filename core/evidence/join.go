@@ -73,20 +73,21 @@ func (e *ConflictError) Error() string {
 // It returns the id a new device gets, and known false, when no key is known.
 // Keys that point at different devices are a [*ConflictError]; nothing is guessed.
 func Join(r *Report, find func(Key) (device string, ok bool)) (device string, known bool, err error) {
-	conflict := &ConflictError{}
+	conflict := false
 	for _, k := range r.Keys() {
-		id, ok := find(k)
-		if !ok {
-			continue
+		if id, ok := find(k); ok {
+			conflict = conflict || device != "" && device != id
+			device = id
 		}
-		conflict.Keys, conflict.Devices = append(conflict.Keys, k), append(conflict.Devices, id)
-		if device != "" && device != id {
-			err = conflict
-		}
-		device = id
 	}
-	if err != nil {
-		return "", false, err
+	if conflict {
+		e := &ConflictError{}
+		for _, k := range r.Keys() {
+			if id, ok := find(k); ok {
+				e.Keys, e.Devices = append(e.Keys, k), append(e.Devices, id)
+			}
+		}
+		return "", false, e
 	}
 	if device != "" {
 		return device, true, nil

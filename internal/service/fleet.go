@@ -94,6 +94,14 @@ type change struct {
 	batch   store.Batch
 }
 
+// expect makes room for n devices.
+func (c *change) expect(n int) {
+	if len(c.devices) == 0 {
+		c.devices, c.keys = make(map[string]*Device, n), make(map[evidence.Key]string, 2*n)
+		c.batch.Devices, c.batch.Entries = slices.Grow(c.batch.Devices, n), slices.Grow(c.batch.Entries, n)
+	}
+}
+
 func (c *change) device(id string) *Device {
 	for layer := c; layer != nil; layer = layer.below {
 		if d, ok := layer.devices[id]; ok {

@@ -75,6 +75,7 @@ func (st *stream) flush() error {
 	items, results := st.items, make([]Taken, len(st.items))
 	st.items = make([]evidence.Item, 0, chunk)
 	st.parts = append(st.parts, part{st.service.submit(&job{apply: func(c *change) error {
+		c.expect(len(items))
 		for i, it := range items {
 			results[i] = c.take(st.actor, it)
 		}

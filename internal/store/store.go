@@ -208,7 +208,7 @@ type inserter struct {
 }
 
 // insertSizes are how many rows a statement takes, largest first.
-var insertSizes = []int{64, 8, 1}
+var insertSizes = []int{256, 32, 4, 1}
 
 func newInserter(ctx context.Context, db *sql.DB, head string, width int, tail string) (*inserter, error) {
 	in := &inserter{width: width}
