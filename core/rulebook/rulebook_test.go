@@ -157,6 +157,7 @@ func TestEveryMistakeIsFoundWhereItStands(t *testing.T) {
 		{"broken YAML", "rulebook: gullholm", "rulebook: \"gullholm", "not valid YAML"},
 		{"two documents", "uncovered: limited\n", "---\nuncovered: limited\n", "a second document begins here"},
 		{"brackets without end", "rulebook: gullholm", "rulebook: " + strings.Repeat("[", 100), "nested more than 64 deep"},
+		{"dashes without end", "rulebook: gullholm", strings.Repeat("- ", 1_000_000), "nested more than 64 deep"},
 		{"level that is no word", "limited, sound, strong]", "limited, sound, very strong]", "cannot name a level"},
 	}
 	for _, c := range cases {

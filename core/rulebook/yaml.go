@@ -20,7 +20,7 @@ import (
 // Bounds on a rulebook, which an author may paste from anywhere.
 const (
 	MaxSize  = 4 << 20 // bytes of all files together
-	maxNest  = 64      // brackets within brackets
+	maxNest  = 64      // brackets within brackets, or lists within lists on one line
 	maxIndex = 20_000  // members of one list
 )
 
@@ -54,7 +54,7 @@ func parseFile(file, text string, probs *Problems, conds *[]placed) (root item, 
 		}
 	}()
 	if line := tooDeep(text); line > 0 {
-		r.at(line, 1, "brackets are nested more than %d deep", maxNest)
+		r.at(line, 1, "brackets or lists are nested more than %d deep", maxNest)
 		return item{}, false
 	}
 	f, err := parser.ParseBytes([]byte(text), 0)
@@ -80,13 +80,20 @@ func parseFile(file, text string, probs *Problems, conds *[]placed) (root item, 
 	return item{}, false
 }
 
-// tooDeep returns the line where brackets outside of quotes nest too deep, or 0.
+// tooDeep returns the line where brackets, or dashes in one line, nest too deep
+// for a reader that goes down with them, or 0.
 func tooDeep(text string) int {
-	depth, line := 0, 1
+	depth, dashes, line := 0, 0, 1
 	for i := range len(text) {
 		switch text[i] {
 		case '\n':
-			line++
+			line, dashes = line+1, 0
+		case '-':
+			if i+1 < len(text) && text[i+1] == ' ' {
+				if dashes++; dashes > maxNest {
+					return line
+				}
+			}
 		case '[', '{':
 			depth++
 		case ']', '}':
