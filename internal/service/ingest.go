@@ -33,8 +33,8 @@ type Intake struct {
 // A stream is cut into chunks that are each applied as one change, and read on
 // while at most a few of them are still being applied.
 const (
-	chunk = 500
-	ahead = 6
+	chunk = 64
+	ahead = 48
 )
 
 // part is a chunk of a stream on its way through the clerk.
