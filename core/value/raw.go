@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"iter"
+	"unicode/utf8"
 )
 
 // Walk visits the members of the JSON object that begins at i, without copying,
@@ -23,7 +24,7 @@ func Walk(b []byte, i int, visit func(key []byte, at int) (end int, more bool)) 
 			return len(b) // not valid JSON
 		}
 		key := b[i+1 : end-1]
-		if bytes.IndexByte(key, '\\') >= 0 {
+		if bytes.IndexByte(key, '\\') >= 0 || !utf8.Valid(key) {
 			s, err := decodeString(b[i:end])
 			if err != nil {
 				return len(b)

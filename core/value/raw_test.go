@@ -47,6 +47,7 @@ func TestMembersAndElements(t *testing.T) {
 
 func FuzzMembers(f *testing.F) {
 	f.Add([]byte(`{"a":[1,{"b":"\"}]"}],"c\\":null}`))
+	f.Add([]byte("{\"\xf9\":\"\xf9\"}"))
 	f.Add([]byte(" [ 1 , [ ] , {\"x\" : true}]"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		for range Members(raw) { // whatever the text is, the walk ends
