@@ -1,6 +1,8 @@
 # Iron Ledger. "make demo" and "make test" are all a fresh machine needs.
 SHELL := /bin/bash
 GO ?= go
+# How long each fuzz target runs: make fuzz FUZZTIME=1m looks longer.
+FUZZTIME ?= 1s
 export CGO_ENABLED ?= 0
 export GOFLAGS := $(GOFLAGS) -trimpath
 STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
@@ -27,12 +29,12 @@ race: console/dist/index.html ## the core and the service under the race detecto
 	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/service/... ./internal/store/...
 
 fuzz: ## a short run of each fuzz target
-	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime 3s ./core/condition
-	$(GO) test -run '^$$' -fuzz '^FuzzCompile$$' -fuzztime 3s ./core/condition
-	$(GO) test -run '^$$' -fuzz '^FuzzMembers$$' -fuzztime 3s ./core/value
-	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime 3s ./core/certificate
-	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime 3s ./core/evidence
-	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime 3s ./core/rulebook
+	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZTIME) ./core/condition
+	$(GO) test -run '^$$' -fuzz '^FuzzCompile$$' -fuzztime $(FUZZTIME) ./core/condition
+	$(GO) test -run '^$$' -fuzz '^FuzzMembers$$' -fuzztime $(FUZZTIME) ./core/value
+	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime $(FUZZTIME) ./core/certificate
+	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime $(FUZZTIME) ./core/evidence
+	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench . -benchtime 1x -count=1 ./bench
