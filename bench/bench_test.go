@@ -271,8 +271,7 @@ func BenchmarkAppraisal(b *testing.B) {
 	}
 	var rec *evidence.Record
 	view := evidence.NewResolver(rb.Dict, rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, now)
-	env := &condition.Env{Now: now}
-	env.Frames[evidence.DeviceFrame] = view.Slots
+	env := view.Env(now)
 	var result posture.Result
 	p.Appraise(env, &result)
 

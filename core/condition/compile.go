@@ -58,9 +58,8 @@ func (e *Env) known(frame, slot int) (value.Value, bool) {
 
 // Program is a compiled condition. It is immutable and safe to share.
 type Program struct {
-	root   *expr
-	node   Node
-	source string
+	root *expr
+	node Node
 }
 
 // Eval returns the truth of the condition. It does not allocate.
@@ -74,22 +73,6 @@ func (p *Program) String() string { return p.node.String() }
 
 // Node returns the tree the program was compiled from.
 func (p *Program) Node() Node { return p.node }
-
-// Paths returns the names of the dictionary that the condition reads, sorted.
-func (p *Program) Paths() []string {
-	seen := map[string]bool{}
-	p.root.walk(func(e *expr) {
-		for _, r := range e.reads {
-			seen[r.name] = true
-		}
-	})
-	names := make([]string, 0, len(seen))
-	for n := range seen {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names
-}
 
 // CompileText parses and compiles a condition. The error is an [*Error] or
 // [Errors].
@@ -109,7 +92,7 @@ func Compile(n Node, src string, dict Dictionary) (*Program, error) {
 	if len(c.errs) > 0 {
 		return nil, c.errs
 	}
-	return &Program{root: root, node: n, source: src}, nil
+	return &Program{root: root, node: n}, nil
 }
 
 // read is a slot that a leaf depends on.

@@ -1,10 +1,6 @@
 package condition
 
-import (
-	"slices"
-
-	"ironledger.example/core/value"
-)
+import "ironledger.example/core/value"
 
 // Origin is where the value of a name came from, for people.
 type Origin struct {
@@ -208,6 +204,3 @@ func staleAt(env *Env, reads []read) int64 {
 	}
 	return at
 }
-
-// Reads reports whether the condition reads the name.
-func (p *Program) Reads(name string) bool { return slices.Contains(p.Paths(), name) }

@@ -260,6 +260,13 @@ func until(x *Reading, limit int64) int64 {
 	return x.At + limit
 }
 
+// Env returns an environment at now with the view in the device's frame.
+func (v *View) Env(now int64) *condition.Env {
+	env := &condition.Env{Now: now}
+	env.Frames[DeviceFrame] = v.Slots
+	return env
+}
+
 // Reading returns the reading that fills a slot, or the newest one that could
 // not, or nil when there is none.
 func (v *View) Reading(slot int) *Reading { return v.counts[slot] }

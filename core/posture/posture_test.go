@@ -51,8 +51,7 @@ func look(t *testing.T, p *Program, attributes string, at int64) (*condition.Env
 	}
 	var rec *evidence.Record
 	v := evidence.NewResolver(p.rb.Dict, p.rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, at)
-	env := &condition.Env{Now: at}
-	env.Frames[evidence.DeviceFrame] = v.Slots
+	env := v.Env(at)
 	return env, v
 }
 

@@ -7,7 +7,6 @@ import (
 	"net/netip"
 
 	"ironledger.example/core/access"
-	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
@@ -75,8 +74,7 @@ func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *ruleb
 	}
 	var rec *evidence.Record
 	view := resolver.Resolve(rec.With(&rep), e.Facts.Directory(), at)
-	env := &condition.Env{Now: at}
-	env.Frames[evidence.DeviceFrame] = view.Slots
+	env := view.Env(at)
 	var r posture.Result
 	rules.Appraise(env, &r)
 	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view, NextChange: rules.Next(env, &r)}

@@ -80,8 +80,8 @@ type appraised struct {
 
 func (f *Fleet) appraise(id string, now int64) *appraised {
 	facts := evidence.Facts{Groups: func(p string) []string { return f.people[p] }}
-	a := &appraised{env: &condition.Env{Now: now}, view: f.resolver.Resolve(f.records[id], facts, now)}
-	a.env.Frames[evidence.DeviceFrame] = a.view.Slots
+	a := &appraised{view: f.resolver.Resolve(f.records[id], facts, now)}
+	a.env = a.view.Env(now)
 	a.result.NoGrace = f.NoGrace
 	f.rules.Appraise(a.env, &a.result)
 	return a

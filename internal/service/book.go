@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"ironledger.example/core/access"
-	"ironledger.example/core/condition"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
@@ -80,8 +79,7 @@ func (b *Book) at(d *Device, people *People, now int64) *Device {
 	if now > e.View.Valid {
 		e.View = b.Resolver.Resolve(e.Record, evidence.Facts{Groups: people.Groups}, now)
 	}
-	env := &condition.Env{Now: now}
-	env.Frames[evidence.DeviceFrame] = e.View.Slots
+	env := e.View.Env(now)
 	b.Rules.Appraise(env, &e.Result)
 	e.Next = b.Rules.Next(env, &e.Result)
 	return e
@@ -89,14 +87,12 @@ func (b *Book) at(d *Device, people *People, now int64) *Device {
 
 // standing explains the standing of a device that is at the moment now.
 func (b *Book) standing(d *Device, now int64) *posture.Standing {
-	env := &condition.Env{Now: now}
-	env.Frames[evidence.DeviceFrame] = d.View.Slots
+	env := d.View.Env(now)
 	return b.Rules.Explain(env, d.View, &d.Result)
 }
 
 func (b *Book) obstacles(d *Device, level rulebook.Level, now int64) []access.Obstacle {
-	env := &condition.Env{Now: now}
-	env.Frames[evidence.DeviceFrame] = d.View.Slots
+	env := d.View.Env(now)
 	return rehearsal.Obstacles(b.Rules.Holding(env, d.View, &d.Result, level))
 }
 

@@ -174,8 +174,7 @@ func (c *change) appraise(book *Book, people *People, d, old *Device, oldLevel, 
 	if d.View == nil || c.now > d.View.Valid {
 		d.View = book.Resolver.Resolve(d.Record, facts, c.now)
 	}
-	env := &condition.Env{Now: c.now}
-	env.Frames[evidence.DeviceFrame] = d.View.Slots
+	env := d.View.Env(c.now)
 	book.Rules.Appraise(env, &d.Result)
 	d.Next = min(book.Rules.Next(env, &d.Result), d.View.Valid)
 	if d.Next < condition.Always && d.Next == d.View.Valid {

@@ -54,9 +54,6 @@ var roles = map[Role][]Permission{
 	Source:   {MayReport},
 }
 
-// Roles lists the roles, the least powerful of people first.
-func Roles() []Role { return []Role{Reader, Helpdesk, Author, Admin, Enforcer, Source} }
-
 // May reports whether the role allows something.
 func (r Role) May(p Permission) bool { return slices.Contains(roles[r], p) }
 
