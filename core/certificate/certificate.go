@@ -1,5 +1,10 @@
 // Package certificate turns X.509 certificates (RFC 5280) that a device shows
-// into evidence.
+// into evidence, and says which of them are trusted for it.
+//
+// [Decode] reads a certificate as a record of conditions. [NewChecker] prepares
+// the issuers that a rulebook trusts with their revocation lists, and
+// [Checker.Check] fills in, for one device at one moment, whether each of its
+// certificates is trusted, by which issuer, and whether it is revoked.
 package certificate
 
 import (
@@ -17,12 +22,13 @@ import (
 )
 
 // MaxSize bounds one certificate, in bytes of DER.
-const MaxSize = 64 << 10
+const MaxSize = 32 << 10
 
 // Type is what a condition sees of a certificate. Whether it is trusted or
 // revoked, and which issuer it chains to, is unknown until it has been checked
-// against issuers.
-var Type = &value.RecordType{Name: "certificate", Fields: []value.Field{
+// against issuers. The certificate itself is carried along, so that it can be
+// checked again when the issuers change.
+var Type = &value.RecordType{Name: "certificate", Show: show, Fields: []value.Field{
 	{Name: "subject", Type: value.Of(value.Text)},
 	{Name: "issuer", Type: value.Of(value.Text)},
 	{Name: "names", Type: value.ListOf(value.Of(value.Text))},
@@ -34,7 +40,38 @@ var Type = &value.RecordType{Name: "certificate", Fields: []value.Field{
 	{Name: "trusted", Type: value.Of(value.Bool)},
 	{Name: "revoked", Type: value.Of(value.Bool)},
 	{Name: "issuer_id", Type: value.Of(value.Text)},
+	{Name: "der", Type: value.Of(value.Text), Hidden: true}, // base64
+	{Name: "why", Type: value.Of(value.Text), Hidden: true}, // why it is not trusted
 }}
+
+// The places of the fields.
+const (
+	slotSubject = iota
+	slotIssuer
+	slotNames
+	slotSerial
+	slotSHA256
+	slotNotBefore
+	slotNotAfter
+	slotLifetime
+	slotTrusted
+	slotRevoked
+	slotIssuerID
+	slotDER
+	slotWhy
+)
+
+// show names a certificate in a line: its subject, its end, and what is wrong
+// with it.
+func show(fields []value.Value) string {
+	s := fields[slotSubject].Str() + " until " + fields[slotNotAfter].String()
+	if why := fields[slotWhy].Str(); why != "" {
+		s += " (" + why + ")"
+	} else if fields[slotTrusted].IsTrue() {
+		s += " (trusted, " + fields[slotIssuerID].Str() + ")"
+	}
+	return s
+}
 
 // Decode reads {"pem": "…"} or {"der": "base64"} as a certificate record.
 func Decode(raw json.RawMessage) (value.Value, error) {
@@ -61,11 +98,26 @@ func Decode(raw json.RawMessage) (value.Value, error) {
 			return value.Value{}, fmt.Errorf("der is not base64: %w", err)
 		}
 	}
+	if len(der) > MaxSize {
+		return value.Value{}, fmt.Errorf("the certificate is larger than %d bytes", MaxSize)
+	}
 	c, err := x509.ParseCertificate(der)
 	if err != nil {
 		return value.Value{}, fmt.Errorf("not an X.509 certificate: %w", err)
 	}
-	return record(c), nil
+	v := record(c)
+	for i, f := range Type.Fields {
+		texts := []value.Value{v.FieldAt(i)}
+		if i == slotNames {
+			texts = texts[0].Members()
+		}
+		for _, t := range texts {
+			if !f.Hidden && len(t.Str()) > value.MaxText {
+				return value.Value{}, fmt.Errorf("the %s of the certificate is longer than %d bytes", f.Name, value.MaxText)
+			}
+		}
+	}
+	return v, nil
 }
 
 func record(c *x509.Certificate) value.Value {
@@ -79,15 +131,14 @@ func record(c *x509.Certificate) value.Value {
 	}
 	sum := sha256.Sum256(c.Raw)
 	from, to := value.Micros(c.NotBefore), value.Micros(c.NotAfter)
-	fields := map[string]value.Value{
-		"subject": value.OfText(c.Subject.String()), "issuer": value.OfText(c.Issuer.String()),
-		"names": value.OfTexts(names), "serial": value.OfText(c.SerialNumber.Text(16)),
-		"sha256": value.OfText(hex.EncodeToString(sum[:])), "not_before": value.OfTime(from),
-		"not_after": value.OfTime(to), "lifetime": value.OfDuration(to - from),
-	}
-	list := make([]value.Value, len(Type.Fields))
-	for i, f := range Type.Fields {
-		list[i] = fields[f.Name]
-	}
-	return value.OfRecord(Type, list)
+	fields := make([]value.Value, len(Type.Fields))
+	fields[slotSubject], fields[slotIssuer] = value.OfText(c.Subject.String()), value.OfText(c.Issuer.String())
+	fields[slotNames], fields[slotSerial] = value.OfTexts(names), value.OfText(c.SerialNumber.Text(16))
+	fields[slotSHA256] = value.OfText(hex.EncodeToString(sum[:]))
+	fields[slotNotBefore], fields[slotNotAfter], fields[slotLifetime] = value.OfTime(from), value.OfTime(to), value.OfDuration(to-from)
+	fields[slotDER] = value.OfText(base64.StdEncoding.EncodeToString(c.Raw))
+	return value.OfRecord(Type, fields)
 }
+
+// Why returns why a checked certificate is not trusted, "" when it is.
+func Why(cert value.Value) string { return cert.FieldAt(slotWhy).Str() }

@@ -23,11 +23,34 @@ type Attribute struct {
 	Title string
 	// Timeless attributes say what a device is, not how it is, and never go stale.
 	Timeless bool
+	// Worse is which values lower trust; 0 for an attribute that has no such order.
+	Worse Direction
 	// Worst makes several sources combine to the reading that lowers trust most,
-	// which for every such attribute is the highest value.
+	// unless a rulebook says otherwise.
 	Worst bool
 	// ByService attributes are set by the service and refused in a report.
 	ByService bool
+}
+
+// Direction says which values of an attribute are worse.
+type Direction int
+
+// The directions.
+const (
+	LowIsWorse  Direction = -1
+	HighIsWorse Direction = 1
+)
+
+// worseOf is the direction of a type where nothing else is said: less of it is
+// worse, for false is less than true.
+func worseOf(t value.Type) Direction {
+	switch t.Kind {
+	case value.Bool, value.Int, value.Version, value.Time:
+		return LowIsWorse
+	case value.Duration:
+		return HighIsWorse
+	}
+	return 0
 }
 
 // ThreatLevel is the ordered scale of threat.level and of the severity of a threat.
@@ -78,9 +101,9 @@ var standard = []Attribute{
 	{Name: "antimalware.updated_at", Type: moment, Title: "Antimalware updated"},
 	{Name: "secure_boot", Type: boolean, Title: "Secure boot"},
 	{Name: "tpm.present", Type: boolean, Title: "Security chip present"},
-	{Name: "integrity.tampered", Type: boolean, Title: "Tampered with", Worst: true},
-	{Name: "threat.score", Type: value.Of(value.Int), Title: "Threat score", Worst: true},
-	{Name: "threat.level", Type: ThreatLevel, Title: "Threat level", Worst: true},
+	{Name: "integrity.tampered", Type: boolean, Title: "Tampered with", Worse: HighIsWorse, Worst: true},
+	{Name: "threat.score", Type: value.Of(value.Int), Title: "Threat score", Worse: HighIsWorse, Worst: true},
+	{Name: "threat.level", Type: ThreatLevel, Title: "Threat level", Worse: HighIsWorse, Worst: true},
 	{Name: "threats", Type: value.ListOf(value.Type{Kind: value.Record, Record: threat}), Title: "Threats"},
 	{Name: "certs", Type: value.ListOf(value.Type{Kind: value.Record, Record: certificate.Type}), Title: "Certificates"},
 	{Name: "network.macs", Type: texts, Title: "Hardware addresses"},
@@ -138,8 +161,12 @@ const DeviceFrame = 0
 // NewDictionary returns the standard attributes and the custom ones.
 func NewDictionary(custom ...Attribute) *Dictionary {
 	d := &Dictionary{list: append(slices.Clone(standard), custom...), index: make(map[string]int, len(standard)+len(custom))}
-	for i, a := range d.list {
+	for i := range d.list {
+		a := &d.list[i]
 		d.index[a.Name] = i
+		if a.Worse == 0 {
+			a.Worse = worseOf(a.Type)
+		}
 	}
 	names := slices.Sorted(maps.Keys(d.index))
 	d.rank, d.sorted = make([]int, len(d.list)), make([]int, len(d.list))

@@ -135,7 +135,7 @@ func record(t *testing.T, d *Dictionary, lines ...string) *Record {
 func TestWhichReadingCounts(t *testing.T) {
 	d := NewDictionary()
 	policy := Policy{Limits: []Limit{{"", 24 * hour}, {"os", 3 * hour}, {"os.build", 9 * hour}},
-		Sources: []SourceRule{{"agent", 1, []string{"*"}}, {"mdm", 5, []string{"os", "platform"}}, {"sensor", 3, []string{"threat", "integrity"}}, {"twin", 1, []string{"*"}}},
+		Sources: []SourceRule{{ID: "agent", Rank: 1, Provides: []string{"*"}}, {ID: "mdm", Rank: 5, Provides: []string{"os", "platform"}}, {ID: "sensor", Rank: 3, Provides: []string{"threat", "integrity"}}, {ID: "twin", Rank: 1, Provides: []string{"*"}}},
 		Bands:   []Band{{1, 1}, {40, 2}, {70, 3}, {90, 4}}}
 	cases := []struct {
 		name, attribute, value, source, why string

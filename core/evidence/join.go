@@ -39,6 +39,13 @@ func Folded(kind KeyKind, text string) Key {
 // Keys lists what the report says about which device it is from, strongest first.
 func (r *Report) Keys() []Key { return r.keys }
 
+// Identified returns the report with the keys that its identity gives, for one
+// that was not parsed.
+func (r *Report) Identified() *Report {
+	r.keys = r.findKeys()
+	return r
+}
+
 func (r *Report) findKeys() []Key {
 	keys := make([]Key, 0, 4)
 	add := func(kind KeyKind, text string) {

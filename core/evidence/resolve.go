@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
 )
@@ -25,8 +26,12 @@ const DefaultLimit = 24 * 3600 * 1_000_000
 // SourceRule says what a source may supply and how much it counts.
 type SourceRule struct {
 	ID       string
+	Title    string
 	Rank     int
 	Provides []string // dotted prefixes, or "*"
+	// QuietAfter is after how long without a report from it something is wrong, in
+	// microseconds; 0 when the rulebook does not say.
+	QuietAfter int64
 }
 
 // Band gives a threat level to scores from a bound upward.
@@ -40,6 +45,15 @@ type Policy struct {
 	Limits  []Limit
 	Sources []SourceRule // nil: every source counts, at rank 0
 	Bands   []Band       // in rising order; nil: no level is derived from a score
+	Combine []Combine    // how several sources combine; the dictionary's own way where it says nothing
+	Issuers []certificate.Issuer
+}
+
+// Combine says how the readings of several sources combine for what a dotted
+// prefix covers: to the one that lowers trust most, or by rank.
+type Combine struct {
+	Prefix string
+	Worst  bool
 }
 
 // Resolver decides which reading of each attribute counts.
@@ -48,19 +62,26 @@ type Resolver struct {
 	limits  []int64 // by slot
 	sources map[string]SourceRule
 	bands   []Band
+	worst   []Direction // by slot; 0: by rank
+	checker *certificate.Checker
 
-	owner, groups, roster, vouched, score, level int // slots
+	owner, groups, roster, vouched, score, level, certs, serial, hardware int // slots
 }
 
 // NewResolver prepares a policy for the attributes of dict.
 func NewResolver(dict *Dictionary, p Policy) *Resolver {
 	r := &Resolver{dict: dict, limits: make([]int64, len(dict.list)), bands: p.Bands,
 		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"), vouched: dict.Slot("vouched"),
-		score: dict.Slot("threat.score"), level: dict.Slot("threat.level")}
+		score: dict.Slot("threat.score"), level: dict.Slot("threat.level"),
+		certs: dict.Slot("certs"), serial: dict.Slot("serial"), hardware: dict.Slot("hardware_id"),
+		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers)}
 	for i, a := range dict.list {
 		r.limits[i] = condition.Always
 		if !a.Timeless {
 			r.limits[i] = limitOf(p.Limits, a.Name)
+		}
+		if combineOf(p.Combine, &a) {
+			r.worst[i] = a.Worse
 		}
 	}
 	if p.Sources != nil {
@@ -81,6 +102,26 @@ func limitOf(limits []Limit, name string) int64 {
 		}
 	}
 	return best
+}
+
+// combineOf reports whether the worst reading of an attribute counts: the
+// longest prefix that covers it decides, or else the dictionary.
+func combineOf(combine []Combine, a *Attribute) bool {
+	worst, length := a.Worst, -1
+	for _, c := range combine {
+		if len(c.Prefix) > length && Covers(c.Prefix, a.Name) {
+			worst, length = c.Worst, len(c.Prefix)
+		}
+	}
+	return worst
+}
+
+// Inherit lets the resolver use what an older one with the same issuers has
+// found out about certificates.
+func (r *Resolver) Inherit(old *Resolver) {
+	if r.checker.Same(old.checker) {
+		r.checker = old.checker
+	}
 }
 
 // Accepts says why a source may not supply an attribute, or returns nil.
@@ -120,8 +161,9 @@ func (r *Resolver) Sift(rep *Report) []Refusal {
 
 // Facts is what the service, not a report, knows of a device.
 type Facts struct {
+	ID       string // of the device
 	OnRoster bool
-	Vouched  bool
+	Vouched  int64 // until when somebody vouches for the device; 0 when nobody does
 	// Groups gives the groups of a person; none for one the directory does not know.
 	Groups func(person string) []string
 }
@@ -160,11 +202,39 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 		r.choose(v, r.level, levels, now)
 	}
 	v.Slots[r.roster] = condition.Slot{Value: value.OfBool(facts.OnRoster), Until: condition.Always}
-	v.Slots[r.vouched] = condition.Slot{Value: value.OfBool(facts.Vouched), Until: condition.Always}
+	v.Slots[r.vouched] = condition.Slot{Value: value.OfBool(facts.Vouched > now), Until: condition.Always}
+	if facts.Vouched > now && facts.Vouched < condition.Always {
+		v.hold(r.vouched, facts.Vouched-1)
+	}
 	if owner := v.Slots[r.owner].Value; owner.Known() && facts.Groups != nil {
 		v.Slots[r.groups] = condition.Slot{Value: value.OfTexts(facts.Groups(owner.Str())), Until: condition.Always}
 	}
+	r.check(v, facts.ID, now)
 	return v
+}
+
+// hold makes the value of a slot count no longer than until; then the view is
+// made again.
+func (v *View) hold(slot int, until int64) {
+	v.Slots[slot].Until = min(v.Slots[slot].Until, until)
+	v.Valid = min(v.Valid, v.Slots[slot].Until)
+}
+
+// check looks at the certificates of a device, if they are fresh.
+func (r *Resolver) check(v *View, id string, now int64) {
+	s := &v.Slots[r.certs]
+	if s.Until < now || !s.Value.Known() {
+		return
+	}
+	name := func(slot int) string {
+		if x := v.Slots[slot].Value; x.Known() {
+			return x.Str()
+		}
+		return ""
+	}
+	checked, until := r.checker.Check(s.Value, certificate.Device{ID: id, Serial: name(r.serial), HardwareID: name(r.hardware)}, now)
+	s.Value = checked
+	v.hold(r.certs, until)
 }
 
 // levels returns the readings of threat.level, with one derived from the score
@@ -219,7 +289,7 @@ func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
 		if !x.Value.Known() || until(x, r.limits[slot]) < now {
 			continue
 		}
-		if fresh++; best == nil || r.outranks(x, best, a.Worst) {
+		if fresh++; best == nil || r.outranks(x, best, r.worst[slot]) {
 			best = x
 		}
 	}
@@ -237,10 +307,10 @@ func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
 	}
 }
 
-func (r *Resolver) outranks(x, best *Reading, worst bool) bool {
-	if worst {
+func (r *Resolver) outranks(x, best *Reading, worse Direction) bool {
+	if worse != 0 {
 		if c := x.Value.Compare(best.Value); c != 0 {
-			return c > 0
+			return c == int(worse)
 		}
 	}
 	if a, b := r.sources[x.Source].Rank, r.sources[best.Source].Rank; a != b {

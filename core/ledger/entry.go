@@ -16,6 +16,14 @@ const (
 	TokenCreated      Kind = "token.created"
 	TokenRevoked      Kind = "token.revoked"
 	EvidenceRefused   Kind = "evidence.refused"
+	DeviceSettled     Kind = "device.settled" // a report that was kept aside was joined to a device
+	ReportDiscarded   Kind = "device.report-discarded"
+	WaiverGranted     Kind = "waiver.granted"
+	WaiverRevoked     Kind = "waiver.revoked"
+	VouchGiven        Kind = "vouch.given"
+	VouchRevoked      Kind = "vouch.revoked"
+	RosterImported    Kind = "roster.imported"
+	RosterRemoved     Kind = "roster.removed"
 )
 
 // Clock is the actor of what happened because time passed.

@@ -32,12 +32,16 @@ type Ruling struct {
 	Shadow  bool    `json:"shadow,omitempty"` // the baseline has no effect yet
 	// HoldsAt is the level the device is held at by this rule; "" when it is
 	// held by nothing.
-	HoldsAt    string                     `json:"holds_at,omitempty"`
-	Binding    bool                       `json:"binding,omitempty"`
-	GraceUntil string                     `json:"grace_until,omitempty"`
-	Check      string                     `json:"check,omitempty"`
-	Why        []condition.Leaf           `json:"why"`
-	Remedy     map[string]rulebook.Remedy `json:"remedy,omitempty"`
+	HoldsAt    string `json:"holds_at,omitempty"`
+	Binding    bool   `json:"binding,omitempty"`
+	GraceUntil string `json:"grace_until,omitempty"`
+	// WaivedUntil is when the waiver that lifts the rule ends.
+	WaivedUntil string `json:"waived_until,omitempty"`
+	// FailingSince is when the rule began to fail.
+	FailingSince string                     `json:"failing_since,omitempty"`
+	Check        string                     `json:"check,omitempty"`
+	Why          []condition.Leaf           `json:"why"`
+	Remedy       map[string]rulebook.Remedy `json:"remedy,omitempty"`
 }
 
 // Step is what it takes to reach a level.
@@ -111,8 +115,14 @@ func (p *Program) Binding(r *Result) []string {
 func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, platform int) Ruling {
 	rl := &p.rules[i]
 	out := Ruling{Rule: rl.key, Title: rl.Title, Verdict: r.Verdicts[i], Remedy: rl.Remedy, Why: []condition.Leaf{}}
-	if out.Verdict == Grace {
+	switch out.Verdict {
+	case Grace:
 		out.GraceUntil = value.FormatTime(r.Since[i] + rl.Grace)
+	case Waived:
+		out.WaivedUntil = value.FormatTime(r.Waived[i])
+	}
+	if r.Since[i] != 0 {
+		out.FailingSince = value.FormatTime(r.Since[i])
 	}
 	check := p.check(i, platform)
 	if check == nil {
@@ -125,6 +135,12 @@ func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, 
 		out.Why = []condition.Leaf{}
 	}
 	return out
+}
+
+// Why returns the parts of the check of rule i, in the order of RuleKeys, that
+// decided its verdict in r.
+func (p *Program) Why(env *condition.Env, view *evidence.View, r *Result, i int) []condition.Leaf {
+	return p.ruling(env, view, r, i, p.platformOf(env)).Why
 }
 
 func moment(at int64) *string {

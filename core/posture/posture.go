@@ -26,10 +26,11 @@ const (
 	Pass
 	Fail
 	Unknown
-	Grace // fails, and is still given time
+	Grace  // fails, and is still given time
+	Waived // does not pass, and somebody has made an exception for a time
 )
 
-var verdictNames = [...]string{"none", "pass", "fail", "unknown", "grace"}
+var verdictNames = [...]string{"none", "pass", "fail", "unknown", "grace", "waived"}
 
 func (v Verdict) String() string { return verdictNames[v] }
 
@@ -129,6 +130,9 @@ type Result struct {
 	// epoch, 0 for one that does not. Passed in, it is what was remembered;
 	// afterwards it is what to remember.
 	Since []int64
+	// Waived is until when a waiver for each rule lives, in microseconds since the
+	// Unix epoch, 0 for none; nil: there are no waivers.
+	Waived []int64
 	// NoGrace makes a failing rule count from the first moment.
 	NoGrace bool
 }
@@ -163,7 +167,7 @@ func (p *Program) Appraise(env *condition.Env, r *Result) {
 		for i := b.first; i < b.end; i++ {
 			eval := evals[i]
 			if eval == nil {
-				at = min(at, p.without(r, i, platform))
+				at = min(at, p.without(env, r, i, platform))
 				continue
 			}
 			if truth := eval(env); truth == condition.True {
@@ -196,10 +200,9 @@ func (p *Program) platformOf(env *condition.Env) int {
 
 // without gives rule i, which has no check for the platform, its verdict: on
 // an unknown platform it may have had one, and is unknown.
-func (p *Program) without(r *Result, i, platform int) rulebook.Level {
+func (p *Program) without(env *condition.Env, r *Result, i, platform int) rulebook.Level {
 	if platform < 0 {
-		r.Verdicts[i] = Unknown
-		return p.rules[i].unknown
+		return p.judge(env, r, i, condition.Unknown)
 	}
 	r.Verdicts[i] = None
 	return p.rb.Top()
@@ -209,12 +212,16 @@ func (p *Program) without(r *Result, i, platform int) rulebook.Level {
 // it holds the device at.
 func (p *Program) judge(env *condition.Env, r *Result, i int, truth condition.Tri) rulebook.Level {
 	rl := &p.rules[i]
+	if truth == condition.False && r.Since[i] == 0 {
+		r.Since[i] = env.Now
+	}
+	if r.Waived != nil && env.Now < r.Waived[i] {
+		r.Verdicts[i] = Waived
+		return p.rb.Top()
+	}
 	if truth == condition.Unknown {
 		r.Verdicts[i] = Unknown
 		return rl.unknown
-	}
-	if r.Since[i] == 0 {
-		r.Since[i] = env.Now
 	}
 	if rl.grace > 0 && !r.NoGrace && env.Now < r.Since[i]+rl.grace {
 		r.Verdicts[i] = Grace
@@ -238,8 +245,11 @@ func (p *Program) Next(env *condition.Env, r *Result) int64 {
 			if check := p.check(i, platform); check != nil {
 				next = min(next, check.Next(env))
 			}
-			if r.Verdicts[i] == Grace {
+			switch r.Verdicts[i] {
+			case Grace:
 				next = min(next, r.Since[i]+p.rules[i].Grace)
+			case Waived:
+				next = min(next, r.Waived[i])
 			}
 		}
 	}

@@ -79,7 +79,7 @@ type appraised struct {
 }
 
 func (f *Fleet) appraise(id string, now int64) *appraised {
-	facts := evidence.Facts{Groups: func(p string) []string { return f.people[p] }}
+	facts := evidence.Facts{ID: id, Groups: func(p string) []string { return f.people[p] }}
 	a := &appraised{view: f.resolver.Resolve(f.records[id], facts, now)}
 	a.env = a.view.Env(now)
 	a.result.NoGrace = f.NoGrace

@@ -1,6 +1,7 @@
 package rulebook
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -28,7 +29,7 @@ func always(dict condition.Dictionary) *condition.Program {
 func (l *loader) baselines() {
 	seen := unique{}
 	for _, it := range l.members("baselines") {
-		b := Baseline{Mode: Enforce}
+		b := Baseline{Where: it.position(), Mode: Enforce}
 		var rules []item
 		ok := it.mapping("a baseline", map[string]func(field){
 			"id":      func(f field) { f.id(&b.ID) },
@@ -57,7 +58,7 @@ func (l *loader) baselines() {
 }
 
 func (l *loader) rule(it item) (Rule, bool) {
-	r := Rule{Cap: 0, Unknown: l.rb.doubt()}
+	r := Rule{Where: it.position(), Cap: 0, Unknown: l.rb.doubt()}
 	checked := false
 	ok := it.mapping("a rule", map[string]func(field){
 		"id":      func(f field) { f.id(&r.ID) },
@@ -101,13 +102,35 @@ func languages(f field, each func(lang string, f field)) {
 	}
 }
 
+// markup finds HTML, and link finds Markdown's links: [text](address).
+var (
+	markup = regexp.MustCompile(`<[/!a-zA-Z]`)
+	link   = regexp.MustCompile(`\[([^\]\n]*)\]\(([^)\n]*)\)`)
+)
+
+// plain refuses what a text for people must not hold: HTML anywhere, and links
+// to other than web pages, mail and telephones.
+func (it item) plain(text string, links bool) {
+	if at := markup.FindString(text); at != "" {
+		it.fail("%q begins HTML; a remedy is plain text, with links written as [text](https://…)", at)
+	}
+	for _, m := range link.FindAllStringSubmatch(text, -1) {
+		switch {
+		case !links:
+			it.fail("a title has no links; put %s into the steps", m[0])
+		case m[1] == "" || !strings.HasPrefix(m[2], "https://") && !strings.HasPrefix(m[2], "mailto:") && !strings.HasPrefix(m[2], "tel:"):
+			it.fail("%s is not a link to https, mailto or tel", m[0])
+		}
+	}
+}
+
 func remedies(f field) map[string]Remedy {
 	out := map[string]Remedy{}
 	languages(f, func(lang string, f field) {
 		var r Remedy
 		f.mapping("a remedy", map[string]func(field){
-			"title": func(f field) { f.text(&r.Title) },
-			"steps": func(f field) { f.text(&r.Steps) },
+			"title": func(f field) { f.text(&r.Title); f.plain(r.Title, false) },
+			"steps": func(f field) { f.text(&r.Steps); f.plain(r.Steps, true) },
 		})
 		if r.Title == "" {
 			f.keyAt.fail("a remedy needs a title")

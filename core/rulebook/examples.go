@@ -6,6 +6,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 )
@@ -136,5 +137,9 @@ func (it item) json(t value.Type) json.RawMessage {
 
 // Directory gives the groups of the owner in an example.
 func (f ExampleFacts) Directory() evidence.Facts {
-	return evidence.Facts{OnRoster: f.OnRoster, Vouched: f.Vouched, Groups: func(string) []string { return f.OwnerGroups }}
+	vouched := int64(0)
+	if f.Vouched {
+		vouched = condition.Always
+	}
+	return evidence.Facts{ID: "example", OnRoster: f.OnRoster, Vouched: vouched, Groups: func(string) []string { return f.OwnerGroups }}
 }

@@ -17,6 +17,9 @@ func Format(files []File) ([]File, error) {
 	}
 	out := make([]File, len(files))
 	for i, f := range files {
+		if out[i] = f; !IsYAML(f.Name) {
+			continue
+		}
 		lines := strings.Split(f.Text, "\n")
 		for j := range lines {
 			lines[j] = strings.TrimRight(lines[j], " \t\r")

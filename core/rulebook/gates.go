@@ -15,7 +15,7 @@ const DefaultValid = 5 * 60 * 1_000_000
 func (l *loader) gates() {
 	seen, numbers := unique{}, map[int]string{}
 	for _, it := range l.members("gates") {
-		g := Gate{Mode: Enforce, ValidFor: DefaultValid}
+		g := Gate{Where: it.position(), Mode: Enforce, ValidFor: DefaultValid}
 		said := map[string]bool{}
 		ok := it.mapping("a gate", map[string]func(field){
 			"id":        func(f field) { f.id(&g.ID) },
@@ -62,6 +62,7 @@ func messages(f field) map[string]string {
 	languages(f, func(lang string, f field) {
 		var s string
 		f.text(&s)
+		f.plain(s, true)
 		out[lang] = s
 	})
 	return out

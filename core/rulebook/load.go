@@ -23,17 +23,18 @@ type loader struct {
 	probs    Problems
 	sections map[string][]field // by key, one a file at most
 	rb       *Rulebook
+	files    []File
 	tags     []string
 	conds    []placed
 }
 
 // planned sections have a meaning in the design that this version lacks.
 // They are refused unless empty, so that nobody relies on them.
-var planned = []string{"issuers", "enrolment", "promises", "waivers", "guard"}
+var planned = []string{"enrolment", "promises", "guard"}
 
 // sectionNames are the keys at the top of a rulebook.
-var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "freshness", "threat_bands", "attributes", "sources",
-	"places", "break_glass", "resources", "baselines", "gates", "examples"}
+var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "freshness", "threat_bands", "attributes", "sources", "combine",
+	"issuers", "waivers", "places", "break_glass", "resources", "baselines", "gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
@@ -46,7 +47,7 @@ func Load(files []File) (*Rulebook, error) {
 }
 
 func load(files []File) (*loader, error) {
-	l := &loader{sections: map[string][]field{}, rb: &Rulebook{}}
+	l := &loader{sections: map[string][]field{}, rb: &Rulebook{MaxWaiver: DefaultMaxWaiver}, files: files}
 	size := 0
 	for _, f := range files {
 		size += len(f.Text)
@@ -54,10 +55,13 @@ func load(files []File) (*loader, error) {
 	switch {
 	case size > MaxSize:
 		return nil, Problems{{File: files[0].Name, Line: 1, Column: 1, Message: "the rulebook is larger than " + strconv.Itoa(MaxSize) + " bytes"}}
-	case len(files) == 0:
+	case !slices.ContainsFunc(files, func(f File) bool { return IsYAML(f.Name) }):
 		return nil, Problems{{File: ".", Line: 1, Column: 1, Message: "there is no YAML file here"}}
 	}
 	for _, f := range files {
+		if !IsYAML(f.Name) {
+			continue // read where the rulebook names it
+		}
 		if root, ok := parseFile(f.Name, f.Text, &l.probs, &l.conds); ok {
 			l.collect(root)
 		}
@@ -65,6 +69,9 @@ func load(files []File) (*loader, error) {
 	l.settings()
 	l.attributes()
 	l.evidence()
+	l.combine()
+	l.issuers()
+	l.waivers()
 	l.access()
 	l.baselines()
 	l.gates()
@@ -76,10 +83,17 @@ func load(files []File) (*loader, error) {
 	return l, nil
 }
 
-// IsRulebookFile reports whether a file name in a folder belongs to a rulebook.
-func IsRulebookFile(name string) bool {
+// IsYAML reports whether a file of a rulebook is YAML, and not one that the
+// YAML names.
+func IsYAML(name string) bool {
 	ext := strings.ToLower(path.Ext(name))
 	return (ext == ".yaml" || ext == ".yml") && !strings.HasPrefix(path.Base(name), ".")
+}
+
+// IsRulebookFile reports whether a file name in a folder belongs to a rulebook:
+// YAML, and the certificates and revocation lists of issuers.
+func IsRulebookFile(name string) bool {
+	return IsYAML(name) || slices.Contains([]string{".pem", ".crt", ".cer", ".crl"}, strings.ToLower(path.Ext(name))) && !strings.HasPrefix(path.Base(name), ".")
 }
 
 func (l *loader) collect(root item) {
@@ -283,12 +297,13 @@ func (l *loader) evidence() {
 		var s evidence.SourceRule
 		ok := it.mapping("a source", map[string]func(field){
 			"id":    func(f field) { f.id(&s.ID) },
-			"title": func(f field) { var t string; f.text(&t) },
+			"title": func(f field) { f.text(&s.Title) },
 			"rank": func(f field) {
 				v, _ := f.value(value.Of(value.Int))
 				s.Rank = int(v.Num())
 			},
-			"provides": func(f field) { s.Provides = f.texts(); l.prefixes(f, s.Provides) },
+			"quiet_after": func(f field) { f.duration(&s.QuietAfter) },
+			"provides":    func(f field) { s.Provides = f.texts(); l.prefixes(f, s.Provides) },
 		})
 		if !ok || !l.named(it, "a source", s.ID) || !seen.add(it, "sources", s.ID) {
 			continue

@@ -8,6 +8,7 @@ package rulebook
 
 import (
 	"net/netip"
+	"slices"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -40,6 +41,7 @@ type Rulebook struct {
 	Names      *Names               // the same and those of a request
 	Places     []Place
 	BreakGlass []string
+	MaxWaiver  int64 // how long a waiver may live, in microseconds
 	Resources  []Resource
 	Baselines  []Baseline
 	Gates      []Gate // in the order of their numbers, those without one last
@@ -48,6 +50,12 @@ type Rulebook struct {
 
 // LevelName returns the word for a level.
 func (rb *Rulebook) LevelName(l Level) string { return rb.Ladder[l] }
+
+// Rank returns the place of a level's word on the ladder.
+func (rb *Rulebook) Rank(level string) (int, bool) {
+	i := slices.Index(rb.Ladder, level)
+	return i, i >= 0
+}
 
 // Top is the highest level.
 func (rb *Rulebook) Top() Level { return Level(len(rb.Ladder) - 1) }
@@ -74,6 +82,7 @@ type Resource struct {
 
 // Baseline is a set of rules for the devices its Applies selects.
 type Baseline struct {
+	Where   Position
 	ID      string
 	Title   string
 	Mode    Mode
@@ -83,6 +92,7 @@ type Baseline struct {
 
 // Rule is one requirement and what failing it means.
 type Rule struct {
+	Where   Position
 	ID      string
 	Title   string
 	Checks  map[string]*condition.Program // by platform; "" serves all the others
@@ -108,6 +118,7 @@ type Remedy struct {
 
 // Gate is one access rule.
 type Gate struct {
+	Where    Position
 	ID       string
 	Number   int // 0: none
 	Title    string
@@ -161,6 +172,7 @@ type ExampleFacts struct {
 
 // Position is a position in a file.
 type Position struct {
-	File         string
-	Line, Column int
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
 }

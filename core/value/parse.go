@@ -223,13 +223,27 @@ func decodeRecord(t *RecordType, raw json.RawMessage) (Value, error) {
 		if string(p) == "null" {
 			continue
 		}
-		v, err := Decode(t.Fields[i].Type, p)
+		v, err := decodeField(t.Fields[i], p)
 		if err != nil {
 			return Value{}, fmt.Errorf("%s: %w", name, err)
 		}
 		fields[i] = v
 	}
 	return OfRecord(t, fields), nil
+}
+
+// maxHidden bounds a hidden text, which holds data and not words, in bytes.
+const maxHidden = 64 << 10
+
+func decodeField(f Field, raw json.RawMessage) (Value, error) {
+	if !f.Hidden || f.Type.Kind != Text || len(raw) > maxHidden {
+		return Decode(f.Type, raw)
+	}
+	var s string
+	if err := json.Unmarshal(raw, &s); err != nil {
+		return Value{}, fmt.Errorf("%s is not text", clip(string(raw)))
+	}
+	return OfText(s), nil
 }
 
 // MarshalJSON writes the form that [Decode] reads; unknown is null.

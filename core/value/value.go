@@ -12,6 +12,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -68,12 +69,17 @@ func (e *EnumType) Index(word string) int {
 type RecordType struct {
 	Name   string
 	Fields []Field
+	// Show says in a few words what a record is; nil lists its fields.
+	Show func(fields []Value) string
 }
 
 // Field is one member of a record.
 type Field struct {
 	Name string
 	Type Type
+	// Hidden fields are carried along and kept, but no condition can name them
+	// and no text shows them.
+	Hidden bool
 }
 
 // Index returns the place of the field called name, or -1.
@@ -234,6 +240,17 @@ func OfRecord(t *RecordType, fields []Value) Value {
 	return Value{kind: Record, ext: &record{t, fields}}
 }
 
+// WithFields returns the record with some of its fields, by their places,
+// replaced.
+func (v Value) WithFields(fields map[int]Value) Value {
+	r := v.ext.(*record)
+	list := slices.Clone(r.fields)
+	for i, f := range fields {
+		list[i] = f
+	}
+	return OfRecord(r.typ, list)
+}
+
 // Micros converts a time to the microseconds that values use.
 func Micros(t time.Time) int64 { return t.UnixMicro() }
 
@@ -324,10 +341,13 @@ func formatList(members []Value) string {
 }
 
 func (r *record) String() string {
+	if r.typ.Show != nil {
+		return r.typ.Show(r.fields)
+	}
 	var parts []string
 	for i, f := range r.typ.Fields {
 		switch v := r.fields[i]; {
-		case !v.Known():
+		case !v.Known() || f.Hidden:
 		case v.kind == Bool && v.num == 1:
 			parts = append(parts, f.Name)
 		case v.kind == Bool:

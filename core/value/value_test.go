@@ -64,7 +64,7 @@ func TestParsedTextComesBack(t *testing.T) {
 }
 
 func TestJSONBothWays(t *testing.T) {
-	rec := Type{Kind: Record, Record: &RecordType{Name: "volume", Fields: []Field{{"name", Of(Text)}, {"system", Of(Bool)}, {"at", Of(Time)}}}}
+	rec := Type{Kind: Record, Record: &RecordType{Name: "volume", Fields: []Field{{Name: "name", Type: Of(Text)}, {Name: "system", Type: Of(Bool)}, {Name: "at", Type: Of(Time)}}}}
 	for _, c := range []struct {
 		typ       Type
 		raw, want string

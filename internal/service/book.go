@@ -70,16 +70,28 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 	}, nil
 }
 
+// facts is what the house knows of a device beside what it was told.
+func (snap *Snapshot) facts(d *Device, now int64) evidence.Facts {
+	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(d.Keys), Groups: snap.People.Groups}
+	for _, v := range d.Vouches {
+		if v.live(now) {
+			f.Vouched = max(f.Vouched, v.Until)
+		}
+	}
+	return f
+}
+
 // at brings a device to the moment now, should the clerk not have come to it yet.
-func (b *Book) at(d *Device, people *People, now int64) *Device {
-	if now < d.Next {
+func (snap *Snapshot) at(d *Device, now int64) *Device {
+	if now < d.Wake {
 		return d
 	}
-	e := d.again()
+	e, b := d.again(), snap.Book
 	if now > e.View.Valid {
-		e.View = b.Resolver.Resolve(e.Record, evidence.Facts{Groups: people.Groups}, now)
+		e.View = b.Resolver.Resolve(e.Record, snap.facts(e, now), now)
 	}
 	env := e.View.Env(now)
+	e.Result.Waived = b.waived(e.Waivers, now)
 	b.Rules.Appraise(env, &e.Result)
 	e.Next = b.Rules.Next(env, &e.Result)
 	return e
@@ -159,7 +171,8 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		}
 		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), map[string]any{
 			"version": book.Info.Version, "digest": book.Info.Digest, "message": draft.Message, "name": book.Rulebook.Name})
-		changed = c.rebuild(book, c.base.People, actor)
+		book.Resolver.Inherit(c.base.Book.Resolver)
+		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: byRulebook, actor: actor})
 		return nil
 	})
 	if err != nil {
@@ -169,32 +182,43 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 	return &book.Info, changed, nil
 }
 
-// rebuild appraises the whole fleet under another book or directory and makes
-// it the next snapshot. It returns how many devices changed level.
-func (c *change) rebuild(book *Book, people *People, actor string) int {
-	c.next = &Snapshot{Book: book, People: people, Fleet: newFleet()}
-	old, changed := c.base.Book, 0
+// rebuild appraises the whole fleet under another book, directory or roster
+// and makes that the next snapshot. It returns how many devices changed level.
+func (c *change) rebuild(next *Snapshot, by cause) int {
+	c.next = next
+	next.Fleet = newFleet()
+	old, book, changed := c.base.Book, next.Book, 0
 	c.base.Fleet.All(func(d *Device) bool {
-		e := d.again()
-		e.View = nil
-		failing := map[string]int64{}
-		for i, since := range d.Result.Since {
-			if since != 0 {
-				failing[old.ruleKeys[i]] = since
-			}
-		}
-		e.Result = posture.Result{Since: book.since(failing)}
-		before := old.Rulebook.LevelName(d.Result.Level)
-		c.appraise(book, people, e, d, before, actor)
-		if before != book.Rulebook.LevelName(e.Result.Level) {
+		e := d.carried(old, book)
+		was := stood(old, d)
+		kept := c.appraise(next, e, was, by)
+		if was.level != book.Rulebook.LevelName(e.Result.Level) {
 			changed++
 		}
-		if before != book.Rulebook.LevelName(e.Result.Level) || !slices.Equal(e.Result.Since, d.Result.Since) {
+		if kept {
 			c.keep(book, e)
 		}
 		return true
 	})
 	return changed
+}
+
+// carried copies a device for being appraised under another book: failures
+// that are remembered go along with their rules.
+func (d *Device) carried(from, to *Book) *Device {
+	e := d.again()
+	e.View = nil
+	if from == to {
+		return e
+	}
+	failing := map[string]int64{}
+	for i, since := range d.Result.Since {
+		if since != 0 {
+			failing[from.ruleKeys[i]] = since
+		}
+	}
+	e.Result = posture.Result{Since: to.since(failing)}
+	return e
 }
 
 // History lists the published versions, newest first.
@@ -264,7 +288,7 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		}
 		c.batch.PutPeople(people)
 		c.record(ledger.PeopleImported, actor, "people", map[string]int{"added": added, "changed": changed})
-		c.rebuild(c.base.Book, newPeople(all), actor)
+		c.rebuild(&Snapshot{Book: c.base.Book, People: newPeople(all), Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
 		return nil
 	})
 	return added, changed, err

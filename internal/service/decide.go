@@ -34,7 +34,7 @@ func (snap *Snapshot) answer(e *access.Evaluation, now int64) *Answer {
 	_, known := snap.People.Get(q.User)
 	q.Groups = snap.People.Groups(q.User)
 	if id, ok := e.Find(snap.Fleet.Find); ok {
-		d := snap.Book.at(snap.Fleet.Get(id), snap.People, now)
+		d := snap.at(snap.Fleet.Get(id), now)
 		q.Device = access.Device{ID: id, Known: true, Level: d.Result.Level, View: d.View, NextChange: d.Next,
 			Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -27,6 +26,10 @@ type Device struct {
 	Result    posture.Result
 	Since     int64 // of the level, in microseconds since the Unix epoch
 	Next      int64 // when the standing can next change by itself
+	Wake      int64 // when to look at it again: Next, or when its view must be made anew
+	Refused   []RefusedReading
+	Waivers   []*Waiver // live or ended, oldest first
+	Vouches   []*Vouch
 	FirstSeen int64
 	SeenAt    int64 // of the newest reading
 }
@@ -92,7 +95,11 @@ type change struct {
 	devices map[string]*Device
 	keys    map[evidence.Key]string
 	batch   store.Batch
+	landed  []func() // to do once the change is durable
 }
+
+// after has something done once the change is durable.
+func (c *change) after(f func()) { c.landed = append(c.landed, f) }
 
 // expect makes room for n devices.
 func (c *change) expect(n int) {
@@ -111,6 +118,16 @@ func (c *change) device(id string) *Device {
 	return c.base.Fleet.Get(id)
 }
 
+// resolve finds the id of a device by its id, serial or hardware id.
+func (c *change) resolve(name string) string {
+	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
+		if id, ok := c.find(evidence.Folded(kind, name)); ok {
+			return id
+		}
+	}
+	return name
+}
+
 func (c *change) find(k evidence.Key) (string, bool) {
 	for layer := c; layer != nil; layer = layer.below {
 		if k.Kind == evidence.ByID && layer.devices[k.Text] != nil {
@@ -127,8 +144,8 @@ func (c *change) find(k evidence.Key) (string, bool) {
 func (c *change) reveal(f *Fleet) {
 	for _, d := range c.devices {
 		f.put(d)
-		if d.Next < condition.Always {
-			heap.Push(&c.s.due, due{d.Next, d.ID})
+		if d.Wake < condition.Always {
+			heap.Push(&c.s.due, due{d.Wake, d.ID})
 		}
 	}
 }
@@ -142,57 +159,60 @@ func (c *change) record(kind ledger.Kind, actor, about string, body any) {
 	c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: kind, Actor: actor, About: about, Body: raw})
 }
 
-// standingChange is the body of a standing.changed entry.
-type standingChange struct {
-	Device, From, To, Shadow string
-	Binding                  []string
-	Rulebook                 int64
+// before is how a device stood before it is appraised again.
+type before struct {
+	book   *Book
+	device *Device // nil: a new device
+	level  string
 }
 
-// append writes the body as JSON. It is the commonest entry of all: an import
-// writes one a device.
-func (s *standingChange) append(b []byte) []byte {
-	text := func(key, text string) { b = value.OfText(text).AppendJSON(append(b, key...)) }
-	text(`{"device":`, s.Device)
-	if s.From != "" {
-		text(`,"from":`, s.From)
+// stood is the standing of a device under a book; nil for none.
+func stood(book *Book, d *Device) before {
+	if d == nil {
+		return before{book: book}
 	}
-	text(`,"to":`, s.To)
-	if s.Shadow != "" {
-		text(`,"shadow":`, s.Shadow)
-	}
-	b = append(b, `,"binding":`...)
-	b = value.OfTexts(s.Binding).AppendJSON(b)
-	return append(strconv.AppendInt(append(b, `,"rulebook":`...), s.Rulebook, 10), '}')
+	return before{book, d, book.Rulebook.LevelName(d.Result.Level)}
 }
 
 // appraise works out the standing of a device whose evidence is in d.Record,
-// under a book, and keeps it in the change. old is how it stood before; nil
-// for a new device.
-func (c *change) appraise(book *Book, people *People, d, old *Device, oldLevel, actor string) {
-	facts := evidence.Facts{Groups: people.Groups}
+// under a book and what the house knows, and puts it into the change. It
+// reports whether anything but the view differs from before.
+func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool {
+	book := under.Book
 	if d.View == nil || c.now > d.View.Valid {
-		d.View = book.Resolver.Resolve(d.Record, facts, c.now)
+		d.View = book.Resolver.Resolve(d.Record, under.facts(d, c.now), c.now)
 	}
 	env := d.View.Env(c.now)
+	d.Result.Waived = book.waived(d.Waivers, c.now)
 	book.Rules.Appraise(env, &d.Result)
-	d.Next = min(book.Rules.Next(env, &d.Result), d.View.Valid)
-	if d.Next < condition.Always && d.Next == d.View.Valid {
-		d.Next++ // the view still holds at its last moment
-	}
-	level := book.Rulebook.LevelName(d.Result.Level)
-	shadow := ""
-	if d.Result.Shadow != d.Result.Level {
-		shadow = book.Rulebook.LevelName(d.Result.Shadow)
-	}
-	if level != oldLevel {
-		d.Since = c.now
-		body := standingChange{d.ID, oldLevel, level, shadow, book.Rules.Binding(&d.Result), book.Info.Version}
-		c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: ledger.StandingChanged, Actor: actor, About: d.ID, Body: body.append(make([]byte, 0, 192))})
-	} else if old != nil {
-		d.Since = old.Since
+	d.Next = book.Rules.Next(env, &d.Result)
+	d.Wake = d.Next
+	if d.View.Valid < condition.Always {
+		d.Wake = min(d.Wake, d.View.Valid+1) // the view still holds at its last moment
 	}
 	c.devices[d.ID] = d
+	level, changed := book.Rulebook.LevelName(d.Result.Level), changedVerdicts(book, d, was)
+	if was.device != nil {
+		d.Since = was.device.Since
+	}
+	if level == was.level && len(changed) == 0 {
+		return was.device == nil || !slices.Equal(d.Result.Since, was.device.Result.Since)
+	}
+	if level != was.level {
+		d.Since = c.now
+	}
+	body := StandingChange{Device: d.ID, From: was.level, To: level, Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.kind}
+	if d.Result.Shadow != d.Result.Level {
+		body.Shadow = book.Rulebook.LevelName(d.Result.Shadow)
+	}
+	if was.device != nil {
+		body.Changed = book.reasons(env, d, changed)
+		if by.evidence != nil {
+			body.Evidence = by.evidence()
+		}
+	}
+	c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: ledger.StandingChanged, Actor: by.actor, About: d.ID, Body: body.append(make([]byte, 0, 224))})
+	return true
 }
 
 // keep adds a device's new state to what is written.
@@ -227,7 +247,40 @@ func (d *Device) row(book *Book) store.DeviceRow {
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
 	return store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt}
+		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow()}
+}
+
+// RefusedReading is an attribute of the newest report of a source that was not
+// taken.
+type RefusedReading struct {
+	Source    string `json:"source"`
+	Attribute string `json:"attribute"`
+	Message   string `json:"message"`
+	At        int64  `json:"at"`
+}
+
+func (d *Device) refusedRow() string {
+	if len(d.Refused) == 0 {
+		return "[]"
+	}
+	return string(mustJSON(d.Refused))
+}
+
+// maxRefused bounds the refusals that are kept of a device.
+const maxRefused = 50
+
+// refuse keeps what was refused of the newest report of a source.
+func (d *Device) refuse(rep *evidence.Report) {
+	if len(d.Refused) == 0 && len(rep.Refused) == 0 {
+		return
+	}
+	kept := slices.DeleteFunc(slices.Clone(d.Refused), func(r RefusedReading) bool { return r.Source == rep.Source && r.At <= rep.At })
+	for _, r := range rep.Refused {
+		if len(kept) < maxRefused {
+			kept = append(kept, RefusedReading{rep.Source, r.Attribute, r.Message, rep.At})
+		}
+	}
+	d.Refused = kept
 }
 
 // Sources lists who has supplied evidence about the device.
@@ -244,20 +297,26 @@ func (d *Device) Sources() []string {
 }
 
 // restore reads a kept device and brings its standing to the present moment.
-func (c *change) restore(row store.DeviceRow) error {
-	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since}
+func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
+	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID]}
 	var keys [][2]string
 	var sources map[string]json.RawMessage
 	var failing map[string]int64
-	for text, into := range map[string]any{row.Keys: &keys, row.Evidence: &sources, row.Failing: &failing} {
-		if err := json.Unmarshal([]byte(text), into); err != nil {
+	for _, part := range []struct {
+		text string
+		into any
+	}{{row.Keys, &keys}, {row.Evidence, &sources}, {row.Failing, &failing}, {row.Refused, &d.Refused}} {
+		if len(part.text) == 2 {
+			continue // empty
+		}
+		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
 			return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 		}
 	}
 	for _, k := range keys {
 		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(k[0]), Text: k[1]})
 	}
-	book := c.base.Book
+	book := under.Book
 	for source, kept := range sources {
 		rep, err := book.Rulebook.Dict.UnmarshalSource(source, kept)
 		if err != nil {
@@ -266,8 +325,8 @@ func (c *change) restore(row store.DeviceRow) error {
 		d.Record = d.Record.With(rep)
 	}
 	d.Result.Since = book.since(failing)
-	c.appraise(book, c.base.People, d, &Device{Since: row.Since}, row.Level, ledger.Clock)
-	if row.Level != book.Rulebook.LevelName(d.Result.Level) {
+	was := before{book, &Device{Since: row.Since}, row.Level}
+	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}); row.Level != book.Rulebook.LevelName(d.Result.Level) {
 		c.keep(book, d)
 	}
 	return nil
@@ -321,12 +380,13 @@ func (s *Service) appraiseDue(c *change) error {
 	for len(s.due) > 0 && s.due[0].at <= c.now {
 		x := heap.Pop(&s.due).(due)
 		old := c.device(x.id)
-		if old == nil || old.Next != x.at {
+		if old == nil || old.Wake != x.at {
 			continue
 		}
 		d := old.again()
-		c.appraise(book, c.base.People, d, old, book.Rulebook.LevelName(old.Result.Level), ledger.Clock)
-		c.keep(book, d)
+		if c.appraise(c.base, d, stood(book, old), cause{kind: byTime, actor: ledger.Clock}) {
+			c.keep(book, d)
+		}
 	}
 	return nil
 }

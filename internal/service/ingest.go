@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -20,6 +21,8 @@ type Taken struct {
 	New      bool               `json:"new,omitempty"` // the device was not known before
 	Refused  []evidence.Refusal `json:"refused,omitempty"`
 	Error    string             `json:"error,omitempty"` // why the whole report was refused
+	// Unmatched is the id under which the report waits for a person to say whose it is.
+	Unmatched string `json:"unmatched,omitempty"`
 }
 
 // Intake is what became of a stream of reports.
@@ -151,6 +154,13 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 	id, known, err := evidence.Join(rep, c.find)
 	if err != nil {
 		t.Error = err.Error()
+		var conflict *evidence.ConflictError
+		if errors.As(err, &conflict) {
+			rep.Refused = append(rep.Refused, book.Resolver.Sift(rep)...)
+			if t.Unmatched, err = c.keepAside(actor, it.Line, rep, conflict); err == nil {
+				return t
+			}
+		}
 		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error})
 		return t
 	}
@@ -161,20 +171,21 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 		return t
 	}
 	old := c.device(id)
-	d, before := &Device{ID: id, FirstSeen: c.now}, ""
+	d, was := &Device{ID: id, FirstSeen: c.now}, stood(book, old)
 	if old != nil {
-		d, before = old.again(), book.Rulebook.LevelName(old.Result.Level)
+		d = old.again()
 		d.View = nil
 	}
 	d.Record = d.Record.With(rep)
 	d.SeenAt = max(d.SeenAt, rep.At)
+	d.refuse(rep)
 	c.addKeys(d, rep)
-	c.appraise(book, c.base.People, d, old, before, actor)
+	c.appraise(c.base, d, was, cause{kind: byEvidence, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(old.Record, rep) }})
 	c.keep(book, d)
 	if len(rep.Refused) > 0 {
 		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "refused": rep.Refused})
 	}
-	t.Device, t.Previous, t.New, t.Refused = id, before, old == nil, rep.Refused
+	t.Device, t.Previous, t.New, t.Refused = id, was.level, old == nil, rep.Refused
 	t.Level = book.Rulebook.LevelName(d.Result.Level)
 	return t
 }

@@ -114,7 +114,7 @@ func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
 	var rows []row
 	page := &DevicePage{Levels: map[string]int{}, Items: []Summary{}}
 	snap.Fleet.All(func(d *Device) bool {
-		if d = snap.Book.at(d, snap.People, now); match(d) {
+		if d = snap.at(d, now); match(d) {
 			rows = append(rows, row{cursor{column(snap.Book, d, now), d.ID}, d})
 			page.Levels[snap.Book.Rulebook.LevelName(d.Result.Level)]++
 		}
@@ -262,19 +262,27 @@ type Shown struct {
 // Device shows a device in full, or nil when there is none.
 func (s *Service) Device(id string) *Detail {
 	snap, now := s.Snapshot(), s.micros()
-	d := snap.Fleet.Get(id)
-	if d == nil {
-		for _, kind := range []evidence.KeyKind{evidence.BySerial, evidence.ByHardware} {
-			if found, ok := snap.Fleet.Find(evidence.Folded(kind, id)); ok {
-				d = snap.Fleet.Get(found)
-			}
-		}
-	}
+	d := s.find(id)
 	if d == nil {
 		return nil
 	}
+	return s.detail(snap, snap.at(d, now), now)
+}
+
+// find returns a device by its id, serial or hardware id, or nil.
+func (s *Service) find(name string) *Device {
+	fleet := s.Snapshot().Fleet
+	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
+		if id, ok := fleet.Find(evidence.Folded(kind, name)); ok {
+			return fleet.Get(id)
+		}
+	}
+	return nil
+}
+
+// detail tells a device, that is at the moment now, in full.
+func (s *Service) detail(snap *Snapshot, d *Device, now int64) *Detail {
 	b := snap.Book
-	d = b.at(d, snap.People, now)
 	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{}, Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
 	for _, k := range d.Keys {
 		out.Keys[string(k.Kind)] = k.Text
@@ -286,8 +294,11 @@ func (s *Service) Device(id string) *Detail {
 		}
 		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value, Unavailable: r.Unavailable, Source: r.Source,
 			ObservedAt: formatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
-		if r.Value.Known() {
-			shown.Text = r.Value.String()
+		if c := d.View.Reading(slot); c != nil && c.Source == r.Source && c.Value.Known() {
+			shown.Value = d.View.Slots[slot].Value // certificates checked, a threat level derived
+		}
+		if shown.Value.Known() {
+			shown.Text = shown.Value.String()
 		}
 		if c := d.View.Reading(slot); c != nil && c.Source == r.Source {
 			shown.Stale = d.View.Slots[slot].Value.Known() && d.View.Slots[slot].Until < now

@@ -45,6 +45,7 @@ type Service struct {
 	due     dueHeap // the clerk's own, as are failing and flying
 	failing bool    // whether the last commit failed
 	flying  *flight // the change that is being committed
+	aside   aside   // reports that wait for a person
 
 	ids ids
 
@@ -58,6 +59,7 @@ type Service struct {
 type Snapshot struct {
 	Book   *Book
 	People *People
+	Roster *Roster
 	Fleet  *Fleet
 }
 
@@ -103,10 +105,20 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 	case !errors.Is(err, store.ErrNotFound):
 		return err
 	}
-	snap := &Snapshot{Book: book, People: newPeople(people), Fleet: newFleet()}
-	now := s.micros()
-	changes := &change{s: s, base: snap, now: now, devices: map[string]*Device{}}
-	err = s.store.Devices(ctx, func(row store.DeviceRow) error { return changes.restore(row) })
+	if s.aside.all, err = store.Documents[Unmatched](ctx, s.store, unmatchedDocument); err != nil {
+		return err
+	}
+	roster, err := store.Documents[RosterEntry](ctx, s.store, rosterDocument)
+	if err != nil {
+		return err
+	}
+	granted, err := s.exceptions(ctx)
+	if err != nil {
+		return err
+	}
+	snap := &Snapshot{Book: book, People: newPeople(people), Roster: newRoster(roster), Fleet: newFleet()}
+	changes := &change{s: s, base: snap, now: s.micros(), devices: map[string]*Device{}}
+	err = s.store.Devices(ctx, func(row store.DeviceRow) error { return changes.restore(snap, row, granted) })
 	if err != nil {
 		return err
 	}
@@ -319,8 +331,8 @@ func (s *Service) land(err error) {
 	switch c := f.change; {
 	case err != nil:
 		for id := range c.devices { // still due: nothing has changed
-			if old := c.base.Fleet.Get(id); old != nil && old.Next < condition.Always {
-				heap.Push(&s.due, due{old.Next, id})
+			if old := c.base.Fleet.Get(id); old != nil && old.Wake < condition.Always {
+				heap.Push(&s.due, due{old.Wake, id})
 			}
 		}
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
@@ -331,6 +343,11 @@ func (s *Service) land(err error) {
 		s.snap.Store(c.next)
 	default:
 		c.reveal(c.base.Fleet)
+	}
+	if err == nil {
+		for _, f := range f.change.landed {
+			f()
+		}
 	}
 	for _, j := range f.jobs {
 		j.err <- err

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 
 	"ironledger.example/core/directory"
@@ -18,14 +19,14 @@ var ErrNotFound = errors.New("not found")
 
 // Devices calls visit for every device kept.
 func (s *Store) Devices(ctx context.Context, visit func(DeviceRow) error) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at FROM devices")
+	rows, err := s.read.QueryContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused FROM devices")
 	if err != nil {
 		return fmt.Errorf("read devices: %w", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var d DeviceRow
-		if err := rows.Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt); err != nil {
+		if err := rows.Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused); err != nil {
 			return fmt.Errorf("read devices: %w", err)
 		}
 		if err := visit(d); err != nil {
@@ -236,6 +237,72 @@ func (s *Store) Decision(ctx context.Context, id string) (ledger.Entry, error) {
 		return e, ErrNotFound
 	}
 	return e, err
+}
+
+// About reads the entries about something, newest first: those before a
+// sequence number only, unless it is 0. Decisions and refused evidence are left
+// out.
+func (s *Store) About(ctx context.Context, about string, before int64, limit int) ([]ledger.Entry, error) {
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	rows, err := s.read.QueryContext(ctx, `SELECT seq, at, kind, actor, about, body FROM entries
+		WHERE about = ? AND seq < ? AND kind <> 'decision.made' AND kind <> 'evidence.refused' ORDER BY seq DESC LIMIT ?`, about, before, limit)
+	if err != nil {
+		return nil, fmt.Errorf("read the history of %s: %w", about, err)
+	}
+	defer rows.Close()
+	var out []ledger.Entry
+	for rows.Next() {
+		e, err := scanEntry(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// Moves is how many devices went from one level to another in a stretch of time.
+type Moves struct {
+	At       int64 // the beginning of the stretch, in microseconds since the Unix epoch
+	From, To string
+	Devices  int
+}
+
+// Moves counts the changes of level since a moment, by stretches of time. The
+// order of entries is that of time, so the first of them is found by halving.
+func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error) {
+	first, last := int64(0), int64(0)
+	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0) FROM entries").Scan(&last); err != nil {
+		return nil, fmt.Errorf("read entries: %w", err)
+	}
+	for first < last {
+		middle, at := (first+last)/2, int64(0)
+		if err := s.read.QueryRowContext(ctx, "SELECT at FROM entries WHERE seq > ? ORDER BY seq LIMIT 1", middle).Scan(&at); err != nil {
+			return nil, fmt.Errorf("read entries: %w", err)
+		}
+		if at < since {
+			first = middle + 1
+		} else {
+			last = middle
+		}
+	}
+	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, coalesce(json_extract(body, '$.from'), ''), json_extract(body, '$.to'), count(*) FROM entries
+		WHERE seq > ?2 AND kind = 'standing.changed' AND at >= ?3 GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
+	if err != nil {
+		return nil, fmt.Errorf("count moves: %w", err)
+	}
+	defer rows.Close()
+	var out []Moves
+	for rows.Next() {
+		var m Moves
+		if err := rows.Scan(&m.At, &m.From, &m.To, &m.Devices); err != nil {
+			return nil, fmt.Errorf("count moves: %w", err)
+		}
+		out = append(out, m)
+	}
+	return out, rows.Err()
 }
 
 func scanEntry(scan func(...any) error) (ledger.Entry, error) {

@@ -52,8 +52,8 @@ func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Exec) 
 
 // DeviceRow is a device as it is kept; see the table for the forms.
 type DeviceRow struct {
-	ID, Keys, Evidence, Level, Failing string
-	Since, FirstSeen, SeenAt           int64
+	ID, Keys, Evidence, Level, Failing, Refused string
+	Since, FirstSeen, SeenAt                    int64
 }
 
 // Open opens the database file, makes it if needed, and brings it up to date.
@@ -81,8 +81,8 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	}
 	s := &Store{write: write, read: read, commits: make(chan *commit, 4096), done: make(chan struct{})}
 	if s.entries, err = newInserter(ctx, write, "INSERT INTO entries (seq, at, kind, actor, about, body)", 6, ""); err == nil {
-		s.devices, err = newInserter(ctx, write, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at)", 8,
-			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at")
+		s.devices, err = newInserter(ctx, write, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused)", 9,
+			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused")
 	}
 	if err != nil {
 		return nil, errors.Join(err, write.Close(), read.Close())
@@ -189,7 +189,7 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seq *int64) error {
 			entries = append(entries, *seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body))
 		}
 		for _, d := range c.batch.Devices {
-			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt)
+			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused)
 		}
 	}
 	if err := s.entries.insert(tx, entries); err != nil {

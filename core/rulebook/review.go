@@ -1,0 +1,265 @@
+package rulebook
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
+)
+
+// Remark is something in a rulebook that is allowed and yet likely not meant.
+type Remark struct {
+	Kind    string   `json:"kind"`
+	About   string   `json:"about"` // baseline, baseline/rule, gate or section
+	Message string   `json:"message"`
+	Where   Position `json:"where"`
+}
+
+func (r Remark) String() string {
+	if r.Where.File == "" {
+		return r.Message
+	}
+	return fmt.Sprintf("%s:%d: %s", r.Where.File, r.Where.Line, r.Message)
+}
+
+// The kinds of remark.
+const (
+	NeverApplies  = "never-applies"  // a rule or a baseline that no device can meet
+	CoversNothing = "covers-nothing" // a baseline that covers no device of the fleet
+	Uncovered     = "uncovered"      // devices that no enforced baseline covers
+	NoSource      = "no-source"      // an attribute that no source supplies
+	Overshadowed  = "overshadowed"   // a gate that another makes superfluous
+	Unreachable   = "unreachable"    // a level that no device can have
+	NoRemedy      = "no-remedy"      // a rule that says nothing of its cure
+	NoBreakGlass  = "no-break-glass" // nobody passes every gate
+	IssuerEnded   = "issuer-ended"   // an issuer or its revocation list that has ended
+	NoExamples    = "no-examples"    // the rulebook has no examples
+	NoIssuer      = "no-issuer"      // a condition on trust without an issuer
+)
+
+// Coverage is what a fleet shows of a rulebook's reach.
+type Coverage struct {
+	Devices   int
+	Baselines map[string]int // by baseline: the devices it covers, in doubt too
+	Uncovered map[string]int // by platform: devices under no enforced baseline
+}
+
+// Review finds what is likely not meant, at now. The fleet is nil when there
+// is none to look at.
+func (rb *Rulebook) Review(fleet *Coverage, now int64) []Remark {
+	r := &reviewer{rb: rb}
+	for i := range rb.Baselines {
+		r.baseline(&rb.Baselines[i], fleet)
+	}
+	r.sources()
+	r.gates()
+	r.levels()
+	r.trust(now)
+	if len(rb.BreakGlass) == 0 {
+		r.say(NoBreakGlass, "break_glass", Position{}, "no break-glass account: if a gate locks everybody out, nobody gets in")
+	}
+	if len(rb.Examples) == 0 {
+		r.say(NoExamples, "examples", Position{}, "no examples: nothing shows that the rules mean what their author meant")
+	}
+	if fleet != nil {
+		for _, platform := range slices.Sorted(maps.Keys(fleet.Uncovered)) {
+			r.say(Uncovered, "uncovered", Position{}, "%d of %d devices stand under no enforced baseline: %s", fleet.Uncovered[platform], fleet.Devices, platform)
+		}
+	}
+	return r.out
+}
+
+type reviewer struct {
+	rb  *Rulebook
+	out []Remark
+}
+
+func (r *reviewer) say(kind, about string, where Position, format string, args ...any) {
+	r.out = append(r.out, Remark{kind, about, fmt.Sprintf(format, args...), where})
+}
+
+// possible reports whether a condition over devices can be other than false
+// for a platform, whatever else is true of the device: with nothing else known
+// of it, three values tell.
+func (r *reviewer) possible(p *condition.Program, platform string) bool {
+	d := r.rb.Dict
+	slots := make([]condition.Slot, len(d.Attributes()))
+	for i := range slots {
+		slots[i].Until = -1
+	}
+	at := d.Slot("platform")
+	slots[at] = condition.Slot{Value: value.OfEnum(d.Attributes()[at].Type.Enum, d.Attributes()[at].Type.Enum.Index(platform)), Until: condition.Always}
+	env := &condition.Env{}
+	env.Frames[evidence.DeviceFrame] = slots
+	return p.Eval(env) != condition.False
+}
+
+func (r *reviewer) baseline(b *Baseline, fleet *Coverage) {
+	if b.Mode == Draft {
+		return
+	}
+	var platforms []string
+	for _, p := range evidence.Platforms() {
+		if r.possible(b.Applies, p) {
+			platforms = append(platforms, p)
+		}
+	}
+	if len(platforms) == 0 {
+		r.say(NeverApplies, b.ID, b.Where, "the baseline %s can apply to no device: its condition %s is false on every platform", b.ID, b.Applies)
+		return
+	}
+	if fleet != nil && fleet.Devices > 0 && fleet.Baselines[b.ID] == 0 {
+		r.say(CoversNothing, b.ID, b.Where, "the baseline %s covers none of today's %d devices", b.ID, fleet.Devices)
+	}
+	for i := range b.Rules {
+		rule := &b.Rules[i]
+		key := b.ID + "/" + rule.ID
+		if !slices.ContainsFunc(platforms, func(p string) bool { return rule.Check(p) != nil }) {
+			r.say(NeverApplies, key, rule.Where, "the rule %s has checks for %s alone, which its baseline never covers", key, strings.Join(slices.Sorted(maps.Keys(rule.Checks)), ", "))
+		}
+		for p, c := range rule.Checks {
+			if len(c.Reads()) == 0 {
+				r.say(NeverApplies, key, rule.Where, "the check %s of %s asks nothing of the device", strings.TrimSpace(p+" "+c.String()), key)
+			}
+		}
+		if b.Mode == Enforce && len(rule.Remedy) == 0 && min(rule.Cap, rule.Unknown) < r.rb.Top() {
+			r.say(NoRemedy, key, rule.Where, "the rule %s holds devices down and says nothing of what to do", key)
+		}
+	}
+}
+
+// sources finds attributes that conditions read and that no source supplies.
+func (r *reviewer) sources() {
+	if r.rb.Policy.Sources == nil {
+		return
+	}
+	told := map[string]bool{}
+	check := func(p *condition.Program, about string, where Position) {
+		if p == nil {
+			return
+		}
+		for _, name := range p.Reads() {
+			slot := r.rb.Dict.Slot(name)
+			if slot < 0 || r.rb.Dict.Attributes()[slot].ByService || told[name] || r.supplied(name) {
+				continue
+			}
+			told[name] = true
+			r.say(NoSource, about, where, "%s reads %s, which no source provides: it stays unknown", about, name)
+		}
+	}
+	for _, b := range r.rb.Baselines {
+		check(b.Applies, b.ID, b.Where)
+		for _, rule := range b.Rules {
+			for _, p := range slices.Sorted(maps.Keys(rule.Checks)) {
+				check(rule.Checks[p], b.ID+"/"+rule.ID, rule.Where)
+			}
+		}
+	}
+	for _, g := range r.rb.Gates {
+		check(g.When, g.ID, g.Where)
+		check(g.Need, g.ID, g.Where)
+	}
+}
+
+func (r *reviewer) supplied(name string) bool {
+	return slices.ContainsFunc(r.rb.Policy.Sources, func(s evidence.SourceRule) bool {
+		return slices.ContainsFunc(s.Provides, func(p string) bool {
+			// A level follows from a score.
+			return evidence.Covers(p, name) || name == "threat.level" && r.rb.Policy.Bands != nil && evidence.Covers(p, "threat.score")
+		})
+	})
+}
+
+// gates finds enforced gates that ask nothing that another does not ask of the
+// same requests already.
+func (r *reviewer) gates() {
+	for i := range r.rb.Gates {
+		for j := range r.rb.Gates {
+			g, h := &r.rb.Gates[i], &r.rb.Gates[j]
+			if i == j || g.Mode != Enforce || h.Mode != Enforce || !within(g, h) || !asks(h.Need, g.Need) || h.StepUp && !g.StepUp {
+				continue
+			}
+			if within(h, g) && asks(g.Need, h.Need) && i < j {
+				continue // twins: the later one is told of
+			}
+			r.say(Overshadowed, g.ID, g.Where, "the gate %s changes nothing: %s already asks as much of the same requests", g.ID, h.ID)
+			break
+		}
+	}
+}
+
+// within reports whether every request that g matches is one that h matches,
+// as far as their lists show.
+func within(g, h *Gate) bool {
+	all := func(a, b []string) bool {
+		return !slices.ContainsFunc(a, func(s string) bool { return !slices.Contains(b, s) })
+	}
+	who := h.Who.Everyone || !g.Who.Everyone && all(g.Who.Users, h.Who.Users) && all(g.Who.Groups, h.Who.Groups)
+	what := h.What.Everything || !g.What.Everything && all(g.What.Resources, h.What.Resources) && all(g.What.Tags, h.What.Tags)
+	actions := len(h.What.Actions) == 0 || len(g.What.Actions) > 0 && all(g.What.Actions, h.What.Actions)
+	except := all(h.Who.ExceptUsers, g.Who.ExceptUsers) && all(h.Who.ExceptGroups, g.Who.ExceptGroups) &&
+		all(h.What.ExceptResources, g.What.ExceptResources) && all(h.What.ExceptTags, g.What.ExceptTags)
+	when := h.When == nil || g.When != nil && g.When.String() == h.When.String()
+	return who && what && actions && except && when
+}
+
+// asks reports whether a need holds every part of another.
+func asks(whole, part *condition.Program) bool {
+	parts := func(p *condition.Program) []string {
+		if l, ok := p.Node().(*condition.Logic); ok && l.And {
+			var out []string
+			for _, k := range l.Kids {
+				out = append(out, k.String())
+			}
+			return out
+		}
+		return []string{p.String()}
+	}
+	has := parts(whole)
+	return !slices.ContainsFunc(parts(part), func(s string) bool { return !slices.Contains(has, s) })
+}
+
+// levels finds levels of the ladder that no rule leads to.
+func (r *reviewer) levels() {
+	reached := map[Level]bool{r.rb.Top(): true, r.rb.Uncovered: true}
+	for _, b := range r.rb.Baselines {
+		for _, rule := range b.Rules {
+			if b.Mode == Enforce {
+				reached[rule.Cap], reached[rule.Unknown] = true, true
+			}
+		}
+	}
+	for l, name := range r.rb.Ladder {
+		if !reached[Level(l)] {
+			r.say(Unreachable, name, Position{}, "no device can stand at %s: no enforced rule has it for a cap", name)
+		}
+	}
+}
+
+func (r *reviewer) trust(now int64) {
+	for _, is := range r.rb.Issuers() {
+		if now > is.NotAfter {
+			r.say(IssuerEnded, is.ID, Position{}, "the certificates of the issuer %s ended on %s", is.ID, value.FormatTime(is.NotAfter))
+		}
+		if is.CRLEnds != 0 && now > is.CRLEnds {
+			r.say(IssuerEnded, is.ID, Position{}, "the revocation list of the issuer %s ended on %s: whether its certificates are revoked is not known", is.ID, value.FormatTime(is.CRLEnds))
+		}
+	}
+	if len(r.rb.Policy.Issuers) > 0 {
+		return
+	}
+	for _, b := range r.rb.Baselines {
+		for _, rule := range b.Rules {
+			for _, c := range rule.Checks {
+				if text := c.String(); slices.Contains(c.Reads(), "certs") && strings.Contains(text, ".trusted") && b.Mode != Draft {
+					r.say(NoIssuer, b.ID+"/"+rule.ID, rule.Where, "the rule %s/%s asks for trusted certificates, and the rulebook has no issuers", b.ID, rule.ID)
+					return
+				}
+			}
+		}
+	}
+}

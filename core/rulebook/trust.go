@@ -1,0 +1,149 @@
+package rulebook
+
+import (
+	"slices"
+	"strings"
+
+	"ironledger.example/core/certificate"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
+)
+
+// DefaultMaxWaiver is how long a waiver may live when the rulebook does not
+// say: 90 days, in microseconds.
+const DefaultMaxWaiver = 90 * 24 * 3600 * 1_000_000
+
+// waivers reads the limit of waivers: {max: 30d}.
+func (l *loader) waivers() {
+	f, ok := l.single("waivers")
+	if !ok {
+		return
+	}
+	f.mapping("waivers", map[string]func(field){
+		"max": func(f field) {
+			if f.duration(&l.rb.MaxWaiver); l.rb.MaxWaiver <= 0 {
+				f.fail("a waiver must be allowed to live for some time")
+			}
+		},
+	})
+}
+
+// combine reads how the readings of several sources combine, by prefix.
+func (l *loader) combine() {
+	for _, f := range l.keyed("combine") {
+		way, ok := f.word("way to combine", []string{"rank", "worst"})
+		if !l.coversSome(f.key) {
+			f.keyAt.fail("no attribute begins with %s", f.key)
+			continue
+		}
+		if ok && way == 1 {
+			for _, a := range l.rb.Dict.Attributes() {
+				if evidence.Covers(f.key, a.Name) && a.Worse == 0 {
+					f.fail("%s is a %s, of which none is worse than another; it combines by rank", a.Name, a.Type)
+					ok = false
+				}
+			}
+		}
+		if ok {
+			l.rb.Policy.Combine = append(l.rb.Policy.Combine, evidence.Combine{Prefix: f.key, Worst: way == 1})
+		}
+	}
+}
+
+// issuers reads the authorities whose certificates are trusted, and their
+// files beside the rulebook.
+func (l *loader) issuers() {
+	seen := unique{}
+	for _, it := range l.members("issuers") {
+		var is certificate.Issuer
+		var file, crl field
+		ok := it.mapping("an issuer", map[string]func(field){
+			"id":    func(f field) { f.id(&is.ID) },
+			"title": func(f field) { var t string; f.text(&t) },
+			"file":  func(f field) { file = f },
+			"crl":   func(f field) { crl = f },
+			"binds": func(f field) {
+				if i, ok := f.word("identity to bind to", certificate.Bindings); ok {
+					is.Binds = certificate.Binding(certificate.Bindings[i])
+				}
+			},
+			"max_lifetime": func(f field) { f.duration(&is.MaxLifetime) },
+		})
+		if !ok || !l.named(it, "an issuer", is.ID) || !seen.add(it, "issuers", is.ID) {
+			continue
+		}
+		if file.n == nil {
+			it.fail("the issuer %s needs file: the name of a PEM file beside the rulebook", is.ID)
+			continue
+		}
+		text, ok := l.beside(file)
+		if !ok {
+			continue
+		}
+		var err error
+		if is.Certificates, err = certificate.ReadIssuer(text); err != nil {
+			file.fail("%s: %v", file.said(), err)
+			continue
+		}
+		if crl.n != nil {
+			if text, ok := l.beside(crl); ok {
+				if is.CRL, err = certificate.ReadCRL(text, is.Certificates); err != nil {
+					crl.fail("%s: %v", crl.said(), err)
+				}
+			}
+		}
+		l.rb.Policy.Issuers = append(l.rb.Policy.Issuers, is)
+	}
+}
+
+func (f field) said() string { s, _ := f.scalar(); return s }
+
+// beside returns the text of a file that the rulebook names.
+func (l *loader) beside(f field) (string, bool) {
+	name, ok := f.scalar()
+	if !ok {
+		return "", false
+	}
+	i := slices.IndexFunc(l.files, func(x File) bool { return x.Name == name })
+	if i >= 0 && !IsYAML(name) && IsRulebookFile(name) {
+		return l.files[i].Text, true
+	}
+	var there []string
+	for _, x := range l.files {
+		if !IsYAML(x.Name) {
+			there = append(there, x.Name)
+		}
+	}
+	switch {
+	case !IsRulebookFile(name) || IsYAML(name):
+		f.fail("%s is not the name of a PEM file: it ends in .pem, .crt, .cer or .crl", name)
+	case len(there) == 0:
+		f.fail("there is no file %s beside the rulebook; give the folder that holds both", name)
+	default:
+		f.fail("there is no file %s beside the rulebook; there are %s", name, strings.Join(there, ", "))
+	}
+	return "", false
+}
+
+// IssuerEnds is when an issuer's trust, or its revocation list, ends.
+type IssuerEnds struct {
+	ID       string
+	NotAfter int64 // of its last certificate, in microseconds since the Unix epoch
+	CRLEnds  int64 // 0: it has no list, or one that does not end
+}
+
+// Issuers lists the issuers with their ends.
+func (rb *Rulebook) Issuers() []IssuerEnds {
+	var out []IssuerEnds
+	for _, is := range rb.Policy.Issuers {
+		e := IssuerEnds{ID: is.ID}
+		for _, c := range is.Certificates {
+			e.NotAfter = max(e.NotAfter, value.Micros(c.NotAfter))
+		}
+		if is.CRL != nil && !is.CRL.NextUpdate.IsZero() {
+			e.CRLEnds = value.Micros(is.CRL.NextUpdate)
+		}
+		out = append(out, e)
+	}
+	return out
+}

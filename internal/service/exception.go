@@ -1,0 +1,389 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/value"
+)
+
+// Grant is a dated, reasoned statement by somebody about one device.
+type Grant struct {
+	ID        string `json:"id"`
+	Device    string `json:"device"`
+	Reason    string `json:"reason"`
+	Author    string `json:"author"`
+	At        int64  `json:"at"`    // microseconds since the Unix epoch, as every time here
+	Until     int64  `json:"until"` // the moment it ends
+	RevokedAt int64  `json:"revoked_at,omitempty"`
+	RevokedBy string `json:"revoked_by,omitempty"`
+	Revoked   string `json:"revoked,omitempty"` // why
+}
+
+func (g *Grant) live(now int64) bool { return g.RevokedAt == 0 && now < g.Until }
+
+// state names where a grant stands at now.
+func (g *Grant) state(now int64) string {
+	switch {
+	case g.RevokedAt != 0:
+		return "revoked"
+	case now >= g.Until:
+		return "ended"
+	}
+	return "live"
+}
+
+// Waiver is an exception for one device and one rule.
+type Waiver struct {
+	Grant
+	Rule string `json:"rule"` // baseline/rule
+}
+
+// Vouch is a statement that a device is genuine.
+type Vouch struct{ Grant }
+
+// The kinds of document that grants are kept as.
+const (
+	waiverDocument = "waiver"
+	vouchDocument  = "vouch"
+)
+
+// exceptions are the grants by device, oldest first.
+type exceptions struct {
+	waivers map[string][]*Waiver
+	vouches map[string][]*Vouch
+}
+
+func (s *Service) exceptions(ctx context.Context) (exceptions, error) {
+	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}}
+	waivers, err := documents[Waiver](ctx, s, waiverDocument)
+	if err != nil {
+		return out, err
+	}
+	for _, w := range waivers {
+		out.waivers[w.Device] = append(out.waivers[w.Device], &w)
+	}
+	vouches, err := documents[Vouch](ctx, s, vouchDocument)
+	if err != nil {
+		return out, err
+	}
+	for _, v := range vouches {
+		out.vouches[v.Device] = append(out.vouches[v.Device], &v)
+	}
+	return out, nil
+}
+
+// waived lays out, in the order of the book's rules, until when each is waived
+// at now; nil when none is.
+func (b *Book) waived(waivers []*Waiver, now int64) []int64 {
+	var out []int64
+	for _, w := range waivers {
+		if i := slices.Index(b.ruleKeys, w.Rule); w.live(now) && i >= 0 {
+			if out == nil {
+				out = make([]int64, len(b.ruleKeys))
+			}
+			out[i] = max(out[i], w.Until)
+		}
+	}
+	return out
+}
+
+// InputError says what is wrong with what somebody asked for.
+type InputError struct{ Pointer, Message string }
+
+func (e *InputError) Error() string { return e.Message }
+
+// NotFoundError says that there is nothing of that name.
+type NotFoundError struct{ What, ID string }
+
+func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %s", e.What, e.ID) }
+
+// GrantRequest asks for a waiver or a vouch.
+type GrantRequest struct {
+	Device string `json:"device"`
+	Rule   string `json:"rule,omitempty"` // of a waiver
+	Reason string `json:"reason"`
+	// One of the two says when it ends.
+	For   string `json:"for,omitempty"`   // a duration, as 14d
+	Until string `json:"until,omitempty"` // RFC 3339
+}
+
+// maxReason bounds a reason, in bytes.
+const maxReason = 1000
+
+func (g *GrantRequest) check(now, longest int64) (until int64, err error) {
+	g.Reason = strings.TrimSpace(g.Reason)
+	switch {
+	case g.Reason == "":
+		return 0, &InputError{"/reason", "a reason is needed: it is what people read when they ask why"}
+	case len(g.Reason) > maxReason:
+		return 0, &InputError{"/reason", fmt.Sprintf("the reason is longer than %d bytes", maxReason)}
+	case (g.For == "") == (g.Until == ""):
+		return 0, &InputError{"/until", "say when it ends: for (as 14d) or until (RFC 3339), and not both"}
+	case g.For != "":
+		d, err := value.ParseDuration(g.For)
+		if err != nil {
+			return 0, &InputError{"/for", err.Error()}
+		}
+		until = now + d.Num()
+		if d.Num() <= 0 || until < now {
+			return 0, &InputError{"/for", g.For + " does not lie in the future"}
+		}
+	default:
+		t, err := value.ParseTime(g.Until)
+		if err != nil {
+			return 0, &InputError{"/until", err.Error()}
+		}
+		if until = t.Num(); until <= now {
+			return 0, &InputError{"/until", g.Until + " does not lie in the future"}
+		}
+	}
+	if longest > 0 && until-now > longest {
+		return 0, &InputError{cmp.Or(map[bool]string{true: "/for"}[g.For != ""], "/until"),
+			fmt.Sprintf("it would live for %s; the rulebook allows %s", value.FormatAge(until-now), value.FormatDuration(longest))}
+	}
+	return until, nil
+}
+
+// Waive makes an exception for one device and one rule. It takes effect before
+// Waive returns.
+func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*ShownGrant, error) {
+	var w *Waiver
+	err := s.do(ctx, func(c *change) error {
+		book := c.base.Book
+		until, err := g.check(c.now, book.Rulebook.MaxWaiver)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(book.ruleKeys, g.Rule) {
+			hint := ""
+			if near := condition.Nearest(g.Rule, book.ruleKeys); near != "" {
+				hint = "; did you mean " + near + "?"
+			}
+			return &InputError{"/rule", fmt.Sprintf("%q is not a rule of the rulebook in force, as baseline/rule%s", g.Rule, hint)}
+		}
+		d, err := c.touch(g.Device)
+		if err != nil {
+			return err
+		}
+		w = &Waiver{Grant{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}, g.Rule}
+		if err := c.batch.PutDocument(waiverDocument, w.ID, w); err != nil {
+			return err
+		}
+		d.Waivers = append(slices.Clip(d.Waivers), w)
+		c.record(ledger.WaiverGranted, actor, d.ID, s.shownWaiver(w, c.now))
+		c.settle(d, cause{kind: byWaiver, actor: actor})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	shown := s.shownWaiver(w, s.micros())
+	return &shown, nil
+}
+
+// Vouch states that a device is genuine.
+func (s *Service) Vouch(ctx context.Context, actor string, g GrantRequest) (*ShownGrant, error) {
+	var v *Vouch
+	err := s.do(ctx, func(c *change) error {
+		until, err := g.check(c.now, 0)
+		if err != nil {
+			return err
+		}
+		if g.Rule != "" {
+			return &InputError{"/rule", "a vouch is for a device, not for a rule"}
+		}
+		d, err := c.touch(g.Device)
+		if err != nil {
+			return err
+		}
+		v = &Vouch{Grant{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}}
+		if err := c.batch.PutDocument(vouchDocument, v.ID, v); err != nil {
+			return err
+		}
+		d.Vouches = append(slices.Clip(d.Vouches), v)
+		c.record(ledger.VouchGiven, actor, d.ID, s.shown(&v.Grant, "", c.now))
+		c.settle(d, cause{kind: byVouch, actor: actor})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	shown := s.shown(&v.Grant, "", s.micros())
+	return &shown, nil
+}
+
+// touch copies a device, named by id, serial or hardware id, for changing it.
+func (c *change) touch(name string) (*Device, error) {
+	if name == "" {
+		return nil, &InputError{"/device", "say which device: its id, serial or hardware id"}
+	}
+	if d := c.device(c.resolve(name)); d != nil {
+		e := d.again()
+		e.View = nil
+		return e, nil
+	}
+	return nil, &NotFoundError{"device", name}
+}
+
+// settle appraises a changed device, which stood as the change has it.
+func (c *change) settle(d *Device, by cause) {
+	book := c.base.Book
+	c.appraise(c.base, d, stood(book, c.device(d.ID)), by)
+	c.keep(book, d)
+}
+
+// Revoke ends a waiver or a vouch before its time, and takes effect at once.
+func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownGrant, error) {
+	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > maxReason {
+		return nil, &InputError{"/reason", fmt.Sprintf("a reason is needed, of at most %d bytes", maxReason)}
+	}
+	holder := ""
+	s.Snapshot().Fleet.All(func(d *Device) bool {
+		if slices.ContainsFunc(d.Waivers, func(w *Waiver) bool { return w.ID == id }) || slices.ContainsFunc(d.Vouches, func(v *Vouch) bool { return v.ID == id }) {
+			holder = d.ID
+		}
+		return holder == ""
+	})
+	if holder == "" {
+		return nil, &NotFoundError{"waiver or vouch", id}
+	}
+	var out ShownGrant
+	err := s.do(ctx, func(c *change) error {
+		d, err := c.touch(holder)
+		if err != nil {
+			return err
+		}
+		end := func(g *Grant) error {
+			if !g.live(c.now) {
+				return &InputError{"", fmt.Sprintf("%s is %s already", id, g.state(c.now))}
+			}
+			g.RevokedAt, g.RevokedBy, g.Revoked = c.now, actor, reason
+			return nil
+		}
+		if i := slices.IndexFunc(d.Waivers, func(w *Waiver) bool { return w.ID == id }); i >= 0 {
+			w := *d.Waivers[i]
+			if err := end(&w.Grant); err != nil {
+				return err
+			}
+			if err := c.batch.PutDocument(waiverDocument, id, w); err != nil {
+				return err
+			}
+			d.Waivers = slices.Clone(d.Waivers)
+			d.Waivers[i], out = &w, s.shownWaiver(&w, c.now)
+			c.record(ledger.WaiverRevoked, actor, d.ID, out)
+			c.settle(d, cause{kind: byWaiver, actor: actor})
+			return nil
+		}
+		i := slices.IndexFunc(d.Vouches, func(v *Vouch) bool { return v.ID == id })
+		v := *d.Vouches[i]
+		if err := end(&v.Grant); err != nil {
+			return err
+		}
+		if err := c.batch.PutDocument(vouchDocument, id, v); err != nil {
+			return err
+		}
+		d.Vouches = slices.Clone(d.Vouches)
+		d.Vouches[i], out = &v, s.shown(&v.Grant, "", c.now)
+		c.record(ledger.VouchRevoked, actor, d.ID, out)
+		c.settle(d, cause{kind: byVouch, actor: actor})
+		return nil
+	})
+	return &out, err
+}
+
+// ShownGrant is a waiver or a vouch as people see it.
+type ShownGrant struct {
+	ID        string `json:"id"`
+	Device    string `json:"device"`
+	Rule      string `json:"rule,omitempty"`
+	Reason    string `json:"reason"`
+	Author    string `json:"author"`
+	At        string `json:"at"`
+	Until     string `json:"until"`
+	State     string `json:"state"` // live, ended or revoked
+	RevokedAt string `json:"revoked_at,omitempty"`
+	RevokedBy string `json:"revoked_by,omitempty"`
+	Revoked   string `json:"revoked,omitempty"`
+	// Verdict is what the rule says of the device now, of a waiver that is live.
+	Verdict string `json:"verdict,omitempty"`
+}
+
+func (s *Service) shown(g *Grant, rule string, now int64) ShownGrant {
+	out := ShownGrant{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author, At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy, Revoked: g.Revoked}
+	if g.RevokedAt != 0 {
+		out.RevokedAt = formatTime(g.RevokedAt)
+	}
+	return out
+}
+
+func (s *Service) shownWaiver(w *Waiver, now int64) ShownGrant { return s.shown(&w.Grant, w.Rule, now) }
+
+// GrantQuery selects waivers or vouches.
+type GrantQuery struct {
+	Device string
+	State  string // live, ended, revoked; "" for all
+	Within string // a duration: those live that end within it
+}
+
+// Waivers lists waivers, those that end first at the top.
+func (s *Service) Waivers(q GrantQuery) ([]ShownGrant, error) {
+	snap, now := s.Snapshot(), s.micros()
+	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
+		for _, w := range d.Waivers {
+			shown := s.shownWaiver(w, now)
+			if i := slices.Index(snap.Book.ruleKeys, w.Rule); i >= 0 && w.live(now) {
+				shown.Verdict = d.Result.Verdicts[i].String()
+			} else if w.live(now) {
+				shown.Verdict = posture.None.String()
+			}
+			add(&w.Grant, shown)
+		}
+	})
+}
+
+// Vouches lists vouches, those that end first at the top.
+func (s *Service) Vouches(q GrantQuery) ([]ShownGrant, error) {
+	now := s.micros()
+	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
+		for _, v := range d.Vouches {
+			add(&v.Grant, s.shown(&v.Grant, "", now))
+		}
+	})
+}
+
+func (s *Service) grants(q GrantQuery, each func(*Device, func(*Grant, ShownGrant))) ([]ShownGrant, error) {
+	now, within := s.micros(), int64(condition.Always)
+	if q.Within != "" {
+		d, err := value.ParseDuration(q.Within)
+		if err != nil {
+			return nil, &QueryError{Param: "within", Message: err.Error()}
+		}
+		within, q.State = d.Num(), "live"
+	}
+	if q.State != "" && !slices.Contains([]string{"live", "ended", "revoked"}, q.State) {
+		return nil, &QueryError{Param: "state", Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", q.State)}
+	}
+	out := []ShownGrant{}
+	s.Snapshot().Fleet.All(func(d *Device) bool {
+		if q.Device == "" || q.Device == d.ID {
+			each(d, func(g *Grant, shown ShownGrant) {
+				if (q.State == "" || q.State == shown.State) && (q.Within == "" || g.Until-now <= within) {
+					out = append(out, shown)
+				}
+			})
+		}
+		return true
+	})
+	place := map[string]int{"live": 0, "revoked": 1, "ended": 1}
+	slices.SortFunc(out, func(a, b ShownGrant) int {
+		return cmp.Or(cmp.Compare(place[a.State], place[b.State]), strings.Compare(a.Until, b.Until), strings.Compare(a.ID, b.ID))
+	})
+	return out, nil
+}
