@@ -22,6 +22,33 @@ import (
 	"ironledger.example/core/rulebook"
 )
 
+// Defines values for CertificateState.
+const (
+	CertificateStateEnding    CertificateState = "ending"
+	CertificateStateRevoked   CertificateState = "revoked"
+	CertificateStateTrusted   CertificateState = "trusted"
+	CertificateStateUnknown   CertificateState = "unknown"
+	CertificateStateUntrusted CertificateState = "untrusted"
+)
+
+// Valid indicates whether the value is a known member of the CertificateState enum.
+func (e CertificateState) Valid() bool {
+	switch e {
+	case CertificateStateEnding:
+		return true
+	case CertificateStateRevoked:
+		return true
+	case CertificateStateTrusted:
+		return true
+	case CertificateStateUnknown:
+		return true
+	case CertificateStateUntrusted:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateRulingVerdict.
 const (
 	GateRulingVerdictDeny   GateRulingVerdict = "deny"
@@ -43,6 +70,27 @@ func (e GateRulingVerdict) Valid() bool {
 	}
 }
 
+// Defines values for GrantState.
+const (
+	GrantStateEnded   GrantState = "ended"
+	GrantStateLive    GrantState = "live"
+	GrantStateRevoked GrantState = "revoked"
+)
+
+// Valid indicates whether the value is a known member of the GrantState enum.
+func (e GrantState) Valid() bool {
+	switch e {
+	case GrantStateEnded:
+		return true
+	case GrantStateLive:
+		return true
+	case GrantStateRevoked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Outcome.
 const (
 	OutcomeAllow  Outcome = "allow"
@@ -58,6 +106,27 @@ func (e Outcome) Valid() bool {
 	case OutcomeDeny:
 		return true
 	case OutcomeStepUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for UnmatchedState.
+const (
+	Discarded UnmatchedState = "discarded"
+	Joined    UnmatchedState = "joined"
+	Open      UnmatchedState = "open"
+)
+
+// Valid indicates whether the value is a known member of the UnmatchedState enum.
+func (e UnmatchedState) Valid() bool {
+	switch e {
+	case Discarded:
+		return true
+	case Joined:
+		return true
+	case Open:
 		return true
 	default:
 		return false
@@ -94,11 +163,61 @@ type Answer struct {
 	ValidUntil    string   `json:"valid_until"`
 }
 
+// AttributeRefusal defines model for AttributeRefusal.
+type AttributeRefusal struct {
+	At        string `json:"at"`
+	Attribute string `json:"attribute"`
+	Device    string `json:"device"`
+	Devices   int    `json:"devices"`
+	Message   string `json:"message"`
+	Source    string `json:"source,omitempty"`
+}
+
+// Certificate defines model for Certificate.
+type Certificate struct {
+	Device    string           `json:"device"`
+	Issuer    string           `json:"issuer"`
+	IssuerId  string           `json:"issuer_id,omitempty"`
+	Level     string           `json:"level"`
+	Lifetime  string           `json:"lifetime"`
+	Names     []string         `json:"names"`
+	NotAfter  string           `json:"not_after"`
+	NotBefore string           `json:"not_before"`
+	Rank      int              `json:"rank"`
+	Serial    string           `json:"serial"`
+	Sha256    string           `json:"sha256"`
+	Source    string           `json:"source"`
+	State     CertificateState `json:"state"`
+	Subject   string           `json:"subject"`
+	Top       int              `json:"top"`
+	Why       string           `json:"why,omitempty"`
+}
+
+// CertificateState defines model for Certificate.State.
+type CertificateState string
+
+// CertificatePage defines model for CertificatePage.
+type CertificatePage struct {
+	Issuers []struct {
+		Certificates int    `json:"certificates"`
+		CrlEnds      string `json:"crl_ends,omitempty"`
+		Id           string `json:"id"`
+		NotAfter     string `json:"not_after,omitempty"`
+	} `json:"issuers"`
+	Items  []Certificate  `json:"items"`
+	Next   string         `json:"next,omitempty"`
+	States map[string]int `json:"states"`
+	Total  int            `json:"total"`
+}
+
 // Check defines model for Check.
 type Check struct {
 	Examples []ExampleOutcome  `json:"examples"`
 	Ok       bool              `json:"ok"`
 	Problems []RulebookProblem `json:"problems"`
+
+	// Remarks What is allowed and likely not meant
+	Remarks []Remark `json:"remarks"`
 }
 
 // Decision defines model for Decision.
@@ -112,33 +231,46 @@ type DecisionPage struct {
 
 // Device defines model for Device.
 type Device struct {
-	Binding    []string          `json:"binding"`
-	Covered    bool              `json:"covered"`
-	FirstSeen  string            `json:"first_seen"`
-	Form       string            `json:"form,omitempty"`
-	Id         string            `json:"id"`
-	Keys       map[string]string `json:"keys"`
-	Level      string            `json:"level"`
-	Model      string            `json:"model,omitempty"`
-	Name       string            `json:"name,omitempty"`
-	NextChange string            `json:"next_change,omitempty"`
-	OsVersion  string            `json:"os_version,omitempty"`
-	Owner      string            `json:"owner,omitempty"`
-	Ownership  string            `json:"ownership,omitempty"`
-	Platform   string            `json:"platform,omitempty"`
+	Binding      []string          `json:"binding"`
+	Certificates []Certificate     `json:"certificates"`
+	Covered      bool              `json:"covered"`
+	FirstSeen    string            `json:"first_seen"`
+	Form         string            `json:"form,omitempty"`
+	Id           string            `json:"id"`
+	Keys         map[string]string `json:"keys"`
+	Level        string            `json:"level"`
+	Model        string            `json:"model,omitempty"`
+	Name         string            `json:"name,omitempty"`
+	NextChange   string            `json:"next_change,omitempty"`
+	OnRoster     bool              `json:"on_roster"`
+	OsVersion    string            `json:"os_version,omitempty"`
+	Owner        string            `json:"owner,omitempty"`
+	Ownership    string            `json:"ownership,omitempty"`
+	Platform     string            `json:"platform,omitempty"`
 
 	// Rank The place of the level on the ladder, 0 the lowest
-	Rank        int       `json:"rank"`
-	Readings    []Reading `json:"readings"`
-	Rulebook    int64     `json:"rulebook"`
-	SeenAt      string    `json:"seen_at"`
-	Serial      string    `json:"serial,omitempty"`
-	ShadowLevel string    `json:"shadow_level,omitempty"`
-	Since       string    `json:"since"`
-	Standing    Standing  `json:"standing"`
+	Rank     int       `json:"rank"`
+	Readings []Reading `json:"readings"`
+
+	// Refused Attributes of the newest reports that were not taken
+	Refused     []AttributeRefusal `json:"refused"`
+	Rulebook    int64              `json:"rulebook"`
+	SeenAt      string             `json:"seen_at"`
+	Serial      string             `json:"serial,omitempty"`
+	ShadowLevel string             `json:"shadow_level,omitempty"`
+	Since       string             `json:"since"`
+	Standing    Standing           `json:"standing"`
+
+	// Threats The active ones
+	Threats []Threat `json:"threats"`
 
 	// Top The place of the highest level
 	Top int `json:"top"`
+
+	// Values The attributes asked for
+	Values  map[string]string `json:"values,omitempty"`
+	Vouches []Grant           `json:"vouches"`
+	Waivers []Grant           `json:"waivers"`
 }
 
 // DevicePage defines model for DevicePage.
@@ -173,7 +305,13 @@ type DeviceSummary struct {
 
 	// Top The place of the highest level
 	Top int `json:"top"`
+
+	// Values The attributes asked for
+	Values map[string]string `json:"values,omitempty"`
 }
+
+// Difference defines model for Difference.
+type Difference = rulebook.Difference
 
 // Draft defines model for Draft.
 type Draft struct {
@@ -188,6 +326,48 @@ type Evaluation = access.Evaluation
 
 // EvaluationResponse defines model for EvaluationResponse.
 type EvaluationResponse = access.Response
+
+// Event defines model for Event.
+type Event struct {
+	Actor string    `json:"actor"`
+	At    string    `json:"at"`
+	Body  EventBody `json:"body"`
+	Kind  string    `json:"kind"`
+
+	// Rank Of the level a change led to, on today's ladder
+	Rank int `json:"rank,omitempty"`
+
+	// Seq Of its entry in the ledger
+	Seq int64 `json:"seq"`
+}
+
+// EventBody defines model for EventBody.
+type EventBody struct {
+	Author  string   `json:"author,omitempty"`
+	Binding []string `json:"binding,omitempty"`
+	Cause   string   `json:"cause,omitempty"`
+	Changed []struct {
+		From string `json:"from"`
+		Rule string `json:"rule"`
+		To   string `json:"to"`
+		Why  string `json:"why,omitempty"`
+	} `json:"changed,omitempty"`
+	Evidence []struct {
+		Attribute string `json:"attribute"`
+		From      string `json:"from,omitempty"`
+		Source    string `json:"source"`
+		To        string `json:"to"`
+	} `json:"evidence,omitempty"`
+	From     string `json:"from,omitempty"`
+	Id       string `json:"id,omitempty"`
+	Reason   string `json:"reason,omitempty"`
+	Revoked  string `json:"revoked,omitempty"`
+	Rule     string `json:"rule,omitempty"`
+	Rulebook int64  `json:"rulebook,omitempty"`
+	Shadow   string `json:"shadow,omitempty"`
+	To       string `json:"to,omitempty"`
+	Until    string `json:"until,omitempty"`
+}
 
 // ExampleOutcome defines model for ExampleOutcome.
 type ExampleOutcome = rehearsal.Outcome
@@ -212,6 +392,45 @@ type GateRuling struct {
 // GateRulingVerdict defines model for GateRuling.Verdict.
 type GateRulingVerdict string
 
+// Grant defines model for Grant.
+type Grant struct {
+	At     string `json:"at"`
+	Author string `json:"author"`
+	Device string `json:"device"`
+	Id     string `json:"id"`
+	Reason string `json:"reason"`
+
+	// Revoked Why it was revoked
+	Revoked   string     `json:"revoked,omitempty"`
+	RevokedAt string     `json:"revoked_at,omitempty"`
+	RevokedBy string     `json:"revoked_by,omitempty"`
+	Rule      string     `json:"rule,omitempty"`
+	State     GrantState `json:"state"`
+	Until     string     `json:"until"`
+
+	// Verdict What the waived rule says now
+	Verdict string `json:"verdict,omitempty"`
+}
+
+// GrantState defines model for Grant.State.
+type GrantState string
+
+// GrantDraft defines model for GrantDraft.
+type GrantDraft struct {
+	// Device Its id, serial or hardware id
+	Device string `json:"device"`
+
+	// For How long it lives, as 14d
+	For    string `json:"for,omitempty"`
+	Reason string `json:"reason"`
+
+	// Rule Of a waiver: baseline/rule
+	Rule string `json:"rule,omitempty"`
+
+	// Until When it ends, RFC 3339; for or until
+	Until string `json:"until,omitempty"`
+}
+
 // Intake defines model for Intake.
 type Intake struct {
 	Accepted int `json:"accepted"`
@@ -227,6 +446,9 @@ type Intake struct {
 // Leaf defines model for Leaf.
 type Leaf = condition.Leaf
 
+// Move defines model for Move.
+type Move = rehearsal.Move
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Secret string `json:"secret"`
@@ -238,6 +460,50 @@ type Obstacle = access.Obstacle
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// Overview defines model for Overview.
+type Overview struct {
+	Course []struct {
+		At     string `json:"at"`
+		Levels []int  `json:"levels"`
+	} `json:"course"`
+	Devices int `json:"devices"`
+	Dropped []struct {
+		Device string   `json:"device"`
+		Held   []string `json:"held"`
+		Level  string   `json:"level"`
+		Name   string   `json:"name,omitempty"`
+		Rank   int      `json:"rank"`
+		Since  string   `json:"since"`
+		Top    int      `json:"top"`
+	} `json:"dropped"`
+	Ending []struct {
+		About  string `json:"about,omitempty"`
+		Device string `json:"device,omitempty"`
+		Id     string `json:"id"`
+		Kind   string `json:"kind"`
+		Until  string `json:"until"`
+	} `json:"ending"`
+	Ladder    []string `json:"ladder"`
+	Now       string   `json:"now"`
+	Platforms []struct {
+		Levels   []int  `json:"levels"`
+		Platform string `json:"platform"`
+	} `json:"platforms"`
+	Quiet []Source `json:"quiet"`
+	Rules []struct {
+		Binding int    `json:"binding"`
+		Fail    int    `json:"fail"`
+		Grace   int    `json:"grace"`
+		Rule    string `json:"rule"`
+		Shadow  bool   `json:"shadow,omitempty"`
+		Title   string `json:"title,omitempty"`
+		Unknown int    `json:"unknown"`
+		Waived  int    `json:"waived"`
+	} `json:"rules"`
+	Unmatched int            `json:"unmatched"`
+	Verdicts  map[string]int `json:"verdicts"`
+}
 
 // PeopleIntake defines model for PeopleIntake.
 type PeopleIntake struct {
@@ -256,6 +522,9 @@ type Person struct {
 	Id     string   `json:"id"`
 	Name   string   `json:"name,omitempty"`
 }
+
+// Position defines model for Position.
+type Position = rulebook.Position
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -294,11 +563,19 @@ type Reading struct {
 	Value       interface{} `json:"value,omitempty"`
 }
 
+// Reason defines model for Reason.
+type Reason struct {
+	Reason string `json:"reason"`
+}
+
 // Refusal defines model for Refusal.
 type Refusal struct {
 	Attribute string `json:"attribute"`
 	Message   string `json:"message"`
 }
+
+// Remark defines model for Remark.
+type Remark = rulebook.Remark
 
 // Remedies defines model for Remedies.
 type Remedies map[string]struct {
@@ -312,6 +589,19 @@ type Resource struct {
 	Tags  []string `json:"tags,omitempty"`
 	Title string   `json:"title,omitempty"`
 	Url   string   `json:"url,omitempty"`
+}
+
+// RosterEntry defines model for RosterEntry.
+type RosterEntry struct {
+	At string `json:"at"`
+	By string `json:"by"`
+
+	// Device The device it turned out to be
+	Device     string `json:"device,omitempty"`
+	HardwareId string `json:"hardware_id,omitempty"`
+	Id         string `json:"id"`
+	Note       string `json:"note,omitempty"`
+	Serial     string `json:"serial,omitempty"`
 }
 
 // RulebookInfo defines model for RulebookInfo.
@@ -330,11 +620,53 @@ type RulebookProblem = rulebook.Problem
 // Ruling defines model for Ruling.
 type Ruling = posture.Ruling
 
+// Search defines model for Search.
+type Search struct {
+	By      string   `json:"by"`
+	Columns []string `json:"columns,omitempty"`
+	Name    string   `json:"name"`
+	Q       string   `json:"q,omitempty"`
+	Sort    string   `json:"sort,omitempty"`
+	Where   string   `json:"where,omitempty"`
+}
+
+// SearchDraft defines model for SearchDraft.
+type SearchDraft struct {
+	Columns []string `json:"columns,omitempty"`
+	Name    string   `json:"name"`
+	Q       string   `json:"q,omitempty"`
+	Sort    string   `json:"sort,omitempty"`
+	Where   string   `json:"where,omitempty"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	May  []string `json:"may"`
 	Name string   `json:"name"`
 	Role string   `json:"role"`
+}
+
+// Shift defines model for Shift.
+type Shift = rehearsal.Shift
+
+// ShiftCount defines model for ShiftCount.
+type ShiftCount = rehearsal.Count
+
+// Source defines model for Source.
+type Source struct {
+	Counting   int                `json:"counting"`
+	Declared   bool               `json:"declared"`
+	Devices    int                `json:"devices"`
+	Id         string             `json:"id"`
+	LastAt     string             `json:"last_at,omitempty"`
+	Provides   []string           `json:"provides"`
+	Quiet      bool               `json:"quiet"`
+	QuietAfter string             `json:"quiet_after"`
+	Rank       int                `json:"rank"`
+	Readings   int                `json:"readings"`
+	Refused    []AttributeRefusal `json:"refused"`
+	Stale      int                `json:"stale"`
+	Title      string             `json:"title,omitempty"`
 }
 
 // Standing defines model for Standing.
@@ -364,10 +696,22 @@ type Taken struct {
 	New           bool      `json:"new,omitempty"`
 	PreviousLevel string    `json:"previous_level,omitempty"`
 	Refused       []Refusal `json:"refused,omitempty"`
+
+	// Unmatched The id under which the report waits for a person to say whose it is
+	Unmatched string `json:"unmatched,omitempty"`
 }
 
 // Texts A text by language
 type Texts map[string]string
+
+// Threat defines model for Threat.
+type Threat struct {
+	At       string `json:"at,omitempty"`
+	Id       string `json:"id"`
+	Severity string `json:"severity,omitempty"`
+	Source   string `json:"source,omitempty"`
+	Title    string `json:"title,omitempty"`
+}
 
 // Token defines model for Token.
 type Token struct {
@@ -378,6 +722,32 @@ type Token struct {
 	RevokedAt string `json:"revoked_at,omitempty"`
 	Role      string `json:"role"`
 }
+
+// Unmatched defines model for Unmatched.
+type Unmatched struct {
+	At     string `json:"at"`
+	Device string `json:"device,omitempty"`
+	Id     string `json:"id"`
+	Keys   []struct {
+		Device string `json:"device,omitempty"`
+		Kind   string `json:"kind"`
+		Text   string `json:"text"`
+	} `json:"keys"`
+	ObservedAt string `json:"observed_at"`
+	Readings   []struct {
+		Attribute string `json:"attribute"`
+		Text      string `json:"text"`
+	} `json:"readings"`
+	Reason    string         `json:"reason,omitempty"`
+	SettledAt string         `json:"settled_at,omitempty"`
+	SettledBy string         `json:"settled_by,omitempty"`
+	Source    string         `json:"source"`
+	State     UnmatchedState `json:"state"`
+	Times     int            `json:"times"`
+}
+
+// UnmatchedState defines model for Unmatched.State.
+type UnmatchedState string
 
 // Vocabulary defines model for Vocabulary.
 type Vocabulary struct {
@@ -398,6 +768,22 @@ type Cursor = string
 
 // Limit defines model for Limit.
 type Limit = int
+
+// ListCertificatesParams defines parameters for ListCertificates.
+type ListCertificatesParams struct {
+	// Where A condition over the fields of a certificate, device, level and the device's attributes
+	Where string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Q A part of the subject, issuer, serial, digest or device
+	Q string `form:"q,omitempty" json:"q,omitempty"`
+
+	// State trusted, ending, revoked, untrusted or unknown
+	State string `form:"state,omitempty" json:"state,omitempty"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListDecisionsParams defines parameters for ListDecisions.
 type ListDecisionsParams struct {
@@ -422,6 +808,19 @@ type ListDevicesParams struct {
 	// Sort A column; a minus before it for falling order
 	Sort string `form:"sort,omitempty" json:"sort,omitempty"`
 
+	// Columns Attributes whose values the items carry, parted by commas
+	Columns string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// Format json, or csv for every device that the search selects
+	Format string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetDeviceHistoryParams defines parameters for GetDeviceHistory.
+type GetDeviceHistoryParams struct {
 	// Cursor The next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
@@ -429,6 +828,15 @@ type ListDevicesParams struct {
 
 // PostEvidenceJSONBody defines parameters for PostEvidence.
 type PostEvidenceJSONBody = interface{}
+
+// GetOverviewParams defines parameters for GetOverview.
+type GetOverviewParams struct {
+	// Within How near an end must be to be told of, as 7d
+	Within string `form:"within,omitempty" json:"within,omitempty"`
+
+	// Back How far the course of levels reaches back, as 7d
+	Back string `form:"back,omitempty" json:"back,omitempty"`
+}
 
 // ListPeopleParams defines parameters for ListPeople.
 type ListPeopleParams struct {
@@ -439,6 +847,18 @@ type ListPeopleParams struct {
 // ImportPeopleJSONBody defines parameters for ImportPeople.
 type ImportPeopleJSONBody = []Person
 
+// ListRosterParams defines parameters for ListRoster.
+type ListRosterParams struct {
+	// Q A part of the serial, hardware id or note
+	Q string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// CompareRulebookParams defines parameters for CompareRulebook.
+type CompareRulebookParams struct {
+	// Version The version to compare with; the one in force by default
+	Version int64 `form:"version,omitempty" json:"version,omitempty"`
+}
+
 // OpenSessionJSONBody defines parameters for OpenSession.
 type OpenSessionJSONBody struct {
 	Token string `json:"token"`
@@ -448,6 +868,41 @@ type OpenSessionJSONBody struct {
 type CreateTokenJSONBody struct {
 	Name string `json:"name"`
 	Role string `json:"role"`
+}
+
+// ListUnmatchedParams defines parameters for ListUnmatched.
+type ListUnmatchedParams struct {
+	// All Settled ones too
+	All bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
+// SettleUnmatchedJSONBody defines parameters for SettleUnmatched.
+type SettleUnmatchedJSONBody struct {
+	Device  string `json:"device,omitempty"`
+	Discard bool   `json:"discard,omitempty"`
+	Reason  string `json:"reason"`
+}
+
+// ListVouchesParams defines parameters for ListVouches.
+type ListVouchesParams struct {
+	Device string `form:"device,omitempty" json:"device,omitempty"`
+
+	// State live, ended or revoked
+	State string `form:"state,omitempty" json:"state,omitempty"`
+
+	// Within Those live that end within a time, as 7d
+	Within string `form:"within,omitempty" json:"within,omitempty"`
+}
+
+// ListWaiversParams defines parameters for ListWaivers.
+type ListWaiversParams struct {
+	Device string `form:"device,omitempty" json:"device,omitempty"`
+
+	// State live, ended or revoked
+	State string `form:"state,omitempty" json:"state,omitempty"`
+
+	// Within Those live that end within a time, as 7d
+	Within string `form:"within,omitempty" json:"within,omitempty"`
 }
 
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
@@ -462,17 +917,50 @@ type PostEvidenceJSONRequestBody = PostEvidenceJSONBody
 // ImportPeopleJSONRequestBody defines body for ImportPeople for application/json ContentType.
 type ImportPeopleJSONRequestBody = ImportPeopleJSONBody
 
+// RemoveRosterJSONRequestBody defines body for RemoveRoster for application/json ContentType.
+type RemoveRosterJSONRequestBody = Reason
+
 // PublishRulebookJSONRequestBody defines body for PublishRulebook for application/json ContentType.
 type PublishRulebookJSONRequestBody = Draft
 
 // CheckRulebookJSONRequestBody defines body for CheckRulebook for application/json ContentType.
 type CheckRulebookJSONRequestBody = Draft
 
+// CompareRulebookJSONRequestBody defines body for CompareRulebook for application/json ContentType.
+type CompareRulebookJSONRequestBody = Draft
+
+// FormatRulebookJSONRequestBody defines body for FormatRulebook for application/json ContentType.
+type FormatRulebookJSONRequestBody = Draft
+
+// RehearseRulebookJSONRequestBody defines body for RehearseRulebook for application/json ContentType.
+type RehearseRulebookJSONRequestBody = Draft
+
+// RehearseDeviceJSONRequestBody defines body for RehearseDevice for application/json ContentType.
+type RehearseDeviceJSONRequestBody = Draft
+
+// KeepSearchJSONRequestBody defines body for KeepSearch for application/json ContentType.
+type KeepSearchJSONRequestBody = SearchDraft
+
 // OpenSessionJSONRequestBody defines body for OpenSession for application/json ContentType.
 type OpenSessionJSONRequestBody OpenSessionJSONBody
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody CreateTokenJSONBody
+
+// SettleUnmatchedJSONRequestBody defines body for SettleUnmatched for application/json ContentType.
+type SettleUnmatchedJSONRequestBody SettleUnmatchedJSONBody
+
+// CreateVouchJSONRequestBody defines body for CreateVouch for application/json ContentType.
+type CreateVouchJSONRequestBody = GrantDraft
+
+// RevokeVouchJSONRequestBody defines body for RevokeVouch for application/json ContentType.
+type RevokeVouchJSONRequestBody = Reason
+
+// CreateWaiverJSONRequestBody defines body for CreateWaiver for application/json ContentType.
+type CreateWaiverJSONRequestBody = GrantDraft
+
+// RevokeWaiverJSONRequestBody defines body for RevokeWaiver for application/json ContentType.
+type RevokeWaiverJSONRequestBody = Reason
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -585,6 +1073,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/ask (the `Ask` operationId).
 	Ask(ctx context.Context, body AskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCertificates The certificates that devices show, those that end first at the top
+	//
+	// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
+	ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDecisions Recorded decisions, newest first
 	//
 	// Corresponds with GET /api/v1/decisions (the `ListDecisions` operationId).
@@ -604,6 +1097,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/devices/{id} (the `GetDevice` operationId).
 	GetDevice(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDeviceHistory What became of a device, newest first
+	//
+	// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
+	GetDeviceHistory(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PostEvidenceWithBody Bring evidence, one report or a stream
 	//
@@ -625,6 +1123,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/evidence (the `PostEvidence` operationId).
 	PostEvidence(ctx context.Context, body PostEvidenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetOverview The fleet at a glance
+	//
+	// Corresponds with GET /api/v1/overview (the `GetOverview` operationId).
+	GetOverview(ctx context.Context, params *GetOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople The directory
 	//
 	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -643,6 +1146,32 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 	ImportPeople(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoster Hardware registered in advance as our own
+	//
+	// Corresponds with GET /api/v1/roster (the `ListRoster` operationId).
+	ListRoster(ctx context.Context, params *ListRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRosterWithBody Add hardware, or replace entries of the same serial
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
+	ImportRosterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRosterWithBody Take an entry off the roster
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+	RemoveRosterWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRoster Take an entry off the roster
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+	RemoveRoster(ctx context.Context, id string, body RemoveRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRulebooks Published versions, newest first
 	//
@@ -681,10 +1210,90 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rulebooks/check (the `CheckRulebook` operationId).
 	CheckRulebook(ctx context.Context, body CheckRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareRulebookWithBody Tell in words what a rulebook changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+	CompareRulebookWithBody(ctx context.Context, params *CompareRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareRulebook Tell in words what a rulebook changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+	CompareRulebook(ctx context.Context, params *CompareRulebookParams, body CompareRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FormatRulebookWithBody Print the conditions of a rulebook in the canonical way
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+	FormatRulebookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FormatRulebook Print the conditions of a rulebook in the canonical way
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+	FormatRulebook(ctx context.Context, body FormatRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseRulebookWithBody What a rulebook would do to today's fleet; nothing is changed
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+	RehearseRulebookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseRulebook What a rulebook would do to today's fleet; nothing is changed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+	RehearseRulebook(ctx context.Context, body RehearseRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseDeviceWithBody How a device would stand under a rulebook
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+	RehearseDeviceWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseDevice How a device would stand under a rulebook
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+	RehearseDevice(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRulebook A published version with its files
 	//
 	// Corresponds with GET /api/v1/rulebooks/{version} (the `GetRulebook` operationId).
 	GetRulebook(ctx context.Context, version string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSearches Searches of devices that are kept
+	//
+	// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+	ListSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepSearchWithBody Keep a search under its name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+	KeepSearchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepSearch Keep a search under its name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+	KeepSearch(ctx context.Context, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropSearch Forget a search
+	//
+	// Corresponds with DELETE /api/v1/searches/{name} (the `DropSearch` operationId).
+	DropSearch(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CloseSession Sign out of the console
 	//
@@ -709,6 +1318,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `OpenSession` operationId).
 	OpenSession(ctx context.Context, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSources Who supplies evidence, and what of it was refused
+	//
+	// Corresponds with GET /api/v1/sources (the `ListSources` operationId).
+	ListSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStatus The service at a glance
 	//
@@ -739,10 +1353,95 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/tokens/{id} (the `RevokeToken` operationId).
 	RevokeToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListUnmatched Reports whose keys point at different devices
+	//
+	// Corresponds with GET /api/v1/unmatched (the `ListUnmatched` operationId).
+	ListUnmatched(ctx context.Context, params *ListUnmatchedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleUnmatchedWithBody Join an unmatched report to a device, or discard it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+	SettleUnmatchedWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleUnmatched Join an unmatched report to a device, or discard it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+	SettleUnmatched(ctx context.Context, id string, body SettleUnmatchedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetVocabulary What conditions and questions may speak of
 	//
 	// Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
 	GetVocabulary(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListVouches Those that end first at the top
+	//
+	// Corresponds with GET /api/v1/vouches (the `ListVouches` operationId).
+	ListVouches(ctx context.Context, params *ListVouchesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateVouchWithBody State that a device is genuine
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+	CreateVouchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateVouch State that a device is genuine
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+	CreateVouch(ctx context.Context, body CreateVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeVouchWithBody End it before its time, at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+	RevokeVouchWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeVouch End it before its time, at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+	RevokeVouch(ctx context.Context, id string, body RevokeVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWaivers Those that end first at the top
+	//
+	// Corresponds with GET /api/v1/waivers (the `ListWaivers` operationId).
+	ListWaivers(ctx context.Context, params *ListWaiversParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateWaiverWithBody Make an exception for one device and one rule
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+	CreateWaiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateWaiver Make an exception for one device and one rule
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+	CreateWaiver(ctx context.Context, body CreateWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeWaiverWithBody End it before its time, at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+	RevokeWaiverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeWaiver End it before its time, at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+	RevokeWaiver(ctx context.Context, id string, body RevokeWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetAuthzenConfiguration OpenID AuthZEN metadata
@@ -832,6 +1531,21 @@ func (c *Client) Ask(ctx context.Context, body AskJSONRequestBody, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// ListCertificates The certificates that devices show, those that end first at the top
+//
+// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
+func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCertificatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDecisions Recorded decisions, newest first
 //
 // Corresponds with GET /api/v1/decisions (the `ListDecisions` operationId).
@@ -892,6 +1606,21 @@ func (c *Client) GetDevice(ctx context.Context, id string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// GetDeviceHistory What became of a device, newest first
+//
+// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
+func (c *Client) GetDeviceHistory(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceHistoryRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PostEvidenceWithBody Bring evidence, one report or a stream
 //
 // One JSON report, a JSON list, NDJSON (one report a line) or CSV (attributes as columns). A bad report or
@@ -922,6 +1651,21 @@ func (c *Client) PostEvidenceWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /api/v1/evidence (the `PostEvidence` operationId).
 func (c *Client) PostEvidence(ctx context.Context, body PostEvidenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPostEvidenceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOverview The fleet at a glance
+//
+// Corresponds with GET /api/v1/overview (the `GetOverview` operationId).
+func (c *Client) GetOverview(ctx context.Context, params *GetOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOverviewRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -971,6 +1715,72 @@ func (c *Client) ImportPeopleWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 func (c *Client) ImportPeople(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportPeopleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoster Hardware registered in advance as our own
+//
+// Corresponds with GET /api/v1/roster (the `ListRoster` operationId).
+func (c *Client) ListRoster(ctx context.Context, params *ListRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRosterRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRosterWithBody Add hardware, or replace entries of the same serial
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
+func (c *Client) ImportRosterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRosterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRosterWithBody Take an entry off the roster
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+func (c *Client) RemoveRosterWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRosterRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRoster Take an entry off the roster
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+func (c *Client) RemoveRoster(ctx context.Context, id string, body RemoveRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRosterRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1068,11 +1878,211 @@ func (c *Client) CheckRulebook(ctx context.Context, body CheckRulebookJSONReques
 	return c.Client.Do(req)
 }
 
+// CompareRulebookWithBody Tell in words what a rulebook changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+func (c *Client) CompareRulebookWithBody(ctx context.Context, params *CompareRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRulebookRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareRulebook Tell in words what a rulebook changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+func (c *Client) CompareRulebook(ctx context.Context, params *CompareRulebookParams, body CompareRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRulebookRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FormatRulebookWithBody Print the conditions of a rulebook in the canonical way
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+func (c *Client) FormatRulebookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFormatRulebookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FormatRulebook Print the conditions of a rulebook in the canonical way
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+func (c *Client) FormatRulebook(ctx context.Context, body FormatRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFormatRulebookRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseRulebookWithBody What a rulebook would do to today's fleet; nothing is changed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+func (c *Client) RehearseRulebookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseRulebookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseRulebook What a rulebook would do to today's fleet; nothing is changed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+func (c *Client) RehearseRulebook(ctx context.Context, body RehearseRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseRulebookRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseDeviceWithBody How a device would stand under a rulebook
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+func (c *Client) RehearseDeviceWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseDeviceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseDevice How a device would stand under a rulebook
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+func (c *Client) RehearseDevice(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseDeviceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRulebook A published version with its files
 //
 // Corresponds with GET /api/v1/rulebooks/{version} (the `GetRulebook` operationId).
 func (c *Client) GetRulebook(ctx context.Context, version string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRulebookRequest(c.Server, version)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSearches Searches of devices that are kept
+//
+// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+func (c *Client) ListSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSearchesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepSearchWithBody Keep a search under its name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+func (c *Client) KeepSearchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepSearchRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepSearch Keep a search under its name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+func (c *Client) KeepSearch(ctx context.Context, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepSearchRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropSearch Forget a search
+//
+// Corresponds with DELETE /api/v1/searches/{name} (the `DropSearch` operationId).
+func (c *Client) DropSearch(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropSearchRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -1137,6 +2147,21 @@ func (c *Client) OpenSessionWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/session (the `OpenSession` operationId).
 func (c *Client) OpenSession(ctx context.Context, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewOpenSessionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSources Who supplies evidence, and what of it was refused
+//
+// Corresponds with GET /api/v1/sources (the `ListSources` operationId).
+func (c *Client) ListSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSourcesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1226,11 +2251,226 @@ func (c *Client) RevokeToken(ctx context.Context, id string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
+// ListUnmatched Reports whose keys point at different devices
+//
+// Corresponds with GET /api/v1/unmatched (the `ListUnmatched` operationId).
+func (c *Client) ListUnmatched(ctx context.Context, params *ListUnmatchedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUnmatchedRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleUnmatchedWithBody Join an unmatched report to a device, or discard it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+func (c *Client) SettleUnmatchedWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleUnmatchedRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleUnmatched Join an unmatched report to a device, or discard it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+func (c *Client) SettleUnmatched(ctx context.Context, id string, body SettleUnmatchedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleUnmatchedRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetVocabulary What conditions and questions may speak of
 //
 // Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
 func (c *Client) GetVocabulary(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetVocabularyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListVouches Those that end first at the top
+//
+// Corresponds with GET /api/v1/vouches (the `ListVouches` operationId).
+func (c *Client) ListVouches(ctx context.Context, params *ListVouchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVouchesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateVouchWithBody State that a device is genuine
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+func (c *Client) CreateVouchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateVouchRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateVouch State that a device is genuine
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+func (c *Client) CreateVouch(ctx context.Context, body CreateVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateVouchRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeVouchWithBody End it before its time, at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+func (c *Client) RevokeVouchWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeVouchRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeVouch End it before its time, at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+func (c *Client) RevokeVouch(ctx context.Context, id string, body RevokeVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeVouchRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWaivers Those that end first at the top
+//
+// Corresponds with GET /api/v1/waivers (the `ListWaivers` operationId).
+func (c *Client) ListWaivers(ctx context.Context, params *ListWaiversParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWaiversRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateWaiverWithBody Make an exception for one device and one rule
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+func (c *Client) CreateWaiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateWaiverRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateWaiver Make an exception for one device and one rule
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+func (c *Client) CreateWaiver(ctx context.Context, body CreateWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateWaiverRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeWaiverWithBody End it before its time, at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+func (c *Client) RevokeWaiverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeWaiverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeWaiver End it before its time, at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+func (c *Client) RevokeWaiver(ctx context.Context, id string, body RevokeWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeWaiverRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1344,6 +2584,88 @@ func NewAskRequestWithBody(server string, contentType string, body io.Reader) (*
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCertificatesRequest constructs an http.Request for the ListCertificates method
+func NewListCertificatesRequest(server string, params *ListCertificatesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/certificates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1524,6 +2846,22 @@ func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Requ
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "columns", params.Columns, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -1588,6 +2926,71 @@ func NewGetDeviceRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetDeviceHistoryRequest constructs an http.Request for the GetDeviceHistory method
+func NewGetDeviceHistoryRequest(server string, id string, params *GetDeviceHistoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/devices/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPostEvidenceRequest calls the generic PostEvidence builder with application/json body
 func NewPostEvidenceRequest(server string, body PostEvidenceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1624,6 +3027,64 @@ func NewPostEvidenceRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetOverviewRequest constructs an http.Request for the GetOverview method
+func NewGetOverviewRequest(server string, params *GetOverviewParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/overview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "back", params.Back, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1699,6 +3160,132 @@ func NewImportPeopleRequestWithBody(server string, contentType string, body io.R
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRosterRequest constructs an http.Request for the ListRoster method
+func NewListRosterRequest(server string, params *ListRosterParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/roster")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportRosterRequestWithBody constructs an http.Request for the ImportRoster method, with any body, and a specified content type
+func NewImportRosterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/roster")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRosterRequest calls the generic RemoveRoster builder with application/json body
+func NewRemoveRosterRequest(server string, id string, body RemoveRosterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveRosterRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRemoveRosterRequestWithBody constructs an http.Request for the RemoveRoster method, with any body, and a specified content type
+func NewRemoveRosterRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/roster/%s/remove", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1825,6 +3412,196 @@ func NewCheckRulebookRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewCompareRulebookRequest calls the generic CompareRulebook builder with application/json body
+func NewCompareRulebookRequest(server string, params *CompareRulebookParams, body CompareRulebookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareRulebookRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCompareRulebookRequestWithBody constructs an http.Request for the CompareRulebook method, with any body, and a specified content type
+func NewCompareRulebookRequestWithBody(server string, params *CompareRulebookParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rulebooks/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "version", params.Version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFormatRulebookRequest calls the generic FormatRulebook builder with application/json body
+func NewFormatRulebookRequest(server string, body FormatRulebookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFormatRulebookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFormatRulebookRequestWithBody constructs an http.Request for the FormatRulebook method, with any body, and a specified content type
+func NewFormatRulebookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rulebooks/format")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRehearseRulebookRequest calls the generic RehearseRulebook builder with application/json body
+func NewRehearseRulebookRequest(server string, body RehearseRulebookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRehearseRulebookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRehearseRulebookRequestWithBody constructs an http.Request for the RehearseRulebook method, with any body, and a specified content type
+func NewRehearseRulebookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rulebooks/rehearse")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRehearseDeviceRequest calls the generic RehearseDevice builder with application/json body
+func NewRehearseDeviceRequest(server string, id string, body RehearseDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRehearseDeviceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRehearseDeviceRequestWithBody constructs an http.Request for the RehearseDevice method, with any body, and a specified content type
+func NewRehearseDeviceRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rulebooks/rehearse/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRulebookRequest constructs an http.Request for the GetRulebook method
 func NewGetRulebookRequest(server string, version string) (*http.Request, error) {
 	var err error
@@ -1852,6 +3629,107 @@ func NewGetRulebookRequest(server string, version string) (*http.Request, error)
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSearchesRequest constructs an http.Request for the ListSearches method
+func NewListSearchesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepSearchRequest calls the generic KeepSearch builder with application/json body
+func NewKeepSearchRequest(server string, body KeepSearchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepSearchRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewKeepSearchRequestWithBody constructs an http.Request for the KeepSearch method, with any body, and a specified content type
+func NewKeepSearchRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropSearchRequest constructs an http.Request for the DropSearch method
+func NewDropSearchRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -1949,6 +3827,33 @@ func NewOpenSessionRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSourcesRequest constructs an http.Request for the ListSources method
+func NewListSourcesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sources")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2081,6 +3986,103 @@ func NewRevokeTokenRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListUnmatchedRequest constructs an http.Request for the ListUnmatched method
+func NewListUnmatchedRequest(server string, params *ListUnmatchedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/unmatched")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSettleUnmatchedRequest calls the generic SettleUnmatched builder with application/json body
+func NewSettleUnmatchedRequest(server string, id string, body SettleUnmatchedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleUnmatchedRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSettleUnmatchedRequestWithBody constructs an http.Request for the SettleUnmatched method, with any body, and a specified content type
+func NewSettleUnmatchedRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/unmatched/%s/settle", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetVocabularyRequest constructs an http.Request for the GetVocabulary method
 func NewGetVocabularyRequest(server string) (*http.Request, error) {
 	var err error
@@ -2104,6 +4106,312 @@ func NewGetVocabularyRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListVouchesRequest constructs an http.Request for the ListVouches method
+func NewListVouchesRequest(server string, params *ListVouchesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/vouches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateVouchRequest calls the generic CreateVouch builder with application/json body
+func NewCreateVouchRequest(server string, body CreateVouchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateVouchRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateVouchRequestWithBody constructs an http.Request for the CreateVouch method, with any body, and a specified content type
+func NewCreateVouchRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/vouches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeVouchRequest calls the generic RevokeVouch builder with application/json body
+func NewRevokeVouchRequest(server string, id string, body RevokeVouchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevokeVouchRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRevokeVouchRequestWithBody constructs an http.Request for the RevokeVouch method, with any body, and a specified content type
+func NewRevokeVouchRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/vouches/%s/revoke", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListWaiversRequest constructs an http.Request for the ListWaivers method
+func NewListWaiversRequest(server string, params *ListWaiversParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/waivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateWaiverRequest calls the generic CreateWaiver builder with application/json body
+func NewCreateWaiverRequest(server string, body CreateWaiverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateWaiverRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateWaiverRequestWithBody constructs an http.Request for the CreateWaiver method, with any body, and a specified content type
+func NewCreateWaiverRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/waivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeWaiverRequest calls the generic RevokeWaiver builder with application/json body
+func NewRevokeWaiverRequest(server string, id string, body RevokeWaiverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevokeWaiverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRevokeWaiverRequestWithBody constructs an http.Request for the RevokeWaiver method, with any body, and a specified content type
+func NewRevokeWaiverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/waivers/%s/revoke", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2191,6 +4499,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/ask (the `Ask` operationId).
 	AskWithResponse(ctx context.Context, body AskJSONRequestBody, reqEditors ...RequestEditorFn) (*AskResponse, error)
 
+	// ListCertificatesWithResponse The certificates that devices show, those that end first at the top
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
+	ListCertificatesWithResponse(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error)
+
 	// ListDecisionsWithResponse Recorded decisions, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2219,6 +4534,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/devices/{id} (the `GetDevice` operationId).
 	GetDeviceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
 
+	// GetDeviceHistoryWithResponse What became of a device, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
+	GetDeviceHistoryWithResponse(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*GetDeviceHistoryResponse, error)
+
 	// PostEvidenceWithBodyWithResponse Bring evidence, one report or a stream
 	//
 	// One JSON report, a JSON list, NDJSON (one report a line) or CSV (attributes as columns). A bad report or
@@ -2238,6 +4560,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/evidence (the `PostEvidence` operationId).
 	PostEvidenceWithResponse(ctx context.Context, body PostEvidenceJSONRequestBody, reqEditors ...RequestEditorFn) (*PostEvidenceResponse, error)
+
+	// GetOverviewWithResponse The fleet at a glance
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/overview (the `GetOverview` operationId).
+	GetOverviewWithResponse(ctx context.Context, params *GetOverviewParams, reqEditors ...RequestEditorFn) (*GetOverviewResponse, error)
 
 	// ListPeopleWithResponse The directory
 	//
@@ -2259,6 +4588,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 	ImportPeopleWithResponse(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+
+	// ListRosterWithResponse Hardware registered in advance as our own
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/roster (the `ListRoster` operationId).
+	ListRosterWithResponse(ctx context.Context, params *ListRosterParams, reqEditors ...RequestEditorFn) (*ListRosterResponse, error)
+
+	// ImportRosterWithBodyWithResponse Add hardware, or replace entries of the same serial
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
+	ImportRosterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRosterResponse, error)
+
+	// RemoveRosterWithBodyWithResponse Take an entry off the roster
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+	RemoveRosterWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveRosterResponse, error)
+
+	// RemoveRosterWithResponse Take an entry off the roster
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+	RemoveRosterWithResponse(ctx context.Context, id string, body RemoveRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveRosterResponse, error)
 
 	// ListRulebooksWithResponse Published versions, newest first
 	//
@@ -2299,12 +4656,96 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rulebooks/check (the `CheckRulebook` operationId).
 	CheckRulebookWithResponse(ctx context.Context, body CheckRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckRulebookResponse, error)
 
+	// CompareRulebookWithBodyWithResponse Tell in words what a rulebook changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+	CompareRulebookWithBodyWithResponse(ctx context.Context, params *CompareRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareRulebookResponse, error)
+
+	// CompareRulebookWithResponse Tell in words what a rulebook changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+	CompareRulebookWithResponse(ctx context.Context, params *CompareRulebookParams, body CompareRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareRulebookResponse, error)
+
+	// FormatRulebookWithBodyWithResponse Print the conditions of a rulebook in the canonical way
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+	FormatRulebookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FormatRulebookResponse, error)
+
+	// FormatRulebookWithResponse Print the conditions of a rulebook in the canonical way
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+	FormatRulebookWithResponse(ctx context.Context, body FormatRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*FormatRulebookResponse, error)
+
+	// RehearseRulebookWithBodyWithResponse What a rulebook would do to today's fleet; nothing is changed
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+	RehearseRulebookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseRulebookResponse, error)
+
+	// RehearseRulebookWithResponse What a rulebook would do to today's fleet; nothing is changed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+	RehearseRulebookWithResponse(ctx context.Context, body RehearseRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseRulebookResponse, error)
+
+	// RehearseDeviceWithBodyWithResponse How a device would stand under a rulebook
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+	RehearseDeviceWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseDeviceResponse, error)
+
+	// RehearseDeviceWithResponse How a device would stand under a rulebook
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+	RehearseDeviceWithResponse(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseDeviceResponse, error)
+
 	// GetRulebookWithResponse A published version with its files
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/rulebooks/{version} (the `GetRulebook` operationId).
 	GetRulebookWithResponse(ctx context.Context, version string, reqEditors ...RequestEditorFn) (*GetRulebookResponse, error)
+
+	// ListSearchesWithResponse Searches of devices that are kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+	ListSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSearchesResponse, error)
+
+	// KeepSearchWithBodyWithResponse Keep a search under its name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+	KeepSearchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error)
+
+	// KeepSearchWithResponse Keep a search under its name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+	KeepSearchWithResponse(ctx context.Context, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error)
+
+	// DropSearchWithResponse Forget a search
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/searches/{name} (the `DropSearch` operationId).
+	DropSearchWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DropSearchResponse, error)
 
 	// CloseSessionWithResponse Sign out of the console
 	//
@@ -2333,6 +4774,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `OpenSession` operationId).
 	OpenSessionWithResponse(ctx context.Context, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
+
+	// ListSourcesWithResponse Who supplies evidence, and what of it was refused
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/sources (the `ListSources` operationId).
+	ListSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSourcesResponse, error)
 
 	// GetStatusWithResponse The service at a glance
 	//
@@ -2369,12 +4817,103 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/tokens/{id} (the `RevokeToken` operationId).
 	RevokeTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
 
+	// ListUnmatchedWithResponse Reports whose keys point at different devices
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/unmatched (the `ListUnmatched` operationId).
+	ListUnmatchedWithResponse(ctx context.Context, params *ListUnmatchedParams, reqEditors ...RequestEditorFn) (*ListUnmatchedResponse, error)
+
+	// SettleUnmatchedWithBodyWithResponse Join an unmatched report to a device, or discard it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+	SettleUnmatchedWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleUnmatchedResponse, error)
+
+	// SettleUnmatchedWithResponse Join an unmatched report to a device, or discard it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+	SettleUnmatchedWithResponse(ctx context.Context, id string, body SettleUnmatchedJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleUnmatchedResponse, error)
+
 	// GetVocabularyWithResponse What conditions and questions may speak of
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
 	GetVocabularyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVocabularyResponse, error)
+
+	// ListVouchesWithResponse Those that end first at the top
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/vouches (the `ListVouches` operationId).
+	ListVouchesWithResponse(ctx context.Context, params *ListVouchesParams, reqEditors ...RequestEditorFn) (*ListVouchesResponse, error)
+
+	// CreateVouchWithBodyWithResponse State that a device is genuine
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+	CreateVouchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateVouchResponse, error)
+
+	// CreateVouchWithResponse State that a device is genuine
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+	CreateVouchWithResponse(ctx context.Context, body CreateVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateVouchResponse, error)
+
+	// RevokeVouchWithBodyWithResponse End it before its time, at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+	RevokeVouchWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeVouchResponse, error)
+
+	// RevokeVouchWithResponse End it before its time, at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+	RevokeVouchWithResponse(ctx context.Context, id string, body RevokeVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeVouchResponse, error)
+
+	// ListWaiversWithResponse Those that end first at the top
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/waivers (the `ListWaivers` operationId).
+	ListWaiversWithResponse(ctx context.Context, params *ListWaiversParams, reqEditors ...RequestEditorFn) (*ListWaiversResponse, error)
+
+	// CreateWaiverWithBodyWithResponse Make an exception for one device and one rule
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+	CreateWaiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateWaiverResponse, error)
+
+	// CreateWaiverWithResponse Make an exception for one device and one rule
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+	CreateWaiverWithResponse(ctx context.Context, body CreateWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateWaiverResponse, error)
+
+	// RevokeWaiverWithBodyWithResponse End it before its time, at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+	RevokeWaiverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeWaiverResponse, error)
+
+	// RevokeWaiverWithResponse End it before its time, at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+	RevokeWaiverWithResponse(ctx context.Context, id string, body RevokeWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeWaiverResponse, error)
 }
 
 type GetAuthzenConfigurationResponse struct {
@@ -2514,6 +5053,54 @@ func (r AskResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCertificatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CertificatePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCertificatesResponse) GetJSON200() *CertificatePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCertificatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCertificatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCertificatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCertificatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCertificatesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2712,6 +5299,60 @@ func (r GetDeviceResponse) ContentType() string {
 	return ""
 }
 
+type GetDeviceHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Event `json:"items"`
+		Next  string  `json:"next,omitempty"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceHistoryResponse) GetJSON200() *struct {
+	Items []Event `json:"items"`
+	Next  string  `json:"next,omitempty"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PostEvidenceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2754,6 +5395,54 @@ func (r PostEvidenceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PostEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetOverviewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Overview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOverviewResponse) GetJSON200() *Overview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOverviewResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOverviewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOverviewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOverviewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOverviewResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2854,6 +5543,147 @@ func (r ImportPeopleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []RosterEntry `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRosterResponse) GetJSON200() *struct {
+	Items []RosterEntry `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PeopleIntake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportRosterResponse) GetJSON200() *PeopleIntake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRosterResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3008,6 +5838,206 @@ func (r CheckRulebookResponse) ContentType() string {
 	return ""
 }
 
+type CompareRulebookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Difference `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareRulebookResponse) GetJSON200() *struct {
+	Items []Difference `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareRulebookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareRulebookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareRulebookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareRulebookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareRulebookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FormatRulebookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Files []File `json:"files"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FormatRulebookResponse) GetJSON200() *struct {
+	Files []File `json:"files"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FormatRulebookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FormatRulebookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FormatRulebookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FormatRulebookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FormatRulebookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RehearseRulebookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Shift
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RehearseRulebookResponse) GetJSON200() *Shift {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RehearseRulebookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RehearseRulebookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RehearseRulebookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RehearseRulebookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RehearseRulebookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RehearseDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RehearseDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RehearseDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RehearseDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RehearseDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RehearseDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RehearseDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRulebookResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3050,6 +6080,147 @@ func (r GetRulebookResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRulebookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSearchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Search `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSearchesResponse) GetJSON200() *struct {
+	Items []Search `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSearchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSearchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSearchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSearchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSearchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Search
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r KeepSearchResponse) GetJSON200() *Search {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepSearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropSearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropSearchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3187,6 +6358,58 @@ func (r OpenSessionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r OpenSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Source `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSourcesResponse) GetJSON200() *struct {
+	Items []Source `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSourcesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSourcesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3389,6 +6612,106 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type ListUnmatchedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Unmatched `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUnmatchedResponse) GetJSON200() *struct {
+	Items []Unmatched `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUnmatchedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUnmatchedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUnmatchedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUnmatchedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUnmatchedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SettleUnmatchedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Taken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SettleUnmatchedResponse) GetJSON200() *Taken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleUnmatchedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleUnmatchedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleUnmatchedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleUnmatchedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleUnmatchedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetVocabularyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3431,6 +6754,302 @@ func (r GetVocabularyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetVocabularyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListVouchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Grant `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListVouchesResponse) GetJSON200() *struct {
+	Items []Grant `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListVouchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListVouchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListVouchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListVouchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListVouchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateVouchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateVouchResponse) GetJSON201() *Grant {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateVouchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateVouchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateVouchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateVouchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateVouchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeVouchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevokeVouchResponse) GetJSON200() *Grant {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeVouchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeVouchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeVouchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeVouchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeVouchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListWaiversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Grant `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWaiversResponse) GetJSON200() *struct {
+	Items []Grant `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWaiversResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWaiversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWaiversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWaiversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWaiversResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateWaiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateWaiverResponse) GetJSON201() *Grant {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateWaiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateWaiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateWaiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateWaiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateWaiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeWaiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevokeWaiverResponse) GetJSON200() *Grant {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeWaiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeWaiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeWaiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeWaiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeWaiverResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3506,6 +7125,19 @@ func (c *ClientWithResponses) AskWithResponse(ctx context.Context, body AskJSONR
 	return ParseAskResponse(rsp)
 }
 
+// ListCertificatesWithResponse The certificates that devices show, those that end first at the top
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
+func (c *ClientWithResponses) ListCertificatesWithResponse(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error) {
+	rsp, err := c.ListCertificates(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCertificatesResponse(rsp)
+}
+
 // ListDecisionsWithResponse Recorded decisions, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3558,6 +7190,19 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, id stri
 	return ParseGetDeviceResponse(rsp)
 }
 
+// GetDeviceHistoryWithResponse What became of a device, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
+func (c *ClientWithResponses) GetDeviceHistoryWithResponse(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*GetDeviceHistoryResponse, error) {
+	rsp, err := c.GetDeviceHistory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceHistoryResponse(rsp)
+}
+
 // PostEvidenceWithBodyWithResponse Bring evidence, one report or a stream
 //
 // One JSON report, a JSON list, NDJSON (one report a line) or CSV (attributes as columns). A bad report or
@@ -3588,6 +7233,19 @@ func (c *ClientWithResponses) PostEvidenceWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParsePostEvidenceResponse(rsp)
+}
+
+// GetOverviewWithResponse The fleet at a glance
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/overview (the `GetOverview` operationId).
+func (c *ClientWithResponses) GetOverviewWithResponse(ctx context.Context, params *GetOverviewParams, reqEditors ...RequestEditorFn) (*GetOverviewResponse, error) {
+	rsp, err := c.GetOverview(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOverviewResponse(rsp)
 }
 
 // ListPeopleWithResponse The directory
@@ -3627,6 +7285,58 @@ func (c *ClientWithResponses) ImportPeopleWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseImportPeopleResponse(rsp)
+}
+
+// ListRosterWithResponse Hardware registered in advance as our own
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/roster (the `ListRoster` operationId).
+func (c *ClientWithResponses) ListRosterWithResponse(ctx context.Context, params *ListRosterParams, reqEditors ...RequestEditorFn) (*ListRosterResponse, error) {
+	rsp, err := c.ListRoster(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRosterResponse(rsp)
+}
+
+// ImportRosterWithBodyWithResponse Add hardware, or replace entries of the same serial
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
+func (c *ClientWithResponses) ImportRosterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRosterResponse, error) {
+	rsp, err := c.ImportRosterWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRosterResponse(rsp)
+}
+
+// RemoveRosterWithBodyWithResponse Take an entry off the roster
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+func (c *ClientWithResponses) RemoveRosterWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveRosterResponse, error) {
+	rsp, err := c.RemoveRosterWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRosterResponse(rsp)
+}
+
+// RemoveRosterWithResponse Take an entry off the roster
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/roster/{id}/remove (the `RemoveRoster` operationId).
+func (c *ClientWithResponses) RemoveRosterWithResponse(ctx context.Context, id string, body RemoveRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveRosterResponse, error) {
+	rsp, err := c.RemoveRoster(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRosterResponse(rsp)
 }
 
 // ListRulebooksWithResponse Published versions, newest first
@@ -3698,6 +7408,110 @@ func (c *ClientWithResponses) CheckRulebookWithResponse(ctx context.Context, bod
 	return ParseCheckRulebookResponse(rsp)
 }
 
+// CompareRulebookWithBodyWithResponse Tell in words what a rulebook changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+func (c *ClientWithResponses) CompareRulebookWithBodyWithResponse(ctx context.Context, params *CompareRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareRulebookResponse, error) {
+	rsp, err := c.CompareRulebookWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRulebookResponse(rsp)
+}
+
+// CompareRulebookWithResponse Tell in words what a rulebook changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/compare (the `CompareRulebook` operationId).
+func (c *ClientWithResponses) CompareRulebookWithResponse(ctx context.Context, params *CompareRulebookParams, body CompareRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareRulebookResponse, error) {
+	rsp, err := c.CompareRulebook(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRulebookResponse(rsp)
+}
+
+// FormatRulebookWithBodyWithResponse Print the conditions of a rulebook in the canonical way
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+func (c *ClientWithResponses) FormatRulebookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FormatRulebookResponse, error) {
+	rsp, err := c.FormatRulebookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFormatRulebookResponse(rsp)
+}
+
+// FormatRulebookWithResponse Print the conditions of a rulebook in the canonical way
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/format (the `FormatRulebook` operationId).
+func (c *ClientWithResponses) FormatRulebookWithResponse(ctx context.Context, body FormatRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*FormatRulebookResponse, error) {
+	rsp, err := c.FormatRulebook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFormatRulebookResponse(rsp)
+}
+
+// RehearseRulebookWithBodyWithResponse What a rulebook would do to today's fleet; nothing is changed
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+func (c *ClientWithResponses) RehearseRulebookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseRulebookResponse, error) {
+	rsp, err := c.RehearseRulebookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseRulebookResponse(rsp)
+}
+
+// RehearseRulebookWithResponse What a rulebook would do to today's fleet; nothing is changed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse (the `RehearseRulebook` operationId).
+func (c *ClientWithResponses) RehearseRulebookWithResponse(ctx context.Context, body RehearseRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseRulebookResponse, error) {
+	rsp, err := c.RehearseRulebook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseRulebookResponse(rsp)
+}
+
+// RehearseDeviceWithBodyWithResponse How a device would stand under a rulebook
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+func (c *ClientWithResponses) RehearseDeviceWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseDeviceResponse, error) {
+	rsp, err := c.RehearseDeviceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseDeviceResponse(rsp)
+}
+
+// RehearseDeviceWithResponse How a device would stand under a rulebook
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
+func (c *ClientWithResponses) RehearseDeviceWithResponse(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseDeviceResponse, error) {
+	rsp, err := c.RehearseDevice(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseDeviceResponse(rsp)
+}
+
 // GetRulebookWithResponse A published version with its files
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3709,6 +7523,58 @@ func (c *ClientWithResponses) GetRulebookWithResponse(ctx context.Context, versi
 		return nil, err
 	}
 	return ParseGetRulebookResponse(rsp)
+}
+
+// ListSearchesWithResponse Searches of devices that are kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+func (c *ClientWithResponses) ListSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSearchesResponse, error) {
+	rsp, err := c.ListSearches(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSearchesResponse(rsp)
+}
+
+// KeepSearchWithBodyWithResponse Keep a search under its name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+func (c *ClientWithResponses) KeepSearchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error) {
+	rsp, err := c.KeepSearchWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepSearchResponse(rsp)
+}
+
+// KeepSearchWithResponse Keep a search under its name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/searches (the `KeepSearch` operationId).
+func (c *ClientWithResponses) KeepSearchWithResponse(ctx context.Context, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error) {
+	rsp, err := c.KeepSearch(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepSearchResponse(rsp)
+}
+
+// DropSearchWithResponse Forget a search
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/searches/{name} (the `DropSearch` operationId).
+func (c *ClientWithResponses) DropSearchWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*DropSearchResponse, error) {
+	rsp, err := c.DropSearch(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropSearchResponse(rsp)
 }
 
 // CloseSessionWithResponse Sign out of the console
@@ -3761,6 +7627,19 @@ func (c *ClientWithResponses) OpenSessionWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseOpenSessionResponse(rsp)
+}
+
+// ListSourcesWithResponse Who supplies evidence, and what of it was refused
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/sources (the `ListSources` operationId).
+func (c *ClientWithResponses) ListSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSourcesResponse, error) {
+	rsp, err := c.ListSources(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSourcesResponse(rsp)
 }
 
 // GetStatusWithResponse The service at a glance
@@ -3828,6 +7707,45 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id st
 	return ParseRevokeTokenResponse(rsp)
 }
 
+// ListUnmatchedWithResponse Reports whose keys point at different devices
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/unmatched (the `ListUnmatched` operationId).
+func (c *ClientWithResponses) ListUnmatchedWithResponse(ctx context.Context, params *ListUnmatchedParams, reqEditors ...RequestEditorFn) (*ListUnmatchedResponse, error) {
+	rsp, err := c.ListUnmatched(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUnmatchedResponse(rsp)
+}
+
+// SettleUnmatchedWithBodyWithResponse Join an unmatched report to a device, or discard it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+func (c *ClientWithResponses) SettleUnmatchedWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleUnmatchedResponse, error) {
+	rsp, err := c.SettleUnmatchedWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleUnmatchedResponse(rsp)
+}
+
+// SettleUnmatchedWithResponse Join an unmatched report to a device, or discard it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/unmatched/{id}/settle (the `SettleUnmatched` operationId).
+func (c *ClientWithResponses) SettleUnmatchedWithResponse(ctx context.Context, id string, body SettleUnmatchedJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleUnmatchedResponse, error) {
+	rsp, err := c.SettleUnmatched(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleUnmatchedResponse(rsp)
+}
+
 // GetVocabularyWithResponse What conditions and questions may speak of
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3839,6 +7757,136 @@ func (c *ClientWithResponses) GetVocabularyWithResponse(ctx context.Context, req
 		return nil, err
 	}
 	return ParseGetVocabularyResponse(rsp)
+}
+
+// ListVouchesWithResponse Those that end first at the top
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/vouches (the `ListVouches` operationId).
+func (c *ClientWithResponses) ListVouchesWithResponse(ctx context.Context, params *ListVouchesParams, reqEditors ...RequestEditorFn) (*ListVouchesResponse, error) {
+	rsp, err := c.ListVouches(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListVouchesResponse(rsp)
+}
+
+// CreateVouchWithBodyWithResponse State that a device is genuine
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+func (c *ClientWithResponses) CreateVouchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateVouchResponse, error) {
+	rsp, err := c.CreateVouchWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateVouchResponse(rsp)
+}
+
+// CreateVouchWithResponse State that a device is genuine
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/vouches (the `CreateVouch` operationId).
+func (c *ClientWithResponses) CreateVouchWithResponse(ctx context.Context, body CreateVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateVouchResponse, error) {
+	rsp, err := c.CreateVouch(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateVouchResponse(rsp)
+}
+
+// RevokeVouchWithBodyWithResponse End it before its time, at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+func (c *ClientWithResponses) RevokeVouchWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeVouchResponse, error) {
+	rsp, err := c.RevokeVouchWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeVouchResponse(rsp)
+}
+
+// RevokeVouchWithResponse End it before its time, at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/vouches/{id}/revoke (the `RevokeVouch` operationId).
+func (c *ClientWithResponses) RevokeVouchWithResponse(ctx context.Context, id string, body RevokeVouchJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeVouchResponse, error) {
+	rsp, err := c.RevokeVouch(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeVouchResponse(rsp)
+}
+
+// ListWaiversWithResponse Those that end first at the top
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/waivers (the `ListWaivers` operationId).
+func (c *ClientWithResponses) ListWaiversWithResponse(ctx context.Context, params *ListWaiversParams, reqEditors ...RequestEditorFn) (*ListWaiversResponse, error) {
+	rsp, err := c.ListWaivers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWaiversResponse(rsp)
+}
+
+// CreateWaiverWithBodyWithResponse Make an exception for one device and one rule
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+func (c *ClientWithResponses) CreateWaiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateWaiverResponse, error) {
+	rsp, err := c.CreateWaiverWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateWaiverResponse(rsp)
+}
+
+// CreateWaiverWithResponse Make an exception for one device and one rule
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/waivers (the `CreateWaiver` operationId).
+func (c *ClientWithResponses) CreateWaiverWithResponse(ctx context.Context, body CreateWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateWaiverResponse, error) {
+	rsp, err := c.CreateWaiver(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateWaiverResponse(rsp)
+}
+
+// RevokeWaiverWithBodyWithResponse End it before its time, at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+func (c *ClientWithResponses) RevokeWaiverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeWaiverResponse, error) {
+	rsp, err := c.RevokeWaiverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeWaiverResponse(rsp)
+}
+
+// RevokeWaiverWithResponse End it before its time, at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/waivers/{id}/revoke (the `RevokeWaiver` operationId).
+func (c *ClientWithResponses) RevokeWaiverWithResponse(ctx context.Context, id string, body RevokeWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeWaiverResponse, error) {
+	rsp, err := c.RevokeWaiver(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeWaiverResponse(rsp)
 }
 
 // ParseGetAuthzenConfigurationResponse parses an HTTP response from a GetAuthzenConfigurationWithResponse call
@@ -3919,6 +7967,39 @@ func ParseAskResponse(rsp *http.Response) (*AskResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Answer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCertificatesResponse parses an HTTP response from a ListCertificatesWithResponse call
+func ParseListCertificatesResponse(rsp *http.Response) (*ListCertificatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCertificatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CertificatePage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4068,6 +8149,42 @@ func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseGetDeviceHistoryResponse parses an HTTP response from a GetDeviceHistoryWithResponse call
+func ParseGetDeviceHistoryResponse(rsp *http.Response) (*GetDeviceHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Event `json:"items"`
+			Next  string  `json:"next,omitempty"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePostEvidenceResponse parses an HTTP response from a PostEvidenceWithResponse call
 func ParsePostEvidenceResponse(rsp *http.Response) (*PostEvidenceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4084,6 +8201,39 @@ func ParsePostEvidenceResponse(rsp *http.Response) (*PostEvidenceResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetOverviewResponse parses an HTTP response from a GetOverviewWithResponse call
+func ParseGetOverviewResponse(rsp *http.Response) (*GetOverviewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOverviewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Overview
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4156,6 +8306,103 @@ func ParseImportPeopleResponse(rsp *http.Response) (*ImportPeopleResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRosterResponse parses an HTTP response from a ListRosterWithResponse call
+func ParseListRosterResponse(rsp *http.Response) (*ListRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []RosterEntry `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportRosterResponse parses an HTTP response from a ImportRosterWithResponse call
+func ParseImportRosterResponse(rsp *http.Response) (*ImportRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PeopleIntake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRosterResponse parses an HTTP response from a RemoveRosterWithResponse call
+func ParseRemoveRosterResponse(rsp *http.Response) (*RemoveRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -4270,6 +8517,142 @@ func ParseCheckRulebookResponse(rsp *http.Response) (*CheckRulebookResponse, err
 	return response, nil
 }
 
+// ParseCompareRulebookResponse parses an HTTP response from a CompareRulebookWithResponse call
+func ParseCompareRulebookResponse(rsp *http.Response) (*CompareRulebookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareRulebookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Difference `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFormatRulebookResponse parses an HTTP response from a FormatRulebookWithResponse call
+func ParseFormatRulebookResponse(rsp *http.Response) (*FormatRulebookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FormatRulebookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Files []File `json:"files"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRehearseRulebookResponse parses an HTTP response from a RehearseRulebookWithResponse call
+func ParseRehearseRulebookResponse(rsp *http.Response) (*RehearseRulebookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RehearseRulebookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Shift
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRehearseDeviceResponse parses an HTTP response from a RehearseDeviceWithResponse call
+func ParseRehearseDeviceResponse(rsp *http.Response) (*RehearseDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RehearseDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRulebookResponse parses an HTTP response from a GetRulebookWithResponse call
 func ParseGetRulebookResponse(rsp *http.Response) (*GetRulebookResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4290,6 +8673,103 @@ func ParseGetRulebookResponse(rsp *http.Response) (*GetRulebookResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSearchesResponse parses an HTTP response from a ListSearchesWithResponse call
+func ParseListSearchesResponse(rsp *http.Response) (*ListSearchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSearchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Search `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepSearchResponse parses an HTTP response from a KeepSearchWithResponse call
+func ParseKeepSearchResponse(rsp *http.Response) (*KeepSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Search
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropSearchResponse parses an HTTP response from a DropSearchWithResponse call
+func ParseDropSearchResponse(rsp *http.Response) (*DropSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -4381,6 +8861,41 @@ func ParseOpenSessionResponse(rsp *http.Response) (*OpenSessionResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSourcesResponse parses an HTTP response from a ListSourcesWithResponse call
+func ParseListSourcesResponse(rsp *http.Response) (*ListSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Source `json:"items"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4532,6 +9047,74 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	return response, nil
 }
 
+// ParseListUnmatchedResponse parses an HTTP response from a ListUnmatchedWithResponse call
+func ParseListUnmatchedResponse(rsp *http.Response) (*ListUnmatchedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUnmatchedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Unmatched `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSettleUnmatchedResponse parses an HTTP response from a SettleUnmatchedWithResponse call
+func ParseSettleUnmatchedResponse(rsp *http.Response) (*SettleUnmatchedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleUnmatchedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Taken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetVocabularyResponse parses an HTTP response from a GetVocabularyWithResponse call
 func ParseGetVocabularyResponse(rsp *http.Response) (*GetVocabularyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4565,6 +9148,208 @@ func ParseGetVocabularyResponse(rsp *http.Response) (*GetVocabularyResponse, err
 	return response, nil
 }
 
+// ParseListVouchesResponse parses an HTTP response from a ListVouchesWithResponse call
+func ParseListVouchesResponse(rsp *http.Response) (*ListVouchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListVouchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Grant `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateVouchResponse parses an HTTP response from a CreateVouchWithResponse call
+func ParseCreateVouchResponse(rsp *http.Response) (*CreateVouchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateVouchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeVouchResponse parses an HTTP response from a RevokeVouchWithResponse call
+func ParseRevokeVouchResponse(rsp *http.Response) (*RevokeVouchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeVouchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWaiversResponse parses an HTTP response from a ListWaiversWithResponse call
+func ParseListWaiversResponse(rsp *http.Response) (*ListWaiversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWaiversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Grant `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateWaiverResponse parses an HTTP response from a CreateWaiverWithResponse call
+func ParseCreateWaiverResponse(rsp *http.Response) (*CreateWaiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateWaiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeWaiverResponse parses an HTTP response from a RevokeWaiverWithResponse call
+func ParseRevokeWaiverResponse(rsp *http.Response) (*RevokeWaiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeWaiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// GetAuthzenConfiguration OpenID AuthZEN metadata
@@ -4576,6 +9361,9 @@ type ServerInterface interface {
 	// Ask Try a request; nothing is recorded and nobody is let in
 	// (POST /api/v1/ask)
 	Ask(c *gin.Context)
+	// ListCertificates The certificates that devices show, those that end first at the top
+	// (GET /api/v1/certificates)
+	ListCertificates(c *gin.Context, params ListCertificatesParams)
 	// ListDecisions Recorded decisions, newest first
 	// (GET /api/v1/decisions)
 	ListDecisions(c *gin.Context, params ListDecisionsParams)
@@ -4588,15 +9376,30 @@ type ServerInterface interface {
 	// GetDevice A device with its standing explained
 	// (GET /api/v1/devices/{id})
 	GetDevice(c *gin.Context, id string)
+	// GetDeviceHistory What became of a device, newest first
+	// (GET /api/v1/devices/{id}/history)
+	GetDeviceHistory(c *gin.Context, id string, params GetDeviceHistoryParams)
 	// PostEvidence Bring evidence, one report or a stream
 	// (POST /api/v1/evidence)
 	PostEvidence(c *gin.Context)
+	// GetOverview The fleet at a glance
+	// (GET /api/v1/overview)
+	GetOverview(c *gin.Context, params GetOverviewParams)
 	// ListPeople The directory
 	// (GET /api/v1/people)
 	ListPeople(c *gin.Context, params ListPeopleParams)
 	// ImportPeople Add people, or replace those with the same id
 	// (POST /api/v1/people)
 	ImportPeople(c *gin.Context)
+	// ListRoster Hardware registered in advance as our own
+	// (GET /api/v1/roster)
+	ListRoster(c *gin.Context, params ListRosterParams)
+	// ImportRoster Add hardware, or replace entries of the same serial
+	// (POST /api/v1/roster)
+	ImportRoster(c *gin.Context)
+	// RemoveRoster Take an entry off the roster
+	// (POST /api/v1/roster/{id}/remove)
+	RemoveRoster(c *gin.Context, id string)
 	// ListRulebooks Published versions, newest first
 	// (GET /api/v1/rulebooks)
 	ListRulebooks(c *gin.Context)
@@ -4606,9 +9409,30 @@ type ServerInterface interface {
 	// CheckRulebook Find everything wrong with a rulebook, and run its examples
 	// (POST /api/v1/rulebooks/check)
 	CheckRulebook(c *gin.Context)
+	// CompareRulebook Tell in words what a rulebook changes
+	// (POST /api/v1/rulebooks/compare)
+	CompareRulebook(c *gin.Context, params CompareRulebookParams)
+	// FormatRulebook Print the conditions of a rulebook in the canonical way
+	// (POST /api/v1/rulebooks/format)
+	FormatRulebook(c *gin.Context)
+	// RehearseRulebook What a rulebook would do to today's fleet; nothing is changed
+	// (POST /api/v1/rulebooks/rehearse)
+	RehearseRulebook(c *gin.Context)
+	// RehearseDevice How a device would stand under a rulebook
+	// (POST /api/v1/rulebooks/rehearse/{id})
+	RehearseDevice(c *gin.Context, id string)
 	// GetRulebook A published version with its files
 	// (GET /api/v1/rulebooks/{version})
 	GetRulebook(c *gin.Context, version string)
+	// ListSearches Searches of devices that are kept
+	// (GET /api/v1/searches)
+	ListSearches(c *gin.Context)
+	// KeepSearch Keep a search under its name
+	// (POST /api/v1/searches)
+	KeepSearch(c *gin.Context)
+	// DropSearch Forget a search
+	// (DELETE /api/v1/searches/{name})
+	DropSearch(c *gin.Context, name string)
 	// CloseSession Sign out of the console
 	// (DELETE /api/v1/session)
 	CloseSession(c *gin.Context)
@@ -4618,6 +9442,9 @@ type ServerInterface interface {
 	// OpenSession Sign in to the console with a token; sets an HttpOnly cookie
 	// (POST /api/v1/session)
 	OpenSession(c *gin.Context)
+	// ListSources Who supplies evidence, and what of it was refused
+	// (GET /api/v1/sources)
+	ListSources(c *gin.Context)
 	// GetStatus The service at a glance
 	// (GET /api/v1/status)
 	GetStatus(c *gin.Context)
@@ -4630,9 +9457,33 @@ type ServerInterface interface {
 	// RevokeToken Revoke a token, named by id or name, at once
 	// (DELETE /api/v1/tokens/{id})
 	RevokeToken(c *gin.Context, id string)
+	// ListUnmatched Reports whose keys point at different devices
+	// (GET /api/v1/unmatched)
+	ListUnmatched(c *gin.Context, params ListUnmatchedParams)
+	// SettleUnmatched Join an unmatched report to a device, or discard it
+	// (POST /api/v1/unmatched/{id}/settle)
+	SettleUnmatched(c *gin.Context, id string)
 	// GetVocabulary What conditions and questions may speak of
 	// (GET /api/v1/vocabulary)
 	GetVocabulary(c *gin.Context)
+	// ListVouches Those that end first at the top
+	// (GET /api/v1/vouches)
+	ListVouches(c *gin.Context, params ListVouchesParams)
+	// CreateVouch State that a device is genuine
+	// (POST /api/v1/vouches)
+	CreateVouch(c *gin.Context)
+	// RevokeVouch End it before its time, at once
+	// (POST /api/v1/vouches/{id}/revoke)
+	RevokeVouch(c *gin.Context, id string)
+	// ListWaivers Those that end first at the top
+	// (GET /api/v1/waivers)
+	ListWaivers(c *gin.Context, params ListWaiversParams)
+	// CreateWaiver Make an exception for one device and one rule
+	// (POST /api/v1/waivers)
+	CreateWaiver(c *gin.Context)
+	// RevokeWaiver End it before its time, at once
+	// (POST /api/v1/waivers/{id}/revoke)
+	RevokeWaiver(c *gin.Context, id string)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -4681,6 +9532,65 @@ func (siw *ServerInterfaceWrapper) Ask(c *gin.Context) {
 	}
 
 	siw.Handler.Ask(c)
+}
+
+// ListCertificates operation middleware
+func (siw *ServerInterfaceWrapper) ListCertificates(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCertificatesParams
+
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", c.Request.URL.Query(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter where: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCertificates(c, params)
 }
 
 // ListDecisions operation middleware
@@ -4808,6 +9718,22 @@ func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "columns" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "columns", c.Request.URL.Query(), &params.Columns, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter columns: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "cursor" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -4859,6 +9785,50 @@ func (siw *ServerInterfaceWrapper) GetDevice(c *gin.Context) {
 	siw.Handler.GetDevice(c, id)
 }
 
+// GetDeviceHistory operation middleware
+func (siw *ServerInterfaceWrapper) GetDeviceHistory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDeviceHistoryParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDeviceHistory(c, id, params)
+}
+
 // PostEvidence operation middleware
 func (siw *ServerInterfaceWrapper) PostEvidence(c *gin.Context) {
 
@@ -4870,6 +9840,41 @@ func (siw *ServerInterfaceWrapper) PostEvidence(c *gin.Context) {
 	}
 
 	siw.Handler.PostEvidence(c)
+}
+
+// GetOverview operation middleware
+func (siw *ServerInterfaceWrapper) GetOverview(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetOverviewParams
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", c.Request.URL.Query(), &params.Within, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter within: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "back" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "back", c.Request.URL.Query(), &params.Back, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter back: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetOverview(c, params)
 }
 
 // ListPeople operation middleware
@@ -4912,6 +9917,71 @@ func (siw *ServerInterfaceWrapper) ImportPeople(c *gin.Context) {
 	siw.Handler.ImportPeople(c)
 }
 
+// ListRoster operation middleware
+func (siw *ServerInterfaceWrapper) ListRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRosterParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRoster(c, params)
+}
+
+// ImportRoster operation middleware
+func (siw *ServerInterfaceWrapper) ImportRoster(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportRoster(c)
+}
+
+// RemoveRoster operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRoster(c, id)
+}
+
 // ListRulebooks operation middleware
 func (siw *ServerInterfaceWrapper) ListRulebooks(c *gin.Context) {
 
@@ -4951,6 +10021,84 @@ func (siw *ServerInterfaceWrapper) CheckRulebook(c *gin.Context) {
 	siw.Handler.CheckRulebook(c)
 }
 
+// CompareRulebook operation middleware
+func (siw *ServerInterfaceWrapper) CompareRulebook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareRulebookParams
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", c.Request.URL.Query(), &params.Version, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter version: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareRulebook(c, params)
+}
+
+// FormatRulebook operation middleware
+func (siw *ServerInterfaceWrapper) FormatRulebook(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FormatRulebook(c)
+}
+
+// RehearseRulebook operation middleware
+func (siw *ServerInterfaceWrapper) RehearseRulebook(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RehearseRulebook(c)
+}
+
+// RehearseDevice operation middleware
+func (siw *ServerInterfaceWrapper) RehearseDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RehearseDevice(c, id)
+}
+
 // GetRulebook operation middleware
 func (siw *ServerInterfaceWrapper) GetRulebook(c *gin.Context) {
 
@@ -4974,6 +10122,57 @@ func (siw *ServerInterfaceWrapper) GetRulebook(c *gin.Context) {
 	}
 
 	siw.Handler.GetRulebook(c, version)
+}
+
+// ListSearches operation middleware
+func (siw *ServerInterfaceWrapper) ListSearches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSearches(c)
+}
+
+// KeepSearch operation middleware
+func (siw *ServerInterfaceWrapper) KeepSearch(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.KeepSearch(c)
+}
+
+// DropSearch operation middleware
+func (siw *ServerInterfaceWrapper) DropSearch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropSearch(c, name)
 }
 
 // CloseSession operation middleware
@@ -5013,6 +10212,19 @@ func (siw *ServerInterfaceWrapper) OpenSession(c *gin.Context) {
 	}
 
 	siw.Handler.OpenSession(c)
+}
+
+// ListSources operation middleware
+func (siw *ServerInterfaceWrapper) ListSources(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSources(c)
 }
 
 // GetStatus operation middleware
@@ -5079,6 +10291,58 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, id)
 }
 
+// ListUnmatched operation middleware
+func (siw *ServerInterfaceWrapper) ListUnmatched(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListUnmatchedParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUnmatched(c, params)
+}
+
+// SettleUnmatched operation middleware
+func (siw *ServerInterfaceWrapper) SettleUnmatched(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SettleUnmatched(c, id)
+}
+
 // GetVocabulary operation middleware
 func (siw *ServerInterfaceWrapper) GetVocabulary(c *gin.Context) {
 
@@ -5090,6 +10354,168 @@ func (siw *ServerInterfaceWrapper) GetVocabulary(c *gin.Context) {
 	}
 
 	siw.Handler.GetVocabulary(c)
+}
+
+// ListVouches operation middleware
+func (siw *ServerInterfaceWrapper) ListVouches(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListVouchesParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", c.Request.URL.Query(), &params.Within, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter within: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVouches(c, params)
+}
+
+// CreateVouch operation middleware
+func (siw *ServerInterfaceWrapper) CreateVouch(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CreateVouch(c)
+}
+
+// RevokeVouch operation middleware
+func (siw *ServerInterfaceWrapper) RevokeVouch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeVouch(c, id)
+}
+
+// ListWaivers operation middleware
+func (siw *ServerInterfaceWrapper) ListWaivers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWaiversParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", c.Request.URL.Query(), &params.Within, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter within: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWaivers(c, params)
+}
+
+// CreateWaiver operation middleware
+func (siw *ServerInterfaceWrapper) CreateWaiver(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CreateWaiver(c)
+}
+
+// RevokeWaiver operation middleware
+func (siw *ServerInterfaceWrapper) RevokeWaiver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeWaiver(c, id)
 }
 
 // GinServerOptions provides options for the Gin server.
@@ -5127,9 +10553,31 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/evidence", wrapper.PostEvidence)
 	router.GET(options.BaseURL+"/api/v1/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/api/v1/devices/:id", wrapper.GetDevice)
+	router.GET(options.BaseURL+"/api/v1/overview", wrapper.GetOverview)
+	router.GET(options.BaseURL+"/api/v1/devices/:id/history", wrapper.GetDeviceHistory)
+	router.GET(options.BaseURL+"/api/v1/searches", wrapper.ListSearches)
+	router.POST(options.BaseURL+"/api/v1/searches", wrapper.KeepSearch)
+	router.DELETE(options.BaseURL+"/api/v1/searches/:name", wrapper.DropSearch)
+	router.GET(options.BaseURL+"/api/v1/certificates", wrapper.ListCertificates)
+	router.GET(options.BaseURL+"/api/v1/sources", wrapper.ListSources)
+	router.GET(options.BaseURL+"/api/v1/unmatched", wrapper.ListUnmatched)
+	router.POST(options.BaseURL+"/api/v1/unmatched/:id/settle", wrapper.SettleUnmatched)
+	router.GET(options.BaseURL+"/api/v1/waivers", wrapper.ListWaivers)
+	router.POST(options.BaseURL+"/api/v1/waivers", wrapper.CreateWaiver)
+	router.POST(options.BaseURL+"/api/v1/waivers/:id/revoke", wrapper.RevokeWaiver)
+	router.GET(options.BaseURL+"/api/v1/vouches", wrapper.ListVouches)
+	router.POST(options.BaseURL+"/api/v1/vouches", wrapper.CreateVouch)
+	router.POST(options.BaseURL+"/api/v1/vouches/:id/revoke", wrapper.RevokeVouch)
+	router.GET(options.BaseURL+"/api/v1/roster", wrapper.ListRoster)
+	router.POST(options.BaseURL+"/api/v1/roster", wrapper.ImportRoster)
+	router.POST(options.BaseURL+"/api/v1/roster/:id/remove", wrapper.RemoveRoster)
 	router.GET(options.BaseURL+"/api/v1/rulebooks", wrapper.ListRulebooks)
 	router.POST(options.BaseURL+"/api/v1/rulebooks", wrapper.PublishRulebook)
 	router.POST(options.BaseURL+"/api/v1/rulebooks/check", wrapper.CheckRulebook)
+	router.POST(options.BaseURL+"/api/v1/rulebooks/format", wrapper.FormatRulebook)
+	router.POST(options.BaseURL+"/api/v1/rulebooks/compare", wrapper.CompareRulebook)
+	router.POST(options.BaseURL+"/api/v1/rulebooks/rehearse", wrapper.RehearseRulebook)
+	router.POST(options.BaseURL+"/api/v1/rulebooks/rehearse/:id", wrapper.RehearseDevice)
 	router.GET(options.BaseURL+"/api/v1/rulebooks/:version", wrapper.GetRulebook)
 	router.GET(options.BaseURL+"/api/v1/people", wrapper.ListPeople)
 	router.POST(options.BaseURL+"/api/v1/people", wrapper.ImportPeople)

@@ -118,6 +118,17 @@ func (p *Program) RuleKeys() []string {
 	return keys
 }
 
+// Title returns the title of rule i, in the order of RuleKeys.
+func (p *Program) Title(i int) string { return p.rules[i].Title }
+
+// Grace returns the grace of rule i, in microseconds.
+func (p *Program) Grace(i int) int64 { return p.rules[i].grace }
+
+// InShadow reports whether rule i belongs to a baseline that has no effect yet.
+func (p *Program) InShadow(i int) bool {
+	return slices.ContainsFunc(p.baselines, func(b baseline) bool { return !b.enforced && b.first <= i && i < b.end })
+}
+
 // Result is the outcome of an appraisal. Its slices are reused when it is
 // passed to Appraise again.
 type Result struct {

@@ -12,11 +12,8 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/rehearsal"
-	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/service"
-	"ironledger.example/internal/store"
 )
 
 var _ api.ServerInterface = (*Server)(nil)
@@ -47,7 +44,7 @@ type session struct {
 
 func sessionOf(t service.Token) session {
 	s := session{Name: t.Name, Role: t.Role, May: []service.Permission{}}
-	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish, service.MayDecide, service.MayReport, service.MayAdmin} {
+	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish, service.MayDecide, service.MayReport, service.MayWaive, service.MayVouch, service.MayAdmin} {
 		if t.Role.May(p) {
 			s.May = append(s.May, p)
 		}
@@ -185,7 +182,17 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.Devices(service.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit})
+	q := service.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit, Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
+	switch p.Format {
+	case "csv":
+		s.exportCSV(c, q)
+		return
+	case "", "json":
+	default:
+		s.fail(c, &service.QueryError{Param: "format", Message: "the format is json or csv"})
+		return
+	}
+	page, err := s.service.Devices(q)
 	s.answer(c, http.StatusOK, page, err)
 }
 
@@ -196,115 +203,8 @@ func (s *Server) GetDevice(c *gin.Context, id string) {
 		s.fail(c, newProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id))
 		return
 	}
+	speakDevice(c, d)
 	c.JSON(http.StatusOK, d)
-}
-
-type rulebookInfo struct {
-	store.Rulebook
-	At string `json:"at,omitempty"`
-}
-
-func infoOf(r store.Rulebook) rulebookInfo {
-	i := rulebookInfo{Rulebook: r}
-	if r.Version > 0 {
-		i.At = value.FormatTime(r.At)
-	}
-	return i
-}
-
-// ListRulebooks lists the published versions.
-func (s *Server) ListRulebooks(c *gin.Context) {
-	all, err := s.service.History(c)
-	out := list[rulebookInfo]{Items: []rulebookInfo{}}
-	for _, r := range all {
-		out.Items = append(out.Items, infoOf(r))
-	}
-	s.answer(c, http.StatusOK, out, err)
-}
-
-// GetRulebook shows a published version.
-func (s *Server) GetRulebook(c *gin.Context, version string) {
-	n := int64(0)
-	if version != "current" {
-		var err error
-		if n, err = strconv.ParseInt(version, 10, 64); err != nil || n < 1 {
-			s.fail(c, newProblem(http.StatusBadRequest, "%q is not a version: write a number or current", version))
-			return
-		}
-	}
-	r, err := s.service.Version(c, n)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Header("ETag", strconv.Quote(strconv.FormatInt(r.Version, 10)))
-	c.JSON(http.StatusOK, infoOf(*r))
-}
-
-func draftOf(c *gin.Context) (service.Draft, error) {
-	var d service.Draft
-	if err := decode(c, maxRulebook, &d); err != nil {
-		return d, err
-	}
-	if len(d.Files) == 0 {
-		return d, &access.FieldError{Pointer: "/files", Message: "a rulebook has at least one file"}
-	}
-	if len(d.Message) > 2000 {
-		return d, &access.FieldError{Pointer: "/message", Message: "longer than 2000 bytes"}
-	}
-	if match := c.GetHeader("If-Match"); match != "" && d.Base == nil {
-		n, err := strconv.ParseInt(strings.Trim(match, `"`), 10, 64)
-		if err != nil {
-			return d, newProblem(http.StatusBadRequest, "If-Match must be the ETag of a rulebook, such as \"3\"")
-		}
-		d.Base = &n
-	}
-	return d, nil
-}
-
-// PublishRulebook puts a rulebook in force.
-func (s *Server) PublishRulebook(c *gin.Context) {
-	d, err := draftOf(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	r, moved, err := s.service.Publish(c, actor(c).Name, d)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	info := *r
-	info.Files = nil
-	c.JSON(http.StatusCreated, gin.H{"rulebook": infoOf(info), "moved": moved})
-}
-
-// CheckRulebook finds what is wrong with a rulebook.
-func (s *Server) CheckRulebook(c *gin.Context) {
-	d, err := draftOf(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	out := struct {
-		OK       bool                `json:"ok"`
-		Problems rulebook.Problems   `json:"problems"`
-		Examples []rehearsal.Outcome `json:"examples"`
-	}{Problems: rulebook.Problems{}, Examples: []rehearsal.Outcome{}}
-	rb, err := rulebook.Load(d.Files)
-	if problems, ok := err.(rulebook.Problems); ok {
-		out.Problems = problems
-	} else if err != nil {
-		s.fail(c, err)
-		return
-	} else {
-		out.OK = true
-		out.Examples = rehearsal.Examples(rb, value.Micros(s.service.Now()))
-		for _, e := range out.Examples {
-			out.OK = out.OK && e.Passed
-		}
-	}
-	c.JSON(http.StatusOK, out)
 }
 
 // ListPeople lists the directory.
@@ -366,7 +266,9 @@ func (s *Server) Ask(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, s.service.Ask(e))
+	a := s.service.Ask(e)
+	speakAnswer(c, a)
+	c.JSON(http.StatusOK, a)
 }
 
 // Evaluate is the access evaluation of AuthZEN 1.0 (section 6).
@@ -412,6 +314,9 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 // GetDecision shows a recorded decision.
 func (s *Server) GetDecision(c *gin.Context, id string) {
 	r, err := s.service.Decision(c, id)
+	if err == nil {
+		speakAnswer(c, &r.Answer)
+	}
 	s.answer(c, http.StatusOK, r, err)
 }
 

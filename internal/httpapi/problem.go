@@ -46,6 +46,8 @@ func problemOf(err error) *problem {
 		example  *service.ExampleError
 		conflict *service.ConflictError
 		large    *http.MaxBytesError
+		input    *service.InputError
+		missing  *service.NotFoundError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -64,6 +66,11 @@ func problemOf(err error) *problem {
 		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail", example.Failed
 	case errors.As(err, &conflict):
 		p = newProblem(http.StatusConflict, "%s", conflict.Error())
+	case errors.As(err, &input):
+		p = newProblem(http.StatusBadRequest, "%s", input.Message)
+		p.Pointer = input.Pointer
+	case errors.As(err, &missing):
+		p = newProblem(http.StatusNotFound, "%s", missing.Error())
 	case errors.As(err, &large):
 		p = newProblem(http.StatusRequestEntityTooLarge, "the body is larger than %d bytes", large.Limit)
 	case errors.Is(err, store.ErrNotFound):

@@ -18,6 +18,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/service"
 )
 
@@ -50,6 +51,28 @@ var permissions = map[string]service.Permission{
 	"POST /api/v1/evidence":                  service.MayReport,
 	"GET /api/v1/devices":                    service.MayRead,
 	"GET /api/v1/devices/:id":                service.MayRead,
+	"GET /api/v1/devices/:id/history":        service.MayRead,
+	"GET /api/v1/overview":                   service.MayRead,
+	"GET /api/v1/searches":                   service.MayRead,
+	"POST /api/v1/searches":                  service.MayAsk,
+	"DELETE /api/v1/searches/:name":          service.MayAsk,
+	"GET /api/v1/certificates":               service.MayRead,
+	"GET /api/v1/sources":                    service.MayRead,
+	"GET /api/v1/unmatched":                  service.MayRead,
+	"POST /api/v1/unmatched/:id/settle":      service.MayWaive,
+	"GET /api/v1/waivers":                    service.MayRead,
+	"POST /api/v1/waivers":                   service.MayWaive,
+	"POST /api/v1/waivers/:id/revoke":        service.MayWaive,
+	"GET /api/v1/vouches":                    service.MayRead,
+	"POST /api/v1/vouches":                   service.MayVouch,
+	"POST /api/v1/vouches/:id/revoke":        service.MayWaive,
+	"GET /api/v1/roster":                     service.MayRead,
+	"POST /api/v1/roster":                    service.MayAdmin,
+	"POST /api/v1/roster/:id/remove":         service.MayAdmin,
+	"POST /api/v1/rulebooks/format":          service.MayRead,
+	"POST /api/v1/rulebooks/compare":         service.MayRead,
+	"POST /api/v1/rulebooks/rehearse":        service.MayRead,
+	"POST /api/v1/rulebooks/rehearse/:id":    service.MayRead,
 	"GET /api/v1/rulebooks":                  service.MayRead,
 	"POST /api/v1/rulebooks":                 service.MayPublish,
 	"POST /api/v1/rulebooks/check":           service.MayRead,
@@ -98,6 +121,11 @@ func Handler(o Options) http.Handler {
 		c.String(http.StatusOK, "ready\n")
 	})
 	r.GET("/api/v1/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Spec) })
+	r.GET("/schema/rulebook.json", func(c *gin.Context) {
+		c.Header("Cache-Control", "public, max-age=3600")
+		c.Header("Content-Type", "application/schema+json")
+		c.JSON(http.StatusOK, rulebook.Schema())
+	})
 	api.RegisterHandlersWithOptions(r, s, api.GinServerOptions{
 		Middlewares:  []api.MiddlewareFunc{s.authorize},
 		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, newProblem(status, "%s", err)) },

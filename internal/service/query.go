@@ -25,6 +25,8 @@ type DeviceQuery struct {
 	Sort   string // a column, with "-" before it for falling order; "" for id
 	Cursor string
 	Limit  int
+	// Columns are attributes whose values the items carry beside the usual.
+	Columns []string
 }
 
 // Summary is a device in a list.
@@ -47,6 +49,9 @@ type Summary struct {
 	Since     string   `json:"since"`
 	SeenAt    string   `json:"seen_at"`
 	Next      string   `json:"next_change,omitempty"`
+	// Values are the attributes asked for, as text; those that are not known are
+	// left out.
+	Values map[string]string `json:"values,omitempty"`
 }
 
 // DevicePage is one page of a list of devices.
@@ -104,6 +109,9 @@ func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
 		return nil, err
 	}
 	match, err := snap.Book.matcher(q, now)
+	if err == nil {
+		err = snap.Book.checkColumns(q.Columns)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -138,7 +146,7 @@ func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
 	}
 	end := min(len(rows), start+q.Limit)
 	for _, r := range rows[start:end] {
-		page.Items = append(page.Items, snap.Book.Summary(r.d, now))
+		page.Items = append(page.Items, snap.Book.summary(r.d, q.Columns, now))
 	}
 	if end < len(rows) {
 		page.Next = formatCursor(rows[end-1].cursor)
@@ -215,6 +223,36 @@ func whereError(err error) error {
 	return &QueryError{Param: "where", Message: msg, Excerpt: one.Excerpt()}
 }
 
+func (b *Book) checkColumns(columns []string) error {
+	for _, name := range columns {
+		if b.Rulebook.Dict.Slot(name) < 0 {
+			return &QueryError{Param: "columns", Message: fmt.Sprintf("%q is not an attribute%s", name, nearest(name, b.Rulebook.Dict.Names()))}
+		}
+	}
+	return nil
+}
+
+func nearest(name string, known []string) string {
+	if near := condition.Nearest(name, known); near != "" {
+		return "; did you mean " + near + "?"
+	}
+	return ""
+}
+
+// summary describes a device in a list with further attributes.
+func (b *Book) summary(d *Device, columns []string, now int64) Summary {
+	s := b.Summary(d, now)
+	for _, name := range columns {
+		if v := d.View.Get(b.Rulebook.Dict.Slot(name), now); v.Known() {
+			if s.Values == nil {
+				s.Values = map[string]string{}
+			}
+			s.Values[name] = v.String()
+		}
+	}
+	return s
+}
+
 // Summary describes a device in a list.
 func (b *Book) Summary(d *Device, now int64) Summary {
 	get := func(name string) string {
@@ -238,11 +276,17 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 // Detail is a device in full.
 type Detail struct {
 	Summary
-	FirstSeen string            `json:"first_seen"`
-	Keys      map[string]string `json:"keys"`
-	Standing  *posture.Standing `json:"standing"`
-	Readings  []Shown           `json:"readings"`
-	Rulebook  int64             `json:"rulebook"`
+	FirstSeen string             `json:"first_seen"`
+	Keys      map[string]string  `json:"keys"`
+	Standing  *posture.Standing  `json:"standing"`
+	Readings  []Shown            `json:"readings"`
+	Refused   []ShownRefusal     `json:"refused"` // of the newest report of each source
+	Threats   []Threat           `json:"threats"` // the active ones
+	Waivers   []ShownGrant       `json:"waivers"`
+	Vouches   []ShownGrant       `json:"vouches"`
+	OnRoster  bool               `json:"on_roster"`
+	Certs     []ShownCertificate `json:"certificates"`
+	Rulebook  int64              `json:"rulebook"`
 }
 
 // Shown is a reading as people see it.
@@ -286,6 +330,17 @@ func (s *Service) detail(snap *Snapshot, d *Device, now int64) *Detail {
 	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{}, Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
 	for _, k := range d.Keys {
 		out.Keys[string(k.Kind)] = k.Text
+	}
+	out.Refused, out.Threats, out.OnRoster = d.shownRefusals(), b.threats(d, now), snap.Roster.Has(d.Keys)
+	out.Waivers, out.Vouches, out.Certs = []ShownGrant{}, []ShownGrant{}, []ShownCertificate{}
+	for _, w := range d.Waivers {
+		out.Waivers = append(out.Waivers, s.shownWaiver(w, now))
+	}
+	for _, v := range d.Vouches {
+		out.Vouches = append(out.Vouches, s.shown(&v.Grant, "", now))
+	}
+	for _, c := range d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members() {
+		out.Certs = append(out.Certs, b.certificate(d, c, certificateState(c, now)))
 	}
 	for _, r := range d.Record.Readings() {
 		slot := b.Rulebook.Dict.Slot(r.Name)

@@ -24,11 +24,11 @@ type Role string
 // The roles.
 const (
 	Reader   Role = "reader"   // see everything
-	Helpdesk Role = "helpdesk" // see everything and ask
-	Author   Role = "author"   // also check and publish rulebooks
+	Helpdesk Role = "helpdesk" // also ask, waive, vouch and settle reports
+	Author   Role = "author"   // also publish rulebooks
 	Admin    Role = "admin"    // everything
 	Enforcer Role = "enforcer" // ask for decisions that count
-	Source   Role = "source"   // bring evidence under its own name
+	Source   Role = "source"   // bring evidence under its own name, and vouch
 )
 
 // Permission is one thing that a role may allow.
@@ -41,17 +41,19 @@ const (
 	MayPublish Permission = "publish"
 	MayDecide  Permission = "decide"
 	MayReport  Permission = "report"
+	MayWaive   Permission = "waive"
+	MayVouch   Permission = "vouch"
 	MayAdmin   Permission = "administer"
 )
 
 // roles is who may do what.
 var roles = map[Role][]Permission{
 	Reader:   {MayRead},
-	Helpdesk: {MayRead, MayAsk},
-	Author:   {MayRead, MayAsk, MayPublish},
-	Admin:    {MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayAdmin},
+	Helpdesk: {MayRead, MayAsk, MayWaive, MayVouch},
+	Author:   {MayRead, MayAsk, MayPublish, MayWaive, MayVouch},
+	Admin:    {MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin},
 	Enforcer: {MayDecide},
-	Source:   {MayReport},
+	Source:   {MayReport, MayVouch},
 }
 
 // May reports whether the role allows something.

@@ -112,6 +112,248 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The fleet at a glance */
+        get: operations["getOverview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of a device, newest first */
+        get: operations["getDeviceHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Searches of devices that are kept */
+        get: operations["listSearches"];
+        put?: never;
+        /** Keep a search under its name */
+        post: operations["keepSearch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/searches/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a search */
+        delete: operations["dropSearch"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificates that devices show, those that end first at the top */
+        get: operations["listCertificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who supplies evidence, and what of it was refused */
+        get: operations["listSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unmatched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports whose keys point at different devices */
+        get: operations["listUnmatched"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unmatched/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Join an unmatched report to a device, or discard it */
+        post: operations["settleUnmatched"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Those that end first at the top */
+        get: operations["listWaivers"];
+        put?: never;
+        /** Make an exception for one device and one rule */
+        post: operations["createWaiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waivers/{id}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it before its time, at once */
+        post: operations["revokeWaiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vouches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Those that end first at the top */
+        get: operations["listVouches"];
+        put?: never;
+        /** State that a device is genuine */
+        post: operations["createVouch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vouches/{id}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it before its time, at once */
+        post: operations["revokeVouch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hardware registered in advance as our own */
+        get: operations["listRoster"];
+        put?: never;
+        /** Add hardware, or replace entries of the same serial */
+        post: operations["importRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roster/{id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take an entry off the roster */
+        post: operations["removeRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rulebooks": {
         parameters: {
             query?: never;
@@ -144,6 +386,74 @@ export interface paths {
         put?: never;
         /** Find everything wrong with a rulebook, and run its examples */
         post: operations["checkRulebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rulebooks/format": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Print the conditions of a rulebook in the canonical way */
+        post: operations["formatRulebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rulebooks/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell in words what a rulebook changes */
+        post: operations["compareRulebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rulebooks/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rulebook would do to today's fleet; nothing is changed */
+        post: operations["rehearseRulebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rulebooks/rehearse/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a device would stand under a rulebook */
+        post: operations["rehearseDevice"];
         delete?: never;
         options?: never;
         head?: never;
@@ -361,6 +671,277 @@ export interface components {
             tags?: string[];
             url?: string;
         };
+        AttributeRefusal: {
+            attribute: string;
+            message: string;
+            devices: number;
+            device: string;
+            source?: string;
+            at: string;
+        };
+        Threat: {
+            id: string;
+            title?: string;
+            severity?: string;
+            at?: string;
+            source?: string;
+        };
+        Grant: {
+            id: string;
+            device: string;
+            rule?: string;
+            reason: string;
+            author: string;
+            at: string;
+            until: string;
+            /** @enum {string} */
+            state: "live" | "ended" | "revoked";
+            revoked_at?: string;
+            revoked_by?: string;
+            /** @description Why it was revoked */
+            revoked?: string;
+            /** @description What the waived rule says now */
+            verdict?: string;
+        };
+        GrantDraft: {
+            /** @description Its id, serial or hardware id */
+            device: string;
+            /** @description Of a waiver: baseline/rule */
+            rule?: string;
+            reason: string;
+            /** @description How long it lives, as 14d */
+            for?: string;
+            /** @description When it ends, RFC 3339; for or until */
+            until?: string;
+        };
+        Reason: {
+            reason: string;
+        };
+        Certificate: {
+            device: string;
+            level: string;
+            rank: number;
+            top: number;
+            subject: string;
+            issuer: string;
+            names: string[];
+            serial: string;
+            sha256: string;
+            not_before: string;
+            not_after: string;
+            lifetime: string;
+            /** @enum {string} */
+            state: "trusted" | "ending" | "revoked" | "untrusted" | "unknown";
+            issuer_id?: string;
+            why?: string;
+            source: string;
+        };
+        CertificatePage: {
+            total: number;
+            states: {
+                [key: string]: number;
+            };
+            issuers: {
+                id: string;
+                certificates: number;
+                not_after?: string;
+                crl_ends?: string;
+            }[];
+            items: components["schemas"]["Certificate"][];
+            next?: string;
+        };
+        Source: {
+            id: string;
+            title?: string;
+            declared: boolean;
+            rank: number;
+            provides: string[];
+            devices: number;
+            readings: number;
+            counting: number;
+            stale: number;
+            last_at?: string;
+            quiet: boolean;
+            quiet_after: string;
+            refused: components["schemas"]["AttributeRefusal"][];
+        };
+        Unmatched: {
+            id: string;
+            at: string;
+            times: number;
+            source: string;
+            observed_at: string;
+            /** @enum {string} */
+            state: "open" | "joined" | "discarded";
+            keys: {
+                kind: string;
+                text: string;
+                device?: string;
+            }[];
+            readings: {
+                attribute: string;
+                text: string;
+            }[];
+            settled_at?: string;
+            settled_by?: string;
+            device?: string;
+            reason?: string;
+        };
+        RosterEntry: {
+            id: string;
+            serial?: string;
+            hardware_id?: string;
+            note?: string;
+            at: string;
+            by: string;
+            /** @description The device it turned out to be */
+            device?: string;
+        };
+        Event: {
+            /**
+             * Format: int64
+             * @description Of its entry in the ledger
+             */
+            seq: number;
+            at: string;
+            kind: string;
+            actor: string;
+            /** @description Of the level a change led to, on today's ladder */
+            rank?: number;
+            body: components["schemas"]["EventBody"];
+        };
+        EventBody: {
+            from?: string;
+            to?: string;
+            shadow?: string;
+            binding?: string[];
+            cause?: string;
+            /** Format: int64 */
+            rulebook?: number;
+            changed?: {
+                rule: string;
+                from: string;
+                to: string;
+                why?: string;
+            }[];
+            evidence?: {
+                attribute: string;
+                source: string;
+                from?: string;
+                to: string;
+            }[];
+            id?: string;
+            rule?: string;
+            reason?: string;
+            until?: string;
+            author?: string;
+            revoked?: string;
+        };
+        Search: {
+            name: string;
+            where?: string;
+            q?: string;
+            sort?: string;
+            columns?: string[];
+            by: string;
+        };
+        SearchDraft: {
+            name: string;
+            where?: string;
+            q?: string;
+            sort?: string;
+            columns?: string[];
+        };
+        Overview: {
+            now: string;
+            devices: number;
+            ladder: string[];
+            platforms: {
+                platform: string;
+                levels: number[];
+            }[];
+            course: {
+                at: string;
+                levels: number[];
+            }[];
+            rules: {
+                rule: string;
+                title?: string;
+                fail: number;
+                unknown: number;
+                grace: number;
+                waived: number;
+                binding: number;
+                shadow?: boolean;
+            }[];
+            dropped: {
+                device: string;
+                name?: string;
+                level: string;
+                rank: number;
+                top: number;
+                since: string;
+                held: string[];
+            }[];
+            ending: {
+                kind: string;
+                id: string;
+                device?: string;
+                about?: string;
+                until: string;
+            }[];
+            quiet: components["schemas"]["Source"][];
+            unmatched: number;
+            verdicts: {
+                [key: string]: number;
+            };
+        };
+        Position: {
+            file: string;
+            line: number;
+            column: number;
+        };
+        Remark: {
+            kind: string;
+            about: string;
+            message: string;
+            where: components["schemas"]["Position"];
+        };
+        Difference: {
+            section: string;
+            about: string;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            text: string;
+        };
+        ShiftCount: {
+            id: string;
+            devices?: number;
+            falls: number;
+            rises: number;
+        };
+        Move: {
+            device: string;
+            name?: string;
+            platform?: string;
+            owner?: string;
+            from: string;
+            to: string;
+            falls: boolean;
+            rules: string[];
+        };
+        Shift: {
+            devices: number;
+            falls: number;
+            rises: number;
+            from: string[];
+            to: string[];
+            matrix: number[][];
+            rules: components["schemas"]["ShiftCount"][];
+            platforms: components["schemas"]["ShiftCount"][];
+            groups: components["schemas"]["ShiftCount"][];
+            moves: components["schemas"]["Move"][];
+        };
         Refusal: {
             attribute: string;
             message: string;
@@ -381,6 +962,8 @@ export interface components {
             new?: boolean;
             refused?: components["schemas"]["Refusal"][];
             error?: string;
+            /** @description The id under which the report waits for a person to say whose it is */
+            unmatched?: string;
         };
         DevicePage: {
             total: number;
@@ -411,6 +994,10 @@ export interface components {
             since: string;
             seen_at: string;
             next_change?: string;
+            /** @description The attributes asked for */
+            values?: {
+                [key: string]: string;
+            };
         };
         Device: components["schemas"]["DeviceSummary"] & {
             first_seen: string;
@@ -419,6 +1006,14 @@ export interface components {
             };
             standing: components["schemas"]["Standing"];
             readings: components["schemas"]["Reading"][];
+            /** @description Attributes of the newest reports that were not taken */
+            refused: components["schemas"]["AttributeRefusal"][];
+            /** @description The active ones */
+            threats: components["schemas"]["Threat"][];
+            waivers: components["schemas"]["Grant"][];
+            vouches: components["schemas"]["Grant"][];
+            on_roster: boolean;
+            certificates: components["schemas"]["Certificate"][];
             /** Format: int64 */
             rulebook: number;
         };
@@ -450,11 +1045,13 @@ export interface components {
             rule: string;
             title?: string;
             /** @enum {string} */
-            verdict: "pass" | "fail" | "unknown" | "grace";
+            verdict: "pass" | "fail" | "unknown" | "grace" | "waived";
             shadow?: boolean;
             holds_at?: string;
             binding?: boolean;
             grace_until?: string;
+            waived_until?: string;
+            failing_since?: string;
             check?: string;
             why: components["schemas"]["Leaf"][];
             remedy?: components["schemas"]["Remedies"];
@@ -524,6 +1121,8 @@ export interface components {
             ok: boolean;
             problems: components["schemas"]["RulebookProblem"][];
             examples: components["schemas"]["ExampleOutcome"][];
+            /** @description What is allowed and likely not meant */
+            remarks: components["schemas"]["Remark"][];
         };
         Person: {
             id: string;
@@ -811,6 +1410,10 @@ export interface operations {
                 q?: string;
                 /** @description A column; a minus before it for falling order */
                 sort?: string;
+                /** @description Attributes whose values the items carry, parted by commas */
+                columns?: string;
+                /** @description json, or csv for every device that the search selects */
+                format?: string;
                 /** @description The next of the page before */
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
@@ -853,6 +1456,481 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Device"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getOverview: {
+        parameters: {
+            query?: {
+                /** @description How near an end must be to be told of, as 7d */
+                within?: string;
+                /** @description How far the course of levels reaches back, as 7d */
+                back?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The fleet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeviceHistory: {
+        parameters: {
+            query?: {
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /** @description Its id, serial or hardware id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its history */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Event"][];
+                        next?: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSearches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Searches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Search"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SearchDraft"];
+            };
+        };
+        responses: {
+            /** @description Kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCertificates: {
+        parameters: {
+            query?: {
+                /** @description A condition over the fields of a certificate, device, level and the device's attributes */
+                where?: string;
+                /** @description A part of the subject, issuer, serial, digest or device */
+                q?: string;
+                /** @description trusted, ending, revoked, untrusted or unknown */
+                state?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificatePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sources */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Source"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUnmatched: {
+        parameters: {
+            query?: {
+                /** @description Settled ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Reports */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Unmatched"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleUnmatched: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    device?: string;
+                    discard?: boolean;
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Settled */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWaivers: {
+        parameters: {
+            query?: {
+                device?: string;
+                /** @description live, ended or revoked */
+                state?: string;
+                /** @description Those live that end within a time, as 7d */
+                within?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Waiver */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Grant"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createWaiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantDraft"];
+            };
+        };
+        responses: {
+            /** @description In force */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeWaiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Revoked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVouches: {
+        parameters: {
+            query?: {
+                device?: string;
+                /** @description live, ended or revoked */
+                state?: string;
+                /** @description Those live that end within a time, as 7d */
+                within?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Vouch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Grant"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createVouch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantDraft"];
+            };
+        };
+        responses: {
+            /** @description In force */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeVouch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Revoked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoster: {
+        parameters: {
+            query?: {
+                /** @description A part of the serial, hardware id or note */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The roster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["RosterEntry"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleIntake"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -925,6 +2003,115 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    formatRulebook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Draft"];
+            };
+        };
+        responses: {
+            /** @description The files */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        files: components["schemas"]["File"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareRulebook: {
+        parameters: {
+            query?: {
+                /** @description The version to compare with; the one in force by default */
+                version?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Draft"];
+            };
+        };
+        responses: {
+            /** @description What differs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Difference"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rehearseRulebook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Draft"];
+            };
+        };
+        responses: {
+            /** @description Who would move */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shift"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rehearseDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Draft"];
+            };
+        };
+        responses: {
+            /** @description The device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
                 };
             };
             default: components["responses"]["Problem"];

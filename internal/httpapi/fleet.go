@@ -1,0 +1,250 @@
+package httpapi
+
+import (
+	"encoding/csv"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/api"
+	"ironledger.example/internal/service"
+)
+
+// GetOverview shows the fleet at a glance.
+func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) {
+	const day = 24 * 3600 * 1_000_000
+	within, err := service.Span("within", p.Within, 7*day)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	back, err := service.Span("back", p.Back, 7*day)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, err := s.service.Overview(c, within, back)
+	s.answer(c, http.StatusOK, o, err)
+}
+
+// GetDeviceHistory lists what became of a device.
+func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHistoryParams) {
+	limit, err := limitOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	before := int64(0)
+	if p.Cursor != "" {
+		if before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || before < 1 {
+			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
+			return
+		}
+	}
+	events, err := s.service.DeviceHistory(c, id, before, limit+1)
+	out := list[service.Event]{Items: events}
+	if len(events) > limit {
+		out.Items, out.Next = events[:limit], strconv.FormatInt(events[limit-1].Seq, 10)
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+// exportCSV writes every device that a query selects as CSV: what a list shows
+// and the attributes asked for.
+func (s *Server) exportCSV(c *gin.Context, q service.DeviceQuery) {
+	q.Limit, q.Cursor = 1<<30, ""
+	page, err := s.service.Devices(q)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", `attachment; filename="devices.csv"`)
+	w := csv.NewWriter(c.Writer)
+	write := func(row []string) {
+		for i := range row {
+			row[i] = harmless(row[i])
+		}
+		_ = w.Write(row) // told of by Flush
+	}
+	write(append([]string{"id", "name", "level", "shadow_level", "binding", "platform", "os_version", "form", "model", "owner", "ownership", "serial", "since", "seen_at", "next_change"}, q.Columns...))
+	for _, d := range page.Items {
+		row := []string{d.ID, d.Name, d.Level, d.Shadow, strings.Join(d.Binding, "; "), d.Platform, d.OSVersion, d.Form, d.Model, d.Owner, d.Ownership, d.Serial, d.Since, d.SeenAt, d.Next}
+		for _, name := range q.Columns {
+			row = append(row, d.Values[name])
+		}
+		write(row)
+	}
+	if w.Flush(); w.Error() != nil {
+		s.log.Debug("export broke off", "error", w.Error())
+	}
+}
+
+// harmless keeps a cell that devices themselves may have written from being
+// taken for a formula by a spreadsheet.
+func harmless(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+		return "'" + cell
+	}
+	return cell
+}
+
+// ListCertificates lists the certificates of the fleet.
+func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) {
+	limit, err := limitOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	page, err := s.service.Certificates(service.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
+	s.answer(c, http.StatusOK, page, err)
+}
+
+// ListSources lists who supplies evidence.
+func (s *Server) ListSources(c *gin.Context) {
+	c.JSON(http.StatusOK, list[service.ShownSource]{Items: s.service.Sources()})
+}
+
+// ListUnmatched lists the reports kept aside.
+func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) {
+	items, err := s.service.Unmatched(p.All)
+	s.answer(c, http.StatusOK, list[service.ShownUnmatched]{Items: items}, err)
+}
+
+// SettleUnmatched says whose a report is.
+func (s *Server) SettleUnmatched(c *gin.Context, id string) {
+	var in service.Settlement
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	t, err := s.service.Settle(c, actor(c).Name, id, in)
+	s.answer(c, http.StatusOK, t, err)
+}
+
+// ListWaivers lists waivers.
+func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) {
+	items, err := s.service.Waivers(service.GrantQuery{Device: p.Device, State: p.State, Within: p.Within})
+	s.answer(c, http.StatusOK, list[service.ShownGrant]{Items: items}, err)
+}
+
+// ListVouches lists vouches.
+func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) {
+	items, err := s.service.Vouches(service.GrantQuery{Device: p.Device, State: p.State, Within: p.Within})
+	s.answer(c, http.StatusOK, list[service.ShownGrant]{Items: items}, err)
+}
+
+// CreateWaiver makes an exception.
+func (s *Server) CreateWaiver(c *gin.Context) {
+	var in service.GrantRequest
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	g, err := s.service.Waive(c, actor(c).Name, in)
+	s.answer(c, http.StatusCreated, g, err)
+}
+
+// CreateVouch states that a device is genuine.
+func (s *Server) CreateVouch(c *gin.Context) {
+	var in service.GrantRequest
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	g, err := s.service.Vouch(c, actor(c).Name, in)
+	s.answer(c, http.StatusCreated, g, err)
+}
+
+// RevokeWaiver ends a waiver.
+func (s *Server) RevokeWaiver(c *gin.Context, id string) { s.revoke(c, id) }
+
+// RevokeVouch ends a vouch.
+func (s *Server) RevokeVouch(c *gin.Context, id string) { s.revoke(c, id) }
+
+type reason struct {
+	Reason string `json:"reason"`
+}
+
+func (s *Server) revoke(c *gin.Context, id string) {
+	var in reason
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	g, err := s.service.Revoke(c, actor(c).Name, id, in.Reason)
+	s.answer(c, http.StatusOK, g, err)
+}
+
+// ListRoster lists the hardware registered in advance.
+func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) {
+	c.JSON(http.StatusOK, list[service.ShownRosterEntry]{Items: s.service.RosterList(p.Q)})
+}
+
+// ImportRoster adds hardware to the roster.
+func (s *Server) ImportRoster(c *gin.Context) {
+	if _, err := mediaType(c, "text/csv"); err != nil {
+		s.fail(c, err)
+		return
+	}
+	body, err := readBody(c, maxPeople)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	entries, refused, err := service.ReadRoster(strings.NewReader(string(body)))
+	if err != nil {
+		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
+		return
+	}
+	added, changed, err := s.service.ImportRoster(c, actor(c).Name, entries)
+	s.answer(c, http.StatusOK, gin.H{"added": added, "changed": changed, "unchanged": len(entries) - added - changed, "refused": refused}, err)
+}
+
+// RemoveRoster takes an entry off the roster.
+func (s *Server) RemoveRoster(c *gin.Context, id string) {
+	var in reason
+	err := decode(c, maxBody, &in)
+	if err == nil {
+		err = s.service.RemoveRoster(c, actor(c).Name, id, in.Reason)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// ListSearches lists the searches that are kept.
+func (s *Server) ListSearches(c *gin.Context) {
+	items, err := s.service.Searches(c)
+	s.answer(c, http.StatusOK, list[service.Search]{Items: items}, err)
+}
+
+// KeepSearch keeps a search.
+func (s *Server) KeepSearch(c *gin.Context) {
+	var in struct {
+		Name    string   `json:"name"`
+		Where   string   `json:"where"`
+		Text    string   `json:"q"`
+		Sort    string   `json:"sort"`
+		Columns []string `json:"columns"`
+	}
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	q, err := s.service.KeepSearch(c, actor(c).Name, service.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
+	s.answer(c, http.StatusOK, q, err)
+}
+
+// DropSearch forgets a search.
+func (s *Server) DropSearch(c *gin.Context, name string) {
+	if err := s.service.DropSearch(c, name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

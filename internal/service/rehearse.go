@@ -1,0 +1,194 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/store"
+)
+
+// candidate compiles files as if they were to be published.
+func (s *Service) candidate(files []rulebook.File) (*Book, error) {
+	book, err := compileBook(&store.Rulebook{Files: files})
+	if err == nil {
+		book.Resolver.Inherit(s.Snapshot().Book.Resolver)
+	}
+	return book, err
+}
+
+// under appraises a device under a candidate, at now. Nothing is changed.
+func (s *Service) under(snap *Snapshot, book *Book, d *Device, now int64) *Device {
+	e := d.carried(snap.Book, book)
+	e.View = book.Resolver.Resolve(e.Record, snap.facts(e, now), now)
+	env := e.View.Env(now)
+	e.Result.Waived = book.waived(e.Waivers, now)
+	book.Rules.Appraise(env, &e.Result)
+	e.Next = book.Rules.Next(env, &e.Result)
+	return e
+}
+
+// Rehearse works out what a rulebook would do to today's fleet. Nothing is
+// changed by it. The error is [rulebook.Problems] when the draft is to blame.
+func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
+	book, err := s.candidate(files)
+	if err != nil {
+		return nil, err
+	}
+	snap, now := s.Snapshot(), s.micros()
+	tally := rehearsal.NewTally(snap.Book.Rulebook, book.Rulebook)
+	snap.Fleet.All(func(d *Device) bool {
+		d = snap.at(d, now)
+		e := s.under(snap, book, d, now)
+		get := func(name string) string {
+			if v := d.View.Get(snap.Book.Rulebook.Dict.Slot(name), now); v.Known() {
+				return v.String()
+			}
+			return ""
+		}
+		x := rehearsal.Subject{Device: d.ID, Name: get("name"), Platform: get("platform"), Owner: get("owner"), From: d.Result.Level, To: e.Result.Level}
+		x.Groups = snap.People.Groups(x.Owner)
+		if snap.Book.Rulebook.LevelName(x.From) != book.Rulebook.LevelName(x.To) {
+			x.Held, x.Holds = snap.Book.Rules.Binding(&d.Result), book.Rules.Binding(&e.Result)
+		}
+		tally.Add(x)
+		return true
+	})
+	return tally.Shift(), nil
+}
+
+// RehearseDevice tells how a device would stand under a rulebook, or nil when
+// there is no such device.
+func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Detail, error) {
+	book, err := s.candidate(files)
+	if err != nil {
+		return nil, err
+	}
+	d := s.find(id)
+	if d == nil {
+		return nil, &NotFoundError{"device", id}
+	}
+	now := s.micros()
+	snap := *s.Snapshot()
+	e := s.under(&snap, book, d, now)
+	snap.Book = book
+	return s.detail(&snap, e, now), nil
+}
+
+// Review checks a rulebook and finds what is likely not meant, for today's
+// fleet too. The error is [rulebook.Problems] when it is not right.
+func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.Remark, error) {
+	book, err := s.candidate(files)
+	if err != nil {
+		return nil, nil, err
+	}
+	remarks := book.Rulebook.Review(s.Coverage(book), s.micros())
+	waivers := map[string]int{}
+	s.Snapshot().Fleet.All(func(d *Device) bool {
+		for _, w := range d.Waivers {
+			if w.live(s.micros()) && !slices.Contains(book.ruleKeys, w.Rule) {
+				waivers[w.Rule]++
+			}
+		}
+		return true
+	})
+	for _, rule := range sortedKeys(waivers) {
+		remarks = append(remarks, rulebook.Remark{Kind: "waiver-without-rule", About: rule, Message: fmt.Sprintf("%d waivers are for the rule %s, which this rulebook does not have", waivers[rule], rule)})
+	}
+	return book.Rulebook, remarks, nil
+}
+
+// CompareRulebooks tells in words what the files change against a version.
+func (s *Service) CompareRulebooks(ctx context.Context, version int64, files []rulebook.File) ([]rulebook.Difference, error) {
+	old := s.Snapshot().Book.Rulebook
+	if version != 0 {
+		kept, err := s.store.Rulebook(ctx, version)
+		if err != nil {
+			return nil, err
+		}
+		if old, err = rulebook.Load(kept.Files); err != nil {
+			return nil, err
+		}
+	}
+	rb, err := rulebook.Load(files)
+	if err != nil {
+		return nil, err
+	}
+	return append([]rulebook.Difference{}, rulebook.Compare(old, rb)...), nil
+}
+
+// Search is a search of devices that somebody keeps under a name.
+type Search struct {
+	Name    string   `json:"name"`
+	Where   string   `json:"where,omitempty"`
+	Text    string   `json:"q,omitempty"`
+	Sort    string   `json:"sort,omitempty"`
+	Columns []string `json:"columns,omitempty"`
+	By      string   `json:"by"`
+	At      int64    `json:"-"`
+}
+
+const searchDocument = "search"
+
+// Searches lists the searches that are kept, by name.
+func (s *Service) Searches(ctx context.Context) ([]Search, error) {
+	return documents[Search](ctx, s, searchDocument)
+}
+
+// maxSearches bounds how many searches are kept.
+const maxSearches = 500
+
+// KeepSearch keeps a search under its name, in place of one of the same name.
+func (s *Service) KeepSearch(ctx context.Context, actor string, q Search) (*Search, error) {
+	switch {
+	case q.Name == "" || len(q.Name) > 100:
+		return nil, &InputError{"/name", "a search needs a name of at most 100 bytes"}
+	case len(q.Columns) > 40:
+		return nil, &InputError{"/columns", "there are more than 40 columns"}
+	}
+	snap := s.Snapshot()
+	if _, err := snap.Book.matcher(DeviceQuery{Where: q.Where, Text: q.Text}, s.micros()); err != nil {
+		return nil, err
+	}
+	if err := snap.Book.checkColumns(q.Columns); err != nil {
+		return nil, err
+	}
+	q.By = actor
+	err := s.do(ctx, func(c *change) error {
+		all, err := documents[Search](ctx, s, searchDocument)
+		if err != nil {
+			return err
+		}
+		if len(all) >= maxSearches {
+			return &InputError{"/name", "there are 500 searches already; drop one first"}
+		}
+		return c.batch.PutDocument(searchDocument, q.Name, q)
+	})
+	return &q, err
+}
+
+// DropSearch forgets a search.
+func (s *Service) DropSearch(ctx context.Context, name string) error {
+	return s.do(ctx, func(c *change) error {
+		all, err := documents[Search](ctx, s, searchDocument)
+		if err != nil {
+			return err
+		}
+		for _, q := range all {
+			if q.Name == name {
+				c.batch.DropDocument(searchDocument, name)
+				return nil
+			}
+		}
+		return &NotFoundError{"search", name}
+	})
+}
+
+// readStanding reads the body of a standing.changed entry.
+func readStanding(e ledger.Entry, into *StandingChange) bool {
+	return e.Kind == ledger.StandingChanged && json.Unmarshal(e.Body, into) == nil
+}
