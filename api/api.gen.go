@@ -24,6 +24,7 @@ import (
 
 // Defines values for CertificateState.
 const (
+	CertificateStateAuthority CertificateState = "authority"
 	CertificateStateEnding    CertificateState = "ending"
 	CertificateStateRevoked   CertificateState = "revoked"
 	CertificateStateTrusted   CertificateState = "trusted"
@@ -34,6 +35,8 @@ const (
 // Valid indicates whether the value is a known member of the CertificateState enum.
 func (e CertificateState) Valid() bool {
 	switch e {
+	case CertificateStateAuthority:
+		return true
 	case CertificateStateEnding:
 		return true
 	case CertificateStateRevoked:
@@ -777,7 +780,7 @@ type ListCertificatesParams struct {
 	// Q A part of the subject, issuer, serial, digest or device
 	Q string `form:"q,omitempty" json:"q,omitempty"`
 
-	// State trusted, ending, revoked, untrusted or unknown
+	// State trusted, ending, revoked, untrusted, unknown or authority
 	State string `form:"state,omitempty" json:"state,omitempty"`
 
 	// Cursor The next of the page before

@@ -6,12 +6,13 @@ import (
 	"embed"
 	"io/fs"
 	"regexp"
+	"strings"
 	"time"
 
 	"ironledger.example/core/rulebook"
 )
 
-//go:embed rulebook/*.yaml people.csv devices.ndjson requests.ndjson
+//go:embed rulebook/* people.csv devices.ndjson requests.ndjson stray.ndjson roster.csv
 var files embed.FS
 
 // Moment is when the evidence of the demo was gathered.
@@ -30,6 +31,20 @@ func Rulebook() []rulebook.File {
 	return out
 }
 
+// Earlier is the rulebook of the house a week ago: tablets needed less, and
+// nobody tried patching yet.
+func Earlier() []rulebook.File {
+	files := Rulebook()
+	for i := range files {
+		text := strings.Replace(files[i].Text, "ipados: os.version >= 17.5", "ipados: os.version >= 16", 1)
+		if at := strings.Index(text, "  - id: laptop-patching"); at >= 0 {
+			text = strings.TrimRight(text[:at], "\n ") + "\n"
+		}
+		files[i].Text = text
+	}
+	return files
+}
+
 // People is the directory, as CSV.
 func People() string { return read("people.csv") }
 
@@ -41,8 +56,25 @@ var stamp = regexp.MustCompile(`"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ"`)
 // Devices are the reports of the fleet, one a line, moved in time as if they
 // had been gathered at now.
 func Devices(now time.Time) string {
+	var reports strings.Builder
+	for line := range strings.Lines(read("devices.ndjson")) {
+		if !strings.Contains(line, `"certs"`) { // they are signed anew: see Certificates
+			reports.WriteString(line)
+		}
+	}
+	return moved(reports.String(), now) + Certificates(now)
+}
+
+// Stray are reports of which some or all is refused or kept aside.
+func Stray(now time.Time) string { return moved(read("stray.ndjson"), now) }
+
+// Roster is the hardware registered in advance, as CSV.
+func Roster() string { return read("roster.csv") }
+
+// moved shifts the times in a text as if it were written at now.
+func moved(text string, now time.Time) string {
 	shift := now.Sub(Moment).Truncate(time.Second)
-	return stamp.ReplaceAllStringFunc(read("devices.ndjson"), func(s string) string {
+	return stamp.ReplaceAllStringFunc(text, func(s string) string {
 		t, err := time.Parse(`"`+time.RFC3339+`"`, s)
 		if err != nil {
 			return s

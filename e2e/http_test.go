@@ -168,7 +168,7 @@ func TestNothingIsLostInARestart(t *testing.T) {
 	if after := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body; !bytes.Equal(before, after) {
 		t.Errorf("the fleet was\n%.600s\nand is\n%.600s", before, after)
 	}
-	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 29 decisions recorded", "Rulebook version 1")
+	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 29 decisions recorded", "Rulebook version 2")
 	if r := s.call(t, "GET", "/readyz", "", "", ""); r.status != 200 {
 		t.Errorf("readyz answers %d", r.status)
 	}

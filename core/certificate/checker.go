@@ -297,6 +297,10 @@ func (c *Checker) judge(f *finding, d Device, now int64) verdict {
 	return best
 }
 
+// WhyAuthority is why a certificate that issues others is not trusted: it shows
+// nothing of the device that passes it along.
+const WhyAuthority = "an authority's, not a device's"
+
 func (c *Checker) weigh(cert *x509.Certificate, ch chain, d Device, now int64) verdict {
 	is := &c.issuers[ch.issuer]
 	v := verdict{trusted: value.OfBool(true), issuer: is.ID, until: never}
@@ -304,13 +308,15 @@ func (c *Checker) weigh(cert *x509.Certificate, ch chain, d Device, now int64) v
 	no := func(format string, args ...any) { v.trusted, v.why = value.OfBool(false), fmt.Sprintf(format, args...) }
 	lifetime := value.Micros(cert.NotAfter) - value.Micros(cert.NotBefore)
 	switch {
+	case cert.IsCA:
+		no(WhyAuthority)
 	case now < ch.from:
 		v.until = min(v.until, ch.from-1)
 		no("not valid before %s", value.FormatTime(ch.from))
 	case now > ch.to:
 		no("expired on %s", value.FormatTime(ch.to))
 	case is.MaxLifetime > 0 && lifetime > is.MaxLifetime:
-		no("lives for %s, longer than %s", value.FormatDuration(lifetime), value.FormatDuration(is.MaxLifetime))
+		no("lives for %s, longer than %s", value.FormatAge(lifetime), value.FormatDuration(is.MaxLifetime))
 	default:
 		v.until = min(v.until, ch.to)
 		switch owner := d.name(is.Binds); {

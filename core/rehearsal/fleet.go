@@ -21,6 +21,7 @@ type Fleet struct {
 	order    []string
 	records  map[string]*evidence.Record
 	keys     map[evidence.Key]string
+	roster   map[evidence.Key]bool
 
 	// NoGrace makes a failing rule count from the first moment.
 	NoGrace bool
@@ -34,6 +35,24 @@ func NewFleet(rb *rulebook.Rulebook, people []directory.Person) *Fleet {
 		f.people[p.ID] = p.Groups
 	}
 	return f
+}
+
+// Register puts hardware on the roster.
+func (f *Fleet) Register(hardware []directory.Hardware) {
+	f.roster = map[evidence.Key]bool{}
+	for _, h := range hardware {
+		f.roster[evidence.Folded(evidence.BySerial, h.Serial)] = h.Serial != ""
+		f.roster[evidence.Folded(evidence.ByHardware, h.HardwareID)] = h.HardwareID != ""
+	}
+}
+
+func (f *Fleet) registered(id string) bool {
+	for k, on := range f.roster {
+		if device, ok := f.keys[k]; on && ok && device == id {
+			return true
+		}
+	}
+	return false
 }
 
 // Add takes a report and returns the attributes its source may not supply.
@@ -79,7 +98,7 @@ type appraised struct {
 }
 
 func (f *Fleet) appraise(id string, now int64) *appraised {
-	facts := evidence.Facts{ID: id, Groups: func(p string) []string { return f.people[p] }}
+	facts := evidence.Facts{ID: id, OnRoster: f.registered(id), Groups: func(p string) []string { return f.people[p] }}
 	a := &appraised{view: f.resolver.Resolve(f.records[id], facts, now)}
 	a.env = a.view.Env(now)
 	a.result.NoGrace = f.NoGrace

@@ -286,13 +286,9 @@ func (a *app) personCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"PERSON", "NAME", "GROUPS"}, items: itemsOf(got.Raw)}
-			l.raw = l.items
-			for _, p := range got.Value.Items {
-				l.rows = append(l.rows, []string{p.Id, p.Name, joined(p.Groups)})
-			}
-			l.foot = fmt.Sprintf("%d people", len(l.rows))
-			return a.print(l)
+			return show(a, got, []string{"PERSON", "NAME", "GROUPS"}, func(p api.Person) []string {
+				return []string{p.Id, p.Name, joined(p.Groups)}
+			})
 		},
 	}
 	list.Flags().StringVarP(&find, "find", "q", "", "a part of the id, name or a group")
@@ -373,12 +369,9 @@ source brings evidence under the token's name.`,
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"}, items: itemsOf(got.Raw)}
-			l.raw = l.items
-			for _, t := range got.Value.Items {
-				l.rows = append(l.rows, []string{t.Id, t.Name, t.Role, shortTime(t.CreatedAt), t.CreatedBy, shortTime(t.RevokedAt)})
-			}
-			return a.print(l)
+			return show(a, got, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"}, func(t api.Token) []string {
+				return []string{t.Id, t.Name, t.Role, shortTime(t.CreatedAt), t.CreatedBy, shortTime(t.RevokedAt)}
+			})
 		},
 	}, &cobra.Command{
 		Use: "revoke ID|NAME", Short: "End a token at once", Args: cobra.ExactArgs(1),

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -48,19 +49,21 @@ over its API, and exit.`,
 				defer os.RemoveAll(dir)
 				o.data = dir
 			}
+			clock := &pastClock{}
+			o.now = clock.now
 			if story {
-				return a.playStory(cmd.Context(), &o, log, fast)
+				return a.playStory(cmd.Context(), &o, log, clock, fast)
 			}
 			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
 					line(a.out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.", o.data, a.bold(url))
 					return nil
 				}
-				cl, err := client.New(url, token)
+				cl, err := client.New(url, token, "")
 				if err != nil {
 					return err
 				}
-				if err := fill(cmd.Context(), cl); err != nil {
+				if err := fill(cmd.Context(), cl, clock); err != nil {
 					return fmt.Errorf("the demo data could not be loaded: %w", err)
 				}
 				line(a.out, `Gullholm Ferries is open.
@@ -70,7 +73,7 @@ over its API, and exit.`,
 
   In another terminal:
     export IRONLEDGER_URL=%s IRONLEDGER_TOKEN=%s
-    ironledger status
+    ironledger overview
     ironledger device list --where 'level < sound'
     ironledger device show GF-T-2107
     ironledger ask birk.strand@gullholm.example chart-room --device GF-T-2107
@@ -88,24 +91,126 @@ over its API, and exit.`,
 	return c
 }
 
-// fill loads the demo data through the API, unless it is there already.
-func fill(ctx context.Context, cl *client.Client) error {
+// pastClock is a clock that can be put back, so that the week before the demo
+// can be played in a moment.
+type pastClock struct{ at atomic.Pointer[time.Time] }
+
+func (c *pastClock) now() time.Time {
+	if t := c.at.Load(); t != nil {
+		return *t
+	}
+	return time.Now()
+}
+
+func (c *pastClock) set(t time.Time) { c.at.Store(&t) }
+
+func (c *pastClock) release() { c.at.Store(nil) }
+
+// fill plays the week before the demo and loads its data through the API,
+// unless they are there already.
+func fill(ctx context.Context, cl *client.Client, clock *pastClock) error {
+	defer clock.release()
 	status, err := cl.Status(ctx)
 	if err != nil || status.Value.Rulebook.Version > 0 {
 		return err
 	}
-	if _, err := cl.Publish(ctx, api.Draft{Files: demo.Rulebook(), Message: "The house rules of Gullholm Ferries"}); err != nil {
-		return err
-	}
-	if _, err := cl.ImportPeople(ctx, "text/csv", strings.NewReader(demo.People())); err != nil {
-		return err
-	}
-	got, err := cl.PostEvidence(ctx, "application/x-ndjson", strings.NewReader(demo.Devices(time.Now())))
+	f := &filler{ctx: ctx, clock: clock, admin: cl}
+	return cmp.Or(f.past(time.Now()), f.present())
+}
+
+// filler brings the demo data, each thing in the name of who would do it.
+type filler struct {
+	ctx                 context.Context
+	clock               *pastClock
+	admin, author, desk *client.Client
+}
+
+// as makes a token of a role and returns a client that uses it.
+func (f *filler) as(name, role string) (*client.Client, error) {
+	got, err := f.admin.CreateToken(f.ctx, name, role)
 	if err != nil {
+		return nil, err
+	}
+	return f.admin.As(got.Value.Secret)
+}
+
+// past plays the week before now.
+func (f *filler) past(now time.Time) (err error) {
+	steps := demo.Past(now)
+	f.clock.set(steps[0].At)
+	if f.author, err = f.as("dag.klint", "author"); err != nil {
 		return err
 	}
-	if got.Value.Rejected > 0 {
-		return fmt.Errorf("%d reports of the demo were refused", got.Value.Rejected)
+	if f.desk, err = f.as("help-desk", "helpdesk"); err != nil {
+		return err
+	}
+	if _, err := f.author.Publish(f.ctx, api.Draft{Files: demo.Earlier(), Message: "The house rules of Gullholm Ferries"}); err != nil {
+		return err
+	}
+	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(demo.People())); err != nil {
+		return err
+	}
+	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(demo.Roster())); err != nil {
+		return err
+	}
+	acts := demo.Acts()
+	published := false
+	for _, s := range steps {
+		f.clock.set(s.At)
+		if err := f.reports(s.Reports); err != nil {
+			return err
+		}
+		back := now.Sub(s.At)
+		if back < demo.Published && !published {
+			published = true
+			if _, err := f.author.Publish(f.ctx, api.Draft{Files: demo.Rulebook(), Message: "Tablets need iPadOS 17.5; patching of laptops on trial"}); err != nil {
+				return err
+			}
+		}
+		for len(acts) > 0 && back < acts[0].Back {
+			if err := f.act(acts[0]); err != nil {
+				return err
+			}
+			acts = acts[1:]
+		}
+	}
+	return nil
+}
+
+func (f *filler) act(a demo.Act) error {
+	g := api.GrantDraft{Device: a.Device, Rule: a.Rule, Reason: a.Reason, For: a.For}
+	if a.Rule == "" {
+		_, err := f.desk.Vouch(f.ctx, g)
+		return err
+	}
+	got, err := f.desk.Waive(f.ctx, g)
+	if err == nil && a.Revoked != "" {
+		_, err = f.desk.RevokeWaiver(f.ctx, got.Value.Id, a.Revoked)
+	}
+	return err
+}
+
+func (f *filler) reports(ndjson string) error {
+	got, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson", strings.NewReader(ndjson))
+	if err == nil && got.Value.Rejected > 0 {
+		err = fmt.Errorf("%d reports of the demo were refused", got.Value.Rejected)
+	}
+	return err
+}
+
+// present brings what is true today.
+func (f *filler) present() error {
+	f.clock.release()
+	if err := f.reports(demo.Devices(time.Now())); err != nil {
+		return err
+	}
+	if _, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson", strings.NewReader(demo.Stray(time.Now()))); err != nil {
+		return err
+	}
+	for _, q := range demo.Searches() {
+		if _, err := f.desk.KeepSearch(f.ctx, api.SearchDraft{Name: q.Name, Where: q.Where, Columns: q.Columns}); err != nil {
+			return err
+		}
 	}
 	lines := bufio.NewScanner(strings.NewReader(demo.Requests()))
 	for lines.Scan() {
@@ -113,7 +218,7 @@ func fill(ctx context.Context, cl *client.Client) error {
 		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
 			return err
 		}
-		if _, err := cl.Evaluate(ctx, e); err != nil {
+		if _, err := f.admin.Evaluate(f.ctx, e); err != nil {
 			return err
 		}
 	}
@@ -121,17 +226,17 @@ func fill(ctx context.Context, cl *client.Client) error {
 }
 
 // playStory runs a service on a free port and plays the story against it.
-func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, fast bool) error {
+func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, clock *pastClock, fast bool) error {
 	o.listen = "127.0.0.1:0"
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	played := errors.New("played")
 	err := a.serve(ctx, o, log, func(url, token string) error {
-		cl, err := client.New(url, cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")))
+		cl, err := client.New(url, cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")), "")
 		if err != nil {
 			return err
 		}
-		if err := fill(ctx, cl); err != nil {
+		if err := fill(ctx, cl, clock); err != nil {
 			return err
 		}
 		t := &teller{app: a, client: cl, ctx: ctx, fast: fast}

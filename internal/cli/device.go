@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 
 	"github.com/schollz/progressbar/v3"
@@ -19,25 +22,36 @@ import (
 )
 
 func (a *app) deviceCmd() *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "Devices: list, show, import", Aliases: []string{"devices"}}
-	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceImportCmd())
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, search", Aliases: []string{"devices"}}
+	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceHistoryCmd(), a.deviceImportCmd(), a.deviceSearchCmd())
 	return c
 }
 
 func (a *app) deviceListCmd() *cobra.Command {
 	p := api.ListDevicesParams{}
-	limit := 0
+	limit, columns, search := 0, []string(nil), ""
 	c := &cobra.Command{
 		Use: "list", Short: "List devices with their standing", Args: cobra.NoArgs,
 		Example: `  ironledger device list
   ironledger device list --where 'level < sound and platform == windows' --sort -seen_at
-  ironledger device list --where 'age(seen_at) > 2d' -o csv > quiet.csv`,
+  ironledger device list --where 'age(seen_at) > 2d' -o csv > quiet.csv
+  ironledger device list --where 'form == tablet' --columns custom.chart_pack,passcode.length
+  ironledger device list --search 'Quiet tablets'`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {
 				return err
 			}
+			if search != "" {
+				if err := a.kept(cmd.Context(), cl, search, &p, &columns); err != nil {
+					return err
+				}
+			}
+			p.Columns = strings.Join(columns, ",")
 			l := listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "OWNER", "HELD BY", "SEEN"}, items: []json.RawMessage{}}
+			for _, name := range columns {
+				l.head = append(l.head, strings.ToUpper(name))
+			}
 			total := 0
 			for len(l.rows) < limit || limit == 0 {
 				p.Limit = 500
@@ -52,6 +66,9 @@ func (a *app) deviceListCmd() *cobra.Command {
 					row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, d.Owner, joined(d.Binding), d.SeenAt}
 					if a.format == "table" {
 						row[6], row[7] = heldBy(d), ago(d.SeenAt)
+					}
+					for _, name := range columns {
+						row = append(row, d.Values[name])
 					}
 					l.rows = append(l.rows, row)
 				}
@@ -71,8 +88,28 @@ func (a *app) deviceListCmd() *cobra.Command {
 	f.StringVarP(&p.Q, "find", "q", "", "a part of the id, name, serial, owner or model")
 	f.StringVar(&p.Sort, "sort", "id", "a column, with - before it for falling order")
 	f.IntVar(&limit, "limit", 0, "at most so many devices (0: all)")
+	f.StringSliceVar(&columns, "columns", nil, "attributes to show beside the usual")
+	f.StringVar(&search, "search", "", "a search that is kept under this name")
 	must(c.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"id", "level", "-level", "since", "-since", "seen_at", "-seen_at", "next_change", "name", "platform", "form", "model", "owner", "serial", "os_version"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
+}
+
+// kept fills in a search that is kept; what the command line says wins.
+func (a *app) kept(ctx context.Context, cl *client.Client, name string, p *api.ListDevicesParams, columns *[]string) error {
+	got, err := cl.Searches(ctx)
+	if err != nil {
+		return err
+	}
+	for _, q := range got.Value.Items {
+		if q.Name == name {
+			p.Where, p.Q, p.Sort = cmp.Or(p.Where, q.Where), cmp.Or(p.Q, q.Q), cmp.Or(q.Sort, p.Sort)
+			if *columns == nil {
+				*columns = q.Columns
+			}
+			return nil
+		}
+	}
+	return fmt.Errorf("no search is kept under the name %q; see ironledger device search list", name)
 }
 
 func heldBy(d api.DeviceSummary) string {
@@ -102,19 +139,24 @@ func (a *app) deviceShowCmd() *cobra.Command {
 			if a.format != "table" {
 				return a.print(l)
 			}
-			a.deviceHead(&d.Value)
-			if len(l.rows) > 0 {
-				a.table(l.head, l.rows)
-			}
-			a.remedies(&d.Value.Standing)
-			if all {
-				a.readings(d.Value.Readings)
-			}
+			a.wholeDevice(&d.Value, all)
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&all, "readings", false, "also list every reading of the device")
 	return c
+}
+
+// wholeDevice prints a device for people: at a glance first, then rule by rule.
+func (a *app) wholeDevice(d *api.Device, readings bool) {
+	a.deviceHead(d)
+	if rows := a.rulings(&d.Standing); len(rows) > 0 {
+		a.table([]string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE", "AGE"}, rows)
+	}
+	a.remedies(&d.Standing)
+	if readings {
+		a.readings(d.Readings)
+	}
 }
 
 func (a *app) completeDevices(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
@@ -161,6 +203,31 @@ func (a *app) deviceHead(d *api.Device) {
 	if d.ShadowLevel != "" {
 		line(a.out, "Were the shadow baselines enforced, it would be %s.", d.ShadowLevel)
 	}
+	for _, t := range d.Threats {
+		line(a.out, "%s %s %s%s", a.rust("Threat:"), t.Severity, t.Title, map[bool]string{true: ", since " + ago(t.At)}[t.At != ""])
+	}
+	for _, g := range append(d.Waivers, d.Vouches...) {
+		if g.State == "live" {
+			what := "Vouched for"
+			if g.Rule != "" {
+				what = "Waived: " + g.Rule
+			}
+			line(a.out, "%s until %s (%s) by %s: %s", what, shortTime(g.Until), when(g.Until), g.Author, g.Reason)
+		}
+	}
+	for _, v := range d.Standing.Verdicts {
+		if v.Verdict == posture.Grace {
+			line(a.out, "Grace: %s until %s (%s)", v.Rule, shortTime(v.GraceUntil), when(v.GraceUntil))
+		}
+	}
+	for _, c := range d.Certificates {
+		if c.State != "trusted" && c.State != "authority" {
+			line(a.out, "Certificate: %s is %s, ends %s%s", clip(c.Subject, 50), c.State, when(c.NotAfter), map[bool]string{true: " (" + c.Why + ")"}[c.Why != ""])
+		}
+	}
+	for _, r := range d.Refused {
+		line(a.out, "Refused of %s: %s: %s", r.Source, r.Attribute, r.Message)
+	}
 	line(a.out, "")
 }
 
@@ -180,14 +247,14 @@ func (a *app) rulings(s *posture.Standing) [][]string {
 			verdict += " (shadow)"
 		}
 		for i, w := range v.Why {
-			row := []string{v.Rule, verdict, v.HoldsAt, w.Condition, w.Observed, w.Source, w.Age}
+			row := []string{v.Rule, verdict, v.HoldsAt, clip(w.Condition, 60), clip(w.Observed, 50), w.Source, w.Age}
 			if w.Unknown != "" {
-				row[4] = w.Unknown
+				row[4] = clip(w.Unknown, 50)
 			}
 			if i > 0 {
 				row[0], row[1], row[2] = "", "", ""
 			}
-			if v.HoldsAt != "" || v.Verdict == posture.Grace {
+			if v.HoldsAt != "" || v.Verdict == posture.Grace || v.Verdict == posture.Waived {
 				held = append(held, row)
 			} else {
 				rest = append(rest, row)
@@ -209,12 +276,17 @@ func (a *app) remedies(s *posture.Standing) {
 			continue
 		}
 		told[r.Title+r.Steps] = true
-		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(r.Title), r.Steps)
+		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(r.Title), plainLinks(r.Steps))
 		if v.GraceUntil != "" {
 			line(a.out, "    before %s", shortTime(v.GraceUntil))
 		}
 	}
 }
+
+var markdownLink = regexp.MustCompile(`\[([^\]\n]*)\]\(([^)\n]*)\)`)
+
+// plainLinks writes [text](address) as text (address).
+func plainLinks(s string) string { return markdownLink.ReplaceAllString(s, "$1 ($2)") }
 
 func (a *app) readings(list []api.Reading) {
 	line(a.out, "")

@@ -20,8 +20,8 @@ import (
 
 // offline are the files that the offline commands work on.
 type offline struct {
-	rulebook, evidence, people, requests, at string
-	noGrace                                  bool
+	rulebook, evidence, people, roster, requests, at string
+	noGrace                                          bool
 }
 
 func (o *offline) flags(c *cobra.Command) {
@@ -29,6 +29,7 @@ func (o *offline) flags(c *cobra.Command) {
 	f.StringVar(&o.rulebook, "rulebook", "", "the rulebook: a file or a folder")
 	f.StringVar(&o.evidence, "evidence", "", "the reports: NDJSON, JSON or CSV, - for standard input")
 	f.StringVar(&o.people, "people", "", "the directory: CSV id,name,groups or YAML")
+	f.StringVar(&o.roster, "roster", "", "hardware registered in advance: CSV serial,hardware_id,note")
 	f.StringVar(&o.at, "at", "", "the moment to work at, RFC 3339 (default: now)")
 	f.BoolVar(&o.noGrace, "no-grace", false, "leave graces out: a failing rule counts at once")
 	must(c.MarkFlagRequired("rulebook"))
@@ -62,11 +63,36 @@ func (a *app) fleet(o *offline) (f *rehearsal.Fleet, now int64, bad int, err err
 	}
 	f = rehearsal.NewFleet(rb, people)
 	f.NoGrace = o.noGrace
+	if o.roster != "" {
+		n, err := a.register(f, o.roster)
+		if bad += n; err != nil {
+			return nil, 0, 0, err
+		}
+	}
 	if o.evidence == "" {
 		return f, now, bad, nil
 	}
 	n, err := a.addEvidence(f, rb, o.evidence, now)
 	return f, now, bad + n, err
+}
+
+// register puts the hardware of a file on the roster. bad is how many lines
+// were refused.
+func (a *app) register(f *rehearsal.Fleet, path string) (bad int, err error) {
+	in, err := a.open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer in.Close()
+	hardware, refused, err := directory.ReadRoster(in)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", path, err)
+	}
+	for _, r := range refused {
+		line(a.err, "%s:%d: %s", path, r.Line, r.Message)
+	}
+	f.Register(hardware)
+	return len(refused), nil
 }
 
 func rulebookError(path string, err error) error {
@@ -111,7 +137,7 @@ func (a *app) appraiseCmd() *cobra.Command {
 
 There is no history on files, so a grace begins at --at. A report that cannot be
 taken is told of with its line and left out; then the exit code is 1.`,
-		Example: `  ironledger appraise --rulebook demo/rulebook --evidence demo/devices.ndjson --people demo/people.csv
+		Example: `  ironledger appraise --rulebook demo/rulebook --evidence demo/devices.ndjson --people demo/people.csv --roster demo/roster.csv
   ironledger appraise --rulebook rules.yaml --evidence - --at 2026-11-20T08:00:00Z -o ndjson < reports.ndjson`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"ironledger.example/core/value"
+	"ironledger.example/internal/client"
 )
 
 var formats = []string{"table", "json", "ndjson", "yaml", "csv"}
@@ -117,6 +118,37 @@ func itemsOf(raw json.RawMessage) []json.RawMessage {
 		return []json.RawMessage{}
 	}
 	return list.Items
+}
+
+// show prints a list that a service gave: a row a member.
+func show[T any](a *app, got *client.Reply[client.List[T]], head []string, row func(T) []string) error {
+	l := listing{head: head, items: itemsOf(got.Raw)}
+	l.raw = l.items
+	for _, x := range got.Value.Items {
+		l.rows = append(l.rows, row(x))
+	}
+	return a.print(l)
+}
+
+// when says when something is, for tables, as near as people need it: in how
+// long, or how long ago.
+func when(rfc3339 string) string {
+	t, err := time.Parse(time.RFC3339, rfc3339)
+	if err != nil {
+		return rfc3339
+	}
+	if d := time.Until(t); d > 0 {
+		return "in " + value.FormatAge(d.Microseconds())
+	}
+	return ago(rfc3339)
+}
+
+// clip shortens a text to n letters.
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
 }
 
 // ledgerStyle is a ruled page: a line under the head and between nothing else.

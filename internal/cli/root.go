@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -19,6 +20,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -53,6 +55,7 @@ type app struct {
 	url      string
 	token    string
 	format   string
+	lang     string
 	settings string // path of the settings file
 }
 
@@ -105,8 +108,8 @@ func (a *app) root() *cobra.Command {
 		Long: `Iron Ledger turns what devices show (evidence) into trust levels (standings), and
 those into access decisions, each with its reasons.
 
-  serve and demo run the service; appraise, decide and rulebook check|fmt|test
-  work on files without one; everything else asks a running service.
+  serve and demo run the service; appraise, decide, collect and rulebook
+  check|review|fmt|test|diff|schema work on files without one; everything else asks a running service.
 
 The service is found by --url and --token, else IRONLEDGER_URL and
 IRONLEDGER_TOKEN, else the settings file that "ironledger settings save" writes.
@@ -120,6 +123,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	p.StringVar(&a.url, "url", "", "the service (default: IRONLEDGER_URL, the settings file, http://127.0.0.1:8600)")
 	p.StringVar(&a.token, "token", "", "the bearer token (default: IRONLEDGER_TOKEN, the settings file)")
 	p.StringVarP(&a.format, "output", "o", "table", "how to print: table, json, ndjson, yaml or csv")
+	p.StringVar(&a.lang, "lang", "", "the language of remedies and messages, as sv (default: by LC_ALL, LC_MESSAGES, LANG)")
 	must(root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp)))
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if !slices.Contains(formats, a.format) {
@@ -138,8 +142,8 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		}
 	}
 	add("run", a.serveCmd(), a.demoCmd())
-	add("ask", a.deviceCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.decisionCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
-	add("files", a.appraiseCmd(), a.decideCmd())
+	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(), a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.decisionCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
+	add("files", a.appraiseCmd(), a.decideCmd(), a.collectCmd())
 	usage(root)
 	return root
 }
@@ -202,7 +206,24 @@ func (a *app) client() (*client.Client, error) {
 	if token == "" {
 		return nil, errors.New("no token: give --token, set IRONLEDGER_TOKEN, or run ironledger settings save")
 	}
-	return client.New(cmp.Or(a.url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+defaultListen), token)
+	return client.New(cmp.Or(a.url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+defaultListen), token, a.language())
+}
+
+// language is what the user reads, as a language tag, "" when nothing says.
+func (a *app) language() string {
+	if a.lang != "" {
+		return a.lang
+	}
+	for _, name := range []string{"LC_ALL", "LC_MESSAGES", "LANG"} {
+		tag, _, _ := strings.Cut(os.Getenv(name), ".")
+		if tag == "C" || tag == "POSIX" {
+			return ""
+		}
+		if tag != "" {
+			return strings.ReplaceAll(tag, "_", "-")
+		}
+	}
+	return ""
 }
 
 func (a *app) settingsCmd() *cobra.Command {
@@ -214,7 +235,7 @@ func (a *app) settingsCmd() *cobra.Command {
 			if a.url == "" || a.token == "" {
 				return usageError{errors.New("settings save needs --url and --token")}
 			}
-			if _, err := client.New(a.url, a.token); err != nil {
+			if _, err := client.New(a.url, a.token, ""); err != nil {
 				return usageError{err}
 			}
 			raw, err := yaml.Marshal(settings{a.url, a.token})
@@ -260,6 +281,9 @@ func (a *app) rulebookFiles(path string) ([]rulebook.File, error) {
 	if info, err := os.Stat(path); path == "-" || err != nil || !info.IsDir() {
 		text, err := a.read(path)
 		name := filepath.Base(path)
+		if err == nil && !utf8.ValidString(text) {
+			err = fmt.Errorf("%s is not text in UTF-8", path)
+		}
 		if path == "-" {
 			name = "stdin.yaml"
 		}
@@ -278,9 +302,22 @@ func (a *app) rulebookFiles(path string) ([]rulebook.File, error) {
 		if err != nil {
 			return nil, err
 		}
-		files = append(files, rulebook.File{Name: e.Name(), Text: string(raw)})
+		files = append(files, rulebook.File{Name: e.Name(), Text: armoured(e.Name(), raw)})
 	}
 	return files, nil
+}
+
+// armoured gives the text of a file; a certificate or a revocation list in DER
+// is written as PEM (RFC 7468).
+func armoured(name string, raw []byte) string {
+	if rulebook.IsYAML(name) || bytes.Contains(raw, []byte("-----BEGIN")) {
+		return string(raw)
+	}
+	kind := "CERTIFICATE"
+	if strings.EqualFold(filepath.Ext(name), ".crl") {
+		kind = "X509 CRL"
+	}
+	return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: raw}))
 }
 
 func (a *app) loadRulebook(path string) (*rulebook.Rulebook, error) {

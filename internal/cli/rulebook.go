@@ -17,10 +17,11 @@ import (
 
 func (a *app) rulebookCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use: "rulebook", Short: "The rulebook: check, fmt, test (on files); publish, show, history",
-		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, fmt and test work on files without a service.",
+		Use: "rulebook", Short: "The rulebook: check, review, fmt, test, diff (on files); rehearse, publish, show, history, back",
+		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, review, fmt,\ntest, diff and schema work on files without a service.",
 	}
-	c.AddCommand(a.rulebookCheckCmd(), a.rulebookFmtCmd(), a.rulebookTestCmd(), a.rulebookPublishCmd(), a.rulebookShowCmd(), a.rulebookHistoryCmd())
+	c.AddCommand(a.rulebookCheckCmd(), a.rulebookReviewCmd(), a.rulebookFmtCmd(), a.rulebookTestCmd(), a.rulebookDiffCmd(), a.rulebookSchemaCmd(),
+		a.rulebookRehearseCmd(), a.rulebookPublishCmd(), a.rulebookBackCmd(), a.rulebookShowCmd(), a.rulebookHistoryCmd())
 	return c
 }
 
@@ -176,12 +177,7 @@ refused whole and the one in force stays.`,
 			if err != nil {
 				return err
 			}
-			r := got.Value.Rulebook
-			if a.format == "table" {
-				line(a.out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
-				return nil
-			}
-			return a.print(listing{head: []string{"VERSION", "MOVED", "DIGEST"}, rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, raw: got.Raw})
+			return a.published(got)
 		},
 	}
 	c.Flags().StringVarP(&message, "message", "m", "", "what the change is for; kept with the version")
@@ -233,12 +229,9 @@ func (a *app) rulebookHistoryCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"}, items: itemsOf(got.Raw)}
-			l.raw = l.items
-			for _, r := range got.Value.Items {
-				l.rows = append(l.rows, []string{fmt.Sprint(r.Version), shortTime(r.At), r.Author, r.Message, r.Digest[:min(12, len(r.Digest))]})
-			}
-			return a.print(l)
+			return show(a, got, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"}, func(r api.RulebookInfo) []string {
+				return []string{fmt.Sprint(r.Version), shortTime(r.At), r.Author, r.Message, r.Digest[:min(12, len(r.Digest))]}
+			})
 		},
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,6 +23,7 @@ const defaultListen = "127.0.0.1:8600"
 type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
 	logJSON                                   bool
+	now                                       func() time.Time // nil: time.Now
 }
 
 func (a *app) serveCmd() *cobra.Command {
@@ -93,7 +95,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log})
+	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}

@@ -21,7 +21,8 @@ type Client struct {
 }
 
 // New returns a client for the service at base.
-func New(base, token string) (*Client, error) {
+// language is what the caller reads (BCP 47); "" for no preference.
+func New(base, token, language string) (*Client, error) {
 	u, err := url.Parse(base)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not the URL of a service; http://127.0.0.1:8600 would be one", base)
@@ -31,10 +32,16 @@ func New(base, token string) (*Client, error) {
 			if token != "" {
 				r.Header.Set("Authorization", "Bearer "+token)
 			}
+			if language != "" {
+				r.Header.Set("Accept-Language", language)
+			}
 			return nil
 		}))
 	return &Client{raw, base}, err
 }
+
+// As returns a client for the same service with another token.
+func (c *Client) As(token string) (*Client, error) { return New(c.url, token, "") }
 
 // Reply is an answer, typed and as it came.
 type Reply[T any] struct {
@@ -77,6 +84,9 @@ func call[T any](base string, r *http.Response, err error) (*Reply[T], error) {
 		return nil, &p
 	}
 	out := &Reply[T]{Raw: body}
+	if r.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
 	if err := json.Unmarshal(body, &out.Value); err != nil {
 		return nil, fmt.Errorf("the answer of %s is not understood: %w", base, err)
 	}
@@ -189,4 +199,132 @@ func (c *Client) CreateToken(ctx context.Context, name, role string) (*Reply[api
 func (c *Client) RevokeToken(ctx context.Context, id string) (*Reply[api.Token], error) {
 	r, err := c.raw.RevokeToken(ctx, id)
 	return call[api.Token](c.url, r, err)
+}
+
+// Overview shows the fleet at a glance.
+func (c *Client) Overview(ctx context.Context, p api.GetOverviewParams) (*Reply[api.Overview], error) {
+	r, err := c.raw.GetOverview(ctx, &p)
+	return call[api.Overview](c.url, r, err)
+}
+
+// History lists what became of a device.
+func (c *Client) History(ctx context.Context, id string, p api.GetDeviceHistoryParams) (*Reply[List[api.Event]], error) {
+	r, err := c.raw.GetDeviceHistory(ctx, id, &p)
+	return call[List[api.Event]](c.url, r, err)
+}
+
+// Certificates lists a page of the certificates of the fleet.
+func (c *Client) Certificates(ctx context.Context, p api.ListCertificatesParams) (*Reply[api.CertificatePage], error) {
+	r, err := c.raw.ListCertificates(ctx, &p)
+	return call[api.CertificatePage](c.url, r, err)
+}
+
+// Sources lists who supplies evidence.
+func (c *Client) Sources(ctx context.Context) (*Reply[List[api.Source]], error) {
+	r, err := c.raw.ListSources(ctx)
+	return call[List[api.Source]](c.url, r, err)
+}
+
+// Unmatched lists the reports that wait for a person.
+func (c *Client) Unmatched(ctx context.Context, all bool) (*Reply[List[api.Unmatched]], error) {
+	r, err := c.raw.ListUnmatched(ctx, &api.ListUnmatchedParams{All: all})
+	return call[List[api.Unmatched]](c.url, r, err)
+}
+
+// Settle says whose an unmatched report is.
+func (c *Client) Settle(ctx context.Context, id string, how api.SettleUnmatchedJSONRequestBody) (*Reply[api.Taken], error) {
+	r, err := c.raw.SettleUnmatched(ctx, id, how)
+	return call[api.Taken](c.url, r, err)
+}
+
+// Waivers lists waivers.
+func (c *Client) Waivers(ctx context.Context, p api.ListWaiversParams) (*Reply[List[api.Grant]], error) {
+	r, err := c.raw.ListWaivers(ctx, &p)
+	return call[List[api.Grant]](c.url, r, err)
+}
+
+// Waive makes an exception for one device and one rule.
+func (c *Client) Waive(ctx context.Context, g api.GrantDraft) (*Reply[api.Grant], error) {
+	r, err := c.raw.CreateWaiver(ctx, g)
+	return call[api.Grant](c.url, r, err)
+}
+
+// RevokeWaiver ends a waiver.
+func (c *Client) RevokeWaiver(ctx context.Context, id, reason string) (*Reply[api.Grant], error) {
+	r, err := c.raw.RevokeWaiver(ctx, id, api.Reason{Reason: reason})
+	return call[api.Grant](c.url, r, err)
+}
+
+// Vouches lists vouches.
+func (c *Client) Vouches(ctx context.Context, p api.ListVouchesParams) (*Reply[List[api.Grant]], error) {
+	r, err := c.raw.ListVouches(ctx, &p)
+	return call[List[api.Grant]](c.url, r, err)
+}
+
+// Vouch states that a device is genuine.
+func (c *Client) Vouch(ctx context.Context, g api.GrantDraft) (*Reply[api.Grant], error) {
+	r, err := c.raw.CreateVouch(ctx, g)
+	return call[api.Grant](c.url, r, err)
+}
+
+// RevokeVouch ends a vouch.
+func (c *Client) RevokeVouch(ctx context.Context, id, reason string) (*Reply[api.Grant], error) {
+	r, err := c.raw.RevokeVouch(ctx, id, api.Reason{Reason: reason})
+	return call[api.Grant](c.url, r, err)
+}
+
+// Roster lists the hardware registered in advance.
+func (c *Client) Roster(ctx context.Context, q string) (*Reply[List[api.RosterEntry]], error) {
+	r, err := c.raw.ListRoster(ctx, &api.ListRosterParams{Q: q})
+	return call[List[api.RosterEntry]](c.url, r, err)
+}
+
+// ImportRoster adds hardware to the roster from CSV.
+func (c *Client) ImportRoster(ctx context.Context, body io.Reader) (*Reply[api.PeopleIntake], error) {
+	r, err := c.raw.ImportRosterWithBody(ctx, "text/csv", body)
+	return call[api.PeopleIntake](c.url, r, err)
+}
+
+// RemoveRoster takes an entry off the roster.
+func (c *Client) RemoveRoster(ctx context.Context, id, reason string) error {
+	r, err := c.raw.RemoveRoster(ctx, id, api.Reason{Reason: reason})
+	_, err = call[struct{}](c.url, r, err)
+	return err
+}
+
+// Check finds what is wrong with a rulebook, and what is likely not meant.
+func (c *Client) Check(ctx context.Context, d api.Draft) (*Reply[api.Check], error) {
+	r, err := c.raw.CheckRulebook(ctx, d)
+	return call[api.Check](c.url, r, err)
+}
+
+// Rehearse works out what a rulebook would do to the fleet.
+func (c *Client) Rehearse(ctx context.Context, d api.Draft) (*Reply[api.Shift], error) {
+	r, err := c.raw.RehearseRulebook(ctx, d)
+	return call[api.Shift](c.url, r, err)
+}
+
+// RehearseDevice tells how a device would stand under a rulebook.
+func (c *Client) RehearseDevice(ctx context.Context, id string, d api.Draft) (*Reply[api.Device], error) {
+	r, err := c.raw.RehearseDevice(ctx, id, d)
+	return call[api.Device](c.url, r, err)
+}
+
+// KeepSearch keeps a search of devices.
+func (c *Client) KeepSearch(ctx context.Context, q api.SearchDraft) (*Reply[api.Search], error) {
+	r, err := c.raw.KeepSearch(ctx, q)
+	return call[api.Search](c.url, r, err)
+}
+
+// Searches lists the searches that are kept.
+func (c *Client) Searches(ctx context.Context) (*Reply[List[api.Search]], error) {
+	r, err := c.raw.ListSearches(ctx)
+	return call[List[api.Search]](c.url, r, err)
+}
+
+// DropSearch forgets a search.
+func (c *Client) DropSearch(ctx context.Context, name string) error {
+	r, err := c.raw.DropSearch(ctx, name)
+	_, err = call[struct{}](c.url, r, err)
+	return err
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
+	"ironledger.example/core/directory"
 	"ironledger.example/internal/service"
 )
 
@@ -194,7 +195,7 @@ func (s *Server) ImportRoster(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	entries, refused, err := service.ReadRoster(strings.NewReader(string(body)))
+	entries, refused, err := directory.ReadRoster(strings.NewReader(string(body)))
 	if err != nil {
 		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
 		return

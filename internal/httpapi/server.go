@@ -99,7 +99,7 @@ const (
 
 // Handler returns the handler of everything.
 func Handler(o Options) http.Handler {
-	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: o.Service.Now(), tls: o.TLS, public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection()}
+	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(), tls: o.TLS, public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection()}
 	if s.log == nil {
 		s.log = slog.Default()
 	}

@@ -24,14 +24,16 @@ type CertificateQuery struct {
 // The states of a certificate, as lists count them.
 const (
 	CertificateTrusted   = "trusted"
-	CertificateEnding    = "ending" // trusted, and ends within two weeks
+	CertificateEnding    = "ending"    // trusted, and near its end
+	CertificateAuthority = "authority" // shown along with a device's own
 	CertificateRevoked   = "revoked"
 	CertificateUntrusted = "untrusted"
 	CertificateUnknown   = "unknown"
 )
 
-// endingSoon is when the end of a certificate is near: two weeks, in microseconds.
-const endingSoon = 14 * 24 * 3600 * 1_000_000
+// endingSoon is when the end of a certificate is near: in the last quarter of
+// its life, and at most two weeks before, in microseconds.
+func endingSoon(lifetime int64) int64 { return min(lifetime/4, 14*24*3600*1_000_000) }
 
 // ShownCertificate is a certificate that a device shows.
 type ShownCertificate struct {
@@ -126,13 +128,15 @@ func field(c value.Value, name string) value.Value { return c.FieldAt(certificat
 
 func certificateState(c value.Value, now int64) string {
 	switch {
+	case certificate.Why(c) == certificate.WhyAuthority:
+		return CertificateAuthority
 	case field(c, "revoked").IsTrue():
 		return CertificateRevoked
 	case !field(c, "trusted").Known() || !field(c, "revoked").Known():
 		return CertificateUnknown
 	case !field(c, "trusted").IsTrue():
 		return CertificateUntrusted
-	case field(c, "not_after").Num()-now <= endingSoon:
+	case field(c, "not_after").Num()-now <= endingSoon(field(c, "lifetime").Num()):
 		return CertificateEnding
 	}
 	return CertificateTrusted
@@ -141,7 +145,7 @@ func certificateState(c value.Value, now int64) string {
 // Certificates lists the certificates that devices show and that are fresh,
 // those that end first at the top.
 func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
-	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted, CertificateUnknown}
+	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted, CertificateUnknown, CertificateAuthority}
 	if q.State != "" && !slices.Contains(states, q.State) {
 		return nil, &QueryError{Param: "state", Message: "a state is one of " + strings.Join(states, ", ")}
 	}

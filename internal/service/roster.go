@@ -1,15 +1,12 @@
 package service
 
 import (
-	"cmp"
 	"context"
-	"encoding/csv"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
+	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/store"
@@ -93,70 +90,16 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 	return out
 }
 
-// LineRefusal is a line of a file that was not taken, and why.
-type LineRefusal struct {
-	Line    int    `json:"line"`
-	Message string `json:"message"`
-}
-
-// ReadRoster reads a roster from CSV with the columns serial, hardware_id and
-// note, in any order. A bad line is refused and the rest is read.
-func ReadRoster(in io.Reader) ([]RosterEntry, []LineRefusal, error) {
-	r := csv.NewReader(in)
-	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
-	head, err := r.Read()
-	if err != nil {
-		return nil, nil, fmt.Errorf("the roster has no header; serial,hardware_id,note was expected: %w", err)
-	}
-	columns := map[string]int{}
-	for i, name := range head {
-		name = strings.ToLower(strings.Trim(name, "\ufeff \t"))
-		if !slices.Contains([]string{"serial", "hardware_id", "note"}, name) {
-			return nil, nil, fmt.Errorf("%q is not a column of a roster; there are serial, hardware_id and note", name)
-		}
-		columns[name] = i
-	}
-	var out []RosterEntry
-	refused := []LineRefusal{}
-	for {
-		row, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, refused, nil
-		}
-		if err != nil {
-			return nil, nil, fmt.Errorf("not readable as CSV: %w", err)
-		}
-		line, _ := r.FieldPos(0)
-		cell := func(name string) string {
-			if i, ok := columns[name]; ok && i < len(row) {
-				return strings.TrimSpace(row[i])
-			}
-			return ""
-		}
-		e := RosterEntry{Serial: cell("serial"), HardwareID: cell("hardware_id"), Note: cell("note")}
-		e.ID = strings.ToLower(cmp.Or(e.Serial, e.HardwareID))
-		switch {
-		case e.ID == "":
-			refused = append(refused, LineRefusal{line, "the line has neither a serial nor a hardware_id"})
-		case len(row) > len(head):
-			refused = append(refused, LineRefusal{line, fmt.Sprintf("the line has %d cells under %d columns", len(row), len(head))})
-		case len(e.Serial) > 200 || len(e.HardwareID) > 200 || len(e.Note) > 1000:
-			refused = append(refused, LineRefusal{line, "a cell is too long"})
-		default:
-			out = append(out, e)
-		}
-	}
-}
-
 // ImportRoster adds entries to the roster or replaces those of the same id,
 // and appraises the fleet under it.
-func (s *Service) ImportRoster(ctx context.Context, actor string, entries []RosterEntry) (added, changed int, err error) {
+func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware) (added, changed int, err error) {
 	err = s.doAlone(ctx, func(c *change) error {
-		all := make(map[string]RosterEntry, len(c.base.Roster.entries)+len(entries))
+		all := make(map[string]RosterEntry, len(c.base.Roster.entries)+len(hardware))
 		for id, e := range c.base.Roster.entries {
 			all[id] = e
 		}
-		for _, e := range entries {
+		for _, h := range hardware {
+			e := RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
 			old, there := all[e.ID]
 			switch {
 			case !there:

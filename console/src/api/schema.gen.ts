@@ -731,7 +731,7 @@ export interface components {
             not_after: string;
             lifetime: string;
             /** @enum {string} */
-            state: "trusted" | "ending" | "revoked" | "untrusted" | "unknown";
+            state: "trusted" | "ending" | "revoked" | "untrusted" | "unknown" | "authority";
             issuer_id?: string;
             why?: string;
             source: string;
@@ -1593,7 +1593,7 @@ export interface operations {
                 where?: string;
                 /** @description A part of the subject, issuer, serial, digest or device */
                 q?: string;
-                /** @description trusted, ending, revoked, untrusted or unknown */
+                /** @description trusted, ending, revoked, untrusted, unknown or authority */
                 state?: string;
                 /** @description The next of the page before */
                 cursor?: components["parameters"]["Cursor"];

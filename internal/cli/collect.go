@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/internal/collect"
+)
+
+func (a *app) collectCmd() *cobra.Command {
+	var o collect.Options
+	root, certs, send, set := "/", "", false, []string{}
+	c := &cobra.Command{
+		Use: "collect", Short: "Report on the Linux machine this runs on",
+		Long: `Report on the Linux machine this runs on: its platform, system version, encryption
+of the system volume (dm-crypt), secure boot, security chip, firewall, and the
+certificates in a folder. It reads files alone; run as root it can read the
+serial. What it cannot know is reported as unavailable, with the reason.
+
+Without --send the report is printed; with it, it is posted to the service.`,
+		Example: `  ironledger collect
+  ironledger collect --certs /etc/ironledger/certs --owner maren.holt@gullholm.example --send
+  ironledger collect --set custom.dock='"north quay"' -o json | ironledger device import -`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if runtime.GOOS != "linux" && root == "/" {
+				return errors.New("collect reads Linux machines alone; give --root for the tree of one")
+			}
+			o.Set = map[string]json.RawMessage{}
+			for _, s := range set {
+				name, text, ok := strings.Cut(s, "=")
+				if !ok || name == "" || !json.Valid([]byte(text)) {
+					return usageError{fmt.Errorf("--set %q is not NAME=JSON, as custom.sealed=true", s)}
+				}
+				o.Set[name] = json.RawMessage(text)
+			}
+			if certs != "" {
+				o.Certificates = os.DirFS(certs)
+			}
+			r, err := collect.Linux(os.DirFS(root), o, time.Now())
+			if err != nil {
+				return err
+			}
+			raw, err := json.Marshal(r)
+			if err != nil {
+				return err
+			}
+			if send {
+				cl, err := a.client()
+				if err != nil {
+					return err
+				}
+				got, err := cl.PostEvidence(cmd.Context(), "application/x-ndjson", bytes.NewReader(append(raw, '\n')))
+				if err != nil {
+					return err
+				}
+				if a.format == "table" {
+					for _, t := range got.Value.Results {
+						if t.Device != "" {
+							line(a.out, "%s stands at %s.", t.Device, a.bold(t.Level))
+						}
+					}
+				}
+				return a.imported(got)
+			}
+			l := listing{head: []string{"ATTRIBUTE", "READING"}, raw: json.RawMessage(raw)}
+			for _, name := range slices.Sorted(maps.Keys(r.Evidence)) {
+				l.rows = append(l.rows, []string{name, a.reading(r.Evidence[name])})
+			}
+			if a.format == "table" {
+				for _, k := range slices.Sorted(maps.Keys(r.Identity)) {
+					line(a.out, "%s %s", k, a.bold(r.Identity[k]))
+				}
+			}
+			return a.print(l)
+		},
+	}
+	f := c.Flags()
+	f.BoolVar(&send, "send", false, "post the report to the service")
+	f.StringVar(&o.Source, "source", "agent", "the source to report as")
+	f.StringVar(&o.ID, "id", "", "the device's id (default: told by its serial or hardware id)")
+	f.StringVar(&o.Owner, "owner", "", "the person whose device this is")
+	f.StringVar(&certs, "certs", "", "a folder of certificates (PEM or DER) to report")
+	f.StringArrayVar(&set, "set", nil, "an attribute that you know, as NAME=JSON; may be repeated")
+	f.StringVar(&root, "root", "/", "the tree to read, for another machine's files")
+	return c
+}
+
+// reading tells a collected value in a line.
+func (a *app) reading(v any) string {
+	if u, ok := v.(collect.Unavailable); ok {
+		return a.dim("unavailable: " + u.Why)
+	}
+	if list, ok := v.([]map[string]string); ok {
+		return fmt.Sprintf("%d certificates", len(list))
+	}
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return clip(strings.Trim(string(raw), `"`), 100)
+}

@@ -1,0 +1,314 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/client"
+)
+
+func (a *app) rulebookReviewCmd() *cobra.Command {
+	fleet, at := false, ""
+	c := &cobra.Command{
+		Use: "review PATH|-", Short: "Find what is allowed in a rulebook and likely not meant", Args: cobra.ExactArgs(1),
+		Long: `Find what is allowed in a rulebook and likely not meant: rules that can never
+apply, attributes that no source supplies, gates that change nothing, levels that
+nobody can reach, missing remedies, no break-glass account.
+
+With --fleet a service looks at its fleet too: baselines that cover no device and
+devices under no baseline. The exit code is 3 when there are remarks.`,
+		Example: "  ironledger rulebook review demo/rulebook\n  ironledger rulebook review demo/rulebook --fleet",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			now, err := moment(at)
+			if err != nil {
+				return err
+			}
+			files, err := a.rulebookFiles(args[0])
+			if err != nil {
+				return err
+			}
+			rb, err := rulebook.Load(files)
+			if err != nil {
+				return rulebookError(args[0], err)
+			}
+			remarks := rb.Review(nil, value.Micros(now))
+			if fleet {
+				cl, err := a.client()
+				if err != nil {
+					return err
+				}
+				got, err := cl.Check(cmd.Context(), api.Draft{Files: files})
+				if err != nil {
+					return err
+				}
+				remarks = got.Value.Remarks
+			}
+			l := listing{head: []string{"KIND", "ABOUT", "WHERE", "REMARK"}, raw: append([]rulebook.Remark{}, remarks...), items: []json.RawMessage{}}
+			for _, r := range remarks {
+				raw, err := json.Marshal(r)
+				if err != nil {
+					return err
+				}
+				where := ""
+				if r.Where.File != "" {
+					where = fmt.Sprintf("%s:%d", r.Where.File, r.Where.Line)
+				}
+				l.items = append(l.items, raw)
+				l.rows = append(l.rows, []string{r.Kind, r.About, where, r.Message})
+			}
+			if a.format == "table" && len(remarks) == 0 {
+				line(a.out, "Nothing to remark.")
+				return nil
+			}
+			if err := a.print(l); err != nil || len(remarks) == 0 {
+				return err
+			}
+			return errNo
+		},
+	}
+	c.Flags().BoolVar(&fleet, "fleet", false, "look at the fleet of the service too")
+	c.Flags().StringVar(&at, "at", "", "the moment to work at, RFC 3339 (default: now)")
+	return c
+}
+
+func (a *app) rulebookSchemaCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema", Short: "Print the JSON Schema of rulebooks, for editors", Args: cobra.NoArgs,
+		Long:    "Print the JSON Schema (draft 2020-12) of rulebooks. A service serves it at /schema/rulebook.json.",
+		Example: "  ironledger rulebook schema > rulebook.schema.json\n  # then, at the top of a rulebook:\n  # yaml-language-server: $schema=rulebook.schema.json",
+		RunE: func(*cobra.Command, []string) error {
+			raw, err := indented(rulebook.Schema())
+			if err == nil {
+				_, err = fmt.Fprintln(a.out, string(raw))
+			}
+			return err
+		},
+	}
+}
+
+// version reads the files of a rulebook: of a path, or of a published version
+// by its number or "current".
+func (a *app) version(ctx context.Context, name string) ([]rulebook.File, error) {
+	if _, err := strconv.Atoi(name); err != nil && name != "current" {
+		return a.rulebookFiles(name)
+	}
+	cl, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	got, err := cl.Rulebook(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return got.Value.Files, nil
+}
+
+func (a *app) rulebookDiffCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "diff OLD NEW", Short: "Tell in words what differs between two rulebooks", Args: cobra.ExactArgs(2),
+		Long:    "Tell in words, rule by rule, what differs between two rulebooks. Each is a path, the number of a published version, or current. The exit code is 3 when they differ.",
+		Example: "  ironledger rulebook diff current demo/rulebook\n  ironledger rulebook diff 3 4 -o json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var books []*rulebook.Rulebook
+			for _, name := range args {
+				files, err := a.version(cmd.Context(), name)
+				if err != nil {
+					return err
+				}
+				rb, err := rulebook.Load(files)
+				if err != nil {
+					return rulebookError(name, err)
+				}
+				books = append(books, rb)
+			}
+			diff := append([]rulebook.Difference{}, rulebook.Compare(books[0], books[1])...)
+			l := listing{head: []string{"SECTION", "ABOUT", "CHANGE", "TEXT"}, raw: diff, items: []json.RawMessage{}}
+			sign := map[string]string{"added": "+", "removed": "-", "changed": "~"}
+			for _, d := range diff {
+				raw, err := json.Marshal(d)
+				if err != nil {
+					return err
+				}
+				l.items = append(l.items, raw)
+				l.rows = append(l.rows, []string{d.Section, d.About, d.Change, d.Text})
+				if a.format == "table" {
+					line(a.out, "%s %s", a.rust(sign[d.Change]), d.Text)
+				}
+			}
+			if a.format == "table" && len(diff) == 0 {
+				line(a.out, "They mean the same.")
+			}
+			if a.format != "table" {
+				if err := a.print(l); err != nil {
+					return err
+				}
+			}
+			if len(diff) > 0 {
+				return errNo
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) rulebookBackCmd() *cobra.Command {
+	message := ""
+	c := &cobra.Command{
+		Use: "back VERSION", Short: "Put an earlier version in force again, as a new version", Args: cobra.ExactArgs(1),
+		Example: "  ironledger rulebook back 3 -m 'Version 4 barred the kiosks'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if n, err := strconv.Atoi(args[0]); err != nil || n < 1 {
+				return usageError{fmt.Errorf("%q is not the number of a version", args[0])}
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			old, err := cl.Rulebook(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			now, err := cl.Rulebook(cmd.Context(), "current")
+			if err != nil {
+				return err
+			}
+			if old.Value.Digest == now.Value.Digest {
+				return fmt.Errorf("version %d, in force, is the same as version %s", now.Value.Version, args[0])
+			}
+			text := "Back to version " + args[0]
+			if message != "" {
+				text += ": " + message
+			}
+			got, err := cl.Publish(cmd.Context(), api.Draft{Files: old.Value.Files, Message: text, Base: now.Value.Version})
+			if err != nil {
+				return err
+			}
+			return a.published(got)
+		},
+	}
+	c.Flags().StringVarP(&message, "message", "m", "", "why; kept with the new version")
+	return c
+}
+
+func (a *app) published(got *client.Reply[api.Publication]) error {
+	r := got.Value.Rulebook
+	if a.format == "table" {
+		line(a.out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
+		return nil
+	}
+	return a.print(listing{head: []string{"VERSION", "MOVED", "DIGEST"}, rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, raw: got.Raw})
+}
+
+func (a *app) rulebookRehearseCmd() *cobra.Command {
+	device := ""
+	c := &cobra.Command{
+		Use: "rehearse PATH|VERSION|-", Short: "What a rulebook would do to today's fleet, before it is published", Args: cobra.ExactArgs(1),
+		Long: `Work out what a rulebook would do to today's fleet: which devices would move from
+level to level, by which rule, by platform and group. Nothing is changed by it.
+
+With --device, show how one device would stand.`,
+		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.moves[] | select(.falls)'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			files, err := a.version(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			if device != "" {
+				got, err := cl.RehearseDevice(cmd.Context(), device, api.Draft{Files: files})
+				if err != nil {
+					return err
+				}
+				if a.format != "table" {
+					return a.print(listing{head: []string{"DEVICE", "LEVEL"}, rows: [][]string{{got.Value.Id, got.Value.Level}}, raw: got.Raw})
+				}
+				line(a.out, "%s", a.dim("Under "+args[0]+", which is not in force:"))
+				a.wholeDevice(&got.Value, false)
+				return nil
+			}
+			got, err := cl.Rehearse(cmd.Context(), api.Draft{Files: files})
+			if err != nil {
+				return err
+			}
+			if a.format == "table" {
+				a.shift(&got.Value)
+				return nil
+			}
+			l := listing{head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, raw: got.Raw, items: []json.RawMessage{}}
+			for _, m := range got.Value.Moves {
+				raw, err := json.Marshal(m)
+				if err != nil {
+					return err
+				}
+				l.items = append(l.items, raw)
+				l.rows = append(l.rows, []string{m.Device, m.Name, m.Platform, m.Owner, m.From, m.To, joined(m.Rules)})
+			}
+			return a.print(l)
+		},
+	}
+	c.Flags().StringVar(&device, "device", "", "show how this device would stand")
+	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
+		return a.completeDevices(cmd, nil, part)
+	}))
+	return c
+}
+
+// shift prints a rehearsal for people: the matrix, who moves, and by what.
+func (a *app) shift(s *rehearsal.Shift) {
+	line(a.out, "%s  %d would fall, %d would rise, %d stay.\n", a.bold(fmt.Sprintf("%d devices:", s.Devices)), s.Falls, s.Rises, s.Devices-s.Falls-s.Rises)
+	head := []string{"FROM \\ TO"}
+	for i, l := range s.To {
+		head = append(head, a.mark(l, i, len(s.To)-1))
+	}
+	var rows [][]string
+	for i, counts := range s.Matrix {
+		row := append([]string{a.mark(s.From[i], i, len(s.From)-1)}, numbers(counts)...)
+		for j, n := range counts {
+			if n > 0 && s.From[i] != s.To[j] {
+				row[j+1] = a.rust(row[j+1])
+			}
+		}
+		rows = append(rows, row)
+	}
+	a.table(head, rows)
+	if len(s.Moves) == 0 {
+		line(a.out, "\nNo device would change level.")
+		return
+	}
+	for _, part := range []struct {
+		name string
+		list []rehearsal.Count
+	}{{"RULE", s.Rules}, {"PLATFORM", s.Platforms}, {"GROUP", s.Groups}} {
+		moved := slices.DeleteFunc(slices.Clone(part.list), func(c rehearsal.Count) bool { return c.Falls+c.Rises == 0 })
+		var cells []string
+		for _, c := range moved {
+			cells = append(cells, strings.TrimSpace(fmt.Sprintf("%s%s%s", c.ID, map[bool]string{true: fmt.Sprintf(" -%d", c.Falls)}[c.Falls > 0], map[bool]string{true: fmt.Sprintf(" +%d", c.Rises)}[c.Rises > 0])))
+		}
+		if len(cells) > 0 {
+			line(a.out, "\n%s  %s", a.bold(part.name), joined(cells))
+		}
+	}
+	line(a.out, "")
+	rows = nil
+	for i, m := range s.Moves {
+		if i == 25 {
+			rows = append(rows, []string{fmt.Sprintf("and %d more", s.Falls+s.Rises-i)})
+			break
+		}
+		rows = append(rows, []string{m.Device, m.Name, m.Owner, m.From + " → " + a.bold(m.To), brief(m.Rules)})
+	}
+	a.table([]string{"DEVICE", "NAME", "OWNER", "WOULD MOVE", "BY"}, rows)
+}
