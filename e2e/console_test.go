@@ -78,7 +78,7 @@ func signIn(t *testing.T, ctx context.Context, s *server) {
 	do(t, ctx, chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)))
 	picture(t, ctx, "console-sign-in")
 	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=token]`), adminToken+"\r"))
-	until(t, ctx, "71 in all")
+	until(t, ctx, "What holds devices down")
 }
 
 func TestConsole(t *testing.T) {
@@ -135,7 +135,7 @@ func TestConsole(t *testing.T) {
 			return strings.TrimSpace(s)
 		}
 		do(t, ctx, chromedp.Navigate(s.url+"/devices?sort=level"))
-		until(t, ctx, "71 in all")
+		until(t, ctx, "What holds devices down")
 		if got := first(); got != "BYO-5103" {
 			t.Errorf("the lowest device is %s", got)
 		}
@@ -145,7 +145,7 @@ func TestConsole(t *testing.T) {
 		do(t, ctx, chromedp.Click(chromedp.CSS(`tbody tr:first-child td:nth-child(3)`)))
 		until(t, ctx, "What to do")
 		do(t, ctx, chromedp.NavigateBack())
-		until(t, ctx, "71 in all")
+		until(t, ctx, "What holds devices down")
 		if got := first(); got != second {
 			t.Errorf("going back leads to the page of %s, not of %s", got, second)
 		}

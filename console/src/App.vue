@@ -20,7 +20,12 @@ async function signOut() {
     <header>
       <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22">Iron Ledger</router-link>
       <nav aria-label="Pages">
+        <router-link to="/" exact-active-class="router-link-active" active-class="">Overview</router-link>
         <router-link to="/devices">Devices</router-link>
+        <router-link to="/certificates">Certificates</router-link>
+        <router-link to="/exceptions">Exceptions</router-link>
+        <router-link to="/sources">Sources</router-link>
+        <router-link to="/rulebook">Rulebook</router-link>
         <router-link to="/ask">Ask</router-link>
         <router-link to="/decisions">Decisions</router-link>
       </nav>

@@ -18,6 +18,17 @@ export type Remedies = Schemas['Remedies']
 export type Ruling = Schemas['Ruling']
 export type Session = Schemas['Session']
 export type Vocabulary = Schemas['Vocabulary']
+export type Certificate = Schemas['Certificate']
+export type Check = Schemas['Check']
+export type Difference = Schemas['Difference']
+export type Event = Schemas['Event']
+export type File = Schemas['File']
+export type Grant = Schemas['Grant']
+export type Overview = Schemas['Overview']
+export type RulebookInfo = Schemas['RulebookInfo']
+export type Search = Schemas['Search']
+export type Shift = Schemas['Shift']
+export type Unmatched = Schemas['Unmatched']
 
 /** The API, called with the console's session cookie. */
 export const api = createClient<paths>({ baseUrl: '/' })

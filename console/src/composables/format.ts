@@ -30,3 +30,21 @@ export function remedyText(remedies: Remedies | undefined) {
   if (!remedies) return undefined
   return remedies[navigator.language] ?? remedies[navigator.language.slice(0, 2)] ?? remedies.en ?? Object.values(remedies)[0]
 }
+
+/** A text with Markdown links, cut into plain parts and links. */
+export function linked(text: string): { text: string, href?: string }[] {
+  const parts: { text: string, href?: string }[] = []
+  let at = 0
+  for (const m of text.matchAll(/\[([^\]\n]*)\]\(((?:https:\/\/|mailto:|tel:)[^)\s]*)\)/g)) {
+    if (m.index > at) parts.push({ text: text.slice(at, m.index) })
+    parts.push({ text: m[1]!, href: m[2]! })
+    at = m.index + m[0].length
+  }
+  if (at < text.length) parts.push({ text: text.slice(at) })
+  return parts
+}
+
+/** "3 devices", "1 device". */
+export function count(n: number, thing: string): string {
+  return `${n} ${thing}${n === 1 ? '' : 's'}`
+}

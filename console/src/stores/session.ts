@@ -24,6 +24,10 @@ export const useSession = defineStore('session', () => {
     who.value = null
   }
 
-  const mayAsk = computed(() => who.value?.may.includes('ask') ?? false)
-  return { who, known, signIn, signOut, mayAsk }
+  const may = (what: string) => who.value?.may.includes(what) ?? false
+  const mayAsk = computed(() => may('ask'))
+  const mayWaive = computed(() => may('waive'))
+  const mayPublish = computed(() => may('publish'))
+  const mayAdmin = computed(() => may('administer'))
+  return { who, known, signIn, signOut, mayAsk, mayWaive, mayPublish, mayAdmin }
 })

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { reactive, ref, watch } from 'vue'
+import { reactive, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type Answer, type Outcome } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { useLoad } from '../composables/useLoad'
+import { usePages } from '../composables/usePages'
 import { useQuery } from '../composables/useQuery'
 
 const router = useRouter()
@@ -23,14 +24,7 @@ const { data: page, problem, loading, again } = useLoad(
 
 const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim(), outcome: form.outcome, cursor: '' })
 const clear = () => set({ person: '', device: '', resource: '', outcome: '', cursor: '' })
-const pages = ref<string[]>([])
-
-function next() {
-  pages.value.push(query.value.cursor)
-  return set({ cursor: page.value?.next ?? '' })
-}
-
-const back = () => set({ cursor: pages.value.pop() ?? '' })
+const { forward, back } = usePages(query, set, () => page.value?.next)
 const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! } })
 
 function gates(d: Answer): string {
@@ -73,7 +67,7 @@ function gates(d: Answer): string {
   </div>
   <nav v-if="page && (page.next || query.cursor)" class="pages" aria-label="Pages of the list">
     <el-button :disabled="!query.cursor" @click="back">Newer</el-button>
-    <el-button :disabled="!page.next" @click="next">Older</el-button>
+    <el-button :disabled="!page.next" @click="forward">Older</el-button>
   </nav>
 </template>
 

@@ -1,40 +1,34 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { api, must, type Ruling } from '../api/client'
+import { computed, ref } from 'vue'
+import { api, must } from '../api/client'
 import CopyText from '../components/CopyText.vue'
-import LeafRow from '../components/LeafRow.vue'
-import LevelMark from '../components/LevelMark.vue'
+import DeviceHistory from '../components/DeviceHistory.vue'
+import DeviceSheet from '../components/DeviceSheet.vue'
+import GrantForm from '../components/GrantForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
-import { remedyText } from '../composables/format'
 import { useLoad } from '../composables/useLoad'
+import { useSession } from '../stores/session'
 
 const props = defineProps<{ id: string }>()
+const session = useSession()
 const { data: device, problem, loading, again } = useLoad(
   () => must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
   () => props.id,
 )
+const vouching = ref(false)
 
-const held = (v: Ruling) => v.holds_at !== undefined || v.verdict === 'grace'
-/** What holds the device down first, the binding rules before the others. */
-const rulings = computed(() => {
-  const place = (v: Ruling) => (v.shadow ? 3 : v.binding ? 0 : held(v) ? 1 : 2)
-  return [...(device.value?.standing.verdicts ?? [])].sort((a, b) => place(a) - place(b))
-})
-const cures = computed(() => {
-  const seen = new Set<string>()
-  return rulings.value.filter(held).flatMap((v) => {
-    const text = remedyText(v.remedy)
-    if (!text || seen.has(text.title + text.steps)) return []
-    seen.add(text.title + text.steps)
-    return [{ rule: v.rule, until: v.grace_until, ...text }]
-  })
-})
 const facts = computed(() => {
   const d = device.value
   return d ? [d.platform, d.os_version, d.form, d.model, d.ownership && `${d.ownership} property`].filter(Boolean).join(', ') : ''
 })
-const next = computed(() => device.value?.standing.reach[0])
+
+const own = computed(() => device.value?.certificates.filter((c) => c.state !== 'authority') ?? [])
+
+function vouched() {
+  vouching.value = false
+  return again()
+}
 </script>
 
 <template>
@@ -47,54 +41,27 @@ const next = computed(() => device.value?.standing.reach[0])
         <h1>{{ device.name || device.id }}</h1>
         <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of <router-link :to="{ name: 'devices', query: { q: device.owner } }">{{ device.owner }}</router-link></template></p>
       </div>
-      <router-link :to="{ name: 'ask', query: { device: device.id, person: device.owner } }">Ask what it may reach</router-link>
+      <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch for it…</el-button> <router-link :to="{ name: 'ask', query: { device: device.id, person: device.owner } }">Ask what it may reach</router-link></p>
     </header>
 
-    <section class="standing">
-      <LevelMark :level="device.level" :rank="device.rank" :top="device.top" large />
-      <div>
-        <p>
-          <template v-if="!device.covered">No enforced baseline applies to this device, so it stands at the level for uncovered devices.</template>
-          <template v-else-if="device.binding.length > 0">Held at {{ device.level }} by <strong>{{ device.binding.join(', ') }}</strong>.</template>
-          <template v-else>Nothing holds it down.</template>
-          <template v-if="next && next.rules.length > 0"> To reach <strong>{{ next.level }}</strong>, it must pass {{ next.rules.join(', ') }}.</template>
-        </p>
-        <p class="soft small">
-          {{ device.level }} since <TimeText :time="device.since" />, last seen <TimeText :time="device.seen_at" />,
-          <template v-if="device.standing.next_change">may change by itself <TimeText :time="device.standing.next_change" /></template>
-          <template v-else>does not change by itself</template>.
-          <template v-if="device.shadow_level"> Were the shadow baselines enforced, it would be <strong>{{ device.shadow_level }}</strong>.</template>
-        </p>
-      </div>
-    </section>
+    <GrantForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
+    <DeviceSheet :device="device" :waivable="session.mayWaive" @changed="again" />
+    <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">Refused of {{ r.source }} <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}</p>
 
-    <div class="sheet">
-      <section>
-        <table v-if="rulings.length > 0" class="ruled">
-          <thead><tr><th>Rule</th><th>Verdict</th><th>Required</th><th>Observed</th><th>Source</th><th>Age</th><th>Holds at</th></tr></thead>
-          <tbody v-for="v in rulings" :key="v.rule">
-            <tr v-for="(leaf, i) in v.why" :key="i" :class="{ joined: i < v.why.length - 1, held: held(v) && !v.shadow }">
-              <td v-if="i === 0" :rowspan="v.why.length" class="rule">{{ v.title || v.rule }}<div class="soft small">{{ v.rule }}</div></td>
-              <td v-if="i === 0" :rowspan="v.why.length"><span class="verdict" :class="v.verdict">{{ v.verdict }}</span><div v-if="v.shadow" class="soft small">shadow</div><div v-if="v.grace_until" class="soft small">until <TimeText :time="v.grace_until" /></div></td>
-              <LeafRow :leaf="leaf" />
-              <td v-if="i === 0" :rowspan="v.why.length">{{ v.holds_at }}</td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-else class="soft">No rule speaks of this device.</p>
-      </section>
-      <aside v-if="cures.length > 0" aria-label="What to do">
-        <h3>What to do</h3>
-        <ol>
-          <li v-for="c in cures" :key="c.rule"><strong>{{ c.title }}.</strong> {{ c.steps }}<div class="soft small">{{ c.rule }}<template v-if="c.until">, before <TimeText :time="c.until" /></template></div></li>
-        </ol>
-      </aside>
-    </div>
+    <DeviceHistory :id="device.id" :ladder="device.top + 1" :version="device.since + device.seen_at + device.waivers.length + device.vouches.length" />
 
     <section v-if="device.standing.reach.length > 1">
       <h2>To reach each level</h2>
       <table class="ruled narrow">
         <tbody><tr v-for="step in device.standing.reach" :key="step.level"><td><strong>{{ step.level }}</strong></td><td>{{ step.rules.join(', ') }}</td></tr></tbody>
+      </table>
+    </section>
+
+    <section v-if="own.length > 0">
+      <h2>Certificates</h2>
+      <table class="ruled narrow">
+        <thead><tr><th>Subject</th><th>State</th><th>Issuer</th><th>Ends</th></tr></thead>
+        <tbody><tr v-for="c in own" :key="c.sha256"><td>{{ c.subject }}</td><td><span :class="{ bad: c.state === 'revoked' || c.state === 'untrusted' }">{{ c.state }}</span><span v-if="c.why" class="soft small"> {{ c.why }}</span></td><td>{{ c.issuer_id || c.issuer }}</td><td><TimeText :time="c.not_after" /></td></tr></tbody>
       </table>
     </section>
 
@@ -118,17 +85,9 @@ const next = computed(() => device.value?.standing.reach[0])
 
 <style scoped>
 header { display: flex; justify-content: space-between; align-items: baseline; gap: 24px; }
-.standing { display: flex; gap: 28px; align-items: center; border-top: 1px solid var(--rule-strong); border-bottom: 1px solid var(--rule-strong); padding: 14px 0 10px; margin: 10px 0 16px; }
-.standing p { margin-bottom: 4px; }
-.sheet { display: flex; gap: 32px; align-items: flex-start; }
-.sheet > section { flex: 1; min-width: 0; }
-aside { width: 250px; border-left: 2px solid var(--metal); padding-left: 18px; }
-ol { padding-left: 18px; margin: 8px 0; }
-li { margin-bottom: 10px; }
-.rule { min-width: 170px; }
-.held .rule { font-weight: 600; }
-.verdict.fail { color: var(--metal); font-weight: 600; }
-.verdict.unknown, .verdict.grace { border-bottom: 1px dashed var(--metal); }
 .narrow { max-width: 900px; }
 .reading { overflow-wrap: anywhere; max-width: 560px; }
+.refused { border-left: 2px dashed var(--metal); padding-left: 12px; margin: 4px 0; }
+.bad { color: var(--metal); font-weight: 600; }
+.acts { display: flex; gap: 16px; align-items: baseline; }
 </style>

@@ -1,16 +1,20 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, must, type DeviceSummary } from '../api/client'
+import { api, must, type DeviceSummary, type Search } from '../api/client'
 import LevelMark from '../components/LevelMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
+import { useAct } from '../composables/useAct'
 import { useLoad } from '../composables/useLoad'
+import { usePages } from '../composables/usePages'
 import { useQuery } from '../composables/useQuery'
+import { useSession } from '../stores/session'
 
 const size = 25
 const router = useRouter()
-const { query, set } = useQuery('where', 'q', 'sort', 'cursor')
+const session = useSession()
+const { query, set } = useQuery('where', 'q', 'sort', 'columns', 'cursor')
 const where = ref(query.value.where)
 const text = ref(query.value.q)
 watch(query, (q) => { where.value = q.where; text.value = q.q })
@@ -26,20 +30,10 @@ const levels = computed(() => {
   return ladder.map((level, rank) => ({ level, rank, top: ladder.length - 1, count: page.value?.levels[level] ?? 0 })).reverse()
 })
 const search = () => set({ where: where.value.trim(), q: text.value.trim(), cursor: '' })
-const clear = () => set({ where: '', q: '', cursor: '' })
-const pages = ref<string[]>([])
-
-function next() {
-  pages.value.push(query.value.cursor)
-  return set({ cursor: page.value?.next ?? '' })
-}
-
-function back() {
-  return set({ cursor: pages.value.pop() ?? '' })
-}
+const clear = () => set({ where: '', q: '', columns: '', cursor: '' })
+const { forward, back } = usePages(query, set, () => page.value?.next)
 
 function sorted({ prop, order }: { prop: string | null, order: string | null }) {
-  pages.value = []
   return set({ sort: prop && order ? (order === 'descending' ? '-' : '') + prop : '', cursor: '' })
 }
 
@@ -47,6 +41,32 @@ const sort = computed(() => {
   const s = query.value.sort
   return { prop: s.replace(/^-/, '') || 'id', order: s.startsWith('-') ? 'descending' as const : 'ascending' as const }
 })
+
+const columns = computed(() => query.value.columns.split(',').filter(Boolean))
+const attributes = computed(() => (vocabulary.value?.names ?? []).filter((n) => !['level', 'id', 'seen_at', 'since'].includes(n.name)))
+const titleOf = (name: string) => attributes.value.find((a) => a.name === name)?.title ?? name
+const csv = computed(() => '/api/v1/devices?' + new URLSearchParams({ format: 'csv', ...Object.fromEntries(Object.entries(query.value).filter(([k, v]) => v !== '' && k !== 'cursor')) }).toString())
+
+const { data: kept, again: reload } = useLoad(() => must(api.GET('/api/v1/searches')), () => null)
+const naming = ref<string | null>(null)
+const { busy, problem: unkept, act } = useAct()
+const filtered = computed(() => query.value.where !== '' || query.value.q !== '' || query.value.columns !== '')
+const isKept = (s: Search) => (s.where ?? '') === query.value.where && (s.q ?? '') === query.value.q && (s.columns ?? []).join(',') === query.value.columns
+const kind = computed(() => kept.value?.items.find(isKept))
+
+async function keep() {
+  const { where, q, sort } = query.value
+  const done = await act(() => must(api.POST('/api/v1/searches', { body: { name: naming.value ?? '', where, q, sort, columns: columns.value } })))
+  if (done) {
+    naming.value = null
+    await reload()
+  }
+}
+
+async function forget(name: string) {
+  await act(() => must(api.DELETE('/api/v1/searches/{name}', { params: { path: { name } } })))
+  await reload()
+}
 
 const open = (d: DeviceSummary) => router.push({ name: 'device', params: { id: d.id } })
 const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).join(' ')
@@ -61,6 +81,14 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
     <el-input v-model="text" class="text" aria-label="Text" name="q" placeholder="Name, serial, owner" clearable @clear="search" />
     <el-button native-type="submit" type="primary">Search</el-button>
   </form>
+  <p v-if="kept && (kept.items.length > 0 || filtered)" class="kept small">
+    <span v-for="s in kept.items" :key="s.name"><router-link :to="{ query: { ...(s.where && { where: s.where }), ...(s.q && { q: s.q }), ...(s.sort && { sort: s.sort }), ...(s.columns?.length && { columns: s.columns.join(',') }) } }" :class="{ on: isKept(s) }">{{ s.name }}</router-link><el-button v-if="isKept(s) && session.mayAsk" link size="small" @click="forget(s.name)">forget</el-button></span>
+    <template v-if="filtered && !kind && session.mayAsk">
+      <el-button v-if="naming === null" link type="primary" size="small" @click="naming = ''">Keep this search…</el-button>
+      <form v-else @submit.prevent="keep" @keydown.esc="naming = null"><el-input v-model="naming" size="small" name="search-name" placeholder="A name for this search" aria-label="Name of the search" autofocus /><el-button size="small" native-type="submit" :loading="busy" :disabled="naming.trim() === ''">Keep</el-button></form>
+    </template>
+  </p>
+  <ProblemNote v-if="unkept" :problem="unkept" />
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
 
   <ul v-if="page" class="levels" aria-label="Devices at each level">
@@ -69,6 +97,10 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
     </li>
     <li class="soft">{{ page.total }} in all</li>
     <li v-if="query.where || query.q"><el-button link @click="clear">Show every device</el-button></li>
+    <li class="tools">
+      <el-select :model-value="columns" multiple collapse-tags filterable size="small" placeholder="More columns" aria-label="More columns" class="columns" @change="set({ columns: ($event as string[]).join(',') })"><el-option v-for="a in attributes" :key="a.name" :value="a.name" :label="a.title" /></el-select>
+      <a :href="csv" download="devices.csv">Export as CSV</a>
+    </li>
   </ul>
 
   <el-skeleton v-if="!page && loading" :rows="8" animated />
@@ -88,6 +120,7 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
         <template v-else><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span><span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template>
       </template>
     </el-table-column>
+    <el-table-column v-for="c in columns" :key="c" :label="titleOf(c)" min-width="130" show-overflow-tooltip><template #default="{ row }">{{ row.values?.[c] }}</template></el-table-column>
     <el-table-column prop="seen_at" label="Seen" sortable="custom" width="112">
       <template #default="{ row }"><TimeText :time="row.seen_at" /></template>
     </el-table-column>
@@ -100,7 +133,7 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
 
   <nav v-if="page && (page.next || query.cursor)" class="pages" aria-label="Pages of the list">
     <el-button :disabled="!query.cursor" @click="back">Before</el-button>
-    <el-button :disabled="!page.next" @click="next">Next</el-button>
+    <el-button :disabled="!page.next" @click="forward">Next</el-button>
   </nav>
 </template>
 
@@ -110,6 +143,12 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
 .text { flex: 1; }
 .levels { display: flex; flex-wrap: wrap; gap: 24px; list-style: none; padding: 8px 0; margin: 0 0 6px; align-items: center; }
 .levels a { display: inline-flex; gap: 8px; align-items: center; text-decoration: none; }
+.kept { display: flex; flex-wrap: wrap; gap: 6px 20px; align-items: center; margin: 0; }
+.kept .on { font-weight: 600; border-bottom: 2px solid var(--metal); text-decoration: none; }
+.kept form { display: flex; gap: 6px; }
+.tools { margin-left: auto; display: flex; gap: 18px; align-items: center; }
+.columns { width: 210px; }
+.tools a { text-decoration: underline; }
 .stale { opacity: 0.6; }
 .empty { padding: 40px 0; }
 .pages { margin-top: 16px; }
