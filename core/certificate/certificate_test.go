@@ -93,3 +93,18 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+// FuzzIssuer reads what may stand in the files beside a rulebook.
+func FuzzIssuer(f *testing.F) {
+	f.Add("-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n")
+	f.Add("-----BEGIN X509 CRL-----\nMIIB\n-----END X509 CRL-----\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		list, err := ReadIssuer(text)
+		if (err == nil) != (len(list) > 0) {
+			t.Fatalf("%q gives %d certificates and %v", text, len(list), err)
+		}
+		if crl, err := ReadCRL(text, list); (err == nil) != (crl != nil) {
+			t.Fatalf("%q gives a list and %v", text, err)
+		}
+	})
+}

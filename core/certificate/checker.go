@@ -99,8 +99,8 @@ type Device struct{ ID, Serial, HardwareID string }
 type Checker struct {
 	issuers []Issuer
 	roots   *x509.CertPool
-	revoked []map[string]int64 // by issuer: serial number to the moment of revocation
-	seen    sync.Map           // shown -> *finding
+	revoked []map[string]bool // by issuer: the serial numbers on its list
+	seen    sync.Map          // shown -> *finding
 }
 
 // NewChecker prepares issuers.
@@ -110,12 +110,12 @@ func NewChecker(issuers []Issuer) *Checker {
 		for _, cert := range is.Certificates {
 			c.roots.AddCert(cert)
 		}
-		var revoked map[string]int64
+		var revoked map[string]bool
 		if is.CRL != nil {
-			revoked = make(map[string]int64, len(is.CRL.RevokedCertificateEntries))
+			revoked = make(map[string]bool, len(is.CRL.RevokedCertificateEntries))
 			for _, e := range is.CRL.RevokedCertificateEntries {
 				if e.ReasonCode != 8 { // removeFromCRL, RFC 5280 section 5.3.1
-					revoked[string(is.CRL.RawIssuer)+e.SerialNumber.String()] = value.Micros(e.RevocationTime)
+					revoked[string(is.CRL.RawIssuer)+e.SerialNumber.String()] = true
 				}
 			}
 		}
@@ -341,12 +341,8 @@ func (c *Checker) revocation(ch chain, now int64) (value.Value, int64) {
 		return value.OfBool(false), until
 	}
 	for _, cert := range ch.certs {
-		at, listed := c.revoked[ch.issuer][string(cert.RawIssuer)+cert.SerialNumber.String()]
-		switch {
-		case listed && now >= at:
+		if c.revoked[ch.issuer][string(cert.RawIssuer)+cert.SerialNumber.String()] {
 			return value.OfBool(true), never
-		case listed:
-			until = min(until, at-1)
 		}
 	}
 	if end := value.Micros(is.CRL.NextUpdate); !is.CRL.NextUpdate.IsZero() {

@@ -259,3 +259,55 @@ func FuzzReport(f *testing.F) {
 		_ = condition.Always
 	})
 }
+
+func TestTheWorstOfSeveralSources(t *testing.T) {
+	d := NewDictionary()
+	cases := []struct {
+		name, attribute, value string
+		combine                []Combine
+		lines                  []string
+	}{
+		{"by rank, one says so", "storage.encrypted", "true", nil, []string{"agent 1 storage.encrypted false", "mdm 3 storage.encrypted true"}},
+		{"under worst the one that says no", "storage.encrypted", "false", []Combine{{"storage", true}}, []string{"agent 1 storage.encrypted false", "mdm 3 storage.encrypted true"}},
+		{"the oldest version is worst", "os.version", "13", []Combine{{"os.version", true}}, []string{"agent 1 os.version \"14\"", "mdm 3 os.version \"13\""}},
+		{"the longest wait is worst", "screen_lock.after", "30m", []Combine{{"screen_lock", true}}, []string{"agent 1 screen_lock.after \"30m\"", "mdm 3 screen_lock.after \"5m\""}},
+		{"a threat is worst as it is", "threat.score", "70", nil, []string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
+		{"unless rank is to count", "threat.score", "5", []Combine{{"threat", false}}, []string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
+		{"the longest prefix decides", "threat.score", "70", []Combine{{"threat", false}, {"threat.score", true}}, []string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
+		{"tampering is told by anybody", "integrity.tampered", "true", nil, []string{"agent 1 integrity.tampered true", "mdm 3 integrity.tampered false"}},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			var lines []string
+			var sources []SourceRule
+			for _, l := range c.lines {
+				f := strings.SplitN(l, " ", 4)
+				sources = append(sources, SourceRule{ID: f[0], Rank: int(f[1][0] - '0'), Provides: []string{"*"}})
+				lines = append(lines, `{"source":"`+f[0]+`","observed_at":"2026-11-20T07:00:00Z","identity":{"id":"d"},"evidence":{"`+f[2]+`":`+f[3]+`}}`)
+			}
+			var rec *Record
+			for _, l := range lines {
+				rec = rec.With(report(t, d, l))
+			}
+			v := NewResolver(d, Policy{Sources: sources, Combine: c.combine}).Resolve(rec, Facts{}, now)
+			if got := v.Get(d.Slot(c.attribute), now).String(); got != c.value {
+				t.Errorf("%s is %s, want %s", c.attribute, got, c.value)
+			}
+		})
+	}
+}
+
+func TestAVouchEndsAtItsMoment(t *testing.T) {
+	d := NewDictionary()
+	r := NewResolver(d, Policy{})
+	var rec *Record
+	rec = rec.With(report(t, d, `{"identity":{"id":"d"},"observed_at":"2026-11-20T07:00:00Z","evidence":{"managed":true}}`))
+	facts := Facts{ID: "d", Vouched: now + 1000}
+	v := r.Resolve(rec, facts, now)
+	if !v.Get(d.Slot("vouched"), now+999).IsTrue() || v.Valid != now+999 {
+		t.Errorf("it is not vouched for up to its end, or the view holds until %d", v.Valid-now)
+	}
+	if later := r.Resolve(rec, facts, now+1000); later.Get(d.Slot("vouched"), now+1000).String() != "false" {
+		t.Error("at its end the vouch still counts")
+	}
+}

@@ -232,3 +232,64 @@ func TestAppraisalDoesNotAllocate(t *testing.T) {
 		t.Errorf("an appraisal allocates %v times", n)
 	}
 }
+
+func TestAWaiverLiftsARuleUntilItEnds(t *testing.T) {
+	p := compile(t, book)
+	cases := []struct {
+		name, attributes, rule string
+		then                   string // the verdict once the waiver has ended
+	}{
+		{"a failing rule", strings.Replace(good, `:true,"s`, `:false,"s`, 1), "laptop/disk", "fail"},
+		{"a rule that is not known", strings.Replace(good, `"storage.encrypted":true,`, "", 1), "laptop/disk", "unknown"},
+		{"a rule in grace", strings.Replace(good, "10.1", "9.9", 1), "laptop/os", "grace"},
+		{"a rule of an unknown platform", strings.Replace(good, `"platform":"windows",`, "", 1), "laptop/os", "unknown"},
+		{"a rule of a shadow baseline", strings.Replace(good, `"firewall.on":true`, `"firewall.on":false`, 1), "tried/wall", "fail"},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			i := slices.Index(p.RuleKeys(), c.rule)
+			env, view := look(t, p, c.attributes, now-hour/2)
+			env.Now = now - hour/2
+			r := Result{Waived: make([]int64, len(p.RuleKeys()))}
+			end := env.Now + hour/4
+			r.Waived[i] = end
+			p.Appraise(env, &r)
+			if r.Verdicts[i] != Waived || r.Level != p.rb.Top() || r.Shadow != p.rb.Top() {
+				t.Fatalf("it is %s, the level %d and in shadow %d", r.Verdicts[i], r.Level, r.Shadow)
+			}
+			if next := p.Next(env, &r); next != end {
+				t.Errorf("it may change %s before its end", value.FormatAge(end-next))
+			}
+			s := p.Explain(env, view, &r)
+			j := slices.IndexFunc(s.Verdicts, func(v Ruling) bool { return v.Rule == c.rule })
+			if s.Verdicts[j].WaivedUntil != value.FormatTime(end) || s.Verdicts[j].HoldsAt != "" || len(s.Verdicts[j].Why) == 0 {
+				t.Errorf("it is told as %+v", s.Verdicts[j])
+			}
+			env.Now = end - 1
+			if p.Appraise(env, &r); r.Verdicts[i] != Waived {
+				t.Error("it ended before its time")
+			}
+			env.Now = end
+			if p.Appraise(env, &r); r.Verdicts[i].String() != c.then {
+				t.Errorf("after its end it is %s, want %s", r.Verdicts[i], c.then)
+			}
+		})
+	}
+	env, _ := look(t, p, good, now-hour/2)
+	r := Result{Waived: slices.Repeat([]int64{now + hour}, len(p.RuleKeys()))}
+	if p.Appraise(env, &r); r.Verdicts[0] != Pass {
+		t.Error("a rule that passes is waived")
+	}
+}
+
+func TestAGraceRunsUnderAWaiver(t *testing.T) {
+	p := compile(t, book)
+	env, _ := look(t, p, strings.Replace(good, "10.1", "9.9", 1), now)
+	r := Result{Waived: make([]int64, len(p.RuleKeys()))}
+	r.Waived[0] = now + 5*hour
+	p.Appraise(env, &r)
+	env.Now = now + 5*hour
+	if p.Appraise(env, &r); r.Verdicts[0] != Fail {
+		t.Errorf("when the waiver ends after the grace it is %s, want fail", r.Verdicts[0])
+	}
+}

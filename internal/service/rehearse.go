@@ -29,6 +29,9 @@ func (s *Service) under(snap *Snapshot, book *Book, d *Device, now int64) *Devic
 	e.Result.Waived = book.waived(e.Waivers, now)
 	book.Rules.Appraise(env, &e.Result)
 	e.Next = book.Rules.Next(env, &e.Result)
+	if book.Rulebook.LevelName(e.Result.Level) != snap.Book.Rulebook.LevelName(d.Result.Level) {
+		e.Since = now // it would begin when the candidate is published
+	}
 	return e
 }
 

@@ -97,7 +97,9 @@ function granted() {
 <style scoped>
 .standing { display: flex; gap: 28px; align-items: center; border-top: 1px solid var(--rule-strong); border-bottom: 1px solid var(--rule-strong); padding: 14px 0 10px; margin: 10px 0 16px; }
 .standing p { margin-bottom: 4px; }
+.page { container-type: inline-size; }
 .sheet { display: flex; gap: 32px; align-items: flex-start; }
+@container (max-width: 1000px) { .sheet { flex-direction: column-reverse; align-items: stretch; gap: 12px; } .sheet aside { width: auto; } }
 .sheet > section { flex: 1; min-width: 0; }
 aside { width: 250px; border-left: 2px solid var(--metal); padding-left: 18px; }
 ol { padding-left: 18px; margin: 8px 0; }

@@ -17,5 +17,5 @@ defineProps<{ leaf: Leaf }>()
 </template>
 
 <style scoped>
-.observed { max-width: 340px; overflow-wrap: anywhere; }
+.observed { min-width: 110px; max-width: 340px; overflow-wrap: anywhere; }
 </style>

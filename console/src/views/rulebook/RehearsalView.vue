@@ -87,7 +87,7 @@ async function explain(id: string) {
     </table>
     <p v-if="moves.length > 200" class="soft">and {{ moves.length - 200 }} more; narrow them down above, or use <code>ironledger rulebook rehearse -o csv</code>.</p>
   </div>
-  <el-drawer v-model="open" size="900px" :title="shown ? `${shown.name || shown.id} under the draft` : 'Under the draft'">
+  <el-drawer v-model="open" size="940px" :modal="false" :title="shown ? `${shown.name || shown.id} under the draft` : 'Under the draft'">
     <ProblemNote v-if="unopened" :problem="unopened" />
     <el-skeleton v-else-if="opening || !shown" :rows="8" animated />
     <DeviceSheet v-else :device="shown" />

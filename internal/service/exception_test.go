@@ -1,0 +1,386 @@
+package service_test
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/service"
+)
+
+// strict is a rulebook with a rule that only the house itself can meet.
+var strict = strings.Replace(house, "gates:", `  - id: ours
+    applies: form == laptop
+    rules: [{id: known, check: on_roster or vouched, cap: limited}]
+waivers: {max: 30d}
+gates:`, 1)
+
+func waive(t *testing.T, s *service.Service, rule, span string) *service.ShownGrant {
+	t.Helper()
+	g, err := s.Waive(ctx, "desk", service.GrantRequest{Device: "d1", Rule: rule, Reason: "ticket 7", For: span})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
+func TestWaiversLiveTheirTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		s := open(t, dir)
+		publish(t, s, house)
+		report(t, s, "d1", strings.Replace(good, "true", "false", 1))
+		if level(s, "d1") != "limited" {
+			t.Fatalf("without a disk it stands at %s", level(s, "d1"))
+		}
+		w := waive(t, s, "laptop/disk", "30m")
+		if level(s, "d1") != "strong" || w.State != "live" {
+			t.Fatalf("waived it stands at %s, the waiver is %s", level(s, "d1"), w.State)
+		}
+		time.Sleep(20 * time.Minute)
+		shut(t, s)
+		s = open(t, dir) // it is kept over a restart
+		defer func() { shut(t, s) }()
+		synctest.Wait()
+		if level(s, "d1") != "strong" {
+			t.Errorf("after a restart it stands at %s", level(s, "d1"))
+		}
+		time.Sleep(10*time.Minute - time.Second)
+		synctest.Wait()
+		if level(s, "d1") != "strong" {
+			t.Errorf("a second before its end it stands at %s", level(s, "d1"))
+		}
+		time.Sleep(2 * time.Second)
+		synctest.Wait()
+		if level(s, "d1") != "limited" {
+			t.Errorf("after its end it stands at %s", level(s, "d1"))
+		}
+		w = waive(t, s, "laptop/disk", "14d")
+		if _, err := s.Revoke(ctx, "boss", w.ID, " "); err == nil {
+			t.Error("it is revoked without a reason")
+		}
+		if r, err := s.Revoke(ctx, "boss", w.ID, "encrypted now"); err != nil || r.State != "revoked" || level(s, "d1") != "limited" {
+			t.Errorf("revoked it is %+v (%v), the device %s", r, err, level(s, "d1"))
+		}
+		if _, err := s.Revoke(ctx, "boss", w.ID, "again"); err == nil {
+			t.Error("it is revoked twice")
+		}
+		for state, n := range map[string]int{"": 2, "live": 0, "ended": 1, "revoked": 1} {
+			if list, err := s.Waivers(service.GrantQuery{State: state}); err != nil || len(list) != n {
+				t.Errorf("%q lists %d waivers (%v), want %d", state, len(list), err, n)
+			}
+		}
+		waive(t, s, "laptop/os", "3d")
+		waive(t, s, "laptop/threat", "8d")
+		if soon, err := s.Waivers(service.GrantQuery{Within: "7d"}); err != nil || len(soon) != 1 || soon[0].Rule != "laptop/os" || soon[0].Verdict != "pass" {
+			t.Errorf("within a week end %+v (%v)", soon, err)
+		}
+		events, err := s.DeviceHistory(ctx, "d1", 0, 100)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var kinds []string
+		for _, e := range events {
+			kinds = append(kinds, string(e.Kind))
+		}
+		if !slices.Contains(kinds, string(ledger.WaiverGranted)) || !slices.Contains(kinds, string(ledger.WaiverRevoked)) {
+			t.Errorf("the history tells %v", kinds)
+		}
+	})
+}
+
+func TestWaiversThatAreRefused(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, strict)
+	report(t, s, "d1", good)
+	for name, c := range map[string]struct {
+		ask  service.GrantRequest
+		want string
+	}{
+		"no reason":          {service.GrantRequest{Device: "d1", Rule: "laptop/disk", For: "1d"}, "a reason is needed"},
+		"a reason too long":  {service.GrantRequest{Device: "d1", Rule: "laptop/disk", For: "1d", Reason: strings.Repeat("x", 2000)}, "longer than"},
+		"no end":             {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"}, "say when it ends"},
+		"two ends":           {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d", Until: "2099-01-01"}, "say when it ends"},
+		"no duration":        {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "soon"}, "is not a duration"},
+		"a negative time":    {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "-1d"}, "duration"},
+		"in the past":        {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "2001-01-01"}, "not lie in the future"},
+		"longer than may be": {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "31d"}, "the rulebook allows 30d"},
+		"in the year 9999":   {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "9999-12-31"}, "the rulebook allows 30d"},
+		"an unknown rule":    {service.GrantRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x", For: "1d"}, "did you mean laptop/disk?"},
+		"an unknown device":  {service.GrantRequest{Device: "d9", Rule: "laptop/disk", Reason: "x", For: "1d"}, "there is no device d9"},
+		"no device":          {service.GrantRequest{Rule: "laptop/disk", Reason: "x", For: "1d"}, "say which device"},
+	} {
+		if g, err := s.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s gives %+v and %v, want %q", name, g, err, c.want)
+		}
+	}
+	if list, _ := s.Waivers(service.GrantQuery{}); len(list) != 0 {
+		t.Errorf("refused waivers are listed: %v", list)
+	}
+	if _, err := s.Vouch(ctx, "desk", service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d"}); err == nil {
+		t.Error("a vouch is taken for a rule")
+	}
+	var missing *service.NotFoundError
+	if _, err := s.Revoke(ctx, "desk", "w-none", "x"); !errors.As(err, &missing) {
+		t.Errorf("revoking nothing gives %v", err)
+	}
+	for _, q := range []service.GrantQuery{{State: "dead"}, {Within: "week"}} {
+		if _, err := s.Waivers(q); err == nil {
+			t.Errorf("%+v is taken", q)
+		}
+	}
+}
+
+func TestVouchesAndTheRoster(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		s := open(t, dir)
+		publish(t, s, strict)
+		report(t, s, "d1", good+`,"serial":"GF-77"`)
+		stands := func(want, when string) {
+			t.Helper()
+			synctest.Wait()
+			if got := level(s, "d1"); got != want {
+				t.Errorf("%s it stands at %s, want %s", when, got, want)
+			}
+		}
+		stands("limited", "known to nobody")
+		g, err := s.Vouch(ctx, "desk", service.GrantRequest{Device: "gf-77", Reason: "seen at the desk", For: "40m"})
+		if err != nil || g.Device != "d1" {
+			t.Fatal(g, err)
+		}
+		stands("strong", "vouched for")
+		time.Sleep(39 * time.Minute)
+		stands("strong", "a minute before the vouch ends")
+		time.Sleep(time.Minute)
+		stands("limited", "after the vouch has ended")
+		if n, m, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "gf-77", Note: "ours"}, {HardwareID: "HW-1"}}); err != nil || n != 2 || m != 0 {
+			t.Fatal(n, m, err)
+		}
+		stands("strong", "on the roster")
+		if n, m, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}}); err != nil || n != 0 || m != 1 {
+			t.Error(n, m, err)
+		}
+		shut(t, s)
+		s = open(t, dir)
+		defer func() { shut(t, s) }()
+		stands("strong", "on the roster after a restart")
+		list := s.RosterList("77")
+		if len(list) != 1 || list[0].Device != "d1" || list[0].Note != "ours, new" {
+			t.Errorf("the roster lists %+v", list)
+		}
+		if err := s.RemoveRoster(ctx, "admin", "GF-77", "sold"); err != nil {
+			t.Fatal(err)
+		}
+		stands("limited", "off the roster")
+		if err := s.RemoveRoster(ctx, "admin", "gf-77", "again"); err == nil {
+			t.Error("it is removed twice")
+		}
+		if list, err := s.Vouches(service.GrantQuery{State: "ended"}); err != nil || len(list) != 1 || list[0].Author != "desk" {
+			t.Errorf("the vouches are %+v (%v)", list, err)
+		}
+	})
+}
+
+func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	defer func() { shut(t, s) }()
+	publish(t, s, house)
+	report(t, s, "d1", good+`,"serial":"A-1"`)
+	report(t, s, "d2", strings.Replace(good, "true", "false", 1)+`,"serial":"B-2"`)
+	stray := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"d2","serial":"A-1"},"evidence":{"storage.encrypted":true}}`, time.Now().UTC().Format(time.RFC3339))
+	got := take(t, s, "", stray, stray)
+	if got[0].Unmatched == "" || got[0].Unmatched != got[1].Unmatched || !strings.Contains(got[0].Error, "different devices") {
+		t.Fatalf("a report of two devices comes to %+v", got)
+	}
+	if level(s, "d2") != "limited" {
+		t.Error("it was taken all the same")
+	}
+	shut(t, s)
+	s = open(t, dir)
+	list, err := s.Unmatched(false)
+	if err != nil || len(list) != 1 || list[0].Times != 2 && list[0].Times != 1 || len(list[0].Keys) != 2 || list[0].Keys[1].Device != "d1" {
+		t.Fatalf("kept aside are %+v (%v)", list, err)
+	}
+	id := list[0].ID
+	for _, how := range []service.Settlement{{Device: "d2"}, {Reason: "x"}, {Device: "d2", Discard: true, Reason: "x"}, {Device: "d9", Reason: "x"}} {
+		if _, err := s.Settle(ctx, "desk", id, how); err == nil {
+			t.Errorf("%+v settles it", how)
+		}
+	}
+	done, err := s.Settle(ctx, "desk", id, service.Settlement{Device: "d2", Reason: "the board was replaced"})
+	if err != nil || done.Device != "d2" || done.Level != "strong" || level(s, "d2") != "strong" {
+		t.Fatalf("settled it comes to %+v (%v)", done, err)
+	}
+	if id, _ := s.Snapshot().Fleet.Find(evidence.Folded(evidence.BySerial, "a-1")); id != "d2" {
+		t.Errorf("the serial points at %s", id)
+	}
+	if _, err := s.Settle(ctx, "desk", id, service.Settlement{Discard: true, Reason: "x"}); err == nil {
+		t.Error("it is settled twice")
+	}
+	if again := take(t, s, "", stray); again[0].Device != "d2" {
+		t.Errorf("the next one like it comes to %+v", again)
+	}
+	if all, _ := s.Unmatched(true); len(all) != 1 || all[0].State != "joined" || all[0].Reason == "" {
+		t.Errorf("of the past it tells %+v", all)
+	}
+	other := take(t, s, "", strings.NewReplacer(`"d2"`, `"d1"`, "A-1", "B-2").Replace(stray))
+	if _, err := s.Settle(ctx, "desk", other[0].Unmatched, service.Settlement{Discard: true, Reason: "a test"}); err != nil {
+		t.Fatal(err)
+	}
+	if open, _ := s.Unmatched(false); len(open) != 0 {
+		t.Errorf("still open: %+v", open)
+	}
+}
+
+func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	report(t, s, "d1", good)
+	report(t, s, "d1", `"os.version":"14.1","storage.encrypted":false`)
+	report(t, s, "d1", `"os.version":"14.1","storage.encrypted":false`) // nothing changes
+	publish(t, s, strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}", "{id: disk, check: storage.encrypted, cap: sound}", 1))
+	events, err := s.DeviceHistory(ctx, "d1", 0, 10)
+	if err != nil || len(events) != 3 {
+		t.Fatalf("%d events (%v), want 3", len(events), err)
+	}
+	for i, want := range []string{
+		`"from":"limited","to":"sound","binding":["laptop/disk"],"cause":"rulebook","rulebook":2`,
+		`"from":"strong","to":"limited","binding":["laptop/disk"],"changed":[{"rule":"laptop/disk","from":"pass","to":"fail","why":"storage.encrypted is false, needs to be true"}],"evidence":[{"attribute":"storage.encrypted","source":"agent","from":"true","to":"false"}],"cause":"evidence"`,
+		`"to":"strong","binding":[],"cause":"evidence"`,
+	} {
+		if !strings.Contains(string(events[i].Body), want) {
+			t.Errorf("event %d is\n%s\nwant %s", i, events[i].Body, want)
+		}
+	}
+	page, err := s.DeviceHistory(ctx, "d1", events[0].Seq, 1)
+	if err != nil || len(page) != 1 || page[0].Seq != events[1].Seq {
+		t.Errorf("the next page is %+v (%v)", page, err)
+	}
+	if _, err := s.DeviceHistory(ctx, "d9", 0, 1); err == nil {
+		t.Error("a device that is not there has a history")
+	}
+}
+
+func TestRehearsalChangesNothing(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	for i := range 10 {
+		report(t, s, fmt.Sprint("d", i), strings.Replace(good, "14.1", fmt.Sprint(10+i), 1))
+	}
+	before := s.Snapshot()
+	stands := map[string]string{}
+	for i := range 10 {
+		stands[fmt.Sprint("d", i)] = level(s, fmt.Sprint("d", i))
+	}
+	candidate := []rulebook.File{{Name: "r.yaml", Text: strings.Replace(house, "os.version >= 14, cap: limited, grace: 3h", "os.version >= 17, cap: barred", 1)}}
+	shift, err := s.Rehearse(candidate)
+	if err != nil || shift.Devices != 10 || shift.Falls != 7 || shift.Rises != 0 || len(shift.Moves) != 7 || shift.Moves[0].Rules[0] != "laptop/os" {
+		t.Fatalf("the shift is %+v (%v)", shift, err)
+	}
+	d, err := s.RehearseDevice(candidate, "d1")
+	if err != nil || d.Level != "barred" || d.Standing.Binding[0] != "laptop/os" {
+		t.Errorf("under the candidate it is %+v (%v)", d, err)
+	}
+	if s.Snapshot() != before {
+		t.Error("the snapshot was replaced")
+	}
+	for id, was := range stands {
+		if level(s, id) != was {
+			t.Errorf("%s stands at %s, was %s", id, level(s, id), was)
+		}
+	}
+	// What was rehearsed is what a publication does.
+	if moved := publish(t, s, candidate[0].Text); moved != shift.Falls+shift.Rises {
+		t.Errorf("publishing moves %d devices, the rehearsal said %d", moved, shift.Falls)
+	}
+	if _, err := s.Rehearse([]rulebook.File{{Name: "r.yaml", Text: "rulebook: x\nbaselins: []"}}); err == nil {
+		t.Error("a broken rulebook is rehearsed")
+	}
+	if _, err := s.RehearseDevice(candidate, "d99"); err == nil {
+		t.Error("a device that is not there is rehearsed")
+	}
+}
+
+func TestOverviewAndSources(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := open(t, t.TempDir())
+		defer shut(t, s)
+		publish(t, s, strings.Replace(house, "resources:", "sources: [{id: agent, provides: [\"*\"]}, {id: buoy, provides: [os], quiet_after: 2h}]\nresources:", 1))
+		report(t, s, "d1", good)
+		report(t, s, "d2", good+`,"os.version":"x"`)
+		time.Sleep(30 * time.Minute)
+		report(t, s, "d1", strings.Replace(good, "14.1", "12.0", 1)) // grace
+		report(t, s, "d2", strings.Replace(good, "true", "false", 1)+`,"colour":"blue"`)
+		o, err := s.Overview(ctx, 24*3600*1_000_000, 3600*1_000_000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if o.Devices != 2 || len(o.Dropped) != 1 || o.Dropped[0].Device != "d2" || o.Dropped[0].Held[0] != "laptop/disk" {
+			t.Errorf("fallen are %+v", o.Dropped)
+		}
+		if len(o.Ending) != 1 || o.Ending[0].Kind != "grace" || o.Ending[0].Device != "d1" {
+			t.Errorf("ending are %+v", o.Ending)
+		}
+		if o.Rules[0].Rule != "laptop/disk" || o.Rules[0].Binding != 1 || len(o.Quiet) != 1 || o.Quiet[0].ID != "buoy" {
+			t.Errorf("held by %+v, quiet %+v", o.Rules, o.Quiet)
+		}
+		first, last := o.Course[0].Levels, o.Course[len(o.Course)-1].Levels
+		if fmt.Sprint(first, last) != "[0 0 0 0 0] [0 0 1 0 1]" && fmt.Sprint(first, last) != "[0 0 0 0 2] [0 0 1 0 1]" {
+			t.Errorf("the course runs from %v to %v", first, last)
+		}
+		sources := s.Sources()
+		i := slices.IndexFunc(sources, func(x service.ShownSource) bool { return x.ID == "agent" })
+		if a := sources[i]; a.Devices != 2 || len(a.Refused) != 1 || a.Refused[0].Attribute != "colour" || a.Refused[0].Device != "d2" {
+			t.Errorf("the agent is %+v", a)
+		}
+		if d := s.Device("d2"); len(d.Refused) != 1 || d.Refused[0].Source != "agent" {
+			t.Errorf("refused of d2: %+v", d.Refused)
+		}
+		report(t, s, "d2", good)
+		if d := s.Device("d2"); len(d.Refused) != 0 {
+			t.Errorf("still refused of d2: %+v", d.Refused)
+		}
+	})
+}
+
+func TestSearchesAreKept(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	report(t, s, "d1", good)
+	for _, bad := range []service.Search{{}, {Name: "x", Where: "levl == strong"}, {Name: "x", Columns: []string{"colour"}}} {
+		if _, err := s.KeepSearch(ctx, "a", bad); err == nil {
+			t.Errorf("%+v is kept", bad)
+		}
+	}
+	q := service.Search{Name: "strong ones", Where: "level == strong", Columns: []string{"os.version", "owner"}}
+	if _, err := s.KeepSearch(ctx, "a", q); err != nil {
+		t.Fatal(err)
+	}
+	if all, err := s.Searches(ctx); err != nil || len(all) != 1 || all[0].By != "a" {
+		t.Errorf("kept are %+v (%v)", all, err)
+	}
+	page, err := s.Devices(service.DeviceQuery{Where: q.Where, Columns: q.Columns, Limit: 5})
+	if err != nil || page.Items[0].Values["os.version"] != "14.1" {
+		t.Errorf("the columns are %+v (%v)", page, err)
+	}
+	if err := s.DropSearch(ctx, q.Name); err != nil {
+		t.Error(err)
+	}
+	if err := s.DropSearch(ctx, q.Name); err == nil {
+		t.Error("it is dropped twice")
+	}
+}
