@@ -151,17 +151,30 @@ type reply struct {
 // call sends a request; body may be "" and token may be "".
 func (s *server) call(t *testing.T, method, path, token, media, body string) reply {
 	t.Helper()
-	req, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+	req := s.request(t, method, path, token)
+	req.Body, req.ContentLength = io.NopCloser(strings.NewReader(body)), int64(len(body))
+	if media != "" {
+		req.Header.Set("Content-Type", media)
+	}
+	req.Header.Set("X-Request-ID", "rq-7")
+	return s.send(t, req)
+}
+
+// request makes a request without a body.
+func (s *server) request(t *testing.T, method, path, token string) *http.Request {
+	t.Helper()
+	req, err := http.NewRequest(method, s.url+path, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
-	if media != "" {
-		req.Header.Set("Content-Type", media)
-	}
-	req.Header.Set("X-Request-ID", "rq-7")
+	return req
+}
+
+func (s *server) send(t *testing.T, req *http.Request) reply {
+	t.Helper()
 	r, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)

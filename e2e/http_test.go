@@ -103,6 +103,18 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a","text":"x"}]}`, "admin author"},
 		{"POST", "/api/v1/people", "text/csv", "id\n", "admin"},
 		{"GET", "/api/v1/tokens", "", "", "admin"},
+		{"GET", "/api/v1/overview", "", "", "admin reader helpdesk author"},
+		{"GET", "/api/v1/devices/GF-L-1041/history", "", "", "admin reader helpdesk author"},
+		{"GET", "/api/v1/certificates", "", "", "admin reader helpdesk author"},
+		{"POST", "/api/v1/waivers", "application/json", `{}`, "admin helpdesk author"},
+		{"POST", "/api/v1/waivers/w/revoke", "application/json", `{"reason":"x"}`, "admin helpdesk author"},
+		{"POST", "/api/v1/vouches", "application/json", `{}`, "admin helpdesk author source"},
+		{"POST", "/api/v1/vouches/v/revoke", "application/json", `{"reason":"x"}`, "admin helpdesk author"},
+		{"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`, "admin helpdesk author"},
+		{"POST", "/api/v1/roster", "text/csv", "serial\n", "admin"},
+		{"POST", "/api/v1/searches", "application/json", `{"name":"n"}`, "admin helpdesk author"},
+		{"POST", "/api/v1/rulebooks/rehearse", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`, "admin reader helpdesk author"},
+		{"GET", "/schema/rulebook.json", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
 		{"GET", "/healthz", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
 	} {
 		for who, secret := range tokens {
@@ -236,6 +248,7 @@ func TestAnswersKeepTheContract(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	const candidate = `{"files":[{"name":"a.yaml","text":"rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: managed==true, cap: barred}]}]"}]}`
 	decision := lines[struct{ ID string }](t, s.run(t, "", "decision", "list", "--limit", "1", "-o", "ndjson").want(t, 0).out)[0].ID
 	for _, c := range []struct{ method, path, media, body string }{
 		{"GET", "/api/v1/session", "", ""}, {"GET", "/api/v1/status", "", ""}, {"GET", "/api/v1/vocabulary", "", ""}, {"GET", "/api/v1/devices?limit=100", "", ""},
@@ -248,6 +261,16 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"x: 1"}]}`}, {"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`},
 		{"POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"n"},"evidence":{"managed":true,"colour":1}}`}, {"POST", "/api/v1/people", "application/json", `[{"id":"a"},{"id":""}]`},
 		{"GET", "/.well-known/authzen-configuration", "", ""},
+		{"GET", "/api/v1/overview", "", ""}, {"GET", "/api/v1/overview?within=never", "", ""}, {"GET", "/api/v1/devices/GF-L-1050/history", "", ""}, {"GET", "/api/v1/devices/GF-L-1051", "", ""},
+		{"GET", "/api/v1/devices/GF-T-2101", "", ""}, {"GET", "/api/v1/devices/GF-L-1054/history?limit=1", "", ""}, {"GET", "/api/v1/devices/none/history", "", ""}, {"GET", "/api/v1/searches", "", ""},
+		{"POST", "/api/v1/searches", "application/json", `{"name":"s","where":"managed","columns":["os.build"]}`}, {"DELETE", "/api/v1/searches/s", "", ""}, {"GET", "/api/v1/certificates", "", ""},
+		{"GET", "/api/v1/certificates?state=x", "", ""}, {"GET", "/api/v1/sources", "", ""}, {"GET", "/api/v1/unmatched?all=true", "", ""}, {"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`},
+		{"GET", "/api/v1/waivers", "", ""}, {"GET", "/api/v1/vouches", "", ""}, {"POST", "/api/v1/waivers", "application/json", `{"device":"GF-L-1041","rule":"laptop/firewall","reason":"x","for":"1d"}`},
+		{"POST", "/api/v1/waivers", "application/json", `{"device":"GF-L-1041"}`}, {"POST", "/api/v1/vouches", "application/json", `{"device":"GF-L-1041","reason":"x","until":"2099-01-01T00:00:00Z"}`},
+		{"POST", "/api/v1/waivers/w-none/revoke", "application/json", `{"reason":"x"}`}, {"GET", "/api/v1/roster", "", ""}, {"POST", "/api/v1/roster", "text/csv", "serial\nq\n"}, {"POST", "/api/v1/roster/q/remove", "application/json", `{"reason":"x"}`},
+		{"POST", "/api/v1/rulebooks/rehearse", "application/json", candidate}, {"POST", "/api/v1/rulebooks/rehearse/GF-L-1041", "application/json", candidate}, {"POST", "/api/v1/rulebooks/compare", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/compare?version=1", "application/json", candidate}, {"POST", "/api/v1/rulebooks/format", "application/json", candidate}, {"POST", "/api/v1/rulebooks/check", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/rehearse", "application/json", `{"files":[{"name":"a.yaml","text":"x"}]}`}, {"GET", "/api/v1/decisions/" + decision, "", ""},
 	} {
 		req, err := http.NewRequest(c.method, s.url+c.path, strings.NewReader(c.body))
 		if err != nil {

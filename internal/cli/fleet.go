@@ -208,7 +208,7 @@ the device.`,
 				for _, x := range got.Value.Items {
 					row := []string{x.Device, a.mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State), x.IssuerId, x.NotAfter, x.Why}
 					if a.format == "table" {
-						row[2], row[5], row[6] = clip(x.Subject, 40), when(x.NotAfter), clip(x.Why, 34)
+						row[2], row[5], row[6] = clip(x.Subject, 40), when(x.NotAfter), clip(x.Why, 40)
 					}
 					l.rows = append(l.rows, row)
 				}

@@ -78,7 +78,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitNo
 	case errors.Is(err, errSaid):
 		return exitFailed
-	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "required flag"):
+	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "required flag") ||
+		strings.HasPrefix(err.Error(), "at least one of the flags") || strings.HasPrefix(err.Error(), "if any flags in the group"):
 		fmt.Fprintf(errOut, "ironledger: %s\nSee %s --help.\n", err, cmd.CommandPath())
 		return exitUsage
 	}
