@@ -20,7 +20,7 @@ func browser(t *testing.T) context.Context {
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancelPage := chromedp.NewContext(ctx)
-	ctx, cancelTime := context.WithTimeout(ctx, 90*time.Second)
+	ctx, cancelTime := context.WithTimeout(ctx, 4*time.Minute)
 	t.Cleanup(func() { cancelTime(); cancelPage(); cancel() })
 	do(t, ctx, chromedp.EmulateViewport(1280, 800))
 	return ctx

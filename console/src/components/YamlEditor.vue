@@ -60,6 +60,11 @@ const theme = EditorView.theme({
   '&.cm-focused': { outline: '2px solid var(--metal)' },
   '.cm-tooltip': { backgroundColor: 'var(--sheet)', border: '1px solid var(--rule)', color: 'var(--ink)' },
   '.cm-tooltip-autocomplete ul li[aria-selected]': { backgroundColor: 'var(--metal-soft)', color: 'var(--ink)' },
+  '.cm-lint-marker': { width: '1em', fontWeight: '700', color: 'var(--metal)', textAlign: 'center' },
+  '.cm-lint-marker-error': { content: '"!"' },
+  '.cm-lint-marker-warning': { content: '"?"' },
+  '.cm-lintRange-error': { backgroundImage: 'none', textDecoration: 'underline wavy var(--metal)' },
+  '.cm-lintRange-warning': { backgroundImage: 'none', textDecoration: 'underline dotted var(--metal)' },
   '.cm-diagnostic-error': { borderLeft: '3px solid var(--metal)' },
   '.cm-diagnostic-warning': { borderLeft: '3px dashed var(--metal)' },
 })

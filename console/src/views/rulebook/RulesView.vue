@@ -20,6 +20,8 @@ interface Place { file: string, baseline: number, rule: number }
 interface Row { key: string, title: string, cap: string, place: Place }
 interface Group { id: string, title: string, mode: string, file: string, index: number, rules: Row[] }
 
+/** The files that are not readable as YAML now, so that the form cannot show them. */
+const broken = computed(() => draft.files.filter((f) => /\.ya?ml$/.test(f.name) && parseDocument(f.text).errors.length > 0).map((f) => f.name))
 const documents = computed(() => {
   const all = new Map<string, Document>()
   for (const f of draft.files) {
@@ -113,6 +115,7 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
 <template>
   <div class="desk">
     <nav aria-label="Rules">
+      <p v-for="name in broken" :key="name" class="broken">{{ name }} is not readable as YAML just now. Mend it in the <router-link :to="{ name: 'rulebook', query: { file: name } }">text</router-link> first.</p>
       <section v-for="g in groups" :key="g.file + g.index">
         <h3>{{ g.title || g.id }}</h3>
         <p class="small soft">
@@ -157,6 +160,7 @@ nav li { border-bottom: 1px solid var(--rule); padding: 3px 0; display: flex; ju
 nav h3 { margin-bottom: 4px; }
 nav li a { text-decoration: none; }
 nav li a.on { font-weight: 600; border-left: 3px solid var(--metal); padding-left: 8px; }
+.broken { border-left: 3px solid var(--metal); padding-left: 12px; }
 .mode { width: 96px; margin: 0 8px; }
 .row { display: grid; grid-template-columns: 1fr 1fr 1fr; gap: 18px; }
 .code { font-family: var(--mono); }

@@ -83,6 +83,7 @@ const sign = { added: '+', removed: '−', changed: '~' }
 .files button:not(.fmt) { border: 0; background: none; padding: 4px 10px; cursor: pointer; font: inherit; color: var(--ink-soft); border-bottom: 2px solid transparent; }
 .files button.on { color: var(--ink); border-bottom-color: var(--ink); }
 .fmt { margin-left: auto; }
+.files .bad { margin-left: 5px; }
 .frame { height: calc(100vh - 290px); min-height: 380px; }
 aside { max-height: calc(100vh - 250px); overflow: auto; }
 aside h3 { margin: 14px 0 6px; }
