@@ -125,6 +125,28 @@ func (p *Program) Next(env *Env) int64 {
 	return at
 }
 
+// Turns returns functions that together bound Next from below, apart from
+// values that go stale: each gives the first moment after env.Now at which a
+// part of the condition could turn because an age or a remaining time crosses
+// its bound. Most conditions have none.
+func (p *Program) Turns() []func(*Env) int64 { return p.root.turnings(nil) }
+
+func (e *expr) turnings(out []func(*Env) int64) []func(*Env) int64 {
+	if e.kind == quantExpr {
+		timed := false
+		e.kids[0].walk(func(k *expr) { timed = timed || len(k.turns) > 0 })
+		if timed {
+			out = append(out, func(env *Env) int64 { _, at := e.next(env); return at })
+		}
+		return out
+	}
+	out = append(out, e.turns...) // each is Always while its part is not known
+	for _, k := range e.kids {
+		out = k.turnings(out)
+	}
+	return out
+}
+
 func (e *expr) next(env *Env) (Tri, int64) {
 	switch e.kind {
 	case notExpr:

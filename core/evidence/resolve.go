@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -116,6 +117,15 @@ func combineOf(combine []Combine, a *Attribute) bool {
 	return worst
 }
 
+// Same reports whether another resolver makes the same view of a record.
+func (r *Resolver) Same(o *Resolver) bool {
+	same := func(a, b Attribute) bool { return a.Name == b.Name && a.Type.Same(b.Type) && a.Timeless == b.Timeless }
+	return slices.EqualFunc(r.dict.list, o.dict.list, same) && slices.Equal(r.limits, o.limits) && slices.Equal(r.bands, o.bands) && slices.Equal(r.worst, o.worst) &&
+		r.checker.Same(o.checker) && (r.sources == nil) == (o.sources == nil) && maps.EqualFunc(r.sources, o.sources, func(a, b SourceRule) bool {
+		return a.Rank == b.Rank && slices.Equal(a.Provides, b.Provides)
+	})
+}
+
 // Inherit lets the resolver use what an older one with the same issuers has
 // found out about certificates.
 func (r *Resolver) Inherit(old *Resolver) {
@@ -176,6 +186,8 @@ type View struct {
 	// another source's reading takes the place of one that went stale.
 	Valid int64
 
+	earliest int64 // the first Until of a value that was fresh when the view was made
+
 	counts []*Reading // by slot: the reading that counts, or the one that explains why none does
 	limits []int64
 }
@@ -210,7 +222,32 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 		v.Slots[r.groups] = condition.Slot{Value: value.OfTexts(facts.Groups(owner.Str())), Until: condition.Always}
 	}
 	r.check(v, facts.ID, now)
+	v.earliest = v.firstEnd(now)
 	return v
+}
+
+// firstEnd is the first Until at or after now of a value in the view.
+func (v *View) firstEnd(now int64) int64 {
+	at := condition.Always
+	for i := range v.Slots {
+		if s := &v.Slots[i]; s.Until >= now && s.Until < at && s.Value.Known() {
+			at = s.Until
+		}
+	}
+	return at
+}
+
+// Stale is the first moment after now at which a value of the view is stale,
+// or the view must be made again; Always for never.
+func (v *View) Stale(now int64) int64 {
+	at := v.earliest
+	if at < now {
+		at = v.firstEnd(now)
+	}
+	if at = min(at, v.Valid); at == condition.Always {
+		return at
+	}
+	return at + 1
 }
 
 // hold makes the value of a slot count no longer than until; then the view is

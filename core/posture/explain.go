@@ -121,7 +121,7 @@ func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, 
 	case Waived:
 		out.WaivedUntil = value.FormatTime(r.Waived[i])
 	}
-	if r.Since[i] != 0 {
+	if r.Since != nil && r.Since[i] != 0 {
 		out.FailingSince = value.FormatTime(r.Since[i])
 	}
 	check := p.check(i, platform)

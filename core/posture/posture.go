@@ -72,6 +72,9 @@ type Program struct {
 	// of each rule, nil where it has none; evals has their functions.
 	checks [][]*condition.Program
 	evals  [][]func(*condition.Env) condition.Tri
+	// turns has, for the same platforms, when an age or a remaining time in any
+	// check or scope crosses its bound.
+	turns [][]func(*condition.Env) int64
 }
 
 // Compile prepares the baselines of a rulebook.
@@ -89,7 +92,7 @@ func Compile(rb *rulebook.Rulebook) *Program {
 		}
 		p.baselines = append(p.baselines, baseline{b, b.Applies.Func(), b.Mode == rulebook.Enforce, first, len(p.rules)})
 	}
-	for _, platform := range append([]string{""}, evidence.Platforms()...) {
+	for _, platform := range platforms() {
 		checks := make([]*condition.Program, len(p.rules))
 		evals := make([]func(*condition.Env) condition.Tri, len(p.rules))
 		for i := range p.rules {
@@ -99,7 +102,40 @@ func Compile(rb *rulebook.Rulebook) *Program {
 		}
 		p.checks, p.evals = append(p.checks, checks), append(p.evals, evals)
 	}
+	p.turns, _ = p.reading(func(int) bool { return true })
 	return p
+}
+
+// platforms are "" for an unknown platform, and every platform.
+func platforms() []string { return append([]string{""}, evidence.Platforms()...) }
+
+// reading tells of the scopes and of some of the rules when an age or a
+// remaining time in them crosses its bound, by platform, and which slots they
+// read.
+func (p *Program) reading(some func(rule int) bool) (turns [][]func(*condition.Env) int64, hot []int) {
+	read := func(c *condition.Program) {
+		for _, name := range c.Reads() {
+			if slot := p.rb.Dict.Slot(name); slot >= 0 && !slices.Contains(hot, slot) {
+				hot = append(hot, slot)
+			}
+		}
+	}
+	for n := range platforms() {
+		list := []func(*condition.Env) int64{}
+		for _, b := range p.baselines {
+			list = append(list, b.Applies.Turns()...)
+			read(b.Applies)
+		}
+		for i, c := range p.checks[n] {
+			if c != nil && some(i) {
+				list = append(list, c.Turns()...)
+				read(c)
+			}
+		}
+		turns = append(turns, list)
+	}
+	slices.Sort(hot)
+	return turns, hot
 }
 
 // check returns the check of rule i for a platform by its place among the
@@ -138,7 +174,7 @@ type Result struct {
 	// Verdicts has one verdict a rule, in the order of RuleKeys.
 	Verdicts []Verdict
 	// Since is when each rule began to fail, in microseconds since the Unix
-	// epoch, 0 for one that does not. Passed in, it is what was remembered;
+	// epoch, 0 for one that does not; nil when none does. Passed in, it is what was remembered;
 	// afterwards it is what to remember.
 	Since []int64
 	// Waived is until when a waiver for each rule lives, in microseconds since the
@@ -155,13 +191,22 @@ func (r *Result) reset(n int) {
 	}
 	r.Verdicts = r.Verdicts[:n]
 	if len(r.Since) != n {
-		r.Since = make([]int64, n)
+		if cap(r.Since) < n {
+			r.Since = make([]int64, n)
+		}
+		r.Since = r.Since[:n]
+		clear(r.Since)
 	}
 }
 
 // Appraise evaluates every rule that applies to the device whose attributes
 // are in the first frame of env, at env.Now, and writes the outcome to r.
-func (p *Program) Appraise(env *condition.Env, r *Result) {
+func (p *Program) Appraise(env *condition.Env, r *Result) { p.appraise(env, r, nil, nil) }
+
+// appraise does the work of Appraise. Where from, by rule, gives a place in
+// verdicts that were worked out before, their truth is taken and not worked out
+// again.
+func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts []Verdict) {
 	r.reset(len(p.rules))
 	platform := p.platformOf(env)
 	evals := p.evals[platform+1]
@@ -181,7 +226,14 @@ func (p *Program) Appraise(env *condition.Env, r *Result) {
 				at = min(at, p.without(env, r, i, platform))
 				continue
 			}
-			if truth := eval(env); truth == condition.True {
+			truth, told := condition.Unknown, false
+			if from != nil && from[i] >= 0 {
+				truth, told = truthOf(verdicts[from[i]])
+			}
+			if !told {
+				truth = eval(env)
+			}
+			if truth == condition.True {
 				r.Verdicts[i], r.Since[i] = Pass, 0
 			} else {
 				at = min(at, p.judge(env, r, i, truth))
@@ -265,6 +317,28 @@ func (p *Program) Next(env *condition.Env, r *Result) int64 {
 		}
 	}
 	return next
+}
+
+// Wake returns a moment up to which no verdict of r can differ without new
+// evidence. It is never later than Next and far cheaper to find; view is the
+// evidence in env.
+func (p *Program) Wake(env *condition.Env, view *evidence.View, r *Result) int64 {
+	return p.wake(env, r, p.turns, view.Stale(env.Now))
+}
+
+func (p *Program) wake(env *condition.Env, r *Result, turns [][]func(*condition.Env) int64, wake int64) int64 {
+	for _, turn := range turns[p.platformOf(env)+1] {
+		wake = min(wake, turn(env))
+	}
+	for i, v := range r.Verdicts {
+		switch v {
+		case Grace:
+			wake = min(wake, r.Since[i]+p.rules[i].grace)
+		case Waived:
+			wake = min(wake, r.Waived[i])
+		}
+	}
+	return wake
 }
 
 // holds returns the level at which rule i holds a device with verdict v.

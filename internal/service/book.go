@@ -7,10 +7,13 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
@@ -81,19 +84,25 @@ func (snap *Snapshot) facts(d *Device, now int64) evidence.Facts {
 	return f
 }
 
-// at brings a device to the moment now, should the clerk not have come to it yet.
+// at brings a device to the moment now and under the snapshot's book, should
+// the clerk not have come to it yet.
 func (snap *Snapshot) at(d *Device, now int64) *Device {
-	if now < d.Wake {
+	b := snap.Book
+	from := d.book.Load()
+	if now < d.Wake && from == b {
 		return d
 	}
-	e, b := d.again(), snap.Book
-	if now > e.View.Valid {
-		e.View = b.Resolver.Resolve(e.Record, snap.facts(e, now), now)
+	e := d.carried(from, b)
+	if from != b && !from.Resolver.Same(b.Resolver) {
+		e.View = nil
 	}
+	e.look(snap, now)
 	env := e.View.Env(now)
-	e.Result.Waived = b.waived(e.Waivers, now)
-	b.Rules.Appraise(env, &e.Result)
-	e.Next = b.Rules.Next(env, &e.Result)
+	var r posture.Result
+	r.Since, r.Waived = slices.Clone(e.Result.Since), b.waived(e.Waivers, now)
+	b.Rules.Appraise(env, &r)
+	e.Wake, e.Result = b.Rules.Wake(env, e.View, &r), compact(&r, &e.Result)
+	e.book.Store(b)
 	return e
 }
 
@@ -184,40 +193,139 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 
 // rebuild appraises the whole fleet under another book, directory or roster
 // and makes that the next snapshot. It returns how many devices changed level.
+// The work is shared among the cores.
 func (c *change) rebuild(next *Snapshot, by cause) int {
-	c.next = next
-	next.Fleet = newFleet()
-	old, book, changed := c.base.Book, next.Book, 0
-	c.base.Fleet.All(func(d *Device) bool {
-		e := d.carried(old, book)
+	c.next, next.Fleet = next, c.base.Fleet
+	cells := next.Fleet.cells
+	workers := min(runtime.GOMAXPROCS(0), 1+len(cells)/512)
+	parts := make([]rebuilt, workers)
+	var wg sync.WaitGroup
+	for w := range parts {
+		wg.Go(func() {
+			parts[w].run(c, next, by, cells[w*len(cells)/workers:(w+1)*len(cells)/workers])
+		})
+	}
+	wg.Wait()
+	moved := 0
+	for _, p := range parts {
+		moved += p.moved
+		c.batch.Entries = append(c.batch.Entries, p.entries...)
+		c.batch.Devices = append(c.batch.Devices, p.rows...)
+	}
+	c.rebuilt = parts
+	return moved
+}
+
+// rebuilt is a part of a fleet appraised under another book.
+type rebuilt struct {
+	same    []*Device // of which nothing differs but the book
+	devices []*Device
+	entries []ledger.Entry
+	rows    []store.DeviceRow
+	moved   int
+	warmed  int64 // keeps the reading ahead from being left out
+}
+
+func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
+	old, book := c.base.Book, next.Book
+	// The views, and the truth of checks that both books have, hold as they are
+	// when evidence means the same under both.
+	keep := next.People == c.base.People && next.Roster == c.base.Roster && book.Resolver.Same(old.Resolver)
+	comparable := slices.Equal(old.Rulebook.Ladder, book.Rulebook.Ladder) && slices.Equal(old.ruleKeys, book.ruleKeys)
+	carry := book.Rules.Carry(old.Rules)
+	p.same = make([]*Device, 0, len(cells))
+	var r posture.Result
+	env := &condition.Env{Now: c.now}
+	for i, cell := range cells {
+		if keep && i%warmth == 0 {
+			p.warm(carry, cells[i:min(len(cells), i+warmth)])
+		}
+		d := cell.Load()
+		current := keep && c.now < d.Wake // its verdicts and its view are those of this moment
+		e := d
+		if !current || !comparable {
+			e = d.carried(old, book)
+			if !keep {
+				e.View = nil
+			}
+			e.look(next, c.now)
+		}
+		env.Frames[evidence.DeviceFrame] = e.View.Slots
+		r.Since, r.Waived = append(r.Since[:0], e.Result.Since...), book.waived(d.Waivers, c.now)
+		wake := int64(0)
+		if current {
+			book.Rules.AppraiseFrom(env, &r, carry, d.Result.Verdicts)
+			wake = book.Rules.WakeFrom(env, &r, carry, d.Wake)
+		} else {
+			book.Rules.Appraise(env, &r)
+			wake = book.Rules.Wake(env, e.View, &r)
+		}
+		if current && comparable && wake == d.Wake && d.unmoved(&r) {
+			p.same = append(p.same, d)
+			continue
+		}
+		if e == d {
+			e = d.again()
+		}
+		e.Wake, e.Result = wake, compact(&r, &d.Result)
+		e.book.Store(book)
 		was := stood(old, d)
-		kept := c.appraise(next, e, was, by)
+		entry, changed := next.tell(e, was, by, env)
+		if entry.Kind != "" {
+			p.entries = append(p.entries, entry)
+		}
 		if was.level != book.Rulebook.LevelName(e.Result.Level) {
-			changed++
+			p.moved++
 		}
-		if kept {
-			c.keep(book, e)
+		if changed {
+			p.rows = append(p.rows, e.row(book))
 		}
-		return true
-	})
-	return changed
+		p.devices = append(p.devices, e)
+	}
+}
+
+// warmth is how many devices are fetched from memory together: a fleet is far
+// larger than the caches, and waiting for it piece by piece takes most of the time.
+const warmth = 16
+
+func (p *rebuilt) warm(carry *posture.Carry, cells []*cell) {
+	var views [warmth]*evidence.View
+	for i, c := range cells {
+		views[i] = c.Load().View
+	}
+	for _, v := range views[:len(cells)] {
+		p.warmed += carry.Warm(v.Slots)
+	}
+}
+
+// unmoved reports whether a result says the same as the one kept.
+func (d *Device) unmoved(r *posture.Result) bool {
+	if r.Level != d.Result.Level || r.Shadow != d.Result.Shadow || r.Covered != d.Result.Covered || !slices.Equal(r.Verdicts, d.Result.Verdicts) || !slices.Equal(r.Waived, d.Result.Waived) {
+		return false
+	}
+	if d.Result.Since == nil {
+		return !slices.ContainsFunc(r.Since, func(at int64) bool { return at != 0 })
+	}
+	return slices.Equal(r.Since, d.Result.Since)
 }
 
 // carried copies a device for being appraised under another book: failures
 // that are remembered go along with their rules.
 func (d *Device) carried(from, to *Book) *Device {
 	e := d.again()
-	e.View = nil
 	if from == to {
 		return e
 	}
-	failing := map[string]int64{}
-	for i, since := range d.Result.Since {
-		if since != 0 {
-			failing[from.ruleKeys[i]] = since
+	e.Result = posture.Result{}
+	if d.Result.Since != nil {
+		failing := map[string]int64{}
+		for i, since := range d.Result.Since {
+			if since != 0 {
+				failing[from.ruleKeys[i]] = since
+			}
 		}
+		e.Result.Since = to.since(failing)
 	}
-	e.Result = posture.Result{Since: to.since(failing)}
 	return e
 }
 

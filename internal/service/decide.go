@@ -35,7 +35,7 @@ func (snap *Snapshot) answer(e *access.Evaluation, now int64) *Answer {
 	q.Groups = snap.People.Groups(q.User)
 	if id, ok := e.Find(snap.Fleet.Find); ok {
 		d := snap.at(snap.Fleet.Get(id), now)
-		q.Device = access.Device{ID: id, Known: true, Level: d.Result.Level, View: d.View, NextChange: d.Next,
+		q.Device = access.Device{ID: id, Known: true, Level: d.Result.Level, View: d.View, NextChange: d.next(now),
 			Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	}
 	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: known, Decision: snap.Book.Gates.Decide(q, now)}

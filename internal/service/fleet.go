@@ -17,16 +17,19 @@ import (
 	"ironledger.example/internal/store"
 )
 
-// Device is a device with its evidence and its standing. It is immutable.
+// Device is a device with its evidence and its standing. It is immutable, but
+// for the book that its Result speaks of: a book under which the Result is the
+// same takes the place of the one before.
 type Device struct {
+	book atomic.Pointer[Book]
+
 	ID        string
 	Keys      []evidence.Key
 	Record    *evidence.Record
 	View      *evidence.View
 	Result    posture.Result
 	Since     int64 // of the level, in microseconds since the Unix epoch
-	Next      int64 // when the standing can next change by itself
-	Wake      int64 // when to look at it again: Next, or when its view must be made anew
+	Wake      int64 // when to look at it again: nothing changes by itself before
 	Refused   []RefusedReading
 	Waivers   []*Waiver // live or ended, oldest first
 	Vouches   []*Vouch
@@ -34,11 +37,16 @@ type Device struct {
 	SeenAt    int64 // of the newest reading
 }
 
-// Fleet is every device. Devices are replaced one at a time.
+// cell is where the present state of a device is found.
+type cell = atomic.Pointer[Device]
+
+// Fleet is every device. Devices are replaced one at a time. One that a reader
+// finds may speak of another book than the reader's snapshot: see Snapshot.at.
 type Fleet struct {
-	devices sync.Map // id -> *atomic.Pointer[Device]
+	devices sync.Map // id -> *cell
 	keys    sync.Map // evidence.Key -> id
 	count   atomic.Int64
+	cells   []*cell // all of them; the clerk's own
 }
 
 func newFleet() *Fleet { return &Fleet{} }
@@ -49,7 +57,7 @@ func (f *Fleet) Len() int { return int(f.count.Load()) }
 // Get returns a device by its id, or nil.
 func (f *Fleet) Get(id string) *Device {
 	if p, ok := f.devices.Load(id); ok {
-		return p.(*atomic.Pointer[Device]).Load()
+		return p.(*cell).Load()
 	}
 	return nil
 }
@@ -69,16 +77,17 @@ func (f *Fleet) Find(k evidence.Key) (string, bool) {
 
 // All calls visit for every device, in no order, until it returns false.
 func (f *Fleet) All(visit func(*Device) bool) {
-	f.devices.Range(func(_, p any) bool { return visit(p.(*atomic.Pointer[Device]).Load()) })
+	f.devices.Range(func(_, p any) bool { return visit(p.(*cell).Load()) })
 }
 
 func (f *Fleet) put(d *Device) {
-	p := new(atomic.Pointer[Device])
+	p := new(cell)
 	p.Store(d)
 	if old, loaded := f.devices.LoadOrStore(d.ID, p); loaded {
-		old.(*atomic.Pointer[Device]).Store(d)
+		old.(*cell).Store(d)
 	} else {
 		f.count.Add(1)
+		f.cells = append(f.cells, p)
 	}
 	for _, k := range d.Keys {
 		f.keys.Store(k, d.ID)
@@ -96,6 +105,8 @@ type change struct {
 	keys    map[evidence.Key]string
 	batch   store.Batch
 	landed  []func() // to do once the change is durable
+	scratch posture.Result
+	rebuilt []rebuilt // the whole fleet under the next snapshot
 }
 
 // after has something done once the change is durable.
@@ -142,11 +153,24 @@ func (c *change) find(k evidence.Key) (string, bool) {
 
 // reveal lets the changes be seen. Only the clerk calls it, after the commit.
 func (c *change) reveal(f *Fleet) {
-	for _, d := range c.devices {
-		f.put(d)
-		if d.Wake < condition.Always {
-			heap.Push(&c.s.due, due{d.Wake, d.ID})
+	for _, p := range c.rebuilt {
+		for _, d := range p.same {
+			d.book.Store(c.next.Book)
 		}
+		for _, d := range p.devices {
+			c.show(f, d)
+		}
+	}
+	for _, d := range c.devices {
+		c.show(f, d)
+	}
+}
+
+func (c *change) show(f *Fleet, d *Device) {
+	old := f.Get(d.ID)
+	f.put(d)
+	if d.Wake < condition.Always && (old == nil || old.Wake != d.Wake) {
+		c.s.push(due{d.Wake, d.ID}, f)
 	}
 }
 
@@ -176,30 +200,60 @@ func stood(book *Book, d *Device) before {
 
 // appraise works out the standing of a device whose evidence is in d.Record,
 // under a book and what the house knows, and puts it into the change. It
-// reports whether anything but the view differs from before.
+// reports whether anything that is kept differs from before.
 func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool {
-	book := under.Book
-	if d.View == nil || c.now > d.View.Valid {
-		d.View = book.Resolver.Resolve(d.Record, under.facts(d, c.now), c.now)
-	}
+	d.look(under, c.now)
 	env := d.View.Env(c.now)
-	d.Result.Waived = book.waived(d.Waivers, c.now)
-	book.Rules.Appraise(env, &d.Result)
-	d.Next = book.Rules.Next(env, &d.Result)
-	d.Wake = d.Next
-	if d.View.Valid < condition.Always {
-		d.Wake = min(d.Wake, d.View.Valid+1) // the view still holds at its last moment
-	}
+	r := &c.scratch
+	r.Since = append(r.Since[:0], d.Result.Since...)
+	r.Waived = under.Book.waived(d.Waivers, c.now)
+	under.Book.Rules.Appraise(env, r)
+	d.Wake = under.Book.Rules.Wake(env, d.View, r)
+	d.Result = compact(r, &d.Result)
+	d.book.Store(under.Book)
 	c.devices[d.ID] = d
+	entry, changed := under.tell(d, was, by, env)
+	if entry.Kind != "" {
+		c.batch.Entries = append(c.batch.Entries, entry)
+	}
+	return changed
+}
+
+// look makes sure that the view of a device holds at now.
+func (d *Device) look(under *Snapshot, now int64) {
+	if d.View == nil || now > d.View.Valid {
+		d.View = under.Book.Resolver.Resolve(d.Record, under.facts(d, now), now)
+	}
+}
+
+// compact copies a result for keeping, sharing what is the same as before.
+func compact(r, was *posture.Result) posture.Result {
+	out := *r
+	if slices.Equal(r.Verdicts, was.Verdicts) {
+		out.Verdicts = was.Verdicts
+	} else {
+		out.Verdicts = slices.Clone(r.Verdicts)
+	}
+	out.Since = nil
+	if slices.ContainsFunc(r.Since, func(at int64) bool { return at != 0 }) {
+		out.Since = slices.Clone(r.Since)
+	}
+	return out
+}
+
+// tell makes the entry of a device that has just been appraised, if its level
+// or a verdict changed, and reports whether anything that is kept did.
+func (snap *Snapshot) tell(d *Device, was before, by cause, env *condition.Env) (ledger.Entry, bool) {
+	book := snap.Book
 	level, changed := book.Rulebook.LevelName(d.Result.Level), changedVerdicts(book, d, was)
 	if was.device != nil {
 		d.Since = was.device.Since
 	}
 	if level == was.level && len(changed) == 0 {
-		return was.device == nil || !slices.Equal(d.Result.Since, was.device.Result.Since)
+		return ledger.Entry{}, was.device == nil || !slices.Equal(d.Result.Since, was.device.Result.Since)
 	}
 	if level != was.level {
-		d.Since = c.now
+		d.Since = env.Now
 	}
 	body := StandingChange{Device: d.ID, From: was.level, To: level, Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.kind}
 	if d.Result.Shadow != d.Result.Level {
@@ -211,8 +265,7 @@ func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool
 			body.Evidence = by.evidence()
 		}
 	}
-	c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: ledger.StandingChanged, Actor: by.actor, About: d.ID, Body: body.append(make([]byte, 0, 224))})
-	return true
+	return ledger.Entry{At: env.Now, Kind: ledger.StandingChanged, Actor: by.actor, About: d.ID, Body: body.append(make([]byte, 0, 224))}, true
 }
 
 // keep adds a device's new state to what is written.
@@ -324,7 +377,9 @@ func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exception
 		}
 		d.Record = d.Record.With(rep)
 	}
-	d.Result.Since = book.since(failing)
+	if len(failing) > 0 {
+		d.Result.Since = book.since(failing)
+	}
 	was := before{book, &Device{Since: row.Since}, row.Level}
 	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}); row.Level != book.Rulebook.LevelName(d.Result.Level) {
 		c.keep(book, d)
@@ -362,6 +417,16 @@ func (h *dueHeap) Pop() any {
 	return x
 }
 
+// push adds a device to those due. Outdated elements are dropped when they are
+// most of the heap.
+func (s *Service) push(x due, f *Fleet) {
+	if len(s.due) > 4*f.Len()+1024 {
+		s.due = slices.DeleteFunc(s.due, func(x due) bool { d := f.Get(x.id); return d == nil || d.Wake != x.at })
+		heap.Init(&s.due)
+	}
+	heap.Push(&s.due, x)
+}
+
 // untilDue is how long the clerk may sleep.
 func (s *Service) untilDue() time.Duration {
 	if len(s.due) == 0 {
@@ -393,8 +458,12 @@ func (s *Service) appraiseDue(c *change) error {
 
 // again copies a device so that it can be appraised anew.
 func (d *Device) again() *Device {
-	e := *d
-	e.Result.Verdicts = nil
-	e.Result.Since = slices.Clone(d.Result.Since)
-	return &e
+	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches}
+}
+
+// next is when the standing of a device, that is at the moment now, can next
+// change by itself: the first moment at which a verdict could differ.
+func (d *Device) next(now int64) int64 {
+	return d.book.Load().Rules.Next(d.View.Env(now), &d.Result)
 }

@@ -73,7 +73,7 @@ var columns = map[string]func(b *Book, d *Device, now int64) string{
 	"level":       func(_ *Book, d *Device, _ int64) string { return fmt.Sprintf("%03d", d.Result.Level) },
 	"since":       func(_ *Book, d *Device, _ int64) string { return sortable(d.Since) },
 	"seen_at":     func(_ *Book, d *Device, _ int64) string { return sortable(d.SeenAt) },
-	"next_change": func(_ *Book, d *Device, _ int64) string { return sortable(d.Next) },
+	"next_change": func(_ *Book, d *Device, now int64) string { return sortable(d.next(now)) },
 	"name":        byAttribute("name"),
 	"platform":    byAttribute("platform"),
 	"form":        byAttribute("form"),
@@ -267,8 +267,8 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 	if d.Result.Shadow != d.Result.Level {
 		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)
 	}
-	if d.Next < condition.Always {
-		s.Next = formatTime(d.Next)
+	if next := d.next(now); next < condition.Always {
+		s.Next = formatTime(next)
 	}
 	return s
 }

@@ -23,12 +23,9 @@ func (s *Service) candidate(files []rulebook.File) (*Book, error) {
 
 // under appraises a device under a candidate, at now. Nothing is changed.
 func (s *Service) under(snap *Snapshot, book *Book, d *Device, now int64) *Device {
-	e := d.carried(snap.Book, book)
-	e.View = book.Resolver.Resolve(e.Record, snap.facts(e, now), now)
-	env := e.View.Env(now)
-	e.Result.Waived = book.waived(e.Waivers, now)
-	book.Rules.Appraise(env, &e.Result)
-	e.Next = book.Rules.Next(env, &e.Result)
+	other := *snap
+	other.Book = book
+	e := other.at(d, now)
 	if book.Rulebook.LevelName(e.Result.Level) != snap.Book.Rulebook.LevelName(d.Result.Level) {
 		e.Since = now // it would begin when the candidate is published
 	}

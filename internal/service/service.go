@@ -338,9 +338,8 @@ func (s *Service) land(err error) {
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
 	case c.next != nil:
-		s.due = nil
+		s.snap.Store(c.next) // readers bring what is not shown yet under its book themselves
 		c.reveal(c.next.Fleet)
-		s.snap.Store(c.next)
 	default:
 		c.reveal(c.base.Fleet)
 	}
