@@ -1,11 +1,11 @@
 package evidence
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"ironledger.example/core/value"
 )
@@ -100,34 +100,65 @@ func (r *Record) AppendSource(b []byte, source string) []byte {
 	return append(b, '}')
 }
 
+// placesPool holds slices with a place for each attribute, empty.
+var placesPool sync.Pool
+
 // UnmarshalSource reads what MarshalSource wrote as a report of the source.
 // Attributes that the dictionary no longer declares, or declares with another
 // type, are left out.
 func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error) {
-	var moments map[string]map[string]json.RawMessage
-	if err := json.Unmarshal(kept, &moments); err != nil {
-		return nil, fmt.Errorf("the kept evidence of %s: %w", source, err)
+	damaged := func(why string) error { return fmt.Errorf("the kept evidence of %s: %s", source, why) }
+	if len(kept) < 2 || kept[0] != '{' {
+		return nil, damaged("it is no JSON object")
 	}
-	rep := &Report{Source: source}
-	for moment, parts := range moments {
-		at, err := strconv.ParseInt(moment, 10, 64)
-		if err != nil {
-			return nil, fmt.Errorf("the kept evidence of %s: %w", source, err)
+	scratch, _ := placesPool.Get().(*[]Reading)
+	if scratch == nil || len(*scratch) != len(d.list) {
+		fresh := make([]Reading, len(d.list))
+		scratch = &fresh
+	}
+	defer func() { clear(*scratch); placesPool.Put(scratch) }()
+	places, n := *scratch, 0
+	var bad error
+	end := value.Walk(kept, 0, func(moment []byte, at int) (int, bool) {
+		observed, err := strconv.ParseInt(string(moment), 10, 64)
+		if err != nil || kept[at] != '{' {
+			bad = damaged(fmt.Sprintf("%.40q is no moment", moment))
+			return at, false
 		}
-		for name, raw := range parts {
-			slot := d.Slot(name)
-			if slot < 0 {
-				continue
+		return value.Walk(kept, at, func(name []byte, at int) (int, bool) {
+			end := value.Skip(kept, at)
+			slot, known := d.index[string(name)]
+			if !known {
+				return end, end > at
 			}
-			x := Reading{Name: d.list[slot].Name, Source: source, At: at}
-			if why, ok := unavailable(raw); ok {
-				x.Unavailable = why
-			} else if x.Value, err = value.Decode(d.list[slot].Type, raw); err != nil {
-				continue
+			x := &places[d.rank[slot]]
+			if x.Name != "" && x.At > observed {
+				return end, end > at
 			}
-			rep.Readings = append(rep.Readings, x)
+			got := Reading{Name: d.list[slot].Name, Source: source, At: observed}
+			if why, ok := unavailable(kept[at:end]); ok {
+				got.Unavailable = why
+			} else if got.Value, err = value.Decode(d.list[slot].Type, kept[at:end]); err != nil {
+				return end, end > at
+			}
+			if x.Name == "" {
+				n++
+			}
+			*x = got
+			return end, end > at
+		}), true
+	})
+	if bad == nil && end != len(kept) {
+		bad = damaged("it breaks off")
+	}
+	if bad != nil {
+		return nil, bad
+	}
+	rep := &Report{Source: source, Readings: make([]Reading, 0, n)}
+	for i := range places {
+		if places[i].Name != "" {
+			rep.Readings = append(rep.Readings, places[i])
 		}
 	}
-	sortReadings(rep.Readings)
 	return rep, nil
 }

@@ -11,10 +11,6 @@ import (
 	"ironledger.example/core/value"
 )
 
-func sortReadings(list []Reading) {
-	slices.SortFunc(list, func(a, b Reading) int { return before(&a, &b) })
-}
-
 // Limit says how old a reading under a dotted prefix may be.
 type Limit struct {
 	Prefix string // "" for the default

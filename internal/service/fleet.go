@@ -1,9 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"container/heap"
+	"context"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -81,17 +84,25 @@ func (f *Fleet) All(visit func(*Device) bool) {
 }
 
 func (f *Fleet) put(d *Device) {
+	if p := f.place(d); p != nil {
+		f.cells = append(f.cells, p)
+	}
+}
+
+// place makes a device seen and returns its cell if it is a new one.
+func (f *Fleet) place(d *Device) (made *cell) {
 	p := new(cell)
 	p.Store(d)
 	if old, loaded := f.devices.LoadOrStore(d.ID, p); loaded {
 		old.(*cell).Store(d)
 	} else {
 		f.count.Add(1)
-		f.cells = append(f.cells, p)
+		made = p
 	}
 	for _, k := range d.Keys {
 		f.keys.Store(k, d.ID)
 	}
+	return made
 }
 
 // change is a set of changes on top of a snapshot that nobody sees yet.
@@ -349,39 +360,113 @@ func (d *Device) Sources() []string {
 	return sources
 }
 
+// restorer brings kept devices to the present moment: one goroutine reads the
+// rows, the others work them out. Nobody sees the fleet yet.
+type restorer struct {
+	s       *Service
+	under   *Snapshot
+	granted exceptions
+	now     int64
+
+	mu    sync.Mutex
+	batch store.Batch
+	due   dueHeap
+	err   error
+}
+
+// restoreChunk is how many rows are handed over at a time.
+const restoreChunk = 256
+
+func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptions) (*restorer, error) {
+	r := &restorer{s: s, under: under, granted: granted, now: s.micros()}
+	chunks := make(chan []store.DeviceRow, 8)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for rows := range chunks {
+				r.take(rows)
+			}
+		})
+	}
+	rows := make([]store.DeviceRow, 0, restoreChunk)
+	err := s.store.Devices(ctx, func(row store.DeviceRow) error {
+		if rows = append(rows, row); len(rows) == restoreChunk {
+			chunks <- rows
+			rows = make([]store.DeviceRow, 0, restoreChunk)
+		}
+		return nil
+	})
+	chunks <- rows
+	close(chunks)
+	wg.Wait()
+	return r, cmp.Or(err, r.err)
+}
+
+func (r *restorer) take(rows []store.DeviceRow) {
+	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows))}
+	for _, row := range rows {
+		if err := c.restore(r.under, row, r.granted); err != nil {
+			r.mu.Lock()
+			r.err = cmp.Or(r.err, err)
+			r.mu.Unlock()
+			return
+		}
+	}
+	cells := make([]*cell, 0, len(rows))
+	for _, d := range c.devices {
+		cells = append(cells, r.under.Fleet.place(d))
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.under.Fleet.cells = append(r.under.Fleet.cells, cells...)
+	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...), append(r.batch.Devices, c.batch.Devices...)
+	for _, d := range c.devices {
+		if d.Wake < condition.Always {
+			r.due = append(r.due, due{d.Wake, d.ID})
+		}
+	}
+}
+
+// keyType is the type of a key as it is kept: ["serial", "gf-1"].
+var keyType = value.ListOf(value.Of(value.Text))
+
 // restore reads a kept device and brings its standing to the present moment.
 func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
 	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID]}
-	var keys [][2]string
-	var sources map[string]json.RawMessage
-	var failing map[string]int64
+	damaged := func(err error) error { return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err) }
+	failing := map[string]int64{}
 	for _, part := range []struct {
 		text string
 		into any
-	}{{row.Keys, &keys}, {row.Evidence, &sources}, {row.Failing, &failing}, {row.Refused, &d.Refused}} {
+	}{{row.Failing, &failing}, {row.Refused, &d.Refused}} {
 		if len(part.text) == 2 {
 			continue // empty
 		}
 		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
-			return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
+			return damaged(err)
 		}
 	}
-	for _, k := range keys {
-		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(k[0]), Text: k[1]})
+	for pair := range value.Elements([]byte(row.Keys)) {
+		key, err := value.Decode(keyType, pair)
+		if err != nil || len(key.Members()) != 2 {
+			return damaged(fmt.Errorf("%.60s is no key", pair))
+		}
+		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(key.Members()[0].Str()), Text: key.Members()[1].Str()})
 	}
 	book := under.Book
-	for source, kept := range sources {
-		rep, err := book.Rulebook.Dict.UnmarshalSource(source, kept)
+	for source, kept := range value.Members([]byte(row.Evidence)) {
+		rep, err := book.Rulebook.Dict.UnmarshalSource(string(source), kept)
 		if err != nil {
-			return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
+			return damaged(err)
 		}
 		d.Record = d.Record.With(rep)
 	}
 	if len(failing) > 0 {
 		d.Result.Since = book.since(failing)
 	}
-	was := before{book, &Device{Since: row.Since}, row.Level}
-	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}); row.Level != book.Rulebook.LevelName(d.Result.Level) {
+	was := &Device{Since: row.Since}
+	was.Result.Since = d.Result.Since
+	if c.appraise(under, d, before{book, was, row.Level}, cause{kind: byRestart, actor: ledger.Clock}); row.Level != book.Rulebook.LevelName(d.Result.Level) {
 		c.keep(book, d)
 	}
 	return nil

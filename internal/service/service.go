@@ -117,15 +117,15 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 		return err
 	}
 	snap := &Snapshot{Book: book, People: newPeople(people), Roster: newRoster(roster), Fleet: newFleet()}
-	changes := &change{s: s, base: snap, now: s.micros(), devices: map[string]*Device{}}
-	err = s.store.Devices(ctx, func(row store.DeviceRow) error { return changes.restore(snap, row, granted) })
+	restored, err := s.restore(ctx, snap, granted)
 	if err != nil {
 		return err
 	}
-	if err := s.store.Commit(&changes.batch); err != nil {
+	if err := s.store.Commit(&restored.batch); err != nil {
 		return err
 	}
-	changes.reveal(snap.Fleet)
+	s.due = restored.due
+	heap.Init(&s.due)
 	s.snap.Store(snap)
 	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", book.Info.Version)
 	return nil
