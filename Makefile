@@ -33,6 +33,7 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzCompile$$' -fuzztime $(FUZZTIME) ./core/condition
 	$(GO) test -run '^$$' -fuzz '^FuzzMembers$$' -fuzztime $(FUZZTIME) ./core/value
 	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime $(FUZZTIME) ./core/certificate
+	$(GO) test -run '^$$' -fuzz '^FuzzIssuer$$' -fuzztime $(FUZZTIME) ./core/certificate
 	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 
@@ -52,8 +53,9 @@ fmt:
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html
 
-browser:
+browser: ## what the tests drive and compare with
 	@./scripts/need chromium chromium
+	@./scripts/need openssl openssl
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	@./scripts/need-node

@@ -294,9 +294,34 @@ func (p *Program) judge(env *condition.Env, r *Result, i int, truth condition.Tr
 	return rl.cap
 }
 
-// Next returns the first moment after env.Now at which a verdict of r could
-// differ without new evidence; [condition.Always] for never.
+// maxSteps bounds how many moments Next tries one after another.
+const maxSteps = 64
+
+// Next returns the first moment after env.Now at which a verdict of r differs
+// without new evidence; [condition.Always] for never. It is exact for the view
+// in env: each moment at which a part of a condition could turn is tried. After
+// many that change nothing, the next one to try is returned.
 func (p *Program) Next(env *condition.Env, r *Result) int64 {
+	now := env.Now
+	defer func() { env.Now = now }()
+	then := Result{Waived: r.Waived, NoGrace: r.NoGrace}
+	at := p.candidate(env, r)
+	for range maxSteps {
+		if at == condition.Always {
+			break
+		}
+		env.Now = at
+		then.Since = append(then.Since[:0], r.Since...)
+		if p.Appraise(env, &then); !slices.Equal(then.Verdicts, r.Verdicts) {
+			break
+		}
+		at = p.candidate(env, &then)
+	}
+	return at
+}
+
+// candidate is the first moment after env.Now at which a verdict could differ.
+func (p *Program) candidate(env *condition.Env, r *Result) int64 {
 	next, platform := condition.Always, p.platformOf(env)
 	for bi := range p.baselines {
 		b := &p.baselines[bi]

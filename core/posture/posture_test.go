@@ -293,3 +293,85 @@ func TestAGraceRunsUnderAWaiver(t *testing.T) {
 		t.Errorf("when the waiver ends after the grace it is %s, want fail", r.Verdicts[0])
 	}
 }
+
+func TestNextPassesOverMomentsThatChangeNothing(t *testing.T) {
+	p := compile(t, `rulebook: test
+freshness: {default: 24h, firewall: 2h, threat: 3h}
+baselines:
+  - id: a
+    applies: form == laptop
+    rules:
+      - {id: both, check: storage.encrypted and firewall.on}
+      - {id: score, check: threat.score <= 30 or managed}
+`)
+	// Of the first rule one part is not known: it stays unknown when the other
+	// goes stale. The second holds while one of its parts does.
+	env, view := look(t, p, `"form":"laptop","firewall.on":true,"threat.score":3,"managed":true`, now)
+	var r Result
+	p.Appraise(env, &r)
+	if got := value.FormatTime(p.Next(env, &r)); got != "2026-11-21T07:00:00Z" {
+		t.Errorf("the next change is %s, want that of managed", got)
+	}
+	if env.Now != now {
+		t.Error("the moment of the environment has moved")
+	}
+	if wake := p.Wake(env, view, &r); wake > p.Next(env, &r) || wake <= now {
+		t.Errorf("it wakes %s from now, and changes %s from now", value.FormatAge(wake-now), value.FormatAge(p.Next(env, &r)-now))
+	}
+	env, _ = look(t, p, `"form":"laptop","firewall.on":true`, now)
+	p.Appraise(env, &r)
+	if at := p.Next(env, &r); at != condition.Always {
+		t.Errorf("what is not known changes at %s", value.FormatTime(at))
+	}
+}
+
+// A program that takes over what another found must come to the same result
+// as one that works everything out.
+func TestCarriedTruthIsTheSame(t *testing.T) {
+	old := compile(t, book)
+	for name, change := range map[string][2]string{
+		"nothing":             {"rulebook: test", "rulebook: other"},
+		"a cap":               {"cap: sound, unknown: sound}", "cap: barred, unknown: limited}"},
+		"a grace":             {"grace: 3h", "grace: 0s"},
+		"a check":             {"screen_lock.after <= 15m", "screen_lock.after <= 3m"},
+		"a scope":             {"- id: laptop\n    applies: form == laptop", "- id: laptop\n    applies: form == phone or managed"},
+		"a mode":              {"mode: shadow", "mode: enforce"},
+		"a rule is new":       {"rules: [{id: wall,", "rules: [{id: more, check: managed}, {id: wall,"},
+		"a rule is gone":      {"      - {id: lock, check: screen_lock.after <= 15m, cap: sound, unknown: sound}\n", ""},
+		"a rule has a new id": {"{id: disk,", "{id: drive,"},
+		"a draft counts":      {"mode: draft", "mode: enforce"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			if !strings.Contains(book, change[0]) {
+				t.Fatalf("the book does not hold %q", change[0])
+			}
+			p := compile(t, strings.Replace(book, change[0], change[1], 1))
+			carry := p.Carry(old)
+			for _, attributes := range []string{good, strings.Replace(good, "10.1", "9.9", 1), strings.Replace(good, `"screen_lock.after":"5m",`, "", 1), strings.Replace(good, `"platform":"windows",`, "", 1),
+				strings.NewReplacer(`"5m"`, `"20m"`, `:true,"s`, `:false,"s`).Replace(good), `"form":"phone","managed":true`, `"platform":"ios"`, `"form":"server"`} {
+				env, view := look(t, old, attributes, now-hour/2)
+				env.Now = now - hour/2
+				var before Result
+				old.Appraise(env, &before)
+				since := map[string]int64{}
+				for i, k := range old.RuleKeys() {
+					since[k] = before.Since[i]
+				}
+				fresh, carried := Result{Since: make([]int64, len(p.rules))}, Result{Since: make([]int64, len(p.rules))}
+				for i, k := range p.RuleKeys() {
+					fresh.Since[i], carried.Since[i] = since[k], since[k]
+				}
+				p.Appraise(env, &fresh)
+				p.AppraiseFrom(env, &carried, carry, before.Verdicts)
+				if !slices.Equal(fresh.Verdicts, carried.Verdicts) || fresh.Level != carried.Level || fresh.Shadow != carried.Shadow || fresh.Covered != carried.Covered || !slices.Equal(fresh.Since, carried.Since) {
+					t.Errorf("%s: worked out %+v, carried %+v", attributes, fresh, carried)
+				}
+				wake := p.WakeFrom(env, &carried, carry, old.Wake(env, view, &before))
+				if next := p.Next(env, &fresh); wake > next {
+					t.Errorf("%s: it wakes at %s and changes at %s", attributes, value.FormatTime(wake), value.FormatTime(next))
+				}
+				carry.Warm(view.Slots)
+			}
+		})
+	}
+}
