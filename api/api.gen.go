@@ -1322,6 +1322,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `OpenSession` operationId).
 	OpenSession(ctx context.Context, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetShadow What enforcing the shadow baselines would do to today's fleet
+	//
+	// Corresponds with GET /api/v1/shadow (the `GetShadow` operationId).
+	GetShadow(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSources Who supplies evidence, and what of it was refused
 	//
 	// Corresponds with GET /api/v1/sources (the `ListSources` operationId).
@@ -2150,6 +2155,21 @@ func (c *Client) OpenSessionWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/session (the `OpenSession` operationId).
 func (c *Client) OpenSession(ctx context.Context, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewOpenSessionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetShadow What enforcing the shadow baselines would do to today's fleet
+//
+// Corresponds with GET /api/v1/shadow (the `GetShadow` operationId).
+func (c *Client) GetShadow(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetShadowRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3834,6 +3854,33 @@ func NewOpenSessionRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewGetShadowRequest constructs an http.Request for the GetShadow method
+func NewGetShadowRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/shadow")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSourcesRequest constructs an http.Request for the ListSources method
 func NewListSourcesRequest(server string) (*http.Request, error) {
 	var err error
@@ -4777,6 +4824,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `OpenSession` operationId).
 	OpenSessionWithResponse(ctx context.Context, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
+
+	// GetShadowWithResponse What enforcing the shadow baselines would do to today's fleet
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/shadow (the `GetShadow` operationId).
+	GetShadowWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetShadowResponse, error)
 
 	// ListSourcesWithResponse Who supplies evidence, and what of it was refused
 	//
@@ -6367,6 +6421,54 @@ func (r OpenSessionResponse) ContentType() string {
 	return ""
 }
 
+type GetShadowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Shift
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetShadowResponse) GetJSON200() *Shift {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetShadowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetShadowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetShadowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetShadowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetShadowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7632,6 +7734,19 @@ func (c *ClientWithResponses) OpenSessionWithResponse(ctx context.Context, body 
 	return ParseOpenSessionResponse(rsp)
 }
 
+// GetShadowWithResponse What enforcing the shadow baselines would do to today's fleet
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/shadow (the `GetShadow` operationId).
+func (c *ClientWithResponses) GetShadowWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetShadowResponse, error) {
+	rsp, err := c.GetShadow(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetShadowResponse(rsp)
+}
+
 // ListSourcesWithResponse Who supplies evidence, and what of it was refused
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8881,6 +8996,39 @@ func ParseOpenSessionResponse(rsp *http.Response) (*OpenSessionResponse, error) 
 	return response, nil
 }
 
+// ParseGetShadowResponse parses an HTTP response from a GetShadowWithResponse call
+func ParseGetShadowResponse(rsp *http.Response) (*GetShadowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetShadowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Shift
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSourcesResponse parses an HTTP response from a ListSourcesWithResponse call
 func ParseListSourcesResponse(rsp *http.Response) (*ListSourcesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9445,6 +9593,9 @@ type ServerInterface interface {
 	// OpenSession Sign in to the console with a token; sets an HttpOnly cookie
 	// (POST /api/v1/session)
 	OpenSession(c *gin.Context)
+	// GetShadow What enforcing the shadow baselines would do to today's fleet
+	// (GET /api/v1/shadow)
+	GetShadow(c *gin.Context)
 	// ListSources Who supplies evidence, and what of it was refused
 	// (GET /api/v1/sources)
 	ListSources(c *gin.Context)
@@ -10217,6 +10368,19 @@ func (siw *ServerInterfaceWrapper) OpenSession(c *gin.Context) {
 	siw.Handler.OpenSession(c)
 }
 
+// GetShadow operation middleware
+func (siw *ServerInterfaceWrapper) GetShadow(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetShadow(c)
+}
+
 // ListSources operation middleware
 func (siw *ServerInterfaceWrapper) ListSources(c *gin.Context) {
 
@@ -10558,6 +10722,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/devices/:id", wrapper.GetDevice)
 	router.GET(options.BaseURL+"/api/v1/overview", wrapper.GetOverview)
 	router.GET(options.BaseURL+"/api/v1/devices/:id/history", wrapper.GetDeviceHistory)
+	router.GET(options.BaseURL+"/api/v1/shadow", wrapper.GetShadow)
 	router.GET(options.BaseURL+"/api/v1/searches", wrapper.ListSearches)
 	router.POST(options.BaseURL+"/api/v1/searches", wrapper.KeepSearch)
 	router.DELETE(options.BaseURL+"/api/v1/searches/:name", wrapper.DropSearch)

@@ -261,7 +261,7 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"x: 1"}]}`}, {"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`},
 		{"POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"n"},"evidence":{"managed":true,"colour":1}}`}, {"POST", "/api/v1/people", "application/json", `[{"id":"a"},{"id":""}]`},
 		{"GET", "/.well-known/authzen-configuration", "", ""},
-		{"GET", "/api/v1/overview", "", ""}, {"GET", "/api/v1/overview?within=never", "", ""}, {"GET", "/api/v1/devices/GF-L-1050/history", "", ""}, {"GET", "/api/v1/devices/GF-L-1051", "", ""},
+		{"GET", "/api/v1/shadow", "", ""}, {"GET", "/api/v1/overview", "", ""}, {"GET", "/api/v1/overview?within=never", "", ""}, {"GET", "/api/v1/devices/GF-L-1050/history", "", ""}, {"GET", "/api/v1/devices/GF-L-1051", "", ""},
 		{"GET", "/api/v1/devices/GF-T-2101", "", ""}, {"GET", "/api/v1/devices/GF-L-1054/history?limit=1", "", ""}, {"GET", "/api/v1/devices/none/history", "", ""}, {"GET", "/api/v1/searches", "", ""},
 		{"POST", "/api/v1/searches", "application/json", `{"name":"s","where":"managed","columns":["os.build"]}`}, {"DELETE", "/api/v1/searches/s", "", ""}, {"GET", "/api/v1/certificates", "", ""},
 		{"GET", "/api/v1/certificates?state=x", "", ""}, {"GET", "/api/v1/sources", "", ""}, {"GET", "/api/v1/unmatched?all=true", "", ""}, {"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`},

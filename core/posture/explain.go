@@ -112,6 +112,18 @@ func (p *Program) Binding(r *Result) []string {
 	return p.Below(r, r.Level+1)
 }
 
+// ShadowBinding lists the rules whose cap would be the level if shadow
+// baselines were enforced.
+func (p *Program) ShadowBinding(r *Result) []string {
+	rules := []string{}
+	for i := range p.rules {
+		if held := p.holds(i, r.Verdicts[i]); held == r.Shadow && held < p.rb.Top() {
+			rules = append(rules, p.rules[i].key)
+		}
+	}
+	return rules
+}
+
 func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, platform int) Ruling {
 	rl := &p.rules[i]
 	out := Ruling{Rule: rl.key, Title: rl.Title, Verdict: r.Verdicts[i], Remedy: rl.Remedy, Why: []condition.Leaf{}}

@@ -210,15 +210,33 @@ func (a *app) published(got *client.Reply[api.Publication]) error {
 }
 
 func (a *app) rulebookRehearseCmd() *cobra.Command {
-	device := ""
+	device, shadow := "", false
 	c := &cobra.Command{
-		Use: "rehearse PATH|VERSION|-", Short: "What a rulebook would do to today's fleet, before it is published", Args: cobra.ExactArgs(1),
+		Use: "rehearse PATH|VERSION|-", Short: "What a rulebook would do to today's fleet, before it is published",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if shadow {
+				return cobra.NoArgs(cmd, args)
+			}
+			return cobra.ExactArgs(1)(cmd, args)
+		},
 		Long: `Work out what a rulebook would do to today's fleet: which devices would move from
 level to level, by which rule, by platform and group. Nothing is changed by it.
 
-With --device, show how one device would stand.`,
-		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.moves[] | select(.falls)'",
+With --device, show how one device would stand. With --shadow, show what enforcing
+the shadow baselines of the rulebook in force would do.`,
+		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse --shadow\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.moves[] | select(.falls)'",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if shadow {
+				cl, err := a.client()
+				if err != nil {
+					return err
+				}
+				got, err := cl.Shadow(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.printShift(got)
+			}
 			files, err := a.version(cmd.Context(), args[0])
 			if err != nil {
 				return err
@@ -243,27 +261,33 @@ With --device, show how one device would stand.`,
 			if err != nil {
 				return err
 			}
-			if a.format == "table" {
-				a.shift(&got.Value)
-				return nil
-			}
-			l := listing{head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, raw: got.Raw, items: []json.RawMessage{}}
-			for _, m := range got.Value.Moves {
-				raw, err := json.Marshal(m)
-				if err != nil {
-					return err
-				}
-				l.items = append(l.items, raw)
-				l.rows = append(l.rows, []string{m.Device, m.Name, m.Platform, m.Owner, m.From, m.To, joined(m.Rules)})
-			}
-			return a.print(l)
+			return a.printShift(got)
 		},
 	}
 	c.Flags().StringVar(&device, "device", "", "show how this device would stand")
+	c.Flags().BoolVar(&shadow, "shadow", false, "what enforcing the shadow baselines in force would do")
+	c.MarkFlagsMutuallyExclusive("device", "shadow")
 	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
 		return a.completeDevices(cmd, nil, part)
 	}))
 	return c
+}
+
+func (a *app) printShift(got *client.Reply[api.Shift]) error {
+	if a.format == "table" {
+		a.shift(&got.Value)
+		return nil
+	}
+	l := listing{head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, raw: got.Raw, items: []json.RawMessage{}}
+	for _, m := range got.Value.Moves {
+		raw, err := json.Marshal(m)
+		if err != nil {
+			return err
+		}
+		l.items = append(l.items, raw)
+		l.rows = append(l.rows, []string{m.Device, m.Name, m.Platform, m.Owner, m.From, m.To, joined(m.Rules)})
+	}
+	return a.print(l)
 }
 
 // shift prints a rehearsal for people: the matrix, who moves, and by what.

@@ -328,3 +328,9 @@ func (c *Client) DropSearch(ctx context.Context, name string) error {
 	_, err = call[struct{}](c.url, r, err)
 	return err
 }
+
+// Shadow tells what enforcing the shadow baselines would do.
+func (c *Client) Shadow(ctx context.Context) (*Reply[api.Shift], error) {
+	r, err := c.raw.GetShadow(ctx)
+	return call[api.Shift](c.url, r, err)
+}

@@ -173,3 +173,6 @@ func (s *Server) RehearseDevice(c *gin.Context, id string) {
 	}
 	s.answer(c, http.StatusOK, detail, err)
 }
+
+// GetShadow tells what the shadow baselines would do.
+func (s *Server) GetShadow(c *gin.Context) { c.JSON(http.StatusOK, s.service.Shadow()) }

@@ -53,6 +53,7 @@ var permissions = map[string]service.Permission{
 	"GET /api/v1/devices/:id":                service.MayRead,
 	"GET /api/v1/devices/:id/history":        service.MayRead,
 	"GET /api/v1/overview":                   service.MayRead,
+	"GET /api/v1/shadow":                     service.MayRead,
 	"GET /api/v1/searches":                   service.MayRead,
 	"POST /api/v1/searches":                  service.MayAsk,
 	"DELETE /api/v1/searches/:name":          service.MayAsk,

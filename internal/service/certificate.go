@@ -132,10 +132,10 @@ func certificateState(c value.Value, now int64) string {
 		return CertificateAuthority
 	case field(c, "revoked").IsTrue():
 		return CertificateRevoked
+	case field(c, "trusted").Known() && !field(c, "trusted").IsTrue():
+		return CertificateUntrusted
 	case !field(c, "trusted").Known() || !field(c, "revoked").Known():
 		return CertificateUnknown
-	case !field(c, "trusted").IsTrue():
-		return CertificateUntrusted
 	case field(c, "not_after").Num()-now <= endingSoon(field(c, "lifetime").Num()):
 		return CertificateEnding
 	}

@@ -84,6 +84,7 @@ func (s *Service) exceptions(ctx context.Context) (exceptions, error) {
 func (b *Book) waived(waivers []*Waiver, now int64) []int64 {
 	var out []int64
 	for _, w := range waivers {
+		w := b.limited(w)
 		if i := slices.Index(b.ruleKeys, w.Rule); w.live(now) && i >= 0 {
 			if out == nil {
 				out = make([]int64, len(b.ruleKeys))
@@ -92,6 +93,17 @@ func (b *Book) waived(waivers []*Waiver, now int64) []int64 {
 		}
 	}
 	return out
+}
+
+// limited is a waiver as far as the rulebook lets it live: a limit that was
+// lowered since holds for it too.
+func (b *Book) limited(w *Waiver) *Waiver {
+	if limit := b.Rulebook.MaxWaiver; w.Until-w.At > limit {
+		short := *w
+		short.Until = w.At + limit
+		return &short
+	}
+	return w
 }
 
 // InputError says what is wrong with what somebody asked for.
@@ -323,7 +335,9 @@ func (s *Service) shown(g *Grant, rule string, now int64) ShownGrant {
 	return out
 }
 
-func (s *Service) shownWaiver(w *Waiver, now int64) ShownGrant { return s.shown(&w.Grant, w.Rule, now) }
+func (s *Service) shownWaiver(w *Waiver, now int64) ShownGrant {
+	return s.shown(&s.Snapshot().Book.limited(w).Grant, w.Rule, now)
+}
 
 // GrantQuery selects waivers or vouches.
 type GrantQuery struct {
@@ -337,6 +351,7 @@ func (s *Service) Waivers(q GrantQuery) ([]ShownGrant, error) {
 	snap, now := s.Snapshot(), s.micros()
 	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
 		for _, w := range d.Waivers {
+			w = snap.Book.limited(w)
 			shown := s.shownWaiver(w, now)
 			if i := slices.Index(snap.Book.ruleKeys, w.Rule); i >= 0 && w.live(now) {
 				shown.Verdict = d.Result.Verdicts[i].String()

@@ -236,7 +236,7 @@ func (s *Service) Ending(within int64) []Ending {
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
 		for _, w := range d.Waivers {
-			if w.live(now) {
+			if w := b.limited(w); w.live(now) {
 				add(Ending{Kind: "waiver", ID: w.ID, Device: d.ID, About: w.Rule}, w.Until)
 			}
 		}

@@ -44,14 +44,8 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
 		e := s.under(snap, book, d, now)
-		get := func(name string) string {
-			if v := d.View.Get(snap.Book.Rulebook.Dict.Slot(name), now); v.Known() {
-				return v.String()
-			}
-			return ""
-		}
-		x := rehearsal.Subject{Device: d.ID, Name: get("name"), Platform: get("platform"), Owner: get("owner"), From: d.Result.Level, To: e.Result.Level}
-		x.Groups = snap.People.Groups(x.Owner)
+		x := snap.subject(d, now)
+		x.To = e.Result.Level
 		if snap.Book.Rulebook.LevelName(x.From) != book.Rulebook.LevelName(x.To) {
 			x.Held, x.Holds = snap.Book.Rules.Binding(&d.Result), book.Rules.Binding(&e.Result)
 		}
@@ -59,6 +53,37 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 		return true
 	})
 	return tally.Shift(), nil
+}
+
+// subject tells who a device is for a comparison.
+func (snap *Snapshot) subject(d *Device, now int64) rehearsal.Subject {
+	get := func(name string) string {
+		if v := d.View.Get(snap.Book.Rulebook.Dict.Slot(name), now); v.Known() {
+			return v.String()
+		}
+		return ""
+	}
+	x := rehearsal.Subject{Device: d.ID, Name: get("name"), Platform: get("platform"), Owner: get("owner"), From: d.Result.Level}
+	x.Groups = snap.People.Groups(x.Owner)
+	return x
+}
+
+// Shadow works out what enforcing the shadow baselines of the rulebook in
+// force would do to today's fleet.
+func (s *Service) Shadow() *rehearsal.Shift {
+	snap, now := s.Snapshot(), s.micros()
+	rules := snap.Book.Rules
+	tally := rehearsal.NewTally(snap.Book.Rulebook, snap.Book.Rulebook)
+	snap.Fleet.All(func(d *Device) bool {
+		d = snap.at(d, now)
+		x := snap.subject(d, now)
+		if x.To = d.Result.Shadow; x.To != x.From {
+			x.Held, x.Holds = rules.Binding(&d.Result), rules.ShadowBinding(&d.Result)
+		}
+		tally.Add(x)
+		return true
+	})
+	return tally.Shift()
 }
 
 // RehearseDevice tells how a device would stand under a rulebook, or nil when
@@ -90,7 +115,7 @@ func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.
 	waivers := map[string]int{}
 	s.Snapshot().Fleet.All(func(d *Device) bool {
 		for _, w := range d.Waivers {
-			if w.live(s.micros()) && !slices.Contains(book.ruleKeys, w.Rule) {
+			if w := book.limited(w); w.live(s.micros()) && !slices.Contains(book.ruleKeys, w.Rule) {
 				waivers[w.Rule]++
 			}
 		}

@@ -146,6 +146,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shadow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What enforcing the shadow baselines would do to today's fleet */
+        get: operations["getShadow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/searches": {
         parameters: {
             query?: never;
@@ -1512,6 +1529,27 @@ export interface operations {
                         items: components["schemas"]["Event"][];
                         next?: string;
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getShadow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who would move */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shift"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -21,7 +21,14 @@ async function rehearse() {
   of.value = state.value
   await act(async () => { shift.value = await must(api.POST('/api/v1/rulebooks/rehearse', { body: { files: draft.files } })) })
 }
-if (draft.dirty) void rehearse()
+
+/** Without a draft: what enforcing the shadow baselines of the rulebook in force would do. */
+async function shadow() {
+  of.value = state.value
+  await act(async () => { shift.value = await must(api.GET('/api/v1/shadow')) })
+}
+const tried = computed(() => !draft.dirty)
+void (draft.dirty ? rehearse() : shadow())
 
 const moves = computed(() => (shift.value?.moves ?? []).filter((m) => (!query.value.from || m.from === query.value.from) && (!query.value.to || m.to === query.value.to)
   && (!query.value.rule || m.rules.includes(query.value.rule)) && (!query.value.platform || (m.platform || 'unknown') === query.value.platform)))
@@ -47,8 +54,8 @@ async function explain(id: string) {
 </script>
 
 <template>
-  <p class="lead">What the draft would do to today's fleet. Nothing is changed by it. <el-button :loading="busy" :type="old || !shift ? 'primary' : 'default'" @click="rehearse">{{ shift ? 'Rehearse again' : 'Rehearse' }}</el-button> <span v-if="old" class="bad">The draft has changed since.</span></p>
-  <p v-if="!draft.dirty && !shift" class="soft">There is no draft: the rulebook in force would be rehearsed against itself. Change something in the <router-link :to="{ name: 'rulebook' }">text</router-link> or the <router-link :to="{ name: 'rules' }">rules</router-link> first.</p>
+  <p v-if="!tried" class="lead">What the draft would do to today's fleet. Nothing is changed by it. <el-button :loading="busy" :type="old || !shift ? 'primary' : 'default'" @click="rehearse">{{ shift ? 'Rehearse again' : 'Rehearse' }}</el-button> <span v-if="old" class="bad">The draft has changed since.</span></p>
+  <p v-else class="soft">There is no draft to rehearse. This is what enforcing the baselines that stand in shadow would do to today's fleet; change something in the <router-link :to="{ name: 'rulebook' }">text</router-link> or the <router-link :to="{ name: 'rules' }">rules</router-link> to rehearse that.</p>
   <ProblemNote v-if="problem" :problem="problem" @again="rehearse" />
   <div v-if="shift" :class="{ stale: busy }">
     <p class="sum"><strong>{{ count(shift.devices, 'device') }}</strong>: {{ shift.falls }} would fall, {{ shift.rises }} would rise, {{ shift.devices - shift.falls - shift.rises }} stay.</p>
@@ -81,7 +88,7 @@ async function explain(id: string) {
           <td>{{ m.from }}</td>
           <td><span class="way" aria-hidden="true">{{ m.falls ? '↓' : '↑' }}</span> <LevelMark :level="m.to" :rank="rank(m.to)" :top="shift.to.length - 1" /></td>
           <td>{{ m.rules.join(', ') }}</td>
-          <td><el-button link type="primary" @click="explain(m.device)">Explain</el-button></td>
+          <td><el-button v-if="!tried" link type="primary" @click="explain(m.device)">Explain</el-button></td>
         </tr>
       </tbody>
     </table>
