@@ -147,7 +147,7 @@ func TestConsole(t *testing.T) {
 		do(t, ctx, chromedp.Click(chromedp.CSS(`tbody tr:first-child td:nth-child(3)`)))
 		until(t, ctx, "What to do")
 		do(t, ctx, chromedp.NavigateBack())
-		until(t, ctx, "What holds devices down")
+		until(t, ctx, "71 in all")
 		if got := first(); got != second {
 			t.Errorf("going back leads to the page of %s, not of %s", got, second)
 		}

@@ -59,7 +59,7 @@ func TestWaiversFromTheCommandLine(t *testing.T) {
 func TestTheFleetFromTheCommandLine(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	t.Run("overview", func(t *testing.T) {
-		s.run(t, "", "overview").want(t, 0, "71 devices", "What holds devices down", "phone/company-owned", "Fell in the last day", "GF-L-1051", "Ends soon", "The source quay-seals is quiet", "unmatched list")
+		s.run(t, "", "overview").want(t, 0, "71 devices", "What holds devices down", "phone/company-owned", "Fell in the last day", "GF-L-1051", "Ends soon", "and ", "The source quay-seals is quiet", "unmatched list")
 		var o struct {
 			Devices int
 			Ladder  []string

@@ -43,7 +43,7 @@ terminal overview 2 "ironledger overview"
 terminal device 2 "ironledger device show GF-L-1047" "ironledger device history GF-L-1050 --limit 4"
 terminal ask 2 "ironledger ask birk.strand@gullholm.example chart-room --device GF-T-2107 --ip 10.40.1.3" "ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 192.0.2.44 --mfa=false"
 terminal files 2 "ironledger appraise --rulebook demo/rulebook --evidence demo/devices.ndjson --at 2026-11-20T08:00:00Z | head -16" "rm -rf /tmp/house && cp -r demo/rulebook /tmp/house && sed -i '60,70s/os.version/os.versoin/; 52s/barred/bared/' /tmp/house/baselines.yaml" "ironledger rulebook check /tmp/house" "ironledger rulebook test demo/rulebook"
-rm -rf /tmp/house && cp -r demo/rulebook /tmp/house && sed -i '/id: passcode$/,/cap: barred/s/check: passcode.set/check: passcode.set and passcode.biometric/' /tmp/house/baselines.yaml
-terminal rehearse 2 "ironledger rulebook diff current /tmp/house" "ironledger rulebook rehearse /tmp/house" "ironledger waiver list"
+rm -rf /tmp/house && cp -r demo/rulebook /tmp/house && sed -i 's/check: passcode.set$/check: passcode.set and passcode.biometric/' /tmp/house/baselines.yaml
+terminal rehearse 2 "ironledger rulebook diff current /tmp/house" "ironledger rulebook rehearse /tmp/house"
 terminal decisions 2 "ironledger decision list --limit 12" "ironledger decision show \$(ironledger decision list --resource ticket-till --outcome deny --limit 1 -o csv | tail -1 | cut -d, -f1)"
 terminal story 14 "ironledger demo --story"

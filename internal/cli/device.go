@@ -238,18 +238,35 @@ func nextChange(at *string) string {
 	return ", may change by itself " + shortTime(*at)
 }
 
+// leafWidths are how many letters what was required and what was observed may
+// take, so that the columns behind them stay on the terminal.
+func (a *app) leafWidths(s *posture.Standing) (required, observed int) {
+	w := a.width()
+	if w == 0 {
+		return 60, 50
+	}
+	rule := 0
+	for _, v := range s.Verdicts {
+		rule = max(rule, len(v.Rule))
+	}
+	const others = 14 + 10 + 10 + 8 + 14 // verdict, holds at, source, age, and the gaps between
+	left := max(40, w-rule-others)
+	return left * 11 / 20, left * 9 / 20
+}
+
 // rulings are the rows of a standing, what holds the device down first.
 func (a *app) rulings(s *posture.Standing) [][]string {
 	var held, rest [][]string
+	required, observed := a.leafWidths(s)
 	for _, v := range s.Verdicts {
 		verdict := v.Verdict.String()
 		if v.Shadow {
 			verdict += " (shadow)"
 		}
 		for i, w := range v.Why {
-			row := []string{v.Rule, verdict, v.HoldsAt, clip(w.Condition, 60), clip(w.Observed, 50), w.Source, w.Age}
+			row := []string{v.Rule, verdict, v.HoldsAt, clip(w.Condition, required), clip(w.Observed, observed), w.Source, w.Age}
 			if w.Unknown != "" {
-				row[4] = clip(w.Unknown, 50)
+				row[4] = clip(w.Unknown, observed)
 			}
 			if i > 0 {
 				row[0], row[1], row[2] = "", "", ""

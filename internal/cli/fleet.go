@@ -50,6 +50,9 @@ func numbers(list []int) []string {
 	return out
 }
 
+// shownRows bounds each list of an overview, so that it fits a screen.
+const shownRows = 6
+
 func (a *app) overview(o *api.Overview) {
 	line(a.out, "%s\n", a.bold(fmt.Sprintf("%d devices", o.Devices)))
 	head := []string{"PLATFORM"}
@@ -64,7 +67,8 @@ func (a *app) overview(o *api.Overview) {
 	line(a.out, "\n%s", a.bold("What holds devices down"))
 	rows = nil
 	for i, r := range o.Rules {
-		if i == 8 {
+		if i == shownRows {
+			rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Rules)-i)})
 			break
 		}
 		name := r.Rule
@@ -78,7 +82,7 @@ func (a *app) overview(o *api.Overview) {
 		line(a.out, "\n%s", a.bold("Fell in the last day"))
 		rows = nil
 		for i, d := range o.Dropped {
-			if i == 8 {
+			if i == shownRows {
 				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Dropped)-i)})
 				break
 			}
@@ -90,7 +94,7 @@ func (a *app) overview(o *api.Overview) {
 		line(a.out, "\n%s", a.bold("Ends soon"))
 		rows = nil
 		for i, e := range o.Ending {
-			if i == 10 {
+			if i == shownRows {
 				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Ending)-i)})
 				break
 			}
@@ -98,15 +102,18 @@ func (a *app) overview(o *api.Overview) {
 		}
 		a.table([]string{"ENDS", "WHAT", "DEVICE", "ABOUT"}, rows)
 	}
+	if len(o.Quiet)+o.Unmatched > 0 {
+		line(a.out, "")
+	}
 	for _, s := range o.Quiet {
 		last := "has never reported"
 		if s.LastAt != "" {
 			last = "last reported " + ago(s.LastAt)
 		}
-		line(a.out, "\nThe source %s is quiet: it %s and should every %s or sooner.", a.bold(s.Id), last, s.QuietAfter)
+		line(a.out, "The source %s is quiet: it %s, and should every %s.", a.bold(s.Id), last, s.QuietAfter)
 	}
 	if o.Unmatched > 0 {
-		line(a.out, "\nReports that wait for a person: %d (ironledger unmatched list)", o.Unmatched)
+		line(a.out, "Reports that wait for a person: %d (ironledger unmatched list)", o.Unmatched)
 	}
 }
 
