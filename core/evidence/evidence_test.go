@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -309,5 +310,27 @@ func TestAVouchEndsAtItsMoment(t *testing.T) {
 	}
 	if later := r.Resolve(rec, facts, now+1000); later.Get(d.Slot("vouched"), now+1000).String() != "false" {
 		t.Error("at its end the vouch still counts")
+	}
+}
+
+func TestDamagedEvidenceIsTold(t *testing.T) {
+	d := NewDictionary()
+	for kept, want := range map[string]string{
+		``: "no JSON object", `[]`: "no JSON object", `{"x":{}}`: "is no moment", `{"17":7}`: "is no moment", `{"1700000000000000":{"managed":true`: "breaks off", `{"1700000000000000":{"managed":true}`: "breaks off",
+		`{"99999999999999999999":{}}`: "is no moment",
+	} {
+		if rep, err := d.UnmarshalSource("agent", []byte(kept)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s is read as %+v (%v), want %q", kept, rep, err, want)
+		}
+	}
+	rep, err := d.UnmarshalSource("agent", []byte(`{"1700000000000000":{"managed":true,"gone":1,"os.version":7,"form":"laptop"},"1800000000000000":{"managed":false,"model":{"unavailable":"x"}},"1600000000000000":{"managed":true}}`))
+	if err != nil || len(rep.Readings) != 3 {
+		t.Fatalf("it is read as %+v (%v)", rep, err)
+	}
+	for i, want := range []string{"form laptop 1700000000000000", "managed false 1800000000000000", "model unknown 1800000000000000"} {
+		r := rep.Readings[i]
+		if got := r.Name + " " + r.Value.String() + " " + strconv.FormatInt(r.At, 10); got != want {
+			t.Errorf("reading %d is %s, want %s", i, got, want)
+		}
 	}
 }

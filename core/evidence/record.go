@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strconv"
@@ -148,7 +149,7 @@ func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error
 			return end, end > at
 		}), true
 	})
-	if bad == nil && end != len(kept) {
+	if whole := len(kept) == 2 || bytes.HasSuffix(kept, []byte("}}")); bad == nil && (end != len(kept) || !whole) {
 		bad = damaged("it breaks off")
 	}
 	if bad != nil {

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"slices"
 	"strings"
 
@@ -142,6 +141,14 @@ func certificateState(c value.Value, now int64) string {
 	return CertificateTrusted
 }
 
+// certificateRow is a certificate in a list, with the place where it stands.
+type certificateRow struct {
+	cursor
+	d     *Device
+	c     value.Value
+	state string
+}
+
 // Certificates lists the certificates that devices show and that are fresh,
 // those that end first at the top.
 func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
@@ -158,14 +165,8 @@ func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
 	if err != nil {
 		return nil, err
 	}
-	type row struct {
-		cursor
-		d     *Device
-		c     value.Value
-		state string
-	}
 	slot := snap.Book.Rulebook.Dict.Slot("certs")
-	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}}, []row{}, map[string]int{}
+	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}}, []certificateRow{}, map[string]int{}
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
 		for _, c := range d.View.Get(slot, now).Members() {
@@ -176,28 +177,17 @@ func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
 			page.States[state]++
 			issuers[field(c, "issuer_id").Str()]++
 			if q.State == "" || q.State == state {
-				rows = append(rows, row{cursor{sortable(field(c, "not_after").Num()), d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
+				rows = append(rows, certificateRow{cursor{sortable(field(c, "not_after").Num()), d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
 			}
 		}
 		return true
 	})
-	order := func(a, b row) int { return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.ID, b.ID)) }
-	slices.SortFunc(rows, order)
 	page.Total = len(rows)
-	start := 0
-	if after != nil {
-		i, found := slices.BinarySearchFunc(rows, row{cursor: *after}, order)
-		if start = i; found {
-			start++
-		}
-	}
-	end := min(len(rows), start+q.Limit)
-	for _, r := range rows[start:end] {
+	shown, next := paged(rows, func(r certificateRow) cursor { return r.cursor }, after, false, q.Limit)
+	for _, r := range shown {
 		page.Items = append(page.Items, snap.Book.certificate(r.d, r.c, r.state))
 	}
-	if end < len(rows) {
-		page.Next = formatCursor(rows[end-1].cursor)
-	}
+	page.Next = next
 	for _, is := range snap.Book.Rulebook.Issuers() {
 		count := IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: formatTime(is.NotAfter)}
 		if is.CRLEnds != 0 {

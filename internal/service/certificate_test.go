@@ -99,7 +99,7 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
 		a := newAuthority(t)
-		c, shows := a.device("d1", time.Hour, 10*time.Hour)
+		_, shows := a.device("d1", time.Hour, 10*time.Hour)
 		if _, _, err := s.Publish(ctx, "author", service.Draft{Files: a.files(5 * time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
@@ -131,7 +131,7 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 			t.Errorf("its certificates are %+v", d.Certs)
 		}
 		// A republished list takes effect within the publication.
-		c, shows = a.device("d1", -time.Hour, 100*time.Hour)
+		c, shows := a.device("d1", -time.Hour, 100*time.Hour)
 		if got := report(t, s, "d1", `"certs":`+shows); got.Level != "sound" {
 			t.Errorf("with a new certificate and the old list it stands at %s", got.Level)
 		}

@@ -96,6 +96,12 @@ type cursor struct {
 	ID  string `json:"i"`
 }
 
+// deviceRow is a device in a list, with the place where it stands.
+type deviceRow struct {
+	cursor
+	d *Device
+}
+
 // Devices lists the devices that a query selects.
 func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
 	snap, now := s.Snapshot(), s.micros()
@@ -115,43 +121,47 @@ func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
 	if err != nil {
 		return nil, err
 	}
-	type row struct {
-		cursor
-		d *Device
-	}
-	var rows []row
+	var rows []deviceRow
 	page := &DevicePage{Levels: map[string]int{}, Items: []Summary{}}
 	snap.Fleet.All(func(d *Device) bool {
 		if d = snap.at(d, now); match(d) {
-			rows = append(rows, row{cursor{column(snap.Book, d, now), d.ID}, d})
+			rows = append(rows, deviceRow{cursor{column(snap.Book, d, now), d.ID}, d})
 			page.Levels[snap.Book.Rulebook.LevelName(d.Result.Level)]++
 		}
 		return true
 	})
-	order := func(a, b row) int {
+	page.Total = len(rows)
+	shown, next := paged(rows, func(r deviceRow) cursor { return r.cursor }, after, falling, q.Limit)
+	for _, r := range shown {
+		page.Items = append(page.Items, snap.Book.summary(r.d, q.Columns, now))
+	}
+	page.Next = next
+	return page, nil
+}
+
+// paged orders rows by their cursors and returns those of one page, which
+// begins after a cursor (nil for the first), and the cursor of the next.
+func paged[T any](rows []T, at func(T) cursor, after *cursor, falling bool, limit int) (page []T, next string) {
+	order := func(a, b cursor) int {
 		c := strings.Compare(a.Key, b.Key)
 		if falling {
 			c = -c
 		}
 		return cmp.Or(c, strings.Compare(a.ID, b.ID))
 	}
-	slices.SortFunc(rows, order)
-	page.Total = len(rows)
+	slices.SortFunc(rows, func(a, b T) int { return order(at(a), at(b)) })
 	start := 0
 	if after != nil {
-		i, found := slices.BinarySearchFunc(rows, row{cursor: *after}, order)
+		i, found := slices.BinarySearchFunc(rows, *after, func(r T, c cursor) int { return order(at(r), c) })
 		if start = i; found {
 			start++
 		}
 	}
-	end := min(len(rows), start+q.Limit)
-	for _, r := range rows[start:end] {
-		page.Items = append(page.Items, snap.Book.summary(r.d, q.Columns, now))
-	}
+	end := min(len(rows), start+limit)
 	if end < len(rows) {
-		page.Next = formatCursor(rows[end-1].cursor)
+		next = formatCursor(at(rows[end-1]))
 	}
-	return page, nil
+	return rows[start:end], next
 }
 
 func formatCursor(c cursor) string { return base64.RawURLEncoding.EncodeToString(mustJSON(c)) }

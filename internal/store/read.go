@@ -218,6 +218,11 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 	if err != nil {
 		return nil, fmt.Errorf("read decisions: %w", err)
 	}
+	return scanEntries(rows)
+}
+
+// scanEntries reads entries to the end and closes their rows.
+func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
 	defer rows.Close()
 	var out []ledger.Entry
 	for rows.Next() {
@@ -251,16 +256,7 @@ func (s *Store) About(ctx context.Context, about string, before int64, limit int
 	if err != nil {
 		return nil, fmt.Errorf("read the history of %s: %w", about, err)
 	}
-	defer rows.Close()
-	var out []ledger.Entry
-	for rows.Next() {
-		e, err := scanEntry(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, e)
-	}
-	return out, rows.Err()
+	return scanEntries(rows)
 }
 
 // Moves is how many devices went from one level to another in a stretch of time.

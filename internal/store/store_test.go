@@ -96,3 +96,86 @@ func TestRowsOfEverySizeAreInserted(t *testing.T) {
 		t.Errorf("%d devices are kept (%v), want %d", got, err, want)
 	}
 }
+
+func TestHistoryAndMovesComeFromEntries(t *testing.T) {
+	s := openStore(t, filepath.Join(t.TempDir(), "h.db"))
+	defer s.Close()
+	ctx := context.Background()
+	const hour = int64(3600 * 1_000_000)
+	add := func(at int64, kind ledger.Kind, about, body string) {
+		t.Helper()
+		if err := s.Commit(&Batch{Entries: []ledger.Entry{{At: at, Kind: kind, Actor: "a", About: about, Body: json.RawMessage(body)}}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range 40 {
+		add(int64(i)*hour, ledger.StandingChanged, fmt.Sprint("d", i%4), fmt.Sprintf(`{"from":"%s","to":"%s"}`, []string{"", "strong"}[min(i/4, 1)], []string{"strong", "limited"}[i%2]))
+		add(int64(i)*hour, ledger.DecisionMade, fmt.Sprint("d", i%4, i), `{}`)
+		add(int64(i)*hour, ledger.EvidenceRefused, "d0", `{}`)
+	}
+	add(40*hour, ledger.WaiverGranted, "d0", `{"rule":"a/b"}`)
+	all, err := s.About(ctx, "d0", 0, 100)
+	if err != nil || len(all) != 11 || all[0].Kind != ledger.WaiverGranted {
+		t.Fatalf("of d0 it tells %d entries (%v)", len(all), err)
+	}
+	page, err := s.About(ctx, "d0", all[2].Seq, 3)
+	if err != nil || len(page) != 3 || page[0].Seq != all[3].Seq {
+		t.Errorf("the page before entry %d is %v (%v)", all[2].Seq, page, err)
+	}
+	for _, c := range []struct {
+		since int64
+		want  int
+	}{{0, 40}, {-5, 40}, {10 * hour, 30}, {10*hour + 1, 29}, {39 * hour, 1}, {41 * hour, 0}} {
+		moves, err := s.Moves(ctx, c.since, 4*hour)
+		sum := 0
+		for i, m := range moves {
+			if sum += m.Devices; m.At%(4*hour) != 0 || i > 0 && m.At < moves[i-1].At {
+				t.Errorf("since %d: %+v", c.since/hour, m)
+			}
+		}
+		if err != nil || sum != c.want {
+			t.Errorf("since hour %d there are %d moves (%v), want %d", c.since/hour, sum, err, c.want)
+		}
+	}
+	moves, _ := s.Moves(ctx, 36*hour, 4*hour)
+	if fmt.Sprint(moves) != fmt.Sprintf("[{%d strong limited 2} {%d strong strong 2}]", 36*hour, 36*hour) {
+		t.Errorf("the last moves are %v", moves)
+	}
+}
+
+func TestDocumentsAreKeptByKind(t *testing.T) {
+	type note struct{ Text string }
+	path := filepath.Join(t.TempDir(), "d.db")
+	s := openStore(t, path)
+	put := func(change func(b *Batch) error) {
+		t.Helper()
+		b := &Batch{}
+		if err := change(b); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Commit(b); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put(func(b *Batch) error { return b.PutDocument("a", "1", note{"one"}) })
+	put(func(b *Batch) error { return b.PutDocument("a", "2", note{"two"}) })
+	put(func(b *Batch) error { return b.PutDocument("b", "1", note{"other"}) })
+	put(func(b *Batch) error { return b.PutDocument("a", "1", note{"new"}) })
+	put(func(b *Batch) error { b.DropDocument("a", "2"); b.DropDocument("a", "none"); return nil })
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = openStore(t, path)
+	defer s.Close()
+	got, err := Documents[note](context.Background(), s, "a")
+	if err != nil || len(got) != 1 || got["1"].Text != "new" {
+		t.Errorf("kept are %v (%v)", got, err)
+	}
+	if err := (&Batch{}).PutDocument("a", "3", make(chan int)); err == nil {
+		t.Error("a channel is kept")
+	}
+	put(func(b *Batch) error { return b.PutDocument("c", "1", "text") })
+	if _, err := Documents[note](context.Background(), s, "c"); err == nil {
+		t.Error("a document of another form is read")
+	}
+}
