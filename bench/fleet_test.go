@@ -8,6 +8,7 @@ import (
 	"math"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -142,6 +143,8 @@ func BenchmarkPublish(b *testing.B) {
 			if n == 1_000_000 && testing.Short() {
 				b.Skip("a million devices take minutes to import")
 			}
+			// The fleet is to fit into memory beside what the imports leave behind.
+			defer debug.SetMemoryLimit(debug.SetMemoryLimit(14 << 30))
 			before := heap()
 			s := filled(b, b.TempDir(), n)
 			bytes := heap() - before
