@@ -40,7 +40,11 @@ func (c *compiler) compare(n *Compare) *expr {
 	}
 	var turns []func(*Env) int64
 	if l.slope != r.slope {
-		turns = append(turns, crossing(l, r, rel))
+		turn := fastCrossing(n.Op, l, r)
+		if turn == nil {
+			turn = crossing(l, r, rel)
+		}
+		turns = append(turns, turn)
 	}
 	for _, o := range []*operand{l, r} {
 		if o.turn != nil {
@@ -326,6 +330,37 @@ func fastClock(op Op, l, r *operand) func(*Env) Tri {
 			return above
 		}
 		return equal
+	}
+}
+
+// fastCrossing is crossing for the age or the remaining time of a slot against
+// a constant: there is one moment at which the two are equal.
+func fastCrossing(op Op, l, r *operand) func(*Env) int64 {
+	if !r.konst || !r.value.Known() || l.slope == 0 || len(l.reads) != 1 {
+		return nil
+	}
+	accept := signs(op)
+	before, after := accept[0], accept[2]
+	if l.slope < 0 { // what remains falls with time
+		before, after = after, before
+	}
+	f, s, bound := l.reads[0].frame, l.reads[0].slot, l.slope*r.value.Num()
+	return func(e *Env) int64 {
+		slot := &e.Frames[f][s]
+		if slot.Until < e.Now {
+			return Always
+		}
+		at, _ := slot.Value.Peek()
+		equal := at + bound
+		switch {
+		case (bound > 0) != (equal > at) && bound != 0: // beyond what time can be
+			return Always
+		case e.Now < equal && before != accept[1]:
+			return equal
+		case e.Now <= equal && after != accept[1]:
+			return equal + 1
+		}
+		return Always
 	}
 }
 

@@ -2,6 +2,7 @@ package condition
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -337,4 +338,45 @@ func FuzzCompile(f *testing.F) {
 			t.Fatalf("%q is %v; its next change is seen from %v at %d", src, want, got, at)
 		}
 	})
+}
+
+// The two ways to find when an age crosses its bound must agree, to the
+// microsecond.
+func TestCrossingsAgree(t *testing.T) {
+	dict := newBook(t)
+	const name = "patched"
+	slot := slices.Index(dict.names, name)
+	if slot < 0 {
+		t.Fatal("the book has no time")
+	}
+	for _, op := range []Op{OpLt, OpLe, OpGt, OpGe, OpEq, OpNe} {
+		for _, fn := range []string{"age", "until"} {
+			for _, bound := range []string{"0s", "5s", "2d"} {
+				src := fmt.Sprintf("%s(%s) %s %s", fn, name, op, bound)
+				p, err := CompileText(src, dict)
+				if err != nil {
+					t.Fatal(err)
+				}
+				leaf := p.root
+				cmp := leaf.node.(*Compare)
+				c := &compiler{dict: dict}
+				l, r := c.sides(cmp)
+				slow := crossing(l, r, c.relation(cmp, l, r))
+				fast := fastCrossing(op, l, r)
+				if fast == nil {
+					t.Fatalf("%s has no fast way", src)
+				}
+				const at = int64(1_700_000_000_000_000)
+				span := r.value.Num()
+				for _, away := range []int64{-span - 2, -span - 1, -span, -span + 1, -2, -1, 0, 1, 2, span - 1, span, span + 1, span + 2, 9 * span} {
+					env := &Env{Now: at + away}
+					env.Frames[0] = slices.Clone(dict.env.Frames[0])
+					env.Frames[0][slot] = Slot{Value: value.OfTime(at), Until: Always}
+					if a, b := slow(env), fast(env); a != b {
+						t.Errorf("%s, %d from the moment: %d and %d", src, away, a-at, b-at)
+					}
+				}
+			}
+		}
+	}
 }
