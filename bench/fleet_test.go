@@ -286,15 +286,19 @@ func BenchmarkRestart(b *testing.B) {
 			b.Fatal(count, rows.Err())
 		}
 	})
-	ours := best(3, func() {
+	ours := time.Duration(1 << 62)
+	for range 3 {
+		runtime.GC()
+		begin := time.Now()
 		s, err := service.Open(context.Background(), service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
+		ours = min(ours, time.Since(begin))
 		if err != nil || s.Snapshot().Fleet.Len() != n {
 			b.Fatal(err)
 		}
 		if err := s.Close(); err != nil {
 			b.Fatal(err)
 		}
-	})
+	}
 	b.ReportMetric(float64(ours)/float64(raw), "times-raw-SQL")
 	b.ReportMetric(ours.Seconds(), "s/100000-devices")
 	b.ReportMetric(raw.Seconds(), "s/100000-rows")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -332,5 +333,26 @@ func TestDamagedEvidenceIsTold(t *testing.T) {
 		if got := r.Name + " " + r.Value.String() + " " + strconv.FormatInt(r.At, 10); got != want {
 			t.Errorf("reading %d is %s, want %s", i, got, want)
 		}
+	}
+}
+
+func TestARecordOfSeveralSourcesComesBack(t *testing.T) {
+	d := NewDictionary()
+	rec := record(t, d, "agent 1 os.version \"14\"", "mdm 1 os.version \"15\"", "mdm 2 managed true")
+	kept := []byte(`{"agent":`)
+	kept = append(rec.AppendSource(append(rec.AppendSource(kept, "agent"), `,"mdm":`...), "mdm"), '}')
+	back, err := d.UnmarshalRecord(kept)
+	if err != nil || !slices.EqualFunc(back.Readings(), rec.Readings(), func(a, b Reading) bool {
+		return a.Name == b.Name && a.Source == b.Source && a.At == b.At && a.Value.Equal(b.Value)
+	}) {
+		t.Errorf("%s comes back as %+v (%v)", kept, back, err)
+	}
+	for _, bad := range []string{"", "[]", `{"agent":7}`, string(kept[:len(kept)-1]), string(kept[:len(kept)/2]), `{"agent":{"x":{}}}`} {
+		if rec, err := d.UnmarshalRecord([]byte(bad)); err == nil {
+			t.Errorf("%q is read as %+v", bad, rec)
+		}
+	}
+	if rec, err := d.UnmarshalRecord([]byte("{}")); err != nil || len(rec.Readings()) != 0 {
+		t.Errorf("nothing is read as %+v (%v)", rec, err)
 	}
 }

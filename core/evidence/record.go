@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -108,9 +109,45 @@ var placesPool sync.Pool
 // Attributes that the dictionary no longer declares, or declares with another
 // type, are left out.
 func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error) {
-	damaged := func(why string) error { return fmt.Errorf("the kept evidence of %s: %s", source, why) }
+	rep, end, err := d.source(source, kept, 0)
+	if err == nil && (end != len(kept) || len(kept) > 2 && !bytes.HasSuffix(kept, []byte("}}"))) {
+		err = fmt.Errorf("the kept evidence of %s: it breaks off", source)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return rep, nil
+}
+
+// UnmarshalRecord reads the kept evidence of all sources of a device:
+// {"source": what MarshalSource wrote, …}.
+func (d *Dictionary) UnmarshalRecord(kept []byte) (*Record, error) {
+	var rec *Record
 	if len(kept) < 2 || kept[0] != '{' {
-		return nil, damaged("it is no JSON object")
+		return nil, errors.New("the kept evidence is no JSON object")
+	}
+	var bad error
+	end := value.Walk(kept, 0, func(source []byte, at int) (int, bool) {
+		rep, end, err := d.source(string(source), kept, at)
+		if bad = err; err != nil {
+			return at, false
+		}
+		rec = rec.With(rep)
+		return end, true
+	})
+	whole := len(kept) == 2 || bytes.HasSuffix(kept, []byte("}}}")) || bytes.HasSuffix(kept, []byte("{}}"))
+	if bad == nil && (end != len(kept) || !whole) {
+		bad = errors.New("the kept evidence breaks off")
+	}
+	return rec, bad
+}
+
+// source reads the object that begins at a place in kept and returns the place
+// behind it.
+func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int, error) {
+	damaged := func(why string) error { return fmt.Errorf("the kept evidence of %s: %s", source, why) }
+	if len(kept) < begin+2 || kept[begin] != '{' {
+		return nil, begin, damaged("it is no JSON object")
 	}
 	scratch, _ := placesPool.Get().(*[]Reading)
 	if scratch == nil || len(*scratch) != len(d.list) {
@@ -120,7 +157,7 @@ func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error
 	defer func() { clear(*scratch); placesPool.Put(scratch) }()
 	places, n := *scratch, 0
 	var bad error
-	end := value.Walk(kept, 0, func(moment []byte, at int) (int, bool) {
+	end := value.Walk(kept, begin, func(moment []byte, at int) (int, bool) {
 		observed, err := strconv.ParseInt(string(moment), 10, 64)
 		if err != nil || kept[at] != '{' {
 			bad = damaged(fmt.Sprintf("%.40q is no moment", moment))
@@ -149,11 +186,8 @@ func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error
 			return end, end > at
 		}), true
 	})
-	if whole := len(kept) == 2 || bytes.HasSuffix(kept, []byte("}}")); bad == nil && (end != len(kept) || !whole) {
-		bad = damaged("it breaks off")
-	}
 	if bad != nil {
-		return nil, bad
+		return nil, begin, bad
 	}
 	rep := &Report{Source: source, Readings: make([]Reading, 0, n)}
 	for i := range places {
@@ -161,5 +195,5 @@ func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error
 			rep.Readings = append(rep.Readings, places[i])
 		}
 	}
-	return rep, nil
+	return rep, end, nil
 }

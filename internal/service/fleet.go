@@ -434,7 +434,7 @@ var keyType = value.ListOf(value.Of(value.Text))
 func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
 	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID]}
 	damaged := func(err error) error { return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err) }
-	failing := map[string]int64{}
+	var failing map[string]int64
 	for _, part := range []struct {
 		text string
 		into any
@@ -454,12 +454,9 @@ func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exception
 		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(key.Members()[0].Str()), Text: key.Members()[1].Str()})
 	}
 	book := under.Book
-	for source, kept := range value.Members([]byte(row.Evidence)) {
-		rep, err := book.Rulebook.Dict.UnmarshalSource(string(source), kept)
-		if err != nil {
-			return damaged(err)
-		}
-		d.Record = d.Record.With(rep)
+	var err error
+	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord([]byte(row.Evidence)); err != nil {
+		return damaged(err)
 	}
 	if len(failing) > 0 {
 		d.Result.Since = book.since(failing)
