@@ -282,3 +282,37 @@ func TestStory(t *testing.T) {
 		}
 	}
 }
+
+// Every command must say what it is for, and show an example when it takes
+// arguments or flags of its own.
+func TestEveryCommandHasHelp(t *testing.T) {
+	seen := 0
+	var walk func(path []string)
+	walk = func(path []string) {
+		out := offline(t, "", append(path, "--help")...).want(t, 0, "Usage:").out
+		seen++
+		name := strings.Join(path, " ")
+		takes := strings.Contains(out, "ironledger "+name+" [") && !strings.Contains(out, "[command]") && strings.Contains(out, "\nFlags:\n  -h, --help")
+		if !takes && !strings.Contains(out, "Available Commands") && !strings.Contains(out, "Examples:") && !strings.HasPrefix(name, "completion") && !strings.HasPrefix(name, "help") && len(path) > 0 {
+			t.Errorf("ironledger %s shows no example:\n%s", name, out)
+		}
+		_, list, more := strings.Cut(out, "Commands:\n")
+		if len(path) == 0 {
+			list, more = out, true
+		}
+		if !more || strings.HasPrefix(name, "completion") {
+			return
+		}
+		for _, l := range strings.Split(list, "\n") {
+			if f := strings.Fields(l); len(f) > 1 && strings.HasPrefix(l, "  ") && !strings.HasPrefix(f[0], "-") && f[0] != "ironledger" && f[0] != "help" && !strings.Contains(l, "--") && f[0] == strings.ToLower(f[0]) && len(l) > 14 && l[2] != ' ' {
+				if sub := offline(t, "", append(append([]string{}, path...), f[0], "--help")...); sub.code == 0 && strings.Contains(sub.out, "ironledger "+strings.TrimSpace(name+" "+f[0])) {
+					walk(append(append([]string{}, path...), f[0]))
+				}
+			}
+		}
+	}
+	walk(nil)
+	if seen < 40 {
+		t.Errorf("only %d commands were found", seen)
+	}
+}

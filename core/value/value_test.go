@@ -106,3 +106,37 @@ func TestAgesForPeople(t *testing.T) {
 		}
 	}
 }
+
+func TestHiddenFieldsAreKeptAndNotShown(t *testing.T) {
+	rec := &RecordType{Name: "card", Fields: []Field{{Name: "holder", Type: Of(Text)}, {Name: "raw", Type: Of(Text), Hidden: true}, {Name: "valid", Type: Of(Bool)}}}
+	typ := Type{Kind: Record, Record: rec}
+	long := strings.Repeat("A", MaxText+1000)
+	v, err := Decode(typ, []byte(`{"holder":"Maren","raw":"`+long+`","valid":true}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := v.String(); got != "Maren, valid" {
+		t.Errorf("it is shown as %.60s", got)
+	}
+	again, err := Decode(typ, v.AppendJSON(nil))
+	if err != nil || !again.Equal(v) || again.FieldAt(1).Str() != long {
+		t.Errorf("it comes back as %.60s (%v)", again, err)
+	}
+	if _, err := Decode(typ, []byte(`{"holder":"`+long+`"}`)); err == nil {
+		t.Error("a text that is shown may be of any length")
+	}
+	if _, err := Decode(typ, []byte(`{"raw":"`+strings.Repeat("A", maxHidden)+`"}`)); err == nil {
+		t.Error("a hidden text may be of any length")
+	}
+	if _, err := Decode(typ, []byte(`{"raw":7}`)); err == nil {
+		t.Error("a number is taken for a hidden text")
+	}
+	changed := v.WithFields(map[int]Value{0: OfText("Ulla"), 2: {}})
+	if changed.String() != "Ulla" || v.FieldAt(0).Str() != "Maren" {
+		t.Errorf("changed it is %s, and was %s", changed, v)
+	}
+	rec.Show = func(fields []Value) string { return "card of " + fields[0].Str() }
+	if got := OfList([]Value{v, changed}).String(); got != "card of Maren; card of Ulla" {
+		t.Errorf("a list of them is shown as %s", got)
+	}
+}

@@ -191,6 +191,7 @@ func (a *app) decisionCmd() *cobra.Command {
 	c := &cobra.Command{Use: "decision", Short: "Recorded decisions: list, show", Aliases: []string{"decisions"}}
 	c.AddCommand(a.decisionListCmd(), &cobra.Command{
 		Use: "show ID", Short: "Show a recorded decision with all its reasons", Args: cobra.ExactArgs(1),
+		Example: "  ironledger decision show 06h0fkcqq400gcd1xwky",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -277,6 +278,7 @@ func (a *app) personCmd() *cobra.Command {
 	find := ""
 	list := &cobra.Command{
 		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
+		Example: "  ironledger person list --find finance",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -375,6 +377,7 @@ source brings evidence under the token's name.`,
 		},
 	}, &cobra.Command{
 		Use: "revoke ID|NAME", Short: "End a token at once", Args: cobra.ExactArgs(1),
+		Example: "  ironledger token revoke mdm",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {

@@ -191,6 +191,7 @@ func (a *app) unmatchedCmd() *cobra.Command {
 	all := false
 	list := &cobra.Command{
 		Use: "list", Short: "List the reports that wait for a person", Args: cobra.NoArgs,
+		Example: "  ironledger unmatched list\n  ironledger unmatched list --all -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -257,6 +258,7 @@ func (a *app) rosterCmd() *cobra.Command {
 	q := ""
 	list := &cobra.Command{
 		Use: "list", Short: "List the roster", Args: cobra.NoArgs,
+		Example: "  ironledger roster list --find 'on its way'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {

@@ -310,6 +310,7 @@ func (a *app) deviceSearchCmd() *cobra.Command {
 		},
 	}, &cobra.Command{
 		Use: "drop NAME", Short: "Forget a search", Args: cobra.ExactArgs(1),
+		Example: "  ironledger device search drop 'Quiet tablets'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err == nil {

@@ -1,0 +1,166 @@
+package service_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/service"
+)
+
+// A publication replaces the fleet device by device. Whoever reads meanwhile
+// must see each device under one rulebook, and never a mixture.
+func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	books := []string{
+		"rulebook: one\nbaselines: [{id: a, rules: [{id: x, check: managed, cap: limited}, {id: y, check: firewall.on, cap: sound}]}]\n",
+		"rulebook: two\nladder: [low, high]\nbaselines: [{id: b, rules: [{id: only, check: not managed, cap: low}]}]\n",
+		"rulebook: three\nfreshness: {default: 9h}\nbaselines: [{id: a, mode: shadow, rules: [{id: y, check: firewall.on, cap: limited}, {id: x, check: managed, cap: barred}]}]\n",
+	}
+	rules := []string{"a/x a/y", "b/only", "a/x a/y"}
+	levels := [][]string{{"sound"}, {"low"}, {"unproven"}}
+	publish(t, s, books[0])
+	const n = 150
+	var lines []string
+	for i := range n {
+		lines = append(lines, fmt.Sprintf(`{"source":"agent","identity":{"id":"d%d"},"evidence":{"managed":true,"firewall.on":false,"name":"n%d"}}`, i, i))
+	}
+	take(t, s, "", lines...)
+	stop := make(chan struct{})
+	var wg sync.WaitGroup
+	for r := range 3 {
+		wg.Go(func() {
+			for i := r; ; i++ {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				d := s.Device(fmt.Sprintf("d%d", i*7%n))
+				var keys []string
+				for _, v := range d.Standing.Verdicts {
+					keys = append(keys, v.Rule)
+				}
+				slices.Sort(keys)
+				b := slices.Index(rules, strings.Join(keys, " "))
+				if b < 0 || d.Level != d.Standing.Level || !slices.Contains(append(levels[b], levels[2-b]...), d.Level) {
+					t.Errorf("version %d: %s stands at %s, its standing says %s by %v", d.Rulebook, d.ID, d.Level, d.Standing.Level, keys)
+					return
+				}
+				if page, err := s.Devices(service.DeviceQuery{Limit: 1000}); err != nil || page.Total != n || len(page.Levels) != 1 {
+					t.Errorf("a list of %v (%v)", page.Levels, err)
+					return
+				}
+			}
+		})
+	}
+	for i := range 12 {
+		publish(t, s, books[(i+1)%3])
+		if i%5 == 0 {
+			report(t, s, "d1", `"managed":true,"firewall.on":false`)
+		}
+		for _, id := range []string{"d0", "d1", "d149"} {
+			if got := level(s, id); !slices.Contains(levels[(i+1)%3], got) {
+				t.Errorf("after publication %d %s stands at %s", i, id, got)
+			}
+		}
+	}
+	close(stop)
+	wg.Wait()
+}
+
+func TestCertificatesArePagedAndSearched(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	a, other := newAuthority(t), newAuthority(t)
+	files := a.files(50 * time.Hour)
+	if _, _, err := s.Publish(ctx, "author", service.Draft{Files: files}); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 7 {
+		by := a
+		if i == 6 {
+			by = other
+		}
+		_, shows := by.device(fmt.Sprintf("d%d", i), -time.Hour, time.Duration(i+1)*10*time.Hour)
+		report(t, s, fmt.Sprintf("d%d", i), `"platform":"linux","certs":`+shows)
+	}
+	report(t, s, "bare", `"platform":"ios"`)
+	var seen []string
+	q := service.CertificateQuery{Limit: 3}
+	for range 5 {
+		page, err := s.Certificates(q)
+		if err != nil || page.Total != 7 {
+			t.Fatal(page, err)
+		}
+		for _, c := range page.Items {
+			seen = append(seen, c.Device)
+		}
+		if q.Cursor = page.Next; q.Cursor == "" {
+			break
+		}
+	}
+	if got := strings.Join(seen, " "); got != "d0 d1 d2 d3 d4 d5 d6" {
+		t.Errorf("page by page it lists %s", got)
+	}
+	for where, want := range map[string]string{
+		"until(not_after) < 25h":                   "d0 d1",
+		`issuer_id == ""`:                          "d6",
+		`trusted and device in ["d1", "d2"]`:       "d1 d2",
+		"platform == ios":                          "",
+		"lifetime > 60h":                           "d5 d6",
+		`subject contains "d3" and level > barred`: "d3",
+	} {
+		page, err := s.Certificates(service.CertificateQuery{Where: where, Limit: 50})
+		if err != nil {
+			t.Errorf("%s: %v", where, err)
+			continue
+		}
+		var got []string
+		for _, c := range page.Items {
+			got = append(got, c.Device)
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s selects %v, want %s", where, got, want)
+		}
+	}
+	page, err := s.Certificates(service.CertificateQuery{State: service.CertificateUntrusted, Limit: 5})
+	if err != nil || page.Total != 1 || page.States[service.CertificateTrusted]+page.States[service.CertificateEnding] != 6 || page.Issuers[0].Certificates != 6 || page.Issuers[1].Certificates != 1 {
+		t.Errorf("untrusted are %+v (%v)", page, err)
+	}
+	for _, bad := range []service.CertificateQuery{{State: "x"}, {Where: "der == \"x\""}, {Where: "why == \"x\""}, {Cursor: "%"}, {Where: "trusted +"}} {
+		if _, err := s.Certificates(bad); err == nil {
+			t.Errorf("%+v is taken", bad)
+		}
+	}
+	// What is reported is kept whole over a restart, the certificate itself too.
+	before := s.Device("d0").Certs
+	rb, err := rulebook.Load(files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept := s.Snapshot().Fleet.Get("d0").Record
+	back, err := rb.Dict.UnmarshalSource("agent", kept.MarshalSource("agent"))
+	if err != nil || len(back.Readings) != len(kept.Readings()) || !back.Value("certs").Equal(evidenceValue(kept, "certs").Value) {
+		t.Errorf("the evidence comes back as %+v (%v)", back, err)
+	}
+	if len(before) != 1 || before[0].State == service.CertificateUntrusted {
+		t.Errorf("d0 shows %+v", before)
+	}
+}
+
+// evidenceValue finds a reading of a record.
+func evidenceValue(r *evidence.Record, name string) evidence.Reading {
+	for _, x := range r.Readings() {
+		if x.Name == name {
+			return x
+		}
+	}
+	return evidence.Reading{}
+}
