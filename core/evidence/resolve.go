@@ -274,8 +274,9 @@ func (r *Resolver) check(v *View, id string, now int64) {
 // for each source that gave only a score.
 func (r *Resolver) levels(rec *Record) []Reading {
 	var levels, scores []Reading
-	readings := rec.Readings()
-	for i := range readings {
+	readings := rec.Readings() // sorted by name
+	first, _ := slices.BinarySearchFunc(readings, "threat.level", func(x Reading, name string) int { return strings.Compare(x.Name, name) })
+	for i := first; i < len(readings) && readings[i].Name <= "threat.score"; i++ {
 		switch readings[i].Name {
 		case "threat.level":
 			levels = append(levels, readings[i])

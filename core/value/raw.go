@@ -24,7 +24,7 @@ func Walk(b []byte, i int, visit func(key []byte, at int) (end int, more bool)) 
 			return len(b) // not valid JSON
 		}
 		key := b[i+1 : end-1]
-		if bytes.IndexByte(key, '\\') >= 0 || !utf8.Valid(key) {
+		if !simple(key) && (bytes.IndexByte(key, '\\') >= 0 || !utf8.Valid(key)) {
 			s, err := decodeString(b[i:end])
 			if err != nil {
 				return len(b)
@@ -44,6 +44,16 @@ func Walk(b []byte, i int, visit func(key []byte, at int) (end int, more bool)) 
 		}
 	}
 	return min(i+1, len(b))
+}
+
+// simple reports whether a key is ASCII without a backslash, as nearly all are.
+func simple(key []byte) bool {
+	for _, c := range key {
+		if c >= utf8.RuneSelf || c == '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 // Members yields the keys and raw values of a JSON object; see [Walk].
