@@ -35,6 +35,7 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime $(FUZZTIME) ./core/certificate
 	$(GO) test -run '^$$' -fuzz '^FuzzIssuer$$' -fuzztime $(FUZZTIME) ./core/certificate
 	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime $(FUZZTIME) ./core/evidence
+	$(GO) test -run '^$$' -fuzz '^FuzzRecord$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run

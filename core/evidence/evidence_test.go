@@ -356,3 +356,22 @@ func TestARecordOfSeveralSourcesComesBack(t *testing.T) {
 		t.Errorf("nothing is read as %+v (%v)", rec, err)
 	}
 }
+
+// FuzzRecord reads kept evidence that may be damaged: it is told, or what is
+// whole is read, and nothing panics.
+func FuzzRecord(f *testing.F) {
+	f.Add([]byte(`{"agent":{"1700000000000000":{"managed":true,"os.version":"14","volumes":[{"name":"c"}]}},"mdm":{"1":{"model":{"unavailable":"x"}}}}`))
+	f.Add([]byte(`{"a":{"1":{"managed":["00`))
+	d := NewDictionary()
+	f.Fuzz(func(t *testing.T, kept []byte) {
+		rec, err := d.UnmarshalRecord(kept)
+		if err != nil {
+			return
+		}
+		for _, r := range rec.Readings() {
+			if d.Slot(r.Name) < 0 || r.Value.Known() == (r.Unavailable != "") {
+				t.Fatalf("%q is read as %+v", kept, r)
+			}
+		}
+	})
+}

@@ -165,26 +165,30 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 		}
 		return value.Walk(kept, at, func(name []byte, at int) (int, bool) {
 			end := value.Skip(kept, at)
+			if end <= at {
+				bad = damaged(fmt.Sprintf("%.40q has no value", name))
+				return at, false
+			}
 			slot, known := d.index[string(name)]
 			if !known {
-				return end, end > at
+				return end, true
 			}
 			x := &places[d.rank[slot]]
 			if x.Name != "" && x.At > observed {
-				return end, end > at
+				return end, true
 			}
 			got := Reading{Name: d.list[slot].Name, Source: source, At: observed}
 			if why, ok := unavailable(kept[at:end]); ok {
 				got.Unavailable = why
 			} else if got.Value, err = value.Decode(d.list[slot].Type, kept[at:end]); err != nil {
-				return end, end > at
+				return end, true
 			}
 			if x.Name == "" {
 				n++
 			}
 			*x = got
-			return end, end > at
-		}), true
+			return end, true
+		}), bad == nil
 	})
 	if bad != nil {
 		return nil, begin, bad

@@ -133,5 +133,5 @@ func Skip(b []byte, i int) int {
 			}
 		}
 	}
-	return i
+	return min(i, len(b)) // what is not valid JSON may end within a string
 }
