@@ -380,3 +380,48 @@ func TestCrossingsAgree(t *testing.T) {
 		}
 	}
 }
+
+// What Turns gives must never be later than the moment at which the condition
+// changes by time, and be silent where time changes nothing.
+func TestTurnsAreNeverLate(t *testing.T) {
+	b := newBook(t)
+	for src, timed := range map[string]bool{
+		"age(patched) <= 30d":                             true,
+		"on or age(patched) > 20d":                        true,
+		"not (until(patched) > 2d and off)":               true,
+		"any v in volumes (until(v.ends) > 2d)":           true,
+		"count v in volumes (until(v.ends) > 2d) >= 2":    true,
+		"any v in volumes (v.system)":                     false,
+		"on and score <= 30":                              false,
+		"age(no.patched) <= 30d":                          true,
+		"known(patched)":                                  false,
+		"all v in no.volumes (until(v.ends) > 1d) or off": true,
+	} {
+		p, err := CompileText(src, b)
+		if err != nil {
+			t.Fatalf("%s: %v", src, err)
+		}
+		turns := p.Turns()
+		if (len(turns) > 0) != timed {
+			t.Errorf("%s has %d turns", src, len(turns))
+		}
+		for days := range int64(40) {
+			env := &Env{Now: now + days*day}
+			env.Frames = b.env.Frames
+			first := Always
+			for _, turn := range turns {
+				first = min(first, turn(env))
+			}
+			if next := p.Next(env); next < first {
+				t.Errorf("%s on day %d: it may change at %s, the turns say %s", src, days, value.FormatTime(next), value.FormatTime(first))
+			}
+			if first <= env.Now {
+				t.Errorf("%s on day %d: a turn lies in the past", src, days)
+			}
+			was, later := p.Eval(env), &Env{Now: min(first, env.Now+400*day) - 1, Frames: b.env.Frames}
+			if got := p.Eval(later); got != was {
+				t.Errorf("%s on day %d is %v, and %v before its first turn", src, days, was, got)
+			}
+		}
+	}
+}
