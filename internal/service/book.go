@@ -93,17 +93,31 @@ func (snap *Snapshot) at(d *Device, now int64) *Device {
 		return d
 	}
 	e := d.carried(from, b)
-	if from != b && !from.Resolver.Same(b.Resolver) {
-		e.View = nil
-	}
-	e.look(snap, now)
-	env := e.View.Env(now)
-	var r posture.Result
-	r.Since, r.Waived = slices.Clone(e.Result.Since), b.waived(e.Waivers, now)
-	b.Rules.Appraise(env, &r)
-	e.Wake, e.Result = b.Rules.Wake(env, e.View, &r), compact(&r, &e.Result)
-	e.book.Store(b)
+	snap.judge(e, &posture.Result{}, now)
 	return e
+}
+
+// judge makes a device's view, result and wake those of the moment now under
+// the snapshot. r is room to work in.
+func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.Env {
+	b := snap.Book
+	d.look(snap, now)
+	env := d.View.Env(now)
+	r.Since, r.Waived = append(r.Since[:0], d.Result.Since...), b.waived(d.Waivers, now)
+	b.Rules.Appraise(env, r)
+	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), compact(r, &d.Result)
+	d.book.Store(b)
+	return env
+}
+
+// inherit takes over from an older book what means the same: how evidence
+// resolves, or at least what is known of certificates.
+func (b *Book) inherit(old *Book) {
+	if b.Resolver.Same(old.Resolver) {
+		b.Resolver = old.Resolver
+		return
+	}
+	b.Resolver.Inherit(old.Resolver)
 }
 
 // standing explains the standing of a device that is at the moment now.
@@ -180,7 +194,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		}
 		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), map[string]any{
 			"version": book.Info.Version, "digest": book.Info.Digest, "message": draft.Message, "name": book.Rulebook.Name})
-		book.Resolver.Inherit(c.base.Book.Resolver)
+		book.inherit(c.base.Book)
 		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: byRulebook, actor: actor})
 		return nil
 	})
@@ -230,7 +244,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 	old, book := c.base.Book, next.Book
 	// The views, and the truth of checks that both books have, hold as they are
 	// when evidence means the same under both.
-	keep := next.People == c.base.People && next.Roster == c.base.Roster && book.Resolver.Same(old.Resolver)
+	keep := next.People == c.base.People && next.Roster == c.base.Roster && book.Resolver == old.Resolver
 	comparable := slices.Equal(old.Rulebook.Ladder, book.Rulebook.Ladder) && slices.Equal(old.ruleKeys, book.ruleKeys)
 	carry := book.Rules.Carry(old.Rules)
 	p.same = make([]*Device, 0, len(cells))
@@ -244,8 +258,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 		current := keep && c.now < d.Wake // its verdicts and its view are those of this moment
 		e := d
 		if !current || !comparable {
-			e = d.carried(old, book)
-			if !keep {
+			if e = d.carried(old, book); !keep {
 				e.View = nil
 			}
 			e.look(next, c.now)
@@ -310,11 +323,15 @@ func (d *Device) unmoved(r *posture.Result) bool {
 }
 
 // carried copies a device for being appraised under another book: failures
-// that are remembered go along with their rules.
+// that are remembered go along with their rules, and the view where evidence
+// resolves the same.
 func (d *Device) carried(from, to *Book) *Device {
 	e := d.again()
 	if from == to {
 		return e
+	}
+	if from.Resolver != to.Resolver {
+		e.View = nil
 	}
 	e.Result = posture.Result{}
 	if d.Result.Since != nil {

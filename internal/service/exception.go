@@ -129,6 +129,14 @@ type GrantRequest struct {
 // maxReason bounds a reason, in bytes.
 const maxReason = 1000
 
+// checkReason trims the reason of an act, and refuses one that says nothing.
+func checkReason(reason *string) error {
+	if *reason = strings.TrimSpace(*reason); *reason == "" || len(*reason) > maxReason {
+		return &InputError{"/reason", fmt.Sprintf("a reason is needed, of at most %d bytes", maxReason)}
+	}
+	return nil
+}
+
 func (g *GrantRequest) check(now, longest int64) (until int64, err error) {
 	g.Reason = strings.TrimSpace(g.Reason)
 	switch {
@@ -157,7 +165,11 @@ func (g *GrantRequest) check(now, longest int64) (until int64, err error) {
 		}
 	}
 	if longest > 0 && until-now > longest {
-		return 0, &InputError{cmp.Or(map[bool]string{true: "/for"}[g.For != ""], "/until"),
+		pointer := "/until"
+		if g.For != "" {
+			pointer = "/for"
+		}
+		return 0, &InputError{pointer,
 			fmt.Sprintf("it would live for %s; the rulebook allows %s", value.FormatAge(until-now), value.FormatDuration(longest))}
 	}
 	return until, nil
@@ -174,11 +186,7 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		if !slices.Contains(book.ruleKeys, g.Rule) {
-			hint := ""
-			if near := condition.Nearest(g.Rule, book.ruleKeys); near != "" {
-				hint = "; did you mean " + near + "?"
-			}
-			return &InputError{"/rule", fmt.Sprintf("%q is not a rule of the rulebook in force, as baseline/rule%s", g.Rule, hint)}
+			return &InputError{"/rule", fmt.Sprintf("%q is not a rule of the rulebook in force, as baseline/rule%s", g.Rule, nearest(g.Rule, book.ruleKeys))}
 		}
 		d, err := c.touch(g.Device)
 		if err != nil {
@@ -253,8 +261,8 @@ func (c *change) settle(d *Device, by cause) {
 
 // Revoke ends a waiver or a vouch before its time, and takes effect at once.
 func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownGrant, error) {
-	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > maxReason {
-		return nil, &InputError{"/reason", fmt.Sprintf("a reason is needed, of at most %d bytes", maxReason)}
+	if err := checkReason(&reason); err != nil {
+		return nil, err
 	}
 	holder := ""
 	s.Snapshot().Fleet.All(func(d *Device) bool {

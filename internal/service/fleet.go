@@ -213,15 +213,7 @@ func stood(book *Book, d *Device) before {
 // under a book and what the house knows, and puts it into the change. It
 // reports whether anything that is kept differs from before.
 func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool {
-	d.look(under, c.now)
-	env := d.View.Env(c.now)
-	r := &c.scratch
-	r.Since = append(r.Since[:0], d.Result.Since...)
-	r.Waived = under.Book.waived(d.Waivers, c.now)
-	under.Book.Rules.Appraise(env, r)
-	d.Wake = under.Book.Rules.Wake(env, d.View, r)
-	d.Result = compact(r, &d.Result)
-	d.book.Store(under.Book)
+	env := under.judge(d, &c.scratch, c.now)
 	c.devices[d.ID] = d
 	entry, changed := under.tell(d, was, by, env)
 	if entry.Kind != "" {

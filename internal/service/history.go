@@ -161,6 +161,11 @@ func readingText(r evidence.Reading) string {
 	return r.Value.String()
 }
 
+// readStanding reads the body of a standing.changed entry.
+func readStanding(e ledger.Entry, into *StandingChange) bool {
+	return e.Kind == ledger.StandingChanged && json.Unmarshal(e.Body, into) == nil
+}
+
 // Event is one moment of a device's history.
 type Event struct {
 	Seq   int64           `json:"seq"` // of its ledger entry
@@ -186,12 +191,10 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 	out := []Event{}
 	for _, e := range entries {
 		ev := Event{Seq: e.Seq, At: formatTime(e.At), Kind: e.Kind, Actor: e.Actor, Body: e.Body}
-		if e.Kind == ledger.StandingChanged {
-			var body StandingChange
-			if json.Unmarshal(e.Body, &body) == nil {
-				if rank, ok := rb.Rank(body.To); ok {
-					ev.Rank = &rank
-				}
+		var body StandingChange
+		if readStanding(e, &body) {
+			if rank, ok := rb.Rank(body.To); ok {
+				ev.Rank = &rank
 			}
 		}
 		out = append(out, ev)

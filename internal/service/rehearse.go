@@ -2,11 +2,9 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/store"
@@ -16,7 +14,7 @@ import (
 func (s *Service) candidate(files []rulebook.File) (*Book, error) {
 	book, err := compileBook(&store.Rulebook{Files: files})
 	if err == nil {
-		book.Resolver.Inherit(s.Snapshot().Book.Resolver)
+		book.inherit(s.Snapshot().Book)
 	}
 	return book, err
 }
@@ -154,7 +152,6 @@ type Search struct {
 	Sort    string   `json:"sort,omitempty"`
 	Columns []string `json:"columns,omitempty"`
 	By      string   `json:"by"`
-	At      int64    `json:"-"`
 }
 
 const searchDocument = "search"
@@ -211,9 +208,4 @@ func (s *Service) DropSearch(ctx context.Context, name string) error {
 		}
 		return &NotFoundError{"search", name}
 	})
-}
-
-// readStanding reads the body of a standing.changed entry.
-func readStanding(e ledger.Entry, into *StandingChange) bool {
-	return e.Kind == ledger.StandingChanged && json.Unmarshal(e.Body, into) == nil
 }

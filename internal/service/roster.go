@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -55,9 +54,6 @@ func (e *RosterEntry) keys() []evidence.Key {
 func (r *Roster) Has(keys []evidence.Key) bool {
 	return r != nil && len(r.keys) > 0 && slices.ContainsFunc(keys, func(k evidence.Key) bool { _, ok := r.keys[k]; return ok })
 }
-
-// Len is how many entries there are.
-func (r *Roster) Len() int { return len(r.entries) }
 
 // ShownRosterEntry is an entry of the roster with the device it turned out to be.
 type ShownRosterEntry struct {
@@ -127,8 +123,8 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 
 // RemoveRoster takes an entry, named by its id, off the roster.
 func (s *Service) RemoveRoster(ctx context.Context, actor, id, reason string) error {
-	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > maxReason {
-		return &InputError{"/reason", fmt.Sprintf("a reason is needed, of at most %d bytes", maxReason)}
+	if err := checkReason(&reason); err != nil {
+		return err
 	}
 	id = strings.ToLower(id)
 	return s.doAlone(ctx, func(c *change) error {

@@ -188,8 +188,8 @@ type Settlement struct {
 // Settle joins an unmatched report to a device, to which its keys point from
 // then on, or discards it.
 func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) (*Taken, error) {
-	if how.Reason = strings.TrimSpace(how.Reason); how.Reason == "" || len(how.Reason) > maxReason {
-		return nil, &InputError{"/reason", fmt.Sprintf("a reason is needed, of at most %d bytes", maxReason)}
+	if err := checkReason(&how.Reason); err != nil {
+		return nil, err
 	}
 	if (how.Device == "") != how.Discard {
 		return nil, &InputError{"/device", "say the device to join the report to, or discard it"}
