@@ -47,7 +47,7 @@ generate: console/node_modules/.package-lock.json ## what is made from api/opena
 	cd console && npm run --silent types
 
 screenshots: build browser ## docs/screenshots from the demo data
-	docs/screenshots/make.sh
+	scripts/screenshots
 
 fmt:
 	gofmt -w $$(git ls-files '*.go')
