@@ -86,6 +86,13 @@ var rules = []struct {
 
 const day = int64(86_400_000_000)
 
+// reworded has for each rule another check that takes the same work and gives
+// the same verdict.
+var reworded = [...]string{"os.version >= 10.0.22630", "storage.encrypted == true", "firewall.on == true", "antimalware.on and age(antimalware.updated_at) <= 8d", "screen_lock.after <= 16m",
+	"threat.score <= 31", "threat.level < medium", "passcode.set and passcode.length >= 7", "not integrity.tampered == true", "tpm.present or secure_boot", "ownership in [company]", "managed == true",
+	"age(os.patched_at) <= 31d", "platform in [macos, windows]", "directory.joined in [joined, registered] or managed", `vendor != "Other"`, `model starts with "Skerry "`, "form == laptop or form == tablet",
+	"passcode.biometric or passcode.length >= 7", "known(owner.groups)", "threat.score <= 71 or not managed", "os.version < 21", "custom.chart_pack >= 2026.9", "screen_lock.after <= 2h and storage.encrypted"}
+
 func init() {
 	rules[14].check = `directory.joined in [registered, joined] or managed`
 	rules[14].hand = func(d *device, now int64) condition.Tri {
@@ -142,14 +149,14 @@ func (r *reading[T]) atLeast(now int64, want [4]int) condition.Tri {
 }
 
 const reportBody = `"platform":"windows","form":"laptop","model":"Skerry 14","vendor":"Skerry","name":"laptop %[1]d","ownership":"company","managed":true,"directory.joined":"joined","owner":"p%[2]d@gullholm.example",
-"os.version":"10.0.22631.%[1]d","os.build":"b%[1]d","os.release":"23H2","os.patched_at":"%[3]s","storage.encrypted":true,"volumes":[{"name":"c","system":true,"encrypted":true}],"passcode.set":true,"passcode.biometric":false,
+"os.version":"10.0.22631.%[5]d","os.build":"b%[1]d","os.release":"23H2","os.patched_at":"%[3]s","storage.encrypted":true,"volumes":[{"name":"c","system":true,"encrypted":true}],"passcode.set":true,"passcode.biometric":false,
 "passcode.length":8,"screen_lock.after":"10m","firewall.on":true,"antimalware.on":true,"antimalware.updated_at":"%[3]s","secure_boot":true,"tpm.present":true,"integrity.tampered":false,"threat.score":%[4]d,"threat.level":"low",
 "network.addresses":["10.20.3.4"],"apps":[{"id":"a","name":"Charts","version":"3.1"}],"custom.chart_pack":"2026.11"`
 
 // report is one report of 30 readings.
 func report(i int, at time.Time) string {
 	stamp := at.UTC().Format(time.RFC3339)
-	body := fmt.Sprintf(reportBody, i, i%400, stamp, i%25)
+	body := fmt.Sprintf(reportBody, i, i%400, stamp, i%25, i%5000)
 	return fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d","serial":"GF-%06d"},"evidence":{%s}}`, stamp, i, i, strings.ReplaceAll(body, "\n", ""))
 }
 

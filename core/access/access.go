@@ -83,12 +83,12 @@ type Program struct {
 	resources  map[string]*resource
 	other      *resource // a resource that the rulebook does not list
 	breakGlass map[string]bool
-	noDevice   []condition.Slot
+	noDevice   condition.Frame
 }
 
 // Compile prepares the gates of a rulebook.
 func Compile(rb *rulebook.Rulebook) *Program {
-	p := &Program{rb: rb, resources: map[string]*resource{}, breakGlass: map[string]bool{}, noDevice: make([]condition.Slot, len(rb.Dict.Attributes()))}
+	p := &Program{rb: rb, resources: map[string]*resource{}, breakGlass: map[string]bool{}, noDevice: condition.NewFrame(len(rb.Dict.Attributes()))}
 	for i := range rb.Gates {
 		if g := &rb.Gates[i]; g.Mode != rulebook.Draft {
 			p.gates = append(p.gates, gate{g, g.Mode == rulebook.Shadow})
@@ -134,9 +134,9 @@ func (g *gate) matches(q *Request) bool {
 }
 
 // frame fills the slots of what a request says.
-func (p *Program) frame(q *Request, res *resource, now int64) []condition.Slot {
-	f := make([]condition.Slot, rulebook.RequestSlots)
-	set := func(i int, v value.Value) { f[i] = condition.Slot{Value: v, Until: condition.Always} }
+func (p *Program) frame(q *Request, res *resource, now int64) condition.Frame {
+	f := condition.NewFrame(rulebook.RequestSlots)
+	set := func(i int, v value.Value) { f.Set(i, v, condition.Always) }
 	level := q.Device.Level
 	if !q.Device.Known {
 		level = p.rb.Uncovered
@@ -187,7 +187,7 @@ func (o origins) Origin(frame, slot int) condition.Origin {
 		}
 		return o.view.Origin(slot, o.env.Now)
 	}
-	if !o.env.Frames[frame][slot].Value.Known() {
+	if !o.env.Frames[frame].Values[slot].Known() {
 		return condition.Origin{Source: "request", Why: "the request does not say"}
 	}
 	switch slot {

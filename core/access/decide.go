@@ -74,7 +74,7 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 	env := &condition.Env{Now: now}
 	env.Frames[evidence.DeviceFrame] = p.noDevice
 	if q.Device.Known && q.Device.View != nil {
-		env.Frames[evidence.DeviceFrame] = q.Device.View.Slots
+		env.Frames[evidence.DeviceFrame] = q.Device.View.Frame
 	}
 	env.Frames[rulebook.RequestFrame] = p.frame(q, res, now)
 	validFor := int64(-1)
@@ -162,8 +162,8 @@ func (p *Program) ask(env *condition.Env, g *gate, q *Request) GateRuling {
 // withSecondFactor reports whether the need would be true after a second factor.
 func (p *Program) withSecondFactor(env *condition.Env, g *gate) bool {
 	again := *env
-	frame := slices.Clone(env.Frames[rulebook.RequestFrame])
-	frame[rulebook.SlotMFA] = condition.Slot{Value: value.OfBool(true), Until: condition.Always}
+	frame := env.Frames[rulebook.RequestFrame].Clone()
+	frame.Set(rulebook.SlotMFA, value.OfBool(true), condition.Always)
 	again.Frames[rulebook.RequestFrame] = frame
 	return g.Need.Eval(&again) == condition.True
 }

@@ -1,6 +1,7 @@
 package condition
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strings"
@@ -23,8 +24,9 @@ func (c *compiler) compare(n *Compare) *expr {
 	}
 	e := &expr{kind: leafExpr, node: n, reads: append(slices.Clone(l.reads), r.reads...)}
 	e.describe(n, l, r)
-	e.eval = fastEval(n.Op, l, r)
-	if e.eval == nil {
+	if e.interval = leafInterval(n.Op, l, r); e.interval != nil {
+		e.eval = e.interval.eval()
+	} else if e.eval = fastEval(n.Op, l, r); e.eval == nil {
 		left, right := l.eval, r.eval
 		e.eval = func(env *Env) Tri {
 			a := left(env)
@@ -245,17 +247,32 @@ func signs(op Op) [3]bool {
 	return [3]bool{false, true, false}
 }
 
-// fastEval is the evaluation of a slot against a constant, which is what
-// nearly every leaf is; nil for everything else.
-func fastEval(op Op, l, r *operand) func(*Env) Tri {
+// constantLast puts the constant of a comparison on its right side.
+func constantLast(op Op, l, r *operand) (Op, *operand, *operand, bool) {
 	if r.plain && l.konst {
 		turned, ok := mirror[op]
 		if !ok || op == OpIn {
-			return nil
+			return op, l, r, false
 		}
 		l, r, op = r, l, turned
 	}
-	if !r.konst || !r.value.Known() || !l.plain && l.slope == 0 {
+	return op, l, r, r.konst && r.value.Known()
+}
+
+// leafInterval is a comparison as an interval, or nil.
+func leafInterval(op Op, l, r *operand) *Interval {
+	op, l, r, ok := constantLast(op, l, r)
+	if !ok || !l.plain {
+		return nil
+	}
+	return intervalOf(op, l, r.value.Num())
+}
+
+// fastEval is the evaluation of a slot against a constant, where that is no
+// interval; nil for everything else.
+func fastEval(op Op, l, r *operand) func(*Env) Tri {
+	op, l, r, ok := constantLast(op, l, r)
+	if !ok || !l.plain && l.slope == 0 {
 		return nil
 	}
 	switch op {
@@ -274,39 +291,56 @@ func fastEval(op Op, l, r *operand) func(*Env) Tri {
 	accept := signs(op)
 	below, equal, above := triOf(accept[0]), triOf(accept[1]), triOf(accept[2])
 	switch l.typ.Kind {
-	case value.Int, value.Enum, value.Duration, value.Time, value.Bool:
-		bound := r.value.Num()
-		return func(e *Env) Tri {
-			slot := &e.Frames[f][s]
-			if slot.Until < e.Now {
-				return Unknown
-			}
-			switch n, _ := slot.Value.Peek(); {
-			case n < bound:
-				return below
-			case n > bound:
-				return above
-			}
-			return equal
-		}
-	case value.Version, value.Text:
-		bound := r.value.Str()
-		return func(e *Env) Tri {
-			slot := &e.Frames[f][s]
-			if slot.Until < e.Now {
-				return Unknown
-			}
-			_, str := slot.Value.Peek()
-			if str == bound {
-				return equal
-			}
-			if str < bound {
-				return below
-			}
-			return above
-		}
+	case value.Version:
+		return fastVersion(f, s, r.value, below, equal, above)
+	case value.Text:
+		return fastText(f, s, []value.Value{r.value}, equal, above)
 	}
 	return nil
+}
+
+// fastVersion compares the version of a slot with a constant: by their numbers
+// where both have one.
+func fastVersion(f, s int, constant value.Value, below, equal, above Tri) func(*Env) Tri {
+	bound, key := constant.Number(), constant.Str()
+	return func(e *Env) Tri {
+		cell := e.Frames[f].Cells[s]
+		if cell.Until < e.Now {
+			return Unknown
+		}
+		sign := cmp.Compare(cell.Number, bound)
+		if cell.Number < 0 || bound < 0 {
+			sign = cmp.Compare(e.Frames[f].Values[s].Str(), key)
+		}
+		switch sign {
+		case -1:
+			return below
+		case 1:
+			return above
+		}
+		return equal
+	}
+}
+
+// fastText looks for the text of a slot among constants. Texts whose numbers
+// differ differ; of those with the same number the texts themselves tell.
+func fastText(f, s int, constants []value.Value, found, missing Tri) func(*Env) Tri {
+	numbers := make([]int64, len(constants))
+	for i, c := range constants {
+		numbers[i] = c.Number()
+	}
+	return func(e *Env) Tri {
+		cell := e.Frames[f].Cells[s]
+		if cell.Until < e.Now {
+			return Unknown
+		}
+		for i, n := range numbers {
+			if n == cell.Number && constants[i].Str() == e.Frames[f].Values[s].Str() {
+				return found
+			}
+		}
+		return missing
+	}
 }
 
 // fastClock compares the age or the remaining time of a slot with a constant.
@@ -318,12 +352,11 @@ func fastClock(op Op, l, r *operand) func(*Env) Tri {
 	accept := signs(op)
 	below, equal, above := triOf(accept[0]), triOf(accept[1]), triOf(accept[2])
 	return func(e *Env) Tri {
-		slot := &e.Frames[f][s]
-		if slot.Until < e.Now {
+		cell := e.Frames[f].Cells[s]
+		if cell.Until < e.Now {
 			return Unknown
 		}
-		at, _ := slot.Value.Peek()
-		switch n := slope * (e.Now - at); {
+		switch n := slope * (e.Now - cell.Number); {
 		case n < bound:
 			return below
 		case n > bound:
@@ -346,11 +379,11 @@ func fastCrossing(op Op, l, r *operand) func(*Env) int64 {
 	}
 	f, s, bound := l.reads[0].frame, l.reads[0].slot, l.slope*r.value.Num()
 	return func(e *Env) int64 {
-		slot := &e.Frames[f][s]
-		if slot.Until < e.Now {
+		cell := e.Frames[f].Cells[s]
+		if cell.Until < e.Now {
 			return Always
 		}
-		at, _ := slot.Value.Peek()
+		at := cell.Number
 		equal := at + bound
 		switch {
 		case (bound > 0) != (equal > at) && bound != 0: // beyond what time can be
@@ -382,30 +415,17 @@ func fastIn(negate bool, l, r *operand) func(*Env) Tri {
 			bits |= 1 << m.Num()
 		}
 		return func(e *Env) Tri {
-			slot := &e.Frames[f][s]
-			if slot.Until < e.Now {
+			cell := e.Frames[f].Cells[s]
+			if cell.Until < e.Now {
 				return Unknown
 			}
-			if n, _ := slot.Value.Peek(); bits&(1<<n) != 0 {
+			if bits&(1<<cell.Number) != 0 {
 				return found
 			}
 			return missing
 		}
 	case value.Text:
-		var texts []string
-		for _, m := range r.value.Members() {
-			texts = append(texts, m.Str())
-		}
-		return func(e *Env) Tri {
-			slot := &e.Frames[f][s]
-			if slot.Until < e.Now {
-				return Unknown
-			}
-			if _, str := slot.Value.Peek(); slices.Contains(texts, str) {
-				return found
-			}
-			return missing
-		}
+		return fastText(f, s, r.value.Members(), found, missing)
 	}
 	return nil
 }
@@ -421,12 +441,11 @@ func fastEdge(start bool, l, r *operand) func(*Env) Tri {
 		test = strings.HasPrefix
 	}
 	return func(e *Env) Tri {
-		slot := &e.Frames[f][s]
-		if slot.Until < e.Now {
+		text, ok := e.known(f, s)
+		if !ok {
 			return Unknown
 		}
-		_, str := slot.Value.Peek()
-		return triOf(test(str, edge))
+		return triOf(test(text.Str(), edge))
 	}
 }
 

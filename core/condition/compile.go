@@ -31,13 +31,35 @@ const Frames = 2
 // maxVars bounds how deep quantifiers nest.
 const maxVars = 8
 
-// Slot is the current value of a name and the last moment it may be used. The
-// zero Slot is a name of which nothing is known; a Slot without a value must
-// not have a later Until, so that one comparison tells whether it counts.
-type Slot struct {
-	Value value.Value
-	Until int64 // microseconds since the Unix epoch; [Always] never ends
+// Frame has the current values of names, each in its slot. What most
+// conditions look at, the [Cell], stands apart from the values: a fleet is far
+// larger than the caches, and a frame's cells are a few lines of them.
+type Frame struct {
+	Cells  []Cell
+	Values []value.Value
 }
+
+// Cell is the number of a value ([value.Value.Number]) and the last moment the
+// value may be used. The zero Cell is a name of which nothing is known.
+type Cell struct {
+	Number int64
+	Until  int64 // microseconds since the Unix epoch; [Always] never ends
+}
+
+// NewFrame returns a frame of n slots of which nothing is known.
+func NewFrame(n int) Frame { return Frame{make([]Cell, n), make([]value.Value, n)} }
+
+// Set gives a slot a value that may be used until a moment. An unknown value is
+// of no use at any, so that the cell alone tells whether a value counts.
+func (f Frame) Set(slot int, v value.Value, until int64) {
+	f.Values[slot] = v
+	if f.Cells[slot] = (Cell{}); v.Known() {
+		f.Cells[slot] = Cell{v.Number(), until}
+	}
+}
+
+// Clone returns a copy that can be set without changing f.
+func (f Frame) Clone() Frame { return Frame{slices.Clone(f.Cells), slices.Clone(f.Values)} }
 
 // Always is the Until of a value that does not go stale.
 const Always = int64(1<<63 - 1)
@@ -46,14 +68,13 @@ const Always = int64(1<<63 - 1)
 // be shared between goroutines while a program runs.
 type Env struct {
 	Now    int64 // microseconds since the Unix epoch
-	Frames [Frames][]Slot
+	Frames [Frames]Frame
 	vars   [maxVars]value.Value
 }
 
 // known returns the value of a slot if there is one that is still fresh.
 func (e *Env) known(frame, slot int) (value.Value, bool) {
-	s := &e.Frames[frame][slot]
-	return s.Value, s.Until >= e.Now
+	return e.Frames[frame].Values[slot], e.Frames[frame].Cells[slot].Until >= e.Now
 }
 
 // Program is a compiled condition. It is immutable and safe to share.
@@ -133,6 +154,8 @@ type expr struct {
 	eval  func(*Env) Tri
 	reads []read
 
+	interval *Interval // when it is no more than that
+
 	// of a leaf
 	turns   []func(*Env) int64 // when the passing of time alone may turn it
 	show    *operand           // what a person calls the observed value
@@ -207,7 +230,11 @@ func (c *compiler) truth(n Node) *expr {
 	case *Not:
 		x := c.truth(n.X)
 		inner := x.eval
-		return &expr{kind: notExpr, node: n, kids: []*expr{x}, eval: func(e *Env) Tri { return -inner(e) }}
+		e := &expr{kind: notExpr, node: n, kids: []*expr{x}, eval: func(e *Env) Tri { return -inner(e) }, interval: x.interval.not()}
+		if e.interval != nil {
+			e.eval = e.interval.eval()
+		}
+		return e
 	case *Compare:
 		return c.compare(n)
 	case *Quantifier:
@@ -227,29 +254,21 @@ func (c *compiler) truth(n Node) *expr {
 		c.fail(n, "compare it with something", "%s is %s, not a condition", n, articled(o.typ))
 		return unknownExpr
 	}
-	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "true", unwant: "false", eval: boolEval(o)}
-}
-
-func boolEval(o *operand) func(*Env) Tri {
+	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "true", unwant: "false"}
 	if o.plain {
-		f, s := o.reads[0].frame, o.reads[0].slot
-		return func(e *Env) Tri {
-			slot := &e.Frames[f][s]
-			if slot.Until < e.Now {
-				return Unknown
-			}
-			n, _ := slot.Value.Peek()
-			return Tri(2*n - 1)
-		}
+		e.interval = intervalOf(OpEq, o, 1)
+		e.eval = e.interval.eval()
+		return e
 	}
 	get := o.eval
-	return func(e *Env) Tri {
-		v := get(e)
+	e.eval = func(env *Env) Tri {
+		v := get(env)
 		if !v.Known() {
 			return Unknown
 		}
 		return Tri(2*v.Num() - 1)
 	}
+	return e
 }
 
 func (c *compiler) logic(n *Logic) *expr {
@@ -269,6 +288,9 @@ func (c *compiler) logic(n *Logic) *expr {
 		stop = False
 	}
 	if len(evals) == 2 {
+		if e.eval = pair(e.kids[0].interval, e.kids[1].interval, stop); e.eval != nil {
+			return e
+		}
 		a, b := evals[0], evals[1]
 		e.eval = func(env *Env) Tri {
 			x := a(env)
@@ -303,8 +325,12 @@ func (c *compiler) knownCall(n *Call) *expr {
 		return unknownExpr
 	}
 	get := o.eval
-	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known",
-		eval: func(e *Env) Tri { return triOf(get(e).Known()) }}
+	eval := func(e *Env) Tri { return triOf(get(e).Known()) }
+	if o.plain {
+		f, s := o.reads[0].frame, o.reads[0].slot
+		eval = func(e *Env) Tri { return triOf(e.Frames[f].Cells[s].Until >= e.Now) }
+	}
+	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", eval: eval}
 }
 
 func (c *compiler) quantifier(n *Quantifier) *expr {

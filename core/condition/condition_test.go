@@ -26,7 +26,7 @@ func (b *book) Lookup(name string) (Name, bool) {
 func (b *book) Names() []string { return slices.Clone(b.names) }
 
 func (b *book) Origin(_, slot int) Origin {
-	if !b.env.Frames[0][slot].Value.Known() {
+	if !b.env.Frames[0].Values[slot].Known() {
 		return Origin{Why: "never reported"}
 	}
 	return Origin{Source: "agent", At: b.env.Now - 60_000_000}
@@ -53,11 +53,9 @@ func newBook(t *testing.T) *book {
 	add := func(name string, typ value.Type, v value.Value) {
 		b.names = append(b.names, name)
 		b.types[name] = typ
-		s := Slot{Value: v}
-		if v.Known() {
-			s.Until = Always
-		}
-		b.env.Frames[0] = append(b.env.Frames[0], s)
+		f := &b.env.Frames[0]
+		f.Cells, f.Values = append(f.Cells, Cell{}), append(f.Values, value.Value{})
+		f.Set(len(f.Cells)-1, v, Always)
 	}
 	parse := func(typ value.Type, s string) value.Value {
 		v, err := value.Parse(typ, s)
@@ -226,8 +224,8 @@ func TestExplanationNamesTheDecidingLeaves(t *testing.T) {
 func TestNextIsTheMomentOfChange(t *testing.T) {
 	b := newBook(t)
 	score, on := slices.Index(b.names, "score"), slices.Index(b.names, "on")
-	b.env.Frames[0][score].Until = now + day
-	b.env.Frames[0][on].Until = now + 2*day
+	b.env.Frames[0].Cells[score].Until = now + day
+	b.env.Frames[0].Cells[on].Until = now + 2*day
 	cases := []struct {
 		text string
 		want int64 // from now; 0 for never
@@ -370,8 +368,8 @@ func TestCrossingsAgree(t *testing.T) {
 				span := r.value.Num()
 				for _, away := range []int64{-span - 2, -span - 1, -span, -span + 1, -2, -1, 0, 1, 2, span - 1, span, span + 1, span + 2, 9 * span} {
 					env := &Env{Now: at + away}
-					env.Frames[0] = slices.Clone(dict.env.Frames[0])
-					env.Frames[0][slot] = Slot{Value: value.OfTime(at), Until: Always}
+					env.Frames[0] = dict.env.Frames[0].Clone()
+					env.Frames[0].Set(slot, value.OfTime(at), Always)
 					if a, b := slow(env), fast(env); a != b {
 						t.Errorf("%s, %d from the moment: %d and %d", src, away, a-at, b-at)
 					}

@@ -220,8 +220,8 @@ func fold(stop Tri, n int, part func(int) (Tri, int64)) (Tri, int64) {
 func staleAt(env *Env, reads []read) int64 {
 	at := Always
 	for _, r := range reads {
-		if s := &env.Frames[r.frame][r.slot]; s.Value.Known() && s.Until >= env.Now && s.Until != Always {
-			at = min(at, s.Until+1)
+		if until := env.Frames[r.frame].Cells[r.slot].Until; until >= env.Now && until != Always {
+			at = min(at, until+1)
 		}
 	}
 	return at

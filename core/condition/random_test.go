@@ -83,11 +83,11 @@ func (o *oracle) value(n Node, like *value.Type) value.Value {
 			return v.FieldAt(t.Index(field))
 		}
 		i := slices.Index(o.book.names, n.Name)
-		s := o.book.env.Frames[0][i]
-		if s.Until < o.book.env.Now {
+		f := o.book.env.Frames[0]
+		if f.Cells[i].Until < o.book.env.Now {
 			return value.Value{}
 		}
-		return s.Value
+		return f.Values[i]
 	case *Call:
 		t := o.value(n.Arg, nil)
 		if !t.Known() {
@@ -227,8 +227,8 @@ func TestNextIsNeverTooLate(t *testing.T) {
 	for range 3000 {
 		b := newBook(t)
 		var moments []int64
-		for i := range b.env.Frames[0] {
-			if s := &b.env.Frames[0][i]; s.Value.Known() && r.IntN(2) == 0 {
+		for i, v := range b.env.Frames[0].Values {
+			if s := &b.env.Frames[0].Cells[i]; v.Known() && r.IntN(2) == 0 {
 				s.Until = now + r.Int64N(20)*day/2
 				moments = append(moments, s.Until, s.Until+1)
 			}

@@ -177,7 +177,7 @@ type Facts struct {
 // View is one device's evidence at a moment: a slot for each attribute. It is
 // immutable. It holds from the moment it was made for until Valid.
 type View struct {
-	Slots []condition.Slot
+	condition.Frame
 	// Valid is the last moment at which the same readings count; after it
 	// another source's reading takes the place of one that went stale.
 	Valid int64
@@ -190,7 +190,7 @@ type View struct {
 
 // Resolve makes the view of a record at now.
 func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
-	v := &View{Slots: make([]condition.Slot, len(r.dict.list)), Valid: condition.Always, counts: make([]*Reading, len(r.dict.list)), limits: r.limits}
+	v := &View{Frame: condition.NewFrame(len(r.dict.list)), Valid: condition.Always, counts: make([]*Reading, len(r.dict.list)), limits: r.limits}
 	readings := rec.Readings() // sorted by name, as r.dict.sorted is
 	for _, slot := range r.dict.sorted {
 		name := r.dict.list[slot].Name
@@ -209,13 +209,13 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 	if levels := r.levels(rec); len(levels) > 0 {
 		r.choose(v, r.level, levels, now)
 	}
-	v.Slots[r.roster] = condition.Slot{Value: value.OfBool(facts.OnRoster), Until: condition.Always}
-	v.Slots[r.vouched] = condition.Slot{Value: value.OfBool(facts.Vouched > now), Until: condition.Always}
+	v.Set(r.roster, value.OfBool(facts.OnRoster), condition.Always)
+	v.Set(r.vouched, value.OfBool(facts.Vouched > now), condition.Always)
 	if facts.Vouched > now && facts.Vouched < condition.Always {
 		v.hold(r.vouched, facts.Vouched-1)
 	}
-	if owner := v.Slots[r.owner].Value; owner.Known() && facts.Groups != nil {
-		v.Slots[r.groups] = condition.Slot{Value: value.OfTexts(facts.Groups(owner.Str())), Until: condition.Always}
+	if owner := v.Values[r.owner]; owner.Known() && facts.Groups != nil {
+		v.Set(r.groups, value.OfTexts(facts.Groups(owner.Str())), condition.Always)
 	}
 	r.check(v, facts.ID, now)
 	v.earliest = v.firstEnd(now)
@@ -225,9 +225,9 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 // firstEnd is the first Until at or after now of a value in the view.
 func (v *View) firstEnd(now int64) int64 {
 	at := condition.Always
-	for i := range v.Slots {
-		if s := &v.Slots[i]; s.Until >= now && s.Until < at && s.Value.Known() {
-			at = s.Until
+	for _, c := range v.Cells {
+		if c.Until >= now {
+			at = min(at, c.Until)
 		}
 	}
 	return at
@@ -249,24 +249,23 @@ func (v *View) Stale(now int64) int64 {
 // hold makes the value of a slot count no longer than until; then the view is
 // made again.
 func (v *View) hold(slot int, until int64) {
-	v.Slots[slot].Until = min(v.Slots[slot].Until, until)
-	v.Valid = min(v.Valid, v.Slots[slot].Until)
+	v.Cells[slot].Until = min(v.Cells[slot].Until, until)
+	v.Valid = min(v.Valid, v.Cells[slot].Until)
 }
 
 // check looks at the certificates of a device, if they are fresh.
 func (r *Resolver) check(v *View, id string, now int64) {
-	s := &v.Slots[r.certs]
-	if s.Until < now || !s.Value.Known() {
+	if v.Cells[r.certs].Until < now {
 		return
 	}
 	name := func(slot int) string {
-		if x := v.Slots[slot].Value; x.Known() {
+		if x := v.Values[slot]; x.Known() {
 			return x.Str()
 		}
 		return ""
 	}
-	checked, until := r.checker.Check(s.Value, certificate.Device{ID: id, Serial: name(r.serial), HardwareID: name(r.hardware)}, now)
-	s.Value = checked
+	checked, until := r.checker.Check(v.Values[r.certs], certificate.Device{ID: id, Serial: name(r.serial), HardwareID: name(r.hardware)}, now)
+	v.Values[r.certs] = checked
 	v.hold(r.certs, until)
 }
 
@@ -330,14 +329,14 @@ func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
 	if best == nil {
 		v.counts[slot] = newest
 		if newest != nil && newest.Value.Known() { // stale: kept for explanation, never fresh again
-			v.Slots[slot] = condition.Slot{Value: newest.Value, Until: until(newest, r.limits[slot])}
+			v.Set(slot, newest.Value, until(newest, r.limits[slot]))
 		}
 		return
 	}
 	v.counts[slot] = best
-	v.Slots[slot] = condition.Slot{Value: best.Value, Until: until(best, r.limits[slot])}
+	v.Set(slot, best.Value, until(best, r.limits[slot]))
 	if fresh > 1 {
-		v.Valid = min(v.Valid, v.Slots[slot].Until)
+		v.Valid = min(v.Valid, v.Cells[slot].Until)
 	}
 }
 
@@ -367,7 +366,7 @@ func until(x *Reading, limit int64) int64 {
 // Env returns an environment at now with the view in the device's frame.
 func (v *View) Env(now int64) *condition.Env {
 	env := &condition.Env{Now: now}
-	env.Frames[DeviceFrame] = v.Slots
+	env.Frames[DeviceFrame] = v.Frame
 	return env
 }
 
@@ -377,8 +376,8 @@ func (v *View) Reading(slot int) *Reading { return v.counts[slot] }
 
 // Get returns the value of an attribute at now; unknown when stale or missing.
 func (v *View) Get(slot int, now int64) value.Value {
-	if s := v.Slots[slot]; s.Until >= now {
-		return s.Value
+	if v.Cells[slot].Until >= now {
+		return v.Values[slot]
 	}
 	return value.Value{}
 }
@@ -387,7 +386,7 @@ func (v *View) Get(slot int, now int64) value.Value {
 func (v *View) Origin(slot int, now int64) condition.Origin {
 	x := v.counts[slot]
 	if x == nil {
-		if v.Slots[slot].Value.Known() {
+		if v.Values[slot].Known() {
 			return condition.Origin{Source: "service"}
 		}
 		return condition.Origin{Why: "never reported"}
@@ -396,7 +395,7 @@ func (v *View) Origin(slot int, now int64) condition.Origin {
 	switch {
 	case !x.Value.Known():
 		o.Why = "unavailable: " + x.Unavailable
-	case v.Slots[slot].Until < now:
+	case v.Cells[slot].Until < now:
 		o.Last = x.Value.String()
 		o.Why = fmt.Sprintf("stale: observed %s ago, fresh for %s", value.FormatAge(now-x.At), value.FormatDuration(v.limits[slot]))
 	}

@@ -2,18 +2,25 @@ package posture
 
 import (
 	"maps"
+	"slices"
+	"unsafe"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/value"
 )
 
 // Carry says what a program can take over from an appraisal by another: the
 // truth of the checks that both have. Evidence must mean the same to both, and
 // the appraisal must still hold at the moment of the new one.
 type Carry struct {
-	from  []int // by rule: its place in the other program, -1 when the check is new
+	from  []int // by rule: its place in the other program, -1 when the check is new; nil: all are
 	turns [][]func(*condition.Env) int64
-	hot   []int
+	hot   []int // slots whose cells are read, one of each line of memory
+	texts []int // slots whose values may be read too
 }
+
+// cellsPerLine is how many cells come from memory together.
+const cellsPerLine = 64 / int(unsafe.Sizeof(condition.Cell{}))
 
 // Carry compares the rules of p with those of another program.
 func (p *Program) Carry(old *Program) *Carry {
@@ -29,21 +36,33 @@ func (p *Program) Carry(old *Program) *Carry {
 			c.from[i] = j
 		}
 	}
-	c.turns, c.hot = p.reading(func(i int) bool { return c.from[i] < 0 })
+	if !slices.ContainsFunc(c.from, func(j int) bool { return j >= 0 }) {
+		c.from = nil
+	}
+	turns, reads := p.reading(func(i int) bool { return c.from == nil || c.from[i] < 0 })
+	c.turns = turns
+	for _, slot := range reads {
+		if n := len(c.hot); n == 0 || slot/cellsPerLine > c.hot[n-1]/cellsPerLine {
+			c.hot = append(c.hot, slot)
+		}
+		switch p.rb.Dict.Attributes()[slot].Type.Kind {
+		case value.Text, value.Network, value.List:
+			c.texts = append(c.texts, slot)
+		}
+	}
 	return c
 }
 
-// Warm touches the values of a device's slots that an appraisal with the carry
-// reads, one after another and none waiting for the one before, so that they
-// come from memory together. It returns a number that means nothing.
-func (c *Carry) Warm(slots []condition.Slot) int64 {
+// Warm touches what of a device's evidence an appraisal with the carry
+// reads, piece after piece and none waiting for the one before, so that all come
+// from memory together. It returns a number that means nothing.
+func (c *Carry) Warm(f condition.Frame) int64 {
 	sum := int64(0)
 	for _, i := range c.hot {
-		s := &slots[i]
-		_, text := s.Value.Peek()
-		if sum += s.Until; text != "" {
-			sum += int64(text[0])
-		}
+		sum += f.Cells[i].Until
+	}
+	for _, i := range c.texts {
+		sum += int64(f.Values[i].Kind())
 	}
 	return sum
 }

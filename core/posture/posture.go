@@ -62,6 +62,18 @@ type baseline struct {
 	first, end int // its rules in Program.rules
 }
 
+// test works out the truth of a check.
+type test struct {
+	eval     func(*condition.Env) condition.Tri // nil: there is no check
+	plain    bool                               // interval says it all
+	interval condition.Interval
+}
+
+func newTest(c *condition.Program) test {
+	iv, plain := c.Interval(evidence.DeviceFrame)
+	return test{c.Func(), plain, iv}
+}
+
 // Program is a rulebook prepared for appraising. It is immutable.
 type Program struct {
 	rb        *rulebook.Rulebook
@@ -71,7 +83,7 @@ type Program struct {
 	// checks has, for an unknown platform and then for each platform, the check
 	// of each rule, nil where it has none; evals has their functions.
 	checks [][]*condition.Program
-	evals  [][]func(*condition.Env) condition.Tri
+	evals  [][]test
 	// turns has, for the same platforms, when an age or a remaining time in any
 	// check or scope crosses its bound.
 	turns [][]func(*condition.Env) int64
@@ -94,10 +106,10 @@ func Compile(rb *rulebook.Rulebook) *Program {
 	}
 	for _, platform := range platforms() {
 		checks := make([]*condition.Program, len(p.rules))
-		evals := make([]func(*condition.Env) condition.Tri, len(p.rules))
+		evals := make([]test, len(p.rules))
 		for i := range p.rules {
 			if c := p.rules[i].Check(platform); c != nil {
-				checks[i], evals[i] = c, c.Func()
+				checks[i], evals[i] = c, newTest(c)
 			}
 		}
 		p.checks, p.evals = append(p.checks, checks), append(p.evals, evals)
@@ -182,6 +194,22 @@ type Result struct {
 	Waived []int64
 	// NoGrace makes a failing rule count from the first moment.
 	NoGrace bool
+
+	held bool    // a grace or a waiver keeps a verdict from counting
+	room []int64 // for Since
+}
+
+// Recall makes a copy of since what is remembered.
+func (r *Result) Recall(since []int64) {
+	if r.Since = nil; len(since) > 0 {
+		r.room = append(r.room[:0], since...)
+		r.Since = r.room
+	}
+}
+
+// Remembers reports whether there is anything in Since.
+func (r *Result) Remembers() bool {
+	return slices.ContainsFunc(r.Since, func(at int64) bool { return at != 0 })
 }
 
 // reset makes room for n rules and keeps what Since remembers.
@@ -191,11 +219,19 @@ func (r *Result) reset(n int) {
 	}
 	r.Verdicts = r.Verdicts[:n]
 	if len(r.Since) != n {
-		if cap(r.Since) < n {
-			r.Since = make([]int64, n)
-		}
-		r.Since = r.Since[:n]
-		clear(r.Since)
+		r.Since = nil
+	}
+}
+
+// failsSince remembers when rule i of n began to fail.
+func (r *Result) failsSince(i, n int, at int64) {
+	if r.Since == nil {
+		r.room = slices.Grow(r.room[:0], n)[:n]
+		clear(r.room)
+		r.Since = r.room
+	}
+	if r.Since[i] == 0 {
+		r.Since[i] = at
 	}
 }
 
@@ -208,8 +244,8 @@ func (p *Program) Appraise(env *condition.Env, r *Result) { p.appraise(env, r, n
 // again.
 func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts []Verdict) {
 	r.reset(len(p.rules))
-	platform := p.platformOf(env)
-	evals := p.evals[platform+1]
+	r.held = false
+	platform, cells := p.platformOf(env), env.Frames[evidence.DeviceFrame].Cells
 	real, shadow := p.rb.Top(), p.rb.Top()
 	covered, shadowed := false, false
 	for bi := range p.baselines {
@@ -220,23 +256,31 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 		}
 		covered, shadowed = covered || b.enforced, true
 		at := p.rb.Top()
-		for i := b.first; i < b.end; i++ {
-			eval := evals[i]
-			if eval == nil {
-				at = min(at, p.without(env, r, i, platform))
+		evals := p.evals[platform+1][b.first:b.end]
+		out := r.Verdicts[b.first:b.end][:len(evals)]
+		for i := range evals {
+			t := &evals[i]
+			if t.eval == nil {
+				at = min(at, p.without(env, r, b.first+i, platform))
 				continue
 			}
 			truth, told := condition.Unknown, false
-			if from != nil && from[i] >= 0 {
-				truth, told = truthOf(verdicts[from[i]])
+			if from != nil && from[b.first+i] >= 0 {
+				truth, told = truthOf(verdicts[from[b.first+i]])
 			}
-			if !told {
-				truth = eval(env)
+			switch {
+			case told:
+			case t.plain:
+				truth = t.interval.Eval(cells, env.Now)
+			default:
+				truth = t.eval(env)
 			}
 			if truth == condition.True {
-				r.Verdicts[i], r.Since[i] = Pass, 0
+				if out[i] = Pass; r.Since != nil {
+					r.Since[b.first+i] = 0
+				}
 			} else {
-				at = min(at, p.judge(env, r, i, truth))
+				at = min(at, p.judge(env, r, b.first+i, truth))
 			}
 		}
 		shadow = min(shadow, at)
@@ -254,11 +298,11 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 }
 
 func (p *Program) platformOf(env *condition.Env) int {
-	s := &env.Frames[evidence.DeviceFrame][p.platform]
-	if s.Until < env.Now {
+	cell := env.Frames[evidence.DeviceFrame].Cells[p.platform]
+	if cell.Until < env.Now {
 		return -1
 	}
-	return int(s.Value.Num())
+	return int(cell.Number)
 }
 
 // without gives rule i, which has no check for the platform, its verdict: on
@@ -275,11 +319,11 @@ func (p *Program) without(env *condition.Env, r *Result, i, platform int) rulebo
 // it holds the device at.
 func (p *Program) judge(env *condition.Env, r *Result, i int, truth condition.Tri) rulebook.Level {
 	rl := &p.rules[i]
-	if truth == condition.False && r.Since[i] == 0 {
-		r.Since[i] = env.Now
+	if truth == condition.False {
+		r.failsSince(i, len(p.rules), env.Now)
 	}
 	if r.Waived != nil && env.Now < r.Waived[i] {
-		r.Verdicts[i] = Waived
+		r.Verdicts[i], r.held = Waived, true
 		return p.rb.Top()
 	}
 	if truth == condition.Unknown {
@@ -287,7 +331,7 @@ func (p *Program) judge(env *condition.Env, r *Result, i int, truth condition.Tr
 		return rl.unknown
 	}
 	if rl.grace > 0 && !r.NoGrace && env.Now < r.Since[i]+rl.grace {
-		r.Verdicts[i] = Grace
+		r.Verdicts[i], r.held = Grace, true
 		return p.rb.Top()
 	}
 	r.Verdicts[i] = Fail
@@ -311,7 +355,7 @@ func (p *Program) Next(env *condition.Env, r *Result) int64 {
 			break
 		}
 		env.Now = at
-		then.Since = append(then.Since[:0], r.Since...)
+		then.Recall(r.Since)
 		if p.Appraise(env, &then); !slices.Equal(then.Verdicts, r.Verdicts) {
 			break
 		}
@@ -354,6 +398,9 @@ func (p *Program) Wake(env *condition.Env, view *evidence.View, r *Result) int64
 func (p *Program) wake(env *condition.Env, r *Result, turns [][]func(*condition.Env) int64, wake int64) int64 {
 	for _, turn := range turns[p.platformOf(env)+1] {
 		wake = min(wake, turn(env))
+	}
+	if !r.held {
+		return wake
 	}
 	for i, v := range r.Verdicts {
 		switch v {

@@ -355,7 +355,9 @@ func TestCarriedTruthIsTheSame(t *testing.T) {
 				old.Appraise(env, &before)
 				since := map[string]int64{}
 				for i, k := range old.RuleKeys() {
-					since[k] = before.Since[i]
+					if before.Since != nil {
+						since[k] = before.Since[i]
+					}
 				}
 				fresh, carried := Result{Since: make([]int64, len(p.rules))}, Result{Since: make([]int64, len(p.rules))}
 				for i, k := range p.RuleKeys() {
@@ -370,7 +372,7 @@ func TestCarriedTruthIsTheSame(t *testing.T) {
 				if next := p.Next(env, &fresh); wake > next {
 					t.Errorf("%s: it wakes at %s and changes at %s", attributes, value.FormatTime(wake), value.FormatTime(next))
 				}
-				carry.Warm(view.Slots)
+				carry.Warm(view.Frame)
 			}
 		})
 	}

@@ -90,14 +90,12 @@ func (r *reviewer) possible(p *condition.Program, platform string) bool {
 		return true // what is not known now may be known of a device
 	}
 	d := r.rb.Dict
-	slots := make([]condition.Slot, len(d.Attributes()))
-	for i := range slots {
-		slots[i].Until = -1
-	}
+	frame := condition.NewFrame(len(d.Attributes()))
 	at := d.Slot("platform")
-	slots[at] = condition.Slot{Value: value.OfEnum(d.Attributes()[at].Type.Enum, d.Attributes()[at].Type.Enum.Index(platform)), Until: condition.Always}
-	env := &condition.Env{}
-	env.Frames[evidence.DeviceFrame] = slots
+	words := d.Attributes()[at].Type.Enum
+	frame.Set(at, value.OfEnum(words, words.Index(platform)), condition.Always)
+	env := &condition.Env{Now: 1}
+	env.Frames[evidence.DeviceFrame] = frame
 	return p.Eval(env) != condition.False
 }
 

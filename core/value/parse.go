@@ -71,19 +71,38 @@ func ParseVersion(text string) (Value, error) {
 		return Value{}, fmt.Errorf("%s is not a version of dotted numbers", quote(text))
 	}
 	var key [maxSegs * 8]byte
-	end, seg := 0, 0
+	end, seg, packed := 0, 0, int64(0)
 	for part := range strings.SplitSeq(numbers, ".") {
 		n, err := strconv.ParseUint(part, 10, 64)
 		if err != nil || part[0] == '+' || seg == maxSegs {
 			return Value{}, fmt.Errorf("%s is not a version of dotted numbers", quote(text))
 		}
 		binary.BigEndian.PutUint64(key[seg*8:], n)
-		seg++
-		if n != 0 {
+		packed = pack(packed, seg, n)
+		if seg++; n != 0 {
 			end = seg * 8
 		}
 	}
-	return Value{kind: Version, str: string(key[:end]), ext: text}, nil
+	return Value{kind: Version, num: packed, str: string(key[:end]), ext: text}, nil
+}
+
+// segmentBits is how many bits of its number each segment of a version has.
+var segmentBits = [...]int{14, 15, 17, 17}
+
+// pack adds a segment, counted from 0, to the number of a version; -1 once one
+// does not fit.
+func pack(packed int64, seg int, n uint64) int64 {
+	if seg >= len(segmentBits) && n == 0 {
+		return packed
+	}
+	if packed < 0 || seg >= len(segmentBits) || n>>segmentBits[seg] != 0 {
+		return -1
+	}
+	shift := 0
+	for _, bits := range segmentBits[seg+1:] {
+		shift += bits
+	}
+	return packed | int64(n)<<shift
 }
 
 // ParseDuration reads a whole number and a unit: 30d, 12h, 15m, 90s, 2w.
@@ -181,7 +200,7 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 // escapes, as most are, stands there as it is.
 func decodeString(raw []byte) (string, error) {
 	if n := len(raw) - 1; n > 0 && raw[n] == '"' && bytes.IndexByte(raw, '\\') < 0 && utf8.Valid(raw) {
-		return string(raw[1:n]), nil
+		return shared(raw[1:n]), nil
 	}
 	var s string
 	err := json.Unmarshal(raw, &s)

@@ -11,6 +11,7 @@ package value
 import (
 	"cmp"
 	"fmt"
+	"hash/maphash"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -144,7 +145,7 @@ func (t Type) String() string {
 // Value is one typed value; the zero Value is unknown.
 type Value struct {
 	kind Kind
-	num  int64  // Bool 0 or 1, Int, Enum index, Duration and Time in microseconds
+	num  int64  // Bool 0 or 1, Int, Enum index, Duration and Time in microseconds, Version see Number
 	str  string // Text, Enum word, Version key
 	ext  any    // Version as written (string), Network (netip.Prefix), List ([]Value), Record (*record)
 }
@@ -160,12 +161,21 @@ func (v Value) Kind() Kind { return v.kind }
 // Known reports whether the value is anything at all.
 func (v Value) Known() bool { return v.kind != None }
 
-// Peek returns what [Value.Num] and [Value.Str] do, without copying the value:
-// for loops over many.
-func (v *Value) Peek() (num int64, str string) { return v.num, v.str }
-
 // Num returns the number behind a Bool, Int, Enum, Duration or Time.
 func (v Value) Num() int64 { return v.num }
+
+// Number returns a number to compare values of one kind by. For what has a
+// [Value.Num] it is that. Versions of up to four segments below 2^14, 2^15, 2^17
+// and 2^17 have one that orders them; for others it is -1. Equal texts have equal numbers, different ones nearly always different numbers,
+// which hold for this process alone. Networks, lists and records have 0.
+func (v Value) Number() int64 {
+	if v.kind == Text {
+		return int64(maphash.String(seed, v.str))
+	}
+	return v.num
+}
+
+var seed = maphash.MakeSeed()
 
 // Str returns the text of a Text, the word of an Enum, or the key of a
 // Version: two keys compare as their versions do.

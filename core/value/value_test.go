@@ -1,7 +1,9 @@
 package value
 
 import (
+	"cmp"
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -138,5 +140,32 @@ func TestHiddenFieldsAreKeptAndNotShown(t *testing.T) {
 	rec.Show = func(fields []Value) string { return "card of " + fields[0].Str() }
 	if got := OfList([]Value{v, changed}).String(); got != "card of Maren; card of Ulla" {
 		t.Errorf("a list of them is shown as %s", got)
+	}
+}
+
+// The numbers of versions put them in the order that the versions have.
+func TestNumbersOrderVersions(t *testing.T) {
+	texts := []string{"0", "0.0.1", "1", "1.0.0.0.0", "1.2", "1.10", "10.0.22631", "10.0.22631.4460", "14.6.1", "131.0.6778.85", "2026.11", "16383.32767.131071.131071"}
+	wide := []string{"16384", "1.32768", "1.0.131072", "1.0.0.131072", "1.0.0.0.1"}
+	var list []Value
+	for _, s := range append(texts, wide...) {
+		v, err := ParseVersion(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if (v.Number() < 0) != slices.Contains(wide, s) {
+			t.Errorf("%s has the number %d", s, v.Number())
+		}
+		list = append(list, v)
+	}
+	for _, a := range list {
+		for _, b := range list {
+			if a.Number() >= 0 && b.Number() >= 0 && cmp.Compare(a.Number(), b.Number()) != a.Compare(b) {
+				t.Errorf("%s and %s stand otherwise than their numbers %d and %d", a, b, a.Number(), b.Number())
+			}
+		}
+	}
+	if OfText("Skerry").Number() != OfText("Sker"+string([]byte("ry"))).Number() || OfText("Skerry").Number() == OfText("skerry").Number() {
+		t.Error("the number of a text does not tell it from others")
 	}
 }

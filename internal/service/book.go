@@ -103,7 +103,8 @@ func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.
 	b := snap.Book
 	d.look(snap, now)
 	env := d.View.Env(now)
-	r.Since, r.Waived = append(r.Since[:0], d.Result.Since...), b.waived(d.Waivers, now)
+	r.Recall(d.Result.Since)
+	r.Waived = b.waived(d.Waivers, now)
 	b.Rules.Appraise(env, r)
 	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), compact(r, &d.Result)
 	d.book.Store(b)
@@ -263,8 +264,9 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 			}
 			e.look(next, c.now)
 		}
-		env.Frames[evidence.DeviceFrame] = e.View.Slots
-		r.Since, r.Waived = append(r.Since[:0], e.Result.Since...), book.waived(d.Waivers, c.now)
+		env.Frames[evidence.DeviceFrame] = e.View.Frame
+		r.Recall(e.Result.Since)
+		r.Waived = book.waived(d.Waivers, c.now)
 		wake := int64(0)
 		if current {
 			book.Rules.AppraiseFrom(env, &r, carry, d.Result.Verdicts)
@@ -303,11 +305,20 @@ const warmth = 16
 
 func (p *rebuilt) warm(carry *posture.Carry, cells []*cell) {
 	var views [warmth]*evidence.View
+	var frames [warmth]condition.Frame
+	var verdicts [warmth][]posture.Verdict
 	for i, c := range cells {
-		views[i] = c.Load().View
+		d := c.Load()
+		views[i], verdicts[i] = d.View, d.Result.Verdicts
 	}
-	for _, v := range views[:len(cells)] {
-		p.warmed += carry.Warm(v.Slots)
+	for i, v := range views[:len(cells)] {
+		frames[i] = v.Frame
+	}
+	for i, f := range frames[:len(cells)] {
+		p.warmed += carry.Warm(f)
+		if len(verdicts[i]) > 0 {
+			p.warmed += int64(verdicts[i][0])
+		}
 	}
 }
 
@@ -317,7 +328,7 @@ func (d *Device) unmoved(r *posture.Result) bool {
 		return false
 	}
 	if d.Result.Since == nil {
-		return !slices.ContainsFunc(r.Since, func(at int64) bool { return at != 0 })
+		return !r.Remembers()
 	}
 	return slices.Equal(r.Since, d.Result.Since)
 }

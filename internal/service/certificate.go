@@ -100,11 +100,11 @@ func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, 
 	if err != nil {
 		return nil, whereError(err)
 	}
-	extra := make([]condition.Slot, len(names.Extra()))
+	extra := condition.NewFrame(len(names.Extra()))
 	env := &condition.Env{Now: now}
 	env.Frames[rulebook.RequestFrame] = extra
 	return func(d *Device, c value.Value) bool {
-		env.Frames[evidence.DeviceFrame] = d.View.Slots
+		env.Frames[evidence.DeviceFrame] = d.View.Frame
 		for i, n := range names.Extra() {
 			v := value.Value{}
 			switch n.Name {
@@ -115,9 +115,7 @@ func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, 
 			default:
 				v = field(c, n.Name)
 			}
-			if extra[i] = (condition.Slot{Value: v, Until: condition.Always}); !v.Known() {
-				extra[i].Until = now - 1
-			}
+			extra.Set(i, v, condition.Always)
 		}
 		return contains(d, c) && p.Eval(env) == condition.True
 	}, nil

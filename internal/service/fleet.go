@@ -26,15 +26,17 @@ import (
 type Device struct {
 	book atomic.Pointer[Book]
 
+	// What appraising the whole fleet looks at stands together.
+	View    *evidence.View
+	Wake    int64     // when to look at it again: nothing changes by itself before
+	Waivers []*Waiver // live or ended, oldest first
+	Result  posture.Result
+
 	ID        string
 	Keys      []evidence.Key
 	Record    *evidence.Record
-	View      *evidence.View
-	Result    posture.Result
 	Since     int64 // of the level, in microseconds since the Unix epoch
-	Wake      int64 // when to look at it again: nothing changes by itself before
 	Refused   []RefusedReading
-	Waivers   []*Waiver // live or ended, oldest first
 	Vouches   []*Vouch
 	FirstSeen int64
 	SeenAt    int64 // of the newest reading
@@ -113,6 +115,7 @@ type change struct {
 	below   *change   // the change before, while it is on its way to the disk
 	now     int64
 	devices map[string]*Device
+	order   []*Device // of devices, as they came: neighbours in memory stay neighbours in the fleet
 	keys    map[evidence.Key]string
 	batch   store.Batch
 	landed  []func() // to do once the change is durable
@@ -127,6 +130,7 @@ func (c *change) after(f func()) { c.landed = append(c.landed, f) }
 func (c *change) expect(n int) {
 	if len(c.devices) == 0 {
 		c.devices, c.keys = make(map[string]*Device, n), make(map[evidence.Key]string, 2*n)
+		c.order = make([]*Device, 0, n)
 		c.batch.Devices, c.batch.Entries = slices.Grow(c.batch.Devices, n), slices.Grow(c.batch.Entries, n)
 	}
 }
@@ -164,15 +168,21 @@ func (c *change) find(k evidence.Key) (string, bool) {
 
 // reveal lets the changes be seen. Only the clerk calls it, after the commit.
 func (c *change) reveal(f *Fleet) {
+	var wg sync.WaitGroup
 	for _, p := range c.rebuilt {
-		for _, d := range p.same {
-			d.book.Store(c.next.Book)
-		}
+		wg.Go(func() {
+			for _, d := range p.same {
+				d.book.Store(c.next.Book)
+			}
+		})
+	}
+	wg.Wait()
+	for _, p := range c.rebuilt {
 		for _, d := range p.devices {
 			c.show(f, d)
 		}
 	}
-	for _, d := range c.devices {
+	for _, d := range c.order {
 		c.show(f, d)
 	}
 }
@@ -215,6 +225,7 @@ func stood(book *Book, d *Device) before {
 func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool {
 	env := under.judge(d, &c.scratch, c.now)
 	c.devices[d.ID] = d
+	c.order = append(c.order, d)
 	entry, changed := under.tell(d, was, by, env)
 	if entry.Kind != "" {
 		c.batch.Entries = append(c.batch.Entries, entry)
@@ -231,14 +242,13 @@ func (d *Device) look(under *Snapshot, now int64) {
 
 // compact copies a result for keeping, sharing what is the same as before.
 func compact(r, was *posture.Result) posture.Result {
-	out := *r
+	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Waived: r.Waived, NoGrace: r.NoGrace}
 	if slices.Equal(r.Verdicts, was.Verdicts) {
 		out.Verdicts = was.Verdicts
 	} else {
 		out.Verdicts = slices.Clone(r.Verdicts)
 	}
-	out.Since = nil
-	if slices.ContainsFunc(r.Since, func(at int64) bool { return at != 0 }) {
+	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
 	}
 	return out
@@ -405,14 +415,14 @@ func (r *restorer) take(rows []store.DeviceRow) {
 		}
 	}
 	cells := make([]*cell, 0, len(rows))
-	for _, d := range c.devices {
+	for _, d := range c.order {
 		cells = append(cells, r.under.Fleet.place(d))
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.under.Fleet.cells = append(r.under.Fleet.cells, cells...)
 	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...), append(r.batch.Devices, c.batch.Devices...)
-	for _, d := range c.devices {
+	for _, d := range c.order {
 		if d.Wake < condition.Always {
 			r.due = append(r.due, due{d.Wake, d.ID})
 		}

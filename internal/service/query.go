@@ -87,7 +87,7 @@ func sortable(n int64) string { return fmt.Sprintf("%020d", n) }
 
 func byAttribute(name string) func(*Book, *Device, int64) string {
 	return func(b *Book, d *Device, now int64) string {
-		return strings.ToLower(d.View.Slots[b.Rulebook.Dict.Slot(name)].Value.Str())
+		return strings.ToLower(d.View.Values[b.Rulebook.Dict.Slot(name)].Str())
 	}
 }
 
@@ -187,17 +187,14 @@ func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
 			return nil, whereError(err)
 		}
 		env := &condition.Env{Now: now}
-		extra := make([]condition.Slot, len(b.Search.Extra()))
-		for i := range extra {
-			extra[i].Until = condition.Always
-		}
+		extra := condition.NewFrame(len(b.Search.Extra()))
 		env.Frames[rulebook.RequestFrame] = extra
 		where = func(d *Device) bool {
-			env.Frames[evidence.DeviceFrame] = d.View.Slots
-			extra[searchLevel].Value = b.Rulebook.LevelValue(d.Result.Level)
-			extra[searchID].Value = value.OfText(d.ID)
-			extra[searchSeenAt].Value = value.OfTime(d.SeenAt)
-			extra[searchSince].Value = value.OfTime(d.Since)
+			env.Frames[evidence.DeviceFrame] = d.View.Frame
+			extra.Set(searchLevel, b.Rulebook.LevelValue(d.Result.Level), condition.Always)
+			extra.Set(searchID, value.OfText(d.ID), condition.Always)
+			extra.Set(searchSeenAt, value.OfTime(d.SeenAt), condition.Always)
+			extra.Set(searchSince, value.OfTime(d.Since), condition.Always)
 			return p.Eval(env) == condition.True
 		}
 	}
@@ -212,7 +209,7 @@ func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
 	return func(d *Device) bool {
 		found := strings.Contains(strings.ToLower(d.ID), text)
 		for _, s := range slots {
-			found = found || strings.Contains(strings.ToLower(d.View.Slots[s].Value.Str()), text)
+			found = found || strings.Contains(strings.ToLower(d.View.Values[s].Str()), text)
 		}
 		return found && where(d)
 	}, nil
@@ -266,7 +263,7 @@ func (b *Book) summary(d *Device, columns []string, now int64) Summary {
 // Summary describes a device in a list.
 func (b *Book) Summary(d *Device, now int64) Summary {
 	get := func(name string) string {
-		if v := d.View.Slots[b.Rulebook.Dict.Slot(name)].Value; v.Known() {
+		if v := d.View.Values[b.Rulebook.Dict.Slot(name)]; v.Known() {
 			return v.String()
 		}
 		return ""
@@ -360,13 +357,13 @@ func (s *Service) detail(snap *Snapshot, d *Device, now int64) *Detail {
 		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value, Unavailable: r.Unavailable, Source: r.Source,
 			ObservedAt: formatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
 		if c := d.View.Reading(slot); c != nil && c.Source == r.Source && c.Value.Known() {
-			shown.Value = d.View.Slots[slot].Value // certificates checked, a threat level derived
+			shown.Value = d.View.Values[slot] // certificates checked, a threat level derived
 		}
 		if shown.Value.Known() {
 			shown.Text = shown.Value.String()
 		}
 		if c := d.View.Reading(slot); c != nil && c.Source == r.Source {
-			shown.Stale = d.View.Slots[slot].Value.Known() && d.View.Slots[slot].Until < now
+			shown.Stale = d.View.Values[slot].Known() && d.View.Cells[slot].Until < now
 			shown.Counts = d.View.Get(slot, now).Known()
 		} else {
 			shown.Stale = b.Resolver.Stale(slot, &r, now)
