@@ -52,6 +52,66 @@ func (e CertificateState) Valid() bool {
 	}
 }
 
+// Defines values for EvaluationsOptionsEvaluationsSemantic.
+const (
+	DenyOnFirstDeny     EvaluationsOptionsEvaluationsSemantic = "deny_on_first_deny"
+	ExecuteAll          EvaluationsOptionsEvaluationsSemantic = "execute_all"
+	PermitOnFirstPermit EvaluationsOptionsEvaluationsSemantic = "permit_on_first_permit"
+)
+
+// Valid indicates whether the value is a known member of the EvaluationsOptionsEvaluationsSemantic enum.
+func (e EvaluationsOptionsEvaluationsSemantic) Valid() bool {
+	switch e {
+	case DenyOnFirstDeny:
+		return true
+	case ExecuteAll:
+		return true
+	case PermitOnFirstPermit:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateMode.
+const (
+	GateModeDraft   GateMode = "draft"
+	GateModeEnforce GateMode = "enforce"
+	GateModeShadow  GateMode = "shadow"
+)
+
+// Valid indicates whether the value is a known member of the GateMode enum.
+func (e GateMode) Valid() bool {
+	switch e {
+	case GateModeDraft:
+		return true
+	case GateModeEnforce:
+		return true
+	case GateModeShadow:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateOtherwise.
+const (
+	GateOtherwiseDeny   GateOtherwise = "deny"
+	GateOtherwiseStepUp GateOtherwise = "step-up"
+)
+
+// Valid indicates whether the value is a known member of the GateOtherwise enum.
+func (e GateOtherwise) Valid() bool {
+	switch e {
+	case GateOtherwiseDeny:
+		return true
+	case GateOtherwiseStepUp:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateRulingVerdict.
 const (
 	GateRulingVerdictDeny   GateRulingVerdict = "deny"
@@ -136,13 +196,44 @@ func (e UnmatchedState) Valid() bool {
 	}
 }
 
+// AccessCount defines model for AccessCount.
+type AccessCount = rehearsal.AccessCount
+
+// AccessResults defines model for AccessResults.
+type AccessResults struct {
+	Page struct {
+		Count     int    `json:"count"`
+		NextToken string `json:"next_token"`
+		Total     int    `json:"total"`
+	} `json:"page"`
+	Results []Found `json:"results"`
+}
+
+// AccessSearch An evaluation with one part left open (AuthZEN 1.0, section 8)
+type AccessSearch struct {
+	Action  map[string]interface{} `json:"action,omitempty"`
+	Context map[string]interface{} `json:"context,omitempty"`
+	Page    struct {
+		Limit int    `json:"limit,omitempty"`
+		Token string `json:"token,omitempty"`
+	} `json:"page,omitempty"`
+	Resource map[string]interface{} `json:"resource,omitempty"`
+	Subject  map[string]interface{} `json:"subject,omitempty"`
+}
+
+// AccessShift defines model for AccessShift.
+type AccessShift = rehearsal.AccessShift
+
 // Answer defines model for Answer.
 type Answer struct {
 	// Actor The enforcer that asked
-	Actor       string       `json:"actor,omitempty"`
-	Asked       Evaluation   `json:"asked"`
-	At          string       `json:"at"`
-	BreakGlass  bool         `json:"break_glass,omitempty"`
+	Actor      string     `json:"actor,omitempty"`
+	Asked      Evaluation `json:"asked"`
+	At         string     `json:"at"`
+	BreakGlass bool       `json:"break_glass,omitempty"`
+
+	// Code What a person reads to the help desk
+	Code        string       `json:"code,omitempty"`
 	Device      string       `json:"device,omitempty"`
 	Gates       []GateRuling `json:"gates"`
 	Id          string       `json:"id,omitempty"`
@@ -164,6 +255,17 @@ type Answer struct {
 	ShadowOutcome Outcome  `json:"shadow_outcome,omitempty"`
 	ToAllow       []string `json:"to_allow,omitempty"`
 	ValidUntil    string   `json:"valid_until"`
+}
+
+// AskDraft defines model for AskDraft.
+type AskDraft struct {
+	Asked Evaluation `json:"asked"`
+
+	// At The moment to ask about (RFC 3339); now when left out
+	At string `json:"at,omitempty"`
+
+	// Files A candidate; the rulebook in force when left out
+	Files []File `json:"files,omitempty"`
 }
 
 // AttributeRefusal defines model for AttributeRefusal.
@@ -222,6 +324,9 @@ type Check struct {
 	// Remarks What is allowed and likely not meant
 	Remarks []Remark `json:"remarks"`
 }
+
+// Coverage defines model for Coverage.
+type Coverage = access.Coverage
 
 // Decision defines model for Decision.
 type Decision = access.Decision
@@ -318,6 +423,9 @@ type Difference = rulebook.Difference
 
 // Draft defines model for Draft.
 type Draft struct {
+	// AcceptImpact Why it is to be published although it would lock people out
+	AcceptImpact string `json:"accept_impact,omitempty"`
+
 	// Base The version the change started from
 	Base    int64  `json:"base,omitempty"`
 	Files   []File `json:"files"`
@@ -329,6 +437,21 @@ type Evaluation = access.Evaluation
 
 // EvaluationResponse defines model for EvaluationResponse.
 type EvaluationResponse = access.Response
+
+// Evaluations Evaluations with their shared members given once (AuthZEN 1.0, section 7)
+type Evaluations struct {
+	Action      map[string]interface{}   `json:"action,omitempty"`
+	Context     map[string]interface{}   `json:"context,omitempty"`
+	Evaluations []map[string]interface{} `json:"evaluations,omitempty"`
+	Options     struct {
+		EvaluationsSemantic EvaluationsOptionsEvaluationsSemantic `json:"evaluations_semantic,omitempty"`
+	} `json:"options,omitempty"`
+	Resource map[string]interface{} `json:"resource,omitempty"`
+	Subject  map[string]interface{} `json:"subject,omitempty"`
+}
+
+// EvaluationsOptionsEvaluationsSemantic defines model for Evaluations.Options.EvaluationsSemantic.
+type EvaluationsOptionsEvaluationsSemantic string
 
 // Event defines model for Event.
 type Event struct {
@@ -377,6 +500,34 @@ type ExampleOutcome = rehearsal.Outcome
 
 // File defines model for File.
 type File = rulebook.File
+
+// Found defines model for Found.
+type Found = access.Found
+
+// Gate defines model for Gate.
+type Gate struct {
+	Id        string        `json:"id"`
+	Mode      GateMode      `json:"mode"`
+	Need      string        `json:"need"`
+	Number    int           `json:"number,omitempty"`
+	Otherwise GateOtherwise `json:"otherwise"`
+	Title     string        `json:"title,omitempty"`
+	ValidFor  string        `json:"valid_for"`
+	Week      struct {
+		Denied    int `json:"denied"`
+		Met       int `json:"met"`
+		SteppedUp int `json:"stepped_up"`
+	} `json:"week"`
+	What string `json:"what"`
+	When string `json:"when,omitempty"`
+	Who  string `json:"who"`
+}
+
+// GateMode defines model for Gate.Mode.
+type GateMode string
+
+// GateOtherwise defines model for Gate.Otherwise.
+type GateOtherwise string
 
 // GateRuling defines model for GateRuling.
 type GateRuling struct {
@@ -434,6 +585,13 @@ type GrantDraft struct {
 	Until string `json:"until,omitempty"`
 }
 
+// Impact defines model for Impact.
+type Impact struct {
+	Kind    string   `json:"kind"`
+	Message string   `json:"message"`
+	Who     []string `json:"who"`
+}
+
 // Intake defines model for Intake.
 type Intake struct {
 	Accepted int `json:"accepted"`
@@ -448,6 +606,19 @@ type Intake struct {
 
 // Leaf defines model for Leaf.
 type Leaf = condition.Leaf
+
+// LiveSession defines model for LiveSession.
+type LiveSession struct {
+	Action   string `json:"action"`
+	At       string `json:"at"`
+	Decision string `json:"decision"`
+	Device   string `json:"device,omitempty"`
+	Enforcer string `json:"enforcer"`
+	Level    string `json:"level"`
+	Person   string `json:"person"`
+	Resource string `json:"resource"`
+	Until    string `json:"until"`
+}
 
 // Move defines model for Move.
 type Move = rehearsal.Move
@@ -535,7 +706,8 @@ type Problem struct {
 	Examples []ExampleOutcome `json:"examples,omitempty"`
 
 	// Excerpt The offending text with a caret under it
-	Excerpt string `json:"excerpt,omitempty"`
+	Excerpt string   `json:"excerpt,omitempty"`
+	Impacts []Impact `json:"impacts,omitempty"`
 
 	// Pointer JSON Pointer (RFC 6901) to the member, or the name of the parameter, that is wrong
 	Pointer  string            `json:"pointer,omitempty"`
@@ -550,6 +722,54 @@ type Publication struct {
 	// Moved How many devices changed level
 	Moved    int          `json:"moved"`
 	Rulebook RulebookInfo `json:"rulebook"`
+}
+
+// Reach defines model for Reach.
+type Reach struct {
+	Action    string        `json:"action"`
+	Allowed   int           `json:"allowed"`
+	Items     []ReachPerson `json:"items"`
+	Resource  string        `json:"resource"`
+	SteppedUp int           `json:"stepped_up"`
+}
+
+// ReachDevice defines model for ReachDevice.
+type ReachDevice struct {
+	Device string `json:"device"`
+
+	// Gates Those in the way
+	Gates   []string `json:"gates"`
+	Level   string   `json:"level"`
+	Name    string   `json:"name,omitempty"`
+	Outcome Outcome  `json:"outcome"`
+	Rank    int      `json:"rank"`
+	Top     int      `json:"top"`
+}
+
+// ReachPerson defines model for ReachPerson.
+type ReachPerson struct {
+	Best       Outcome       `json:"best"`
+	BreakGlass bool          `json:"break_glass,omitempty"`
+	Devices    []ReachDevice `json:"devices"`
+	Groups     []string      `json:"groups"`
+	Name       string        `json:"name"`
+	Person     string        `json:"person"`
+
+	// Shared How many devices that are nobody's would do
+	Shared  int     `json:"shared"`
+	Unknown Outcome `json:"unknown"`
+}
+
+// ReachResource defines model for ReachResource.
+type ReachResource struct {
+	Action   string   `json:"action"`
+	Gates    []string `json:"gates"`
+	Outcome  Outcome  `json:"outcome"`
+	Resource string   `json:"resource"`
+	Stops    []string `json:"stops"`
+	Tags     []string `json:"tags"`
+	Title    string   `json:"title,omitempty"`
+	ToAllow  []string `json:"to_allow"`
 }
 
 // Reading defines model for Reading.
@@ -832,6 +1052,13 @@ type GetDeviceHistoryParams struct {
 // PostEvidenceJSONBody defines parameters for PostEvidence.
 type PostEvidenceJSONBody = interface{}
 
+// ListLiveSessionsParams defines parameters for ListLiveSessions.
+type ListLiveSessionsParams struct {
+	Person   string `form:"person,omitempty" json:"person,omitempty"`
+	Device   string `form:"device,omitempty" json:"device,omitempty"`
+	Resource string `form:"resource,omitempty" json:"resource,omitempty"`
+}
+
 // GetOverviewParams defines parameters for GetOverview.
 type GetOverviewParams struct {
 	// Within How near an end must be to be told of, as 7d
@@ -860,6 +1087,12 @@ type ListRosterParams struct {
 type CompareRulebookParams struct {
 	// Version The version to compare with; the one in force by default
 	Version int64 `form:"version,omitempty" json:"version,omitempty"`
+}
+
+// ReplayRulebookParams defines parameters for ReplayRulebook.
+type ReplayRulebookParams struct {
+	// Days How many days back, 7 by default
+	Days int `form:"days,omitempty" json:"days,omitempty"`
 }
 
 // OpenSessionJSONBody defines parameters for OpenSession.
@@ -911,14 +1144,35 @@ type ListWaiversParams struct {
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
 type EvaluateJSONRequestBody = Evaluation
 
+// EvaluateManyJSONRequestBody defines body for EvaluateMany for application/json ContentType.
+type EvaluateManyJSONRequestBody = Evaluations
+
+// SearchActionJSONRequestBody defines body for SearchAction for application/json ContentType.
+type SearchActionJSONRequestBody = AccessSearch
+
+// SearchResourceJSONRequestBody defines body for SearchResource for application/json ContentType.
+type SearchResourceJSONRequestBody = AccessSearch
+
+// SearchSubjectJSONRequestBody defines body for SearchSubject for application/json ContentType.
+type SearchSubjectJSONRequestBody = AccessSearch
+
 // AskJSONRequestBody defines body for Ask for application/json ContentType.
 type AskJSONRequestBody = Evaluation
+
+// AskUnderJSONRequestBody defines body for AskUnder for application/json ContentType.
+type AskUnderJSONRequestBody = AskDraft
 
 // PostEvidenceJSONRequestBody defines body for PostEvidence for application/json ContentType.
 type PostEvidenceJSONRequestBody = PostEvidenceJSONBody
 
 // ImportPeopleJSONRequestBody defines body for ImportPeople for application/json ContentType.
 type ImportPeopleJSONRequestBody = ImportPeopleJSONBody
+
+// WhoReachesJSONRequestBody defines body for WhoReaches for application/json ContentType.
+type WhoReachesJSONRequestBody = Evaluation
+
+// WhatReachesJSONRequestBody defines body for WhatReaches for application/json ContentType.
+type WhatReachesJSONRequestBody = Evaluation
 
 // RemoveRosterJSONRequestBody defines body for RemoveRoster for application/json ContentType.
 type RemoveRosterJSONRequestBody = Reason
@@ -940,6 +1194,9 @@ type RehearseRulebookJSONRequestBody = Draft
 
 // RehearseDeviceJSONRequestBody defines body for RehearseDevice for application/json ContentType.
 type RehearseDeviceJSONRequestBody = Draft
+
+// ReplayRulebookJSONRequestBody defines body for ReplayRulebook for application/json ContentType.
+type ReplayRulebookJSONRequestBody = Draft
 
 // KeepSearchJSONRequestBody defines body for KeepSearch for application/json ContentType.
 type KeepSearchJSONRequestBody = SearchDraft
@@ -1062,6 +1319,66 @@ type ClientInterface interface {
 	// Corresponds with POST /access/v1/evaluation (the `Evaluate` operationId).
 	Evaluate(ctx context.Context, body EvaluateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// EvaluateManyWithBody OpenID AuthZEN Authorization API 1.0, access evaluations
+	//
+	// Each evaluation is a decision of its own and is durable before the answer is sent.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+	EvaluateManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EvaluateMany OpenID AuthZEN Authorization API 1.0, access evaluations
+	//
+	// Each evaluation is a decision of its own and is durable before the answer is sent.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+	EvaluateMany(ctx context.Context, body EvaluateManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchActionWithBody OpenID AuthZEN Authorization API 1.0, action search
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+	SearchActionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchAction OpenID AuthZEN Authorization API 1.0, action search
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+	SearchAction(ctx context.Context, body SearchActionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchResourceWithBody OpenID AuthZEN Authorization API 1.0, resource search
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+	SearchResourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchResource OpenID AuthZEN Authorization API 1.0, resource search
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+	SearchResource(ctx context.Context, body SearchResourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchSubjectWithBody OpenID AuthZEN Authorization API 1.0, subject search
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+	SearchSubjectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchSubject OpenID AuthZEN Authorization API 1.0, subject search
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+	SearchSubject(ctx context.Context, body SearchSubjectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AskWithBody Try a request; nothing is recorded and nobody is let in
 	//
 	// Takes any type of body and a specified content type.
@@ -1076,10 +1393,29 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/ask (the `Ask` operationId).
 	Ask(ctx context.Context, body AskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AskUnderWithBody Try a request under a candidate rulebook, or at another moment; nothing is recorded
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+	AskUnderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskUnder Try a request under a candidate rulebook, or at another moment; nothing is recorded
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+	AskUnder(ctx context.Context, body AskUnderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCertificates The certificates that devices show, those that end first at the top
 	//
 	// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
 	ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
+	//
+	// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
+	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDecisions Recorded decisions, newest first
 	//
@@ -1126,6 +1462,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/evidence (the `PostEvidence` operationId).
 	PostEvidence(ctx context.Context, body PostEvidenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListGates The gates by number, with what the last week brought
+	//
+	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
+	ListGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLiveSessions Allows that an enforcer may still rely on, the newest first
+	//
+	// Corresponds with GET /api/v1/live-sessions (the `ListLiveSessions` operationId).
+	ListLiveSessions(ctx context.Context, params *ListLiveSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetOverview The fleet at a glance
 	//
 	// Corresponds with GET /api/v1/overview (the `GetOverview` operationId).
@@ -1149,6 +1495,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 	ImportPeople(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhoReachesWithBody Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+	WhoReachesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhoReaches Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+	WhoReaches(ctx context.Context, body WhoReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhatReachesWithBody What a person can get to from a device now; the resource of the request is not looked at
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+	WhatReachesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhatReaches What a person can get to from a device now; the resource of the request is not looked at
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+	WhatReaches(ctx context.Context, body WhatReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRoster Hardware registered in advance as our own
 	//
@@ -1268,6 +1642,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
 	RehearseDevice(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayRulebookWithBody What a rulebook would answer to the requests of the last days; nothing is changed
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+	ReplayRulebookWithBody(ctx context.Context, params *ReplayRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayRulebook What a rulebook would answer to the requests of the last days; nothing is changed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+	ReplayRulebook(ctx context.Context, params *ReplayRulebookParams, body ReplayRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRulebook A published version with its files
 	//
@@ -1505,6 +1893,146 @@ func (c *Client) Evaluate(ctx context.Context, body EvaluateJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
+// EvaluateManyWithBody OpenID AuthZEN Authorization API 1.0, access evaluations
+//
+// Each evaluation is a decision of its own and is durable before the answer is sent.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+func (c *Client) EvaluateManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEvaluateManyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EvaluateMany OpenID AuthZEN Authorization API 1.0, access evaluations
+//
+// Each evaluation is a decision of its own and is durable before the answer is sent.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+func (c *Client) EvaluateMany(ctx context.Context, body EvaluateManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEvaluateManyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchActionWithBody OpenID AuthZEN Authorization API 1.0, action search
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+func (c *Client) SearchActionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchActionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchAction OpenID AuthZEN Authorization API 1.0, action search
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+func (c *Client) SearchAction(ctx context.Context, body SearchActionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchActionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchResourceWithBody OpenID AuthZEN Authorization API 1.0, resource search
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+func (c *Client) SearchResourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchResourceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchResource OpenID AuthZEN Authorization API 1.0, resource search
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+func (c *Client) SearchResource(ctx context.Context, body SearchResourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchResourceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchSubjectWithBody OpenID AuthZEN Authorization API 1.0, subject search
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+func (c *Client) SearchSubjectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchSubjectRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchSubject OpenID AuthZEN Authorization API 1.0, subject search
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+func (c *Client) SearchSubject(ctx context.Context, body SearchSubjectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchSubjectRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AskWithBody Try a request; nothing is recorded and nobody is let in
 //
 // Takes any type of body and a specified content type.
@@ -1539,11 +2067,60 @@ func (c *Client) Ask(ctx context.Context, body AskJSONRequestBody, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// AskUnderWithBody Try a request under a candidate rulebook, or at another moment; nothing is recorded
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+func (c *Client) AskUnderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskUnderRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskUnder Try a request under a candidate rulebook, or at another moment; nothing is recorded
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+func (c *Client) AskUnder(ctx context.Context, body AskUnderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskUnderRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCertificates The certificates that devices show, those that end first at the top
 //
 // Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
 func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCertificatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
+//
+// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
+func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoverageRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1669,6 +2246,36 @@ func (c *Client) PostEvidence(ctx context.Context, body PostEvidenceJSONRequestB
 	return c.Client.Do(req)
 }
 
+// ListGates The gates by number, with what the last week brought
+//
+// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
+func (c *Client) ListGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGatesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLiveSessions Allows that an enforcer may still rely on, the newest first
+//
+// Corresponds with GET /api/v1/live-sessions (the `ListLiveSessions` operationId).
+func (c *Client) ListLiveSessions(ctx context.Context, params *ListLiveSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLiveSessionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetOverview The fleet at a glance
 //
 // Corresponds with GET /api/v1/overview (the `GetOverview` operationId).
@@ -1723,6 +2330,74 @@ func (c *Client) ImportPeopleWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 func (c *Client) ImportPeople(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportPeopleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhoReachesWithBody Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+func (c *Client) WhoReachesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhoReachesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhoReaches Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+func (c *Client) WhoReaches(ctx context.Context, body WhoReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhoReachesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhatReachesWithBody What a person can get to from a device now; the resource of the request is not looked at
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+func (c *Client) WhatReachesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhatReachesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhatReaches What a person can get to from a device now; the resource of the request is not looked at
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+func (c *Client) WhatReaches(ctx context.Context, body WhatReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhatReachesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2012,6 +2687,40 @@ func (c *Client) RehearseDeviceWithBody(ctx context.Context, id string, contentT
 // Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
 func (c *Client) RehearseDevice(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRehearseDeviceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayRulebookWithBody What a rulebook would answer to the requests of the last days; nothing is changed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+func (c *Client) ReplayRulebookWithBody(ctx context.Context, params *ReplayRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRulebookRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayRulebook What a rulebook would answer to the requests of the last days; nothing is changed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+func (c *Client) ReplayRulebook(ctx context.Context, params *ReplayRulebookParams, body ReplayRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRulebookRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2571,6 +3280,166 @@ func NewEvaluateRequestWithBody(server string, contentType string, body io.Reade
 	return req, nil
 }
 
+// NewEvaluateManyRequest calls the generic EvaluateMany builder with application/json body
+func NewEvaluateManyRequest(server string, body EvaluateManyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEvaluateManyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEvaluateManyRequestWithBody constructs an http.Request for the EvaluateMany method, with any body, and a specified content type
+func NewEvaluateManyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/access/v1/evaluations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSearchActionRequest calls the generic SearchAction builder with application/json body
+func NewSearchActionRequest(server string, body SearchActionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSearchActionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSearchActionRequestWithBody constructs an http.Request for the SearchAction method, with any body, and a specified content type
+func NewSearchActionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/access/v1/search/action")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSearchResourceRequest calls the generic SearchResource builder with application/json body
+func NewSearchResourceRequest(server string, body SearchResourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSearchResourceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSearchResourceRequestWithBody constructs an http.Request for the SearchResource method, with any body, and a specified content type
+func NewSearchResourceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/access/v1/search/resource")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSearchSubjectRequest calls the generic SearchSubject builder with application/json body
+func NewSearchSubjectRequest(server string, body SearchSubjectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSearchSubjectRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSearchSubjectRequestWithBody constructs an http.Request for the SearchSubject method, with any body, and a specified content type
+func NewSearchSubjectRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/access/v1/search/subject")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAskRequest calls the generic Ask builder with application/json body
 func NewAskRequest(server string, body AskJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2592,6 +3461,46 @@ func NewAskRequestWithBody(server string, contentType string, body io.Reader) (*
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/ask")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAskUnderRequest calls the generic AskUnder builder with application/json body
+func NewAskUnderRequest(server string, body AskUnderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskUnderRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskUnderRequestWithBody constructs an http.Request for the AskUnder method, with any body, and a specified content type
+func NewAskUnderRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ask/under")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2683,6 +3592,33 @@ func NewListCertificatesRequest(server string, params *ListCertificatesParams) (
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCoverageRequest constructs an http.Request for the GetCoverage method
+func NewGetCoverageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/coverage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3054,6 +3990,99 @@ func NewPostEvidenceRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewListGatesRequest constructs an http.Request for the ListGates method
+func NewListGatesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLiveSessionsRequest constructs an http.Request for the ListLiveSessions method
+func NewListLiveSessionsRequest(server string, params *ListLiveSessionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/live-sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "resource", params.Resource, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetOverviewRequest constructs an http.Request for the GetOverview method
 func NewGetOverviewRequest(server string, params *GetOverviewParams) (*http.Request, error) {
 	var err error
@@ -3183,6 +4212,86 @@ func NewImportPeopleRequestWithBody(server string, contentType string, body io.R
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWhoReachesRequest calls the generic WhoReaches builder with application/json body
+func NewWhoReachesRequest(server string, body WhoReachesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWhoReachesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewWhoReachesRequestWithBody constructs an http.Request for the WhoReaches method, with any body, and a specified content type
+func NewWhoReachesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reach/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWhatReachesRequest calls the generic WhatReaches builder with application/json body
+func NewWhatReachesRequest(server string, body WhatReachesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWhatReachesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewWhatReachesRequestWithBody constructs an http.Request for the WhatReaches method, with any body, and a specified content type
+func NewWhatReachesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reach/resources")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3613,6 +4722,69 @@ func NewRehearseDeviceRequestWithBody(server string, id string, contentType stri
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReplayRulebookRequest calls the generic ReplayRulebook builder with application/json body
+func NewReplayRulebookRequest(server string, params *ReplayRulebookParams, body ReplayRulebookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReplayRulebookRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewReplayRulebookRequestWithBody constructs an http.Request for the ReplayRulebook method, with any body, and a specified content type
+func NewReplayRulebookRequestWithBody(server string, params *ReplayRulebookParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rulebooks/replay")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -4535,6 +5707,66 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /access/v1/evaluation (the `Evaluate` operationId).
 	EvaluateWithResponse(ctx context.Context, body EvaluateJSONRequestBody, reqEditors ...RequestEditorFn) (*EvaluateResponse, error)
 
+	// EvaluateManyWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, access evaluations
+	//
+	// Each evaluation is a decision of its own and is durable before the answer is sent.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+	EvaluateManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EvaluateManyResponse, error)
+
+	// EvaluateManyWithResponse OpenID AuthZEN Authorization API 1.0, access evaluations
+	//
+	// Each evaluation is a decision of its own and is durable before the answer is sent.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+	EvaluateManyWithResponse(ctx context.Context, body EvaluateManyJSONRequestBody, reqEditors ...RequestEditorFn) (*EvaluateManyResponse, error)
+
+	// SearchActionWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, action search
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+	SearchActionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchActionResponse, error)
+
+	// SearchActionWithResponse OpenID AuthZEN Authorization API 1.0, action search
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+	SearchActionWithResponse(ctx context.Context, body SearchActionJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchActionResponse, error)
+
+	// SearchResourceWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, resource search
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+	SearchResourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchResourceResponse, error)
+
+	// SearchResourceWithResponse OpenID AuthZEN Authorization API 1.0, resource search
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+	SearchResourceWithResponse(ctx context.Context, body SearchResourceJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchResourceResponse, error)
+
+	// SearchSubjectWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, subject search
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+	SearchSubjectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchSubjectResponse, error)
+
+	// SearchSubjectWithResponse OpenID AuthZEN Authorization API 1.0, subject search
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+	SearchSubjectWithResponse(ctx context.Context, body SearchSubjectJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchSubjectResponse, error)
+
 	// AskWithBodyWithResponse Try a request; nothing is recorded and nobody is let in
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4549,12 +5781,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/ask (the `Ask` operationId).
 	AskWithResponse(ctx context.Context, body AskJSONRequestBody, reqEditors ...RequestEditorFn) (*AskResponse, error)
 
+	// AskUnderWithBodyWithResponse Try a request under a candidate rulebook, or at another moment; nothing is recorded
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+	AskUnderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskUnderResponse, error)
+
+	// AskUnderWithResponse Try a request under a candidate rulebook, or at another moment; nothing is recorded
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+	AskUnderWithResponse(ctx context.Context, body AskUnderJSONRequestBody, reqEditors ...RequestEditorFn) (*AskUnderResponse, error)
+
 	// ListCertificatesWithResponse The certificates that devices show, those that end first at the top
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
 	ListCertificatesWithResponse(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error)
+
+	// GetCoverageWithResponse What it takes for each group to reach each resource, and what the rulebook has for each platform
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
+	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
 	// ListDecisionsWithResponse Recorded decisions, newest first
 	//
@@ -4611,6 +5864,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/evidence (the `PostEvidence` operationId).
 	PostEvidenceWithResponse(ctx context.Context, body PostEvidenceJSONRequestBody, reqEditors ...RequestEditorFn) (*PostEvidenceResponse, error)
 
+	// ListGatesWithResponse The gates by number, with what the last week brought
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
+	ListGatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGatesResponse, error)
+
+	// ListLiveSessionsWithResponse Allows that an enforcer may still rely on, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/live-sessions (the `ListLiveSessions` operationId).
+	ListLiveSessionsWithResponse(ctx context.Context, params *ListLiveSessionsParams, reqEditors ...RequestEditorFn) (*ListLiveSessionsResponse, error)
+
 	// GetOverviewWithResponse The fleet at a glance
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4638,6 +5905,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 	ImportPeopleWithResponse(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+
+	// WhoReachesWithBodyWithResponse Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+	WhoReachesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WhoReachesResponse, error)
+
+	// WhoReachesWithResponse Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+	WhoReachesWithResponse(ctx context.Context, body WhoReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*WhoReachesResponse, error)
+
+	// WhatReachesWithBodyWithResponse What a person can get to from a device now; the resource of the request is not looked at
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+	WhatReachesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WhatReachesResponse, error)
+
+	// WhatReachesWithResponse What a person can get to from a device now; the resource of the request is not looked at
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+	WhatReachesWithResponse(ctx context.Context, body WhatReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*WhatReachesResponse, error)
 
 	// ListRosterWithResponse Hardware registered in advance as our own
 	//
@@ -4761,6 +6056,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/rulebooks/rehearse/{id} (the `RehearseDevice` operationId).
 	RehearseDeviceWithResponse(ctx context.Context, id string, body RehearseDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseDeviceResponse, error)
+
+	// ReplayRulebookWithBodyWithResponse What a rulebook would answer to the requests of the last days; nothing is changed
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+	ReplayRulebookWithBodyWithResponse(ctx context.Context, params *ReplayRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayRulebookResponse, error)
+
+	// ReplayRulebookWithResponse What a rulebook would answer to the requests of the last days; nothing is changed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+	ReplayRulebookWithResponse(ctx context.Context, params *ReplayRulebookParams, body ReplayRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayRulebookResponse, error)
 
 	// GetRulebookWithResponse A published version with its files
 	//
@@ -4978,15 +6287,23 @@ type GetAuthzenConfigurationResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		AccessEvaluationEndpoint string `json:"access_evaluation_endpoint"`
-		PolicyDecisionPoint      string `json:"policy_decision_point"`
+		AccessEvaluationEndpoint  string `json:"access_evaluation_endpoint"`
+		AccessEvaluationsEndpoint string `json:"access_evaluations_endpoint,omitempty"`
+		PolicyDecisionPoint       string `json:"policy_decision_point"`
+		SearchActionEndpoint      string `json:"search_action_endpoint,omitempty"`
+		SearchResourceEndpoint    string `json:"search_resource_endpoint,omitempty"`
+		SearchSubjectEndpoint     string `json:"search_subject_endpoint,omitempty"`
 	}
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r GetAuthzenConfigurationResponse) GetJSON200() *struct {
-	AccessEvaluationEndpoint string `json:"access_evaluation_endpoint"`
-	PolicyDecisionPoint      string `json:"policy_decision_point"`
+	AccessEvaluationEndpoint  string `json:"access_evaluation_endpoint"`
+	AccessEvaluationsEndpoint string `json:"access_evaluations_endpoint,omitempty"`
+	PolicyDecisionPoint       string `json:"policy_decision_point"`
+	SearchActionEndpoint      string `json:"search_action_endpoint,omitempty"`
+	SearchResourceEndpoint    string `json:"search_resource_endpoint,omitempty"`
+	SearchSubjectEndpoint     string `json:"search_subject_endpoint,omitempty"`
 } {
 	return r.JSON200
 }
@@ -5068,6 +6385,198 @@ func (r EvaluateResponse) ContentType() string {
 	return ""
 }
 
+type EvaluateManyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EvaluateManyResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EvaluateManyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EvaluateManyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EvaluateManyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EvaluateManyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EvaluateManyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchActionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccessResults
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchActionResponse) GetJSON200() *AccessResults {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchActionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchActionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchActionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchActionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchActionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchResourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccessResults
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchResourceResponse) GetJSON200() *AccessResults {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchResourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchResourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchResourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchResourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchResourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchSubjectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccessResults
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchSubjectResponse) GetJSON200() *AccessResults {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchSubjectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchSubjectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchSubjectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchSubjectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchSubjectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AskResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5116,6 +6625,54 @@ func (r AskResponse) ContentType() string {
 	return ""
 }
 
+type AskUnderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Answer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskUnderResponse) GetJSON200() *Answer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskUnderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskUnderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskUnderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskUnderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskUnderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListCertificatesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5158,6 +6715,54 @@ func (r ListCertificatesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListCertificatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCoverageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Coverage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCoverageResponse) GetJSON200() *Coverage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCoverageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCoverageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCoverageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCoverageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCoverageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5458,6 +7063,110 @@ func (r PostEvidenceResponse) ContentType() string {
 	return ""
 }
 
+type ListGatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Gate `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGatesResponse) GetJSON200() *struct {
+	Items []Gate `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLiveSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []LiveSession `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLiveSessionsResponse) GetJSON200() *struct {
+	Items []LiveSession `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLiveSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLiveSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLiveSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLiveSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLiveSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetOverviewResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5600,6 +7309,106 @@ func (r ImportPeopleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhoReachesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Reach
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhoReachesResponse) GetJSON200() *Reach {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhoReachesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhoReachesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhoReachesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhoReachesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhoReachesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhatReachesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ReachResource `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhatReachesResponse) GetJSON200() *struct {
+	Items []ReachResource `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhatReachesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhatReachesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhatReachesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhatReachesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhatReachesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6089,6 +7898,54 @@ func (r RehearseDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RehearseDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReplayRulebookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccessShift
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayRulebookResponse) GetJSON200() *AccessShift {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplayRulebookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayRulebookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayRulebookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayRulebookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayRulebookResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7204,6 +9061,114 @@ func (c *ClientWithResponses) EvaluateWithResponse(ctx context.Context, body Eva
 	return ParseEvaluateResponse(rsp)
 }
 
+// EvaluateManyWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, access evaluations
+//
+// Each evaluation is a decision of its own and is durable before the answer is sent.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+func (c *ClientWithResponses) EvaluateManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EvaluateManyResponse, error) {
+	rsp, err := c.EvaluateManyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEvaluateManyResponse(rsp)
+}
+
+// EvaluateManyWithResponse OpenID AuthZEN Authorization API 1.0, access evaluations
+//
+// Each evaluation is a decision of its own and is durable before the answer is sent.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/evaluations (the `EvaluateMany` operationId).
+func (c *ClientWithResponses) EvaluateManyWithResponse(ctx context.Context, body EvaluateManyJSONRequestBody, reqEditors ...RequestEditorFn) (*EvaluateManyResponse, error) {
+	rsp, err := c.EvaluateMany(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEvaluateManyResponse(rsp)
+}
+
+// SearchActionWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, action search
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+func (c *ClientWithResponses) SearchActionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchActionResponse, error) {
+	rsp, err := c.SearchActionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchActionResponse(rsp)
+}
+
+// SearchActionWithResponse OpenID AuthZEN Authorization API 1.0, action search
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/search/action (the `SearchAction` operationId).
+func (c *ClientWithResponses) SearchActionWithResponse(ctx context.Context, body SearchActionJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchActionResponse, error) {
+	rsp, err := c.SearchAction(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchActionResponse(rsp)
+}
+
+// SearchResourceWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, resource search
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+func (c *ClientWithResponses) SearchResourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchResourceResponse, error) {
+	rsp, err := c.SearchResourceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResourceResponse(rsp)
+}
+
+// SearchResourceWithResponse OpenID AuthZEN Authorization API 1.0, resource search
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/search/resource (the `SearchResource` operationId).
+func (c *ClientWithResponses) SearchResourceWithResponse(ctx context.Context, body SearchResourceJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchResourceResponse, error) {
+	rsp, err := c.SearchResource(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResourceResponse(rsp)
+}
+
+// SearchSubjectWithBodyWithResponse OpenID AuthZEN Authorization API 1.0, subject search
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+func (c *ClientWithResponses) SearchSubjectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchSubjectResponse, error) {
+	rsp, err := c.SearchSubjectWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchSubjectResponse(rsp)
+}
+
+// SearchSubjectWithResponse OpenID AuthZEN Authorization API 1.0, subject search
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /access/v1/search/subject (the `SearchSubject` operationId).
+func (c *ClientWithResponses) SearchSubjectWithResponse(ctx context.Context, body SearchSubjectJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchSubjectResponse, error) {
+	rsp, err := c.SearchSubject(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchSubjectResponse(rsp)
+}
+
 // AskWithBodyWithResponse Try a request; nothing is recorded and nobody is let in
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7230,6 +9195,32 @@ func (c *ClientWithResponses) AskWithResponse(ctx context.Context, body AskJSONR
 	return ParseAskResponse(rsp)
 }
 
+// AskUnderWithBodyWithResponse Try a request under a candidate rulebook, or at another moment; nothing is recorded
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+func (c *ClientWithResponses) AskUnderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskUnderResponse, error) {
+	rsp, err := c.AskUnderWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskUnderResponse(rsp)
+}
+
+// AskUnderWithResponse Try a request under a candidate rulebook, or at another moment; nothing is recorded
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/ask/under (the `AskUnder` operationId).
+func (c *ClientWithResponses) AskUnderWithResponse(ctx context.Context, body AskUnderJSONRequestBody, reqEditors ...RequestEditorFn) (*AskUnderResponse, error) {
+	rsp, err := c.AskUnder(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskUnderResponse(rsp)
+}
+
 // ListCertificatesWithResponse The certificates that devices show, those that end first at the top
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7241,6 +9232,19 @@ func (c *ClientWithResponses) ListCertificatesWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseListCertificatesResponse(rsp)
+}
+
+// GetCoverageWithResponse What it takes for each group to reach each resource, and what the rulebook has for each platform
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
+func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
+	rsp, err := c.GetCoverage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCoverageResponse(rsp)
 }
 
 // ListDecisionsWithResponse Recorded decisions, newest first
@@ -7340,6 +9344,32 @@ func (c *ClientWithResponses) PostEvidenceWithResponse(ctx context.Context, body
 	return ParsePostEvidenceResponse(rsp)
 }
 
+// ListGatesWithResponse The gates by number, with what the last week brought
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
+func (c *ClientWithResponses) ListGatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGatesResponse, error) {
+	rsp, err := c.ListGates(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGatesResponse(rsp)
+}
+
+// ListLiveSessionsWithResponse Allows that an enforcer may still rely on, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/live-sessions (the `ListLiveSessions` operationId).
+func (c *ClientWithResponses) ListLiveSessionsWithResponse(ctx context.Context, params *ListLiveSessionsParams, reqEditors ...RequestEditorFn) (*ListLiveSessionsResponse, error) {
+	rsp, err := c.ListLiveSessions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLiveSessionsResponse(rsp)
+}
+
 // GetOverviewWithResponse The fleet at a glance
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7390,6 +9420,58 @@ func (c *ClientWithResponses) ImportPeopleWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseImportPeopleResponse(rsp)
+}
+
+// WhoReachesWithBodyWithResponse Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+func (c *ClientWithResponses) WhoReachesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WhoReachesResponse, error) {
+	rsp, err := c.WhoReachesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhoReachesResponse(rsp)
+}
+
+// WhoReachesWithResponse Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reach/people (the `WhoReaches` operationId).
+func (c *ClientWithResponses) WhoReachesWithResponse(ctx context.Context, body WhoReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*WhoReachesResponse, error) {
+	rsp, err := c.WhoReaches(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhoReachesResponse(rsp)
+}
+
+// WhatReachesWithBodyWithResponse What a person can get to from a device now; the resource of the request is not looked at
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+func (c *ClientWithResponses) WhatReachesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WhatReachesResponse, error) {
+	rsp, err := c.WhatReachesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhatReachesResponse(rsp)
+}
+
+// WhatReachesWithResponse What a person can get to from a device now; the resource of the request is not looked at
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reach/resources (the `WhatReaches` operationId).
+func (c *ClientWithResponses) WhatReachesWithResponse(ctx context.Context, body WhatReachesJSONRequestBody, reqEditors ...RequestEditorFn) (*WhatReachesResponse, error) {
+	rsp, err := c.WhatReaches(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhatReachesResponse(rsp)
 }
 
 // ListRosterWithResponse Hardware registered in advance as our own
@@ -7615,6 +9697,32 @@ func (c *ClientWithResponses) RehearseDeviceWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseRehearseDeviceResponse(rsp)
+}
+
+// ReplayRulebookWithBodyWithResponse What a rulebook would answer to the requests of the last days; nothing is changed
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+func (c *ClientWithResponses) ReplayRulebookWithBodyWithResponse(ctx context.Context, params *ReplayRulebookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayRulebookResponse, error) {
+	rsp, err := c.ReplayRulebookWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayRulebookResponse(rsp)
+}
+
+// ReplayRulebookWithResponse What a rulebook would answer to the requests of the last days; nothing is changed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rulebooks/replay (the `ReplayRulebook` operationId).
+func (c *ClientWithResponses) ReplayRulebookWithResponse(ctx context.Context, params *ReplayRulebookParams, body ReplayRulebookJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayRulebookResponse, error) {
+	rsp, err := c.ReplayRulebook(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayRulebookResponse(rsp)
 }
 
 // GetRulebookWithResponse A published version with its files
@@ -8023,8 +10131,12 @@ func ParseGetAuthzenConfigurationResponse(rsp *http.Response) (*GetAuthzenConfig
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			AccessEvaluationEndpoint string `json:"access_evaluation_endpoint"`
-			PolicyDecisionPoint      string `json:"policy_decision_point"`
+			AccessEvaluationEndpoint  string `json:"access_evaluation_endpoint"`
+			AccessEvaluationsEndpoint string `json:"access_evaluations_endpoint,omitempty"`
+			PolicyDecisionPoint       string `json:"policy_decision_point"`
+			SearchActionEndpoint      string `json:"search_action_endpoint,omitempty"`
+			SearchResourceEndpoint    string `json:"search_resource_endpoint,omitempty"`
+			SearchSubjectEndpoint     string `json:"search_subject_endpoint,omitempty"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -8052,6 +10164,138 @@ func ParseEvaluateResponse(rsp *http.Response) (*EvaluateResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest EvaluationResponse
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEvaluateManyResponse parses an HTTP response from a EvaluateManyWithResponse call
+func ParseEvaluateManyResponse(rsp *http.Response) (*EvaluateManyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EvaluateManyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchActionResponse parses an HTTP response from a SearchActionWithResponse call
+func ParseSearchActionResponse(rsp *http.Response) (*SearchActionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchActionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccessResults
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchResourceResponse parses an HTTP response from a SearchResourceWithResponse call
+func ParseSearchResourceResponse(rsp *http.Response) (*SearchResourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchResourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccessResults
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchSubjectResponse parses an HTTP response from a SearchSubjectWithResponse call
+func ParseSearchSubjectResponse(rsp *http.Response) (*SearchSubjectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchSubjectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccessResults
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8102,6 +10346,39 @@ func ParseAskResponse(rsp *http.Response) (*AskResponse, error) {
 	return response, nil
 }
 
+// ParseAskUnderResponse parses an HTTP response from a AskUnderWithResponse call
+func ParseAskUnderResponse(rsp *http.Response) (*AskUnderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskUnderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Answer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCertificatesResponse parses an HTTP response from a ListCertificatesWithResponse call
 func ParseListCertificatesResponse(rsp *http.Response) (*ListCertificatesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8118,6 +10395,39 @@ func ParseListCertificatesResponse(rsp *http.Response) (*ListCertificatesRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest CertificatePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCoverageResponse parses an HTTP response from a GetCoverageWithResponse call
+func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCoverageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Coverage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8336,6 +10646,76 @@ func ParsePostEvidenceResponse(rsp *http.Response) (*PostEvidenceResponse, error
 	return response, nil
 }
 
+// ParseListGatesResponse parses an HTTP response from a ListGatesWithResponse call
+func ParseListGatesResponse(rsp *http.Response) (*ListGatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Gate `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLiveSessionsResponse parses an HTTP response from a ListLiveSessionsWithResponse call
+func ParseListLiveSessionsResponse(rsp *http.Response) (*ListLiveSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLiveSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []LiveSession `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetOverviewResponse parses an HTTP response from a GetOverviewWithResponse call
 func ParseGetOverviewResponse(rsp *http.Response) (*GetOverviewResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8420,6 +10800,74 @@ func ParseImportPeopleResponse(rsp *http.Response) (*ImportPeopleResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest PeopleIntake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWhoReachesResponse parses an HTTP response from a WhoReachesWithResponse call
+func ParseWhoReachesResponse(rsp *http.Response) (*WhoReachesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhoReachesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reach
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWhatReachesResponse parses an HTTP response from a WhatReachesWithResponse call
+func ParseWhatReachesResponse(rsp *http.Response) (*WhatReachesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhatReachesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ReachResource `json:"items"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8754,6 +11202,39 @@ func ParseRehearseDeviceResponse(rsp *http.Response) (*RehearseDeviceResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReplayRulebookResponse parses an HTTP response from a ReplayRulebookWithResponse call
+func ParseReplayRulebookResponse(rsp *http.Response) (*ReplayRulebookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayRulebookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccessShift
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9509,12 +11990,30 @@ type ServerInterface interface {
 	// Evaluate OpenID AuthZEN Authorization API 1.0, access evaluation
 	// (POST /access/v1/evaluation)
 	Evaluate(c *gin.Context)
+	// EvaluateMany OpenID AuthZEN Authorization API 1.0, access evaluations
+	// (POST /access/v1/evaluations)
+	EvaluateMany(c *gin.Context)
+	// SearchAction OpenID AuthZEN Authorization API 1.0, action search
+	// (POST /access/v1/search/action)
+	SearchAction(c *gin.Context)
+	// SearchResource OpenID AuthZEN Authorization API 1.0, resource search
+	// (POST /access/v1/search/resource)
+	SearchResource(c *gin.Context)
+	// SearchSubject OpenID AuthZEN Authorization API 1.0, subject search
+	// (POST /access/v1/search/subject)
+	SearchSubject(c *gin.Context)
 	// Ask Try a request; nothing is recorded and nobody is let in
 	// (POST /api/v1/ask)
 	Ask(c *gin.Context)
+	// AskUnder Try a request under a candidate rulebook, or at another moment; nothing is recorded
+	// (POST /api/v1/ask/under)
+	AskUnder(c *gin.Context)
 	// ListCertificates The certificates that devices show, those that end first at the top
 	// (GET /api/v1/certificates)
 	ListCertificates(c *gin.Context, params ListCertificatesParams)
+	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
+	// (GET /api/v1/coverage)
+	GetCoverage(c *gin.Context)
 	// ListDecisions Recorded decisions, newest first
 	// (GET /api/v1/decisions)
 	ListDecisions(c *gin.Context, params ListDecisionsParams)
@@ -9533,6 +12032,12 @@ type ServerInterface interface {
 	// PostEvidence Bring evidence, one report or a stream
 	// (POST /api/v1/evidence)
 	PostEvidence(c *gin.Context)
+	// ListGates The gates by number, with what the last week brought
+	// (GET /api/v1/gates)
+	ListGates(c *gin.Context)
+	// ListLiveSessions Allows that an enforcer may still rely on, the newest first
+	// (GET /api/v1/live-sessions)
+	ListLiveSessions(c *gin.Context, params ListLiveSessionsParams)
 	// GetOverview The fleet at a glance
 	// (GET /api/v1/overview)
 	GetOverview(c *gin.Context, params GetOverviewParams)
@@ -9542,6 +12047,12 @@ type ServerInterface interface {
 	// ImportPeople Add people, or replace those with the same id
 	// (POST /api/v1/people)
 	ImportPeople(c *gin.Context)
+	// WhoReaches Who can get to a resource now, and with which devices; the person and device of the request are not looked at
+	// (POST /api/v1/reach/people)
+	WhoReaches(c *gin.Context)
+	// WhatReaches What a person can get to from a device now; the resource of the request is not looked at
+	// (POST /api/v1/reach/resources)
+	WhatReaches(c *gin.Context)
 	// ListRoster Hardware registered in advance as our own
 	// (GET /api/v1/roster)
 	ListRoster(c *gin.Context, params ListRosterParams)
@@ -9572,6 +12083,9 @@ type ServerInterface interface {
 	// RehearseDevice How a device would stand under a rulebook
 	// (POST /api/v1/rulebooks/rehearse/{id})
 	RehearseDevice(c *gin.Context, id string)
+	// ReplayRulebook What a rulebook would answer to the requests of the last days; nothing is changed
+	// (POST /api/v1/rulebooks/replay)
+	ReplayRulebook(c *gin.Context, params ReplayRulebookParams)
 	// GetRulebook A published version with its files
 	// (GET /api/v1/rulebooks/{version})
 	GetRulebook(c *gin.Context, version string)
@@ -9675,6 +12189,58 @@ func (siw *ServerInterfaceWrapper) Evaluate(c *gin.Context) {
 	siw.Handler.Evaluate(c)
 }
 
+// EvaluateMany operation middleware
+func (siw *ServerInterfaceWrapper) EvaluateMany(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EvaluateMany(c)
+}
+
+// SearchAction operation middleware
+func (siw *ServerInterfaceWrapper) SearchAction(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SearchAction(c)
+}
+
+// SearchResource operation middleware
+func (siw *ServerInterfaceWrapper) SearchResource(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SearchResource(c)
+}
+
+// SearchSubject operation middleware
+func (siw *ServerInterfaceWrapper) SearchSubject(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SearchSubject(c)
+}
+
 // Ask operation middleware
 func (siw *ServerInterfaceWrapper) Ask(c *gin.Context) {
 
@@ -9686,6 +12252,19 @@ func (siw *ServerInterfaceWrapper) Ask(c *gin.Context) {
 	}
 
 	siw.Handler.Ask(c)
+}
+
+// AskUnder operation middleware
+func (siw *ServerInterfaceWrapper) AskUnder(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskUnder(c)
 }
 
 // ListCertificates operation middleware
@@ -9745,6 +12324,19 @@ func (siw *ServerInterfaceWrapper) ListCertificates(c *gin.Context) {
 	}
 
 	siw.Handler.ListCertificates(c, params)
+}
+
+// GetCoverage operation middleware
+func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCoverage(c)
 }
 
 // ListDecisions operation middleware
@@ -9996,6 +12588,62 @@ func (siw *ServerInterfaceWrapper) PostEvidence(c *gin.Context) {
 	siw.Handler.PostEvidence(c)
 }
 
+// ListGates operation middleware
+func (siw *ServerInterfaceWrapper) ListGates(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListGates(c)
+}
+
+// ListLiveSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListLiveSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLiveSessionsParams
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", c.Request.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "resource" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "resource", c.Request.URL.Query(), &params.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter resource: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLiveSessions(c, params)
+}
+
 // GetOverview operation middleware
 func (siw *ServerInterfaceWrapper) GetOverview(c *gin.Context) {
 
@@ -10069,6 +12717,32 @@ func (siw *ServerInterfaceWrapper) ImportPeople(c *gin.Context) {
 	}
 
 	siw.Handler.ImportPeople(c)
+}
+
+// WhoReaches operation middleware
+func (siw *ServerInterfaceWrapper) WhoReaches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WhoReaches(c)
+}
+
+// WhatReaches operation middleware
+func (siw *ServerInterfaceWrapper) WhatReaches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WhatReaches(c)
 }
 
 // ListRoster operation middleware
@@ -10251,6 +12925,33 @@ func (siw *ServerInterfaceWrapper) RehearseDevice(c *gin.Context) {
 	}
 
 	siw.Handler.RehearseDevice(c, id)
+}
+
+// ReplayRulebook operation middleware
+func (siw *ServerInterfaceWrapper) ReplayRulebook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReplayRulebookParams
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReplayRulebook(c, params)
 }
 
 // GetRulebook operation middleware
@@ -10756,5 +13457,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.CreateToken)
 	router.DELETE(options.BaseURL+"/api/v1/tokens/:id", wrapper.RevokeToken)
 	router.POST(options.BaseURL+"/access/v1/evaluation", wrapper.Evaluate)
+	router.POST(options.BaseURL+"/api/v1/ask/under", wrapper.AskUnder)
+	router.POST(options.BaseURL+"/api/v1/reach/people", wrapper.WhoReaches)
+	router.POST(options.BaseURL+"/api/v1/reach/resources", wrapper.WhatReaches)
+	router.GET(options.BaseURL+"/api/v1/coverage", wrapper.GetCoverage)
+	router.GET(options.BaseURL+"/api/v1/gates", wrapper.ListGates)
+	router.GET(options.BaseURL+"/api/v1/live-sessions", wrapper.ListLiveSessions)
+	router.POST(options.BaseURL+"/api/v1/rulebooks/replay", wrapper.ReplayRulebook)
+	router.POST(options.BaseURL+"/access/v1/evaluations", wrapper.EvaluateMany)
+	router.POST(options.BaseURL+"/access/v1/search/subject", wrapper.SearchSubject)
+	router.POST(options.BaseURL+"/access/v1/search/resource", wrapper.SearchResource)
+	router.POST(options.BaseURL+"/access/v1/search/action", wrapper.SearchAction)
 	router.GET(options.BaseURL+"/.well-known/authzen-configuration", wrapper.GetAuthzenConfiguration)
 }

@@ -1,7 +1,10 @@
 package demo
 
 import (
+	"crypto"
+	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/x509"
@@ -10,6 +13,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"math/big"
+	"net"
 	"strings"
 	"time"
 )
@@ -20,6 +24,35 @@ import (
 func keyOf(words string) ed25519.PrivateKey {
 	seed := sha256.Sum256([]byte("Gullholm Ferries, a demo: " + words))
 	return ed25519.NewKeyFromSeed(seed[:])
+}
+
+// deviceKey is the key of a device, on a curve that browsers can use for it.
+func deviceKey(id string) *ecdsa.PrivateKey {
+	for n := 0; ; n++ { // nearly every 256 bits are a key
+		seed := sha256.Sum256(fmt.Appendf(nil, "Gullholm Ferries, a demo: device %s %d", id, n))
+		if key, err := ecdsa.ParseRawPrivateKey(elliptic.P256(), seed[:]); err == nil {
+			return key
+		}
+	}
+}
+
+// Key is the private key of a device's certificate, as PEM.
+func Key(device string) string { return keyText(deviceKey(device)) }
+
+func keyText(key any) string {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		panic(err) // a key that was just made
+	}
+	return string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+}
+
+// Server returns a certificate for a server on loopback, and its key, as PEM.
+func Server(now time.Time) (certificate, key string) {
+	k := deviceKey("proxy on loopback")
+	c := root.issue(&x509.Certificate{SerialNumber: serialOf("proxy"), Subject: pkix.Name{CommonName: "localhost", Organization: []string{"Gullholm Ferries"}}, DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(90 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, k)
+	return text(c), keyText(k)
 }
 
 func serialOf(words string) *big.Int {
@@ -48,7 +81,7 @@ func authority(name string, span [2]time.Time, parent *issuer) *issuer {
 	return a
 }
 
-func (a *issuer) issue(c *x509.Certificate, key ed25519.PrivateKey) *x509.Certificate {
+func (a *issuer) issue(c *x509.Certificate, key crypto.Signer) *x509.Certificate {
 	der, err := x509.CreateCertificate(rand.Reader, c, a.cert, key.Public(), a.key)
 	if err == nil {
 		c, err = x509.ParseCertificate(der)
@@ -61,7 +94,7 @@ func (a *issuer) issue(c *x509.Certificate, key ed25519.PrivateKey) *x509.Certif
 
 func (a *issuer) device(id, names string, from, to time.Time) *x509.Certificate {
 	return a.issue(&x509.Certificate{SerialNumber: serialOf("device " + id), Subject: pkix.Name{CommonName: names, Organization: []string{"Gullholm Ferries"}},
-		DNSNames: []string{strings.ToLower(names) + ".devices.gullholm.example"}, NotBefore: from, NotAfter: to, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, keyOf(id))
+		DNSNames: []string{strings.ToLower(names) + ".devices.gullholm.example"}, NotBefore: from, NotAfter: to, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, deviceKey(id))
 }
 
 func text(c *x509.Certificate) string {
@@ -100,16 +133,9 @@ func Certificates(now time.Time) string {
 	var out strings.Builder
 	now = now.UTC().Truncate(time.Second)
 	for _, c := range cards {
-		names, by := c.names, c.by
-		if names == "" {
-			names = c.device + "-S"
-		}
-		from, to := now.Add(time.Duration(c.from)*time.Hour), now.Add(time.Duration(c.to)*time.Hour)
-		if by == nil { // it vouches for itself
-			by = authority(names, [2]time.Time{from, to}, nil)
-		}
-		certs := []map[string]string{{"pem": text(by.device(c.device, names, from, to))}}
-		if by == second {
+		leaf := c.certificate(now)
+		certs := []map[string]string{{"pem": text(leaf)}}
+		if c.by == second {
 			certs = append(certs, map[string]string{"pem": text(second.cert)})
 		}
 		raw, err := json.Marshal(map[string]any{"source": "mdm", "observed_at": now.Add(-35 * time.Minute).Format(time.RFC3339), "identity": map[string]string{"id": c.device}, "evidence": map[string]any{"certs": certs}})
@@ -119,4 +145,28 @@ func Certificates(now time.Time) string {
 		fmt.Fprintln(&out, string(raw))
 	}
 	return out.String()
+}
+
+// certificate makes what a device shows at now, which has whole seconds.
+func (c *shows) certificate(now time.Time) *x509.Certificate {
+	names, by := c.names, c.by
+	if names == "" {
+		names = c.device + "-S"
+	}
+	from, to := now.Add(time.Duration(c.from)*time.Hour), now.Add(time.Duration(c.to)*time.Hour)
+	if by == nil { // it vouches for itself
+		by = authority(names, [2]time.Time{from, to}, nil)
+	}
+	return by.device(c.device, names, from, to)
+}
+
+// Card is the certificate of a device in what Certificates tells at now, as PEM;
+// "" for a device that shows none.
+func Card(device string, now time.Time) string {
+	for _, c := range cards {
+		if c.device == device {
+			return text(c.certificate(now.UTC().Truncate(time.Second)))
+		}
+	}
+	return ""
 }

@@ -43,9 +43,10 @@ type Device struct {
 	Known bool
 	Level rulebook.Level
 	View  *evidence.View
-	// NextChange is when its level could next change by itself, in microseconds
-	// since the Unix epoch; condition.Always for never.
-	NextChange int64
+	// Next tells when its level could next change by itself, in microseconds
+	// since the Unix epoch; condition.Always for never. nil: nobody can say. Only
+	// an allow asks.
+	Next func() int64
 	// Below lists what holds it below a level; nil when nobody can say.
 	Below func(rulebook.Level) []Obstacle
 }
@@ -63,6 +64,9 @@ type Request struct {
 	MFA      *bool
 	Methods  []string // nil when not said
 	AuthAt   int64    // microseconds since the Unix epoch; 0 when not said
+	// Certificate is whether the connection proved possession of a certificate
+	// that is trusted for the device; nil when not said.
+	Certificate *bool
 }
 
 type gate struct {
@@ -73,7 +77,11 @@ type gate struct {
 type resource struct {
 	tags  []string
 	value value.Value // the tags as a value
-	gates []int       // gates that can match, in the order of their numbers
+
+	// The gates that guard it, in the order of their numbers: those for everyone,
+	// and those for some by who they are.
+	everyone        []int
+	byUser, byGroup map[string][]int
 }
 
 // Program is a rulebook prepared for deciding. It is immutable.
@@ -108,34 +116,59 @@ func Compile(rb *rulebook.Rulebook) *Program {
 func (p *Program) Rulebook() *rulebook.Rulebook { return p.rb }
 
 func (p *Program) index(id string, tags []string) *resource {
-	r := &resource{tags: tags, value: value.OfTexts(tags)}
+	r := &resource{tags: tags, value: value.OfTexts(tags), byUser: map[string][]int{}, byGroup: map[string][]int{}}
 	for i, g := range p.gates {
-		in := g.What.Everything || slices.Contains(g.What.Resources, id) || intersect(g.What.Tags, tags)
-		out := slices.Contains(g.What.ExceptResources, id) || intersect(g.What.ExceptTags, tags)
-		if in && !out {
-			r.gates = append(r.gates, i)
+		if !guards(&g.What, id, tags) {
+			continue
+		}
+		if g.Who.Everyone {
+			r.everyone = append(r.everyone, i)
+			continue
+		}
+		for _, u := range g.Who.Users {
+			r.byUser[u] = append(r.byUser[u], i)
+		}
+		for _, x := range g.Who.Groups {
+			r.byGroup[x] = append(r.byGroup[x], i)
 		}
 	}
 	return r
+}
+
+// candidates lists in room the gates that name the person, in the order of
+// their numbers.
+func (r *resource) candidates(q *Request, room []int) []int {
+	room = append(room[:0], r.everyone...)
+	first := len(room)
+	if q.User != "" {
+		room = append(room, r.byUser[q.User]...)
+	}
+	for _, g := range q.Groups {
+		room = append(room, r.byGroup[g]...)
+	}
+	if len(room) > first {
+		slices.Sort(room)
+		room = slices.Compact(room)
+	}
+	return room
 }
 
 func intersect(a, b []string) bool {
 	return slices.ContainsFunc(a, func(x string) bool { return slices.Contains(b, x) })
 }
 
-// matches reports whether a gate is about the person and the action.
+// matches reports whether a gate that names the person is about the action, and
+// does not leave the person out.
 func (g *gate) matches(q *Request) bool {
 	if len(g.What.Actions) > 0 && !slices.Contains(g.What.Actions, q.Action) {
 		return false
 	}
 	w := &g.Who
-	in := w.Everyone || q.User != "" && slices.Contains(w.Users, q.User) || intersect(w.Groups, q.Groups)
-	return in && !(q.User != "" && slices.Contains(w.ExceptUsers, q.User)) && !intersect(w.ExceptGroups, q.Groups)
+	return !(q.User != "" && slices.Contains(w.ExceptUsers, q.User)) && !intersect(w.ExceptGroups, q.Groups)
 }
 
 // frame fills the slots of what a request says.
-func (p *Program) frame(q *Request, res *resource, now int64) condition.Frame {
-	f := condition.NewFrame(rulebook.RequestSlots)
+func (p *Program) frame(q *Request, res *resource, now int64, f condition.Frame) {
 	set := func(i int, v value.Value) { f.Set(i, v, condition.Always) }
 	level := q.Device.Level
 	if !q.Device.Known {
@@ -170,8 +203,10 @@ func (p *Program) frame(q *Request, res *resource, now int64) condition.Frame {
 	if q.IP.IsValid() || q.Country != "" {
 		set(rulebook.SlotPlaces, value.OfTexts(p.rb.PlacesOf(q.IP, q.Country)))
 	}
+	if q.Certificate != nil {
+		set(rulebook.SlotCertificate, value.OfBool(*q.Certificate))
+	}
 	set(rulebook.SlotAt, value.OfTime(now))
-	return f
 }
 
 // origins explains where values came from: the device's evidence, or the request.

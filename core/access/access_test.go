@@ -52,7 +52,7 @@ func device(t *testing.T, p *Program, level, attributes string) Device {
 	}
 	var rec *evidence.Record
 	view := evidence.NewResolver(p.rb.Dict, p.rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, now)
-	return Device{ID: "d", Known: true, Level: rulebook.Level(p.rb.LevelType.Enum.Index(level)), View: view, NextChange: condition.Always,
+	return Device{ID: "d", Known: true, Level: rulebook.Level(p.rb.LevelType.Enum.Index(level)), View: view,
 		Below: func(rulebook.Level) []Obstacle {
 			return []Obstacle{{Rule: "laptop/os", Verdict: "fail", Why: []condition.Leaf{{Path: "os.version", Required: ">= 14", Observed: "13"}}}}
 		}}
@@ -161,7 +161,7 @@ func TestHowLongAnAnswerHolds(t *testing.T) {
 	if d := p.Decide(&q, now); d.ValidUntil != "2026-11-20T09:00:00Z" {
 		t.Errorf("it holds until %s, want the hour of gate 220", d.ValidUntil)
 	}
-	q.Device.NextChange = now + 60_000_000
+	q.Device.Next = func() int64 { return now + 60_000_000 }
 	if d := p.Decide(&q, now); d.ValidUntil != "2026-11-20T08:01:00Z" {
 		t.Errorf("it holds until %s, want the moment the device may change", d.ValidUntil)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 )
@@ -166,6 +167,20 @@ func (e *Evaluation) Find(find func(evidence.Key) (string, bool)) (device string
 		device = id
 	}
 	return device, device != ""
+}
+
+// Proof reports whether the connection proved possession of a certificate that
+// is trusted for the device with these certificates; nil when the request names
+// none or that is not known.
+func (e *Evaluation) Proof(certs value.Value) *bool {
+	if e.Context == nil || e.Context.Device == nil || e.Context.Device.CertificateSHA256 == "" {
+		return nil
+	}
+	trusted, known := certificate.Proven(certs, e.Context.Device.CertificateSHA256)
+	if !known {
+		return nil
+	}
+	return &trusted
 }
 
 // Request is the question of a checked evaluation. The caller fills in the

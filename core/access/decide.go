@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
-	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 )
@@ -57,10 +56,6 @@ type Decision struct {
 
 // Decide answers a request at now.
 func (p *Program) Decide(q *Request, now int64) *Decision {
-	res := p.resources[q.Resource]
-	if res == nil {
-		res = p.other
-	}
 	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.rb.Uncovered), Gates: []GateRuling{}}
 	if q.Device.Known {
 		d.Level = p.rb.LevelName(q.Device.Level)
@@ -71,32 +66,18 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 		d.ValidUntil = value.FormatTime(now)
 		return d
 	}
-	env := &condition.Env{Now: now}
-	env.Frames[evidence.DeviceFrame] = p.noDevice
-	if q.Device.Known && q.Device.View != nil {
-		env.Frames[evidence.DeviceFrame] = q.Device.View.Frame
+	t := p.Trial()
+	ruling := t.Try(q, now)
+	if d.Outcome = ruling.Outcome; ruling.Shadow != d.Outcome {
+		d.ShadowOutcome = ruling.Shadow
 	}
-	env.Frames[rulebook.RequestFrame] = p.frame(q, res, now)
 	validFor := int64(-1)
-	var real, shadow tally
-	for _, i := range res.gates {
-		g := &p.gates[i]
-		if !g.matches(q) || g.When != nil && g.When.Eval(env) == condition.False {
-			continue
+	for _, a := range t.asked {
+		g := &p.gates[a.gate]
+		d.Gates = append(d.Gates, p.ruling(&t.env, g, q, a.outcome))
+		if !g.shadow && (validFor < 0 || g.ValidFor < validFor) {
+			validFor = g.ValidFor
 		}
-		r := p.ask(env, g, q)
-		d.Gates = append(d.Gates, r)
-		shadow.add(Outcome(r.Verdict))
-		if !g.shadow {
-			real.add(Outcome(r.Verdict))
-			if validFor < 0 || g.ValidFor < validFor {
-				validFor = g.ValidFor
-			}
-		}
-	}
-	d.Outcome = real.outcome(p.rb.Unmatched)
-	if s := shadow.outcome(p.rb.Unmatched); s != d.Outcome {
-		d.ShadowOutcome = s
 	}
 	p.explain(d, q)
 	d.ValidUntil = value.FormatTime(validUntil(d.Outcome, q, now, validFor))
@@ -114,58 +95,23 @@ func validUntil(o Outcome, q *Request, now, validFor int64) int64 {
 		validFor = rulebook.DefaultValid
 	}
 	until := now + validFor
-	if q.Device.Known && q.Device.NextChange > 0 {
-		until = min(until, q.Device.NextChange)
+	if q.Device.Known && q.Device.Next != nil {
+		until = min(until, q.Device.Next())
 	}
 	return until
 }
 
-// tally joins the verdicts of gates.
-type tally struct{ matched, denied, stepped bool }
-
-func (t *tally) add(o Outcome) {
-	t.matched = true
-	t.denied = t.denied || o == Deny
-	t.stepped = t.stepped || o == StepUp
-}
-
-func (t tally) outcome(unmatched bool) Outcome {
-	switch {
-	case t.denied:
-		return Deny
-	case t.stepped:
-		return StepUp
-	case t.matched || unmatched:
-		return Allow
-	}
-	return Deny
-}
-
-// ask puts the request to one gate.
-func (p *Program) ask(env *condition.Env, g *gate, q *Request) GateRuling {
-	r := GateRuling{Gate: g.ID, Number: g.Number, Title: g.Title, Shadow: g.shadow, Need: g.Need.String(), Why: []condition.Leaf{}}
-	t, why := g.Need.Explain(env, origins{q.Device.View, env})
+// ruling explains what one gate came to.
+func (p *Program) ruling(env *condition.Env, g *gate, q *Request, outcome Outcome) GateRuling {
+	r := GateRuling{Gate: g.ID, Number: g.Number, Title: g.Title, Shadow: g.shadow, Need: g.Need.String(), Why: []condition.Leaf{}, Verdict: "met"}
+	_, why := g.Need.Explain(env, origins{q.Device.View, env})
 	if why != nil {
 		r.Why = why
 	}
-	if t == condition.True {
-		r.Verdict = "met"
-		return r
-	}
-	r.Verdict, r.Message, r.level = string(Deny), g.Message, missing(why)
-	if g.StepUp && p.withSecondFactor(env, g) {
-		r.Verdict = string(StepUp)
+	if outcome != Allow {
+		r.Verdict, r.Message, r.level = string(outcome), g.Message, missing(why)
 	}
 	return r
-}
-
-// withSecondFactor reports whether the need would be true after a second factor.
-func (p *Program) withSecondFactor(env *condition.Env, g *gate) bool {
-	again := *env
-	frame := env.Frames[rulebook.RequestFrame].Clone()
-	frame.Set(rulebook.SlotMFA, value.OfBool(true), condition.Always)
-	again.Frames[rulebook.RequestFrame] = frame
-	return g.Need.Eval(&again) == condition.True
 }
 
 // missing is the lowest level that a leaf among the reasons asks for; 0 when

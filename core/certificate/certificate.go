@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"strings"
 
 	"ironledger.example/core/value"
 )
@@ -142,3 +143,21 @@ func record(c *x509.Certificate) value.Value {
 
 // Why returns why a checked certificate is not trusted, "" when it is.
 func Why(cert value.Value) string { return cert.FieldAt(slotWhy).Str() }
+
+// Proven reports whether the certificate with a SHA-256, which a connection
+// proved possession of, is among the checked certificates of a device, trusted
+// and not revoked. It is not known when nothing is known of the certificates, or
+// of the revocation of this one.
+func Proven(certs value.Value, sha256 string) (trusted, known bool) {
+	if !certs.Known() {
+		return false, false
+	}
+	for _, c := range certs.Members() {
+		if !strings.EqualFold(c.FieldAt(slotSHA256).Str(), sha256) {
+			continue
+		}
+		trusted, revoked := c.FieldAt(slotTrusted).IsTrue(), c.FieldAt(slotRevoked)
+		return trusted && !revoked.IsTrue(), !trusted || revoked.Known()
+	}
+	return false, true // the device has shown others since
+}

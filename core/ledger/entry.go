@@ -24,6 +24,7 @@ const (
 	VouchRevoked      Kind = "vouch.revoked"
 	RosterImported    Kind = "roster.imported"
 	RosterRemoved     Kind = "roster.removed"
+	SessionEnded      Kind = "session.ended" // an allow that could be relied on no longer can
 )
 
 // Clock is the actor of what happened because time passed.

@@ -77,7 +77,7 @@ func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *ruleb
 	env := view.Env(at)
 	var r posture.Result
 	rules.Appraise(env, &r)
-	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view, NextChange: rules.Next(env, &r)}
+	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view, Next: func() int64 { return rules.Next(env, &r) }}
 	return d, rules.Explain(env, view, &r)
 }
 

@@ -125,10 +125,13 @@ func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
 	q.Groups = f.people[q.User]
 	if id, ok := e.Find(f.find); ok {
 		a := f.appraise(id, now)
-		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, NextChange: f.rules.Next(a.env, &a.result),
+		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, Next: func() int64 { return f.rules.Next(a.env, &a.result) },
 			Below: func(l rulebook.Level) []access.Obstacle {
 				return Obstacles(f.rules.Holding(a.env, a.view, &a.result, l))
 			}}
+	}
+	if v := q.Device.View; v != nil {
+		q.Certificate = e.Proof(v.Get(f.rb.Dict.Slot("certs"), now))
 	}
 	return f.gates.Decide(q, now)
 }

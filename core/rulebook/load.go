@@ -30,11 +30,11 @@ type loader struct {
 
 // planned sections have a meaning in the design that this version lacks.
 // They are refused unless empty, so that nobody relies on them.
-var planned = []string{"enrolment", "promises", "guard"}
+var planned = []string{"enrolment", "promises"}
 
 // sectionNames are the keys at the top of a rulebook.
 var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "freshness", "threat_bands", "attributes", "sources", "combine",
-	"issuers", "waivers", "places", "break_glass", "resources", "baselines", "gates", "examples"}
+	"issuers", "waivers", "guard", "places", "break_glass", "resources", "baselines", "gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
@@ -72,6 +72,7 @@ func load(files []File) (*loader, error) {
 	l.combine()
 	l.issuers()
 	l.waivers()
+	l.guard()
 	l.access()
 	l.baselines()
 	l.gates()

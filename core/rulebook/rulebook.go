@@ -42,6 +42,7 @@ type Rulebook struct {
 	Places     []Place
 	BreakGlass []string
 	MaxWaiver  int64 // how long a waiver may live, in microseconds
+	Guard      Guard
 	Resources  []Resource
 	Baselines  []Baseline
 	Gates      []Gate // in the order of their numbers, those without one last

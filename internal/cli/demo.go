@@ -23,7 +23,7 @@ import (
 
 func (a *app) demoCmd() *cobra.Command {
 	var o serveOptions
-	story, fast := false, false
+	story, fast, proxy, front := false, false, false, ""
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with the data of Gullholm Ferries",
 		Long: `Run the service with the data of Gullholm Ferries, an invented company that runs
@@ -31,9 +31,13 @@ ferries between islands: 71 devices, 44 people, 10 resources. The records are
 kept in a temporary folder unless --data names one, and the evidence is dated as
 if it had been gathered just now.
 
+With --with-proxy, a real nginx stands in front of small stand-ins for the
+applications and asks the service about every request. The certificates of some
+devices are written out, to come with.
+
 With --story, play a short story in the terminal against a service of its own,
 over its API, and exit.`,
-		Example: "  ironledger demo\n  ironledger demo --story",
+		Example: "  ironledger demo\n  ironledger demo --with-proxy\n  ironledger demo --story",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.logLevel = "error" // the demo uses its break-glass account, which warns
@@ -63,8 +67,15 @@ over its API, and exit.`,
 				if err != nil {
 					return err
 				}
-				if err := fill(cmd.Context(), cl, clock); err != nil {
+				at, err := fill(cmd.Context(), cl, clock)
+				if err != nil {
 					return fmt.Errorf("the demo data could not be loaded: %w", err)
+				}
+				clients := ""
+				if proxy {
+					if clients, err = a.withProxy(cmd.Context(), cl, url, front, o.data, at); err != nil {
+						return fmt.Errorf("the proxy could not be started: %w", err)
+					}
 				}
 				line(a.out, `Gullholm Ferries is open.
 
@@ -79,6 +90,14 @@ over its API, and exit.`,
     ironledger ask birk.strand@gullholm.example chart-room --device GF-T-2107
 
   Ctrl-C ends it.`, a.bold(url), a.bold(token), url, token)
+				if proxy {
+					line(a.out, `
+  The applications stand behind nginx at %s. As from a good laptop:
+    cd %s
+    curl -k --cert GF-L-1042.pem --key GF-L-1042.key -c jar -d person=maren.holt@gullholm.example -d mfa=true https://%s/sign-in
+    curl -k --cert GF-L-1042.pem --key GF-L-1042.key -b jar -i https://%s/payroll/
+  Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`, a.bold("https://"+front), clients, front, front)
+				}
 				return nil
 			})
 		},
@@ -86,6 +105,8 @@ over its API, and exit.`,
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
 	f.StringVar(&o.listen, "listen", defaultListen, "the address to listen on")
+	f.BoolVar(&proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
+	f.StringVar(&front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
 	f.BoolVar(&story, "story", false, "play a short story in the terminal and exit")
 	f.BoolVar(&fast, "fast", false, "play the story without pauses")
 	return c
@@ -108,14 +129,20 @@ func (c *pastClock) release() { c.at.Store(nil) }
 
 // fill plays the week before the demo and loads its data through the API,
 // unless they are there already.
-func fill(ctx context.Context, cl *client.Client, clock *pastClock) error {
+//
+// It returns the moment that the evidence of today is from.
+func fill(ctx context.Context, cl *client.Client, clock *pastClock) (time.Time, error) {
 	defer clock.release()
 	status, err := cl.Status(ctx)
 	if err != nil || status.Value.Rulebook.Version > 0 {
-		return err
+		return time.Now(), err
 	}
 	f := &filler{ctx: ctx, clock: clock, admin: cl}
-	return cmp.Or(f.past(time.Now()), f.present())
+	if err := f.past(time.Now()); err != nil {
+		return time.Now(), err
+	}
+	at := time.Now()
+	return at, f.present(at)
 }
 
 // filler brings the demo data, each thing in the name of who would do it.
@@ -199,9 +226,9 @@ func (f *filler) reports(ndjson string) error {
 }
 
 // present brings what is true today.
-func (f *filler) present() error {
+func (f *filler) present(at time.Time) error {
 	f.clock.release()
-	if err := f.reports(demo.Devices(time.Now())); err != nil {
+	if err := f.reports(demo.Devices(at)); err != nil {
 		return err
 	}
 	if _, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson", strings.NewReader(demo.Stray(time.Now()))); err != nil {
@@ -236,7 +263,7 @@ func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, 
 		if err != nil {
 			return err
 		}
-		if err := fill(ctx, cl, clock); err != nil {
+		if _, err := fill(ctx, cl, clock); err != nil {
 			return err
 		}
 		t := &teller{app: a, client: cl, ctx: ctx, fast: fast}

@@ -347,13 +347,18 @@ func (s *Server) RevokeToken(c *gin.Context, id string) {
 
 // GetAuthzenConfiguration is the metadata of AuthZEN 1.0 (section 9).
 func (s *Server) GetAuthzenConfiguration(c *gin.Context) {
-	base := s.public
-	if base == "" {
-		scheme := "http"
-		if s.tls {
-			scheme = "https"
-		}
-		base = scheme + "://" + c.Request.Host
+	base := s.base(c)
+	c.JSON(http.StatusOK, gin.H{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
+		"search_subject_endpoint": base + "/access/v1/search/subject", "search_resource_endpoint": base + "/access/v1/search/resource", "search_action_endpoint": base + "/access/v1/search/action"})
+}
+
+// base is the address that the service is reached at.
+func (s *Server) base(c *gin.Context) string {
+	if s.public != "" {
+		return s.public
 	}
-	c.JSON(http.StatusOK, gin.H{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation"})
+	if s.tls {
+		return "https://" + c.Request.Host
+	}
+	return "http://" + c.Request.Host
 }

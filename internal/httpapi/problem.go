@@ -28,6 +28,7 @@ type problem struct {
 	Excerpt  string             `json:"excerpt,omitempty"`
 	Problems []rulebook.Problem `json:"problems,omitempty"`
 	Examples any                `json:"examples,omitempty"`
+	Impacts  []service.Impact   `json:"impacts,omitempty"`
 }
 
 func (p *problem) Error() string { return p.Detail }
@@ -48,6 +49,7 @@ func problemOf(err error) *problem {
 		large    *http.MaxBytesError
 		input    *service.InputError
 		missing  *service.NotFoundError
+		impact   *service.ImpactError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -64,6 +66,9 @@ func problemOf(err error) *problem {
 	case errors.As(err, &example):
 		p = newProblem(http.StatusUnprocessableEntity, "%s", example.Error())
 		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail", example.Failed
+	case errors.As(err, &impact):
+		p = newProblem(http.StatusConflict, "%s", impact.Error())
+		p.Type, p.Title, p.Impacts = "urn:ironledger:problem:impact", "This would lock people out", impact.Impacts
 	case errors.As(err, &conflict):
 		p = newProblem(http.StatusConflict, "%s", conflict.Error())
 	case errors.As(err, &input):

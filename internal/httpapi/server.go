@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/time/rate"
 
 	"ironledger.example/api"
 	"ironledger.example/core/rulebook"
@@ -32,6 +33,7 @@ type Server struct {
 	public  string // the base URL for metadata; "" takes it from the request
 	console fs.FS
 	origin  *http.CrossOriginProtection
+	pages   *rate.Limiter // of decisions that people's pages ask for
 }
 
 // Options are what a server is made with.
@@ -86,7 +88,18 @@ var permissions = map[string]service.Permission{
 	"GET /api/v1/tokens":                     service.MayAdmin,
 	"POST /api/v1/tokens":                    service.MayAdmin,
 	"DELETE /api/v1/tokens/:id":              service.MayAdmin,
+	"POST /api/v1/ask/under":                 service.MayAsk,
+	"POST /api/v1/reach/people":              service.MayAsk,
+	"POST /api/v1/reach/resources":           service.MayAsk,
+	"GET /api/v1/coverage":                   service.MayRead,
+	"GET /api/v1/gates":                      service.MayRead,
+	"GET /api/v1/live-sessions":              service.MayRead,
+	"POST /api/v1/rulebooks/replay":          service.MayRead,
 	"POST /access/v1/evaluation":             service.MayDecide,
+	"POST /access/v1/evaluations":            service.MayDecide,
+	"POST /access/v1/search/subject":         service.MayDecide,
+	"POST /access/v1/search/resource":        service.MayDecide,
+	"POST /access/v1/search/action":          service.MayDecide,
 	"GET /api/v1/session":                    anyone,
 	"DELETE /api/v1/session":                 anyone,
 	"POST /api/v1/session":                   nobody,
@@ -127,6 +140,10 @@ func Handler(o Options) http.Handler {
 		c.Header("Content-Type", "application/schema+json")
 		c.JSON(http.StatusOK, rulebook.Schema())
 	})
+	for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions} {
+		r.Handle(method, "/forward-auth", s.forwardAuth) // proxies ask with the method they were asked with
+	}
+	s.personRoutes(r)
 	api.RegisterHandlersWithOptions(r, s, api.GinServerOptions{
 		Middlewares:  []api.MiddlewareFunc{s.authorize},
 		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, newProblem(status, "%s", err)) },
@@ -173,9 +190,13 @@ func (s *Server) authorize(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusForbidden, "this operation has no permission set"))
 		return
 	}
-	if need == nobody {
-		return
+	if need != nobody {
+		s.authorizeAs(c, need)
 	}
+}
+
+// authorizeAs lets a caller with a permission pass and answers others.
+func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
 	token, ok, err := s.caller(c)
 	if err != nil {
 		s.fail(c, err)

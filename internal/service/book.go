@@ -139,6 +139,9 @@ type Draft struct {
 	// Base is the version the author started from; nil to publish over whatever
 	// is in force.
 	Base *int64 `json:"base,omitempty"`
+	// AcceptImpact is why the draft is to be published although it would lock
+	// people out; "" when it is not.
+	AcceptImpact string `json:"accept_impact,omitempty"`
 }
 
 // ConflictError says that another version was published in between.
@@ -170,8 +173,8 @@ func (e *ExampleError) Error() string {
 
 // Publish puts a rulebook in force: the whole fleet is appraised under it, and
 // the version, every change of standing and the new state become durable
-// together. The error is [rulebook.Problems], an [*ExampleError] or a
-// [*ConflictError] when the draft is to blame; then nothing has changed.
+// together. The error is [rulebook.Problems], an [*ExampleError], an
+// [*ImpactError] or a [*ConflictError] when the draft is to blame; then nothing has changed.
 func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*store.Rulebook, int, error) {
 	files := slices.Clone(draft.Files)
 	slices.SortFunc(files, func(a, b rulebook.File) int { return strings.Compare(a.Name, b.Name) })
@@ -183,6 +186,14 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 	if failed := slices.DeleteFunc(outcomes, func(o rehearsal.Outcome) bool { return o.Passed }); len(failed) > 0 {
 		return nil, 0, &ExampleError{failed}
 	}
+	book.inherit(s.Snapshot().Book)
+	impacts, err := s.Guard(ctx, book)
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(impacts) > 0 && strings.TrimSpace(draft.AcceptImpact) == "" {
+		return nil, 0, &ImpactError{impacts}
+	}
 	changed := 0
 	err = s.doAlone(ctx, func(c *change) error {
 		current := c.base.Book.Info.Version
@@ -193,8 +204,11 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		if err := c.batch.PutRulebook(&book.Info); err != nil {
 			return err
 		}
-		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), map[string]any{
-			"version": book.Info.Version, "digest": book.Info.Digest, "message": draft.Message, "name": book.Rulebook.Name})
+		body := map[string]any{"version": book.Info.Version, "digest": book.Info.Digest, "message": draft.Message, "name": book.Rulebook.Name}
+		if len(impacts) > 0 {
+			body["impacts"], body["accept_impact"] = impacts, draft.AcceptImpact
+		}
+		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), body)
 		book.inherit(c.base.Book)
 		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: byRulebook, actor: actor})
 		return nil

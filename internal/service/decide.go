@@ -1,10 +1,13 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
@@ -16,6 +19,7 @@ import (
 // Answer is a decision as it is recorded and shown.
 type Answer struct {
 	ID       string             `json:"id,omitempty"`
+	Code     string             `json:"code,omitempty"` // what a person reads to the help desk
 	At       string             `json:"at"`
 	Asked    *access.Evaluation `json:"asked"`
 	Rulebook int64              `json:"rulebook"` // the version that decided
@@ -26,18 +30,47 @@ type Answer struct {
 
 // Ask answers a request and records nothing: a trial, for people.
 func (s *Service) Ask(e *access.Evaluation) *Answer {
-	return s.Snapshot().answer(e, s.micros())
+	snap, now := s.Snapshot(), s.micros()
+	q, known := snap.request(e, now)
+	return snap.answer(e, q, known, now)
 }
 
-func (snap *Snapshot) answer(e *access.Evaluation, now int64) *Answer {
+// AskUnder answers a request as a candidate rulebook, nil for the one in force,
+// would at a moment, 0 for now, with the evidence of today. Nothing is changed
+// or recorded. The error is [rulebook.Problems] when the files are to blame.
+func (s *Service) AskUnder(e *access.Evaluation, files []rulebook.File, at int64) (*Answer, error) {
+	snap, now := *s.Snapshot(), cmp.Or(at, s.micros())
+	if files != nil {
+		book, err := s.candidate(files)
+		if err != nil {
+			return nil, err
+		}
+		snap.Book = book
+	}
+	q, known := snap.request(e, now)
+	return snap.answer(e, q, known, now), nil
+}
+
+// request fills a question with what is known of its person and device, and
+// reports whether the directory knows the person.
+func (snap *Snapshot) request(e *access.Evaluation, now int64) (*access.Request, bool) {
 	q := e.Request()
 	_, known := snap.People.Get(q.User)
 	q.Groups = snap.People.Groups(q.User)
 	if id, ok := e.Find(snap.Fleet.Find); ok {
-		d := snap.at(snap.Fleet.Get(id), now)
-		q.Device = access.Device{ID: id, Known: true, Level: d.Result.Level, View: d.View, NextChange: d.next(now),
-			Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
+		snap.from(q, e, snap.at(snap.Fleet.Get(id), now), now)
 	}
+	return q, known
+}
+
+// from makes a request come from a device that is at the moment now.
+func (snap *Snapshot) from(q *access.Request, e *access.Evaluation, d *Device, now int64) {
+	q.Device = access.Device{ID: d.ID, Known: true, Level: d.Result.Level, View: d.View, Next: func() int64 { return d.next(now) },
+		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
+	q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
+}
+
+func (snap *Snapshot) answer(e *access.Evaluation, q *access.Request, known bool, now int64) *Answer {
 	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: known, Decision: snap.Book.Gates.Decide(q, now)}
 }
 
@@ -45,24 +78,63 @@ func (snap *Snapshot) answer(e *access.Evaluation, now int64) *Answer {
 // ledger before Decide returns; when it cannot be, the error says so and there
 // is no answer to rely on. The answer is an [access.Response] in JSON.
 func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
-	now := s.micros()
-	a := s.Snapshot().answer(e, now)
-	a.ID = s.ids.next(now)
-	decision := mustJSON(a.Decision)
-	head := *a
-	head.Decision = nil
-	entry := ledger.Entry{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: joinObjects(mustJSON(head), decision)}
-	if err := s.store.Commit(&store.Batch{Entries: []ledger.Entry{entry}}); err != nil {
-		return nil, fmt.Errorf("the decision could not be recorded: %w", err)
-	}
-	if a.BreakGlass {
-		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
+	a, decision, err := s.decide(actor, e)
+	if err != nil {
+		return nil, err
 	}
 	response := append(make([]byte, 0, len(decision)+96), `{"decision":`...)
 	response = strconv.AppendBool(response, a.Outcome == access.Allow)
 	response = append(response, `,"context":`...)
-	response = append(response, joinObjects(fmt.Appendf(nil, `{"id":%q}`, a.ID), decision)...)
+	head := fmt.Appendf(nil, `{"id":%q}`, a.ID)
+	if a.Code != "" {
+		head = fmt.Appendf(nil, `{"id":%q,"code":%q}`, a.ID, a.Code)
+	}
+	response = append(response, joinObjects(head, decision)...)
 	return append(response, '}'), nil
+}
+
+// decide answers a request, records the answer and returns it with its decision
+// in JSON.
+func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawMessage, error) {
+	snap, now := s.Snapshot(), s.micros()
+	q, known := snap.request(e, now)
+	a := snap.answer(e, q, known, now)
+	a.ID = s.ids.next(now)
+	batch := store.Batch{}
+	if a.Outcome != access.Allow {
+		a.Code = newCode()
+		batch.PutCode(a.Code, a.ID)
+	}
+	decision := mustJSON(a.Decision)
+	head := *a
+	head.Decision = nil
+	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: joinObjects(mustJSON(head), decision)}}
+	if err := s.store.Commit(&batch); err != nil {
+		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
+	}
+	if a.BreakGlass {
+		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
+	}
+	s.sessions.begin(snap, actor, a, now)
+	return a, decision, nil
+}
+
+// codeLetters leave out what looks like something else: 0 and O, 1, I and L.
+const codeLetters = "23456789ABCDEFGHJKMNPQRSTUVWXYZ"
+
+// newCode makes the short name of a refusal, as in K7M2-9XQD: 39 bits, to be
+// read aloud. It opens nothing by itself.
+func newCode() string {
+	var b [8]byte
+	rand.Read(b[:])
+	out := make([]byte, 0, 9)
+	for i, x := range b {
+		if i == 4 {
+			out = append(out, '-')
+		}
+		out = append(out, codeLetters[int(x)%len(codeLetters)])
+	}
+	return string(out)
 }
 
 // joinObjects makes one JSON object of two that are not empty. The decision in
@@ -107,8 +179,17 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 	return out, nil
 }
 
-// Decision reads one recorded decision.
+// Decision reads one recorded decision, by its id or the code of a refusal.
 func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
+	if code := strings.ToUpper(strings.TrimSpace(id)); len(id) < 20 {
+		if len(code) == 8 {
+			code = code[:4] + "-" + code[4:]
+		}
+		var err error
+		if id, err = s.store.ByCode(ctx, code); err != nil {
+			return Recorded{}, err
+		}
+	}
 	e, err := s.store.Decision(ctx, id)
 	if err != nil {
 		return Recorded{}, err

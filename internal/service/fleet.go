@@ -77,7 +77,15 @@ func (f *Fleet) Find(k evidence.Key) (string, bool) {
 	if !ok {
 		return "", false
 	}
-	return id.(string), true
+	return id.(string), id != ""
+}
+
+// own notes which device a certificate belongs to. One that two devices have
+// shown belongs to neither.
+func (f *Fleet) own(k evidence.Key, device string) {
+	if owner, known := f.keys.LoadOrStore(k, device); known && owner != device {
+		f.keys.Store(k, "")
+	}
 }
 
 // All calls visit for every device, in no order, until it returns false.
@@ -102,6 +110,10 @@ func (f *Fleet) place(d *Device) (made *cell) {
 		made = p
 	}
 	for _, k := range d.Keys {
+		if k.Kind == evidence.ByCertificate {
+			f.own(k, d.ID)
+			continue
+		}
 		f.keys.Store(k, d.ID)
 	}
 	return made
@@ -160,7 +172,7 @@ func (c *change) find(k evidence.Key) (string, bool) {
 			return k.Text, true
 		}
 		if id, ok := layer.keys[k]; ok {
-			return id, true
+			return id, id != ""
 		}
 	}
 	return c.base.Fleet.Find(k)

@@ -203,7 +203,14 @@ func (c *change) addKeys(d *Device, rep *evidence.Report) {
 		if k.Kind == evidence.ByID {
 			continue
 		}
-		c.keys[k] = d.ID
+		if k.Kind == evidence.ByCertificate {
+			if owner, known := c.find(k); known && owner != d.ID {
+				c.keys[k] = ""
+			}
+		}
+		if _, set := c.keys[k]; !set || k.Kind != evidence.ByCertificate {
+			c.keys[k] = d.ID
+		}
 		if !slices.Contains(d.Keys, k) {
 			d.Keys = append(d.Keys, k)
 		}

@@ -47,6 +47,9 @@ type Service struct {
 	flying  *flight // the change that is being committed
 	aside   aside   // reports that wait for a person
 
+	sessions  sessions // allows that may still be relied on
+	ticketKey []byte
+
 	ids ids
 
 	// FirstToken is the administrator's token made at the first start, "" when
@@ -127,6 +130,12 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 	s.due = restored.due
 	heap.Init(&s.due)
 	s.snap.Store(snap)
+	if err := s.restoreSessions(ctx); err != nil {
+		return err
+	}
+	if err := s.loadTicketKey(ctx); err != nil {
+		return err
+	}
 	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", book.Info.Version)
 	return nil
 }
@@ -295,6 +304,7 @@ func (s *Service) launch(c *change, jobs []*job) {
 	if len(jobs) == 0 {
 		return
 	}
+	c.endSessions()
 	f, before := &flight{c, jobs, make(chan error, 1)}, s.flying
 	var err error
 	if before != nil {

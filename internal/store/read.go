@@ -266,23 +266,76 @@ type Moves struct {
 	Devices  int
 }
 
-// Moves counts the changes of level since a moment, by stretches of time. The
-// order of entries is that of time, so the first of them is found by halving.
-func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error) {
+// before returns the sequence number of the last entry before a moment. The
+// order of entries is that of time, so it is found by halving.
+func (s *Store) before(ctx context.Context, moment int64) (int64, error) {
 	first, last := int64(0), int64(0)
 	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0) FROM entries").Scan(&last); err != nil {
-		return nil, fmt.Errorf("read entries: %w", err)
+		return 0, fmt.Errorf("read entries: %w", err)
 	}
 	for first < last {
 		middle, at := (first+last)/2, int64(0)
 		if err := s.read.QueryRowContext(ctx, "SELECT at FROM entries WHERE seq > ? ORDER BY seq LIMIT 1", middle).Scan(&at); err != nil {
-			return nil, fmt.Errorf("read entries: %w", err)
+			return 0, fmt.Errorf("read entries: %w", err)
 		}
-		if at < since {
+		if at < moment {
 			first = middle + 1
 		} else {
 			last = middle
 		}
+	}
+	return first, nil
+}
+
+// Since visits the entries of a kind since a moment, oldest first, until visit
+// returns an error, which it returns.
+func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit func(ledger.Entry) error) error {
+	first, err := s.before(ctx, moment)
+	if err != nil {
+		return err
+	}
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE seq > ? AND kind = ? AND at >= ? ORDER BY seq", first, string(kind), moment)
+	if err != nil {
+		return fmt.Errorf("read entries: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		e, err := scanEntry(rows.Scan)
+		if err != nil {
+			return err
+		}
+		if err := visit(e); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// ByCode returns the id of the decision that a code was given for.
+func (s *Store) ByCode(ctx context.Context, code string) (id string, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT decision FROM codes WHERE code = ?", code).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", ErrNotFound
+	}
+	return id, err
+}
+
+// PutCode keeps the code of a decision.
+func (b *Batch) PutCode(code, decision string) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		_, err := tx.Exec("INSERT INTO codes (code, decision) VALUES (?, ?)", code, decision)
+		if err != nil {
+			return fmt.Errorf("write a code: %w", err)
+		}
+		return nil
+	})
+}
+
+// Moves counts the changes of level since a moment, by stretches of time.
+func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error) {
+	first, err := s.before(ctx, since)
+	if err != nil {
+		return nil, err
 	}
 	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, coalesce(json_extract(body, '$.from'), ''), json_extract(body, '$.to'), count(*) FROM entries
 		WHERE seq > ?2 AND kind = 'standing.changed' AND at >= ?3 GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)

@@ -1,0 +1,145 @@
+package access
+
+import (
+	"slices"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// Ruling is how a request ends, without the reasons.
+type Ruling struct {
+	Outcome    Outcome
+	Shadow     Outcome // if shadow gates were enforced
+	BreakGlass bool
+}
+
+// Trial puts many requests to the gates, one after another, and tells how each
+// ends. It reuses its room; it must not be shared between goroutines.
+type Trial struct {
+	p     *Program
+	env   condition.Env
+	room  []int
+	asked []asked
+}
+
+// asked is what one gate that matched came to; Allow when it is met.
+type asked struct {
+	gate    int
+	outcome Outcome
+}
+
+// Trial returns room for trying requests.
+func (p *Program) Trial() *Trial {
+	t := &Trial{p: p}
+	t.env.Frames[rulebook.RequestFrame] = condition.NewFrame(rulebook.RequestSlots)
+	return t
+}
+
+// Try puts a request to the gates at now.
+func (t *Trial) Try(q *Request, now int64) Ruling {
+	p := t.p
+	t.asked = t.asked[:0]
+	if q.User != "" && p.breakGlass[q.User] {
+		return Ruling{Allow, Allow, true}
+	}
+	res := p.resources[q.Resource]
+	if res == nil {
+		res = p.other
+	}
+	t.room = res.candidates(q, t.room)
+	t.env.Now = now
+	t.env.Frames[evidence.DeviceFrame] = p.noDevice
+	if q.Device.Known && q.Device.View != nil {
+		t.env.Frames[evidence.DeviceFrame] = q.Device.View.Frame
+	}
+	frame := t.env.Frames[rulebook.RequestFrame]
+	clear(frame.Cells)
+	clear(frame.Values)
+	p.frame(q, res, now, frame)
+	var real, shadow tally
+	for _, i := range t.room {
+		g := &p.gates[i]
+		if !g.matches(q) || g.When != nil && g.When.Eval(&t.env) == condition.False {
+			continue
+		}
+		a := asked{i, t.ask(g)}
+		t.asked = append(t.asked, a)
+		if shadow.add(a.outcome); !g.shadow {
+			real.add(a.outcome)
+		}
+	}
+	return Ruling{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
+}
+
+// ask puts the request to one gate.
+func (t *Trial) ask(g *gate) Outcome {
+	if g.Need.Eval(&t.env) == condition.True {
+		return Allow
+	}
+	if !g.StepUp {
+		return Deny
+	}
+	frame := t.env.Frames[rulebook.RequestFrame]
+	cell, said := frame.Cells[rulebook.SlotMFA], frame.Values[rulebook.SlotMFA]
+	frame.Set(rulebook.SlotMFA, value.OfBool(true), condition.Always)
+	met := g.Need.Eval(&t.env) == condition.True
+	frame.Cells[rulebook.SlotMFA], frame.Values[rulebook.SlotMFA] = cell, said
+	if met {
+		return StepUp
+	}
+	return Deny
+}
+
+// Stops lists the ids of the enforced gates that stood in the way of the
+// request that was tried last, in the order of their numbers.
+func (t *Trial) Stops() []string {
+	var ids []string
+	for _, a := range t.asked {
+		if g := &t.p.gates[a.gate]; !g.shadow && a.outcome != Allow {
+			ids = append(ids, g.ID)
+		}
+	}
+	return ids
+}
+
+// Matched lists the ids of the enforced gates that matched the request that was
+// tried last.
+func (t *Trial) Matched() []string {
+	var ids []string
+	for _, a := range t.asked {
+		if g := &t.p.gates[a.gate]; !g.shadow {
+			ids = append(ids, g.ID)
+		}
+	}
+	return ids
+}
+
+// tally joins the verdicts of gates.
+type tally struct{ matched, denied, stepped bool }
+
+func (t *tally) add(o Outcome) {
+	t.matched = true
+	t.denied = t.denied || o == Deny
+	t.stepped = t.stepped || o == StepUp
+}
+
+func (t tally) outcome(unmatched bool) Outcome {
+	switch {
+	case t.denied:
+		return Deny
+	case t.stepped:
+		return StepUp
+	case t.matched || unmatched:
+		return Allow
+	}
+	return Deny
+}
+
+// guards reports whether the gate is about a resource, whatever the action.
+func guards(w *rulebook.What, id string, tags []string) bool {
+	in := w.Everything || slices.Contains(w.Resources, id) || intersect(w.Tags, tags)
+	return in && !slices.Contains(w.ExceptResources, id) && !intersect(w.ExceptTags, tags)
+}

@@ -1,0 +1,178 @@
+package httpapi
+
+import (
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/service"
+)
+
+// EvaluateMany is the access evaluations of AuthZEN 1.0 (section 7).
+func (s *Server) EvaluateMany(c *gin.Context) {
+	if _, err := mediaType(c, "application/json"); err != nil {
+		s.fail(c, err)
+		return
+	}
+	body, err := readBody(c, maxBody)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	batch, err := access.ParseBatch(body)
+	if err != nil {
+		s.fail(c, badRequest(err))
+		return
+	}
+	if batch.Single {
+		if err := batch.Items[0].Err; err != nil {
+			s.fail(c, badRequest(err))
+			return
+		}
+		r, err := s.service.Decide(actor(c).Name, batch.Items[0].Asked)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Data(http.StatusOK, "application/json; charset=utf-8", r)
+		return
+	}
+	answers, err := s.service.DecideMany(actor(c).Name, batch)
+	s.answer(c, http.StatusOK, gin.H{"evaluations": answers}, err)
+}
+
+func badRequest(err error) error {
+	if p := problemOf(err); p.Status != http.StatusInternalServerError {
+		return err
+	}
+	return newProblem(http.StatusBadRequest, "%s", err)
+}
+
+// SearchSubject is the subject search of AuthZEN 1.0 (section 8.4).
+func (s *Server) SearchSubject(c *gin.Context) { s.search(c, access.SearchSubject) }
+
+// SearchResource is the resource search of AuthZEN 1.0 (section 8.5).
+func (s *Server) SearchResource(c *gin.Context) { s.search(c, access.SearchResource) }
+
+// SearchAction is the action search of AuthZEN 1.0 (section 8.6).
+func (s *Server) SearchAction(c *gin.Context) { s.search(c, access.SearchAction) }
+
+func (s *Server) search(c *gin.Context, kind access.SearchKind) {
+	if _, err := mediaType(c, "application/json"); err != nil {
+		s.fail(c, err)
+		return
+	}
+	body, err := readBody(c, maxBody)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	q, err := access.ParseSearch(kind, body)
+	if err != nil {
+		s.fail(c, badRequest(err))
+		return
+	}
+	first := 0
+	if q.Page.Token != "" {
+		if first, err = strconv.Atoi(q.Page.Token); err != nil || first < 0 {
+			s.fail(c, &access.FieldError{Pointer: "/page/token", Message: "this is not a token that a page of this search gave"})
+			return
+		}
+	}
+	found := s.service.Find(kind, &q.Evaluation)
+	total := len(found)
+	found = found[min(first, total):]
+	next := ""
+	if limit := q.Page.Limit; limit > 0 && limit < len(found) {
+		found, next = found[:limit], strconv.Itoa(first+limit)
+	}
+	c.JSON(http.StatusOK, gin.H{"results": found, "page": gin.H{"next_token": next, "count": len(found), "total": total}})
+}
+
+// AskUnder tries a request under a candidate, or at another moment.
+func (s *Server) AskUnder(c *gin.Context) {
+	var in struct {
+		Asked access.Evaluation `json:"asked"`
+		Files []api.File        `json:"files"`
+		At    string            `json:"at"`
+	}
+	if err := decode(c, maxRulebook, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if err := in.Asked.Check(); err != nil {
+		s.fail(c, err)
+		return
+	}
+	at := int64(0)
+	if in.At != "" {
+		v, err := value.ParseTime(in.At)
+		if err != nil {
+			s.fail(c, &service.InputError{Pointer: "/at", Message: err.Error()})
+			return
+		}
+		at = v.Num()
+	}
+	a, err := s.service.AskUnder(&in.Asked, in.Files, at)
+	if err == nil {
+		speakAnswer(c, a)
+	}
+	s.answer(c, http.StatusOK, a, err)
+}
+
+// WhoReaches tells who can get to a resource.
+func (s *Server) WhoReaches(c *gin.Context) {
+	e, err := evaluationOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, s.service.WhoReaches(e))
+}
+
+// WhatReaches tells what a person can get to.
+func (s *Server) WhatReaches(c *gin.Context) {
+	e, err := evaluationOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, list[service.ReachResource]{Items: s.service.WhatReaches(e)})
+}
+
+// GetCoverage tells what it takes for each group to reach each resource.
+func (s *Server) GetCoverage(c *gin.Context) { c.JSON(http.StatusOK, s.service.GateCoverage()) }
+
+// ListGates lists the gates with what the last week brought.
+func (s *Server) ListGates(c *gin.Context) {
+	gates, err := s.service.Gates(c)
+	s.answer(c, http.StatusOK, list[service.GateLine]{Items: gates}, err)
+}
+
+// ListLiveSessions lists the allows that may still be relied on.
+func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) {
+	items := s.service.LiveSessions(p.Person, p.Device, p.Resource)
+	if items == nil {
+		items = []*service.LiveSession{}
+	}
+	c.JSON(http.StatusOK, list[*service.LiveSession]{Items: items})
+}
+
+// ReplayRulebook works out what a rulebook would answer to past requests.
+func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
+	d, err := draftOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	days := p.Days
+	if c.Query("days") == "" {
+		days = 7
+	}
+	shift, err := s.service.Replay(c, d.Files, days)
+	s.answer(c, http.StatusOK, shift, err)
+}

@@ -1,0 +1,346 @@
+package httpapi
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"html/template"
+	"io/fs"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"golang.org/x/text/language"
+	"golang.org/x/time/rate"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/service"
+)
+
+// The pages that a person meets: why they were refused, and how their device
+// stands. They need no script and no sign-in of their own: a refusal is opened
+// by the ticket in its address, the device by what the proxy says of the
+// connection. They tell nothing of other rules, other devices or the rulebook.
+
+//go:embed person/*.html person/*.css
+var personFiles embed.FS
+
+// personPages are the templates of the pages.
+var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps": linked}).ParseFS(personFiles, "person/*.html"))
+
+// pageRate bounds how often the pages ask for a new decision, altogether.
+const (
+	pageRate  = 20 // a second
+	pageBurst = 100
+)
+
+// words are the texts of the pages, by language; the first is fallen back to.
+var pageLanguages = []language.Tag{language.English, language.Swedish}
+
+var pageWords = map[string]map[string]string{
+	"en": {
+		"lang": "en", "refused": "You cannot open this right now", "stepup": "Confirm that it is you", "allowed": "You can go on",
+		"allowedText": "Everything this needs is in order now.", "asked": "What was asked", "person": "Person", "device": "Device", "when": "When", "resource": "Asked for",
+		"unknownDevice": "a device that is not known here", "inTheWay": "What stands in the way", "todo": "What you can do", "again": "Check again", "goOn": "Go on",
+		"code": "Code for the help desk", "codeText": "If you need help, read this code to them. It lets them see this refusal, and opens nothing.",
+		"seen": "seen", "ago": "ago", "notSeen": "nothing has been seen yet", "stepupText": "Sign in again with your second factor, then go on.", "signIn": "Sign in again",
+		"enrol": "This device is not known here", "enrolText": "Use a device that belongs to your work, or ask the help desk to take this one in. Read them the code below.",
+		"myDevice": "My device", "standing": "How it stands", "fine": "Everything that is asked of this device is in order.", "mend": "What holds it back", "last": "Last heard from",
+		"gone": "This page is no longer there", "goneText": "The address is not complete, or the refusal is not on record. Open what you wanted once more.",
+		"nobody": "The connection does not say which device this is. Open this page from a device that shows its certificate.", "place": "The help desk can tell you more: read them the code below.",
+		"checked": "Checked just now. Nothing has changed since.", "soon": "Ends by itself", "until": "until", "first": "first", "grace": "you have until", "waived": "there is an exception until",
+	},
+	"sv": {
+		"lang": "sv", "refused": "Du kan inte öppna det här just nu", "stepup": "Bekräfta att det är du", "allowed": "Du kan fortsätta",
+		"allowedText": "Allt som behövs är i ordning nu.", "asked": "Vad som efterfrågades", "person": "Person", "device": "Enhet", "when": "När", "resource": "Efterfrågat",
+		"unknownDevice": "en enhet som inte är känd här", "inTheWay": "Vad som står i vägen", "todo": "Vad du kan göra", "again": "Kontrollera igen", "goOn": "Fortsätt",
+		"code": "Kod till helpdesk", "codeText": "Behöver du hjälp, läs upp koden. Den låter dem se detta avslag och öppnar ingenting.",
+		"seen": "sett för", "ago": "sedan", "notSeen": "inget har setts ännu", "stepupText": "Logga in igen med din andra faktor och fortsätt sedan.", "signIn": "Logga in igen",
+		"enrol": "Den här enheten är inte känd här", "enrolText": "Använd en enhet som hör till ditt arbete, eller be helpdesk att ta emot den här. Läs upp koden nedan.",
+		"myDevice": "Min enhet", "standing": "Läget", "fine": "Allt som krävs av den här enheten är i ordning.", "mend": "Vad som håller den tillbaka", "last": "Senast hörd",
+		"gone": "Sidan finns inte längre", "goneText": "Adressen är inte hel, eller så finns avslaget inte kvar. Öppna det du ville en gång till.",
+		"nobody": "Anslutningen säger inte vilken enhet detta är. Öppna sidan från en enhet som visar sitt certifikat.", "place": "Helpdesk kan berätta mer: läs upp koden nedan.",
+		"checked": "Kontrollerat just nu. Inget har ändrats.", "soon": "Upphör av sig självt", "until": "till", "first": "först", "grace": "du har till", "waived": "det finns ett undantag till",
+	},
+}
+
+// personPage is what the templates are given.
+type personPage struct {
+	W          map[string]string
+	Title      string
+	Outcome    string
+	Why        string // in one sentence, for the person
+	Facts      [][2]string
+	Obstacles  []personObstacle
+	Code       string
+	Ticket     string
+	To         string // where to go on to
+	SignIn     string
+	Checked    bool
+	Unknown    bool // the device is not known
+	Mark       []bool
+	Level      string
+	NoObstacle bool
+}
+
+// personObstacle is a rule that is not passed, as its person may know it.
+type personObstacle struct {
+	Title, Steps string
+	Seen         []string
+	Until        string
+}
+
+// personRoutes adds the pages.
+func (s *Server) personRoutes(r *gin.Engine) {
+	s.pages = rate.NewLimiter(pageRate, pageBurst)
+	r.GET("/me/why/:ticket", s.why)
+	r.POST("/me/why/:ticket/again", s.whyAgain)
+	r.GET("/me/device", s.myDevice)
+	r.GET("/me/:file", s.personFile)
+}
+
+// personFile serves what the pages are drawn with.
+func (s *Server) personFile(c *gin.Context) {
+	c.Header("Cache-Control", "public, max-age=3600")
+	switch name := c.Param("file"); name {
+	case "style.css":
+		text, err := personFiles.ReadFile("person/style.css")
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Data(http.StatusOK, "text/css; charset=utf-8", text)
+	case "serif.woff2", "sans.woff2":
+		pattern := map[string]string{"serif.woff2": "assets/literata-latin-wght-normal-*.woff2", "sans.woff2": "assets/source-sans-3-latin-wght-normal-*.woff2"}[name]
+		if found, err := fs.Glob(s.console, pattern); err == nil && len(found) > 0 {
+			http.ServeFileFS(c.Writer, c.Request, s.console, found[0])
+			return
+		}
+		fallthrough
+	default:
+		s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
+	}
+}
+
+// pageLanguage is the language of the pages that fits what the caller reads.
+func pageLanguage(c *gin.Context) map[string]string {
+	wanted, _, err := language.ParseAcceptLanguage(c.GetHeader("Accept-Language"))
+	if err != nil {
+		wanted = nil
+	}
+	_, i, _ := language.NewMatcher(pageLanguages).Match(wanted...)
+	base, _ := pageLanguages[i].Base()
+	return pageWords[base.String()]
+}
+
+func (s *Server) render(c *gin.Context, status int, page *personPage) {
+	var out bytes.Buffer
+	if err := personPages.ExecuteTemplate(&out, "page.html", page); err != nil {
+		s.fail(c, err)
+		return
+	}
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; font-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Cache-Control", "no-store")
+	h.Set("Vary", "Accept-Language")
+	c.Data(status, "text/html; charset=utf-8", out.Bytes())
+}
+
+func (s *Server) gone(c *gin.Context) {
+	w := pageLanguage(c)
+	s.render(c, http.StatusNotFound, &personPage{W: w, Title: w["gone"], Why: w["goneText"], NoObstacle: true})
+}
+
+// why explains a recorded refusal to the person it was for.
+func (s *Server) why(c *gin.Context) {
+	r, err := s.service.ByTicket(c, c.Param("ticket"))
+	if err != nil {
+		s.gone(c)
+		return
+	}
+	page := s.whyPage(c, &r.Answer)
+	page.Checked = c.Query("checked") != ""
+	s.render(c, http.StatusOK, page)
+}
+
+// whyAgain decides the same request anew and shows the answer at once.
+func (s *Server) whyAgain(c *gin.Context) {
+	if err := s.origin.Check(c.Request); err != nil {
+		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
+		return
+	}
+	if !s.pages.Allow() {
+		c.Header("Retry-After", "2")
+		s.fail(c, newProblem(http.StatusTooManyRequests, "too many people check at this moment; try again in two seconds"))
+		return
+	}
+	r, err := s.service.ByTicket(c, c.Param("ticket"))
+	if err != nil {
+		s.gone(c)
+		return
+	}
+	id, refused, err := s.service.Permit(r.Actor, r.Asked)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	to := localPath(c.PostForm("to"))
+	if refused == nil {
+		w := pageLanguage(c)
+		s.render(c, http.StatusOK, &personPage{W: w, Title: w["allowed"], Outcome: string(access.Allow), Why: w["allowedText"], Facts: s.askedFacts(w, &r.Answer), To: s.goOn(&r.Answer, to), NoObstacle: true})
+		return
+	}
+	address := "/me/why/" + s.service.Ticket(id) + "?checked=1"
+	if to != "" {
+		address += "&to=" + template.URLQueryEscaper(to)
+	}
+	c.Redirect(http.StatusSeeOther, address)
+}
+
+// goOn is where a person goes on to: the path they came from, or the resource.
+func (s *Server) goOn(a *service.Answer, to string) string {
+	if to != "" {
+		return to
+	}
+	for _, r := range s.service.Snapshot().Book.Rulebook.Resources {
+		if r.ID == a.Asked.Resource.ID && (strings.HasPrefix(r.URL, "https://") || strings.HasPrefix(r.URL, "http://")) {
+			return r.URL
+		}
+	}
+	return ""
+}
+
+func (s *Server) askedFacts(w map[string]string, a *service.Answer) [][2]string {
+	title := a.Asked.Resource.ID
+	for _, r := range s.service.Snapshot().Book.Rulebook.Resources {
+		if r.ID == title && r.Title != "" {
+			title = r.Title
+		}
+	}
+	device := w["unknownDevice"]
+	if a.Known {
+		device = a.Device
+		if d := s.service.Device(a.Device); d != nil && d.Name != "" {
+			device = d.Name + " (" + d.ID + ")"
+		}
+	}
+	at, _ := time.Parse(time.RFC3339, a.At)
+	return [][2]string{{w["resource"], title}, {w["person"], a.Asked.Subject.ID}, {w["device"], device}, {w["when"], at.Format("2006-01-02 15:04 MST")}}
+}
+
+func (s *Server) whyPage(c *gin.Context, a *service.Answer) *personPage {
+	w := pageLanguage(c)
+	speakAnswer(c, a)
+	p := &personPage{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a), Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")), Unknown: !a.Known && a.Outcome == access.Deny}
+	p.Why, _ = rulebook.Language(a.ReasonUser, w["lang"])
+	if a.Outcome == access.StepUp {
+		p.Title, p.Why, p.SignIn = w["stepup"], w["stepupText"], s.goOn(a, p.To)
+	}
+	if a.Outcome == access.Allow {
+		p.Title, p.Why, p.To = w["allowed"], w["allowedText"], s.goOn(a, p.To)
+	}
+	now := s.service.Now()
+	for _, o := range a.Remedies {
+		p.Obstacles = append(p.Obstacles, obstacleOf(w, o.Title, o.Remedy, o.Why, now))
+	}
+	p.NoObstacle = len(p.Obstacles) == 0
+	return p
+}
+
+// myDevice tells how the device of the connection stands.
+func (s *Server) myDevice(c *gin.Context) {
+	s.authorizeAs(c, service.MayDecide)
+	if c.IsAborted() {
+		return
+	}
+	w := pageLanguage(c)
+	page := &personPage{W: w, Title: w["myDevice"], NoObstacle: true}
+	print, err := clientCert(c.GetHeader(headerCert))
+	if err != nil {
+		page.Why = w["nobody"]
+		s.render(c, http.StatusOK, page)
+		return
+	}
+	e := access.Evaluation{Context: &access.Context{Device: &access.DeviceRef{CertificateSHA256: print}}}
+	id, known := e.Find(s.service.Snapshot().Fleet.Find)
+	d := s.service.Device(id)
+	if !known || d == nil {
+		page.Title, page.Why, page.Code = w["enrol"], w["enrolText"], ""
+		s.render(c, http.StatusOK, page)
+		return
+	}
+	speakDevice(c, d)
+	page.Facts = [][2]string{{w["device"], strings.TrimSpace(d.Name + " (" + d.ID + ")")}}
+	if user := c.GetHeader(headerUser); user != "" {
+		page.Facts = append(page.Facts, [2]string{w["person"], user})
+	}
+	if at, err := time.Parse(time.RFC3339, d.SeenAt); err == nil {
+		page.Facts = append(page.Facts, [2]string{w["last"], agoText(w, s.service.Now().Sub(at).Microseconds())})
+	}
+	for i := range d.Top {
+		page.Mark = append(page.Mark, i < d.Rank)
+	}
+	page.Level, page.Why = d.Level, w["fine"]
+	now := s.service.Now()
+	for _, v := range d.Standing.Verdicts {
+		if v.Shadow || !slices.Contains([]string{"fail", "unknown", "grace"}, v.Verdict.String()) {
+			continue
+		}
+		o := obstacleOf(w, v.Title, v.Remedy, v.Why, now)
+		if v.GraceUntil != "" {
+			o.Until = w["grace"] + " " + strings.Replace(v.GraceUntil[:16], "T", " ", 1) + " UTC"
+		}
+		page.Obstacles = append(page.Obstacles, o)
+		page.NoObstacle, page.Why = false, ""
+	}
+	s.render(c, http.StatusOK, page)
+}
+
+// obstacleOf tells of a rule only what its remedy says, or its title, and what
+// was seen and how long ago.
+func obstacleOf(w map[string]string, title string, remedies map[string]rulebook.Remedy, why []condition.Leaf, now time.Time) personObstacle {
+	o := personObstacle{Title: title}
+	if m, ok := rulebook.Language(remedies, w["lang"]); ok {
+		o.Title, o.Steps = m.Title, m.Steps
+	}
+	for _, l := range why {
+		text := w["notSeen"]
+		if at, err := time.Parse(time.RFC3339, l.At); err == nil {
+			text = w["seen"] + " " + agoText(w, now.Sub(at).Microseconds())
+		}
+		if l.Observed != "" && len(l.Observed) <= 60 {
+			text = l.Observed + ", " + text
+		}
+		if !slices.Contains(o.Seen, text) {
+			o.Seen = append(o.Seen, text)
+		}
+	}
+	return o
+}
+
+func agoText(w map[string]string, micros int64) string {
+	return fmt.Sprintf("%s %s", value.FormatAge(max(0, micros)), w["ago"])
+}
+
+// linked writes the steps of a remedy: plain text with links as [text](https://…).
+func linked(text string) template.HTML {
+	var out strings.Builder
+	for text != "" {
+		before, rest, found := strings.Cut(text, "[")
+		label, after, closed := strings.Cut(rest, "](")
+		target, tail, ended := strings.Cut(after, ")")
+		if !found || !closed || !ended || !strings.HasPrefix(target, "https://") {
+			out.WriteString(template.HTMLEscapeString(text))
+			break
+		}
+		out.WriteString(template.HTMLEscapeString(before))
+		fmt.Fprintf(&out, `<a href="%s" rel="noreferrer">%s</a>`, template.HTMLEscapeString(target), template.HTMLEscapeString(label))
+		text = tail
+	}
+	return template.HTML(out.String()) // every part was escaped above
+}

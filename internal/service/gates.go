@@ -1,0 +1,107 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// GateLine is a gate with what the last week brought.
+type GateLine struct {
+	ID        string        `json:"id"`
+	Number    int           `json:"number,omitempty"`
+	Title     string        `json:"title,omitempty"`
+	Mode      rulebook.Mode `json:"mode"`
+	Who       string        `json:"who"`
+	What      string        `json:"what"`
+	When      string        `json:"when,omitempty"`
+	Need      string        `json:"need"`
+	Otherwise string        `json:"otherwise"`
+	ValidFor  string        `json:"valid_for"`
+	Week      GateWeek      `json:"week"`
+}
+
+// GateWeek counts what a gate said in the last week.
+type GateWeek struct {
+	Met       int `json:"met"`
+	Denied    int `json:"denied"`
+	SteppedUp int `json:"stepped_up"`
+}
+
+// Gates lists the gates in the order of their numbers, with what each said to
+// the requests of the last week.
+func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
+	week := map[string]*GateWeek{}
+	err := s.store.Since(ctx, ledger.DecisionMade, s.micros()-int64(7*24*time.Hour/time.Microsecond), func(e ledger.Entry) error {
+		for key, raw := range value.Members(e.Body) {
+			if string(key) != "gates" {
+				continue
+			}
+			var gates []struct{ Gate, Verdict string }
+			if err := json.Unmarshal(raw, &gates); err != nil {
+				return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+			}
+			for _, g := range gates {
+				w := week[g.Gate]
+				if w == nil {
+					w = &GateWeek{}
+					week[g.Gate] = w
+				}
+				switch g.Verdict {
+				case string(access.Deny):
+					w.Denied++
+				case string(access.StepUp):
+					w.SteppedUp++
+				default:
+					w.Met++
+				}
+			}
+			break
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := []GateLine{}
+	for _, g := range s.Snapshot().Book.Rulebook.Gates {
+		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(), What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny), ValidFor: value.FormatDuration(g.ValidFor)}
+		if g.When != nil {
+			l.When = g.When.String()
+		}
+		if g.StepUp {
+			l.Otherwise = string(access.StepUp)
+		}
+		if w := week[g.ID]; w != nil {
+			l.Week = *w
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// DecideMany answers the questions of a batch in turn, as its semantics ask.
+func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, error) {
+	out := []json.RawMessage{}
+	for _, it := range b.Items {
+		answer, allowed := access.Refusal(it.Err), false
+		if it.Err == nil {
+			var err error
+			if answer, err = s.Decide(actor, it.Asked); err != nil {
+				return nil, err
+			}
+			allowed = strings.HasPrefix(string(answer), `{"decision":true`)
+		}
+		if out = append(out, answer); b.Stops(allowed) {
+			break
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,62 @@
+package service
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"strings"
+
+	"ironledger.example/internal/store"
+)
+
+// A ticket opens the page of one refusal: the id of the decision and a code
+// that only this service can make, so that nobody finds another's by guessing.
+
+const secretDocument = "secret"
+
+// ticketSecret is kept with the records, so that tickets outlive a restart.
+type ticketSecret struct {
+	Key []byte `json:"key"`
+}
+
+// loadTicketKey reads the key of tickets, or makes it at the first start.
+func (s *Service) loadTicketKey(ctx context.Context) error {
+	const id = "tickets"
+	kept, err := store.Documents[ticketSecret](ctx, s.store, secretDocument)
+	if err != nil {
+		return err
+	}
+	if s.ticketKey = kept[id].Key; len(s.ticketKey) == sha256.Size {
+		return nil
+	}
+	s.ticketKey = make([]byte, sha256.Size)
+	rand.Read(s.ticketKey)
+	var batch store.Batch
+	if err := batch.PutDocument(secretDocument, id, ticketSecret{s.ticketKey}); err != nil {
+		return err
+	}
+	return s.store.Commit(&batch)
+}
+
+func (s *Service) ticketMAC(id string) []byte {
+	mac := hmac.New(sha256.New, s.ticketKey)
+	mac.Write([]byte(id))
+	return mac.Sum(nil)[:16]
+}
+
+// Ticket makes the ticket of a decision.
+func (s *Service) Ticket(id string) string {
+	return id + "." + base64.RawURLEncoding.EncodeToString(s.ticketMAC(id))
+}
+
+// ByTicket reads the decision that a ticket is for.
+func (s *Service) ByTicket(ctx context.Context, ticket string) (Recorded, error) {
+	id, code, _ := strings.Cut(ticket, ".")
+	got, err := base64.RawURLEncoding.DecodeString(code)
+	if err != nil || !IsID(id) || !hmac.Equal(got, s.ticketMAC(id)) {
+		return Recorded{}, store.ErrNotFound
+	}
+	return s.Decision(ctx, id)
+}
