@@ -97,6 +97,9 @@ func (p *Program) cell(q *Request, res *resource) Cell {
 			continue
 		}
 		cell.Kind = Guarded
+		if len(g.What.Actions) > 0 {
+			continue // it does not speak of the rest
+		}
 		asks, mfa := p.outright(g.Need.Node())
 		level, cell.MFA = max(level, asks), cell.MFA || mfa
 	}

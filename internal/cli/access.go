@@ -15,73 +15,6 @@ import (
 	"ironledger.example/core/rulebook"
 )
 
-func (a *app) askCmd() *cobra.Command {
-	var ctx access.Context
-	var device access.DeviceRef
-	var auth access.Auth
-	action, mfa := "", ""
-	c := &cobra.Command{
-		Use: "ask PERSON RESOURCE", Short: "Try whether a person would get to a resource, and why",
-		Long: `Try whether a person would get to a resource from a device, and why. Nothing is
-recorded and nobody is let in. What is not said is unknown to the gates.
-
-The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
-		Example: `  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 10.20.4.7
-  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 192.0.2.44 --mfa=true`,
-		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeAsk,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			e := access.Evaluation{Subject: access.Entity{Type: "user", ID: args[0]}, Resource: access.Entity{Type: "resource", ID: args[1]}, Action: access.Action{Name: action}}
-			switch mfa {
-			case "":
-			case "true", "false":
-				yes := mfa == "true"
-				auth.MFA = &yes
-			default:
-				return usageError{fmt.Errorf("--mfa is true or false, not %q", mfa)}
-			}
-			if device != (access.DeviceRef{}) {
-				ctx.Device = &device
-			}
-			if auth.MFA != nil || auth.Methods != nil || auth.At != "" {
-				ctx.Auth = &auth
-			}
-			e.Context = &ctx
-			if err := e.Check(); err != nil {
-				return usageError{err}
-			}
-			got, err := cl.Ask(cmd.Context(), e)
-			if err != nil {
-				return err
-			}
-			if err := a.printAnswer(&got.Value, got.Raw); err != nil {
-				return err
-			}
-			if got.Value.Outcome != api.Outcome(access.Allow) {
-				return errNo
-			}
-			return nil
-		},
-	}
-	f := c.Flags()
-	f.StringVar(&device.ID, "device", "", "the device's id")
-	f.StringVar(&device.Serial, "serial", "", "the device's serial")
-	f.StringVar(&device.HardwareID, "hardware-id", "", "the device's hardware id")
-	f.StringVar(&action, "action", "open", "what the person wants to do")
-	f.StringVar(&ctx.IP, "ip", "", "the address the person comes from")
-	f.StringVar(&ctx.Country, "country", "", "the country the person comes from, two letters")
-	f.StringVar(&mfa, "mfa", "", "whether a second factor was used: true or false (default: not said)")
-	f.Lookup("mfa").NoOptDefVal = "true"
-	f.StringSliceVar(&auth.Methods, "method", nil, "a sign-in method; may be repeated")
-	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
-		return a.completeDevices(cmd, nil, part)
-	}))
-	return c
-}
-
 func (a *app) completeAsk(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
 	var out []string
 	cl, err := a.client()
@@ -182,6 +115,9 @@ func (a *app) answerHead(d *api.Answer) {
 	if d.ShadowOutcome != "" {
 		line(a.out, "Were the shadow gates enforced, it would be %s.", d.ShadowOutcome)
 	}
+	if d.Code != "" {
+		line(a.out, "The code on the person's page is %s.", a.bold(d.Code))
+	}
 	if d.Id != "" {
 		line(a.out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", d.Id, shortTime(d.At), d.Actor, d.Seq, d.Rulebook)
 	}
@@ -190,8 +126,9 @@ func (a *app) answerHead(d *api.Answer) {
 func (a *app) decisionCmd() *cobra.Command {
 	c := &cobra.Command{Use: "decision", Short: "Recorded decisions: list, show", Aliases: []string{"decisions"}}
 	c.AddCommand(a.decisionListCmd(), &cobra.Command{
-		Use: "show ID", Short: "Show a recorded decision with all its reasons", Args: cobra.ExactArgs(1),
-		Example: "  ironledger decision show 06h0fkcqq400gcd1xwky",
+		Use: "show ID|CODE", Short: "Show a recorded decision with all its reasons", Args: cobra.ExactArgs(1),
+		Long:    "Show a recorded decision with all its reasons: by its id, or by the code that the\nperson reads from the page that refused them.",
+		Example: "  ironledger decision show 06h0fkcqq400gcd1xwky\n  ironledger decision show K7M2-9XQD",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {

@@ -204,7 +204,7 @@ func (a *app) deviceHead(d *api.Device) {
 		line(a.out, "Were the shadow baselines enforced, it would be %s.", d.ShadowLevel)
 	}
 	for _, t := range d.Threats {
-		line(a.out, "%s %s %s%s", a.rust("Threat:"), t.Severity, t.Title, map[bool]string{true: ", since " + ago(t.At)}[t.At != ""])
+		line(a.out, "%s %s %s%s", a.rust("Threat:"), t.Severity, t.Title, only(t.At != "", ", since "+ago(t.At)))
 	}
 	for _, g := range append(d.Waivers, d.Vouches...) {
 		if g.State == "live" {
@@ -222,7 +222,7 @@ func (a *app) deviceHead(d *api.Device) {
 	}
 	for _, c := range d.Certificates {
 		if c.State != "trusted" && c.State != "authority" {
-			line(a.out, "Certificate: %s is %s, ends %s%s", clip(c.Subject, 50), c.State, when(c.NotAfter), map[bool]string{true: " (" + c.Why + ")"}[c.Why != ""])
+			line(a.out, "Certificate: %s is %s, ends %s%s", clip(c.Subject, 50), c.State, when(c.NotAfter), only(c.Why != "", " ("+c.Why+")"))
 		}
 	}
 	for _, r := range d.Refused {

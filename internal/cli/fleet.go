@@ -169,10 +169,10 @@ func (a *app) event(e *api.Event) {
 	}
 	line(a.out, "%s  %s  %s", shortTime(e.At), head, a.dim("("+by+")"))
 	if b.Reason != "" {
-		line(a.out, "    %s%s", b.Reason, map[bool]string{true: ", until " + shortTime(b.Until)}[b.Until != ""])
+		line(a.out, "    %s%s", b.Reason, only(b.Until != "", ", until "+shortTime(b.Until)))
 	}
 	for _, c := range b.Changed {
-		line(a.out, "    %s: %s → %s%s", c.Rule, c.From, c.To, map[bool]string{true: "; " + c.Why}[c.Why != ""])
+		line(a.out, "    %s: %s → %s%s", c.Rule, c.From, c.To, only(c.Why != "", "; "+c.Why))
 	}
 	for _, c := range b.Evidence {
 		was := ""

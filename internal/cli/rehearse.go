@@ -210,7 +210,7 @@ func (a *app) published(got *client.Reply[api.Publication]) error {
 }
 
 func (a *app) rulebookRehearseCmd() *cobra.Command {
-	device, shadow := "", false
+	device, shadow, days := "", false, 7
 	c := &cobra.Command{
 		Use: "rehearse PATH|VERSION|-", Short: "What a rulebook would do to today's fleet, before it is published",
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -220,11 +220,13 @@ func (a *app) rulebookRehearseCmd() *cobra.Command {
 			return cobra.ExactArgs(1)(cmd, args)
 		},
 		Long: `Work out what a rulebook would do to today's fleet: which devices would move from
-level to level, by which rule, by platform and group. Nothing is changed by it.
+level to level, by which rule, by platform and group; and to the requests of the
+last days: who would be newly denied, newly asked for a second factor, newly
+allowed, or locked out entirely. Nothing is changed by it.
 
 With --device, show how one device would stand. With --shadow, show what enforcing
 the shadow baselines of the rulebook in force would do.`,
-		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse --shadow\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.moves[] | select(.falls)'",
+		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse --shadow\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.devices.moves[] | select(.falls)'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if shadow {
 				cl, err := a.client()
@@ -261,10 +263,23 @@ the shadow baselines of the rulebook in force would do.`,
 			if err != nil {
 				return err
 			}
-			return a.printShift(got)
+			asked, err := cl.Replay(cmd.Context(), api.Draft{Files: files}, days)
+			if err != nil {
+				return err
+			}
+			if a.format == "json" || a.format == "yaml" {
+				return a.print(listing{raw: map[string]any{"devices": got.Raw, "requests": asked.Raw}})
+			}
+			if err := a.printShift(got); err != nil || a.format != "table" {
+				return err
+			}
+			line(a.out, "")
+			a.accessShift(&asked.Value)
+			return nil
 		},
 	}
 	c.Flags().StringVar(&device, "device", "", "show how this device would stand")
+	c.Flags().IntVar(&days, "days", 7, "replay the requests of so many days")
 	c.Flags().BoolVar(&shadow, "shadow", false, "what enforcing the shadow baselines in force would do")
 	c.MarkFlagsMutuallyExclusive("device", "shadow")
 	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
@@ -319,7 +334,7 @@ func (a *app) shift(s *rehearsal.Shift) {
 		moved := slices.DeleteFunc(slices.Clone(part.list), func(c rehearsal.Count) bool { return c.Falls+c.Rises == 0 })
 		var cells []string
 		for _, c := range moved {
-			cells = append(cells, strings.TrimSpace(fmt.Sprintf("%s%s%s", c.ID, map[bool]string{true: fmt.Sprintf(" -%d", c.Falls)}[c.Falls > 0], map[bool]string{true: fmt.Sprintf(" +%d", c.Rises)}[c.Rises > 0])))
+			cells = append(cells, strings.TrimSpace(fmt.Sprintf("%s%s%s", c.ID, only(c.Falls > 0, fmt.Sprintf(" -%d", c.Falls)), only(c.Rises > 0, fmt.Sprintf(" +%d", c.Rises)))))
 		}
 		if len(cells) > 0 {
 			line(a.out, "\n%s  %s", a.bold(part.name), joined(cells))
@@ -335,4 +350,26 @@ func (a *app) shift(s *rehearsal.Shift) {
 		rows = append(rows, []string{m.Device, m.Name, m.Owner, m.From + " → " + a.bold(m.To), brief(m.Rules)})
 	}
 	a.table([]string{"DEVICE", "NAME", "OWNER", "WOULD MOVE", "BY"}, rows)
+}
+
+// accessShift prints what a rulebook would have answered to recorded requests.
+func (a *app) accessShift(s *rehearsal.AccessShift) {
+	line(a.out, "%s  %d newly denied, %d newly asked for a second factor, %d newly allowed.", a.bold(fmt.Sprintf("%d requests of the last %d days, %d different ones of %d people:", s.Requests, s.Days, s.Distinct, s.People)), s.Denied, s.SteppedUp, s.Allowed)
+	if len(s.LockedOut) > 0 {
+		line(a.out, "%s", a.rust("Locked out of everything they reach today: "+joined(s.LockedOut)))
+	}
+	if len(s.Changes) == 0 {
+		line(a.out, "No answer would change.")
+		return
+	}
+	line(a.out, "")
+	var rows [][]string
+	for i, c := range s.Changes {
+		if i == 25 {
+			rows = append(rows, []string{fmt.Sprintf("and %d more", len(s.Changes)-i)})
+			break
+		}
+		rows = append(rows, []string{c.Person, c.Action + " " + c.Resource, c.Device, string(c.From) + " → " + a.bold(string(c.To)), brief(c.Gates) + only(c.ByLevel, " (its level changes)"), fmt.Sprint(c.Times)})
+	}
+	a.table([]string{"PERSON", "ASKED", "DEVICE", "WOULD CHANGE", "BY", "TIMES"}, rows)
 }

@@ -143,7 +143,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		}
 	}
 	add("run", a.serveCmd(), a.demoCmd())
-	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(), a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.decisionCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
+	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(), a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.gateCmd(), a.sessionCmd(), a.decisionCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
 	add("files", a.appraiseCmd(), a.decideCmd(), a.collectCmd())
 	usage(root)
 	return root

@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/client"
 )
 
 func (a *app) rulebookCmd() *cobra.Command {
@@ -157,12 +158,17 @@ func (a *app) rulebookTestCmd() *cobra.Command {
 }
 
 func (a *app) rulebookPublishCmd() *cobra.Command {
-	message, base := "", int64(0)
+	message, accept, base := "", "", int64(0)
 	c := &cobra.Command{
 		Use: "publish PATH|-", Short: "Put a rulebook in force", Args: cobra.ExactArgs(1),
 		Long: `Put a rulebook in force. It takes effect for every device before the command
 returns. A rulebook with anything wrong, or with an example that fails, is
-refused whole and the one in force stays.`,
+refused whole and the one in force stays.
+
+One that would lock people out is refused too: that denies every administrator,
+takes something from more people than the guard allows, or leaves no break-glass
+account. The answer says who and why; --accept-impact publishes it all the same,
+and the reason is recorded.`,
 		Example: "  ironledger rulebook publish demo/rulebook -m 'Tablets need iPadOS 17.5'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := a.rulebookFiles(args[0])
@@ -173,7 +179,11 @@ refused whole and the one in force stays.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Publish(cmd.Context(), api.Draft{Files: files, Message: message, Base: base})
+			got, err := cl.Publish(cmd.Context(), api.Draft{Files: files, Message: message, Base: base, AcceptImpact: accept})
+			var held *client.Problem
+			if errors.As(err, &held) && len(held.Impacts) > 0 {
+				return fmt.Errorf("%w\nrehearse it, or publish it all the same with --accept-impact and a reason", err)
+			}
 			if err != nil {
 				return err
 			}
@@ -181,6 +191,7 @@ refused whole and the one in force stays.`,
 		},
 	}
 	c.Flags().StringVarP(&message, "message", "m", "", "what the change is for; kept with the version")
+	c.Flags().StringVar(&accept, "accept-impact", "", "publish although it would lock people out, and why")
 	c.Flags().Int64Var(&base, "base", 0, "refuse unless this version is the one in force")
 	return c
 }

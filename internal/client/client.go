@@ -60,6 +60,12 @@ func (p *Problem) Error() string {
 	if p.Excerpt != "" {
 		s += "\n" + p.Excerpt
 	}
+	if len(p.Impacts) > 0 {
+		s = p.Title + "; nothing has changed"
+		for _, x := range p.Impacts {
+			s += "\n  " + x.Message
+		}
+	}
 	return s
 }
 
@@ -333,4 +339,46 @@ func (c *Client) DropSearch(ctx context.Context, name string) error {
 func (c *Client) Shadow(ctx context.Context) (*Reply[api.Shift], error) {
 	r, err := c.raw.GetShadow(ctx)
 	return call[api.Shift](c.url, r, err)
+}
+
+// AskUnder tries a request under a candidate rulebook or at another moment.
+func (c *Client) AskUnder(ctx context.Context, d api.AskDraft) (*Reply[api.Answer], error) {
+	r, err := c.raw.AskUnder(ctx, d)
+	return call[api.Answer](c.url, r, err)
+}
+
+// WhoReaches tells who can get to a resource.
+func (c *Client) WhoReaches(ctx context.Context, e api.Evaluation) (*Reply[api.Reach], error) {
+	r, err := c.raw.WhoReaches(ctx, e)
+	return call[api.Reach](c.url, r, err)
+}
+
+// WhatReaches tells what a person can get to.
+func (c *Client) WhatReaches(ctx context.Context, e api.Evaluation) (*Reply[List[api.ReachResource]], error) {
+	r, err := c.raw.WhatReaches(ctx, e)
+	return call[List[api.ReachResource]](c.url, r, err)
+}
+
+// Coverage tells what it takes for each group to reach each resource.
+func (c *Client) Coverage(ctx context.Context) (*Reply[api.Coverage], error) {
+	r, err := c.raw.GetCoverage(ctx)
+	return call[api.Coverage](c.url, r, err)
+}
+
+// Gates lists the gates with what the last week brought.
+func (c *Client) Gates(ctx context.Context) (*Reply[List[api.Gate]], error) {
+	r, err := c.raw.ListGates(ctx)
+	return call[List[api.Gate]](c.url, r, err)
+}
+
+// LiveSessions lists the allows that may still be relied on.
+func (c *Client) LiveSessions(ctx context.Context, p api.ListLiveSessionsParams) (*Reply[List[api.LiveSession]], error) {
+	r, err := c.raw.ListLiveSessions(ctx, &p)
+	return call[List[api.LiveSession]](c.url, r, err)
+}
+
+// Replay works out what a rulebook would answer to the requests of the last days.
+func (c *Client) Replay(ctx context.Context, d api.Draft, days int) (*Reply[api.AccessShift], error) {
+	r, err := c.raw.ReplayRulebook(ctx, &api.ReplayRulebookParams{Days: days}, d)
+	return call[api.AccessShift](c.url, r, err)
 }

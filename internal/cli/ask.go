@@ -1,0 +1,346 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/internal/client"
+)
+
+// asking are the flags that say from which device, how and from where.
+type asking struct {
+	ctx         access.Context
+	device      access.DeviceRef
+	auth        access.Auth
+	action, mfa string
+}
+
+func (q *asking) flags(a *app, c *cobra.Command, withDevice bool) {
+	f := c.Flags()
+	if withDevice {
+		f.StringVar(&q.device.ID, "device", "", "the device's id")
+		f.StringVar(&q.device.Serial, "serial", "", "the device's serial")
+		f.StringVar(&q.device.HardwareID, "hardware-id", "", "the device's hardware id")
+		f.StringVar(&q.device.CertificateSHA256, "certificate", "", "the SHA-256 of the certificate that the connection showed")
+		must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
+			return a.completeDevices(cmd, nil, part)
+		}))
+	}
+	f.StringVar(&q.action, "action", "open", "what the person wants to do")
+	f.StringVar(&q.ctx.IP, "ip", "", "the address the person comes from")
+	f.StringVar(&q.ctx.Country, "country", "", "the country the person comes from, two letters")
+	f.StringVar(&q.mfa, "mfa", "", "whether a second factor was used: true or false (default: not said)")
+	f.Lookup("mfa").NoOptDefVal = "true"
+	f.StringSliceVar(&q.auth.Methods, "method", nil, "a sign-in method; may be repeated")
+}
+
+// evaluation is the request that the flags make of a person and a resource.
+func (q *asking) evaluation(person, resource string) (access.Evaluation, error) {
+	e := access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Resource: access.Entity{Type: "resource", ID: resource}, Action: access.Action{Name: q.action}, Context: &q.ctx}
+	switch q.mfa {
+	case "":
+	case "true", "false":
+		yes := q.mfa == "true"
+		q.auth.MFA = &yes
+	default:
+		return e, usageError{fmt.Errorf("--mfa is true or false, not %q", q.mfa)}
+	}
+	if q.device != (access.DeviceRef{}) {
+		q.ctx.Device = &q.device
+	}
+	if q.auth.MFA != nil || q.auth.Methods != nil || q.auth.At != "" {
+		q.ctx.Auth = &q.auth
+	}
+	if err := e.Check(); err != nil {
+		return e, usageError{err}
+	}
+	return e, nil
+}
+
+func (a *app) askCmd() *cobra.Command {
+	var q asking
+	candidate, at := "", ""
+	c := &cobra.Command{
+		Use: "ask PERSON RESOURCE", Short: "Try whether a person would get to a resource, and why",
+		Long: `Try whether a person would get to a resource from a device, and why. Nothing is
+recorded and nobody is let in. What is not said is unknown to the gates.
+
+With --under, ask what a rulebook that is not in force would answer; with --at,
+ask about another moment with the evidence of today.
+
+The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
+		Example: `  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 10.20.4.7
+  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 192.0.2.44 --mfa=true
+  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --under demo/rulebook
+  ironledger ask who payroll
+  ironledger ask what maren.holt@gullholm.example --device GF-L-1042`,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeAsk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := q.evaluation(args[0], args[1])
+			if err != nil {
+				return err
+			}
+			got, err := a.ask(cmd.Context(), e, candidate, at)
+			if err != nil {
+				return err
+			}
+			if err := a.printAnswer(&got.Value, got.Raw); err != nil {
+				return err
+			}
+			if got.Value.Outcome != api.Outcome(access.Allow) {
+				return errNo
+			}
+			return nil
+		},
+	}
+	q.flags(a, c, true)
+	c.Flags().StringVar(&candidate, "under", "", "a rulebook that is not in force: a path, a version or -")
+	c.Flags().StringVar(&at, "at", "", "the moment to ask about, RFC 3339 (default: now)")
+	c.AddCommand(a.askWhoCmd(), a.askWhatCmd())
+	return c
+}
+
+func (a *app) ask(ctx context.Context, e access.Evaluation, candidate, at string) (*client.Reply[api.Answer], error) {
+	cl, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	if candidate == "" && at == "" {
+		return cl.Ask(ctx, e)
+	}
+	draft := api.AskDraft{Asked: e, At: at}
+	if candidate != "" {
+		if draft.Files, err = a.version(ctx, candidate); err != nil {
+			return nil, err
+		}
+	}
+	return cl.AskUnder(ctx, draft)
+}
+
+func (a *app) askWhoCmd() *cobra.Command {
+	var q asking
+	all := false
+	c := &cobra.Command{
+		Use: "who RESOURCE", Short: "Who can get to a resource now, and with which devices", Args: cobra.ExactArgs(1),
+		Example: "  ironledger ask who payroll\n  ironledger ask who payroll --mfa --ip 10.20.4.7 --action export",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := q.evaluation("everybody", args[0])
+			if err != nil {
+				return err
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.WhoReaches(cmd.Context(), e)
+			if err != nil {
+				return err
+			}
+			l := listing{head: []string{"PERSON", "BEST", "WITH", "NOT WITH"}, raw: got.Raw, items: itemsOf(got.Raw)}
+			for _, p := range got.Value.Items {
+				if !all && a.format == "table" && p.Best == api.Outcome(access.Deny) {
+					continue
+				}
+				l.rows = append(l.rows, a.reachRow(p))
+			}
+			l.foot = fmt.Sprintf("%d of %d people get through, %d more with a second factor", got.Value.Allowed, len(got.Value.Items), got.Value.SteppedUp)
+			return a.print(l)
+		},
+	}
+	q.flags(a, c, false)
+	c.Flags().BoolVar(&all, "all", false, "list those too who do not get through")
+	return c
+}
+
+func (a *app) reachRow(p api.ReachPerson) []string {
+	var with, without []string
+	for _, d := range p.Devices {
+		text := d.Device + " (" + d.Level + ")"
+		switch d.Outcome {
+		case api.Outcome(access.Allow):
+			with = append(with, text)
+		case api.Outcome(access.StepUp):
+			with = append(with, text+" +factor")
+		default:
+			without = append(without, text+": "+joined(d.Gates))
+		}
+	}
+	if p.Unknown == p.Best && p.Best != api.Outcome(access.Deny) {
+		with = append(with, "any device")
+	}
+	switch {
+	case p.BreakGlass:
+		with, without = []string{"break-glass account"}, nil
+	case p.Shared > 0:
+		with = append(with, fmt.Sprintf("%d shared devices", p.Shared))
+	}
+	return []string{p.Person, string(p.Best), joined(with), joined(without)}
+}
+
+func (a *app) askWhatCmd() *cobra.Command {
+	var q asking
+	c := &cobra.Command{
+		Use: "what PERSON", Short: "What a person can get to now, from a device", Args: cobra.ExactArgs(1),
+		Example: "  ironledger ask what maren.holt@gullholm.example --device GF-L-1042 --ip 192.0.2.44",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := q.evaluation(args[0], "everything")
+			if err != nil {
+				return err
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.WhatReaches(cmd.Context(), e)
+			if err != nil {
+				return err
+			}
+			return show(a, got, []string{"RESOURCE", "ACTION", "ANSWER", "GATES", "WOULD TAKE"}, func(r api.ReachResource) []string {
+				answer := string(r.Outcome)
+				if r.Outcome != api.Outcome(access.Allow) {
+					answer = a.rust(answer)
+				}
+				return []string{r.Resource, r.Action, answer, joined(r.Gates), strings.Join(r.ToAllow, "; ")}
+			})
+		},
+	}
+	q.flags(a, c, true)
+	return c
+}
+
+func (a *app) gateCmd() *cobra.Command {
+	c := &cobra.Command{Use: "gate", Short: "Gates: list, coverage", Aliases: []string{"gates"}}
+	c.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the gates by number, with what the last week brought", Args: cobra.NoArgs,
+		Example: "  ironledger gate list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Gates(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return show(a, got, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET", "DENIED", "STEP-UP"}, func(g api.Gate) []string {
+				return []string{only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode), a.brief(g.Who), a.brief(g.What), a.brief(g.Need), string(g.Otherwise), fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
+			})
+		},
+	}, a.coverageCmd())
+	return c
+}
+
+// brief shortens a text for a table; other formats have it whole.
+func (a *app) brief(text string) string {
+	if a.format == "table" {
+		return clip(text, 38)
+	}
+	return text
+}
+
+// only returns a text if a condition holds, else nothing.
+func only(cond bool, text string) string {
+	if cond {
+		return text
+	}
+	return ""
+}
+
+func (a *app) coverageCmd() *cobra.Command {
+	platforms := false
+	c := &cobra.Command{
+		Use: "coverage", Short: "What it takes for each group to reach each resource", Args: cobra.NoArgs,
+		Long: `What it takes for each group to reach each resource: the level that the enforced
+gates ask for, +f for a second factor, * where it depends on more. OPEN stands
+where no enforced gate guards and everybody gets through, a dot where nobody does.
+
+With --platforms, what the rulebook has for each platform.`,
+		Example: "  ironledger gate coverage\n  ironledger gate coverage --platforms\n  ironledger gate coverage -o csv > coverage.csv",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Coverage(cmd.Context())
+			if err != nil {
+				return err
+			}
+			cov := &got.Value
+			if platforms {
+				l := listing{head: []string{"PLATFORM", "DEVICES", "BASELINES", "GATES IT CAN NEVER PASS"}, raw: got.Raw}
+				for _, p := range cov.Platforms {
+					baselines := joined(p.Baselines)
+					if len(p.Baselines) == 0 {
+						baselines = a.rust("none")
+					}
+					l.rows = append(l.rows, []string{p.Platform, fmt.Sprint(p.Devices), baselines, joined(p.Never)})
+				}
+				return a.print(l)
+			}
+			l := listing{head: append([]string{"GROUP"}, cov.Resources...), raw: got.Raw, foot: "+f: with a second factor; *: depends on more; a dot: nobody gets through; OPEN: no gate guards it"}
+			for i, g := range cov.Groups {
+				row := []string{cmp.Or(g, "(no group)")}
+				for _, cell := range cov.Cells[i] {
+					row = append(row, a.cell(cell))
+				}
+				l.rows = append(l.rows, row)
+			}
+			return a.print(l)
+		},
+	}
+	c.Flags().BoolVar(&platforms, "platforms", false, "what the rulebook has for each platform")
+	return c
+}
+
+// cell writes what it takes in a few letters.
+func (a *app) cell(c access.Cell) string {
+	switch c.Kind {
+	case access.Open:
+		return a.rust("OPEN")
+	case access.Closed:
+		return "·"
+	}
+	more := false
+	for _, g := range c.Gates {
+		level, mfa := "level >= "+c.Level, "auth.mfa"
+		rest := strings.NewReplacer(level, "", mfa, "", " and ", "").Replace(g.Need)
+		more = more || !g.Shadow && (strings.TrimSpace(rest) != "" || g.When != "" || len(g.Actions) > 0)
+	}
+	return cmp.Or(c.Level, "any") + only(c.MFA, " +f") + only(more, " *")
+}
+
+func (a *app) sessionCmd() *cobra.Command {
+	var p api.ListLiveSessionsParams
+	list := &cobra.Command{
+		Use: "list", Short: "List the allows that an enforcer may still rely on", Args: cobra.NoArgs,
+		Long: `List the allows that an enforcer may still rely on. One ends with the change that
+takes its ground, and forward-auth refuses from that moment.`,
+		Example: "  ironledger session list --device GF-L-1042",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.LiveSessions(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			return show(a, got, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL", "SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
+				return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level, shortTime(s.At), shortTime(s.Until), s.Enforcer}
+			})
+		},
+	}
+	f := list.Flags()
+	f.StringVar(&p.Person, "person", "", "of this person")
+	f.StringVar(&p.Device, "device", "", "from this device")
+	f.StringVar(&p.Resource, "resource", "", "of this resource")
+	c := &cobra.Command{Use: "session", Short: "Sessions: list the allows that still may be relied on", Aliases: []string{"sessions"}}
+	c.AddCommand(list)
+	return c
+}
