@@ -58,6 +58,7 @@ clean:
 browser: ## what the tests drive and compare with
 	@./scripts/need chromium chromium
 	@./scripts/need openssl openssl
+	@command -v /usr/sbin/nginx >/dev/null || ./scripts/need nginx nginx-light
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	@./scripts/need-node

@@ -120,7 +120,7 @@ func TestOfflineAgreesWithTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	offlineAnswers := strings.Split(strings.TrimSpace(offline(t, "", append([]string{"decide", "--requests", "../demo/requests.ndjson"}, files...)...).want(t, 0).out), "\n")
-	unlike := regexp.MustCompile(`"(id|age|observed_at|valid_until|unknown)":"[^"]*",?|\d+[dhms]( \d+[dhms])? ago`)
+	unlike := regexp.MustCompile(`"(id|code|age|observed_at|valid_until|unknown)":"[^"]*",?|\d+[dhms]( \d+[dhms])? ago`)
 	i := 0
 	for l := range strings.Lines(string(raw)) {
 		online := string(s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", l).body)

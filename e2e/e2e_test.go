@@ -51,9 +51,9 @@ type server struct {
 var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 
 // start runs "ironledger serve" or "demo" on a free port until the test ends.
-func start(t *testing.T, verb, data string) *server {
+func start(t *testing.T, verb, data string, flags ...string) *server {
 	t.Helper()
-	s := &server{data: data, cmd: exec.Command(binary, verb, "--data", data, "--listen", "127.0.0.1:0"), done: make(chan error, 1)}
+	s := &server{data: data, cmd: exec.Command(binary, append([]string{verb, "--data", data, "--listen", "127.0.0.1:0"}, flags...)...), done: make(chan error, 1)}
 	s.cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {

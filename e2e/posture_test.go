@@ -230,11 +230,15 @@ func TestTheLifeOfARulebook(t *testing.T) {
 	if after := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body; string(after) != string(before) {
 		t.Error("the rehearsal changed the fleet")
 	}
-	var shift struct {
-		Falls, Rises int
-		Moves        []struct{ Device, From, To string }
+	var rehearsed struct {
+		Devices struct {
+			Falls, Rises int
+			Moves        []struct{ Device, From, To string }
+		}
 	}
-	if err := json.Unmarshal([]byte(s.run(t, "", "rulebook", "rehearse", dir, "-o", "json").want(t, 0).out), &shift); err != nil || shift.Falls+shift.Rises != len(shift.Moves) || len(shift.Moves) == 0 {
+	err = json.Unmarshal([]byte(s.run(t, "", "rulebook", "rehearse", dir, "-o", "json").want(t, 0).out), &rehearsed)
+	shift := &rehearsed.Devices
+	if err != nil || shift.Falls+shift.Rises != len(shift.Moves) || len(shift.Moves) == 0 {
 		t.Fatalf("the shift is %+v (%v) of %s", shift, err, out)
 	}
 	var published struct {

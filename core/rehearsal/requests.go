@@ -11,7 +11,8 @@ import (
 // Asked is one recorded question under two rulebooks.
 type Asked struct {
 	Person, Device, Resource, Action string
-	Times                            int // how often it was asked
+	Machine                          bool // a device that asks for itself, not a person
+	Times                            int  // how often it was asked
 	From, To                         access.Outcome
 	// Gates stand in the way: of what is lost those of the candidate, of what is
 	// gained those of the rulebook in force.
@@ -106,8 +107,10 @@ func (t *AccessTally) Add(q Asked) {
 		}
 		return 1
 	}
-	t.passed[q.Person] += pass(q.From)
-	t.left[q.Person] += pass(q.To)
+	if !q.Machine {
+		t.passed[q.Person] += pass(q.From)
+		t.left[q.Person] += pass(q.To)
+	}
 	change := changeOf(q.From, q.To)
 	if change == "" {
 		return
@@ -116,14 +119,19 @@ func (t *AccessTally) Add(q Asked) {
 		q.Gates = []string{}
 	}
 	s.Changes = append(s.Changes, AccessChange{change, q.Person, q.Device, q.Resource, q.Action, q.Times, q.From, q.To, q.Gates, q.Fell})
-	counts := []*AccessCount{countOf(t.persons, q.Person), countOf(t.resources, q.Resource)}
+	counts := []*AccessCount{countOf(t.resources, q.Resource)}
+	if !q.Machine {
+		counts = append(counts, countOf(t.persons, q.Person))
+	}
 	for _, g := range q.Gates {
 		counts = append(counts, countOf(t.gates, g))
 	}
 	switch change {
 	case NewlyDenied:
 		s.Denied++
-		t.lost[q.Person]++
+		if !q.Machine {
+			t.lost[q.Person]++
+		}
 		for _, c := range counts {
 			c.Denied++
 		}

@@ -186,7 +186,11 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 	if failed := slices.DeleteFunc(outcomes, func(o rehearsal.Outcome) bool { return o.Passed }); len(failed) > 0 {
 		return nil, 0, &ExampleError{failed}
 	}
-	book.inherit(s.Snapshot().Book)
+	current := s.Snapshot().Book
+	if draft.Base != nil && *draft.Base != current.Info.Version {
+		return nil, 0, &ConflictError{*draft.Base, current.Info.Version}
+	}
+	book.inherit(current)
 	impacts, err := s.Guard(ctx, book)
 	if err != nil {
 		return nil, 0, err

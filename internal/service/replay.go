@@ -58,7 +58,7 @@ func (s *Service) replay(ctx context.Context, book *Book, days int) (*rehearsal.
 		}
 		q := e.Request()
 		q.Groups = snap.People.Groups(q.User)
-		x := rehearsal.Asked{Person: e.Subject.ID, Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
+		x := rehearsal.Asked{Person: e.Subject.ID, Machine: e.Subject.Type == "device", Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
 		id, known := e.Find(snap.Fleet.Find)
 		r := *q
 		if known {

@@ -1,0 +1,257 @@
+package e2e
+
+import (
+	"crypto/tls"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+)
+
+// front is the demo behind nginx.
+type front struct {
+	*server
+	at string // https://…
+}
+
+func startFront(t *testing.T) *front {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	listen := l.Addr().String()
+	l.Close()
+	return &front{start(t, "demo", t.TempDir(), "--with-proxy", "--proxy-listen", listen), "https://" + listen}
+}
+
+// visitor is a person at a device, as far as the proxy can tell.
+type visitor struct {
+	t     *testing.T
+	front *front
+	http  *http.Client
+}
+
+// visitor signs somebody in, from a device that shows its certificate; none for "".
+func (f *front) visitor(t *testing.T, device, person string, mfa bool) *visitor {
+	t.Helper()
+	conf := &tls.Config{InsecureSkipVerify: true} // the proxy's certificate is its own business
+	if device != "" {
+		pair, err := tls.LoadX509KeyPair(filepath.Join(f.data, "clients", device+".pem"), filepath.Join(f.data, "clients", device+".key"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		conf.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return &pair, nil }
+	}
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &visitor{t, f, &http.Client{Jar: jar, Transport: &http.Transport{TLSClientConfig: conf}, Timeout: 20 * time.Second}}
+	v.signIn(person, mfa)
+	return v
+}
+
+func (v *visitor) signIn(person string, mfa bool) {
+	v.t.Helper()
+	r, err := v.http.PostForm(v.front.at+"/sign-in", url.Values{"person": {person}, "mfa": {fmt.Sprint(mfa)}, "to": {"/sign-in"}})
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	r.Body.Close()
+}
+
+// page is what a visitor ends up with.
+type page struct{ path, title, text string }
+
+var (
+	pageTitle = regexp.MustCompile(`<h1[^>]*>([^<]*)</h1>`)
+	pageCode  = regexp.MustCompile(`class="code">([^<]*)<`)
+	pageTag   = regexp.MustCompile(`<[^>]*>`)
+)
+
+// open follows redirects to a page; headers come in pairs.
+func (v *visitor) open(path string, headers ...string) page {
+	v.t.Helper()
+	req, err := http.NewRequest("GET", v.front.at+path, nil)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	return v.page(v.http.Do(req))
+}
+
+func (v *visitor) page(r *http.Response, err error) page {
+	v.t.Helper()
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	defer r.Body.Close()
+	raw, err := io.ReadAll(r.Body)
+	if err != nil || r.StatusCode >= 500 {
+		v.t.Fatal(r.Status, err, string(raw))
+	}
+	p := page{path: r.Request.URL.Path, text: string(raw)}
+	if m := pageTitle.FindSubmatch(raw); m != nil {
+		p.title = string(m[1])
+	}
+	return p
+}
+
+func (p page) want(t *testing.T, title string, texts ...string) page {
+	t.Helper()
+	if p.title != title {
+		t.Fatalf("%s is titled %q, want %q:\n%s", p.path, p.title, title, pageTag.ReplaceAllString(p.text, ""))
+	}
+	for _, s := range texts {
+		if !strings.Contains(p.text, s) {
+			t.Errorf("%s does not say %q:\n%s", p.path, s, pageTag.ReplaceAllString(p.text, ""))
+		}
+	}
+	return p
+}
+
+const (
+	maren = "maren.holt@gullholm.example"
+	birk  = "birk.strand@gullholm.example"
+	no    = "You cannot open this right now"
+)
+
+// A person behind a real nginx: let through from a good device, told why from
+// others, and cut off and let back in as the device changes.
+func TestBehindNginx(t *testing.T) {
+	f := startFront(t)
+	good := f.visitor(t, "GF-L-1042", maren, true)
+	good.open("/payroll/").want(t, "Payroll", "Good day, "+maren)
+
+	t.Run("without a certificate the device is unknown", func(t *testing.T) {
+		f.visitor(t, "", maren, true).open("/payroll/").want(t, no, "This device is not known here", "Payroll needs a healthy company laptop.")
+	})
+	t.Run("a revoked certificate is no proof", func(t *testing.T) {
+		f.visitor(t, "GF-L-1049", maren, true).open("/payroll/").want(t, no)
+	})
+	t.Run("a tablet that is behind is told what to do, in the person's language", func(t *testing.T) {
+		v := f.visitor(t, "GF-T-2107", birk, false)
+		v.open("/chart-room/").want(t, no, "Update the tablet", "16.7.2", "seen 3h")
+		v.open("/chart-room/", "Accept-Language", "sv").want(t, "Du kan inte öppna det här just nu", "Uppdatera plattan")
+	})
+	t.Run("a second factor is asked for and leads back", func(t *testing.T) {
+		v := f.visitor(t, "GF-L-1042", maren, false)
+		p := v.open("/payroll/").want(t, "Confirm that it is you", `href="/sign-in?to=%2fpayroll%2f"`)
+		if strings.Contains(p.text, no) {
+			t.Error("asking for a second factor reads like a refusal")
+		}
+		v.signIn(maren, true)
+		v.open("/payroll/").want(t, "Payroll")
+	})
+	t.Run("another action is another question", func(t *testing.T) {
+		good.open("/payroll/export").want(t, no, "Export the payroll from a machine in the harbour office.")
+	})
+	t.Run("what a client says under the proxy's names is not believed", func(t *testing.T) {
+		v := f.visitor(t, "", maren, false)
+		v.open("/vault/", "X-Forwarded-User", "harbourmaster@gullholm.example", "Ironledger-Mfa", "true", "Client-Cert", ":AAAA:", "Ironledger-Resource", "noticeboard").want(t, no)
+	})
+	t.Run("nobody is signed in", func(t *testing.T) {
+		v := f.visitor(t, "GF-L-1042", "nobody of that name", true)
+		v.open("/payroll/").want(t, "Who are you?")
+	})
+	t.Run("trouble cuts access at once and a cure restores it at once", func(t *testing.T) {
+		report := func(score int) {
+			t.Helper()
+			body := fmt.Sprintf(`{"source":"sensor","observed_at":%q,"identity":{"id":"GF-L-1042"},"evidence":{"threat.score":%d}}`, time.Now().UTC().Format(time.RFC3339), score)
+			f.run(t, body, "device", "import", "-").want(t, 0)
+		}
+		f.run(t, "", "session", "list", "--device", "GF-L-1042", "--resource", "payroll").want(t, 0, maren, "nginx")
+		report(95)
+		if r := f.run(t, "", "session", "list", "--device", "GF-L-1042", "--resource", "payroll").want(t, 0); strings.Contains(r.out, maren) {
+			t.Errorf("the session goes on:\n%s", r.out)
+		}
+		p := good.open("/payroll/").want(t, no, "Take the device off the network")
+		again := regexp.MustCompile(`action="([^"]*/again)"`).FindStringSubmatch(p.text)
+		if again == nil {
+			t.Fatal("the page has no way to check again")
+		}
+		check := func() page {
+			return good.page(good.http.PostForm(f.at+again[1], url.Values{"to": {"/payroll/"}}))
+		}
+		check().want(t, no, "Nothing has changed since.")
+		report(0)
+		check().want(t, "You can go on", `href="/payroll/"`)
+		good.open("/payroll/").want(t, "Payroll")
+	})
+	t.Run("my device", func(t *testing.T) {
+		good.open("/me/device").want(t, "My device", "maren-laptop (GF-L-1042)", "strong", "in order")
+		f.visitor(t, "GF-T-2107", birk, false).open("/me/device").want(t, "My device", "limited", "Update the tablet")
+		f.visitor(t, "", birk, false).open("/me/device").want(t, "My device", "does not say which device")
+	})
+	t.Run("the help desk finds the refusal by its code", func(t *testing.T) {
+		p := f.visitor(t, "GF-T-2107", birk, false).open("/chart-room/")
+		code := pageCode.FindStringSubmatch(p.text)
+		if code == nil {
+			t.Fatal("the page has no code")
+		}
+		for _, typed := range []string{code[1], strings.ToLower(code[1]), strings.ReplaceAll(code[1], "-", "")} {
+			f.run(t, "", "decision", "show", typed).want(t, 0, "DENY", birk, "bridge-tablet", "os.version")
+		}
+		f.run(t, "", "decision", "show", "ZZZZ-ZZZZ").want(t, 1, "nothing of that id")
+	})
+	t.Run("the page tells nothing of the rulebook", func(t *testing.T) {
+		p := f.visitor(t, "GF-T-2107", birk, false).open("/chart-room/")
+		for _, secret := range []string{"level", "gate", "bridge-tablet", "charts", "os.version"} {
+			if strings.Contains(pageTag.ReplaceAllString(p.text, ""), secret) {
+				t.Errorf("the page says %q", secret)
+			}
+		}
+	})
+	t.Run("a ticket cannot be guessed", func(t *testing.T) {
+		p := f.visitor(t, "GF-T-2107", birk, false).open("/chart-room/")
+		other := p.path[:len(p.path)-3] + "AAA"
+		good.open(other).want(t, "This page is no longer there")
+	})
+}
+
+// What a proxy sends that is wrong is denied, with a reason, and is never a
+// fault that it could take for a permission.
+func TestForwardAuthFailsClosed(t *testing.T) {
+	s := start(t, "demo", t.TempDir())
+	secret := strings.TrimSpace(s.run(t, "", "token", "create", "edge", "--role", "enforcer").want(t, 0).out)
+	reader := strings.TrimSpace(s.run(t, "", "token", "create", "eyes", "--role", "reader").want(t, 0).out)
+	for _, c := range []struct {
+		name, token string
+		headers     []string
+		status      int
+		outcome     string
+	}{
+		{"nobody", "", []string{"X-Forwarded-User", maren}, 401, ""},
+		{"somebody without the right", reader, []string{"X-Forwarded-User", maren}, 403, ""},
+		{"no person", secret, []string{"Ironledger-Resource", "noticeboard"}, 403, "deny"},
+		{"no resource", secret, []string{"X-Forwarded-User", maren, "X-Forwarded-Proto", "https", "X-Forwarded-Host", "nowhere.example"}, 403, "deny"},
+		{"a certificate that is none", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Client-Cert", ":bm9uZQ==:"}, 403, "deny"},
+		{"a certificate in another form", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Client-Cert", "-----BEGIN"}, 403, "deny"},
+		{"an address that is none", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "X-Forwarded-For", "10.20"}, 403, "deny"},
+		{"a factor that is neither", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Ironledger-Mfa", "maybe"}, 403, "deny"},
+		{"a resource nobody knows", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "attic"}, 403, "deny"},
+		{"an unknown device", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard"}, 403, "deny"},
+		{"the address of a resource", secret, []string{"X-Forwarded-User", "harbourmaster@gullholm.example", "X-Forwarded-Proto", "https", "X-Forwarded-Host", "payroll.gullholm.example", "X-Forwarded-Uri", "/now?x=1"}, 204, "allow"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			req := s.request(t, "POST", "/forward-auth", c.token)
+			for i := 0; i < len(c.headers); i += 2 {
+				req.Header.Set(c.headers[i], c.headers[i+1])
+			}
+			r := s.send(t, req)
+			if r.status != c.status || r.header.Get("Ironledger-Outcome") != c.outcome {
+				t.Errorf("status %d, outcome %q: %s", r.status, r.header.Get("Ironledger-Outcome"), r.body)
+			}
+		})
+	}
+}
