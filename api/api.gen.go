@@ -331,6 +331,17 @@ type Coverage = access.Coverage
 // Decision defines model for Decision.
 type Decision = access.Decision
 
+// DecisionCount defines model for DecisionCount.
+type DecisionCount struct {
+	// At The beginning of the stretch
+	At      string  `json:"at"`
+	Count   int     `json:"count"`
+	Outcome Outcome `json:"outcome"`
+
+	// Shadow Whether shadow gates would have come to something else
+	Shadow bool `json:"shadow,omitempty"`
+}
+
 // DecisionPage defines model for DecisionPage.
 type DecisionPage struct {
 	Items []Answer `json:"items"`
@@ -1008,12 +1019,30 @@ type ListCertificatesParams struct {
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CountDecisionsParams defines parameters for CountDecisions.
+type CountDecisionsParams struct {
+	// Days How many days back, 7 by default
+	Days int `form:"days,omitempty" json:"days,omitempty"`
+}
+
 // ListDecisionsParams defines parameters for ListDecisions.
 type ListDecisionsParams struct {
 	Person   string  `form:"person,omitempty" json:"person,omitempty"`
 	Device   string  `form:"device,omitempty" json:"device,omitempty"`
 	Resource string  `form:"resource,omitempty" json:"resource,omitempty"`
 	Outcome  Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
+
+	// Gate A gate that matched
+	Gate string `form:"gate,omitempty" json:"gate,omitempty"`
+
+	// Since Not before this moment (RFC 3339)
+	Since string `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until Before this moment (RFC 3339)
+	Until string `form:"until,omitempty" json:"until,omitempty"`
+
+	// Format json or csv
+	Format string `form:"format,omitempty" json:"format,omitempty"`
 
 	// Cursor The next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -1416,6 +1445,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CountDecisions How many decisions came to what, by stretches of time
+	//
+	// Corresponds with GET /api/v1/decision-counts (the `CountDecisions` operationId).
+	CountDecisions(ctx context.Context, params *CountDecisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDecisions Recorded decisions, newest first
 	//
@@ -2121,6 +2155,21 @@ func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesP
 // Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
 func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCoverageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CountDecisions How many decisions came to what, by stretches of time
+//
+// Corresponds with GET /api/v1/decision-counts (the `CountDecisions` operationId).
+func (c *Client) CountDecisions(ctx context.Context, params *CountDecisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCountDecisionsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3629,6 +3678,56 @@ func NewGetCoverageRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCountDecisionsRequest constructs an http.Request for the CountDecisions method
+func NewCountDecisionsRequest(server string, params *CountDecisionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/decision-counts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDecisionsRequest constructs an http.Request for the ListDecisions method
 func NewListDecisionsRequest(server string, params *ListDecisionsParams) (*http.Request, error) {
 	var err error
@@ -3682,6 +3781,38 @@ func NewListDecisionsRequest(server string, params *ListDecisionsParams) (*http.
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "outcome", params.Outcome, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "gate", params.Gate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5809,6 +5940,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
+	// CountDecisionsWithResponse How many decisions came to what, by stretches of time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/decision-counts (the `CountDecisions` operationId).
+	CountDecisionsWithResponse(ctx context.Context, params *CountDecisionsParams, reqEditors ...RequestEditorFn) (*CountDecisionsResponse, error)
+
 	// ListDecisionsWithResponse Recorded decisions, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6763,6 +6901,58 @@ func (r GetCoverageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCoverageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CountDecisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []DecisionCount `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CountDecisionsResponse) GetJSON200() *struct {
+	Items []DecisionCount `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CountDecisionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CountDecisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CountDecisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CountDecisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CountDecisionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9247,6 +9437,19 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEd
 	return ParseGetCoverageResponse(rsp)
 }
 
+// CountDecisionsWithResponse How many decisions came to what, by stretches of time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/decision-counts (the `CountDecisions` operationId).
+func (c *ClientWithResponses) CountDecisionsWithResponse(ctx context.Context, params *CountDecisionsParams, reqEditors ...RequestEditorFn) (*CountDecisionsResponse, error) {
+	rsp, err := c.CountDecisions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCountDecisionsResponse(rsp)
+}
+
 // ListDecisionsWithResponse Recorded decisions, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10428,6 +10631,41 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Coverage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCountDecisionsResponse parses an HTTP response from a CountDecisionsWithResponse call
+func ParseCountDecisionsResponse(rsp *http.Response) (*CountDecisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CountDecisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []DecisionCount `json:"items"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12014,6 +12252,9 @@ type ServerInterface interface {
 	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
 	// (GET /api/v1/coverage)
 	GetCoverage(c *gin.Context)
+	// CountDecisions How many decisions came to what, by stretches of time
+	// (GET /api/v1/decision-counts)
+	CountDecisions(c *gin.Context, params CountDecisionsParams)
 	// ListDecisions Recorded decisions, newest first
 	// (GET /api/v1/decisions)
 	ListDecisions(c *gin.Context, params ListDecisionsParams)
@@ -12339,6 +12580,33 @@ func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
 	siw.Handler.GetCoverage(c)
 }
 
+// CountDecisions operation middleware
+func (siw *ServerInterfaceWrapper) CountDecisions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CountDecisionsParams
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CountDecisions(c, params)
+}
+
 // ListDecisions operation middleware
 func (siw *ServerInterfaceWrapper) ListDecisions(c *gin.Context) {
 
@@ -12377,6 +12645,38 @@ func (siw *ServerInterfaceWrapper) ListDecisions(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "outcome", c.Request.URL.Query(), &params.Outcome, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter outcome: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "gate" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "gate", c.Request.URL.Query(), &params.Gate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter gate: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -13452,6 +13752,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/people", wrapper.ImportPeople)
 	router.POST(options.BaseURL+"/api/v1/ask", wrapper.Ask)
 	router.GET(options.BaseURL+"/api/v1/decisions", wrapper.ListDecisions)
+	router.GET(options.BaseURL+"/api/v1/decision-counts", wrapper.CountDecisions)
 	router.GET(options.BaseURL+"/api/v1/decisions/:id", wrapper.GetDecision)
 	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.CreateToken)

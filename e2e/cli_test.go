@@ -155,7 +155,7 @@ func TestRulebookOnFiles(t *testing.T) {
 
 func TestClient(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
-	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 29 decisions recorded", "▮▮▮▮ strong", "▯▯▯▯ barred")
+	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 190 decisions recorded", "▮▮▮▮ strong", "▯▯▯▯ barred")
 	s.run(t, "", "device", "list", "--where", "level == limited and form == tablet", "--sort", "-name").want(t, 0, "GF-T-2107", "bridge-tablet/os-current", "3 of 3 devices")
 	s.run(t, "", "device", "list", "--where", "level == nothing").want(t, 2, "nothing is not one of barred", "^^^^^^^")
 	s.run(t, "", "device", "list", "--where", "platform == chromeos and form == phone").want(t, 0, "Nothing to show.")
@@ -189,7 +189,7 @@ func TestClient(t *testing.T) {
 	})
 
 	t.Run("decisions are kept with their reasons", func(t *testing.T) {
-		s.run(t, "", "status").want(t, 0, "29 decisions recorded") // asking records nothing
+		s.run(t, "", "status").want(t, 0, "190 decisions recorded") // asking records nothing
 		list := s.run(t, "", "decision", "list", "--resource", "ticket-till", "--outcome", "deny", "-o", "ndjson").want(t, 0)
 		all := lines[struct {
 			ID, Outcome, Device string

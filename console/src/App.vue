@@ -26,6 +26,7 @@ async function signOut() {
         <router-link to="/exceptions">Exceptions</router-link>
         <router-link to="/sources">Sources</router-link>
         <router-link to="/rulebook">Rulebook</router-link>
+        <router-link to="/gates">Gates</router-link>
         <router-link to="/ask">Ask</router-link>
         <router-link to="/decisions">Decisions</router-link>
       </nav>

@@ -17,7 +17,16 @@ export const router = createRouter({
       { path: 'rehearsal', name: 'rehearsal', component: () => import('./views/rulebook/RehearsalView.vue'), meta: { title: 'Rehearsal' } },
       { path: 'versions', name: 'versions', component: () => import('./views/rulebook/VersionsView.vue'), meta: { title: 'Versions' } },
     ] },
-    { path: '/ask', name: 'ask', component: () => import('./views/AskView.vue'), meta: { title: 'Ask' } },
+    { path: '/gates', component: () => import('./views/GatesView.vue'), meta: { title: 'Gates' }, children: [
+      { path: '', name: 'gates', component: () => import('./views/gates/ListView.vue'), meta: { title: 'Gates' } },
+      { path: 'coverage', name: 'coverage', component: () => import('./views/gates/CoverageView.vue'), meta: { title: 'Coverage' } },
+      { path: 'sessions', name: 'sessions', component: () => import('./views/gates/SessionsView.vue'), meta: { title: 'Sessions' } },
+    ] },
+    { path: '/ask', component: () => import('./views/AskView.vue'), meta: { title: 'Ask' }, children: [
+      { path: '', name: 'ask', component: () => import('./views/ask/OneView.vue'), meta: { title: 'Ask' } },
+      { path: 'who', name: 'ask-who', component: () => import('./views/ask/WhoView.vue'), meta: { title: 'Who reaches this' } },
+      { path: 'what', name: 'ask-what', component: () => import('./views/ask/WhatView.vue'), meta: { title: 'What a person reaches' } },
+    ] },
     { path: '/decisions', name: 'decisions', component: () => import('./views/DecisionsView.vue'), meta: { title: 'Decisions' } },
     { path: '/decisions/:id', name: 'decision', component: () => import('./views/DecisionView.vue'), props: true, meta: { title: 'Decision' } },
     { path: '/:rest(.*)*', name: 'nothing', component: () => import('./views/NothingView.vue'), meta: { title: 'Nothing here' } },

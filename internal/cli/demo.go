@@ -180,9 +180,13 @@ func (f *filler) past(now time.Time) (err error) {
 	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(demo.Roster())); err != nil {
 		return err
 	}
+	edge, err := f.as("edge-proxy", "enforcer")
+	if err != nil {
+		return err
+	}
 	acts := demo.Acts()
 	published := false
-	for _, s := range steps {
+	for i, s := range steps {
 		f.clock.set(s.At)
 		if err := f.reports(s.Reports); err != nil {
 			return err
@@ -200,8 +204,23 @@ func (f *filler) past(now time.Time) (err error) {
 			}
 			acts = acts[1:]
 		}
+		for _, text := range demo.Asked(i) {
+			if err := evaluate(f.ctx, edge, text); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
+}
+
+// evaluate puts an AuthZEN request to the service.
+func evaluate(ctx context.Context, cl *client.Client, text string) error {
+	var e access.Evaluation
+	if err := json.Unmarshal([]byte(text), &e); err != nil {
+		return err
+	}
+	_, err := cl.Evaluate(ctx, e)
+	return err
 }
 
 func (f *filler) act(a demo.Act) error {
@@ -241,11 +260,7 @@ func (f *filler) present(at time.Time) error {
 	}
 	lines := bufio.NewScanner(strings.NewReader(demo.Requests()))
 	for lines.Scan() {
-		var e access.Evaluation
-		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
-			return err
-		}
-		if _, err := f.admin.Evaluate(f.ctx, e); err != nil {
+		if err := evaluate(f.ctx, f.admin, lines.Text()); err != nil {
 			return err
 		}
 	}

@@ -1,8 +1,10 @@
 package httpapi
 
 import (
+	"encoding/csv"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -175,4 +177,52 @@ func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
 	}
 	shift, err := s.service.Replay(c, d.Files, days)
 	s.answer(c, http.StatusOK, shift, err)
+}
+
+// CountDecisions tells how many decisions came to what.
+func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) {
+	days := p.Days
+	if c.Query("days") == "" {
+		days = 7
+	}
+	items, err := s.service.DecisionCounts(c, days)
+	s.answer(c, http.StatusOK, list[service.DecisionCountLine]{Items: items}, err)
+}
+
+// exportPage is how many decisions are read at a time for an export.
+const exportPage = 500
+
+// exportDecisions writes every decision that a search finds as CSV.
+func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
+	q.Limit = exportPage
+	items, err := s.service.Decisions(c, q)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", `attachment; filename="decisions.csv"`)
+	w := csv.NewWriter(c.Writer)
+	write := func(cells ...string) { err = w.Write(cells) }
+	write("id", "at", "outcome", "shadow_outcome", "person", "resource", "action", "device", "level", "gates", "enforcer", "rulebook", "entry")
+	for len(items) > 0 && err == nil {
+		for i := range items {
+			d := &items[i]
+			var gates []string
+			for _, g := range d.Gates {
+				gates = append(gates, g.Gate+" "+g.Verdict)
+			}
+			write(d.ID, d.At, string(d.Outcome), string(d.ShadowOutcome), d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, strings.Join(gates, "; "), d.Actor, strconv.FormatInt(d.Rulebook, 10), strconv.FormatInt(d.Seq, 10))
+		}
+		q.Before = items[len(items)-1].ID
+		if len(items) < exportPage {
+			break
+		}
+		items, err = s.service.Decisions(c, q)
+	}
+	w.Flush()
+	if err != nil { // the head is sent; a broken end is all that is left to say
+		s.log.Error("an export broke off", "error", err)
+		panic(http.ErrAbortHandler)
+	}
 }

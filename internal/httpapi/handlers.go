@@ -293,13 +293,17 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource, Outcome: string(p.Outcome), Before: p.Cursor, Limit: limit + 1}
+	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource, Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor, Limit: limit + 1}
 	if p.Cursor != "" && !service.IsID(p.Cursor) {
 		s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
 		return
 	}
 	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) && q.Outcome != string(access.StepUp) {
 		s.fail(c, &service.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
+		return
+	}
+	if p.Format == "csv" {
+		s.exportDecisions(c, q)
 		return
 	}
 	items, err := s.service.Decisions(c, q)

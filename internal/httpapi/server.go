@@ -84,6 +84,7 @@ var permissions = map[string]service.Permission{
 	"POST /api/v1/people":                    service.MayAdmin,
 	"POST /api/v1/ask":                       service.MayAsk,
 	"GET /api/v1/decisions":                  service.MayRead,
+	"GET /api/v1/decision-counts":            service.MayRead,
 	"GET /api/v1/decisions/:id":              service.MayRead,
 	"GET /api/v1/tokens":                     service.MayAdmin,
 	"POST /api/v1/tokens":                    service.MayAdmin,

@@ -147,6 +147,8 @@ func joinObjects(a, b []byte) []byte {
 // DecisionQuery selects recorded decisions.
 type DecisionQuery struct {
 	Person, Device, Resource, Outcome string
+	Gate                              string // that matched
+	Since, Until                      string // RFC 3339
 	Before                            string // those before this decision only; "" for all
 	Limit                             int
 }
@@ -166,7 +168,21 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 			body[path] = want
 		}
 	}
-	entries, err := s.store.Decisions(ctx, store.DecisionQuery{Before: q.Before, Body: body, Limit: q.Limit})
+	kept := store.DecisionQuery{Before: q.Before, Body: body, Gate: q.Gate, Limit: q.Limit}
+	for name, bound := range map[string]struct {
+		text string
+		into *int64
+	}{"since": {q.Since, &kept.Since}, "until": {q.Until, &kept.Until}} {
+		if bound.text == "" {
+			continue
+		}
+		v, err := value.ParseTime(bound.text)
+		if err != nil {
+			return nil, &QueryError{Param: name, Message: err.Error()}
+		}
+		*bound.into = v.Num()
+	}
+	entries, err := s.store.Decisions(ctx, kept)
 	if err != nil {
 		return nil, err
 	}
@@ -177,6 +193,33 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 		}
 	}
 	return out, nil
+}
+
+// DecisionCountLine is how many decisions of a stretch of time came to something.
+type DecisionCountLine struct {
+	At      string `json:"at"`
+	Outcome string `json:"outcome"`
+	Shadow  bool   `json:"shadow,omitempty"` // shadow gates would have come to something else
+	Count   int    `json:"count"`
+}
+
+// DecisionCounts counts the decisions of the last days: by the hour up to two
+// days, else by six hours.
+func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCountLine, error) {
+	if days < 1 || days > MaxReplayDays {
+		return nil, &QueryError{Param: "days", Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
+	}
+	const hour = int64(3600 * 1_000_000)
+	stretch := 6 * hour
+	if days <= 2 {
+		stretch = hour
+	}
+	counts, err := s.store.OutcomeCounts(ctx, s.micros()-int64(days)*24*hour, stretch)
+	out := make([]DecisionCountLine, len(counts))
+	for i, c := range counts {
+		out[i] = DecisionCountLine{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}
+	}
+	return out, err
 }
 
 // Decision reads one recorded decision, by its id or the code of a refusal.

@@ -202,6 +202,9 @@ func (s *Store) Session(ctx context.Context, hash []byte, now int64) (token stri
 type DecisionQuery struct {
 	Before string            // those with a smaller id only; "" for all
 	Body   map[string]string // JSON paths of the body and what must stand there
+	Gate   string            // that matched; "" for any
+
+	Since, Until int64 // microseconds since the Unix epoch; 0 for no bound
 	Limit  int
 }
 
@@ -214,11 +217,51 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 	for path, want := range q.Body {
 		where, args = append(where, "json_extract(body, ?) = ?"), append(args, path, want)
 	}
+	if q.Gate != "" {
+		where, args = append(where, "EXISTS (SELECT 1 FROM json_each(body, '$.gates') AS g WHERE json_extract(g.value, '$.gate') = ?)"), append(args, q.Gate)
+	}
+	if q.Since != 0 {
+		where, args = append(where, "at >= ?"), append(args, q.Since)
+	}
+	if q.Until != 0 {
+		where, args = append(where, "at < ?"), append(args, q.Until)
+	}
 	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
 	if err != nil {
 		return nil, fmt.Errorf("read decisions: %w", err)
 	}
 	return scanEntries(rows)
+}
+
+// OutcomeCount is how many decisions of a stretch of time came to something.
+type OutcomeCount struct {
+	At      int64 // the beginning of the stretch
+	Outcome string
+	Shadow  bool // whether shadow gates would have come to something else
+	Count   int
+}
+
+// OutcomeCounts counts decisions since a moment, by stretches of time.
+func (s *Store) OutcomeCounts(ctx context.Context, since, stretch int64) ([]OutcomeCount, error) {
+	first, err := s.before(ctx, since)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, json_extract(body, '$.outcome'), json_extract(body, '$.shadow_outcome') IS NOT NULL, count(*) FROM entries
+		WHERE seq > ?2 AND kind = 'decision.made' AND at >= ?3 GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
+	if err != nil {
+		return nil, fmt.Errorf("count decisions: %w", err)
+	}
+	defer rows.Close()
+	var out []OutcomeCount
+	for rows.Next() {
+		var c OutcomeCount
+		if err := rows.Scan(&c.At, &c.Outcome, &c.Shadow, &c.Count); err != nil {
+			return nil, fmt.Errorf("count decisions: %w", err)
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
 }
 
 // scanEntries reads entries to the end and closes their rows.

@@ -546,6 +546,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decision-counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many decisions came to what, by stretches of time */
+        get: operations["countDecisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/decisions/{id}": {
         parameters: {
             query?: never;
@@ -618,6 +635,196 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ask/under": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a request under a candidate rulebook, or at another moment; nothing is recorded */
+        post: operations["askUnder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who can get to a resource now, and with which devices; the person and device of the request are not looked at */
+        post: operations["whoReaches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach/resources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a person can get to from a device now; the resource of the request is not looked at */
+        post: operations["whatReaches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What it takes for each group to reach each resource, and what the rulebook has for each platform */
+        get: operations["getCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The gates by number, with what the last week brought */
+        get: operations["listGates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/live-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Allows that an enforcer may still rely on, the newest first */
+        get: operations["listLiveSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rulebooks/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rulebook would answer to the requests of the last days; nothing is changed */
+        post: operations["replayRulebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/evaluations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * OpenID AuthZEN Authorization API 1.0, access evaluations
+         * @description Each evaluation is a decision of its own and is durable before the answer is sent.
+         */
+        post: operations["evaluateMany"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/subject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN Authorization API 1.0, subject search */
+        post: operations["searchSubject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/resource": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN Authorization API 1.0, resource search */
+        post: operations["searchResource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/action": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN Authorization API 1.0, action search */
+        post: operations["searchAction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/.well-known/authzen-configuration": {
         parameters: {
             query?: never;
@@ -650,6 +857,7 @@ export interface components {
             excerpt?: string;
             problems?: components["schemas"]["RulebookProblem"][];
             examples?: components["schemas"]["ExampleOutcome"][];
+            impacts?: components["schemas"]["Impact"][];
         };
         Session: {
             name: string;
@@ -1103,6 +1311,8 @@ export interface components {
              * @description The version the change started from
              */
             base?: number;
+            /** @description Why it is to be published although it would lock people out */
+            accept_impact?: string;
         };
         RulebookInfo: {
             /** Format: int64 */
@@ -1183,6 +1393,181 @@ export interface components {
                 };
             };
         };
+        AskDraft: {
+            asked: components["schemas"]["Evaluation"];
+            /** @description A candidate; the rulebook in force when left out */
+            files?: components["schemas"]["File"][];
+            /** @description The moment to ask about (RFC 3339); now when left out */
+            at?: string;
+        };
+        Found: {
+            type?: string;
+            id?: string;
+            name?: string;
+        };
+        /** @description An evaluation with one part left open (AuthZEN 1.0, section 8) */
+        AccessSearch: {
+            subject?: Record<string, never>;
+            action?: Record<string, never>;
+            resource?: Record<string, never>;
+            context?: Record<string, never>;
+            page?: {
+                token?: string;
+                limit?: number;
+            };
+        };
+        AccessResults: {
+            results: components["schemas"]["Found"][];
+            page: {
+                next_token: string;
+                count: number;
+                total: number;
+            };
+        };
+        /** @description Evaluations with their shared members given once (AuthZEN 1.0, section 7) */
+        Evaluations: {
+            subject?: Record<string, never>;
+            action?: Record<string, never>;
+            resource?: Record<string, never>;
+            context?: Record<string, never>;
+            evaluations?: Record<string, never>[];
+            options?: {
+                /** @enum {string} */
+                evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
+            };
+        };
+        ReachDevice: {
+            device: string;
+            name?: string;
+            level: string;
+            rank: number;
+            top: number;
+            outcome: components["schemas"]["Outcome"];
+            /** @description Those in the way */
+            gates: string[];
+        };
+        ReachPerson: {
+            person: string;
+            name: string;
+            groups: string[];
+            best: components["schemas"]["Outcome"];
+            unknown: components["schemas"]["Outcome"];
+            break_glass?: boolean;
+            devices: components["schemas"]["ReachDevice"][];
+            /** @description How many devices that are nobody's would do */
+            shared: number;
+        };
+        Reach: {
+            resource: string;
+            action: string;
+            allowed: number;
+            stepped_up: number;
+            items: components["schemas"]["ReachPerson"][];
+        };
+        ReachResource: {
+            resource: string;
+            title?: string;
+            tags: string[];
+            action: string;
+            outcome: components["schemas"]["Outcome"];
+            gates: string[];
+            stops: string[];
+            to_allow: string[];
+        };
+        Coverage: {
+            /** @description "" is a person in no group */
+            groups: string[];
+            resources: string[];
+            cells: {
+                /** @enum {string} */
+                kind: "guarded" | "open" | "closed";
+                level?: string;
+                mfa?: boolean;
+                gates?: {
+                    gate: string;
+                    number?: number;
+                    shadow?: boolean;
+                    need: string;
+                    when?: string;
+                    actions?: string[];
+                }[];
+            }[][];
+            platforms: {
+                platform: string;
+                devices: number;
+                baselines: string[];
+                /** @description Gates that no device of the platform can meet */
+                never: string[];
+            }[];
+        };
+        Gate: {
+            id: string;
+            number?: number;
+            title?: string;
+            /** @enum {string} */
+            mode: "draft" | "shadow" | "enforce";
+            who: string;
+            what: string;
+            when?: string;
+            need: string;
+            /** @enum {string} */
+            otherwise: "deny" | "step-up";
+            valid_for: string;
+            week: {
+                met: number;
+                denied: number;
+                stepped_up: number;
+            };
+        };
+        LiveSession: {
+            decision: string;
+            person: string;
+            device?: string;
+            level: string;
+            resource: string;
+            action: string;
+            enforcer: string;
+            at: string;
+            until: string;
+        };
+        AccessCount: {
+            id: string;
+            denied: number;
+            stepped_up: number;
+            allowed: number;
+        };
+        AccessShift: {
+            days: number;
+            requests: number;
+            distinct: number;
+            people: number;
+            losing: number;
+            newly_denied: number;
+            newly_stepped_up: number;
+            newly_allowed: number;
+            locked_out: string[];
+            gates: components["schemas"]["AccessCount"][];
+            persons: components["schemas"]["AccessCount"][];
+            resources: components["schemas"]["AccessCount"][];
+            changes: {
+                /** @enum {string} */
+                change: "newly-denied" | "newly-stepped-up" | "newly-allowed" | "eased";
+                person: string;
+                device?: string;
+                resource: string;
+                action: string;
+                times: number;
+                from: components["schemas"]["Outcome"];
+                to: components["schemas"]["Outcome"];
+                gates: string[];
+                by_level?: boolean;
+            }[];
+        };
+        Impact: {
+            kind: string;
+            message: string;
+            who: string[];
+        };
         /** @enum {string} */
         Outcome: "allow" | "deny" | "step-up";
         /** @description A text by language */
@@ -1224,6 +1609,8 @@ export interface components {
         };
         Answer: components["schemas"]["Decision"] & {
             id?: string;
+            /** @description What a person reads to the help desk */
+            code?: string;
             at: string;
             asked: components["schemas"]["Evaluation"];
             /** Format: int64 */
@@ -1236,6 +1623,14 @@ export interface components {
             seq?: number;
             /** @description The enforcer that asked */
             actor?: string;
+        };
+        DecisionCount: {
+            /** @description The beginning of the stretch */
+            at: string;
+            outcome: components["schemas"]["Outcome"];
+            /** @description Whether shadow gates would have come to something else */
+            shadow?: boolean;
+            count: number;
         };
         DecisionPage: {
             items: components["schemas"]["Answer"][];
@@ -2264,6 +2659,14 @@ export interface operations {
                 device?: string;
                 resource?: string;
                 outcome?: components["schemas"]["Outcome"];
+                /** @description A gate that matched */
+                gate?: string;
+                /** @description Not before this moment (RFC 3339) */
+                since?: string;
+                /** @description Before this moment (RFC 3339) */
+                until?: string;
+                /** @description json or csv */
+                format?: string;
                 /** @description The next of the page before */
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
@@ -2274,13 +2677,39 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A page */
+            /** @description A page; with format=csv all of them as text/csv */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["DecisionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    countDecisions: {
+        parameters: {
+            query?: {
+                /** @description How many days back, 7 by default */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Counts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["DecisionCount"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
@@ -2408,6 +2837,282 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    askUnder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskDraft"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whoReaches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Evaluation"];
+            };
+        };
+        responses: {
+            /** @description Everybody in the directory */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whatReaches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Evaluation"];
+            };
+        };
+        responses: {
+            /** @description Every resource */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ReachResource"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCoverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The map */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gates */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Gate"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLiveSessions: {
+        parameters: {
+            query?: {
+                person?: string;
+                device?: string;
+                resource?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sessions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["LiveSession"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replayRulebook: {
+        parameters: {
+            query?: {
+                /** @description How many days back, 7 by default */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Draft"];
+            };
+        };
+        responses: {
+            /** @description Whose answers change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessShift"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    evaluateMany: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Evaluations"];
+            };
+        };
+        responses: {
+            /** @description The decisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchSubject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccessSearch"];
+            };
+        };
+        responses: {
+            /** @description Who would be allowed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessResults"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchResource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccessSearch"];
+            };
+        };
+        responses: {
+            /** @description What would be allowed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessResults"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchAction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccessSearch"];
+            };
+        };
+        responses: {
+            /** @description What would be allowed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessResults"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getAuthzenConfiguration: {
         parameters: {
             query?: never;
@@ -2426,6 +3131,10 @@ export interface operations {
                     "application/json": {
                         policy_decision_point: string;
                         access_evaluation_endpoint: string;
+                        access_evaluations_endpoint?: string;
+                        search_subject_endpoint?: string;
+                        search_resource_endpoint?: string;
+                        search_action_endpoint?: string;
                     };
                 };
             };

@@ -1,15 +1,24 @@
 <script setup lang="ts">
 // A decision in full: what was asked, the answer, what each gate says and why,
 // and what would make it allow.
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Answer } from '../api/client'
 import { remedyText } from '../composables/format'
+import { useSession } from '../stores/session'
 import CopyText from './CopyText.vue'
+import GrantForm from './GrantForm.vue'
 import LeafRow from './LeafRow.vue'
 import OutcomeMark from './OutcomeMark.vue'
 import TimeText from './TimeText.vue'
 
 const props = defineProps<{ answer: Answer }>()
+const session = useSession()
+const waiving = ref('')
+const said = ref('')
+function granted() {
+  said.value = `${waiving.value} is waived for ${props.answer.device}. It holds from this moment: ask again, or have the person check again.`
+  waiving.value = ''
+}
 
 const asked = computed(() => {
   const { context } = props.answer.asked
@@ -36,6 +45,7 @@ const cures = computed(() => {
   <article class="answer" aria-live="polite">
     <header>
       <OutcomeMark :outcome="answer.outcome" large />
+      <span v-if="answer.code" class="soft">code <CopyText :text="answer.code" /></span>
       <span v-if="answer.break_glass" class="flag">break-glass account</span>
       <span v-if="answer.shadow_outcome" class="soft">were the shadow gates enforced: <OutcomeMark :outcome="answer.shadow_outcome" /></span>
     </header>
@@ -72,11 +82,13 @@ const cures = computed(() => {
         <tbody v-for="r in answer.remedies" :key="r.rule">
           <tr v-for="(leaf, i) in r.why" :key="i" :class="{ joined: i < r.why.length - 1 }">
             <td v-if="i === 0" :rowspan="r.why.length" class="gate"><strong>{{ r.title || r.rule }}</strong><div class="soft small">{{ r.rule }}</div></td>
-            <td v-if="i === 0" :rowspan="r.why.length">{{ r.verdict }}</td>
+            <td v-if="i === 0" :rowspan="r.why.length">{{ r.verdict }}<div v-if="session.mayWaive && answer.device"><el-button link type="primary" size="small" @click="waiving = waiving === r.rule ? '' : r.rule">Waive…</el-button></div></td>
             <LeafRow :leaf="leaf" />
           </tr>
+          <tr v-if="waiving === r.rule"><td colspan="6"><GrantForm :device="answer.device!" :rule="r.rule" @done="granted" @cancel="waiving = ''" /></td></tr>
         </tbody>
       </table>
+      <p v-if="said" class="said" role="status">{{ said }}</p>
     </template>
 
     <template v-if="cures.length > 0 || answer.to_allow">
@@ -103,6 +115,7 @@ const cures = computed(() => {
 .answer header { display: flex; align-items: baseline; gap: 18px; margin-bottom: 8px; }
 .asked { font-size: 16px; }
 .reason { font-weight: 600; }
+.said { border-left: 3px solid var(--good); padding-left: 14px; margin-top: 8px; }
 .flag { border: 1px solid var(--metal); color: var(--metal); padding: 0 8px; }
 .gate { max-width: 320px; }
 ul { margin: 0; padding-left: 20px; }

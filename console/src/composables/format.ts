@@ -45,6 +45,6 @@ export function linked(text: string): { text: string, href?: string }[] {
 }
 
 /** "3 devices", "1 device". */
-export function count(n: number, thing: string): string {
-  return `${n} ${thing}${n === 1 ? '' : 's'}`
+export function count(n: number, thing: string, things = `${thing}s`): string {
+  return `${n} ${n === 1 ? thing : things}`
 }

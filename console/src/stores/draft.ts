@@ -95,8 +95,8 @@ export const useDraft = defineStore('draft', () => {
     replace(got.files)
   }
 
-  async function publish(message: string) {
-    const got = await must(api.POST('/api/v1/rulebooks', { body: { files: files.value, message, base: base.value } }))
+  async function publish(message: string, accepted: string) {
+    const got = await must(api.POST('/api/v1/rulebooks', { body: { files: files.value, message, base: base.value, ...(accepted && { accept_impact: accepted }) } }))
     localStorage.removeItem(place)
     files.value = []
     await load()

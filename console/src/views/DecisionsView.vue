@@ -1,16 +1,18 @@
 <script setup lang="ts">
-import { reactive, watch } from 'vue'
+import { computed, defineAsyncComponent, reactive, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type Answer, type Outcome } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
+import { useAct } from '../composables/useAct'
 import { useLoad } from '../composables/useLoad'
 import { usePages } from '../composables/usePages'
 import { useQuery } from '../composables/useQuery'
 
+const FleetChart = defineAsyncComponent(() => import('../components/FleetChart.vue'))
 const router = useRouter()
-const { query, set } = useQuery('person', 'device', 'resource', 'outcome', 'cursor')
+const { query, set } = useQuery('person', 'device', 'resource', 'outcome', 'gate', 'since', 'cursor')
 const form = reactive({ ...query.value })
 watch(query, (q) => Object.assign(form, q))
 
@@ -22,8 +24,28 @@ const { data: page, problem, loading, again } = useLoad(
   () => query.value,
 )
 
-const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim(), outcome: form.outcome, cursor: '' })
-const clear = () => set({ person: '', device: '', resource: '', outcome: '', cursor: '' })
+const { data: counts } = useLoad(() => must(api.GET('/api/v1/decision-counts', { params: { query: { days: 7 } } })), () => null)
+const course = computed(() => {
+  const items = counts.value?.items ?? []
+  const along = [...new Set(items.map((c) => c.at))].sort()
+  const sum = (at: string, outcome: Outcome) => items.filter((c) => c.at === at && c.outcome === outcome).reduce((n, c) => n + c.count, 0)
+  // The last stretch lasts until now.
+  const series = (['deny', 'step-up', 'allow'] as const).map((name) => ({ name, values: [...along, along.at(-1) ?? ''].map((at) => sum(at, name)) }))
+  return { along: [...along, new Date().toISOString()], series }
+})
+const csv = computed(() => `/api/v1/decisions?${new URLSearchParams({ ...Object.fromEntries(Object.entries(query.value).filter(([k, v]) => v !== '' && k !== 'cursor')), format: 'csv' })}`)
+const code = ref('')
+const { busy, problem: unknown, act } = useAct()
+async function find() {
+  await act(async () => {
+    const d = await must(api.GET('/api/v1/decisions/{id}', { params: { path: { id: code.value.trim() } } }))
+    await router.push({ name: 'decision', params: { id: d.id! } })
+  })
+}
+const spans = [{ label: 'the last hour', hours: 1 }, { label: 'the last day', hours: 24 }, { label: 'the last week', hours: 168 }]
+const sinceOf = (hours: number) => new Date(Date.now() - hours * 3600_000).toISOString().slice(0, 19) + 'Z'
+const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim(), outcome: form.outcome, gate: form.gate.trim(), since: form.since, cursor: '' })
+const clear = () => set({ person: '', device: '', resource: '', outcome: '', gate: '', since: '', cursor: '' })
 const { forward, back } = usePages(query, set, () => page.value?.next)
 const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! } })
 
@@ -34,7 +56,15 @@ function gates(d: Answer): string {
 </script>
 
 <template>
-  <h1>Decisions</h1>
+  <header>
+    <h1>Decisions</h1>
+    <form class="code" @submit.prevent="find">
+      <el-input v-model="code" name="code" placeholder="Code from a refusal, as K7M2-9XQD" aria-label="Code" clearable />
+      <el-button native-type="submit" :loading="busy" :disabled="code.trim().length < 8">Find</el-button>
+    </form>
+  </header>
+  <p v-if="unknown" class="soft" role="alert">{{ unknown.status === 404 ? 'No refusal has this code. Its letters are in two groups of four.' : unknown.detail }}</p>
+  <FleetChart v-if="course.along.length > 2" kind="line" :series="course.series" :along="course.along" label="Decisions of the last week, by six hours" />
   <form class="search" @submit.prevent="search">
     <el-input v-model="form.person" name="person" placeholder="Person" aria-label="Person" clearable @clear="search" />
     <el-input v-model="form.device" name="device" placeholder="Device" aria-label="Device" clearable @clear="search" />
@@ -42,7 +72,10 @@ function gates(d: Answer): string {
     <el-select v-model="form.outcome" placeholder="Any outcome" aria-label="Outcome" clearable @change="search" @clear="search">
       <el-option value="allow" label="allow" /><el-option value="deny" label="deny" /><el-option value="step-up" label="step-up" />
     </el-select>
+    <el-input v-model="form.gate" name="gate" placeholder="Gate" aria-label="Gate" clearable @clear="search" />
+    <el-select v-model="form.since" placeholder="Any time" aria-label="Since" clearable @change="search" @clear="search"><el-option v-for="s in spans" :key="s.hours" :value="sinceOf(s.hours)" :label="s.label" /></el-select>
     <el-button native-type="submit" type="primary">Search</el-button>
+    <a :href="csv" download>Save as CSV</a>
   </form>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!page && loading" :rows="8" animated />
@@ -72,7 +105,10 @@ function gates(d: Answer): string {
 </template>
 
 <style scoped>
-.search { display: flex; gap: 10px; margin: 14px 0 10px; max-width: 1000px; }
+header { display: flex; justify-content: space-between; align-items: baseline; gap: 24px; }
+.code { display: flex; gap: 8px; width: 360px; }
+.search { display: flex; gap: 10px; margin: 14px 0 10px; align-items: center; }
+.search a { white-space: nowrap; }
 .stale { opacity: 0.6; }
 .empty { padding: 40px 0; }
 .pages { margin-top: 16px; }

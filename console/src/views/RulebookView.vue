@@ -15,24 +15,25 @@ const { busy, problem, act } = useAct()
 const publishing = ref(false)
 const message = ref('')
 const said = ref('')
+const accepted = ref('')
 const failed = computed(() => draft.check?.examples.filter((e) => !e.passed).length ?? 0)
 const right = computed(() => draft.check?.ok === true && !draft.checking)
 
 async function publish() {
   const done = await act(async () => {
-    const got = await draft.publish(message.value)
+    const got = await draft.publish(message.value, accepted.value)
     said.value = `Version ${got.rulebook.version} is in force; ${count(got.moved, 'device')} changed level.`
   })
   if (done) {
     publishing.value = false
-    message.value = ''
+    message.value = accepted.value = ''
   }
 }
 </script>
 
 <template>
   <ProblemNote v-if="missing" :problem="missing" @again="again" />
-  <header v-if="draft.inForce">
+  <header v-if="draft.inForce" class="tabbed">
     <div>
       <h1>Rulebook</h1>
       <p class="soft small">
@@ -67,6 +68,10 @@ async function publish() {
         <el-button native-type="submit" type="primary" :loading="busy" :disabled="!right || message.trim() === ''">Put in force</el-button><el-button link @click="publishing = false">Not yet</el-button>
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
+      <template v-if="problem?.impacts?.length">
+        <ul class="impacts"><li v-for="x in problem.impacts" :key="x.kind">{{ x.message }}<div v-if="x.who.length" class="soft small">{{ x.who.join(', ') }}</div></li></ul>
+        <div><el-input v-model="accepted" name="accepted" placeholder="Why it is to be put in force all the same. Recorded with the version." aria-label="Why all the same" /><el-button native-type="submit" :disabled="accepted.trim() === ''" :loading="busy">Accept this and put in force</el-button></div>
+      </template>
     </form>
   </section>
   <ProblemNote v-if="draft.problem" :problem="draft.problem" />
@@ -74,14 +79,11 @@ async function publish() {
 </template>
 
 <style scoped>
-header { display: flex; justify-content: space-between; align-items: flex-end; border-bottom: 1px solid var(--rule-strong); margin-bottom: 12px; gap: 24px; }
-nav { display: flex; gap: 22px; }
-nav a { text-decoration: none; padding: 6px 2px; border-bottom: 3px solid transparent; }
-nav a.on { border-bottom-color: var(--metal); font-weight: 600; }
 .draft { border-left: 3px solid var(--metal); padding: 2px 0 2px 14px; margin-bottom: 12px; display: flex; flex-wrap: wrap; align-items: baseline; gap: 4px 24px; }
 .draft p { margin: 4px 0; }
 .publish { flex-basis: 100%; }
 .publish > div { display: flex; gap: 8px; max-width: 760px; }
+.impacts { margin: 4px 0 8px; padding-left: 20px; }
 .bad { color: var(--metal); font-weight: 600; }
 .said { border-left: 3px solid var(--good); padding-left: 14px; }
 </style>

@@ -85,7 +85,7 @@ async function bring(event: globalThis.Event) {
 
     <h2>Roster</h2>
     <p class="soft">
-      Hardware registered in advance as our own: {{ count(data.roster.length, 'entry').replace('entrys', 'entries') }}, {{ data.roster.filter((e) => !e.device).length }} not seen yet.
+      Hardware registered in advance as our own: {{ count(data.roster.length, 'entry', 'entries') }}, {{ data.roster.filter((e) => !e.device).length }} not seen yet.
       <label v-if="session.mayAdmin" class="bring"><input type="file" accept=".csv,text/csv" :disabled="busy" @change="bring">Bring a CSV (serial,hardware_id,note)</label>
     </p>
     <ProblemNote v-if="refused" :problem="refused" />

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { api, must, type Device, type Shift } from '../../api/client'
+import { api, must, type AccessShift, type Device, type Shift } from '../../api/client'
+import AccessShiftSheet from '../../components/AccessShift.vue'
 import DeviceSheet from '../../components/DeviceSheet.vue'
 import LevelMark from '../../components/LevelMark.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
@@ -12,6 +13,7 @@ import { useDraft } from '../../stores/draft'
 const draft = useDraft()
 const { query, set } = useQuery('from', 'to', 'rule', 'platform')
 const shift = ref<Shift | null>(null)
+const asked = ref<AccessShift | null>(null)
 const of = ref('')
 const { busy, problem, act } = useAct()
 const state = computed(() => JSON.stringify(draft.files))
@@ -19,12 +21,17 @@ const old = computed(() => shift.value !== null && of.value !== state.value)
 
 async function rehearse() {
   of.value = state.value
-  await act(async () => { shift.value = await must(api.POST('/api/v1/rulebooks/rehearse', { body: { files: draft.files } })) })
+  const body = { files: draft.files }
+  await act(async () => {
+    shift.value = await must(api.POST('/api/v1/rulebooks/rehearse', { body }))
+    asked.value = await must(api.POST('/api/v1/rulebooks/replay', { body }))
+  })
 }
 
 /** Without a draft: what enforcing the shadow baselines of the rulebook in force would do. */
 async function shadow() {
   of.value = state.value
+  asked.value = null
   await act(async () => { shift.value = await must(api.GET('/api/v1/shadow')) })
 }
 const tried = computed(() => !draft.dirty)
@@ -54,7 +61,7 @@ async function explain(id: string) {
 </script>
 
 <template>
-  <p v-if="!tried" class="lead">What the draft would do to today's fleet. Nothing is changed by it. <el-button :loading="busy" :type="old || !shift ? 'primary' : 'default'" @click="rehearse">{{ shift ? 'Rehearse again' : 'Rehearse' }}</el-button> <span v-if="old" class="bad">The draft has changed since.</span></p>
+  <p v-if="!tried" class="lead">What the draft would do to today's fleet and to the requests of the last week. Nothing is changed by it. <el-button :loading="busy" :type="old || !shift ? 'primary' : 'default'" @click="rehearse">{{ shift ? 'Rehearse again' : 'Rehearse' }}</el-button> <span v-if="old" class="bad">The draft has changed since.</span></p>
   <p v-else class="soft">There is no draft to rehearse. This is what enforcing the baselines that stand in shadow would do to today's fleet; change something in the <router-link :to="{ name: 'rulebook' }">text</router-link> or the <router-link :to="{ name: 'rules' }">rules</router-link> to rehearse that.</p>
   <ProblemNote v-if="problem" :problem="problem" @again="rehearse" />
   <div v-if="shift" :class="{ stale: busy }">
@@ -94,6 +101,10 @@ async function explain(id: string) {
     </table>
     <p v-if="moves.length > 200" class="soft">and {{ moves.length - 200 }} more; narrow them down above, or use <code>ironledger rulebook rehearse -o csv</code>.</p>
   </div>
+  <section v-if="asked" :class="{ stale: busy }">
+    <h2>Requests</h2>
+    <AccessShiftSheet :shift="asked" />
+  </section>
   <el-drawer v-model="open" size="940px" :modal="false" :title="shown ? `${shown.name || shown.id} under the draft` : 'Under the draft'">
     <ProblemNote v-if="unopened" :problem="unopened" />
     <el-skeleton v-else-if="opening || !shown" :rows="8" animated />
