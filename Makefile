@@ -39,8 +39,8 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
-	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report' -benchtime 1x -count=1 ./bench
-	$(GO) test -run "^$$" -bench 'Publish|Restart' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Publish|Restart|Replay' -benchtime 1x -count=1 ./bench
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
 	$(GO) generate ./api

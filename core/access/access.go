@@ -47,6 +47,9 @@ type Device struct {
 	// since the Unix epoch; condition.Always for never. nil: nobody can say. Only
 	// an allow asks.
 	Next func() int64
+	// Wake is a moment before which its level cannot change by itself, cheaper to
+	// know than Next; 0 when it is not known.
+	Wake int64
 	// Below lists what holds it below a level; nil when nobody can say.
 	Below func(rulebook.Level) []Obstacle
 }

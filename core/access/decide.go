@@ -95,7 +95,7 @@ func validUntil(o Outcome, q *Request, now, validFor int64) int64 {
 		validFor = rulebook.DefaultValid
 	}
 	until := now + validFor
-	if q.Device.Known && q.Device.Next != nil {
+	if q.Device.Known && q.Device.Next != nil && until >= q.Device.Wake {
 		until = min(until, q.Device.Next())
 	}
 	return until

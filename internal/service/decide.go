@@ -65,7 +65,7 @@ func (snap *Snapshot) request(e *access.Evaluation, now int64) (*access.Request,
 
 // from makes a request come from a device that is at the moment now.
 func (snap *Snapshot) from(q *access.Request, e *access.Evaluation, d *Device, now int64) {
-	q.Device = access.Device{ID: d.ID, Known: true, Level: d.Result.Level, View: d.View, Next: func() int64 { return d.next(now) },
+	q.Device = access.Device{ID: d.ID, Known: true, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return d.next(now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
 }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironledger.example/core/access"
@@ -47,10 +49,33 @@ func (s *Service) replay(ctx context.Context, book *Book, days int) (*rehearsal.
 	if err != nil {
 		return nil, err
 	}
+	workers := min(runtime.GOMAXPROCS(0), 1+len(order)/256)
+	parts, failed := make([][]rehearsal.Asked, workers), make([]error, workers)
+	var wg sync.WaitGroup
+	for w := range workers {
+		wg.Go(func() {
+			parts[w], failed[w] = snap.tryAll(book, order[w*len(order)/workers:(w+1)*len(order)/workers], times, now)
+		})
+	}
+	wg.Wait()
+	tally := rehearsal.NewAccessTally(days)
+	for w := range workers {
+		if failed[w] != nil {
+			return nil, failed[w]
+		}
+		for _, x := range parts[w] {
+			tally.Add(x)
+		}
+	}
+	return tally, nil
+}
+
+// tryAll puts questions to the snapshot's book and to another.
+func (snap *Snapshot) tryAll(book *Book, order []string, times map[string]int, now int64) ([]rehearsal.Asked, error) {
 	other := *snap
 	other.Book = book
 	before, after := snap.Book.Gates.Trial(), book.Gates.Trial()
-	tally, standings := rehearsal.NewAccessTally(days), map[string][2]*Device{}
+	standings, out := map[string][2]*Device{}, make([]rehearsal.Asked, 0, len(order))
 	for _, text := range order {
 		var e access.Evaluation
 		if err := json.Unmarshal([]byte(text), &e); err != nil {
@@ -79,9 +104,9 @@ func (s *Service) replay(ctx context.Context, book *Book, days int) (*rehearsal.
 				x.Gates = after.Stops()
 			}
 		}
-		tally.Add(x)
+		out = append(out, x)
 	}
-	return tally, nil
+	return out, nil
 }
 
 // Replay works out what a rulebook would have answered to the requests of the

@@ -26,7 +26,7 @@ type LiveSession struct {
 	At       string `json:"at"`
 	Until    string `json:"until"`
 
-	key    string
+	key    asking
 	asked  *access.Evaluation
 	until  int64
 	device *Device // as it stood when the allow was last found to hold; nil: none
@@ -37,8 +37,8 @@ type LiveSession struct {
 // sessions are the live sessions, by what was asked and by device.
 type sessions struct {
 	mu       sync.Mutex
-	byKey    map[string]*LiveSession
-	byDevice map[string]map[string]*LiveSession
+	byKey    map[asking]*LiveSession
+	byDevice map[string]map[asking]*LiveSession
 	swept    int64
 }
 
@@ -46,26 +46,55 @@ type sessions struct {
 // first of some goes.
 const maxSessions = 500_000
 
-func sessionKey(actor string, e *access.Evaluation) string {
-	return actor + "\x00" + string(mustJSON(e))
+// asking is what makes two questions the same.
+type asking struct {
+	actor, kind, subject, action, resource, ip, country, at, methods string
+
+	device access.DeviceRef
+	mfa    int8 // 0 not said, 1 true, -1 false
+}
+
+func askingOf(actor string, e *access.Evaluation) asking {
+	k := asking{actor: actor, kind: e.Subject.Type, subject: e.Subject.ID, action: e.Action.Name, resource: e.Resource.ID}
+	c := e.Context
+	if c == nil {
+		return k
+	}
+	if k.ip, k.country = c.IP, c.Country; c.Device != nil {
+		k.device = *c.Device
+	}
+	if a := c.Auth; a != nil {
+		k.at, k.methods = a.At, strings.Join(a.Methods, "\n")
+		switch {
+		case a.MFA == nil:
+		case *a.MFA:
+			k.mfa = 1
+		default:
+			k.mfa = -1
+		}
+	}
+	return k
 }
 
 // begin notes an allow that may be relied on for a while, in place of an
 // earlier one to the same question.
 func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, now int64) {
+	if a.Outcome != access.Allow || a.BreakGlass {
+		return
+	}
 	until, err := time.Parse(time.RFC3339, a.ValidUntil)
-	if a.Outcome != access.Allow || a.BreakGlass || err != nil || until.UnixMicro() <= now {
+	if err != nil || until.UnixMicro() <= now {
 		return
 	}
 	s := &LiveSession{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level, Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
-		At: a.At, Until: a.ValidUntil, key: sessionKey(actor, a.Asked), asked: a.Asked, until: until.UnixMicro(), book: snap.Book, people: snap.People}
+		At: a.At, Until: a.ValidUntil, key: askingOf(actor, a.Asked), asked: a.Asked, until: until.UnixMicro(), book: snap.Book, people: snap.People}
 	if a.Device != "" {
 		s.device = snap.Fleet.Get(a.Device)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.byKey == nil {
-		l.byKey, l.byDevice = map[string]*LiveSession{}, map[string]map[string]*LiveSession{}
+		l.byKey, l.byDevice = map[asking]*LiveSession{}, map[string]map[asking]*LiveSession{}
 	}
 	l.sweep(now)
 	if len(l.byKey) >= maxSessions && l.byKey[s.key] == nil {
@@ -74,7 +103,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, now int64) {
 	l.byKey[s.key] = s
 	if s.Device != "" {
 		if l.byDevice[s.Device] == nil {
-			l.byDevice[s.Device] = map[string]*LiveSession{}
+			l.byDevice[s.Device] = map[asking]*LiveSession{}
 		}
 		l.byDevice[s.Device][s.key] = s
 	}
@@ -109,7 +138,7 @@ func (l *sessions) drop(s *LiveSession) {
 func (l *sessions) find(actor string, e *access.Evaluation, now int64) *LiveSession {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if s := l.byKey[sessionKey(actor, e)]; s != nil && now < s.until {
+	if s := l.byKey[askingOf(actor, e)]; s != nil && now < s.until {
 		return s
 	}
 	return nil
@@ -229,7 +258,7 @@ func (s *Service) LiveSessions(person, device, resource string) []*LiveSession {
 		return person != "" && x.Person != person || device != "" && x.Device != device || resource != "" && x.Resource != resource || !snap.holds(x, now)
 	})
 	slices.SortFunc(out, func(a, b *LiveSession) int {
-		return cmp.Or(strings.Compare(b.Decision, a.Decision), strings.Compare(a.key, b.key))
+		return cmp.Or(strings.Compare(b.Decision, a.Decision), strings.Compare(a.Person, b.Person))
 	})
 	return out
 }

@@ -83,7 +83,12 @@ func (p *Proxy) Run(ctx context.Context, ready func()) error {
 			return err
 		}
 	}
-	cmd := exec.CommandContext(ctx, nginx, "-p", p.Dir, "-c", "nginx.conf", "-e", "stderr")
+	dir, err := filepath.Abs(p.Dir)
+	if err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, nginx, "-p", dir, "-c", "nginx.conf", "-e", "stderr")
+	cmd.Dir = dir // the socket between its two servers is named without a folder: such names must be short
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	cmd.WaitDelay = 5 * time.Second
 	var said bytes.Buffer

@@ -205,7 +205,7 @@ type DecisionQuery struct {
 	Gate   string            // that matched; "" for any
 
 	Since, Until int64 // microseconds since the Unix epoch; 0 for no bound
-	Limit  int
+	Limit        int
 }
 
 // Decisions reads entries of decisions, newest first.
