@@ -96,7 +96,7 @@ func TestTheGates(t *testing.T) {
 		script(t, ctx, "localStorage.setItem('ironledger-draft', "+strconv.Quote(string(draft))+"); return ''")
 		open(t, ctx, s.url+"/rulebook/rehearsal", "newly denied")
 		until(t, ctx, "jorun.vik@gullholm.example")
-		picture(t, ctx, "console-rehearsal")
+		picture(t, ctx, "console-requests")
 		press(t, ctx, "Publish…")
 		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=message]`)), chromedp.SendKeys(chromedp.CSS(`input[name=message]`), "The rota from strong devices\r"))
 		until(t, ctx, "would lose something; the guard allows 1%")

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
 )
 
 // front is the demo behind nginx.
@@ -142,6 +144,11 @@ func TestBehindNginx(t *testing.T) {
 	t.Run("a tablet that is behind is told what to do, in the person's language", func(t *testing.T) {
 		v := f.visitor(t, "GF-T-2107", birk, false)
 		v.open("/chart-room/").want(t, no, "Update the tablet", "16.7.2", "seen 3h")
+		refused := v.open("/chart-room/").path
+		ctx := browser(t)
+		do(t, ctx, chromedp.Navigate(f.url+refused))
+		until(t, ctx, "Update the tablet")
+		picture(t, ctx, "person-refused")
 		v.open("/chart-room/", "Accept-Language", "sv").want(t, "Du kan inte öppna det här just nu", "Uppdatera plattan")
 	})
 	t.Run("a second factor is asked for and leads back", func(t *testing.T) {

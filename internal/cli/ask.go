@@ -168,7 +168,7 @@ func (a *app) reachRow(p api.ReachPerson) []string {
 		case api.Outcome(access.StepUp):
 			with = append(with, text+" +factor")
 		default:
-			without = append(without, text+": "+joined(d.Gates))
+			without = append(without, text+only(a.format != "table", ": "+joined(d.Gates)))
 		}
 	}
 	if p.Unknown == p.Best && p.Best != api.Outcome(access.Deny) {
