@@ -52,6 +52,27 @@ func (e CertificateState) Valid() bool {
 	}
 }
 
+// Defines values for EnrolmentState.
+const (
+	Enrolled EnrolmentState = "enrolled"
+	Held     EnrolmentState = "held"
+	Refused  EnrolmentState = "refused"
+)
+
+// Valid indicates whether the value is a known member of the EnrolmentState enum.
+func (e EnrolmentState) Valid() bool {
+	switch e {
+	case Enrolled:
+		return true
+	case Held:
+		return true
+	case Refused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EvaluationsOptionsEvaluationsSemantic.
 const (
 	DenyOnFirstDeny     EvaluationsOptionsEvaluationsSemantic = "deny_on_first_deny"
@@ -325,6 +346,21 @@ type Check struct {
 	Remarks []Remark `json:"remarks"`
 }
 
+// Claims What a device says of itself; one of serial, hardware_id and id is needed
+type Claims struct {
+	CertificateSha256 string `json:"certificate_sha256,omitempty"`
+	Form              string `json:"form,omitempty"`
+	HardwareId        string `json:"hardware_id,omitempty"`
+	Id                string `json:"id,omitempty"`
+	Model             string `json:"model,omitempty"`
+	Name              string `json:"name,omitempty"`
+	Owner             string `json:"owner,omitempty"`
+	Ownership         string `json:"ownership,omitempty"`
+	Platform          string `json:"platform,omitempty"`
+	Serial            string `json:"serial,omitempty"`
+	Vendor            string `json:"vendor,omitempty"`
+}
+
 // Coverage defines model for Coverage.
 type Coverage = access.Coverage
 
@@ -372,13 +408,16 @@ type Device struct {
 	Readings []Reading `json:"readings"`
 
 	// Refused Attributes of the newest reports that were not taken
-	Refused     []AttributeRefusal `json:"refused"`
-	Rulebook    int64              `json:"rulebook"`
-	SeenAt      string             `json:"seen_at"`
-	Serial      string             `json:"serial,omitempty"`
-	ShadowLevel string             `json:"shadow_level,omitempty"`
-	Since       string             `json:"since"`
-	Standing    Standing           `json:"standing"`
+	Refused []AttributeRefusal `json:"refused"`
+
+	// Retired Why the device is out of service; left out when it is in
+	Retired     string   `json:"retired,omitempty"`
+	Rulebook    int64    `json:"rulebook"`
+	SeenAt      string   `json:"seen_at"`
+	Serial      string   `json:"serial,omitempty"`
+	ShadowLevel string   `json:"shadow_level,omitempty"`
+	Since       string   `json:"since"`
+	Standing    Standing `json:"standing"`
 
 	// Threats The active ones
 	Threats []Threat `json:"threats"`
@@ -416,7 +455,10 @@ type DeviceSummary struct {
 	Platform   string   `json:"platform,omitempty"`
 
 	// Rank The place of the level on the ladder, 0 the lowest
-	Rank        int    `json:"rank"`
+	Rank int `json:"rank"`
+
+	// Retired Why the device is out of service; left out when it is in
+	Retired     string `json:"retired,omitempty"`
 	SeenAt      string `json:"seen_at"`
 	Serial      string `json:"serial,omitempty"`
 	ShadowLevel string `json:"shadow_level,omitempty"`
@@ -442,6 +484,26 @@ type Draft struct {
 	Files   []File `json:"files"`
 	Message string `json:"message,omitempty"`
 }
+
+// Enrolment defines model for Enrolment.
+type Enrolment struct {
+	Actor string `json:"actor"`
+	At    string `json:"at"`
+
+	// Claims What a device says of itself; one of serial, hardware_id and id is needed
+	Claims    Claims         `json:"claims"`
+	DecidedAt string         `json:"decided_at,omitempty"`
+	DecidedBy string         `json:"decided_by,omitempty"`
+	Device    string         `json:"device,omitempty"`
+	Id        string         `json:"id"`
+	OnRoster  bool           `json:"on_roster"`
+	Reason    string         `json:"reason,omitempty"`
+	State     EnrolmentState `json:"state"`
+	Why       string         `json:"why"`
+}
+
+// EnrolmentState defines model for Enrolment.State.
+type EnrolmentState string
 
 // Evaluation defines model for Evaluation.
 type Evaluation = access.Evaluation
@@ -825,6 +887,14 @@ type Resource struct {
 	Url   string   `json:"url,omitempty"`
 }
 
+// Retirement defines model for Retirement.
+type Retirement struct {
+	At     int64  `json:"at"`
+	By     string `json:"by"`
+	Device string `json:"device"`
+	Reason string `json:"reason"`
+}
+
 // RosterEntry defines model for RosterEntry.
 type RosterEntry struct {
 	At string `json:"at"`
@@ -1078,6 +1148,23 @@ type GetDeviceHistoryParams struct {
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// RetireDeviceJSONBody defines parameters for RetireDevice.
+type RetireDeviceJSONBody struct {
+	Reason string `json:"reason"`
+}
+
+// ListEnrolmentsParams defines parameters for ListEnrolments.
+type ListEnrolmentsParams struct {
+	// State held, enrolled or refused
+	State string `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// SettleEnrolmentJSONBody defines parameters for SettleEnrolment.
+type SettleEnrolmentJSONBody struct {
+	Admit  bool   `json:"admit"`
+	Reason string `json:"reason"`
+}
+
 // PostEvidenceJSONBody defines parameters for PostEvidence.
 type PostEvidenceJSONBody = interface{}
 
@@ -1190,6 +1277,15 @@ type AskJSONRequestBody = Evaluation
 
 // AskUnderJSONRequestBody defines body for AskUnder for application/json ContentType.
 type AskUnderJSONRequestBody = AskDraft
+
+// RetireDeviceJSONRequestBody defines body for RetireDevice for application/json ContentType.
+type RetireDeviceJSONRequestBody RetireDeviceJSONBody
+
+// EnrolDeviceJSONRequestBody defines body for EnrolDevice for application/json ContentType.
+type EnrolDeviceJSONRequestBody = Claims
+
+// SettleEnrolmentJSONRequestBody defines body for SettleEnrolment for application/json ContentType.
+type SettleEnrolmentJSONRequestBody SettleEnrolmentJSONBody
 
 // PostEvidenceJSONRequestBody defines body for PostEvidence for application/json ContentType.
 type PostEvidenceJSONRequestBody = PostEvidenceJSONBody
@@ -1475,6 +1571,53 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
 	GetDeviceHistory(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireDeviceWithBody Take a device out of service; decisions do not know it any more, and its reports are refused
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+	RetireDeviceWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireDevice Take a device out of service; decisions do not know it any more, and its reports are refused
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+	RetireDevice(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEnrolments Devices that asked to be known here, the newest first
+	//
+	// Corresponds with GET /api/v1/enrolments (the `ListEnrolments` operationId).
+	ListEnrolments(ctx context.Context, params *ListEnrolmentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnrolDeviceWithBody Ask for a device to be known here; the rulebook's enrolment decides
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+	EnrolDeviceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnrolDevice Ask for a device to be known here; the rulebook's enrolment decides
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+	EnrolDevice(ctx context.Context, body EnrolDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleEnrolmentWithBody Take a device in that is held, or refuse it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+	SettleEnrolmentWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleEnrolment Take a device in that is held, or refuse it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+	SettleEnrolment(ctx context.Context, id string, body SettleEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PostEvidenceWithBody Bring evidence, one report or a stream
 	//
@@ -2245,6 +2388,123 @@ func (c *Client) GetDevice(ctx context.Context, id string, reqEditors ...Request
 // Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
 func (c *Client) GetDeviceHistory(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDeviceHistoryRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireDeviceWithBody Take a device out of service; decisions do not know it any more, and its reports are refused
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+func (c *Client) RetireDeviceWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireDeviceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireDevice Take a device out of service; decisions do not know it any more, and its reports are refused
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+func (c *Client) RetireDevice(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireDeviceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEnrolments Devices that asked to be known here, the newest first
+//
+// Corresponds with GET /api/v1/enrolments (the `ListEnrolments` operationId).
+func (c *Client) ListEnrolments(ctx context.Context, params *ListEnrolmentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEnrolmentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnrolDeviceWithBody Ask for a device to be known here; the rulebook's enrolment decides
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+func (c *Client) EnrolDeviceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolDeviceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnrolDevice Ask for a device to be known here; the rulebook's enrolment decides
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+func (c *Client) EnrolDevice(ctx context.Context, body EnrolDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolDeviceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleEnrolmentWithBody Take a device in that is held, or refuse it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+func (c *Client) SettleEnrolmentWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleEnrolmentRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleEnrolment Take a device in that is held, or refuse it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+func (c *Client) SettleEnrolment(ctx context.Context, id string, body SettleEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleEnrolmentRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4077,6 +4337,190 @@ func NewGetDeviceHistoryRequest(server string, id string, params *GetDeviceHisto
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRetireDeviceRequest calls the generic RetireDevice builder with application/json body
+func NewRetireDeviceRequest(server string, id string, body RetireDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRetireDeviceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRetireDeviceRequestWithBody constructs an http.Request for the RetireDevice method, with any body, and a specified content type
+func NewRetireDeviceRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/devices/%s/retire", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListEnrolmentsRequest constructs an http.Request for the ListEnrolments method
+func NewListEnrolmentsRequest(server string, params *ListEnrolmentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/enrolments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEnrolDeviceRequest calls the generic EnrolDevice builder with application/json body
+func NewEnrolDeviceRequest(server string, body EnrolDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEnrolDeviceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEnrolDeviceRequestWithBody constructs an http.Request for the EnrolDevice method, with any body, and a specified content type
+func NewEnrolDeviceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/enrolments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSettleEnrolmentRequest calls the generic SettleEnrolment builder with application/json body
+func NewSettleEnrolmentRequest(server string, id string, body SettleEnrolmentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleEnrolmentRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSettleEnrolmentRequestWithBody constructs an http.Request for the SettleEnrolment method, with any body, and a specified content type
+func NewSettleEnrolmentRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/enrolments/%s/settle", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5982,6 +6426,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
 	GetDeviceHistoryWithResponse(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*GetDeviceHistoryResponse, error)
 
+	// RetireDeviceWithBodyWithResponse Take a device out of service; decisions do not know it any more, and its reports are refused
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+	RetireDeviceWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireDeviceResponse, error)
+
+	// RetireDeviceWithResponse Take a device out of service; decisions do not know it any more, and its reports are refused
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+	RetireDeviceWithResponse(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireDeviceResponse, error)
+
+	// ListEnrolmentsWithResponse Devices that asked to be known here, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/enrolments (the `ListEnrolments` operationId).
+	ListEnrolmentsWithResponse(ctx context.Context, params *ListEnrolmentsParams, reqEditors ...RequestEditorFn) (*ListEnrolmentsResponse, error)
+
+	// EnrolDeviceWithBodyWithResponse Ask for a device to be known here; the rulebook's enrolment decides
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+	EnrolDeviceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolDeviceResponse, error)
+
+	// EnrolDeviceWithResponse Ask for a device to be known here; the rulebook's enrolment decides
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+	EnrolDeviceWithResponse(ctx context.Context, body EnrolDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolDeviceResponse, error)
+
+	// SettleEnrolmentWithBodyWithResponse Take a device in that is held, or refuse it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+	SettleEnrolmentWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleEnrolmentResponse, error)
+
+	// SettleEnrolmentWithResponse Take a device in that is held, or refuse it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+	SettleEnrolmentWithResponse(ctx context.Context, id string, body SettleEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleEnrolmentResponse, error)
+
 	// PostEvidenceWithBodyWithResponse Bring evidence, one report or a stream
 	//
 	// One JSON report, a JSON list, NDJSON (one report a line) or CSV (attributes as columns). A bad report or
@@ -7199,6 +7692,202 @@ func (r GetDeviceHistoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDeviceHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retirement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RetireDeviceResponse) GetJSON200() *Retirement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetireDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEnrolmentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Enrolment `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEnrolmentsResponse) GetJSON200() *struct {
+	Items []Enrolment `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEnrolmentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEnrolmentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEnrolmentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEnrolmentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEnrolmentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EnrolDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Enrolment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r EnrolDeviceResponse) GetJSON201() *Enrolment {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EnrolDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EnrolDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EnrolDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EnrolDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EnrolDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SettleEnrolmentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Enrolment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SettleEnrolmentResponse) GetJSON200() *Enrolment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleEnrolmentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleEnrolmentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleEnrolmentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleEnrolmentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleEnrolmentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9515,6 +10204,97 @@ func (c *ClientWithResponses) GetDeviceHistoryWithResponse(ctx context.Context, 
 	return ParseGetDeviceHistoryResponse(rsp)
 }
 
+// RetireDeviceWithBodyWithResponse Take a device out of service; decisions do not know it any more, and its reports are refused
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+func (c *ClientWithResponses) RetireDeviceWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireDeviceResponse, error) {
+	rsp, err := c.RetireDeviceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireDeviceResponse(rsp)
+}
+
+// RetireDeviceWithResponse Take a device out of service; decisions do not know it any more, and its reports are refused
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
+func (c *ClientWithResponses) RetireDeviceWithResponse(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireDeviceResponse, error) {
+	rsp, err := c.RetireDevice(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireDeviceResponse(rsp)
+}
+
+// ListEnrolmentsWithResponse Devices that asked to be known here, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/enrolments (the `ListEnrolments` operationId).
+func (c *ClientWithResponses) ListEnrolmentsWithResponse(ctx context.Context, params *ListEnrolmentsParams, reqEditors ...RequestEditorFn) (*ListEnrolmentsResponse, error) {
+	rsp, err := c.ListEnrolments(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEnrolmentsResponse(rsp)
+}
+
+// EnrolDeviceWithBodyWithResponse Ask for a device to be known here; the rulebook's enrolment decides
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+func (c *ClientWithResponses) EnrolDeviceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolDeviceResponse, error) {
+	rsp, err := c.EnrolDeviceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolDeviceResponse(rsp)
+}
+
+// EnrolDeviceWithResponse Ask for a device to be known here; the rulebook's enrolment decides
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/enrolments (the `EnrolDevice` operationId).
+func (c *ClientWithResponses) EnrolDeviceWithResponse(ctx context.Context, body EnrolDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolDeviceResponse, error) {
+	rsp, err := c.EnrolDevice(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolDeviceResponse(rsp)
+}
+
+// SettleEnrolmentWithBodyWithResponse Take a device in that is held, or refuse it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+func (c *ClientWithResponses) SettleEnrolmentWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleEnrolmentResponse, error) {
+	rsp, err := c.SettleEnrolmentWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleEnrolmentResponse(rsp)
+}
+
+// SettleEnrolmentWithResponse Take a device in that is held, or refuse it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/enrolments/{id}/settle (the `SettleEnrolment` operationId).
+func (c *ClientWithResponses) SettleEnrolmentWithResponse(ctx context.Context, id string, body SettleEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleEnrolmentResponse, error) {
+	rsp, err := c.SettleEnrolment(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleEnrolmentResponse(rsp)
+}
+
 // PostEvidenceWithBodyWithResponse Bring evidence, one report or a stream
 //
 // One JSON report, a JSON list, NDJSON (one report a line) or CSV (attributes as columns). A bad report or
@@ -10834,6 +11614,140 @@ func ParseGetDeviceHistoryResponse(rsp *http.Response) (*GetDeviceHistoryRespons
 			Items []Event `json:"items"`
 			Next  string  `json:"next,omitempty"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireDeviceResponse parses an HTTP response from a RetireDeviceWithResponse call
+func ParseRetireDeviceResponse(rsp *http.Response) (*RetireDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retirement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEnrolmentsResponse parses an HTTP response from a ListEnrolmentsWithResponse call
+func ParseListEnrolmentsResponse(rsp *http.Response) (*ListEnrolmentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEnrolmentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Enrolment `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEnrolDeviceResponse parses an HTTP response from a EnrolDeviceWithResponse call
+func ParseEnrolDeviceResponse(rsp *http.Response) (*EnrolDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EnrolDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Enrolment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSettleEnrolmentResponse parses an HTTP response from a SettleEnrolmentWithResponse call
+func ParseSettleEnrolmentResponse(rsp *http.Response) (*SettleEnrolmentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleEnrolmentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Enrolment
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12270,6 +13184,18 @@ type ServerInterface interface {
 	// GetDeviceHistory What became of a device, newest first
 	// (GET /api/v1/devices/{id}/history)
 	GetDeviceHistory(c *gin.Context, id string, params GetDeviceHistoryParams)
+	// RetireDevice Take a device out of service; decisions do not know it any more, and its reports are refused
+	// (POST /api/v1/devices/{id}/retire)
+	RetireDevice(c *gin.Context, id string)
+	// ListEnrolments Devices that asked to be known here, the newest first
+	// (GET /api/v1/enrolments)
+	ListEnrolments(c *gin.Context, params ListEnrolmentsParams)
+	// EnrolDevice Ask for a device to be known here; the rulebook's enrolment decides
+	// (POST /api/v1/enrolments)
+	EnrolDevice(c *gin.Context)
+	// SettleEnrolment Take a device in that is held, or refuse it
+	// (POST /api/v1/enrolments/{id}/settle)
+	SettleEnrolment(c *gin.Context, id string)
 	// PostEvidence Bring evidence, one report or a stream
 	// (POST /api/v1/evidence)
 	PostEvidence(c *gin.Context)
@@ -12873,6 +13799,96 @@ func (siw *ServerInterfaceWrapper) GetDeviceHistory(c *gin.Context) {
 	}
 
 	siw.Handler.GetDeviceHistory(c, id, params)
+}
+
+// RetireDevice operation middleware
+func (siw *ServerInterfaceWrapper) RetireDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RetireDevice(c, id)
+}
+
+// ListEnrolments operation middleware
+func (siw *ServerInterfaceWrapper) ListEnrolments(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListEnrolmentsParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEnrolments(c, params)
+}
+
+// EnrolDevice operation middleware
+func (siw *ServerInterfaceWrapper) EnrolDevice(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EnrolDevice(c)
+}
+
+// SettleEnrolment operation middleware
+func (siw *ServerInterfaceWrapper) SettleEnrolment(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SettleEnrolment(c, id)
 }
 
 // PostEvidence operation middleware
@@ -13721,6 +14737,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/evidence", wrapper.PostEvidence)
 	router.GET(options.BaseURL+"/api/v1/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/api/v1/devices/:id", wrapper.GetDevice)
+	router.POST(options.BaseURL+"/api/v1/devices/:id/retire", wrapper.RetireDevice)
+	router.GET(options.BaseURL+"/api/v1/enrolments", wrapper.ListEnrolments)
+	router.POST(options.BaseURL+"/api/v1/enrolments", wrapper.EnrolDevice)
+	router.POST(options.BaseURL+"/api/v1/enrolments/:id/settle", wrapper.SettleEnrolment)
 	router.GET(options.BaseURL+"/api/v1/overview", wrapper.GetOverview)
 	router.GET(options.BaseURL+"/api/v1/devices/:id/history", wrapper.GetDeviceHistory)
 	router.GET(options.BaseURL+"/api/v1/shadow", wrapper.GetShadow)

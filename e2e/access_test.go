@@ -206,3 +206,73 @@ func TestOneCertificateOfTwoDevices(t *testing.T) {
 	s.run(t, strings.Replace(body, "GF-L-1046", "GF-L-1048", 1), "device", "import", "-").want(t, 0)
 	s.run(t, "", "ask", maren, "payroll", "--certificate", shared, "--mfa").want(t, 3, "an unknown device")
 }
+
+// A new device's way in: from the roster by itself, else over a person's desk;
+// and out again.
+func TestEnrolment(t *testing.T) {
+	dir, whole := t.TempDir(), t
+	s := start(t, "demo", dir)
+	s.run(t, "serial,hardware_id,note\nGF-N-7001,,Boxed\n", "roster", "import", "-").want(t, 0)
+
+	t.Run("company hardware on the roster comes in by itself", func(t *testing.T) {
+		s.run(t, "", "device", "enrol", "--serial", "gf-n-7001", "--platform", "windows", "--form", "laptop").want(t, 0, "Enrolled as", "the rulebook admits it: on_roster and ownership == company")
+		s.run(t, "", "device", "enrol", "--serial", "GF-N-7001").want(t, 0, "is known here already")
+		s.run(t, "", "device", "show", "GF-N-7001").want(t, 0, "unproven")
+	})
+	held := ""
+	t.Run("others wait for a person, once", func(t *testing.T) {
+		var first, again struct{ ID, State string }
+		for _, into := range []any{&first, &again} {
+			r := s.run(t, "", "device", "enrol", "--serial", "HOME-1", "--platform", "android", "--form", "phone", "--ownership", "personal", "-o", "json").want(t, 3)
+			if err := json.Unmarshal([]byte(r.out), into); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if first != again || first.State != "held" {
+			t.Errorf("%+v, then %+v", first, again)
+		}
+		held = first.ID
+		s.run(t, "", "device", "enrol", "list", "--state", "held").want(t, 0, "HOME-1", "personal")
+		s.run(t, "", "device", "show", "HOME-1").want(t, 1, "no device")
+	})
+	t.Run("a claim of ownership is no proof", func(t *testing.T) {
+		s.run(t, "", "device", "enrol", "--serial", "HOME-2", "--ownership", "company").want(t, 3, "Held")
+		s.run(t, "", "device", "enrol", "--serial", "GF-L-1099-X", "--platform", "wyndows").want(t, 1, "platform")
+		s.run(t, "", "device", "enrol", "--platform", "windows").want(t, 1, "needs a serial")
+	})
+	t.Run("a person decides, with a reason", func(t *testing.T) {
+		s.run(t, "", "device", "enrol", "admit", held).want(t, 2, "reason")
+		s.run(t, "", "device", "enrol", "admit", held, "--reason", "Shown at the desk").want(t, 0, "Enrolled as", "Shown at the desk")
+		s.run(t, "", "device", "enrol", "refuse", held, "--reason", "Second thoughts").want(t, 1, "enrolled already")
+		s.run(t, "", "device", "show", "HOME-1").want(t, 0)
+	})
+	t.Run("one that is retired is unknown to decisions, and stays so", func(t *testing.T) {
+		s.run(t, "", "ask", maren, "payroll", "--device", "GF-L-1042", "--mfa").want(t, 0, "ALLOW")
+		s.run(t, "", "session", "list", "--device", "GF-L-1042").want(t, 0, maren)
+		s.run(t, "", "device", "retire", "GF-L-1042", "--reason", "Lost at sea, ticket 4471").want(t, 0, "GF-L-1042 is retired")
+		if r := s.run(t, "", "session", "list", "--device", "GF-L-1042").want(t, 0); strings.Contains(r.out, maren) {
+			t.Errorf("its sessions go on:\n%s", r.out)
+		}
+		gone := func() {
+			t.Helper()
+			s.run(t, "", "ask", maren, "payroll", "--device", "GF-L-1042", "--mfa").want(t, 3, "an unknown device")
+			body := fmt.Sprintf(`{"source":"mdm","observed_at":%q,"identity":{"id":"GF-L-1042"},"evidence":{"firewall.on":true}}`, time.Now().UTC().Format(time.RFC3339))
+			s.run(t, body, "device", "import", "-").want(t, 1, "is retired (Lost at sea, ticket 4471)")
+		}
+		gone()
+		s.stop(t)
+		s = start(whole, "serve", dir)
+		gone()
+		var again struct{ ID, State string }
+		r := s.run(t, "", "device", "enrol", "--id", "GF-L-1042", "-o", "json").want(t, 3)
+		if err := json.Unmarshal([]byte(r.out), &again); err != nil || again.State != "held" {
+			t.Fatal(r.out, err)
+		}
+		s.run(t, "", "device", "enrol", "admit", again.ID, "--reason", "Found in the lost property").want(t, 0)
+		s.run(t, "", "ask", maren, "payroll", "--device", "GF-L-1042", "--mfa").want(t, 0, "ALLOW")
+	})
+	t.Run("a house may refuse", func(t *testing.T) {
+		s.run(t, "", "rulebook", "publish", copyRulebook(t, "otherwise: hold", "otherwise: refuse")).want(t, 0)
+		s.run(t, "", "device", "enrol", "--serial", "HOME-3").want(t, 3, "Refused", "otherwise refuse")
+	})
+}

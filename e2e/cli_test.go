@@ -190,7 +190,7 @@ func TestClient(t *testing.T) {
 
 	t.Run("decisions are kept with their reasons", func(t *testing.T) {
 		s.run(t, "", "status").want(t, 0, "190 decisions recorded") // asking records nothing
-		list := s.run(t, "", "decision", "list", "--resource", "ticket-till", "--outcome", "deny", "-o", "ndjson").want(t, 0)
+		list := s.run(t, "", "decision", "list", "--resource", "ticket-till", "--outcome", "deny", "--limit", "2", "-o", "ndjson").want(t, 0)
 		all := lines[struct {
 			ID, Outcome, Device string
 		}](t, list.out)

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -15,6 +16,8 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"ironledger.example/demo"
 )
 
 // front is the demo behind nginx.
@@ -199,6 +202,26 @@ func TestBehindNginx(t *testing.T) {
 		good.open("/me/device").want(t, "My device", "maren-laptop (GF-L-1042)", "strong", "in order")
 		f.visitor(t, "GF-T-2107", birk, false).open("/me/device").want(t, "My device", "limited", "Update the tablet")
 		f.visitor(t, "", birk, false).open("/me/device").want(t, "My device", "does not say which device")
+	})
+	t.Run("a device that nobody knows asks to be taken in", func(t *testing.T) {
+		if err := os.WriteFile(filepath.Join(f.data, "clients", "new.pem"), []byte(demo.Card("GF-L-1043", time.Now().Add(-time.Hour))), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(f.data, "clients", "new.key"), []byte(demo.Key("GF-L-1043")), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		f.run(t, "serial,hardware_id,note\nGF-N-7002,,Boxed\n", "roster", "import", "-").want(t, 0)
+		enrol := func(v *visitor, serial string) page {
+			return v.page(v.http.PostForm(f.at+"/me/device/enrol", url.Values{"serial": {serial}, "platform": {"windows"}}))
+		}
+		hasty := f.visitor(t, "new", birk, false)
+		hasty.open("/me/device").want(t, "This device is not known here", "Serial number")
+		enrol(hasty, "GF-N-7002").want(t, "Confirm that it is you")
+		v := f.visitor(t, "new", birk, true)
+		enrol(v, " ").want(t, "This device is not known here", "The serial number is needed.")
+		enrol(v, "HOME-9").want(t, "Somebody at the help desk will look at it", "Number")
+		enrol(v, "GF-N-7002").want(t, "This device is known here now", "GF-N-7002")
+		v.open("/me/device").want(t, "My device", "GF-N-7002", "unproven")
 	})
 	t.Run("the help desk finds the refusal by its code", func(t *testing.T) {
 		p := f.visitor(t, "GF-T-2107", birk, false).open("/chart-room/")

@@ -24,6 +24,10 @@ const (
 	VouchRevoked      Kind = "vouch.revoked"
 	RosterImported    Kind = "roster.imported"
 	RosterRemoved     Kind = "roster.removed"
+	DeviceEnrolled    Kind = "device.enrolled"
+	EnrolmentHeld     Kind = "device.enrolment-held"
+	EnrolmentRefused  Kind = "device.enrolment-refused"
+	DeviceRetired     Kind = "device.retired"
 	SessionEnded      Kind = "session.ended" // an allow that could be relied on no longer can
 )
 

@@ -143,6 +143,7 @@ func (d *differ) settings(a, b *Rulebook) {
 		{"attributes", custom(a), custom(b)},
 		{"combine", combine(a), combine(b)},
 		{"waivers", "at most " + value.FormatDuration(a.MaxWaiver), "at most " + value.FormatDuration(b.MaxWaiver)},
+		{"enrolment", a.Enrolment.String(), b.Enrolment.String()},
 		{"guard", a.Guard.String(), b.Guard.String()},
 		{"break_glass", strings.Join(a.BreakGlass, ", "), strings.Join(b.BreakGlass, ", ")},
 	} {

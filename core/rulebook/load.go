@@ -30,11 +30,11 @@ type loader struct {
 
 // planned sections have a meaning in the design that this version lacks.
 // They are refused unless empty, so that nobody relies on them.
-var planned = []string{"enrolment", "promises"}
+var planned = []string{"promises"}
 
 // sectionNames are the keys at the top of a rulebook.
 var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "freshness", "threat_bands", "attributes", "sources", "combine",
-	"issuers", "waivers", "guard", "places", "break_glass", "resources", "baselines", "gates", "examples"}
+	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "baselines", "gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
@@ -73,6 +73,7 @@ func load(files []File) (*loader, error) {
 	l.issuers()
 	l.waivers()
 	l.guard()
+	l.enrolment()
 	l.access()
 	l.baselines()
 	l.gates()

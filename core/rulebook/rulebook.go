@@ -43,6 +43,7 @@ type Rulebook struct {
 	BreakGlass []string
 	MaxWaiver  int64 // how long a waiver may live, in microseconds
 	Guard      Guard
+	Enrolment  Enrolment
 	Resources  []Resource
 	Baselines  []Baseline
 	Gates      []Gate // in the order of their numbers, those without one last

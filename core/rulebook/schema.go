@@ -51,6 +51,7 @@ func Schema() map[string]any {
 		"issuers":     list(thing([]string{"id", "file"}, schema{"id": id, "title": text, "file": text, "crl": text, "binds": schema{"enum": certificate.Bindings}, "max_lifetime": span})),
 		"waivers":     thing(none, schema{"max": span}),
 		"guard":       thing(none, schema{"max_newly_denied": schema{"type": "string", "pattern": `^\d+(\.\d+)?%$`, "default": "20%"}, "administrators": thing(none, schema{"users": texts, "groups": texts})}),
+		"enrolment":   thing(none, schema{"allow": condition, "otherwise": schema{"enum": []string{"hold", "refuse"}, "default": "hold"}}),
 		"places":      table(thing(none, schema{"title": text, "networks": texts, "countries": texts})),
 		"break_glass": texts,
 		"resources":   list(thing([]string{"id"}, schema{"id": id, "title": text, "tags": texts, "url": text})),

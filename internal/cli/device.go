@@ -22,8 +22,8 @@ import (
 )
 
 func (a *app) deviceCmd() *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, search", Aliases: []string{"devices"}}
-	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceHistoryCmd(), a.deviceImportCmd(), a.deviceSearchCmd())
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, retire, search", Aliases: []string{"devices"}}
+	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceHistoryCmd(), a.deviceImportCmd(), a.deviceEnrolCmd(), a.deviceRetireCmd(), a.deviceSearchCmd())
 	return c
 }
 

@@ -382,3 +382,27 @@ func (c *Client) Replay(ctx context.Context, d api.Draft, days int) (*Reply[api.
 	r, err := c.raw.ReplayRulebook(ctx, &api.ReplayRulebookParams{Days: days}, d)
 	return call[api.AccessShift](c.url, r, err)
 }
+
+// Enrol asks for a device to be known.
+func (c *Client) Enrol(ctx context.Context, claims api.Claims) (*Reply[api.Enrolment], error) {
+	r, err := c.raw.EnrolDevice(ctx, claims)
+	return call[api.Enrolment](c.url, r, err)
+}
+
+// Enrolments lists devices that asked to be known.
+func (c *Client) Enrolments(ctx context.Context, state string) (*Reply[List[api.Enrolment]], error) {
+	r, err := c.raw.ListEnrolments(ctx, &api.ListEnrolmentsParams{State: state})
+	return call[List[api.Enrolment]](c.url, r, err)
+}
+
+// SettleEnrolment decides about a device that is held.
+func (c *Client) SettleEnrolment(ctx context.Context, id string, admit bool, reason string) (*Reply[api.Enrolment], error) {
+	r, err := c.raw.SettleEnrolment(ctx, id, api.SettleEnrolmentJSONRequestBody{Admit: admit, Reason: reason})
+	return call[api.Enrolment](c.url, r, err)
+}
+
+// Retire takes a device out of service.
+func (c *Client) Retire(ctx context.Context, device, reason string) (*Reply[api.Retirement], error) {
+	r, err := c.raw.RetireDevice(ctx, device, api.RetireDeviceJSONRequestBody{Reason: reason})
+	return call[api.Retirement](c.url, r, err)
+}

@@ -226,3 +226,45 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 		panic(http.ErrAbortHandler)
 	}
 }
+
+// EnrolDevice takes a device's request to be known here.
+func (s *Server) EnrolDevice(c *gin.Context) {
+	var in service.Claims
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	e, err := s.service.Enrol(c, actor(c).Name, in)
+	s.answer(c, http.StatusCreated, e, err)
+}
+
+// ListEnrolments lists devices that asked to be known here.
+func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) {
+	items, err := s.service.Enrolments(c, p.State)
+	s.answer(c, http.StatusOK, list[service.ShownEnrolment]{Items: items}, err)
+}
+
+// SettleEnrolment decides about a device that is held.
+func (s *Server) SettleEnrolment(c *gin.Context, id string) {
+	var in struct {
+		Admit  bool   `json:"admit"`
+		Reason string `json:"reason"`
+	}
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	e, err := s.service.SettleEnrolment(c, actor(c).Name, id, in.Admit, in.Reason)
+	s.answer(c, http.StatusOK, e, err)
+}
+
+// RetireDevice takes a device out of service.
+func (s *Server) RetireDevice(c *gin.Context, id string) {
+	var in reason
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	r, err := s.service.Retire(c, actor(c).Name, id, in.Reason)
+	s.answer(c, http.StatusOK, r, err)
+}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"bytes"
 	"embed"
+	"errors"
 	"fmt"
 	"html/template"
 	"io/fs"
@@ -17,6 +18,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/service"
@@ -53,7 +55,10 @@ var pageWords = map[string]map[string]string{
 		"myDevice": "My device", "standing": "How it stands", "fine": "Everything that is asked of this device is in order.", "mend": "What holds it back", "last": "Last heard from",
 		"gone": "This page is no longer there", "goneText": "The address is not complete, or the refusal is not on record. Open what you wanted once more.",
 		"nobody": "The connection does not say which device this is. Open this page from a device that shows its certificate.", "place": "The help desk can tell you more: read them the code below.",
-		"checked": "Checked just now. Nothing has changed since.", "soon": "Ends by itself", "until": "until", "first": "first", "grace": "you have until", "waived": "there is an exception until",
+		"checked": "Checked just now. Nothing has changed since.", "grace": "you have until",
+		"ask": "Ask to have it taken in", "serial": "Serial number", "platform": "Platform", "name": "What you call it", "enrolled": "This device is known here now",
+		"enrolledText": "What it may reach depends on what it shows of itself. Open what you wanted.", "held": "Somebody at the help desk will look at it", "heldText": "Your device waits for a person. They will find it under the number below.",
+		"refusedEnrol": "This device is not taken in", "refusedEnrolText": "The rules of the house do not admit it. The help desk can tell you more.", "number": "Number", "needSerial": "The serial number is needed. It stands on the device or in its settings.",
 	},
 	"sv": {
 		"lang": "sv", "refused": "Du kan inte öppna det här just nu", "stepup": "Bekräfta att det är du", "allowed": "Du kan fortsätta",
@@ -65,7 +70,10 @@ var pageWords = map[string]map[string]string{
 		"myDevice": "Min enhet", "standing": "Läget", "fine": "Allt som krävs av den här enheten är i ordning.", "mend": "Vad som håller den tillbaka", "last": "Senast hörd",
 		"gone": "Sidan finns inte längre", "goneText": "Adressen är inte hel, eller så finns avslaget inte kvar. Öppna det du ville en gång till.",
 		"nobody": "Anslutningen säger inte vilken enhet detta är. Öppna sidan från en enhet som visar sitt certifikat.", "place": "Helpdesk kan berätta mer: läs upp koden nedan.",
-		"checked": "Kontrollerat just nu. Inget har ändrats.", "soon": "Upphör av sig självt", "until": "till", "first": "först", "grace": "du har till", "waived": "det finns ett undantag till",
+		"checked": "Kontrollerat just nu. Inget har ändrats.", "grace": "du har till",
+		"ask": "Be att få den ansluten", "serial": "Serienummer", "platform": "Plattform", "name": "Vad du kallar den", "enrolled": "Enheten är känd här nu",
+		"enrolledText": "Vad den når beror på vad den visar av sig själv. Öppna det du ville.", "held": "Någon på helpdesk tittar på den", "heldText": "Din enhet väntar på en person. De hittar den under numret nedan.",
+		"refusedEnrol": "Enheten tas inte emot", "refusedEnrolText": "Husets regler släpper inte in den. Helpdesk kan berätta mer.", "number": "Nummer", "needSerial": "Serienumret behövs. Det står på enheten eller i dess inställningar.",
 	},
 }
 
@@ -86,6 +94,9 @@ type personPage struct {
 	Mark       []bool
 	Level      string
 	NoObstacle bool
+	Enrol      bool     // the device may ask to be taken in
+	Platforms  []string // that a device may have
+	Wrong      string   // with what was filled in
 }
 
 // personObstacle is a rule that is not passed, as its person may know it.
@@ -101,6 +112,7 @@ func (s *Server) personRoutes(r *gin.Engine) {
 	r.GET("/me/why/:ticket", s.why)
 	r.POST("/me/why/:ticket/again", s.whyAgain)
 	r.GET("/me/device", s.myDevice)
+	r.POST("/me/device/enrol", s.enrolMine)
 	r.GET("/me/:file", s.personFile)
 }
 
@@ -270,8 +282,7 @@ func (s *Server) myDevice(c *gin.Context) {
 	id, known := e.Find(s.service.Snapshot().Fleet.Find)
 	d := s.service.Device(id)
 	if !known || d == nil {
-		page.Title, page.Why, page.Code = w["enrol"], w["enrolText"], ""
-		s.render(c, http.StatusOK, page)
+		s.askToEnrol(c, w, "")
 		return
 	}
 	speakDevice(c, d)
@@ -300,6 +311,82 @@ func (s *Server) myDevice(c *gin.Context) {
 	}
 	s.render(c, http.StatusOK, page)
 }
+
+func (s *Server) askToEnrol(c *gin.Context, w map[string]string, wrong string) {
+	s.render(c, http.StatusOK, &personPage{W: w, Title: w["enrol"], NoObstacle: true, Enrol: true, Platforms: evidence.Platforms(), Wrong: wrong})
+}
+
+// enrolment is the resource that guards enrolling, when the rulebook lists it.
+const enrolment = "device-desk"
+
+// enrolMine asks for the device of the connection to be known. Where the
+// rulebook lists the resource device-desk, its gates are asked first.
+func (s *Server) enrolMine(c *gin.Context) {
+	s.authorizeAs(c, service.MayDecide)
+	if c.IsAborted() {
+		return
+	}
+	if err := s.origin.Check(c.Request); err != nil {
+		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
+		return
+	}
+	if !s.pages.Allow() {
+		s.fail(c, newProblem(http.StatusTooManyRequests, "too many people ask at this moment; try again in two seconds"))
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
+	w := pageLanguage(c)
+	c.Request.Header.Set(headerResource, enrolment)
+	c.Request.Header.Set(headerAction, "enrol")
+	e, err := s.forwarded(c)
+	if err != nil {
+		s.refuseForward(c, err)
+		return
+	}
+	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources, func(r rulebook.Resource) bool { return r.ID == enrolment }) {
+		id, refused, err := s.service.Permit(actor(c).Name, e)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		if refused != nil {
+			c.Redirect(http.StatusSeeOther, "/me/why/"+s.service.Ticket(id)+"?to=/me/device")
+			return
+		}
+	}
+	claims := service.Claims{Serial: strings.TrimSpace(c.PostForm("serial")), Platform: c.PostForm("platform"), Name: strings.TrimSpace(c.PostForm("name")), Owner: e.Subject.ID}
+	if e.Context.Device != nil {
+		claims.Certificate = e.Context.Device.CertificateSHA256
+	}
+	if claims.Serial == "" {
+		s.askToEnrol(c, w, w["needSerial"])
+		return
+	}
+	got, err := s.service.Enrol(c, actor(c).Name, claims)
+	var wrong *service.InputError
+	switch {
+	case errors.As(err, &wrong):
+		s.askToEnrol(c, w, wrong.Message)
+		return
+	case err != nil:
+		s.fail(c, err)
+		return
+	}
+	page := &personPage{W: w, NoObstacle: true}
+	switch got.State {
+	case service.Enrolled:
+		page.Title, page.Why, page.Outcome = w["enrolled"], w["enrolledText"], string(access.Allow)
+		page.Facts = [][2]string{{w["device"], got.Device}}
+	case service.Held:
+		page.Title, page.Why, page.Facts = w["held"], w["heldText"], [][2]string{{w["number"], got.ID}}
+	default:
+		page.Title, page.Why, page.Outcome = w["refusedEnrol"], w["refusedEnrolText"], string(access.Deny)
+	}
+	s.render(c, http.StatusOK, page)
+}
+
+// maxForm bounds what a person sends.
+const maxForm = 16 << 10
 
 // obstacleOf tells of a rule only what its remedy says, or its title, and what
 // was seen and how long ago.

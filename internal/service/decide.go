@@ -64,7 +64,12 @@ func (snap *Snapshot) request(e *access.Evaluation, now int64) (*access.Request,
 }
 
 // from makes a request come from a device that is at the moment now.
+// One that is retired is as good as unknown.
 func (snap *Snapshot) from(q *access.Request, e *access.Evaluation, d *Device, now int64) {
+	if d.Retired != nil {
+		q.Device, q.Certificate = access.Device{}, nil
+		return
+	}
 	q.Device = access.Device{ID: d.ID, Known: true, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return d.next(now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))

@@ -58,10 +58,11 @@ const (
 type exceptions struct {
 	waivers map[string][]*Waiver
 	vouches map[string][]*Vouch
+	retired map[string]*Retirement
 }
 
 func (s *Service) exceptions(ctx context.Context) (exceptions, error) {
-	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}}
+	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}, map[string]*Retirement{}}
 	waivers, err := documents[Waiver](ctx, s, waiverDocument)
 	if err != nil {
 		return out, err
@@ -75,6 +76,13 @@ func (s *Service) exceptions(ctx context.Context) (exceptions, error) {
 	}
 	for _, v := range vouches {
 		out.vouches[v.Device] = append(out.vouches[v.Device], &v)
+	}
+	retired, err := documents[Retirement](ctx, s, retirementDocument)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range retired {
+		out.retired[r.Device] = &r
 	}
 	return out, nil
 }

@@ -38,6 +38,7 @@ type Device struct {
 	Since     int64 // of the level, in microseconds since the Unix epoch
 	Refused   []RefusedReading
 	Vouches   []*Vouch
+	Retired   *Retirement // nil: in service
 	FirstSeen int64
 	SeenAt    int64 // of the newest reading
 }
@@ -446,7 +447,7 @@ var keyType = value.ListOf(value.Of(value.Text))
 
 // restore reads a kept device and brings its standing to the present moment.
 func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
-	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID]}
+	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID]}
 	damaged := func(err error) error { return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err) }
 	var failing map[string]int64
 	for _, part := range []struct {
@@ -555,7 +556,7 @@ func (s *Service) appraiseDue(c *change) error {
 // again copies a device so that it can be appraised anew.
 func (d *Device) again() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches}
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired}
 }
 
 // next is when the standing of a device, that is at the moment now, can next

@@ -15,15 +15,16 @@ import (
 
 // What makes a standing change.
 const (
-	byEvidence = "evidence"
-	byTime     = "time"
-	byRulebook = "rulebook"
-	byPeople   = "people"
-	byRoster   = "roster"
-	byWaiver   = "waiver"
-	byVouch    = "vouch"
-	byRestart  = "restart"
-	bySettling = "settling"
+	byEvidence  = "evidence"
+	byTime      = "time"
+	byRulebook  = "rulebook"
+	byPeople    = "people"
+	byRoster    = "roster"
+	byWaiver    = "waiver"
+	byVouch     = "vouch"
+	byRestart   = "restart"
+	bySettling  = "settling"
+	byEnrolment = "enrolment"
 )
 
 // cause is why a device is appraised again.

@@ -164,6 +164,11 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error})
 		return t
 	}
+	if old := c.device(id); old != nil && old.Retired != nil {
+		t.Error = fmt.Sprintf("the device %s is retired (%s); it must be enrolled again", id, old.Retired.Reason)
+		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "error": t.Error})
+		return t
+	}
 	rep.Refused = append(rep.Refused, book.Resolver.Sift(rep)...)
 	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !known {
 		t.Error, t.Refused = "nothing in the report could be taken", rep.Refused

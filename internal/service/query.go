@@ -52,6 +52,8 @@ type Summary struct {
 	// Values are the attributes asked for, as text; those that are not known are
 	// left out.
 	Values map[string]string `json:"values,omitempty"`
+	// Retired is why the device is out of service, "" when it is in.
+	Retired string `json:"retired,omitempty"`
 }
 
 // DevicePage is one page of a list of devices.
@@ -271,6 +273,9 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 	s := Summary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"), Model: get("model"), OSVersion: get("os.version"),
 		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"), Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
 		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: formatTime(d.Since), SeenAt: formatTime(d.SeenAt)}
+	if d.Retired != nil {
+		s.Retired = d.Retired.Reason
+	}
 	if d.Result.Shadow != d.Result.Level {
 		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)
 	}

@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"cmp"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/internal/client"
+)
+
+func (a *app) deviceEnrolCmd() *cobra.Command {
+	var claims api.Claims
+	c := &cobra.Command{
+		Use: "enrol", Short: "Ask for a device to be known, or settle who asked", Args: cobra.NoArgs,
+		Long: `Ask for a device to be known here. The rulebook's enrolment decides: it lets the
+device in, holds it for a person, or refuses it. What is said here decides that,
+and is no evidence.
+
+The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
+		Example: `  ironledger device enrol --serial GF-9001-S --platform windows --form laptop
+  ironledger device enrol list --state held
+  ironledger device enrol admit 06h0fkcqq400gcd1xwky --reason "Shown at the desk"`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Enrol(cmd.Context(), claims)
+			if err != nil {
+				return err
+			}
+			if err := a.printEnrolment(got); err != nil {
+				return err
+			}
+			if got.Value.State != "enrolled" {
+				return errNo
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&claims.Serial, "serial", "", "the serial")
+	f.StringVar(&claims.HardwareId, "hardware-id", "", "the hardware id")
+	f.StringVar(&claims.Id, "id", "", "the id it is to have")
+	f.StringVar(&claims.Platform, "platform", "", "the platform")
+	f.StringVar(&claims.Form, "form", "", "the form: laptop, phone, …")
+	f.StringVar(&claims.Model, "model", "", "the model")
+	f.StringVar(&claims.Name, "name", "", "what people call it")
+	f.StringVar(&claims.Ownership, "ownership", "", "company or personal")
+	f.StringVar(&claims.Owner, "owner", "", "whose it is: a person's id")
+	c.AddCommand(a.enrolListCmd(), a.enrolSettleCmd("admit", "Take in a device that is held", true), a.enrolSettleCmd("refuse", "Refuse a device that is held", false))
+	return c
+}
+
+func (a *app) printEnrolment(got *client.Reply[api.Enrolment]) error {
+	e := got.Value
+	if a.format != "table" {
+		return a.print(listing{head: enrolmentHead, rows: [][]string{enrolmentRow(e)}, raw: got.Raw})
+	}
+	switch e.State {
+	case "enrolled":
+		line(a.out, "Enrolled as %s: %s.", a.bold(e.Device), cmp.Or(e.Reason, e.Why))
+	case "held":
+		line(a.out, "Held as %s: %s.", a.bold(e.Id), e.Why)
+	default:
+		line(a.out, "Refused: %s.", cmp.Or(e.Reason, e.Why))
+	}
+	return nil
+}
+
+var enrolmentHead = []string{"ENROLMENT", "ASKED", "STATE", "SERIAL", "HARDWARE", "PLATFORM", "OWNERSHIP", "OWNER", "ROSTER", "DEVICE", "WHY"}
+
+func enrolmentRow(e api.Enrolment) []string {
+	return []string{e.Id, shortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareId, e.Claims.Platform, e.Claims.Ownership, e.Claims.Owner, only(e.OnRoster, "yes"), e.Device, cmp.Or(e.Reason, e.Why)}
+}
+
+func (a *app) enrolListCmd() *cobra.Command {
+	state := ""
+	c := &cobra.Command{
+		Use: "list", Short: "List devices that asked to be known, the newest first", Args: cobra.NoArgs,
+		Example: "  ironledger device enrol list --state held",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Enrolments(cmd.Context(), state)
+			if err != nil {
+				return err
+			}
+			return show(a, got, enrolmentHead, enrolmentRow)
+		},
+	}
+	c.Flags().StringVar(&state, "state", "", "held, enrolled or refused")
+	must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+func (a *app) enrolSettleCmd(verb, short string, admit bool) *cobra.Command {
+	reason := ""
+	c := &cobra.Command{
+		Use: verb + " ENROLMENT", Short: short, Args: cobra.ExactArgs(1),
+		Example: "  ironledger device enrol " + verb + " 06h0fkcqq400gcd1xwky --reason 'Shown at the desk'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.SettleEnrolment(cmd.Context(), args[0], admit, reason)
+			if err != nil {
+				return err
+			}
+			return a.printEnrolment(got)
+		},
+	}
+	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
+	must(c.MarkFlagRequired("reason"))
+	return c
+}
+
+func (a *app) deviceRetireCmd() *cobra.Command {
+	reason := ""
+	c := &cobra.Command{
+		Use: "retire DEVICE", Short: "Take a device out of service", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
+		Long: `Take a device out of service. To decisions it is unknown from that moment, and its
+reports are refused until it is enrolled again. What is known of it is kept.`,
+		Example: "  ironledger device retire GF-L-1042 --reason 'Lost at sea, ticket 4471'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Retire(cmd.Context(), args[0], reason)
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.print(listing{head: []string{"DEVICE", "BY", "REASON"}, rows: [][]string{{got.Value.Device, got.Value.By, got.Value.Reason}}, raw: got.Raw})
+			}
+			line(a.out, "%s is retired; decisions do not know it any more.", got.Value.Device)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
+	must(c.MarkFlagRequired("reason"))
+	return c
+}
