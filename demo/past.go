@@ -120,6 +120,17 @@ func Acts() []Act {
 	}
 }
 
+// Applicant is a device that asked to be taken in and waits for a person.
+type Applicant struct{ Serial, Platform, Form, Name, Ownership, Owner string }
+
+// Applicants are those that wait at the demo's beginning.
+func Applicants() []Applicant {
+	return []Applicant{
+		{"TB-55-0193", "android", "tablet", "Tuva's tablet", "personal", "tuva.kvist@gullholm.example"},
+		{"GF-L-1071-S", "windows", "laptop", "Replacement for the dock office", "company", "signe.mark@gullholm.example"},
+	}
+}
+
 // Search is a search of devices that the house keeps.
 type Search struct {
 	Name, Where string

@@ -253,6 +253,11 @@ func (f *filler) present(at time.Time) error {
 	if _, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson", strings.NewReader(demo.Stray(time.Now()))); err != nil {
 		return err
 	}
+	for _, x := range demo.Applicants() {
+		if _, err := f.admin.Enrol(f.ctx, api.Claims{Serial: x.Serial, Platform: x.Platform, Form: x.Form, Name: x.Name, Ownership: x.Ownership, Owner: x.Owner}); err != nil {
+			return err
+		}
+	}
 	for _, q := range demo.Searches() {
 		if _, err := f.desk.KeepSearch(f.ctx, api.SearchDraft{Name: q.Name, Where: q.Where, Columns: q.Columns}); err != nil {
 			return err

@@ -181,6 +181,9 @@ func (a *app) deviceHead(d *api.Device) {
 		title += "  " + d.Name
 	}
 	line(a.out, "%s   %s", a.bold(title), a.mark(d.Level, d.Rank, d.Top))
+	if d.Retired != "" {
+		line(a.out, "%s %s. Decisions do not know it.", a.rust("Retired:"), d.Retired)
+	}
 	facts := []string{}
 	for _, s := range []string{d.Platform, d.OsVersion, d.Form, d.Model, d.Ownership} {
 		if s != "" {

@@ -26,7 +26,7 @@ type teller struct {
 
 func (t *teller) tell() error {
 	line(t.app.out, "%s\nA morning at Gullholm Ferries, played against a service over its API.", t.app.bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.mistake} {
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.arrival, t.mistake, t.lockout} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -170,6 +170,50 @@ func (t *teller) silence() error {
 func (t *teller) emergency() error {
 	t.scene("The break-glass account gets in when nothing else does, and it is written down.")
 	return t.ask("harbourmaster@gullholm.example", "vault", "open", on("", ""))
+}
+
+func (t *teller) arrival() error {
+	const alva, serial = "alva.iver@gullholm.example", "GF-L-1065-S"
+	t.scene("A new laptop comes out of its box. It is on the roster, so it comes in by itself, and earns what it may reach.")
+	if err := t.ask(alva, "device-desk", "enrol", on("", "10.20.4.9", true)); err != nil {
+		return err
+	}
+	t.say("enrol", "the laptop with the serial %s", serial)
+	got, err := t.client.Enrol(t.ctx, api.Claims{Serial: serial, Platform: "windows", Form: "laptop", Owner: alva})
+	if err != nil {
+		return err
+	}
+	t.say("answer", "%s: %s", t.app.bold(string(got.Value.State)), got.Value.Why)
+	device := got.Value.Device
+	if err := t.ask(alva, "credential-desk", "register", on(device, "10.20.4.9", true)); err != nil {
+		return err
+	}
+	if err := t.report("mdm", device, fmt.Sprintf(`{"platform":"windows","form":"laptop","managed":true,"ownership":"company","owner":%q,"os.version":"10.0.22631.4460","storage.encrypted":true,"firewall.on":true,"antimalware.on":true,"antimalware.updated_at":%q,"screen_lock.after":"10m","threat.score":0}`,
+		alva, time.Now().UTC().Format(time.RFC3339))); err != nil {
+		return err
+	}
+	if err := t.ask(alva, "credential-desk", "register", on(device, "10.20.4.9", true)); err != nil {
+		return err
+	}
+	return t.ask(alva, "payroll", "open", on(device, "10.20.4.9"))
+}
+
+func (t *teller) lockout() error {
+	t.scene("Somebody forgets the emergency account and asks too much of the crew's phones. That is right in form, and held back.")
+	files := demo.Rulebook()
+	for i := range files {
+		files[i].Text = strings.NewReplacer("break_glass: [harbourmaster@gullholm.example]", "break_glass: []", "need: level >= limited\n", "need: level >= strong and form == laptop\n").Replace(files[i].Text)
+	}
+	_, err := t.client.Publish(t.ctx, api.Draft{Files: files, Message: "Laptops only"})
+	var p *client.Problem
+	if !errors.As(err, &p) || len(p.Impacts) == 0 {
+		return fmt.Errorf("the publication was not held back: %w", err)
+	}
+	t.say("answer", "%s", t.app.rust(p.Title))
+	for _, x := range p.Impacts {
+		t.say("why", "%s", x.Message)
+	}
+	return nil
 }
 
 func (t *teller) mistake() error {

@@ -127,7 +127,19 @@ func (b *Book) standing(d *Device, now int64) *posture.Standing {
 	return b.Rules.Explain(env, d.View, &d.Result)
 }
 
+// unheard is what stands between a device that was enrolled and never reported
+// and any level: the cures of every rule that could be meant would be noise.
+var unheard = access.Obstacle{Rule: "evidence", Title: "Something has been reported of the device", Verdict: posture.Unknown.String(),
+	Why: []condition.Leaf{{Condition: "evidence", Path: "the evidence", Required: "a first report", Holds: condition.Unknown, Unknown: "never reported"}},
+	Remedy: map[string]rulebook.Remedy{
+		"en": {Title: "Let the device report", Steps: "Nothing is known of it yet. Open its management program or wait a few minutes, then check again."},
+		"sv": {Title: "Låt enheten rapportera", Steps: "Inget är känt om den än. Öppna dess hanteringsprogram eller vänta några minuter och kontrollera sedan igen."},
+	}}
+
 func (b *Book) obstacles(d *Device, level rulebook.Level, now int64) []access.Obstacle {
+	if len(d.Record.Readings()) == 0 {
+		return []access.Obstacle{unheard}
+	}
 	env := d.View.Env(now)
 	return rehearsal.Obstacles(b.Rules.Holding(env, d.View, &d.Result, level))
 }

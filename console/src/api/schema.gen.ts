@@ -112,6 +112,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a device out of service; decisions do not know it any more, and its reports are refused */
+        post: operations["retireDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices that asked to be known here, the newest first */
+        get: operations["listEnrolments"];
+        put?: never;
+        /** Ask for a device to be known here; the rulebook's enrolment decides */
+        post: operations["enrolDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a device in that is held, or refuse it */
+        post: operations["settleEnrolment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/overview": {
         parameters: {
             query?: never;
@@ -1205,6 +1257,8 @@ export interface components {
             form?: string;
             model?: string;
             os_version?: string;
+            /** @description Why the device is out of service; left out when it is in */
+            retired?: string;
             owner?: string;
             ownership?: string;
             serial?: string;
@@ -1399,6 +1453,41 @@ export interface components {
             files?: components["schemas"]["File"][];
             /** @description The moment to ask about (RFC 3339); now when left out */
             at?: string;
+        };
+        Retirement: {
+            device: string;
+            /** Format: int64 */
+            at: number;
+            by: string;
+            reason: string;
+        };
+        /** @description What a device says of itself; one of serial, hardware_id and id is needed */
+        Claims: {
+            serial?: string;
+            hardware_id?: string;
+            id?: string;
+            platform?: string;
+            form?: string;
+            model?: string;
+            vendor?: string;
+            name?: string;
+            ownership?: string;
+            owner?: string;
+            certificate_sha256?: string;
+        };
+        Enrolment: {
+            id: string;
+            at: string;
+            actor: string;
+            claims: components["schemas"]["Claims"];
+            on_roster: boolean;
+            /** @enum {string} */
+            state: "held" | "enrolled" | "refused";
+            why: string;
+            device?: string;
+            decided_at?: string;
+            decided_by?: string;
+            reason?: string;
         };
         Found: {
             type?: string;
@@ -1867,6 +1956,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retireDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Retired */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retirement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEnrolments: {
+        parameters: {
+            query?: {
+                /** @description held, enrolled or refused */
+                state?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Enrolments */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Enrolment"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    enrolDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Claims"];
+            };
+        };
+        responses: {
+            /** @description What became of it */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolment"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleEnrolment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    admit: boolean;
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Settled */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolment"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -6,6 +6,7 @@ import DeviceHistory from '../components/DeviceHistory.vue'
 import DeviceSheet from '../components/DeviceSheet.vue'
 import GrantForm from '../components/GrantForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
 import { useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
@@ -17,6 +18,12 @@ const { data: device, problem, loading, again } = useLoad(
   () => props.id,
 )
 const vouching = ref(false)
+const retiring = ref(false)
+const retire = (reason: string) => must(api.POST('/api/v1/devices/{id}/retire', { params: { path: { id: props.id } }, body: { reason } }))
+function retired() {
+  retiring.value = false
+  return again()
+}
 
 const facts = computed(() => {
   const d = device.value
@@ -41,8 +48,11 @@ function vouched() {
         <h1>{{ device.name || device.id }}</h1>
         <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of <router-link :to="{ name: 'devices', query: { q: device.owner } }">{{ device.owner }}</router-link></template></p>
       </div>
-      <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch for it…</el-button> <router-link :to="{ name: 'ask', query: { device: device.id, person: device.owner } }">Ask what it may reach</router-link></p>
+      <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch for it…</el-button> <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }">Ask what it may reach</router-link> <el-button v-if="session.mayAdmin && !device.retired" link @click="retiring = !retiring">Retire…</el-button></p>
     </header>
+
+    <p v-if="device.retired" class="retired" role="status"><strong>Retired</strong>: {{ device.retired }}. Decisions do not know it, and its reports are refused until it is enrolled again.</p>
+    <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 
     <GrantForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
     <DeviceSheet :device="device" :waivable="session.mayWaive" @changed="again" />
@@ -84,6 +94,7 @@ function vouched() {
 </template>
 
 <style scoped>
+.retired { border-left: 3px solid var(--metal); padding-left: 14px; }
 header { display: flex; justify-content: space-between; align-items: baseline; gap: 24px; }
 .narrow { max-width: 900px; }
 .reading { overflow-wrap: anywhere; max-width: 560px; }

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { api, must, type Unmatched } from '../api/client'
+import EnrolmentDesk from '../components/EnrolmentDesk.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
@@ -82,6 +83,8 @@ async function bring(event: globalThis.Event) {
         </template>
       </tbody>
     </table>
+
+    <EnrolmentDesk />
 
     <h2>Roster</h2>
     <p class="soft">
