@@ -23,7 +23,7 @@ func TestTheGates(t *testing.T) {
 		open(t, ctx, s.url+"/gates", "Payroll from strong devices")
 		until(t, ctx, "shadow, no effect")
 		picture(t, ctx, "console-gates")
-		denied := script(t, ctx, `const a=[...document.querySelectorAll('tr')].find(r=>r.innerText.includes('payroll-export')).querySelector('a'); const n=a.innerText; a.click(); return n`)
+		denied := script(t, ctx, `const a=[...document.querySelectorAll('tr')].find(r=>r.innerText.includes('payroll-export')).querySelectorAll('a')[1]; const n=a.innerText; a.click(); return n`)
 		until(t, ctx, "export payroll")
 		if rows := script(t, ctx, "return document.querySelectorAll('.el-table__body tr').length"); rows != denied {
 			t.Errorf("the gate denied %s, the list has %s", denied, rows)
@@ -82,11 +82,43 @@ func TestTheGates(t *testing.T) {
 		}
 	})
 
+	t.Run("a gate is copied and changed in a form, and the text says so", func(t *testing.T) {
+		open(t, ctx, s.url+"/gates", "Charts from sound bridge tablets")
+		press(t, ctx, "Charts from sound bridge tablets")
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=need]`)))
+		picture(t, ctx, "console-gate-form")
+		press(t, ctx, "Copy it, in shadow")
+		until(t, ctx, "201 Charts")
+		script(t, ctx, `const x=document.querySelector('textarea[name=need]'); x.value='level >= strnog'; x.dispatchEvent(new Event('input')); x.dispatchEvent(new Event('change')); return ''`)
+		until(t, ctx, "did you mean strong?")
+		script(t, ctx, `const x=document.querySelector('textarea[name=need]'); x.value='level >= strong'; x.dispatchEvent(new Event('input')); x.dispatchEvent(new Event('change')); return ''`)
+		until(t, ctx, "It is right, and changes 1 thing")
+		kept := script(t, ctx, "return JSON.parse(localStorage.getItem('ironledger-draft')).files.map(f=>f.text).join('')")
+		for _, text := range []string{"id: charts-copy", "number: 201", "# Who may reach what, from which devices.", "need: level >= strong"} {
+			if !strings.Contains(kept, text) {
+				t.Errorf("the draft does not say %q", text)
+			}
+		}
+		press(t, ctx, "Discard the draft")
+	})
+
+	t.Run("a device waits to be taken in, and is", func(t *testing.T) {
+		open(t, ctx, s.url+"/sources", "TB-55-0193")
+		press(t, ctx, "Take in")
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Seen at the dock office\r"))
+		press(t, ctx, "All that ever asked")
+		until(t, ctx, "Seen at the dock office")
+		open(t, ctx, s.url+"/devices/GF-P-4110", "Retire…")
+		press(t, ctx, "Retire…")
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Dropped into the harbour\r"))
+		until(t, ctx, "Decisions do not know it")
+	})
+
 	t.Run("a draft is rehearsed on requests, and its impact has to be accepted", func(t *testing.T) {
 		open(t, ctx, s.url+"/rulebook", "gates.yaml")
 		var files []rulebook.File
 		for _, f := range demo.Rulebook() {
-			f.Text = strings.NewReplacer("need: level >= limited\n", "need: level >= strong\n", "break_glass:", "guard: {max_newly_denied: 1%}\nbreak_glass:").Replace(f.Text)
+			f.Text = strings.NewReplacer("need: level >= limited\n", "need: level >= strong\n", houseGuard, "guard: {max_newly_denied: 1%}").Replace(f.Text)
 			files = append(files, f)
 		}
 		draft, err := json.Marshal(map[string]any{"base": 2, "files": files})

@@ -14,6 +14,7 @@ export const router = createRouter({
     { path: '/rulebook', component: () => import('./views/RulebookView.vue'), meta: { title: 'Rulebook' }, children: [
       { path: '', name: 'rulebook', component: () => import('./views/rulebook/TextView.vue'), meta: { title: 'Rulebook' } },
       { path: 'rules', name: 'rules', component: () => import('./views/rulebook/RulesView.vue'), meta: { title: 'Rules' } },
+      { path: 'gates', name: 'gate-form', component: () => import('./views/rulebook/GatesFormView.vue'), meta: { title: 'Gates of the draft' } },
       { path: 'rehearsal', name: 'rehearsal', component: () => import('./views/rulebook/RehearsalView.vue'), meta: { title: 'Rehearsal' } },
       { path: 'versions', name: 'versions', component: () => import('./views/rulebook/VersionsView.vue'), meta: { title: 'Versions' } },
     ] },

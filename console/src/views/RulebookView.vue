@@ -44,6 +44,7 @@ async function publish() {
     <nav aria-label="Rulebook">
       <router-link :to="{ name: 'rulebook' }" exact-active-class="on">Text</router-link>
       <router-link :to="{ name: 'rules' }" active-class="on">Rules</router-link>
+      <router-link :to="{ name: 'gate-form' }" active-class="on">Gates</router-link>
       <router-link :to="{ name: 'rehearsal' }" active-class="on">Rehearsal</router-link>
       <router-link :to="{ name: 'versions' }" active-class="on">Versions</router-link>
     </nav>

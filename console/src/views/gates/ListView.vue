@@ -16,7 +16,7 @@ const { data, problem, loading, again } = useLoad(() => must(api.GET('/api/v1/ga
     <tbody>
       <tr v-for="g in data.items" :key="g.id" :class="{ quiet: g.mode !== 'enforce' }">
         <td><strong>{{ g.number }}</strong></td>
-        <td>{{ g.title || g.id }}<div class="soft small">{{ g.id }}<span v-if="g.mode !== 'enforce'" class="mode">{{ g.mode === 'shadow' ? 'shadow, no effect' : 'draft, ignored' }}</span></div></td>
+        <td><router-link :to="{ name: 'gate-form', query: { gate: g.id } }">{{ g.title || g.id }}</router-link><div class="soft small">{{ g.id }}<span v-if="g.mode !== 'enforce'" class="mode">{{ g.mode === 'shadow' ? 'shadow, no effect' : 'draft, ignored' }}</span></div></td>
         <td>{{ g.who }}</td>
         <td>{{ g.what }}</td>
         <td class="need"><code>{{ g.need }}</code><div class="soft small"><template v-if="g.when">when <code>{{ g.when }}</code>; </template>else {{ g.otherwise }}; holds {{ g.valid_for }}</div></td>

@@ -3,9 +3,10 @@
 // order stay. What a form cannot hold (a check for each platform, say) is left
 // to the text.
 import { computed, reactive, ref, watch } from 'vue'
-import { isMap, isScalar, isSeq, parseDocument, type Document, type YAMLMap } from 'yaml'
+import { isMap, isSeq, type Document, type YAMLMap } from 'yaml'
 import { api, must } from '../../api/client'
 import ProblemNote from '../../components/ProblemNote.vue'
+import { textOf as text, useDocuments } from '../../composables/useDocuments'
 import { useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
 import { useDraft } from '../../stores/draft'
@@ -20,18 +21,7 @@ interface Place { file: string, baseline: number, rule: number }
 interface Row { key: string, title: string, cap: string, place: Place }
 interface Group { id: string, title: string, mode: string, file: string, index: number, rules: Row[] }
 
-/** The files that are not readable as YAML now, so that the form cannot show them. */
-const broken = computed(() => draft.files.filter((f) => /\.ya?ml$/.test(f.name) && parseDocument(f.text).errors.length > 0).map((f) => f.name))
-const documents = computed(() => {
-  const all = new Map<string, Document>()
-  for (const f of draft.files) {
-    if (!/\.ya?ml$/.test(f.name)) continue
-    const d = parseDocument(f.text)
-    if (d.errors.length === 0) all.set(f.name, d)
-  }
-  return all
-})
-const text = (node: unknown, key: string) => (isMap(node) && isScalar(node.get(key, true)) ? String((node.get(key, true) as { source?: string, value: unknown }).source ?? node.get(key)) : '')
+const { broken, documents, change } = useDocuments()
 
 const groups = computed<Group[]>(() => {
   const out: Group[] = []
@@ -65,15 +55,6 @@ watch(() => [query.value.rule, chosen.value?.place.file], () => {
   const remedy = node.getIn(['remedy', 'en'], true)
   Object.assign(form, { id: text(node, 'id'), title: text(node, 'title'), check: byPlatform.value ? '' : text(node, 'check'), cap: text(node, 'cap'), unknown: text(node, 'unknown'), grace: text(node, 'grace'), remedy: text(remedy, 'title'), steps: text(remedy, 'steps') })
 }, { immediate: true })
-
-/** Changes the document of a file and writes it back to the draft. */
-function change(file: string, how: (d: Document) => void) {
-  const f = draft.files.find((x) => x.name === file)
-  if (!f) return
-  const d = parseDocument(f.text)
-  how(d)
-  draft.write(file, d.toString({ lineWidth: 0, flowCollectionPadding: false }))
-}
 
 /** Sets a key of the chosen rule; an empty value takes the key away. */
 function put(path: string[], value: string) {
