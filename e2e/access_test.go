@@ -148,6 +148,10 @@ func TestAccessFromTheCommandLine(t *testing.T) {
 	s.run(t, "", "ask", "jorun.vik@gullholm.example", "crew-rota", "--device", "BYO-5101", "--at", "2030-01-01T00:00:00Z").want(t, 3, "DENY", "stale")
 	s.run(t, "", "rulebook", "rehearse", stricter).want(t, 0, "newly denied", "jorun.vik@gullholm.example", "allow → deny", "everyday")
 
+	s.run(t, "", "rulebook", "rehearse", copyRulebook(t, "mode: shadow\n    who: {everyone: true}", "mode: enforce\n    who: {everyone: true}")).want(t, 0, "In shadow, the gate rota-fresh would have denied")
+	s.run(t, "", "decision", "list", "--gate", "till", "--outcome", "deny", "--since", time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)).want(t, 0, "GF-K-3104", "GF-K-3103")
+	s.run(t, "", "decision", "list", "--since", "yesterday").want(t, 2, "since")
+
 	t.Run("a publication that would lock people out is held back", func(t *testing.T) {
 		for name, c := range map[string]struct {
 			pairs []string

@@ -77,6 +77,7 @@ type AccessShift struct {
 	SteppedUp int            `json:"newly_stepped_up"`
 	Allowed   int            `json:"newly_allowed"`
 	LockedOut []string       `json:"locked_out"` // people of whose requests all that passed would be denied
+	Raised    []string       `json:"raised"`     // of gates that leave the shadow, what it recorded
 	Gates     []AccessCount  `json:"gates"`
 	Persons   []AccessCount  `json:"persons"`
 	Resources []AccessCount  `json:"resources"`

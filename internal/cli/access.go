@@ -149,7 +149,7 @@ func (a *app) decisionListCmd() *cobra.Command {
 	limit, outcome := 0, ""
 	c := &cobra.Command{
 		Use: "list", Short: "List recorded decisions, newest first", Args: cobra.NoArgs,
-		Example: "  ironledger decision list --outcome deny --resource payroll",
+		Example: "  ironledger decision list --outcome deny --resource payroll\n  ironledger decision list --gate payroll-strong --since 2026-11-20T00:00:00Z -o csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -182,6 +182,9 @@ func (a *app) decisionListCmd() *cobra.Command {
 	f.StringVar(&p.Person, "person", "", "of this person")
 	f.StringVar(&p.Device, "device", "", "from this device")
 	f.StringVar(&p.Resource, "resource", "", "about this resource")
+	f.StringVar(&p.Gate, "gate", "", "that this gate spoke to, by its id")
+	f.StringVar(&p.Since, "since", "", "not before this moment, RFC 3339")
+	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
 	f.StringVar(&outcome, "outcome", "", "allow, deny or step-up")
 	f.IntVar(&limit, "limit", 50, "at most so many")
 	must(c.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions([]string{"allow", "deny", "step-up"}, cobra.ShellCompDirectiveNoFileComp)))

@@ -358,6 +358,9 @@ func (a *app) accessShift(s *rehearsal.AccessShift) {
 	if len(s.LockedOut) > 0 {
 		line(a.out, "%s", a.rust("Locked out of everything they reach today: "+joined(s.LockedOut)))
 	}
+	for _, text := range s.Raised {
+		line(a.out, "%s.", strings.ToUpper(text[:1])+text[1:])
+	}
 	if len(s.Changes) == 0 {
 		line(a.out, "No answer would change.")
 		return

@@ -35,9 +35,8 @@ type GateWeek struct {
 	SteppedUp int `json:"stepped_up"`
 }
 
-// Gates lists the gates in the order of their numbers, with what each said to
-// the requests of the last week.
-func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
+// gateWeek counts what each gate said to the requests of the last week.
+func (s *Service) gateWeek(ctx context.Context) (map[string]*GateWeek, error) {
 	week := map[string]*GateWeek{}
 	err := s.store.Since(ctx, ledger.DecisionMade, s.micros()-int64(7*24*time.Hour/time.Microsecond), func(e ledger.Entry) error {
 		for key, raw := range value.Members(e.Body) {
@@ -67,6 +66,13 @@ func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
 		}
 		return nil
 	})
+	return week, err
+}
+
+// Gates lists the gates in the order of their numbers, with what each said to
+// the requests of the last week.
+func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
+	week, err := s.gateWeek(ctx)
 	if err != nil {
 		return nil, err
 	}

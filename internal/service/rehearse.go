@@ -144,6 +144,33 @@ func (s *Service) CompareRulebooks(ctx context.Context, version int64, files []r
 	return append([]rulebook.Difference{}, rulebook.Compare(old, rb)...), nil
 }
 
+// raised tells of each gate that is no longer in shadow what the shadow recorded.
+func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]string, error) {
+	mode := map[string]rulebook.Mode{}
+	for _, g := range old.Gates {
+		mode[g.ID] = g.Mode
+	}
+	out := []string{}
+	var week map[string]*GateWeek
+	for _, g := range rb.Gates {
+		if g.Mode != rulebook.Enforce || mode[g.ID] != rulebook.Shadow {
+			continue
+		}
+		if week == nil {
+			var err error
+			if week, err = s.gateWeek(ctx); err != nil {
+				return nil, err
+			}
+		}
+		w := week[g.ID]
+		if w == nil {
+			w = &GateWeek{}
+		}
+		out = append(out, fmt.Sprintf("in shadow, the gate %s would have denied %d requests of the last week and asked for a second factor in %d; %d met it", g.ID, w.Denied, w.SteppedUp, w.Met))
+	}
+	return out, nil
+}
+
 // Search is a search of devices that somebody keeps under a name.
 type Search struct {
 	Name    string   `json:"name"`

@@ -124,7 +124,9 @@ func (s *Service) Replay(ctx context.Context, files []rulebook.File, days int) (
 	if err != nil {
 		return nil, err
 	}
-	return tally.Shift(), nil
+	shift := tally.Shift()
+	shift.Raised, err = s.raised(ctx, s.Snapshot().Book.Rulebook, book.Rulebook)
+	return shift, err
 }
 
 // guardDays is how far back the guard looks for people who are active.

@@ -1635,6 +1635,8 @@ export interface components {
             newly_stepped_up: number;
             newly_allowed: number;
             locked_out: string[];
+            /** @description Of gates that leave the shadow, what it recorded */
+            raised: string[];
             gates: components["schemas"]["AccessCount"][];
             persons: components["schemas"]["AccessCount"][];
             resources: components["schemas"]["AccessCount"][];

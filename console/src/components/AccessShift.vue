@@ -11,6 +11,7 @@ const parts = [{ name: 'By gate', key: 'gates' }, { name: 'By person', key: 'per
 <template>
   <p class="sum"><strong>{{ count(shift.requests, 'request') }}</strong> of the last {{ shift.days }} days, {{ shift.distinct }} different ones of {{ count(shift.people, 'person', 'people') }}: {{ shift.newly_denied }} newly denied, {{ shift.newly_stepped_up }} newly asked for a second factor, {{ shift.newly_allowed }} newly allowed.</p>
   <p v-if="shift.locked_out.length" class="bad">Locked out of everything they reach today: {{ shift.locked_out.join(', ') }}</p>
+  <p v-for="text in shift.raised" :key="text">{{ text.charAt(0).toUpperCase() + text.slice(1) }}.</p>
   <p v-if="shift.changes.length === 0" class="soft">No answer would change.</p>
   <template v-else>
     <div class="bends">

@@ -12,7 +12,7 @@ import { useSession } from '../../stores/session'
 const session = useSession()
 const draft = useDraft()
 void draft.load()
-const { query, set } = useQuery('person', 'device', 'resource', 'action', 'ip', 'country', 'mfa', 'under')
+const { query, set } = useQuery('person', 'device', 'resource', 'action', 'ip', 'country', 'mfa', 'under', 'at')
 const form = reactive({ ...query.value })
 watch(query, (q) => Object.assign(form, q))
 
@@ -23,7 +23,7 @@ const { data: answer, problem, loading, again } = useLoad<Answer | null>(
   () => {
     if (!complete.value || !session.mayAsk) return Promise.resolve(null)
     const asked = evaluationOf(query.value)
-    return query.value.under ? must(api.POST('/api/v1/ask/under', { body: { asked, files: draft.files } })) : must(api.POST('/api/v1/ask', { body: asked }))
+    return query.value.under || query.value.at ? must(api.POST('/api/v1/ask/under', { body: { asked, ...(query.value.under && { files: draft.files }), ...(query.value.at && { at: query.value.at }) } })) : must(api.POST('/api/v1/ask', { body: asked }))
   },
   () => query.value,
 )
@@ -65,6 +65,7 @@ function ask() {
         <el-form-item label="Address"><el-input v-model="form.ip" name="ip" placeholder="10.20.4.7" /></el-form-item>
         <el-form-item label="Country"><el-input v-model="form.country" name="country" maxlength="2" placeholder="SE" /></el-form-item>
       </div>
+      <el-form-item label="At another moment (RFC 3339)"><el-input v-model="form.at" name="at" placeholder="now" /></el-form-item>
       <el-form-item v-if="draft.dirty" label="Rulebook">
         <el-radio-group v-model="form.under">
           <el-radio-button value="">in force</el-radio-button>
@@ -76,7 +77,7 @@ function ask() {
     <section>
       <ProblemNote v-if="problem" :problem="problem" @again="again" />
       <template v-else-if="answer">
-        <p v-if="query.under" class="soft">Under your draft, which is not in force:</p>
+        <p v-if="query.under || query.at" class="soft"><template v-if="query.under">Under your draft, which is not in force</template><template v-else>Under the rulebook in force</template><template v-if="query.at">, at {{ query.at }} with the evidence of today</template>:</p>
         <AnswerPanel :answer="answer" />
       </template>
       <p v-else class="soft waiting">The answer and the reasons of each gate appear here.</p>

@@ -75,6 +75,12 @@ function tidy(d: Document, path: (string | number)[]) {
   if (isMap(node) && node.items.length === 0) d.deleteIn(path)
 }
 
+/** Everyone, or everything, takes the place of what was listed. */
+function whole(part: 'who' | 'what', key: string, on: boolean) {
+  put([part, key], on)
+  if (on) for (const name of part === 'who' ? ['groups', 'users'] : ['resources', 'tags']) put([part, name], [])
+}
+
 async function rename(value: string) {
   put(['id'], value.trim())
   await set({ gate: value.trim() })
@@ -140,12 +146,12 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
         </div>
         <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
         <div class="row">
-          <el-form-item label="Who: groups"><el-checkbox v-model="form.everyone" label="everyone" @change="put(['who', 'everyone'], $event as boolean)" /><el-select v-if="!form.everyone" v-model="form.groups" multiple filterable allow-create default-first-option aria-label="Groups" @change="put(lists.groups, $event)" /></el-form-item>
+          <el-form-item label="Who: groups"><el-checkbox v-model="form.everyone" label="everyone" @change="whole('who', 'everyone', $event as boolean)" /><el-select v-if="!form.everyone" v-model="form.groups" multiple filterable allow-create default-first-option aria-label="Groups" @change="put(lists.groups, $event)" /></el-form-item>
           <el-form-item v-if="!form.everyone" label="and people"><el-select v-model="form.users" multiple filterable allow-create default-first-option @change="put(lists.users, $event)" /></el-form-item>
           <el-form-item label="but not groups"><el-select v-model="form.exceptGroups" multiple filterable allow-create default-first-option @change="put(lists.exceptGroups, $event)" /></el-form-item>
         </div>
         <div class="row">
-          <el-form-item label="What: resources"><el-checkbox v-model="form.everything" label="everything" @change="put(['what', 'everything'], $event as boolean)" /><el-select v-if="!form.everything" v-model="form.resources" multiple filterable aria-label="Resources" @change="put(lists.resources, $event)"><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id" /></el-select></el-form-item>
+          <el-form-item label="What: resources"><el-checkbox v-model="form.everything" label="everything" @change="whole('what', 'everything', $event as boolean)" /><el-select v-if="!form.everything" v-model="form.resources" multiple filterable aria-label="Resources" @change="put(lists.resources, $event)"><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id" /></el-select></el-form-item>
           <el-form-item v-if="!form.everything" label="and tags"><el-select v-model="form.tags" multiple filterable @change="put(lists.tags, $event)"><el-option v-for="t in tags" :key="t" :value="t" :label="t" /></el-select></el-form-item>
           <el-form-item label="only to do"><el-select v-model="form.actions" multiple filterable allow-create default-first-option placeholder="anything" @change="put(lists.actions, $event)" /></el-form-item>
         </div>
