@@ -203,7 +203,12 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 	c.Header("Content-Type", "text/csv; charset=utf-8")
 	c.Header("Content-Disposition", `attachment; filename="decisions.csv"`)
 	w := csv.NewWriter(c.Writer)
-	write := func(cells ...string) { err = w.Write(cells) }
+	write := func(cells ...string) {
+		for i := range cells {
+			cells[i] = harmless(cells[i])
+		}
+		err = w.Write(cells)
+	}
 	write("id", "at", "outcome", "shadow_outcome", "person", "resource", "action", "device", "level", "gates", "enforcer", "rulebook", "entry")
 	for len(items) > 0 && err == nil {
 		for i := range items {
