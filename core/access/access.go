@@ -11,6 +11,7 @@ package access
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -95,6 +96,7 @@ type Program struct {
 	other      *resource // a resource that the rulebook does not list
 	breakGlass map[string]bool
 	noDevice   condition.Frame
+	trials     sync.Pool // of *Trial: room that decisions use again
 }
 
 // Compile prepares the gates of a rulebook.

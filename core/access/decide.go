@@ -66,7 +66,11 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 		d.ValidUntil = value.FormatTime(now)
 		return d
 	}
-	t := p.Trial()
+	t, _ := p.trials.Get().(*Trial)
+	if t == nil {
+		t = p.Trial()
+	}
+	defer p.trials.Put(t)
 	ruling := t.Try(q, now)
 	if d.Outcome = ruling.Outcome; ruling.Shadow != d.Outcome {
 		d.ShadowOutcome = ruling.Shadow
