@@ -1,10 +1,10 @@
 package httpapi
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"mime"
 	"net/http"
 	"strconv"
@@ -134,11 +134,14 @@ func mediaType(c *gin.Context, allowed ...string) (string, error) {
 }
 
 func readBody(c *gin.Context, limit int64) ([]byte, error) {
-	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
-	if err != nil {
+	var body bytes.Buffer
+	if n := c.Request.ContentLength; n > 0 && n <= min(limit, maxBody) {
+		body.Grow(int(n) + bytes.MinRead) // so that it is read in one piece
+	}
+	if _, err := body.ReadFrom(http.MaxBytesReader(c.Writer, c.Request.Body, limit)); err != nil {
 		return nil, brokenBody(err)
 	}
-	return body, nil
+	return body.Bytes(), nil
 }
 
 func brokenBody(err error) error {
