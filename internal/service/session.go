@@ -44,7 +44,7 @@ type sessions struct {
 
 // maxSessions bounds how many sessions are kept; past it the one that ends
 // first of some goes.
-const maxSessions = 500_000
+const maxSessions = 200_000
 
 // asking is what makes two questions the same.
 type asking struct {
