@@ -724,6 +724,15 @@ type Overview struct {
 		Since  string   `json:"since"`
 		Top    int      `json:"top"`
 	} `json:"dropped"`
+
+	// Emergencies Uses of break-glass accounts in the last week
+	Emergencies []struct {
+		Action   string `json:"action"`
+		At       string `json:"at"`
+		Decision string `json:"decision"`
+		Person   string `json:"person"`
+		Resource string `json:"resource"`
+	} `json:"emergencies"`
 	Ending []struct {
 		About  string `json:"about,omitempty"`
 		Device string `json:"device,omitempty"`
@@ -731,6 +740,9 @@ type Overview struct {
 		Kind   string `json:"kind"`
 		Until  string `json:"until"`
 	} `json:"ending"`
+
+	// Held Devices that wait to be taken in
+	Held      int      `json:"held"`
 	Ladder    []string `json:"ladder"`
 	Now       string   `json:"now"`
 	Platforms []struct {

@@ -137,6 +137,7 @@ func TestAccessFromTheCommandLine(t *testing.T) {
 	s.run(t, "", "ask", "who", "payroll", "--mfa").want(t, 0, maren, "GF-L-1042 (strong)", "GF-P-4109 (strong)", "people get through")
 	s.run(t, "", "ask", "who", "payroll", "--mfa", "-o", "csv").want(t, 0, "GF-P-4109 (strong): payroll-strong")
 	s.run(t, "", "ask", "what", maren, "--device", "GF-L-1042", "--ip", "192.0.2.44").want(t, 0, "payroll", "step-up", "a second factor, for gate 210", "export")
+	s.run(t, "", "overview").want(t, 0, "Break-glass: harbourmaster@gullholm.example was used to open vault", "2 devices wait to be taken in")
 	s.run(t, "", "gate", "list").want(t, 0, "payroll-strong", "enforce", "shadow")
 	s.run(t, "", "gate", "coverage").want(t, 0, "strong *", "sound +f", "limited")
 	s.run(t, "", "gate", "coverage", "-o", "csv").want(t, 0, "finance,·,limited")

@@ -54,7 +54,18 @@ func numbers(list []int) []string {
 const shownRows = 6
 
 func (a *app) overview(o *api.Overview) {
-	line(a.out, "%s\n", a.bold(fmt.Sprintf("%d devices", o.Devices)))
+	line(a.out, "%s", a.bold(fmt.Sprintf("%d devices", o.Devices)))
+	for i, e := range o.Emergencies {
+		if i == 3 {
+			line(a.out, "%s and %d times more in the last week", a.rust("Break-glass:"), len(o.Emergencies)-i)
+			break
+		}
+		line(a.out, "%s %s was used to %s %s %s (decision %s)", a.rust("Break-glass:"), e.Person, e.Action, e.Resource, ago(e.At), e.Decision)
+	}
+	if o.Held > 0 {
+		line(a.out, "%d devices wait to be taken in: ironledger device enrol list --state held", o.Held)
+	}
+	line(a.out, "")
 	head := []string{"PLATFORM"}
 	for i, l := range o.Ladder {
 		head = append(head, a.mark(l, i, len(o.Ladder)-1))

@@ -110,6 +110,11 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 		a.Code = newCode()
 		batch.PutCode(a.Code, a.ID)
 	}
+	if a.BreakGlass {
+		if err := alarm(&batch, a.ID, e, a.At); err != nil {
+			return nil, nil, err
+		}
+	}
 	decision := mustJSON(a.Decision)
 	head := *a
 	head.Decision = nil

@@ -24,7 +24,11 @@ type Overview struct {
 	Ending    []Ending         `json:"ending"`
 	Quiet     []ShownSource    `json:"quiet"`
 	Unmatched int              `json:"unmatched"` // reports that wait for a person
-	Verdicts  map[string]int   `json:"verdicts"`  // of enforced rules, over all devices
+	Held      int              `json:"held"`      // devices that wait to be taken in
+	// Emergencies are the uses of break-glass accounts in the last week, the newest
+	// first.
+	Emergencies []Emergency    `json:"emergencies"`
+	Verdicts    map[string]int `json:"verdicts"` // of enforced rules, over all devices
 }
 
 // PlatformLevels is how many devices of a platform stand at each level of the ladder.
@@ -122,6 +126,15 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
 	})
 	o.holds(b, holds)
+	var err error
+	if o.Emergencies, err = s.emergencies(ctx, now-7*day); err != nil {
+		return nil, err
+	}
+	held, err := s.Enrolments(ctx, Held)
+	if err != nil {
+		return nil, err
+	}
+	o.Held = len(held)
 	if err := s.dropped(ctx, o, b, recent); err != nil {
 		return nil, err
 	}

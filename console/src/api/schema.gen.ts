@@ -1169,6 +1169,16 @@ export interface components {
             }[];
             quiet: components["schemas"]["Source"][];
             unmatched: number;
+            /** @description Devices that wait to be taken in */
+            held: number;
+            /** @description Uses of break-glass accounts in the last week */
+            emergencies: {
+                decision: string;
+                person: string;
+                resource: string;
+                action: string;
+                at: string;
+            }[];
             verdicts: {
                 [key: string]: number;
             };

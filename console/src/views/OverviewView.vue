@@ -44,6 +44,8 @@ function pick(level: string, platform: string) {
         <li v-for="l in total" :key="l.level"><router-link :to="devices(`level == ${l.level}`)"><LevelMark :level="l.level" :rank="l.rank" :top="top" /> <strong>{{ l.n }}</strong></router-link></li>
       </ul>
     </header>
+    <p v-for="e in fleet.emergencies.slice(0, 3)" :key="e.decision" class="notice">The break-glass account {{ e.person }} was used to {{ e.action }} {{ e.resource }} <TimeText :time="e.at" />: <router-link :to="{ name: 'decision', params: { id: e.decision } }">what was decided</router-link>.<template v-if="e === fleet.emergencies[2] && fleet.emergencies.length > 3"> And {{ fleet.emergencies.length - 3 }} times more in the last week.</template></p>
+    <p v-if="fleet.held > 0" class="notice"><router-link to="/sources">{{ count(fleet.held, 'device') }}</router-link> {{ fleet.held === 1 ? 'waits' : 'wait' }} to be taken in.</p>
     <p v-if="fleet.unmatched > 0" class="notice"><router-link to="/sources">{{ count(fleet.unmatched, 'report') }}</router-link> could be of more than one device and {{ fleet.unmatched === 1 ? 'waits' : 'wait' }} for a person.</p>
     <p v-for="s in fleet.quiet" :key="s.id" class="notice">
       The source <router-link to="/sources">{{ s.id }}</router-link> is quiet:
