@@ -81,13 +81,18 @@ func (e *FieldError) Error() string { return e.Pointer + ": " + e.Message }
 func ParseEvaluation(raw []byte) (*Evaluation, error) {
 	var e Evaluation
 	if err := json.Unmarshal(raw, &e); err != nil {
-		var typ *json.UnmarshalTypeError
-		if errors.As(err, &typ) {
-			return nil, &FieldError{pointer(typ.Field), fmt.Sprintf("a JSON %s is not what was expected here", typ.Value)}
-		}
-		return nil, fmt.Errorf("not valid JSON: %w", err)
+		return nil, unreadable(err)
 	}
 	return &e, e.Check()
+}
+
+// unreadable tells why JSON could not be read as a request.
+func unreadable(err error) error {
+	var typ *json.UnmarshalTypeError
+	if errors.As(err, &typ) {
+		return &FieldError{pointer(typ.Field), fmt.Sprintf("a JSON %s is not what was expected here", typ.Value)}
+	}
+	return fmt.Errorf("not valid JSON: %w", err)
 }
 
 func pointer(dotted string) string {

@@ -2,7 +2,6 @@ package access
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 )
@@ -90,9 +89,6 @@ func ParseBatch(raw []byte) (*Batch, error) {
 
 // Refusal is the answer to one evaluation that is malformed: never an allow.
 func Refusal(err error) json.RawMessage {
-	if err == nil {
-		return nil
-	}
 	out := map[string]any{"decision": false, "context": map[string]any{"error": map[string]any{"status": 400, "message": err.Error()}}}
 	raw, _ := json.Marshal(out) // texts and numbers alone
 	return raw
@@ -130,11 +126,7 @@ type Found struct {
 func ParseSearch(kind SearchKind, raw []byte) (*Search, error) {
 	var s Search
 	if err := json.Unmarshal(raw, &s); err != nil {
-		var typ *json.UnmarshalTypeError
-		if errors.As(err, &typ) {
-			return nil, &FieldError{pointer(typ.Field), fmt.Sprintf("a JSON %s is not what was expected here", typ.Value)}
-		}
-		return nil, fmt.Errorf("not valid JSON: %w", err)
+		return nil, unreadable(err)
 	}
 	const open = "-" // stands in while the rest is checked
 	switch kind {

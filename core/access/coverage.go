@@ -1,12 +1,9 @@
 package access
 
 import (
-	"slices"
-
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/core/value"
 )
 
 // Coverage says for groups and resources what it takes to get through.
@@ -142,11 +139,8 @@ func (p *Program) outright(n condition.Node) (level rulebook.Level, mfa bool) {
 
 func (p *Program) platform(name string) PlatformCoverage {
 	c := PlatformCoverage{Platform: name, Baselines: []string{}, Never: []string{}}
-	words := evidence.Platforms()
-	slot := p.rb.Dict.Slot("platform")
 	env := &condition.Env{Now: 1}
-	env.Frames[evidence.DeviceFrame] = condition.NewFrame(len(p.rb.Dict.Attributes()))
-	env.Frames[evidence.DeviceFrame].Set(slot, value.OfEnum(p.rb.Dict.Attributes()[slot].Type.Enum, slices.Index(words, name)), condition.Always)
+	env.Frames[evidence.DeviceFrame] = p.rb.Dict.OfPlatform(name)
 	env.Frames[rulebook.RequestFrame] = condition.NewFrame(rulebook.RequestSlots)
 	for i := range p.rb.Baselines {
 		if b := &p.rb.Baselines[i]; b.Mode == rulebook.Enforce && b.Applies.Eval(env) != condition.False {

@@ -179,6 +179,15 @@ func NewDictionary(custom ...Attribute) *Dictionary {
 // Attributes lists the attributes; the place in the list is the slot.
 func (d *Dictionary) Attributes() []Attribute { return d.list }
 
+// OfPlatform returns the frame of a device of which only its platform is known:
+// with three values it tells what can be true of such devices.
+func (d *Dictionary) OfPlatform(name string) condition.Frame {
+	f, slot := condition.NewFrame(len(d.list)), d.Slot("platform")
+	words := d.list[slot].Type.Enum
+	f.Set(slot, value.OfEnum(words, words.Index(name)), condition.Always)
+	return f
+}
+
 // Slot returns the slot of the attribute called name, or -1.
 func (d *Dictionary) Slot(name string) int {
 	if i, ok := d.index[name]; ok {

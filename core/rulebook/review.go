@@ -89,13 +89,8 @@ func (r *reviewer) possible(p *condition.Program, platform string) bool {
 	if strings.Contains(p.String(), "known(") {
 		return true // what is not known now may be known of a device
 	}
-	d := r.rb.Dict
-	frame := condition.NewFrame(len(d.Attributes()))
-	at := d.Slot("platform")
-	words := d.Attributes()[at].Type.Enum
-	frame.Set(at, value.OfEnum(words, words.Index(platform)), condition.Always)
 	env := &condition.Env{Now: 1}
-	env.Frames[evidence.DeviceFrame] = frame
+	env.Frames[evidence.DeviceFrame] = r.rb.Dict.OfPlatform(platform)
 	return p.Eval(env) != condition.False
 }
 

@@ -166,8 +166,9 @@ func (v Value) Num() int64 { return v.num }
 
 // Number returns a number to compare values of one kind by. For what has a
 // [Value.Num] it is that. Versions of up to four segments below 2^14, 2^15, 2^17
-// and 2^17 have one that orders them; for others it is -1. Equal texts have equal numbers, different ones nearly always different numbers,
-// which hold for this process alone. Networks, lists and records have 0.
+// and 2^17 have one that orders them; for others it is -1. Equal texts have equal
+// numbers, different ones nearly always different numbers, which hold for this
+// process alone. Networks, lists and records have 0.
 func (v Value) Number() int64 {
 	if v.kind == Text {
 		return int64(maphash.String(seed, v.str))

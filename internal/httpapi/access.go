@@ -16,11 +16,7 @@ import (
 
 // EvaluateMany is the access evaluations of AuthZEN 1.0 (section 7).
 func (s *Server) EvaluateMany(c *gin.Context) {
-	if _, err := mediaType(c, "application/json"); err != nil {
-		s.fail(c, err)
-		return
-	}
-	body, err := readBody(c, maxBody)
+	body, err := jsonBody(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -64,11 +60,7 @@ func (s *Server) SearchResource(c *gin.Context) { s.search(c, access.SearchResou
 func (s *Server) SearchAction(c *gin.Context) { s.search(c, access.SearchAction) }
 
 func (s *Server) search(c *gin.Context, kind access.SearchKind) {
-	if _, err := mediaType(c, "application/json"); err != nil {
-		s.fail(c, err)
-		return
-	}
-	body, err := readBody(c, maxBody)
+	body, err := jsonBody(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -164,6 +156,14 @@ func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) 
 	c.JSON(http.StatusOK, list[*service.LiveSession]{Items: items})
 }
 
+// daysOf is how many days are asked about: a week when the caller does not say.
+func daysOf(c *gin.Context, days int) int {
+	if c.Query("days") == "" {
+		return 7
+	}
+	return days
+}
+
 // ReplayRulebook works out what a rulebook would answer to past requests.
 func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
 	d, err := draftOf(c)
@@ -171,21 +171,13 @@ func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
 		s.fail(c, err)
 		return
 	}
-	days := p.Days
-	if c.Query("days") == "" {
-		days = 7
-	}
-	shift, err := s.service.Replay(c, d.Files, days)
+	shift, err := s.service.Replay(c, d.Files, daysOf(c, p.Days))
 	s.answer(c, http.StatusOK, shift, err)
 }
 
 // CountDecisions tells how many decisions came to what.
 func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) {
-	days := p.Days
-	if c.Query("days") == "" {
-		days = 7
-	}
-	items, err := s.service.DecisionCounts(c, days)
+	items, err := s.service.DecisionCounts(c, daysOf(c, p.Days))
 	s.answer(c, http.StatusOK, list[service.DecisionCountLine]{Items: items}, err)
 }
 

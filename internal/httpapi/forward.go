@@ -45,7 +45,7 @@ func (s *Server) forwardAuth(c *gin.Context) {
 	if c.IsAborted() {
 		return
 	}
-	e, err := s.forwarded(c)
+	e, err := s.forwarded(c, c.GetHeader(headerResource), c.GetHeader(headerAction))
 	if err != nil {
 		s.refuseForward(c, err)
 		return
@@ -81,9 +81,10 @@ func (s *Server) refuseForward(c *gin.Context, err error) {
 	s.fail(c, newProblem(http.StatusForbidden, "denied: %s", err))
 }
 
-// forwarded reads a proxy's headers as a request.
-func (s *Server) forwarded(c *gin.Context) (*access.Evaluation, error) {
-	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: c.GetHeader(headerUser)}, Action: access.Action{Name: c.GetHeader(headerAction)}, Resource: access.Entity{Type: "resource", ID: c.GetHeader(headerResource)}, Context: &access.Context{}}
+// forwarded reads a proxy's headers as a request to do something with a resource;
+// "" for the one that the address belongs to, and to open it.
+func (s *Server) forwarded(c *gin.Context, resource, action string) (*access.Evaluation, error) {
+	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: c.GetHeader(headerUser)}, Action: access.Action{Name: action}, Resource: access.Entity{Type: "resource", ID: resource}, Context: &access.Context{}}
 	if e.Subject.ID == "" {
 		return nil, fmt.Errorf("the proxy does not say who asks (%s)", headerUser)
 	}

@@ -245,10 +245,7 @@ func (s *Server) ImportPeople(c *gin.Context) {
 }
 
 func evaluationOf(c *gin.Context) (*access.Evaluation, error) {
-	if _, err := mediaType(c, "application/json"); err != nil {
-		return nil, err
-	}
-	body, err := readBody(c, maxBody)
+	body, err := jsonBody(c)
 	if err != nil {
 		return nil, err
 	}

@@ -35,24 +35,25 @@ var personFiles embed.FS
 // personPages are the templates of the pages.
 var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps": linked}).ParseFS(personFiles, "person/*.html"))
 
-// pageRate bounds how often the pages ask for a new decision, altogether.
+// How often the pages may ask for a new decision, altogether.
 const (
 	pageRate  = 20 // a second
 	pageBurst = 100
 )
 
-// words are the texts of the pages, by language; the first is fallen back to.
+// pageLanguages are what the pages speak; the first is fallen back to.
 var pageLanguages = []language.Tag{language.English, language.Swedish}
 
+// pageWords are the texts of the pages, by language.
 var pageWords = map[string]map[string]string{
 	"en": {
 		"lang": "en", "refused": "You cannot open this right now", "stepup": "Confirm that it is you", "allowed": "You can go on",
-		"allowedText": "Everything this needs is in order now.", "asked": "What was asked", "person": "Person", "device": "Device", "when": "When", "resource": "Asked for",
-		"unknownDevice": "a device that is not known here", "inTheWay": "What stands in the way", "todo": "What you can do", "again": "Check again", "goOn": "Go on",
+		"allowedText": "Everything this needs is in order now.", "person": "Person", "device": "Device", "when": "When", "resource": "Asked for",
+		"unknownDevice": "a device that is not known here", "todo": "What you can do", "again": "Check again", "goOn": "Go on",
 		"code": "Code for the help desk", "codeText": "If you need help, read this code to them. It lets them see this refusal, and opens nothing.",
 		"seen": "seen", "ago": "ago", "notSeen": "nothing has been seen yet", "stepupText": "Sign in again with your second factor, then go on.", "signIn": "Sign in again",
 		"enrol": "This device is not known here", "enrolText": "Use a device that belongs to your work, or ask the help desk to take this one in. Read them the code below.",
-		"myDevice": "My device", "standing": "How it stands", "fine": "Everything that is asked of this device is in order.", "mend": "What holds it back", "last": "Last heard from",
+		"myDevice": "My device", "fine": "Everything that is asked of this device is in order.", "last": "Last heard from",
 		"gone": "This page is no longer there", "goneText": "The address is not complete, or the refusal is not on record. Open what you wanted once more.",
 		"nobody": "The connection does not say which device this is. Open this page from a device that shows its certificate.", "place": "The help desk can tell you more: read them the code below.",
 		"checked": "Checked just now. Nothing has changed since.", "grace": "you have until",
@@ -62,12 +63,12 @@ var pageWords = map[string]map[string]string{
 	},
 	"sv": {
 		"lang": "sv", "refused": "Du kan inte öppna det här just nu", "stepup": "Bekräfta att det är du", "allowed": "Du kan fortsätta",
-		"allowedText": "Allt som behövs är i ordning nu.", "asked": "Vad som efterfrågades", "person": "Person", "device": "Enhet", "when": "När", "resource": "Efterfrågat",
-		"unknownDevice": "en enhet som inte är känd här", "inTheWay": "Vad som står i vägen", "todo": "Vad du kan göra", "again": "Kontrollera igen", "goOn": "Fortsätt",
+		"allowedText": "Allt som behövs är i ordning nu.", "person": "Person", "device": "Enhet", "when": "När", "resource": "Efterfrågat",
+		"unknownDevice": "en enhet som inte är känd här", "todo": "Vad du kan göra", "again": "Kontrollera igen", "goOn": "Fortsätt",
 		"code": "Kod till helpdesk", "codeText": "Behöver du hjälp, läs upp koden. Den låter dem se detta avslag och öppnar ingenting.",
 		"seen": "sett för", "ago": "sedan", "notSeen": "inget har setts ännu", "stepupText": "Logga in igen med din andra faktor och fortsätt sedan.", "signIn": "Logga in igen",
 		"enrol": "Den här enheten är inte känd här", "enrolText": "Använd en enhet som hör till ditt arbete, eller be helpdesk att ta emot den här. Läs upp koden nedan.",
-		"myDevice": "Min enhet", "standing": "Läget", "fine": "Allt som krävs av den här enheten är i ordning.", "mend": "Vad som håller den tillbaka", "last": "Senast hörd",
+		"myDevice": "Min enhet", "fine": "Allt som krävs av den här enheten är i ordning.", "last": "Senast hörd",
 		"gone": "Sidan finns inte längre", "goneText": "Adressen är inte hel, eller så finns avslaget inte kvar. Öppna det du ville en gång till.",
 		"nobody": "Anslutningen säger inte vilken enhet detta är. Öppna sidan från en enhet som visar sitt certifikat.", "place": "Helpdesk kan berätta mer: läs upp koden nedan.",
 		"checked": "Kontrollerat just nu. Inget har ändrats.", "grace": "du har till",
@@ -336,9 +337,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
 	w := pageLanguage(c)
-	c.Request.Header.Set(headerResource, enrolment)
-	c.Request.Header.Set(headerAction, "enrol")
-	e, err := s.forwarded(c)
+	e, err := s.forwarded(c, enrolment, "enrol")
 	if err != nil {
 		s.refuseForward(c, err)
 		return

@@ -144,6 +144,14 @@ func readBody(c *gin.Context, limit int64) ([]byte, error) {
 	return body.Bytes(), nil
 }
 
+// jsonBody reads a body that must be JSON, for what parses it by itself.
+func jsonBody(c *gin.Context) ([]byte, error) {
+	if _, err := mediaType(c, "application/json"); err != nil {
+		return nil, err
+	}
+	return readBody(c, maxBody)
+}
+
 func brokenBody(err error) error {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {

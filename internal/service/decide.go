@@ -87,6 +87,33 @@ func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, e
 	if err != nil {
 		return nil, err
 	}
+	return a.response(decision), nil
+}
+
+// DecideMany answers the questions of a batch in turn, as its semantics ask.
+func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, error) {
+	out := []json.RawMessage{}
+	for _, it := range b.Items {
+		var answer json.RawMessage
+		allowed := false
+		if it.Err != nil {
+			answer = access.Refusal(it.Err)
+		} else {
+			a, decision, err := s.decide(actor, it.Asked)
+			if err != nil {
+				return nil, err
+			}
+			answer, allowed = a.response(decision), a.Outcome == access.Allow
+		}
+		if out = append(out, answer); b.Stops(allowed) {
+			break
+		}
+	}
+	return out, nil
+}
+
+// response is an answer as an enforcer gets it, with its decision in JSON.
+func (a *Answer) response(decision json.RawMessage) json.RawMessage {
 	response := append(make([]byte, 0, len(decision)+96), `{"decision":`...)
 	response = strconv.AppendBool(response, a.Outcome == access.Allow)
 	response = append(response, `,"context":`...)
@@ -95,7 +122,7 @@ func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, e
 		head = fmt.Appendf(nil, `{"id":%q,"code":%q}`, a.ID, a.Code)
 	}
 	response = append(response, joinObjects(head, decision)...)
-	return append(response, '}'), nil
+	return append(response, '}')
 }
 
 // decide answers a request, records the answer and returns it with its decision
@@ -219,12 +246,11 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCount
 	if days < 1 || days > MaxReplayDays {
 		return nil, &QueryError{Param: "days", Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
 	}
-	const hour = int64(3600 * 1_000_000)
-	stretch := 6 * hour
+	stretch := int64(day / 4)
 	if days <= 2 {
-		stretch = hour
+		stretch = day / 24
 	}
-	counts, err := s.store.OutcomeCounts(ctx, s.micros()-int64(days)*24*hour, stretch)
+	counts, err := s.store.OutcomeCounts(ctx, s.micros()-int64(days)*day, stretch)
 	out := make([]DecisionCountLine, len(counts))
 	for i, c := range counts {
 		out[i] = DecisionCountLine{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -220,8 +219,8 @@ func (s *Service) Enrolments(ctx context.Context, state string) ([]ShownEnrolmen
 
 // SettleEnrolment decides about a device that is held: it is taken in, or not.
 func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit bool, reason string) (*ShownEnrolment, error) {
-	if strings.TrimSpace(reason) == "" {
-		return nil, &InputError{"/reason", "a reason is needed"}
+	if err := checkReason(&reason); err != nil {
+		return nil, err
 	}
 	var out Enrolment
 	err := s.do(ctx, func(c *change) error {
@@ -259,8 +258,8 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 // Retire takes a device out of service: to decisions it is unknown from now on,
 // and its reports are refused until it is enrolled again.
 func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Retirement, error) {
-	if strings.TrimSpace(reason) == "" {
-		return nil, &InputError{"/reason", "a reason is needed"}
+	if err := checkReason(&reason); err != nil {
+		return nil, err
 	}
 	r := &Retirement{By: actor, Reason: reason}
 	err := s.do(ctx, func(c *change) error {

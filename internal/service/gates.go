@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
-	"time"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
@@ -36,37 +34,41 @@ type GateWeek struct {
 }
 
 // gateWeek counts what each gate said to the requests of the last week.
-func (s *Service) gateWeek(ctx context.Context) (map[string]*GateWeek, error) {
-	week := map[string]*GateWeek{}
-	err := s.store.Since(ctx, ledger.DecisionMade, s.micros()-int64(7*24*time.Hour/time.Microsecond), func(e ledger.Entry) error {
-		for key, raw := range value.Members(e.Body) {
-			if string(key) != "gates" {
-				continue
-			}
-			var gates []struct{ Gate, Verdict string }
+func (s *Service) gateWeek(ctx context.Context) (map[string]GateWeek, error) {
+	week := map[string]GateWeek{}
+	err := s.store.Since(ctx, ledger.DecisionMade, s.micros()-7*day, func(e ledger.Entry) error {
+		var gates []struct{ Gate, Verdict string }
+		if raw := member(e.Body, "gates"); raw != nil {
 			if err := json.Unmarshal(raw, &gates); err != nil {
 				return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
 			}
-			for _, g := range gates {
-				w := week[g.Gate]
-				if w == nil {
-					w = &GateWeek{}
-					week[g.Gate] = w
-				}
-				switch g.Verdict {
-				case string(access.Deny):
-					w.Denied++
-				case string(access.StepUp):
-					w.SteppedUp++
-				default:
-					w.Met++
-				}
+		}
+		for _, g := range gates {
+			w := week[g.Gate]
+			switch g.Verdict {
+			case string(access.Deny):
+				w.Denied++
+			case string(access.StepUp):
+				w.SteppedUp++
+			default:
+				w.Met++
 			}
-			break
+			week[g.Gate] = w
 		}
 		return nil
 	})
 	return week, err
+}
+
+// member returns a member of a JSON object, nil when it has none of the name.
+// The rest of the object is stepped over.
+func member(object []byte, name string) json.RawMessage {
+	for key, raw := range value.Members(object) {
+		if string(key) == name {
+			return raw
+		}
+	}
+	return nil
 }
 
 // Gates lists the gates in the order of their numbers, with what each said to
@@ -78,36 +80,14 @@ func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
 	}
 	out := []GateLine{}
 	for _, g := range s.Snapshot().Book.Rulebook.Gates {
-		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(), What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny), ValidFor: value.FormatDuration(g.ValidFor)}
+		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(), What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny), ValidFor: value.FormatDuration(g.ValidFor), Week: week[g.ID]}
 		if g.When != nil {
 			l.When = g.When.String()
 		}
 		if g.StepUp {
 			l.Otherwise = string(access.StepUp)
 		}
-		if w := week[g.ID]; w != nil {
-			l.Week = *w
-		}
 		out = append(out, l)
-	}
-	return out, nil
-}
-
-// DecideMany answers the questions of a batch in turn, as its semantics ask.
-func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, error) {
-	out := []json.RawMessage{}
-	for _, it := range b.Items {
-		answer, allowed := access.Refusal(it.Err), false
-		if it.Err == nil {
-			var err error
-			if answer, err = s.Decide(actor, it.Asked); err != nil {
-				return nil, err
-			}
-			allowed = strings.HasPrefix(string(answer), `{"decision":true`)
-		}
-		if out = append(out, answer); b.Stops(allowed) {
-			break
-		}
 	}
 	return out, nil
 }

@@ -111,7 +111,7 @@ type Reach struct {
 	People   []ReachPerson `json:"items"`
 }
 
-// maxShared devices that are nobody's are tried for each person.
+// maxSharedDevices that are nobody's are tried for each person.
 const maxSharedDevices = 2000
 
 func rankOf(o access.Outcome) int {
@@ -196,18 +196,20 @@ func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 	snap, now := s.Snapshot(), s.micros()
 	trial, out := snap.Book.Gates.Trial(), []ReachResource{}
 	q, _ := snap.request(e, now)
+	actions := snap.Book.Actions()
 	some := func(list []string) []string { return append([]string{}, list...) }
 	for _, r := range snap.Book.Rulebook.Resources {
-		q.Resource, q.Action = r.ID, e.Action.Name
-		d := snap.Book.Gates.Decide(q, now)
-		usual := trial.Try(q, now).Outcome
-		out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome, some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
-		for _, q.Action = range snap.Book.Actions() {
-			if q.Action == e.Action.Name || trial.Try(q, now).Outcome == usual {
-				continue
-			}
+		tell := func() {
 			d := snap.Book.Gates.Decide(q, now)
 			out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome, some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
+		}
+		q.Resource, q.Action = r.ID, e.Action.Name
+		usual := trial.Try(q, now).Outcome
+		tell()
+		for _, q.Action = range actions {
+			if q.Action != e.Action.Name && trial.Try(q, now).Outcome != usual {
+				tell()
+			}
 		}
 	}
 	return out

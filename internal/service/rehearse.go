@@ -151,7 +151,7 @@ func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]str
 		mode[g.ID] = g.Mode
 	}
 	out := []string{}
-	var week map[string]*GateWeek
+	var week map[string]GateWeek
 	for _, g := range rb.Gates {
 		if g.Mode != rulebook.Enforce || mode[g.ID] != rulebook.Shadow {
 			continue
@@ -163,9 +163,6 @@ func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]str
 			}
 		}
 		w := week[g.ID]
-		if w == nil {
-			w = &GateWeek{}
-		}
 		out = append(out, fmt.Sprintf("in shadow, the gate %s would have denied %d requests of the last week and asked for a second factor in %d; %d met it", g.ID, w.Denied, w.SteppedUp, w.Met))
 	}
 	return out, nil

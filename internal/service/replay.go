@@ -8,13 +8,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/core/value"
 )
 
 // MaxReplayDays bounds how far back recorded requests are replayed.
@@ -24,17 +22,12 @@ const MaxReplayDays = 90
 // each was asked.
 func (s *Service) pastRequests(ctx context.Context, days int, now int64) (order []string, times map[string]int, err error) {
 	times = map[string]int{}
-	span := int64(days) * int64(24*time.Hour/time.Microsecond)
-	err = s.store.Since(ctx, ledger.DecisionMade, now-span, func(e ledger.Entry) error {
-		for key, raw := range value.Members(e.Body) {
-			if string(key) != "asked" {
-				continue
+	err = s.store.Since(ctx, ledger.DecisionMade, now-int64(days)*day, func(e ledger.Entry) error {
+		if asked := string(member(e.Body, "asked")); asked != "" {
+			if times[asked] == 0 {
+				order = append(order, asked)
 			}
-			if times[string(raw)] == 0 {
-				order = append(order, string(raw))
-			}
-			times[string(raw)]++
-			break
+			times[asked]++
 		}
 		return nil
 	})
@@ -196,7 +189,7 @@ func (s *Service) Guard(ctx context.Context, book *Book) ([]Impact, error) {
 // gate of it speaks of.
 func (s *Service) metBy(book *Book, accounts []string) []string {
 	met := []string{}
-	snap := s.Snapshot()
+	snap, actions := s.Snapshot(), book.Actions()
 	for _, id := range accounts {
 		q := &access.Request{User: id, Groups: snap.People.Groups(id)}
 		if slices.Contains(book.Rulebook.BreakGlass, id) {
@@ -204,7 +197,7 @@ func (s *Service) metBy(book *Book, accounts []string) []string {
 		}
 		trial := book.Gates.Trial()
 		for _, r := range book.Rulebook.Resources {
-			for _, q.Action = range book.Actions() {
+			for _, q.Action = range actions {
 				q.Resource = r.ID
 				trial.Try(q, s.micros())
 				if len(trial.Matched()) > 0 && !slices.Contains(met, id) {

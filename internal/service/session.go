@@ -42,8 +42,8 @@ type sessions struct {
 	swept    int64
 }
 
-// maxSessions bounds how many sessions are kept; past it the one that ends
-// first of some goes.
+// maxSessions bounds how many sessions are kept; past it an allow is given and
+// not kept.
 const maxSessions = 200_000
 
 // asking is what makes two questions the same.
@@ -234,13 +234,17 @@ func (c *change) endSessions() {
 		}
 		return
 	}
+	all := c.s.sessions.all(c.now)
+	if len(all) == 0 {
+		return
+	}
 	rebuilt := map[string]*Device{}
 	for _, p := range c.rebuilt {
 		for _, d := range p.devices {
 			rebuilt[d.ID] = d
 		}
 	}
-	for _, s := range c.s.sessions.all(c.now) {
+	for _, s := range all {
 		d := rebuilt[s.Device]
 		if d == nil && s.Device != "" {
 			if d = c.base.Fleet.Get(s.Device); d != nil {
