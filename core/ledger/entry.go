@@ -1,8 +1,28 @@
 // Package ledger is the append-only record of what the service decided and
-// what was done to it.
+// what was done to it, in a form that shows every later change to it.
+//
+// An [Entry] has one canonical form in JSON (RFC 8785). Its hash is a leaf of a
+// Merkle tree (RFC 6962, section 2.1), whose root and size are signed as a
+// [Head] in the form of a checkpoint (C2SP tlog-checkpoint). Whoever keeps a
+// head can demand a proof that a later one only added to it. [Walk] checks a
+// whole ledger in one pass, in memory that does not grow with its length, and
+// names the entry where something is wrong.
+//
+// The package does no I/O: entries, hashes and keys come from outside.
 package ledger
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
+	"golang.org/x/mod/sumdb/tlog"
+
+	"ironledger.example/core/value"
+)
 
 // Kind says what an entry records.
 type Kind string
@@ -28,18 +48,87 @@ const (
 	EnrolmentHeld     Kind = "device.enrolment-held"
 	EnrolmentRefused  Kind = "device.enrolment-refused"
 	DeviceRetired     Kind = "device.retired"
-	SessionEnded      Kind = "session.ended" // an allow that could be relied on no longer can
+	SessionEnded      Kind = "session.ended"       // an allow that could be relied on no longer can
+	Redacted          Kind = "ledger.redacted"     // the body of an earlier entry was removed
+	KeyReplaced       Kind = "ledger.key-replaced" // heads are signed with another key from here on
+	ClockReset        Kind = "ledger.clock-reset"  // time may go back here, once
 )
 
-// Clock is the actor of what happened because time passed.
-const Clock = "clock"
+// Kinds lists every kind of entry.
+var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, TokenCreated, TokenRevoked, EvidenceRefused, DeviceSettled,
+	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved, DeviceEnrolled, EnrolmentHeld,
+	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset}
 
-// Entry is one line of the ledger. Seq is given when it is written.
+// The actors that are no token: no token may have such a name.
+const (
+	Clock   = "clock"   // what happened because time passed
+	Service = "service" // what the service did by itself, as at its first start
+)
+
+// MaxEntry bounds the canonical form of an entry, in bytes: what a bundle of
+// entries can hold (C2SP tlog-tiles, log entries).
+const MaxEntry = 1<<16 - 1
+
+// Entry is one line of the ledger. Seq counts from 1 and is given when it is
+// written; its leaf is number Seq-1 of the tree.
 type Entry struct {
-	Seq   int64           `json:"seq"`
-	At    int64           `json:"at"` // microseconds since the Unix epoch
-	Kind  Kind            `json:"kind"`
-	Actor string          `json:"actor"` // who did it: a token's name, a source, the clock
-	About string          `json:"about"` // the id of what it is about
-	Body  json.RawMessage `json:"body"`
+	Seq   int64
+	At    int64 // when it was written, in microseconds since the Unix epoch; never before the entry before it
+	Kind  Kind
+	Actor string          // who did it: a token's name, [Clock] or [Service]
+	About string          // the id of what it is about
+	Body  json.RawMessage // canonical JSON; nil in one that was redacted
 }
+
+// ErrTooLarge says that an entry is larger than [MaxEntry].
+var ErrTooLarge = errors.New("the entry is larger than the ledger takes")
+
+// Canonical returns the canonical form (RFC 8785) of a JSON value. raw is not
+// changed. Numbers are double precision there, as the RFC has it.
+func Canonical(raw []byte) ([]byte, error) {
+	v := jsontext.Value(raw).Clone()
+	if err := v.Canonicalize(); err != nil {
+		return nil, fmt.Errorf("no canonical JSON: %w", err)
+	}
+	return v, nil
+}
+
+// Append appends the canonical form of an entry: the form that is hashed. An
+// entry whose body was removed has none; it is appended without a body.
+func (e *Entry) Append(b []byte) []byte {
+	text := func(name, text string) {
+		b = append(b, name...)
+		b, _ = jsontext.AppendQuote(b, text) // what is not UTF-8 becomes U+FFFD
+	}
+	text(`{"about":`, e.About)
+	text(`,"actor":`, e.Actor)
+	b = append(b, `,"at":"`...)
+	b = append(AppendTime(b, e.At), '"')
+	if e.Body != nil {
+		b = append(append(b, `,"body":`...), e.Body...)
+	}
+	text(`,"kind":`, string(e.Kind))
+	return append(strconv.AppendInt(append(b, `,"seq":`...), e.Seq, 10), '}')
+}
+
+// timeLayout is RFC 3339 in UTC with microseconds, always six digits: times of
+// one ledger sort as text.
+const timeLayout = "2006-01-02T15:04:05.000000Z"
+
+// AppendTime appends a moment as entries tell it.
+func AppendTime(b []byte, micros int64) []byte {
+	return value.Clock(micros).AppendFormat(b, timeLayout)
+}
+
+// ParseTime reads what [AppendTime] wrote, and nothing else.
+func ParseTime(text string) (int64, error) {
+	t, err := time.Parse(timeLayout, text)
+	if err != nil || len(text) != len(timeLayout) {
+		return 0, fmt.Errorf("%q is no time such as %s", text, timeLayout)
+	}
+	return t.UnixMicro(), nil
+}
+
+// Leaf is the hash of an entry in the tree (RFC 6962, section 2.1), given its
+// canonical form.
+func Leaf(canonical []byte) tlog.Hash { return tlog.RecordHash(canonical) }

@@ -1,0 +1,80 @@
+package ledger
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
+)
+
+// Head is the state of a ledger: how many entries it has, and the root of
+// their tree. Origin names the ledger.
+type Head struct {
+	Origin string
+	Size   int64
+	Root   tlog.Hash
+}
+
+// text is a head as it is signed (C2SP tlog-checkpoint).
+func (h *Head) text() string {
+	return h.Origin + "\n" + strconv.FormatInt(h.Size, 10) + "\n" + base64.StdEncoding.EncodeToString(h.Root[:]) + "\n"
+}
+
+// Sign makes the checkpoint of a head.
+func (h *Head) Sign(key note.Signer) ([]byte, error) {
+	if key.Name() != h.Origin {
+		return nil, fmt.Errorf("the key is of %s, not of %s", key.Name(), h.Origin)
+	}
+	return note.Sign(&note.Note{Text: h.text()}, key)
+}
+
+// ErrSignature says that a checkpoint is not signed by the key it should be.
+var ErrSignature = errors.New("the checkpoint is not signed by the key of this ledger")
+
+// OpenHead reads a checkpoint that the key must have signed.
+func OpenHead(checkpoint []byte, key note.Verifier) (Head, error) {
+	n, err := note.Open(checkpoint, note.VerifierList(key))
+	if err != nil {
+		return Head{}, fmt.Errorf("%w: %w", ErrSignature, err)
+	}
+	h, err := parseHead(n.Text)
+	if err == nil && h.Origin != key.Name() {
+		err = fmt.Errorf("it is of %s, not of %s", h.Origin, key.Name())
+	}
+	if err != nil {
+		return Head{}, fmt.Errorf("the checkpoint cannot be read: %w", err)
+	}
+	return h, nil
+}
+
+// parseHead reads the text of a checkpoint. Lines behind the third are
+// extensions, and of no meaning here.
+func parseHead(text string) (h Head, err error) {
+	lines := strings.Split(text, "\n")
+	if len(lines) < 4 || lines[0] == "" {
+		return h, errors.New("it has no origin, size and root")
+	}
+	h.Origin = lines[0]
+	if h.Size, err = strconv.ParseInt(lines[1], 10, 64); err != nil || h.Size < 0 || strconv.FormatInt(h.Size, 10) != lines[1] {
+		return h, fmt.Errorf("%q is no size", lines[1])
+	}
+	h.Root, err = tlog.ParseHash(lines[2])
+	return h, err
+}
+
+// NewKey makes the key of a ledger. name becomes the origin; "" makes one up,
+// for no two ledgers may share it.
+func NewKey(name string) (private, public string, err error) {
+	if name == "" {
+		var id [6]byte
+		rand.Read(id[:])
+		name = "ironledger/" + hex.EncodeToString(id[:])
+	}
+	return note.GenerateKey(rand.Reader, name)
+}
