@@ -38,6 +38,7 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzRecord$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
+	$(GO) test -run '^$$' -fuzz '^FuzzCanonicalFormIsStable$$' -fuzztime $(FUZZTIME) ./core/ledger
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy' -benchtime 1x -count=1 ./bench

@@ -44,6 +44,8 @@ type Device struct {
 	Known bool
 	Level rulebook.Level
 	View  *evidence.View
+	// Revision counts the changes of the device; nothing is decided by it.
+	Revision int64
 	// Next tells when its level could next change by itself, in microseconds
 	// since the Unix epoch; condition.Always for never. nil: nobody can say. Only
 	// an allow asks.

@@ -83,16 +83,6 @@ type Entry struct {
 // ErrTooLarge says that an entry is larger than [MaxEntry].
 var ErrTooLarge = errors.New("the entry is larger than the ledger takes")
 
-// Canonical returns the canonical form (RFC 8785) of a JSON value. raw is not
-// changed. Numbers are double precision there, as the RFC has it.
-func Canonical(raw []byte) ([]byte, error) {
-	v := jsontext.Value(raw).Clone()
-	if err := v.Canonicalize(); err != nil {
-		return nil, fmt.Errorf("no canonical JSON: %w", err)
-	}
-	return v, nil
-}
-
 // Append appends the canonical form of an entry: the form that is hashed. An
 // entry whose body was removed has none; it is appended without a body.
 func (e *Entry) Append(b []byte) []byte {

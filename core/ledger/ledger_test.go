@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 )
@@ -32,6 +33,33 @@ func TestCanonicalFormIsThatOfTheRFC(t *testing.T) {
 			t.Errorf("%q has the canonical form %s", bad, got)
 		}
 	}
+}
+
+func TestWhatLooksCanonicalIs(t *testing.T) {
+	for _, raw := range []string{`{"a":1,"b":[true,false,null,0,"å"],"c":{}}`, `[]`, `{"a":{"b":[{"c":""}]}}`, `"x"`, `["a \"b\" \\ < c"]`} {
+		if !plain([]byte(raw)) {
+			t.Errorf("%s goes the long way", raw)
+		}
+	}
+	for _, raw := range []string{`{"b":1,"a":1}`, `{"a":1,"a":1}`, `{"a" :1}`, `[1 ]`, `1.0`, `1e3`, `-0`, `01`, `1234567890123456`, `"\u0041"`, `"\/"`, `{"a":1`, `[1`, `[1,]`, `{"a":1,}`, "\"\xff\"", "\"\x01\"", `{"å":1}`, `nul`, ``, `{}{}`, `[00]`} {
+		if plain([]byte(raw)) {
+			t.Errorf("%s passes for canonical", raw)
+		}
+	}
+}
+
+func FuzzCanonicalFormIsStable(f *testing.F) {
+	f.Add([]byte(`{"a":1,"b":[true,"å"]}`))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		once, err := Canonical(raw)
+		if err != nil {
+			return
+		}
+		v := jsontext.Value(once).Clone()
+		if err := v.Canonicalize(); err != nil || !bytes.Equal(v, once) {
+			t.Errorf("%q becomes %q and then %q (%v)", raw, once, v, err)
+		}
+	})
 }
 
 // made is a ledger in memory.

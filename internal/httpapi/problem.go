@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
@@ -50,6 +51,7 @@ func problemOf(err error) *problem {
 		input    *service.InputError
 		missing  *service.NotFoundError
 		impact   *service.ImpactError
+		trouble  *store.TroubleError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -76,6 +78,11 @@ func problemOf(err error) *problem {
 		p.Pointer = input.Pointer
 	case errors.As(err, &missing):
 		p = newProblem(http.StatusNotFound, "%s", missing.Error())
+	case errors.As(err, &trouble):
+		p = newProblem(http.StatusServiceUnavailable, "%s; nothing has changed", trouble)
+		p.Type, p.Title = "urn:ironledger:problem:records", "Nothing can be recorded"
+	case errors.Is(err, ledger.ErrTooLarge):
+		p = newProblem(http.StatusRequestEntityTooLarge, "%s (%d bytes); nothing has changed", err, ledger.MaxEntry)
 	case errors.As(err, &large):
 		p = newProblem(http.StatusRequestEntityTooLarge, "the body is larger than %d bytes", large.Limit)
 	case errors.Is(err, store.ErrNotFound):

@@ -134,7 +134,7 @@ func Handler(o Options) http.Handler {
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
 		if err := s.service.Ready(c); err != nil {
-			s.fail(c, newProblem(http.StatusServiceUnavailable, "the records cannot be read: %s", err))
+			s.fail(c, newProblem(http.StatusServiceUnavailable, "not ready: %s", err))
 			return
 		}
 		c.String(http.StatusOK, "ready\n")

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -323,7 +324,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 			p.moved++
 		}
 		if changed {
-			p.rows = append(p.rows, e.row(book))
+			p.rows = append(p.rows, e.row(book, was, c.now))
 		}
 		p.devices = append(p.devices, e)
 	}
@@ -376,13 +377,7 @@ func (d *Device) carried(from, to *Book) *Device {
 	}
 	e.Result = posture.Result{}
 	if d.Result.Since != nil {
-		failing := map[string]int64{}
-		for i, since := range d.Result.Since {
-			if since != 0 {
-				failing[from.ruleKeys[i]] = since
-			}
-		}
-		e.Result.Since = to.since(failing)
+		e.Result.Since = to.since(from.failing(d.Result.Since))
 	}
 	return e
 }
@@ -399,8 +394,9 @@ func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, 
 
 // People is the directory: who there is and which groups they are in.
 type People struct {
-	list []directory.Person // sorted by id
-	byID map[string]int
+	list     []directory.Person // sorted by id
+	byID     map[string]int
+	revision int64 // counts the changes
 }
 
 func newPeople(list []directory.Person) *People {
@@ -437,15 +433,18 @@ func (p *People) Groups(id string) []string {
 func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person) (added, changed int, err error) {
 	err = s.doAlone(ctx, func(c *change) error {
 		all := slices.Clone(c.base.People.list)
-		dir := newPeople(all)
+		dir, was := newPeople(all), houseUndo{}
 		for _, p := range people {
 			old, known := dir.Get(p.ID)
 			switch {
 			case !known:
 				added++
-				all = append(all, p)
+				all, was[p.ID] = append(all, p), nil
 			case old.Name != p.Name || !slices.Equal(old.Groups, p.Groups):
 				changed++
+				if _, noted := was[p.ID]; !noted {
+					was[p.ID] = old
+				}
 				all[dir.byID[p.ID]] = p // newPeople sorted all in place
 			}
 		}
@@ -454,7 +453,10 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		}
 		c.batch.PutPeople(people)
 		c.record(ledger.PeopleImported, actor, "people", map[string]int{"added": added, "changed": changed})
-		c.rebuild(&Snapshot{Book: c.base.Book, People: newPeople(all), Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
+		next := newPeople(all)
+		next.revision = c.base.People.revision + 1
+		c.keepHouse(housePeople, next.revision, was)
+		c.rebuild(&Snapshot{Book: c.base.Book, People: next, Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
 		return nil
 	})
 	return added, changed, err
@@ -506,10 +508,14 @@ func (s *Service) Vocabulary() *Vocabulary {
 	return v
 }
 
+// mustJSON writes one of our own types, which always have a JSON form, without
+// the escapes that only HTML needs: canonical JSON has none of them.
 func mustJSON(v any) json.RawMessage {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		panic(err) // our own types always have a JSON form
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		panic(err)
 	}
-	return raw
+	return bytes.TrimSuffix(b.Bytes(), []byte("\n"))
 }

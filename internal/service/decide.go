@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -25,7 +26,18 @@ type Answer struct {
 	Rulebook int64              `json:"rulebook"` // the version that decided
 	// KnownPerson tells whether the directory knows the person.
 	KnownPerson bool `json:"known_person"`
+	// Basis is what a recorded decision rests on; nil in a trial.
+	Basis *Basis `json:"basis,omitempty"`
 	*access.Decision
+}
+
+// Basis says which states a decision was made from, so that it can be made
+// again. The rulebook's version stands beside it.
+type Basis struct {
+	Moment int64 `json:"moment"`           // in microseconds since the Unix epoch
+	Device int64 `json:"device,omitempty"` // the revision of the device; 0: none was known
+	People int64 `json:"people"`           // the revision of the directory
+	Roster int64 `json:"roster"`           // the revision of the roster
 }
 
 // Ask answers a request and records nothing: a trial, for people.
@@ -70,7 +82,7 @@ func (snap *Snapshot) from(q *access.Request, e *access.Evaluation, d *Device, n
 		q.Device, q.Certificate = access.Device{}, nil
 		return
 	}
-	q.Device = access.Device{ID: d.ID, Known: true, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return d.next(now) },
+	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return d.next(now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
 }
@@ -85,9 +97,23 @@ func (snap *Snapshot) answer(e *access.Evaluation, q *access.Request, known bool
 func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
 	a, decision, err := s.decide(actor, e)
 	if err != nil {
-		return nil, err
+		return unrecorded(err)
 	}
 	return a.response(decision), nil
+}
+
+// unrecorded is the answer when the disk fails: a denial, which nobody can rely
+// on as a decision. Any other error is returned.
+func unrecorded(err error) (json.RawMessage, error) {
+	var trouble *store.TroubleError
+	if !errors.As(err, &trouble) {
+		return nil, err
+	}
+	return mustJSON(map[string]any{"decision": false, "context": map[string]any{
+		"outcome": access.Deny, "recorded": false,
+		"reason_admin": map[string]string{"en": "Denied: " + trouble.Error() + ". Nothing is granted until they can."},
+		"reason_user":  map[string]string{"en": "Access cannot be granted at the moment. It is not your device; try again in a few minutes.", "sv": "Åtkomst kan inte ges just nu. Det beror inte på din enhet; försök igen om några minuter."},
+	}}), nil
 }
 
 // DecideMany answers the questions of a batch in turn, as its semantics ask.
@@ -101,9 +127,13 @@ func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, 
 		} else {
 			a, decision, err := s.decide(actor, it.Asked)
 			if err != nil {
+				answer, err = unrecorded(err)
+			} else {
+				answer, allowed = a.response(decision), a.Outcome == access.Allow
+			}
+			if err != nil {
 				return nil, err
 			}
-			answer, allowed = a.response(decision), a.Outcome == access.Allow
 		}
 		if out = append(out, answer); b.Stops(allowed) {
 			break
@@ -132,6 +162,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	q, known := snap.request(e, now)
 	a := snap.answer(e, q, known, now)
 	a.ID = s.ids.next(now)
+	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision, Roster: snap.Roster.revision}
 	batch := store.Batch{}
 	if a.Outcome != access.Allow {
 		a.Code = newCode()
@@ -194,6 +225,8 @@ type DecisionQuery struct {
 type Recorded struct {
 	Seq   int64  `json:"seq"`
 	Actor string `json:"actor"` // the enforcer that asked
+	// Redacted tells that the body was removed: only the id and the time are left.
+	Redacted bool `json:"redacted,omitempty"`
 	Answer
 }
 
@@ -206,18 +239,8 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 		}
 	}
 	kept := store.DecisionQuery{Before: q.Before, Body: body, Gate: q.Gate, Limit: q.Limit}
-	for name, bound := range map[string]struct {
-		text string
-		into *int64
-	}{"since": {q.Since, &kept.Since}, "until": {q.Until, &kept.Until}} {
-		if bound.text == "" {
-			continue
-		}
-		v, err := value.ParseTime(bound.text)
-		if err != nil {
-			return nil, &QueryError{Param: name, Message: err.Error()}
-		}
-		*bound.into = v.Num()
+	if err := momentsOf(map[string]momentParam{"since": {q.Since, &kept.Since}, "until": {q.Until, &kept.Until}}); err != nil {
+		return nil, err
 	}
 	entries, err := s.store.Decisions(ctx, kept)
 	if err != nil {
@@ -278,6 +301,11 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 
 func recorded(e ledger.Entry) (Recorded, error) {
 	r := Recorded{Seq: e.Seq, Actor: e.Actor}
+	if e.Body == nil {
+		r.Answer = Answer{ID: e.About, At: formatTime(e.At), Asked: &access.Evaluation{}, Decision: &access.Decision{Gates: []access.GateRuling{}}}
+		r.Redacted = true
+		return r, nil
+	}
 	if err := json.Unmarshal(e.Body, &r.Answer); err != nil {
 		return r, fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
 	}

@@ -198,7 +198,7 @@ func (c *change) settleEnrolment(actor string, e *Enrolment) error {
 		}
 	}
 	c.appraise(c.base, d, was, cause{kind: byEnrolment, actor: actor})
-	c.keep(c.base.Book, d)
+	c.keep(c.base.Book, d, was)
 	return nil
 }
 

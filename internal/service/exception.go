@@ -263,8 +263,9 @@ func (c *change) touch(name string) (*Device, error) {
 // settle appraises a changed device, which stood as the change has it.
 func (c *change) settle(d *Device, by cause) {
 	book := c.base.Book
-	c.appraise(c.base, d, stood(book, c.device(d.ID)), by)
-	c.keep(book, d)
+	was := stood(book, c.device(d.ID))
+	c.appraise(c.base, d, was, by)
+	c.keep(book, d, was)
 }
 
 // Revoke ends a waiver or a vouch before its time, and takes effect at once.

@@ -256,9 +256,9 @@ func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
 		t.Fatalf("%d events (%v), want 3", len(events), err)
 	}
 	for i, want := range []string{
-		`"from":"limited","to":"sound","binding":["laptop/disk"],"cause":"rulebook","rulebook":2`,
-		`"from":"strong","to":"limited","binding":["laptop/disk"],"changed":[{"rule":"laptop/disk","from":"pass","to":"fail","why":"storage.encrypted is false, needs to be true"}],"evidence":[{"attribute":"storage.encrypted","source":"agent","from":"true","to":"false"}],"cause":"evidence"`,
-		`"to":"strong","binding":[],"cause":"evidence"`,
+		`{"binding":["laptop/disk"],"cause":"rulebook","device":"d1","from":"limited","rulebook":2,"to":"sound"}`,
+		`{"binding":["laptop/disk"],"cause":"evidence","changed":[{"from":"pass","rule":"laptop/disk","to":"fail","why":"storage.encrypted is false, needs to be true"}],"device":"d1","evidence":[{"attribute":"storage.encrypted","from":"true","source":"agent","to":"false"}],"from":"strong","rulebook":1,"to":"limited"}`,
+		`{"binding":[],"cause":"evidence","device":"d1","rulebook":1,"to":"strong"}`,
 	} {
 		if !strings.Contains(string(events[i].Body), want) {
 			t.Errorf("event %d is\n%s\nwant %s", i, events[i].Body, want)

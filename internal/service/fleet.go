@@ -41,6 +41,7 @@ type Device struct {
 	Retired   *Retirement // nil: in service
 	FirstSeen int64
 	SeenAt    int64 // of the newest reading
+	Revision  int64 // counts the changes that were kept, from 1
 }
 
 // cell is where the present state of a device is found.
@@ -210,11 +211,9 @@ func (c *change) show(f *Fleet, d *Device) {
 
 // record adds a ledger entry.
 func (c *change) record(kind ledger.Kind, actor, about string, body any) {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		panic(fmt.Sprintf("the body of a %s entry has no JSON form: %v", kind, err)) // our own types always have one
+	if err := c.batch.Record(ledger.Entry{At: c.now, Kind: kind, Actor: actor, About: about}, body); err != nil {
+		panic(err) // our own types always have a JSON form
 	}
-	c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: kind, Actor: actor, About: about, Body: raw})
 }
 
 // before is how a device stood before it is appraised again.
@@ -295,11 +294,18 @@ func (snap *Snapshot) tell(d *Device, was before, by cause, env *condition.Env) 
 }
 
 // keep adds a device's new state to what is written.
-func (c *change) keep(book *Book, d *Device) {
-	c.batch.Devices = append(c.batch.Devices, d.row(book))
+func (c *change) keep(book *Book, d *Device, was before) {
+	c.batch.Devices = append(c.batch.Devices, d.row(book, was, c.now))
 }
 
-func (d *Device) row(book *Book) store.DeviceRow {
+// row makes the next revision of a device, which stood otherwise before, as it
+// is kept.
+func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
+	back := ""
+	if d.Revision = 1; was.device != nil {
+		d.Revision = was.device.Revision + 1
+		back = d.undoOf(book, was)
+	}
 	keys := []byte{'['}
 	for i, k := range d.Keys {
 		if i > 0 {
@@ -326,7 +332,7 @@ func (d *Device) row(book *Book) store.DeviceRow {
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
 	return store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow()}
+		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Revision: d.Revision, At: now, Undo: back}
 }
 
 // RefusedReading is an attribute of the newest report of a source that was not
@@ -447,8 +453,23 @@ var keyType = value.ListOf(value.Of(value.Text))
 
 // restore reads a kept device and brings its standing to the present moment.
 func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
-	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID]}
-	damaged := func(err error) error { return fmt.Errorf("the record of device %s is damaged: %w", row.ID, err) }
+	d, err := deviceOf(under.Book, row, granted)
+	if err != nil {
+		return err
+	}
+	was := before{under.Book, d.again(), row.Level}
+	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}) {
+		c.keep(under.Book, d, was)
+	}
+	return nil
+}
+
+// deviceOf reads a kept device, not yet appraised.
+func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, error) {
+	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision}
+	damaged := func(err error) (*Device, error) {
+		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
+	}
 	var failing map[string]int64
 	for _, part := range []struct {
 		text string
@@ -468,7 +489,6 @@ func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exception
 		}
 		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(key.Members()[0].Str()), Text: key.Members()[1].Str()})
 	}
-	book := under.Book
 	var err error
 	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord([]byte(row.Evidence)); err != nil {
 		return damaged(err)
@@ -476,12 +496,7 @@ func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exception
 	if len(failing) > 0 {
 		d.Result.Since = book.since(failing)
 	}
-	was := &Device{Since: row.Since}
-	was.Result.Since = d.Result.Since
-	if c.appraise(under, d, before{book, was, row.Level}, cause{kind: byRestart, actor: ledger.Clock}); row.Level != book.Rulebook.LevelName(d.Result.Level) {
-		c.keep(book, d)
-	}
-	return nil
+	return d, nil
 }
 
 // since lays out remembered failures in the order of the book's rules.
@@ -545,9 +560,9 @@ func (s *Service) appraiseDue(c *change) error {
 		if old == nil || old.Wake != x.at {
 			continue
 		}
-		d := old.again()
-		if c.appraise(c.base, d, stood(book, old), cause{kind: byTime, actor: ledger.Clock}) {
-			c.keep(book, d)
+		d, was := old.again(), stood(book, old)
+		if c.appraise(c.base, d, was, cause{kind: byTime, actor: ledger.Clock}) {
+			c.keep(book, d, was)
 		}
 	}
 	return nil
@@ -556,7 +571,7 @@ func (s *Service) appraiseDue(c *change) error {
 // again copies a device so that it can be appraised anew.
 func (d *Device) again() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired}
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Revision: d.Revision}
 }
 
 // next is when the standing of a device, that is at the moment now, can next

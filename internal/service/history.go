@@ -50,8 +50,8 @@ type StandingChange struct {
 
 // VerdictChange is a rule whose verdict changed.
 type VerdictChange struct {
+	From posture.Verdict `json:"from"` // members in the order of canonical JSON
 	Rule string          `json:"rule"`
-	From posture.Verdict `json:"from"`
 	To   posture.Verdict `json:"to"`
 	Why  string          `json:"why,omitempty"`
 
@@ -61,33 +61,34 @@ type VerdictChange struct {
 // EvidenceChange is a reading that a report changed.
 type EvidenceChange struct {
 	Attribute string `json:"attribute"`
-	Source    string `json:"source"`
 	From      string `json:"from,omitempty"`
+	Source    string `json:"source"`
 	To        string `json:"to"`
 }
 
-// append writes the body as JSON. It is the commonest entry of all: an import
-// writes one a device.
+// append writes the body as canonical JSON. It is the commonest entry of all:
+// an import writes one a device.
 func (s *StandingChange) append(b []byte) []byte {
 	text := func(key, text string) { b = value.OfText(text).AppendJSON(append(b, key...)) }
-	text(`{"device":`, s.Device)
-	if s.From != "" {
-		text(`,"from":`, s.From)
-	}
-	text(`,"to":`, s.To)
-	if s.Shadow != "" {
-		text(`,"shadow":`, s.Shadow)
-	}
-	b = append(b, `,"binding":`...)
+	b = append(b, `{"binding":`...)
 	b = value.OfTexts(s.Binding).AppendJSON(b)
+	text(`,"cause":`, s.Cause)
 	if len(s.Changed) > 0 {
 		b = append(append(b, `,"changed":`...), mustJSON(s.Changed)...)
 	}
+	text(`,"device":`, s.Device)
 	if len(s.Evidence) > 0 {
 		b = append(append(b, `,"evidence":`...), mustJSON(s.Evidence)...)
 	}
-	text(`,"cause":`, s.Cause)
-	return append(strconv.AppendInt(append(b, `,"rulebook":`...), s.Rulebook, 10), '}')
+	if s.From != "" {
+		text(`,"from":`, s.From)
+	}
+	b = strconv.AppendInt(append(b, `,"rulebook":`...), s.Rulebook, 10)
+	if s.Shadow != "" {
+		text(`,"shadow":`, s.Shadow)
+	}
+	text(`,"to":`, s.To)
+	return append(b, '}')
 }
 
 // changedVerdicts lists the rules whose verdicts differ from before; none for a
@@ -149,7 +150,7 @@ func evidenceChanges(old *evidence.Record, rep *evidence.Report) []EvidenceChang
 	var out []EvidenceChange
 	for _, r := range rep.Readings {
 		if text := readingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
-			out = append(out, EvidenceChange{r.Name, r.Source, was[r.Name], text})
+			out = append(out, EvidenceChange{Attribute: r.Name, From: was[r.Name], Source: r.Source, To: text})
 		}
 	}
 	return out

@@ -186,7 +186,7 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 	d.refuse(rep)
 	c.addKeys(d, rep)
 	c.appraise(c.base, d, was, cause{kind: byEvidence, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(old.Record, rep) }})
-	c.keep(book, d)
+	c.keep(book, d, was)
 	if len(rep.Refused) > 0 {
 		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "refused": rep.Refused})
 	}

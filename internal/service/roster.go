@@ -26,8 +26,9 @@ const rosterDocument = "roster"
 
 // Roster is the hardware registered in advance. It is immutable.
 type Roster struct {
-	entries map[string]RosterEntry
-	keys    map[evidence.Key]string // to the id of the entry
+	entries  map[string]RosterEntry
+	keys     map[evidence.Key]string // to the id of the entry
+	revision int64                   // counts the changes
 }
 
 func newRoster(entries map[string]RosterEntry) *Roster {
@@ -90,6 +91,7 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 // and appraises the fleet under it.
 func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware) (added, changed int, err error) {
 	err = s.doAlone(ctx, func(c *change) error {
+		was := houseUndo{}
 		all := make(map[string]RosterEntry, len(c.base.Roster.entries)+len(hardware))
 		for id, e := range c.base.Roster.entries {
 			all[id] = e
@@ -97,6 +99,11 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 		for _, h := range hardware {
 			e := RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
 			old, there := all[e.ID]
+			if _, noted := was[e.ID]; !noted {
+				if was[e.ID] = nil; there {
+					was[e.ID] = old
+				}
+			}
 			switch {
 			case !there:
 				added++
@@ -115,7 +122,7 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 			return nil
 		}
 		c.record(ledger.RosterImported, actor, "roster", map[string]int{"added": added, "changed": changed})
-		c.rebuild(&Snapshot{Book: c.base.Book, People: c.base.People, Roster: newRoster(all)}, cause{kind: byRoster, actor: actor})
+		c.rebuildRoster(all, was, actor)
 		return nil
 	})
 	return added, changed, err
@@ -140,9 +147,18 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id, reason string) er
 		}
 		c.batch.DropDocument(rosterDocument, id)
 		c.record(ledger.RosterRemoved, actor, id, map[string]string{"serial": e.Serial, "hardware_id": e.HardwareID, "reason": reason})
-		c.rebuild(&Snapshot{Book: c.base.Book, People: c.base.People, Roster: newRoster(all)}, cause{kind: byRoster, actor: actor})
+		c.rebuildRoster(all, houseUndo{id: e}, actor)
 		return nil
 	})
+}
+
+// rebuildRoster appraises the fleet under another roster, and keeps what its
+// entries were.
+func (c *change) rebuildRoster(all map[string]RosterEntry, was houseUndo, actor string) {
+	next := newRoster(all)
+	next.revision = c.base.Roster.revision + 1
+	c.keepHouse(houseRoster, next.revision, was)
+	c.rebuild(&Snapshot{Book: c.base.Book, People: c.base.People, Roster: next}, cause{kind: byRoster, actor: actor})
 }
 
 // documents reads every document of a kind in the order of their ids.

@@ -9,12 +9,15 @@
 package service
 
 import (
+	"cmp"
 	"container/heap"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -28,8 +31,18 @@ type Options struct {
 	Dir        string           // where the records are kept
 	AdminToken string           // the first administrator's token; "" to make one
 	Log        *slog.Logger     // nil: slog.Default()
-	Now        func() time.Time // nil: time.Now
+	Now        func() time.Time // nil: the machine's clock, kept from running back
+	Origin     string           // the name of a new ledger; "" makes one up
+	// NewKey and ResetClock are the reasons for going on with a new ledger key
+	// in place of one that is lost, and for letting time go back; "" not to.
+	NewKey, ResetClock string
+	// KeepPast is how long the past of evidence is kept; 0 for DefaultKeepPast.
+	KeepPast time.Duration
 }
+
+// DefaultKeepPast is how long the past of evidence is kept, for computing past
+// standings and decisions again.
+const DefaultKeepPast = 90 * 24 * time.Hour
 
 // Service is an open service. Its methods are safe for concurrent use.
 type Service struct {
@@ -42,10 +55,17 @@ type Service struct {
 	quit    chan struct{}
 	release func() error // lets another process have the records
 	done    chan struct{}
+	chores  sync.WaitGroup // what runs beside the clerk until quit
 	due     dueHeap // the clerk's own, as are failing and flying
 	failing bool    // whether the last commit failed
 	flying  *flight // the change that is being committed
 	aside   aside   // reports that wait for a person
+
+	clock    *steadyClock // nil: a clock that was given
+	key      store.Key    // of the ledger
+	keepPast time.Duration
+	books    pastBooks
+	verified verification
 
 	sessions  sessions // allows that may still be relied on
 	ticketKey []byte
@@ -72,21 +92,30 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if s.log == nil {
 		s.log = slog.Default()
 	}
-	if s.now == nil {
-		s.now = time.Now
-	}
+	s.keepPast = cmp.Or(o.KeepPast, DefaultKeepPast)
 	release, err := lock(filepath.Join(o.Dir, "ironledger.lock"))
 	if err != nil {
 		return nil, err
 	}
 	s.release = release
-	if s.store, err = store.Open(ctx, filepath.Join(o.Dir, "ironledger.db")); err != nil {
+	if s.key, err = openKey(o); err != nil {
 		return nil, errors.Join(err, release())
+	}
+	if s.store, err = store.Open(ctx, DatabasePath(o.Dir), store.Options{Key: s.key, Log: s.log, NewKey: o.NewKey, ResetClock: o.ResetClock}); err != nil {
+		return nil, errors.Join(err, release())
+	}
+	if s.now == nil {
+		s.clock = newSteadyClock(value.Clock(s.store.Newest()))
+		s.now = s.clock.now
+		if ahead := s.clock.ahead(); ahead > time.Second {
+			s.log.Warn("the machine's clock stands before the newest entry of the ledger; time goes on from that entry", "by", ahead.Round(time.Second))
+		}
 	}
 	if err := s.load(ctx, o.AdminToken); err != nil {
 		return nil, errors.Join(err, s.store.Close(), release())
 	}
 	go s.clerk()
+	s.chores.Go(s.tidy)
 	return s, nil
 }
 
@@ -120,6 +149,12 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 		return err
 	}
 	snap := &Snapshot{Book: book, People: newPeople(people), Roster: newRoster(roster), Fleet: newFleet()}
+	if snap.People.revision, err = s.store.HouseRevision(ctx, housePeople); err != nil {
+		return err
+	}
+	if snap.Roster.revision, err = s.store.HouseRevision(ctx, houseRoster); err != nil {
+		return err
+	}
 	restored, err := s.restore(ctx, snap, granted)
 	if err != nil {
 		return err
@@ -140,18 +175,40 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 	return nil
 }
 
+// DatabasePath and KeyPath are the files in the folder of the records.
+func DatabasePath(dir string) string { return filepath.Join(dir, "ironledger.db") }
+func KeyPath(dir string) string      { return filepath.Join(dir, "ledger.key") }
+
+// openKey reads the ledger's key, and makes it at the first start.
+func openKey(o Options) (store.Key, error) {
+	key, err := store.ReadKey(KeyPath(o.Dir))
+	if !errors.Is(err, store.ErrNoKey) {
+		return key, err
+	}
+	if info, statErr := os.Stat(DatabasePath(o.Dir)); statErr == nil && info.Size() > 0 && o.NewKey == "" {
+		return key, fmt.Errorf("%w; bring it back from a backup, or go on with another one: serve --new-ledger-key REASON", err)
+	}
+	return store.MakeKey(KeyPath(o.Dir), o.Origin)
+}
+
 // Close finishes what is under way and closes the records.
 func (s *Service) Close() error {
 	close(s.quit)
 	<-s.done
+	s.chores.Wait()
 	return errors.Join(s.store.Close(), s.release())
 }
 
 // Snapshot returns the state as it is now.
 func (s *Service) Snapshot() *Snapshot { return s.snap.Load() }
 
-// Ready reports whether the service can read its records.
-func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+// Ready reports whether the service can read and write its records.
+func (s *Service) Ready(ctx context.Context) error {
+	if t := s.store.Trouble(); t != nil {
+		return t
+	}
+	return s.store.Ping(ctx)
+}
 
 // Now is the moment by the service's clock.
 func (s *Service) Now() time.Time { return s.now() }

@@ -134,6 +134,18 @@ func (l *sessions) drop(s *LiveSession) {
 	}
 }
 
+// forget drops the sessions whose decision was redacted: what they were asked
+// must go with it.
+func (l *sessions) forget(decision string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, s := range l.byKey {
+		if s.Decision == decision {
+			l.drop(s)
+		}
+	}
+}
+
 // find returns the live session that answers a question, or nil.
 func (l *sessions) find(actor string, e *access.Evaluation, now int64) *LiveSession {
 	l.mu.Lock()
@@ -299,6 +311,9 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 // unless it is an allow, the decision.
 func (s *Service) Permit(actor string, e *access.Evaluation) (id string, refused *Answer, err error) {
 	snap, now := s.Snapshot(), s.micros()
+	if t := s.store.Trouble(); t != nil { // what would end a session cannot be recorded
+		return "", nil, t
+	}
 	if x := s.sessions.find(actor, e, now); x != nil && snap.holds(x, now) {
 		return x.Decision, nil, nil
 	}

@@ -147,8 +147,8 @@ func (s *Service) loadTokens(ctx context.Context, adminToken string) error {
 	}
 	now := s.micros()
 	h := sha256.Sum256([]byte(adminToken))
-	t := store.Token{ID: s.ids.next(now), Name: "first-admin", Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: "service"}
-	if err := s.putToken(t, "service", ledger.TokenCreated); err != nil {
+	t := store.Token{ID: s.ids.next(now), Name: "first-admin", Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: ledger.Service}
+	if err := s.putToken(t, ledger.Service, ledger.TokenCreated); err != nil {
 		return err
 	}
 	s.tokens.Store(newTokenSet(append(all, t)))
@@ -201,6 +201,9 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 		return Token{}, "", fmt.Errorf("%w%q is not a role; there are reader, helpdesk, author, admin, enforcer and source", ErrBadToken, role)
 	case name == "" || len(name) > 100:
 		return Token{}, "", fmt.Errorf("%wa token needs a name of at most 100 bytes", ErrBadToken)
+	}
+	if name == ledger.Clock || name == ledger.Service {
+		return Token{}, "", fmt.Errorf("%wno token may be called %s: the ledger calls so what nobody did", ErrBadToken, name)
 	}
 	secret := newSecret()
 	var made Token

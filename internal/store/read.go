@@ -19,14 +19,14 @@ var ErrNotFound = errors.New("not found")
 
 // Devices calls visit for every device kept.
 func (s *Store) Devices(ctx context.Context, visit func(DeviceRow) error) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused FROM devices")
+	rows, err := s.read.QueryContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision FROM devices")
 	if err != nil {
 		return fmt.Errorf("read devices: %w", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var d DeviceRow
-		if err := rows.Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused); err != nil {
+		if err := rows.Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Revision); err != nil {
 			return fmt.Errorf("read devices: %w", err)
 		}
 		if err := visit(d); err != nil {
@@ -302,6 +302,17 @@ func (s *Store) About(ctx context.Context, about string, before int64, limit int
 	return scanEntries(rows)
 }
 
+// StandingAt reads the newest change of a device's standing by a moment; an
+// entry without a body when there is none.
+func (s *Store) StandingAt(ctx context.Context, device string, moment int64) (ledger.Entry, error) {
+	e, err := scanEntry(s.read.QueryRowContext(ctx, `SELECT seq, at, kind, actor, about, body FROM entries
+		WHERE about = ? AND kind = 'standing.changed' AND kind <> 'decision.made' AND kind <> 'evidence.refused' AND at <= ? ORDER BY seq DESC LIMIT 1`, device, moment).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ledger.Entry{}, nil
+	}
+	return e, err
+}
+
 // Moves is how many devices went from one level to another in a stretch of time.
 type Moves struct {
 	At       int64 // the beginning of the stretch, in microseconds since the Unix epoch
@@ -331,13 +342,13 @@ func (s *Store) before(ctx context.Context, moment int64) (int64, error) {
 }
 
 // Since visits the entries of a kind since a moment, oldest first, until visit
-// returns an error, which it returns.
+// returns an error, which it returns. Redacted ones are left out.
 func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit func(ledger.Entry) error) error {
 	first, err := s.before(ctx, moment)
 	if err != nil {
 		return err
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE seq > ? AND kind = ? AND at >= ? ORDER BY seq", first, string(kind), moment)
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE seq > ? AND kind = ? AND at >= ? AND body <> 'null' ORDER BY seq", first, string(kind), moment)
 	if err != nil {
 		return fmt.Errorf("read entries: %w", err)
 	}
@@ -403,7 +414,9 @@ func scanEntry(scan func(...any) error) (ledger.Entry, error) {
 	if err := scan(&e.Seq, &e.At, &kind, &e.Actor, &e.About, &body); err != nil {
 		return e, fmt.Errorf("read entries: %w", err)
 	}
-	e.Kind, e.Body = ledger.Kind(kind), json.RawMessage(body)
+	if e.Kind = ledger.Kind(kind); body != gone {
+		e.Body = json.RawMessage(body)
+	}
 	return e, nil
 }
 

@@ -1,7 +1,12 @@
 // Package store keeps the records in one SQLite file, through database/sql.
 //
 // All writing goes through [Store.Commit]: whoever calls it waits until its
-// batch is durable, and batches that wait at the same time share a commit.
+// batch is durable, and batches that wait at the same time share a commit. Each
+// commit seals its entries: it adds their hashes to the tree of the ledger and
+// signs the new head, in the same transaction.
+//
+// When the disk fails, the store is in trouble: every commit fails at once, until
+// writing works again, which the store finds out by itself.
 package store
 
 import (
@@ -11,12 +16,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"modernc.org/sqlite" // and its driver "sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"ironledger.example/core/ledger"
 )
@@ -29,9 +37,17 @@ type Store struct {
 	write, read *sql.DB
 	commits     chan *commit
 	done        chan struct{}
-	seq         int64 // of the newest entry; the committer's own
+	log         *slog.Logger
 	entries     *inserter
 	devices     *inserter
+	past        *inserter
+	tiles       *inserter
+
+	sealer  sealer // the committer's own
+	opened  int64  // the time of the newest entry when the store was opened
+	sealed  atomic.Pointer[Sealed]
+	grown   atomic.Pointer[chan struct{}]
+	trouble atomic.Pointer[TroubleError]
 }
 
 type commit struct {
@@ -54,12 +70,43 @@ func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Exec) 
 type DeviceRow struct {
 	ID, Keys, Evidence, Level, Failing, Refused string
 	Since, FirstSeen, SeenAt                    int64
+
+	Revision int64  // counts the changes of the device, from 1
+	At       int64  // of the change
+	Undo     string // leads back to the revision before; "" for the first
 }
 
+// TroubleError says that nothing can be recorded at present.
+type TroubleError struct {
+	Since time.Time
+	Err   error
+}
+
+func (e *TroubleError) Error() string { return "the records cannot be written: " + e.Err.Error() }
+func (e *TroubleError) Unwrap() error { return e.Err }
+
+// Options are what a store is opened with.
+type Options struct {
+	Key Key
+	Log *slog.Logger // nil: slog.Default()
+	// NewKey and ResetClock are the reasons for going on with another key, and
+	// for letting time go back; "" not to.
+	NewKey, ResetClock string
+}
+
+// busy is how long a commit waits for another process that has the database
+// locked, in milliseconds.
+const busy = 2000
+
 // Open opens the database file, makes it if needed, and brings it up to date.
-func Open(ctx context.Context, path string) (*Store, error) {
-	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-65536)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(ON)&_txlock=immediate"
-	write, err := sql.Open("sqlite", dsn)
+// The error is a [*TamperError] when the ledger in it is not the one that was
+// signed.
+func Open(ctx context.Context, path string, o Options) (*Store, error) {
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	dsn := dsn(path) + fmt.Sprintf("?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-65536)&_pragma=busy_timeout(%d)&_pragma=foreign_keys(ON)&_pragma=secure_delete(FAST)", busy)
+	write, err := sql.Open("sqlite", dsn+"&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
@@ -79,19 +126,39 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	s := &Store{write: write, read: read, commits: make(chan *commit, 4096), done: make(chan struct{})}
-	if s.entries, err = newInserter(ctx, write, "INSERT INTO entries (seq, at, kind, actor, about, body)", 6, ""); err == nil {
-		s.devices, err = newInserter(ctx, write, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused)", 9,
-			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused")
+	s := &Store{write: write, read: read, log: o.Log, commits: make(chan *commit, 4096), done: make(chan struct{})}
+	if err = s.prepare(ctx); err == nil {
+		err = s.unseal(ctx, o)
+		s.opened = s.sealer.last
 	}
 	if err != nil {
 		return nil, errors.Join(err, write.Close(), read.Close())
 	}
-	if err := read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0) FROM entries").Scan(&s.seq); err != nil {
-		return nil, errors.Join(fmt.Errorf("read %s: %w", path, err), write.Close(), read.Close())
-	}
 	go s.run()
 	return s, nil
+}
+
+// dsn names a database file for the driver.
+func dsn(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
+
+func (s *Store) prepare(ctx context.Context) (err error) {
+	for _, in := range []struct {
+		into  **inserter
+		head  string
+		width int
+		tail  string
+	}{
+		{&s.entries, "INSERT INTO entries (seq, at, kind, actor, about, body, leaf)", 7, ""},
+		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision)", 10,
+			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, revision = excluded.revision"},
+		{&s.past, "INSERT INTO device_past (device, revision, at, undo)", 4, ""},
+		{&s.tiles, "INSERT INTO tiles (level, n, hash)", 3, ""},
+	} {
+		if *in.into, err = newInserter(ctx, s.write, in.head, in.width, in.tail); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Close waits for the commits under way and closes the database. Nobody may
@@ -103,8 +170,14 @@ func (s *Store) Close() error {
 }
 
 // Commit makes a batch durable. When it returns an error, nothing of the
-// batch was written.
+// batch was written; a [*TroubleError] says that it is not the batch's fault.
 func (s *Store) Commit(b *Batch) error {
+	if err := b.canonicalise(); err != nil {
+		return err
+	}
+	if t := s.trouble.Load(); t != nil {
+		return t
+	}
 	c := &commit{b, make(chan error, 1)}
 	s.commits <- c
 	return <-c.err
@@ -123,20 +196,96 @@ const (
 func (s *Store) run() {
 	defer close(s.done)
 	group := make([]*commit, 0, maxShared)
-	for first := range s.commits {
-		group = s.gather(append(group[:0], first), len(group))
-		err := s.writeAll(group)
-		if err != nil && len(group) > 1 { // find out whose batch is to blame
-			for _, c := range group {
-				c.err <- s.writeAll([]*commit{c})
+	retry := time.NewTicker(retryEvery)
+	defer retry.Stop()
+	for {
+		select {
+		case first, ok := <-s.commits:
+			if !ok {
+				return
 			}
-			continue
-		}
-		for _, c := range group {
-			c.err <- err
+			group = s.gather(append(group[:0], first), len(group))
+			s.commitAll(group)
+		case <-retry.C:
+			if s.trouble.Load() != nil {
+				s.note(s.probe())
+			}
 		}
 	}
 }
+
+// retryEvery is how often a store in trouble tries whether it can write.
+const retryEvery = 250 * time.Millisecond
+
+func (s *Store) commitAll(group []*commit) {
+	var err error
+	if t := s.trouble.Load(); t != nil {
+		err = t
+	} else if err = s.writeAll(group); !s.note(err) && err != nil && len(group) > 1 { // find out whose batch is to blame
+		for _, c := range group {
+			err := s.writeAll([]*commit{c})
+			s.note(err)
+			c.err <- s.told(err)
+		}
+		return
+	}
+	for _, c := range group {
+		c.err <- s.told(err)
+	}
+}
+
+// note takes in how writing went, and reports whether the store is in trouble:
+// whether it was the disk that failed, and not what was to be written.
+func (s *Store) note(err error) bool {
+	before := s.trouble.Load()
+	switch {
+	case err == nil:
+		if before != nil {
+			s.trouble.Store(nil)
+			s.log.Info("the records can be written again", "after", time.Since(before.Since).Round(time.Millisecond))
+		}
+		return false
+	case !isTrouble(err):
+		return before != nil
+	case before == nil:
+		s.trouble.Store(&TroubleError{time.Now(), err})
+		s.log.Error("the records cannot be written: nothing is granted until they can", "error", err)
+	}
+	return true
+}
+
+// told is an error of writing as callers get it.
+func (s *Store) told(err error) error {
+	if t := s.trouble.Load(); t != nil && isTrouble(err) {
+		return t
+	}
+	return err
+}
+
+// isTrouble reports whether an error is the disk's, and not that of what was
+// to be written.
+func isTrouble(err error) bool {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return false
+	}
+	switch e.Code() & 0xff {
+	case sqlite3.SQLITE_CONSTRAINT, sqlite3.SQLITE_TOOBIG, sqlite3.SQLITE_MISMATCH, sqlite3.SQLITE_RANGE, sqlite3.SQLITE_ERROR:
+		return false
+	}
+	return true
+}
+
+// probe writes something that changes nothing.
+func (s *Store) probe() error {
+	if _, err := s.write.Exec("UPDATE head SET size = size WHERE id = 1"); err != nil {
+		return fmt.Errorf("try to write: %w", err)
+	}
+	return nil
+}
+
+// Trouble tells why nothing can be recorded at present, nil when it can.
+func (s *Store) Trouble() *TroubleError { return s.trouble.Load() }
 
 // gather adds the batches that wait. When the commit before was shared by
 // several, their writers are likely to be back in a moment with more: it gives
@@ -165,40 +314,76 @@ func (s *Store) writeAll(group []*commit) error {
 	if err != nil {
 		return fmt.Errorf("begin: %w", err)
 	}
-	seq := s.seq
-	if err := s.writeGroup(tx, group, &seq); err != nil {
-		return errors.Join(err, tx.Rollback())
+	next := s.sealer.clone()
+	sealed, err := s.writeGroup(tx, group, next)
+	if err != nil {
+		return errors.Join(err, ignoreDone(tx.Rollback()))
 	}
 	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("commit: %w", err)
+		return errors.Join(fmt.Errorf("commit: %w", err), ignoreDone(tx.Rollback()))
 	}
-	s.seq = seq
+	s.sealer = *next
+	if sealed != nil {
+		s.announce(sealed)
+	}
 	return nil
 }
 
-func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seq *int64) error {
-	var entries, devices []any
+// announce shows a new head to readers and wakes those who wait for one.
+func (s *Store) announce(sealed *Sealed) {
+	s.sealed.Store(sealed)
+	next := make(chan struct{})
+	if before := s.grown.Swap(&next); before != nil {
+		close(*before)
+	}
+}
+
+// Grown is closed when the ledger grows next.
+func (s *Store) Grown() <-chan struct{} { return *s.grown.Load() }
+
+// ignoreDone drops the error of a rollback that SQLite has done by itself, as it
+// does when the disk is full.
+func ignoreDone(err error) error {
+	var e *sqlite.Error
+	if errors.Is(err, sql.ErrTxDone) || errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_ERROR {
+		return nil
+	}
+	return err
+}
+
+func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, error) {
+	var entries, devices, past []any
 	for _, c := range group {
 		for _, f := range c.batch.Exec {
 			if err := f(tx); err != nil {
-				return err
+				return nil, err
 			}
 		}
-		for _, e := range c.batch.Entries {
-			*seq++
-			entries = append(entries, *seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body))
+		for i := range c.batch.Entries {
+			e := c.batch.Entries[i]
+			leaf := seal.add(&e)
+			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body), leaf[:])
 		}
 		for _, d := range c.batch.Devices {
-			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused)
+			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused, d.Revision)
+			if d.Undo != "" {
+				past = append(past, d.ID, d.Revision, d.At, d.Undo)
+			}
 		}
 	}
-	if err := s.entries.insert(tx, entries); err != nil {
-		return fmt.Errorf("write entries: %w", err)
+	for _, rows := range []struct {
+		what string
+		into *inserter
+		args []any
+	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"tiles", s.tiles, seal.tiles}} {
+		if err := rows.into.insert(tx, rows.args); err != nil {
+			return nil, fmt.Errorf("write %s: %w", rows.what, err)
+		}
 	}
-	if err := s.devices.insert(tx, devices); err != nil {
-		return fmt.Errorf("write devices: %w", err)
+	if len(entries) == 0 {
+		return nil, nil
 	}
-	return nil
+	return seal.sign(tx)
 }
 
 // inserter inserts rows of one table, many to a statement.

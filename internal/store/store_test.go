@@ -15,7 +15,14 @@ import (
 
 func openStore(t *testing.T, path string) *Store {
 	t.Helper()
-	s, err := Open(context.Background(), path)
+	key, err := ReadKey(path + ".key")
+	if errors.Is(err, ErrNoKey) {
+		key, err = MakeKey(path+".key", "log.gullholm.example")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(context.Background(), path, Options{Key: key})
 	if err != nil {
 		t.Fatal(err)
 	}

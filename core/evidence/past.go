@@ -1,0 +1,210 @@
+package evidence
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ironledger.example/core/value"
+)
+
+// AppendUndo appends, as a JSON object, what leads from a record back to the
+// one before it; nothing when they are the same:
+//
+//	{"again": {"source": moment},          every reading of the source was the same, observed then
+//	 "readings": {"source": {"moment": {"attribute": value}}},  what they were, as MarshalSource has it
+//	 "gone": {"source": ["attribute"]}}    what was not there
+//
+// A routine report that tells nothing new takes but the first.
+func (r *Record) AppendUndo(b []byte, before *Record) []byte {
+	type source struct {
+		name           string
+		moment         int64 // of the readings before; -1 when they differ in it
+		changed, moved bool
+		gone           []string
+	}
+	var sources []source
+	of := func(name string) *source {
+		for i := range sources {
+			if sources[i].name == name {
+				return &sources[i]
+			}
+		}
+		sources = append(sources, source{name: name})
+		return &sources[len(sources)-1]
+	}
+	was := &Record{}
+	old, fresh := before.Readings(), r.Readings()
+	for i, j := 0, 0; i < len(old) || j < len(fresh); {
+		c := 1
+		if j == len(fresh) {
+			c = -1
+		} else if i < len(old) {
+			c = strings.Compare(old[i].Name, fresh[j].Name)
+			if c == 0 {
+				c = strings.Compare(old[i].Source, fresh[j].Source)
+			}
+		}
+		switch {
+		case c > 0:
+			s := of(fresh[j].Source)
+			s.gone, s.changed = append(s.gone, fresh[j].Name), true
+			j++
+		case c < 0: // a reading never goes away, but let it
+			of(old[i].Source).changed = true
+			was.readings = append(was.readings, old[i])
+			i++
+		default:
+			s, o, f := of(old[i].Source), &old[i], &fresh[j]
+			switch {
+			case s.moment == 0:
+				s.moment = o.At
+			case s.moment != o.At:
+				s.moment = -1
+			}
+			same := o.same(f)
+			s.changed = s.changed || !same
+			s.moved = s.moved || o.At != f.At
+			if !same || o.At != f.At {
+				was.readings = append(was.readings, *o)
+			}
+			i, j = i+1, j+1
+		}
+	}
+	begin := len(b)
+	member := func(name string) {
+		if len(b) == begin {
+			b = append(b, '{')
+		} else if b[len(b)-1] != '{' {
+			b = append(b, ',')
+		}
+		b = append(value.OfText(name).AppendJSON(b), ':')
+	}
+	section := func(name string, wanted func(*source) bool, write func(*source)) {
+		for first, i := true, 0; i < len(sources); i++ {
+			if s := &sources[i]; wanted(s) {
+				if first {
+					member(name)
+					b, first = append(b, '{'), false
+				}
+				member(s.name)
+				write(s)
+			}
+			if !first && i == len(sources)-1 {
+				b = append(b, '}')
+			}
+		}
+	}
+	again := func(s *source) bool { return s.moved && !s.changed && s.moment > 0 }
+	section("again", again, func(s *source) { b = strconv.AppendInt(b, s.moment, 10) })
+	section("readings", func(s *source) bool {
+		return !again(s) && slices.ContainsFunc(was.readings, func(x Reading) bool { return x.Source == s.name })
+	}, func(s *source) { b = was.AppendSource(b, s.name) })
+	section("gone", func(s *source) bool { return len(s.gone) > 0 }, func(s *source) { b = value.OfTexts(s.gone).AppendJSON(b) })
+	if len(b) > begin {
+		b = append(b, '}')
+	}
+	return b
+}
+
+// same reports whether two readings say the same, whenever they were made.
+func (r *Reading) same(s *Reading) bool {
+	if !r.Value.Known() || !s.Value.Known() {
+		return r.Value.Known() == s.Value.Known() && r.Unavailable == s.Unavailable
+	}
+	return r.Value.Kind() == s.Value.Kind() && r.Value.Equal(s.Value)
+}
+
+// Past is the kept evidence of a device on the way back. It knows no
+// dictionary: what it leads to is read with the one of that time.
+type Past map[string]map[string]pastReading
+
+type pastReading struct {
+	at  string
+	raw json.RawMessage
+}
+
+// ReadPast begins with what is kept of a device now; see
+// [Dictionary.UnmarshalRecord] for the form.
+func ReadPast(kept []byte) (Past, error) {
+	p := Past{}
+	if err := p.lay(kept); err != nil {
+		return nil, fmt.Errorf("the kept evidence: %w", err)
+	}
+	return p, nil
+}
+
+func (p Past) lay(kept []byte) error {
+	var sources map[string]map[string]map[string]json.RawMessage
+	if err := json.Unmarshal(kept, &sources); err != nil {
+		return err
+	}
+	for source, moments := range sources {
+		if p[source] == nil {
+			p[source] = map[string]pastReading{}
+		}
+		for at, readings := range moments {
+			for name, raw := range readings {
+				p[source][name] = pastReading{at, raw}
+			}
+		}
+	}
+	return nil
+}
+
+// Undo takes one step back, by what AppendUndo wrote.
+func (p Past) Undo(undo []byte) error {
+	var step struct {
+		Again    map[string]int64    `json:"again"`
+		Readings json.RawMessage     `json:"readings"`
+		Gone     map[string][]string `json:"gone"`
+	}
+	if err := json.Unmarshal(undo, &step); err != nil {
+		return fmt.Errorf("the past of the evidence: %w", err)
+	}
+	for source, names := range step.Gone {
+		for _, name := range names {
+			delete(p[source], name)
+		}
+		if len(p[source]) == 0 {
+			delete(p, source)
+		}
+	}
+	for source, at := range step.Again {
+		if p[source] == nil {
+			return errors.New("the past of the evidence speaks of a source that is not there")
+		}
+		for name, r := range p[source] {
+			r.at = strconv.FormatInt(at, 10)
+			p[source][name] = r
+		}
+	}
+	if step.Readings != nil {
+		if err := p.lay(step.Readings); err != nil {
+			return fmt.Errorf("the past of the evidence: %w", err)
+		}
+	}
+	return nil
+}
+
+// Kept is the evidence in the form in which it was kept.
+func (p Past) Kept() []byte {
+	out := map[string]map[string]map[string]json.RawMessage{}
+	for source, readings := range p {
+		out[source] = map[string]map[string]json.RawMessage{}
+		for name, r := range readings {
+			if out[source][r.at] == nil {
+				out[source][r.at] = map[string]json.RawMessage{}
+			}
+			out[source][r.at][name] = r.raw
+		}
+	}
+	raw, err := json.Marshal(out)
+	if err != nil {
+		panic(err) // made of texts and of JSON that was read
+	}
+	return raw
+}

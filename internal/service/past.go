@@ -1,0 +1,167 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+
+	"ironledger.example/core/evidence"
+	"ironledger.example/internal/store"
+)
+
+// undo leads from a device back to what it was before a change. What did not
+// change is nil.
+type undo struct {
+	Evidence json.RawMessage   `json:"evidence,omitempty"` // see [evidence.Record.AppendUndo]
+	Failing  *map[string]int64 `json:"failing,omitempty"`
+	Keys     *int              `json:"keys,omitempty"` // how many there were: they are only ever added
+	Level    *string           `json:"level,omitempty"`
+	Since    *int64            `json:"since,omitempty"`
+	Waivers  *[]*Waiver        `json:"waivers,omitempty"`
+	Vouches  *[]*Vouch         `json:"vouches,omitempty"`
+	Retired  *[]*Retirement    `json:"retired,omitempty"` // one or none
+}
+
+// undoOf works out how d, which stands under a book, leads back to the device it
+// was made from.
+func (d *Device) undoOf(book *Book, was before) string {
+	old := was.device
+	var u undo
+	if ev := d.Record.AppendUndo(nil, old.Record); len(ev) > 0 {
+		u.Evidence = ev
+	}
+	if old.Result.Since != nil || d.Result.Since != nil {
+		if failing := was.book.failing(old.Result.Since); !maps.Equal(failing, book.failing(d.Result.Since)) {
+			u.Failing = &failing
+		}
+	}
+	if n := len(old.Keys); n != len(d.Keys) {
+		u.Keys = &n
+	}
+	if level := was.level; d.Since != old.Since {
+		u.Level, u.Since = &level, &old.Since
+	}
+	if !slices.Equal(old.Waivers, d.Waivers) {
+		u.Waivers = &old.Waivers
+	}
+	if !slices.Equal(old.Vouches, d.Vouches) {
+		u.Vouches = &old.Vouches
+	}
+	if old.Retired != d.Retired {
+		u.Retired = &[]*Retirement{}
+		if old.Retired != nil {
+			u.Retired = &[]*Retirement{old.Retired}
+		}
+	}
+	if routine := u.Failing == nil && u.Keys == nil && u.Since == nil && u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
+		return `{"evidence":` + string(u.Evidence) + `}`
+	}
+	return string(mustJSON(u))
+}
+
+// failing names the rules that have been failing, and since when.
+func (b *Book) failing(since []int64) map[string]int64 {
+	out := map[string]int64{}
+	for i, at := range since {
+		if at != 0 {
+			out[b.ruleKeys[i]] = at
+		}
+	}
+	return out
+}
+
+// What has a past as a whole.
+const (
+	housePeople = "people"
+	houseRoster = "roster"
+)
+
+// houseUndo collects what people or roster entries were before a change.
+type houseUndo map[string]any
+
+// keepHouse adds the way back to a batch.
+func (c *change) keepHouse(what string, revision int64, was houseUndo) {
+	c.batch.PutHousePast(what, revision, c.now, string(mustJSON(was)))
+}
+
+// rewind takes a device row back by steps, newest first.
+func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	damaged := func(revision int64, err error) error {
+		return fmt.Errorf("the past of device %s is damaged at revision %d: %w", row.ID, revision, err)
+	}
+	past, err := evidence.ReadPast([]byte(row.Evidence))
+	if err != nil {
+		return damaged(row.Revision, err)
+	}
+	var keys []json.RawMessage
+	if err := json.Unmarshal([]byte(row.Keys), &keys); err != nil {
+		return damaged(row.Revision, err)
+	}
+	for _, s := range steps {
+		var u undo
+		if err := json.Unmarshal([]byte(s.Undo), &u); err != nil {
+			return damaged(s.Revision, err)
+		}
+		if u.Evidence != nil {
+			if err := past.Undo(u.Evidence); err != nil {
+				return damaged(s.Revision, err)
+			}
+		}
+		if u.Failing != nil {
+			row.Failing = string(mustJSON(*u.Failing))
+		}
+		if u.Keys != nil {
+			if *u.Keys < 0 || *u.Keys > len(keys) {
+				return damaged(s.Revision, fmt.Errorf("there were %d keys, of %d", *u.Keys, len(keys)))
+			}
+			keys = keys[:*u.Keys]
+		}
+		if u.Level != nil && u.Since != nil {
+			row.Level, row.Since = *u.Level, *u.Since
+		}
+		if u.Waivers != nil {
+			e.waivers = *u.Waivers
+		}
+		if u.Vouches != nil {
+			e.vouches = *u.Vouches
+		}
+		if u.Retired != nil {
+			if e.retired = nil; len(*u.Retired) > 0 {
+				e.retired = (*u.Retired)[0]
+			}
+		}
+		row.Revision = s.Revision - 1
+	}
+	row.Evidence, row.Keys = string(past.Kept()), string(mustJSON(keys))
+	return nil
+}
+
+// pastExtras are what a device had beside what its row tells.
+type pastExtras struct {
+	waivers []*Waiver
+	vouches []*Vouch
+	retired *Retirement
+}
+
+// rewindHouse takes the people or the roster back by steps, newest first.
+func rewindHouse[T any](now map[string]T, steps []store.PastStep) (map[string]T, error) {
+	then := maps.Clone(now)
+	for _, s := range steps {
+		var was map[string]*T
+		if err := json.Unmarshal([]byte(s.Undo), &was); err != nil {
+			return nil, fmt.Errorf("the past of the house is damaged at revision %d: %w", s.Revision, err)
+		}
+		for id, v := range was {
+			if v == nil {
+				delete(then, id)
+			} else {
+				then[id] = *v
+			}
+		}
+	}
+	return then, nil
+}

@@ -1,0 +1,155 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+)
+
+// PastStep leads from one state back to the one before it.
+type PastStep struct {
+	Revision int64 // that the change made
+	At       int64 // of the change
+	Undo     string
+}
+
+// PutHousePast keeps what the people or the roster were before a change.
+func (b *Batch) PutHousePast(what string, revision, at int64, undo string) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		_, err := tx.Exec("INSERT INTO house_past (what, revision, at, undo) VALUES (?,?,?,?)", what, revision, at, undo)
+		return err
+	})
+}
+
+// HouseRevision is how often the people or the roster have changed.
+func (s *Store) HouseRevision(ctx context.Context, what string) (n int64, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT coalesce(max(revision), 0) FROM house_past WHERE what = ?", what).Scan(&n)
+	return n, err
+}
+
+// Then says which state of the past is meant: the one of a revision, or the one
+// at a moment when Revision is -1.
+type Then struct{ Revision, At int64 }
+
+func (t Then) clause() (string, int64) {
+	if t.Revision >= 0 {
+		return "revision > ?", t.Revision
+	}
+	return "at > ?", t.At
+}
+
+// ErrForgotten says that the past is no longer kept that far back.
+var ErrForgotten = errors.New("the evidence of that time is no longer kept")
+
+// HousePast reads the steps back to an earlier state of the people or the
+// roster, newest first.
+func (s *Store) HousePast(ctx context.Context, what string, then Then) ([]PastStep, error) {
+	clause, bound := then.clause()
+	return steps(ctx, s.read, "SELECT revision, at, undo FROM house_past WHERE what = ? AND "+clause+" ORDER BY revision DESC", what, bound)
+}
+
+// DevicePast reads a device as it is kept now, and the steps back to an
+// earlier state, newest first. No steps and a later first change mean that it
+// was not known then.
+func (s *Store) DevicePast(ctx context.Context, id string, then Then) (DeviceRow, []PastStep, error) {
+	var d DeviceRow
+	tx, err := s.read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return d, nil, fmt.Errorf("read device %s: %w", id, err)
+	}
+	defer func() { _ = tx.Rollback() }() // it only read
+	err = tx.QueryRowContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision FROM devices WHERE id = ?", id).
+		Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Revision)
+	if errors.Is(err, sql.ErrNoRows) {
+		return d, nil, ErrNotFound
+	}
+	if err != nil {
+		return d, nil, fmt.Errorf("read device %s: %w", id, err)
+	}
+	clause, bound := then.clause()
+	back, err := steps(ctx, tx, "SELECT revision, at, undo FROM device_past WHERE device = ? AND "+clause+" ORDER BY revision DESC", id, bound)
+	if err != nil {
+		return d, nil, err
+	}
+	want := d.Revision
+	for _, s := range back {
+		if s.Revision != want {
+			return d, nil, ErrForgotten
+		}
+		want--
+	}
+	if then.Revision >= 0 && want != then.Revision {
+		return d, nil, ErrForgotten
+	}
+	if then.Revision < 0 {
+		var kept int64
+		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM device_past WHERE device = ? AND revision = ?", id, want).Scan(&kept); err != nil {
+			return d, nil, fmt.Errorf("read the past of %s: %w", id, err)
+		}
+		if want > 1 && kept == 0 && len(back) > 0 {
+			return d, nil, ErrForgotten // the step behind is gone: the state may have begun after that moment
+		}
+	}
+	return d, back, nil
+}
+
+func steps(ctx context.Context, db querier, query string, args ...any) ([]PastStep, error) {
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("read the past: %w", err)
+	}
+	defer rows.Close()
+	var out []PastStep
+	for rows.Next() {
+		var s PastStep
+		if err := rows.Scan(&s.Revision, &s.At, &s.Undo); err != nil {
+			return nil, fmt.Errorf("read the past: %w", err)
+		}
+		out = append(out, s)
+	}
+	return out, rows.Err()
+}
+
+// forgetSlice bounds how many steps are forgotten in one commit.
+const forgetSlice = 5000
+
+// Forget drops steps of devices' past from before a moment, and returns how
+// many there were. The newest of each device older than that stays: it tells
+// that the device stood so at that moment.
+func (s *Store) Forget(ctx context.Context, before int64) (forgotten int64, err error) {
+	device, revision := "", int64(0)
+	for {
+		var last struct {
+			device   string
+			revision int64
+		}
+		var gone int64
+		b := &Batch{Exec: []func(*sql.Tx) error{func(tx *sql.Tx) error {
+			err := tx.QueryRow("SELECT device, revision FROM device_past WHERE (device, revision) > (?, ?) ORDER BY device, revision LIMIT 1 OFFSET ?", device, revision, forgetSlice-1).Scan(&last.device, &last.revision)
+			if errors.Is(err, sql.ErrNoRows) {
+				last.device, err = "", nil
+			}
+			if err != nil {
+				return err
+			}
+			clause, args := "(device, revision) > (?, ?)", []any{before, before, device, revision}
+			if last.device != "" {
+				clause, args = clause+" AND (device, revision) <= (?, ?)", append(args, last.device, last.revision)
+			}
+			done, err := tx.Exec(`DELETE FROM device_past AS p WHERE at < ? AND EXISTS
+				(SELECT 1 FROM device_past AS later WHERE later.device = p.device AND later.revision = p.revision + 1 AND later.at < ?) AND `+clause, args...)
+			if err == nil {
+				gone, err = done.RowsAffected()
+			}
+			return err
+		}}}
+		if err := s.Commit(b); err != nil {
+			return forgotten, fmt.Errorf("forget the past of devices: %w", err)
+		}
+		forgotten += gone
+		if device, revision = last.device, last.revision; device == "" || ctx.Err() != nil {
+			return forgotten, ctx.Err()
+		}
+	}
+}

@@ -1,0 +1,319 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
+
+	"ironledger.example/core/ledger"
+)
+
+// Key is the key pair that signs the heads of a ledger.
+type Key struct {
+	Signer   note.Signer
+	Verifier note.Verifier
+	Public   string // as verifiers take it (C2SP signed-note)
+}
+
+// ErrNoKey says that there is no key file.
+var ErrNoKey = errors.New("the key of the ledger is missing")
+
+// ReadKey reads a key file: the private key on the first line, the public key
+// on the second.
+func ReadKey(path string) (Key, error) {
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return Key{}, fmt.Errorf("%w: %s", ErrNoKey, path)
+	}
+	if err != nil {
+		return Key{}, fmt.Errorf("read the key of the ledger: %w", err)
+	}
+	private, public, _ := strings.Cut(strings.TrimSpace(string(raw)), "\n")
+	return parseKey(private, public)
+}
+
+func parseKey(private, public string) (k Key, err error) {
+	if k.Signer, err = note.NewSigner(private); err == nil {
+		k.Verifier, err = note.NewVerifier(public)
+	}
+	if err != nil || k.Signer.Name() != k.Verifier.Name() || k.Signer.KeyHash() != k.Verifier.KeyHash() {
+		return Key{}, errors.New("the key file of the ledger does not hold a private key and its public key")
+	}
+	k.Public = public
+	return k, nil
+}
+
+// MakeKey makes a key, keeps it in a file that only its owner can read, and
+// returns it. A file that is there is not overwritten.
+func MakeKey(path, origin string) (Key, error) {
+	private, public, err := ledger.NewKey(origin)
+	if err != nil {
+		return Key{}, fmt.Errorf("make the key of the ledger: %w", err)
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return Key{}, fmt.Errorf("keep the key of the ledger: %w", err)
+	}
+	_, err = f.WriteString(private + "\n" + public + "\n")
+	if err = errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(path))); err != nil {
+		return Key{}, fmt.Errorf("keep the key of the ledger: %w", err)
+	}
+	return parseKey(private, public)
+}
+
+func syncFolder(path string) error {
+	dir, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
+// Sealed is the newest durable head with its checkpoint.
+type Sealed struct {
+	ledger.Head
+	Checkpoint []byte
+}
+
+// sealer gives entries their place in the ledger.
+type sealer struct {
+	key     Key
+	tree    ledger.Range
+	last    int64 // the time of the newest entry
+	scratch []byte
+	tiles   []any
+}
+
+// clone makes a sealer to go on with, which may yet fail.
+func (s *sealer) clone() *sealer {
+	next := *s
+	next.tree, next.tiles = s.tree.Clone(), nil
+	return &next
+}
+
+// add numbers an entry, gives it a time that is not before the last one's, and
+// adds it to the tree.
+func (s *sealer) add(e *ledger.Entry) tlog.Hash {
+	e.Seq = s.tree.Size() + 1
+	if e.Kind != ledger.ClockReset {
+		e.At = max(e.At, s.last)
+	}
+	s.last = e.At
+	s.scratch = e.Append(s.scratch[:0])
+	leaf := ledger.Leaf(s.scratch)
+	s.tree.Add(leaf, func(level int, n int64, h tlog.Hash) { s.tiles = append(s.tiles, level, n, h[:]) })
+	return leaf
+}
+
+// sign signs the head and writes it.
+func (s *sealer) sign(tx *sql.Tx) (*Sealed, error) {
+	head := ledger.Head{Origin: s.key.Signer.Name(), Size: s.tree.Size(), Root: s.tree.Root()}
+	checkpoint, err := head.Sign(s.key.Signer)
+	if err != nil {
+		return nil, fmt.Errorf("sign the head of the ledger: %w", err)
+	}
+	if _, err := tx.Exec("INSERT OR REPLACE INTO head (id, size, checkpoint) VALUES (1, ?, ?)", head.Size, string(checkpoint)); err != nil {
+		return nil, fmt.Errorf("write the head of the ledger: %w", err)
+	}
+	return &Sealed{head, checkpoint}, nil
+}
+
+// canonicalise brings the bodies of a batch into canonical form.
+func (b *Batch) canonicalise() error {
+	for i := range b.Entries {
+		e := &b.Entries[i]
+		body, err := ledger.Canonical(e.Body)
+		if err != nil {
+			return fmt.Errorf("the body of a %s entry: %w", e.Kind, err)
+		}
+		const envelope = 256 // the members beside about, actor and body, escapes included
+		if len(body)+6*(len(e.About)+len(e.Actor))+envelope > ledger.MaxEntry {
+			return fmt.Errorf("%w: its body has %d bytes", ledger.ErrTooLarge, len(body))
+		}
+		e.Body = body
+	}
+	return nil
+}
+
+// TamperError says that the ledger in the database is not the one that was
+// signed.
+type TamperError struct{ Message string }
+
+func (e *TamperError) Error() string { return "the ledger was tampered with: " + e.Message }
+
+// unseal makes ready to add to the ledger: it reads the right edge of the tree
+// and compares it with the signed head.
+func (s *Store) unseal(ctx context.Context, o Options) error {
+	s.sealer.key = o.Key
+	var size int64
+	var checkpoint string
+	err := s.read.QueryRowContext(ctx, "SELECT size, checkpoint FROM head").Scan(&size, &checkpoint)
+	fresh := errors.Is(err, sql.ErrNoRows)
+	if err != nil && !fresh {
+		return fmt.Errorf("read the head of the ledger: %w", err)
+	}
+	var newest, unsealed int64
+	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0), coalesce((SELECT at FROM entries ORDER BY seq DESC LIMIT 1), 0) FROM entries").Scan(&newest, &s.sealer.last); err != nil {
+		return fmt.Errorf("read the ledger: %w", err)
+	}
+	if fresh {
+		if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE leaf IS NOT NULL").Scan(&unsealed); err != nil {
+			return fmt.Errorf("read the ledger: %w", err)
+		}
+		if unsealed > 0 {
+			return &TamperError{fmt.Sprintf("its head is gone, and %d entries are there", newest)}
+		}
+		return s.sealAll(ctx, newest)
+	}
+	if newest != size {
+		return &TamperError{fmt.Sprintf("its newest entry is %d, and %d entries were signed", newest, size)}
+	}
+	if s.sealer.tree, err = ledger.Edge(size, func(level int, n int64, width int) ([]tlog.Hash, error) {
+		return s.Hashes(ctx, level, n, width)
+	}); err != nil {
+		return &TamperError{"the hashes of its newest entries: " + err.Error()}
+	}
+	head, err := ledger.OpenHead([]byte(checkpoint), o.Key.Verifier)
+	switch {
+	case errors.Is(err, ledger.ErrSignature) && o.NewKey != "":
+		return s.rekey(ctx, checkpoint, o.NewKey)
+	case errors.Is(err, ledger.ErrSignature):
+		return &TamperError{"its head is not signed by the key in the key file"}
+	case err != nil:
+		return &TamperError{err.Error()}
+	case head.Size != size || head.Root != s.sealer.tree.Root():
+		return &TamperError{fmt.Sprintf("its %d entries have the root %s, and %s was signed", size, s.sealer.tree.Root(), head.Root)}
+	}
+	s.announce(&Sealed{head, []byte(checkpoint)})
+	if o.ResetClock != "" {
+		return s.resetClock(ctx, o.ResetClock)
+	}
+	return nil
+}
+
+// rekey goes on with another key.
+func (s *Store) rekey(ctx context.Context, before, reason string) error {
+	origin, _, _ := strings.Cut(before, "\n")
+	return s.mark(ctx, ledger.KeyReplaced, time.Now().UnixMicro(), map[string]any{"reason": reason, "key": s.sealer.key.Public, "origin_before": origin})
+}
+
+// resetClock lets time go on from what the clock says now, though that lies
+// before the newest entry.
+func (s *Store) resetClock(ctx context.Context, reason string) error {
+	return s.mark(ctx, ledger.ClockReset, time.Now().UnixMicro(), map[string]any{"reason": reason, "newest_before": string(ledger.AppendTime(nil, s.sealer.last))})
+}
+
+// mark writes one entry of the store's own.
+func (s *Store) mark(ctx context.Context, kind ledger.Kind, at int64, body map[string]any) error {
+	b := Batch{}
+	if err := b.Record(ledger.Entry{At: at, Kind: kind, Actor: ledger.Service, About: "ledger"}, body); err != nil {
+		return err
+	}
+	if err := b.canonicalise(); err != nil {
+		return err
+	}
+	return s.writeAll([]*commit{{batch: &b}})
+}
+
+// sealAll gives entries of before there was a tree their hashes, and signs the
+// first head.
+func (s *Store) sealAll(ctx context.Context, newest int64) error {
+	tx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("seal the ledger: %w", err)
+	}
+	seal := s.sealer.clone()
+	seal.last = 0
+	for first := int64(1); first <= newest && err == nil; first += 1000 {
+		var rows *sql.Rows
+		if rows, err = tx.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE seq BETWEEN ? AND ? ORDER BY seq", first, first+999); err != nil {
+			break
+		}
+		var entries []ledger.Entry
+		if entries, err = scanEntries(rows); err != nil {
+			break
+		}
+		b := Batch{Entries: entries}
+		if err = b.canonicalise(); err != nil {
+			break
+		}
+		for i := range b.Entries {
+			e := &b.Entries[i]
+			leaf := seal.add(e)
+			if _, err = tx.ExecContext(ctx, "UPDATE entries SET at = ?, body = ?, leaf = ? WHERE seq = ?", e.At, string(e.Body), leaf[:], e.Seq); err != nil {
+				break
+			}
+		}
+	}
+	var sealed *Sealed
+	if err == nil {
+		err = s.tiles.insert(tx, seal.tiles)
+	}
+	if err == nil {
+		sealed, err = seal.sign(tx)
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("seal the ledger: %w", err), ignoreDone(tx.Rollback()))
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("seal the ledger: %w", err)
+	}
+	s.sealer = *seal
+	s.announce(sealed)
+	return nil
+}
+
+// Newest is the time of the newest entry, in microseconds since the Unix
+// epoch; 0 when there is none. It is of the moment at which the store was opened.
+func (s *Store) Newest() int64 { return s.opened }
+
+// Sealed is the newest durable head.
+func (s *Store) Sealed() *Sealed { return s.sealed.Load() }
+
+// Hashes reads hashes of the tree, at a level of tiles: width of them from n on.
+func (s *Store) Hashes(ctx context.Context, level int, n int64, width int) ([]tlog.Hash, error) {
+	query, args := "SELECT leaf FROM entries WHERE seq > ? AND seq <= ? ORDER BY seq", []any{n, n + int64(width)}
+	if level > 0 {
+		query, args = "SELECT hash FROM tiles WHERE n >= ? AND n < ? AND level = ? ORDER BY n", append(args, level)
+	}
+	rows, err := s.read.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("read hashes: %w", err)
+	}
+	defer rows.Close()
+	out := make([]tlog.Hash, 0, width)
+	for rows.Next() {
+		var h tlog.Hash
+		if err := scanHash(rows, &h); err != nil {
+			return nil, err
+		}
+		out = append(out, h)
+	}
+	return out, rows.Err()
+}
+
+func scanHash(rows *sql.Rows, into *tlog.Hash) error {
+	var raw sql.RawBytes
+	if err := rows.Scan(&raw); err != nil {
+		return fmt.Errorf("read hashes: %w", err)
+	}
+	if len(raw) != tlog.HashSize {
+		return fmt.Errorf("a hash has %d bytes", len(raw))
+	}
+	copy(into[:], raw)
+	return nil
+}
+
+// Tiles reads tiles of the tree.
+func (s *Store) Tiles(ctx context.Context) ledger.TileReader {
+	return func(level int, n int64, width int) ([]tlog.Hash, error) { return s.Hashes(ctx, level, n, width) }
+}
