@@ -17,6 +17,7 @@ import (
 	"github.com/oapi-codegen/runtime"
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
@@ -217,6 +218,30 @@ func (e UnmatchedState) Valid() bool {
 	}
 }
 
+// Defines values for VerificationState.
+const (
+	Broken  VerificationState = "broken"
+	Never   VerificationState = "never"
+	Running VerificationState = "running"
+	Sound   VerificationState = "sound"
+)
+
+// Valid indicates whether the value is a known member of the VerificationState enum.
+func (e VerificationState) Valid() bool {
+	switch e {
+	case Broken:
+		return true
+	case Never:
+		return true
+	case Running:
+		return true
+	case Sound:
+		return true
+	default:
+		return false
+	}
+}
+
 // AccessCount defines model for AccessCount.
 type AccessCount = rehearsal.AccessCount
 
@@ -248,10 +273,13 @@ type AccessShift = rehearsal.AccessShift
 // Answer defines model for Answer.
 type Answer struct {
 	// Actor The enforcer that asked
-	Actor      string     `json:"actor,omitempty"`
-	Asked      Evaluation `json:"asked"`
-	At         string     `json:"at"`
-	BreakGlass bool       `json:"break_glass,omitempty"`
+	Actor string     `json:"actor,omitempty"`
+	Asked Evaluation `json:"asked"`
+	At    string     `json:"at"`
+
+	// Basis Which states a recorded decision was made from
+	Basis      Basis `json:"basis,omitempty"`
+	BreakGlass bool  `json:"break_glass,omitempty"`
 
 	// Code What a person reads to the help desk
 	Code        string       `json:"code,omitempty"`
@@ -267,9 +295,12 @@ type Answer struct {
 	ReasonAdmin Texts `json:"reason_admin"`
 
 	// ReasonUser A text by language
-	ReasonUser Texts      `json:"reason_user"`
-	Remedies   []Obstacle `json:"remedies,omitempty"`
-	Rulebook   int64      `json:"rulebook"`
+	ReasonUser Texts `json:"reason_user"`
+
+	// Redacted Whether the body was removed: only the id and the time are left
+	Redacted bool       `json:"redacted,omitempty"`
+	Remedies []Obstacle `json:"remedies,omitempty"`
+	Rulebook int64      `json:"rulebook"`
 
 	// Seq The entry of the ledger
 	Seq           int64    `json:"seq,omitempty"`
@@ -297,6 +328,17 @@ type AttributeRefusal struct {
 	Devices   int    `json:"devices"`
 	Message   string `json:"message"`
 	Source    string `json:"source,omitempty"`
+}
+
+// Basis Which states a recorded decision was made from
+type Basis struct {
+	// Device The revision of the device
+	Device int64 `json:"device,omitempty"`
+
+	// Moment In microseconds since the Unix epoch
+	Moment int64 `json:"moment"`
+	People int64 `json:"people"`
+	Roster int64 `json:"roster"`
 }
 
 // Certificate defines model for Certificate.
@@ -474,6 +516,15 @@ type DeviceSummary struct {
 // Difference defines model for Difference.
 type Difference = rulebook.Difference
 
+// Disagreement defines model for Disagreement.
+type Disagreement struct {
+	Computed interface{} `json:"computed,omitempty"`
+
+	// Pointer RFC 6901
+	Pointer  string      `json:"pointer"`
+	Recorded interface{} `json:"recorded,omitempty"`
+}
+
 // Draft defines model for Draft.
 type Draft struct {
 	// AcceptImpact Why it is to be published although it would lock people out
@@ -504,6 +555,29 @@ type Enrolment struct {
 
 // EnrolmentState defines model for Enrolment.State.
 type EnrolmentState string
+
+// Entry defines model for Entry.
+type Entry struct {
+	About string                 `json:"about"`
+	Actor string                 `json:"actor"`
+	At    string                 `json:"at"`
+	Body  map[string]interface{} `json:"body,omitempty"`
+
+	// Gist What it says in a few words
+	Gist string `json:"gist"`
+	Kind string `json:"kind"`
+
+	// Leaf Its hash in the tree, base64
+	Leaf     string `json:"leaf"`
+	Redacted bool   `json:"redacted,omitempty"`
+	Seq      int64  `json:"seq"`
+}
+
+// EntryPage defines model for EntryPage.
+type EntryPage struct {
+	Items []Entry `json:"items"`
+	Next  string  `json:"next,omitempty"`
+}
 
 // Evaluation defines model for Evaluation.
 type Evaluation = access.Evaluation
@@ -658,6 +732,14 @@ type GrantDraft struct {
 	Until string `json:"until,omitempty"`
 }
 
+// Growth defines model for Growth.
+type Growth struct {
+	Checkpoint string   `json:"checkpoint"`
+	From       int64    `json:"from"`
+	Hashes     []string `json:"hashes"`
+	To         int64    `json:"to"`
+}
+
 // Impact defines model for Impact.
 type Impact struct {
 	Kind    string   `json:"kind"`
@@ -679,6 +761,33 @@ type Intake struct {
 
 // Leaf defines model for Leaf.
 type Leaf = condition.Leaf
+
+// Ledger defines model for Ledger.
+type Ledger struct {
+	// Checkpoint C2SP tlog-checkpoint
+	Checkpoint string `json:"checkpoint"`
+
+	// ClockAhead By how many seconds the ledger's time is before the machine's clock, which was set back
+	ClockAhead int64 `json:"clock_ahead,omitempty"`
+
+	// Key The public key, as verifiers take it (C2SP signed-note)
+	Key    string `json:"key"`
+	Origin string `json:"origin"`
+
+	// Root Base64
+	Root string `json:"root"`
+	Size int64  `json:"size"`
+
+	// Trouble Why nothing can be recorded at present
+	Trouble      string       `json:"trouble,omitempty"`
+	Verification Verification `json:"verification"`
+}
+
+// LedgerProblem defines model for LedgerProblem.
+type LedgerProblem struct {
+	Message string `json:"message"`
+	Seq     int64  `json:"seq"`
+}
 
 // LiveSession defines model for LiveSession.
 type LiveSession struct {
@@ -764,6 +873,56 @@ type Overview struct {
 	Verdicts  map[string]int `json:"verdicts"`
 }
 
+// PastDevice defines model for PastDevice.
+type PastDevice struct {
+	Binding      []string          `json:"binding"`
+	Certificates []Certificate     `json:"certificates"`
+	Covered      bool              `json:"covered"`
+	FirstSeen    string            `json:"first_seen"`
+	Form         string            `json:"form,omitempty"`
+	Id           string            `json:"id"`
+	Keys         map[string]string `json:"keys"`
+	Level        string            `json:"level"`
+	Model        string            `json:"model,omitempty"`
+	Name         string            `json:"name,omitempty"`
+	NextChange   string            `json:"next_change,omitempty"`
+	OnRoster     bool              `json:"on_roster"`
+	OsVersion    string            `json:"os_version,omitempty"`
+	Owner        string            `json:"owner,omitempty"`
+	Ownership    string            `json:"ownership,omitempty"`
+	Platform     string            `json:"platform,omitempty"`
+
+	// Rank The place of the level on the ladder, 0 the lowest
+	Rank     int       `json:"rank"`
+	Readings []Reading `json:"readings"`
+
+	// Refused Attributes of the newest reports that were not taken
+	Refused []AttributeRefusal `json:"refused"`
+
+	// Reproduction Something of the past computed again, beside what was recorded
+	Reproduction Reproduction `json:"reproduction"`
+
+	// Retired Why the device is out of service; left out when it is in
+	Retired     string   `json:"retired,omitempty"`
+	Rulebook    int64    `json:"rulebook"`
+	SeenAt      string   `json:"seen_at"`
+	Serial      string   `json:"serial,omitempty"`
+	ShadowLevel string   `json:"shadow_level,omitempty"`
+	Since       string   `json:"since"`
+	Standing    Standing `json:"standing"`
+
+	// Threats The active ones
+	Threats []Threat `json:"threats"`
+
+	// Top The place of the highest level
+	Top int `json:"top"`
+
+	// Values The attributes asked for
+	Values  map[string]string `json:"values,omitempty"`
+	Vouches []Grant           `json:"vouches"`
+	Waivers []Grant           `json:"waivers"`
+}
+
 // PeopleIntake defines model for PeopleIntake.
 type PeopleIntake struct {
 	Added   int `json:"added"`
@@ -800,6 +959,31 @@ type Problem struct {
 	Status   int               `json:"status"`
 	Title    string            `json:"title"`
 	Type     string            `json:"type"`
+}
+
+// Proof defines model for Proof.
+type Proof = ledger.Proof
+
+// ProvenEntry defines model for ProvenEntry.
+type ProvenEntry struct {
+	About string                 `json:"about"`
+	Actor string                 `json:"actor"`
+	At    string                 `json:"at"`
+	Body  map[string]interface{} `json:"body,omitempty"`
+
+	// Canonical What is hashed (RFC 8785)
+	Canonical string `json:"canonical,omitempty"`
+
+	// Gist What it says in a few words
+	Gist string `json:"gist"`
+	Kind string `json:"kind"`
+
+	// Leaf Its hash in the tree, base64
+	Leaf       string `json:"leaf"`
+	Proof      Proof  `json:"proof"`
+	Redacted   bool   `json:"redacted,omitempty"`
+	RedactedBy int64  `json:"redacted_by,omitempty"`
+	Seq        int64  `json:"seq"`
 }
 
 // Publication defines model for Publication.
@@ -889,6 +1073,17 @@ type Remark = rulebook.Remark
 type Remedies map[string]struct {
 	Steps string `json:"steps,omitempty"`
 	Title string `json:"title"`
+}
+
+// Reproduction Something of the past computed again, beside what was recorded
+type Reproduction struct {
+	At             string         `json:"at"`
+	DeviceRevision int64          `json:"device_revision,omitempty"`
+	Differences    []Disagreement `json:"differences"`
+	PeopleRevision int64          `json:"people_revision"`
+	RosterRevision int64          `json:"roster_revision"`
+	Rulebook       int64          `json:"rulebook"`
+	Same           bool           `json:"same"`
 }
 
 // Resource defines model for Resource.
@@ -1065,6 +1260,28 @@ type Unmatched struct {
 // UnmatchedState defines model for Unmatched.State.
 type UnmatchedState string
 
+// Verification defines model for Verification.
+type Verification struct {
+	At string `json:"at,omitempty"`
+
+	// Devices Whose level follows from their entries
+	Devices int   `json:"devices"`
+	Millis  int64 `json:"millis"`
+	More    int   `json:"more,omitempty"`
+
+	// Of Entries to check
+	Of       int64           `json:"of"`
+	Problems []LedgerProblem `json:"problems"`
+	Redacted int             `json:"redacted"`
+
+	// Size Entries checked
+	Size  int64             `json:"size"`
+	State VerificationState `json:"state"`
+}
+
+// VerificationState defines model for Verification.State.
+type VerificationState string
+
 // Vocabulary defines model for Vocabulary.
 type Vocabulary struct {
 	BreakGlass []string `json:"break_glass"`
@@ -1165,6 +1382,12 @@ type RetireDeviceJSONBody struct {
 	Reason string `json:"reason"`
 }
 
+// GetDeviceThenParams defines parameters for GetDeviceThen.
+type GetDeviceThenParams struct {
+	// At The moment (RFC 3339)
+	At string `form:"at" json:"at"`
+}
+
 // ListEnrolmentsParams defines parameters for ListEnrolments.
 type ListEnrolmentsParams struct {
 	// State held, enrolled or refused
@@ -1179,6 +1402,60 @@ type SettleEnrolmentJSONBody struct {
 
 // PostEvidenceJSONBody defines parameters for PostEvidence.
 type PostEvidenceJSONBody = interface{}
+
+// ListEntriesParams defines parameters for ListEntries.
+type ListEntriesParams struct {
+	// Kind A kind, or the beginning of several with its dot, as waiver.
+	Kind string `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Actor Who did it: the name of a token, clock or service
+	Actor string `form:"actor,omitempty" json:"actor,omitempty"`
+
+	// About The id of what it is about
+	About string `form:"about,omitempty" json:"about,omitempty"`
+
+	// Device A device that it is about or speaks of
+	Device string `form:"device,omitempty" json:"device,omitempty"`
+
+	// Person A person that it speaks of
+	Person string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Since Not before this moment (RFC 3339)
+	Since string `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until Before this moment (RFC 3339)
+	Until string `form:"until,omitempty" json:"until,omitempty"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RedactEntryJSONBody defines parameters for RedactEntry.
+type RedactEntryJSONBody struct {
+	Reason string `json:"reason"`
+}
+
+// ExportLedgerParams defines parameters for ExportLedger.
+type ExportLedgerParams struct {
+	// From The first entry, 1 by default
+	From int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// To The last entry, the newest by default
+	To int64 `form:"to,omitempty" json:"to,omitempty"`
+
+	// Format ndjson or ocsf
+	Format string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Wait How long to wait for the first entry when it is not there yet, as 30s; at most a minute
+	Wait string `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// GetGrowthParams defines parameters for GetGrowth.
+type GetGrowthParams struct {
+	// From The size it had
+	From int64 `form:"from" json:"from"`
+}
 
 // ListLiveSessionsParams defines parameters for ListLiveSessions.
 type ListLiveSessionsParams struct {
@@ -1301,6 +1578,9 @@ type SettleEnrolmentJSONRequestBody SettleEnrolmentJSONBody
 
 // PostEvidenceJSONRequestBody defines body for PostEvidence for application/json ContentType.
 type PostEvidenceJSONRequestBody = PostEvidenceJSONBody
+
+// RedactEntryJSONRequestBody defines body for RedactEntry for application/json ContentType.
+type RedactEntryJSONRequestBody RedactEntryJSONBody
 
 // ImportPeopleJSONRequestBody defines body for ImportPeople for application/json ContentType.
 type ImportPeopleJSONRequestBody = ImportPeopleJSONBody
@@ -1569,6 +1849,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/decisions/{id} (the `GetDecision` operationId).
 	GetDecision(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReplayDecision A recorded decision made again from what was kept, beside what was recorded
+	//
+	// Corresponds with GET /api/v1/decisions/{id}/replay (the `ReplayDecision` operationId).
+	ReplayDecision(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices List devices
 	//
 	// Corresponds with GET /api/v1/devices (the `ListDevices` operationId).
@@ -1597,6 +1882,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
 	RetireDevice(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDeviceThen A device as it stood at a moment, computed again from what was kept
+	//
+	// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
+	GetDeviceThen(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEnrolments Devices that asked to be known here, the newest first
 	//
@@ -1655,6 +1945,60 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
 	ListGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLedger The ledger at a glance, with its public key and its newest checkpoint
+	//
+	// Corresponds with GET /api/v1/ledger (the `GetLedger` operationId).
+	GetLedger(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEntries Entries of the ledger, newest first
+	//
+	// Corresponds with GET /api/v1/ledger/entries (the `ListEntries` operationId).
+	ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEntry An entry with the proof that it is in the ledger (RFC 6962, section 2.1.1)
+	//
+	// Corresponds with GET /api/v1/ledger/entries/{seq} (the `GetEntry` operationId).
+	GetEntry(ctx context.Context, seq int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RedactEntryWithBody Remove the body of an entry; its hash stays, and the redaction is an entry itself
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+	RedactEntryWithBody(ctx context.Context, seq int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RedactEntry Remove the body of an entry; its hash stays, and the redaction is an entry itself
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+	RedactEntry(ctx context.Context, seq int64, body RedactEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportLedger Entries, oldest first, as a stream
+	//
+	// One JSON object a line. As ndjson: {"entry": its canonical form, "leaf": its hash}, and at the end
+	// {"checkpoint": the signed head}. As ocsf: events of the Open Cybersecurity Schema Framework.
+	//
+	// Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
+	ExportLedger(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGrowth The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+	//
+	// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
+	GetGrowth(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportStandings The level that every device stands at, and the size of the ledger at the same moment, as a stream
+	//
+	// One JSON object a line: {"device", "level"}, and at the end {"size"}.
+	//
+	// Corresponds with GET /api/v1/ledger/standings (the `ExportStandings` operationId).
+	ExportStandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyLedger Have the service check its whole ledger in the background; the state of that is in the ledger
+	//
+	// Corresponds with POST /api/v1/ledger/verification (the `VerifyLedger` operationId).
+	VerifyLedger(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLiveSessions Allows that an enforcer may still rely on, the newest first
 	//
@@ -2365,6 +2709,21 @@ func (c *Client) GetDecision(ctx context.Context, id string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
+// ReplayDecision A recorded decision made again from what was kept, beside what was recorded
+//
+// Corresponds with GET /api/v1/decisions/{id}/replay (the `ReplayDecision` operationId).
+func (c *Client) ReplayDecision(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayDecisionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices List devices
 //
 // Corresponds with GET /api/v1/devices (the `ListDevices` operationId).
@@ -2434,6 +2793,21 @@ func (c *Client) RetireDeviceWithBody(ctx context.Context, id string, contentTyp
 // Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
 func (c *Client) RetireDevice(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRetireDeviceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDeviceThen A device as it stood at a moment, computed again from what was kept
+//
+// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
+func (c *Client) GetDeviceThen(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceThenRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2572,6 +2946,150 @@ func (c *Client) PostEvidence(ctx context.Context, body PostEvidenceJSONRequestB
 // Corresponds with GET /api/v1/gates (the `ListGates` operationId).
 func (c *Client) ListGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListGatesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLedger The ledger at a glance, with its public key and its newest checkpoint
+//
+// Corresponds with GET /api/v1/ledger (the `GetLedger` operationId).
+func (c *Client) GetLedger(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLedgerRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEntries Entries of the ledger, newest first
+//
+// Corresponds with GET /api/v1/ledger/entries (the `ListEntries` operationId).
+func (c *Client) ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEntriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEntry An entry with the proof that it is in the ledger (RFC 6962, section 2.1.1)
+//
+// Corresponds with GET /api/v1/ledger/entries/{seq} (the `GetEntry` operationId).
+func (c *Client) GetEntry(ctx context.Context, seq int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEntryRequest(c.Server, seq)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RedactEntryWithBody Remove the body of an entry; its hash stays, and the redaction is an entry itself
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+func (c *Client) RedactEntryWithBody(ctx context.Context, seq int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRedactEntryRequestWithBody(c.Server, seq, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RedactEntry Remove the body of an entry; its hash stays, and the redaction is an entry itself
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+func (c *Client) RedactEntry(ctx context.Context, seq int64, body RedactEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRedactEntryRequest(c.Server, seq, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportLedger Entries, oldest first, as a stream
+//
+// One JSON object a line. As ndjson: {"entry": its canonical form, "leaf": its hash}, and at the end
+// {"checkpoint": the signed head}. As ocsf: events of the Open Cybersecurity Schema Framework.
+//
+// Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
+func (c *Client) ExportLedger(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportLedgerRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGrowth The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+//
+// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
+func (c *Client) GetGrowth(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGrowthRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportStandings The level that every device stands at, and the size of the ledger at the same moment, as a stream
+//
+// One JSON object a line: {"device", "level"}, and at the end {"size"}.
+//
+// Corresponds with GET /api/v1/ledger/standings (the `ExportStandings` operationId).
+func (c *Client) ExportStandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportStandingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyLedger Have the service check its whole ledger in the background; the state of that is in the ledger
+//
+// Corresponds with POST /api/v1/ledger/verification (the `VerifyLedger` operationId).
+func (c *Client) VerifyLedger(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyLedgerRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4156,6 +4674,40 @@ func NewGetDecisionRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewReplayDecisionRequest constructs an http.Request for the ReplayDecision method
+func NewReplayDecisionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/decisions/%s/replay", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -4400,6 +4952,63 @@ func NewRetireDeviceRequestWithBody(server string, id string, contentType string
 	return req, nil
 }
 
+// NewGetDeviceThenRequest constructs an http.Request for the GetDeviceThen method
+func NewGetDeviceThenRequest(server string, id string, params *GetDeviceThenParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/devices/%s/then", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListEnrolmentsRequest constructs an http.Request for the ListEnrolments method
 func NewListEnrolmentsRequest(server string, params *ListEnrolmentsParams) (*http.Request, error) {
 	var err error
@@ -4597,6 +5206,406 @@ func NewListGatesRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLedgerRequest constructs an http.Request for the GetLedger method
+func NewGetLedgerRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListEntriesRequest constructs an http.Request for the ListEntries method
+func NewListEntriesRequest(server string, params *ListEntriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/entries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "actor", params.Actor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "about", params.About, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetEntryRequest constructs an http.Request for the GetEntry method
+func NewGetEntryRequest(server string, seq int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "seq", seq, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/entries/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRedactEntryRequest calls the generic RedactEntry builder with application/json body
+func NewRedactEntryRequest(server string, seq int64, body RedactEntryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRedactEntryRequestWithBody(server, seq, "application/json", bodyReader)
+}
+
+// NewRedactEntryRequestWithBody constructs an http.Request for the RedactEntry method, with any body, and a specified content type
+func NewRedactEntryRequestWithBody(server string, seq int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "seq", seq, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/entries/%s/redact", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportLedgerRequest constructs an http.Request for the ExportLedger method
+func NewExportLedgerRequest(server string, params *ExportLedgerParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetGrowthRequest constructs an http.Request for the GetGrowth method
+func NewGetGrowthRequest(server string, params *GetGrowthParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/growth")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportStandingsRequest constructs an http.Request for the ExportStandings method
+func NewExportStandingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/standings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyLedgerRequest constructs an http.Request for the VerifyLedger method
+func NewVerifyLedgerRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6417,6 +7426,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/decisions/{id} (the `GetDecision` operationId).
 	GetDecisionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetDecisionResponse, error)
 
+	// ReplayDecisionWithResponse A recorded decision made again from what was kept, beside what was recorded
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/decisions/{id}/replay (the `ReplayDecision` operationId).
+	ReplayDecisionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ReplayDecisionResponse, error)
+
 	// ListDevicesWithResponse List devices
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6451,6 +7467,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
 	RetireDeviceWithResponse(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireDeviceResponse, error)
+
+	// GetDeviceThenWithResponse A device as it stood at a moment, computed again from what was kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
+	GetDeviceThenWithResponse(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*GetDeviceThenResponse, error)
 
 	// ListEnrolmentsWithResponse Devices that asked to be known here, the newest first
 	//
@@ -6513,6 +7536,74 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
 	ListGatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGatesResponse, error)
+
+	// GetLedgerWithResponse The ledger at a glance, with its public key and its newest checkpoint
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger (the `GetLedger` operationId).
+	GetLedgerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
+
+	// ListEntriesWithResponse Entries of the ledger, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger/entries (the `ListEntries` operationId).
+	ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error)
+
+	// GetEntryWithResponse An entry with the proof that it is in the ledger (RFC 6962, section 2.1.1)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger/entries/{seq} (the `GetEntry` operationId).
+	GetEntryWithResponse(ctx context.Context, seq int64, reqEditors ...RequestEditorFn) (*GetEntryResponse, error)
+
+	// RedactEntryWithBodyWithResponse Remove the body of an entry; its hash stays, and the redaction is an entry itself
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+	RedactEntryWithBodyWithResponse(ctx context.Context, seq int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RedactEntryResponse, error)
+
+	// RedactEntryWithResponse Remove the body of an entry; its hash stays, and the redaction is an entry itself
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+	RedactEntryWithResponse(ctx context.Context, seq int64, body RedactEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*RedactEntryResponse, error)
+
+	// ExportLedgerWithResponse Entries, oldest first, as a stream
+	//
+	// One JSON object a line. As ndjson: {"entry": its canonical form, "leaf": its hash}, and at the end
+	// {"checkpoint": the signed head}. As ocsf: events of the Open Cybersecurity Schema Framework.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
+	ExportLedgerWithResponse(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*ExportLedgerResponse, error)
+
+	// GetGrowthWithResponse The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
+	GetGrowthWithResponse(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*GetGrowthResponse, error)
+
+	// ExportStandingsWithResponse The level that every device stands at, and the size of the ledger at the same moment, as a stream
+	//
+	// One JSON object a line: {"device", "level"}, and at the end {"size"}.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger/standings (the `ExportStandings` operationId).
+	ExportStandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportStandingsResponse, error)
+
+	// VerifyLedgerWithResponse Have the service check its whole ledger in the background; the state of that is in the ledger
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/ledger/verification (the `VerifyLedger` operationId).
+	VerifyLedgerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyLedgerResponse, error)
 
 	// ListLiveSessionsWithResponse Allows that an enforcer may still rely on, the newest first
 	//
@@ -7560,6 +8651,54 @@ func (r GetDecisionResponse) ContentType() string {
 	return ""
 }
 
+type ReplayDecisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Reproduction
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayDecisionResponse) GetJSON200() *Reproduction {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplayDecisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayDecisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayDecisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayDecisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayDecisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDevicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7752,6 +8891,54 @@ func (r RetireDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RetireDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDeviceThenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PastDevice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceThenResponse) GetJSON200() *PastDevice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceThenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceThenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceThenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceThenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceThenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8000,6 +9187,376 @@ func (r ListGatesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListGatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLedgerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ledger
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLedgerResponse) GetJSON200() *Ledger {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLedgerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLedgerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLedgerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLedgerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLedgerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EntryPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEntriesResponse) GetJSON200() *EntryPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEntriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEntryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ProvenEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEntryResponse) GetJSON200() *ProvenEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEntryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEntryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEntryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEntryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEntryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RedactEntryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Entry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RedactEntryResponse) GetJSON200() *Entry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RedactEntryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RedactEntryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RedactEntryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RedactEntryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RedactEntryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportLedgerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportLedgerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportLedgerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportLedgerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportLedgerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportLedgerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGrowthResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Growth
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGrowthResponse) GetJSON200() *Growth {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetGrowthResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGrowthResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGrowthResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGrowthResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGrowthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportStandingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportStandingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportStandingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportStandingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportStandingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportStandingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyLedgerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Verification
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r VerifyLedgerResponse) GetJSON202() *Verification {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyLedgerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyLedgerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyLedgerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyLedgerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyLedgerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10177,6 +11734,19 @@ func (c *ClientWithResponses) GetDecisionWithResponse(ctx context.Context, id st
 	return ParseGetDecisionResponse(rsp)
 }
 
+// ReplayDecisionWithResponse A recorded decision made again from what was kept, beside what was recorded
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/decisions/{id}/replay (the `ReplayDecision` operationId).
+func (c *ClientWithResponses) ReplayDecisionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ReplayDecisionResponse, error) {
+	rsp, err := c.ReplayDecision(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayDecisionResponse(rsp)
+}
+
 // ListDevicesWithResponse List devices
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10240,6 +11810,19 @@ func (c *ClientWithResponses) RetireDeviceWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseRetireDeviceResponse(rsp)
+}
+
+// GetDeviceThenWithResponse A device as it stood at a moment, computed again from what was kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
+func (c *ClientWithResponses) GetDeviceThenWithResponse(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*GetDeviceThenResponse, error) {
+	rsp, err := c.GetDeviceThen(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceThenResponse(rsp)
 }
 
 // ListEnrolmentsWithResponse Devices that asked to be known here, the newest first
@@ -10350,6 +11933,128 @@ func (c *ClientWithResponses) ListGatesWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListGatesResponse(rsp)
+}
+
+// GetLedgerWithResponse The ledger at a glance, with its public key and its newest checkpoint
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger (the `GetLedger` operationId).
+func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error) {
+	rsp, err := c.GetLedger(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLedgerResponse(rsp)
+}
+
+// ListEntriesWithResponse Entries of the ledger, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger/entries (the `ListEntries` operationId).
+func (c *ClientWithResponses) ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error) {
+	rsp, err := c.ListEntries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEntriesResponse(rsp)
+}
+
+// GetEntryWithResponse An entry with the proof that it is in the ledger (RFC 6962, section 2.1.1)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger/entries/{seq} (the `GetEntry` operationId).
+func (c *ClientWithResponses) GetEntryWithResponse(ctx context.Context, seq int64, reqEditors ...RequestEditorFn) (*GetEntryResponse, error) {
+	rsp, err := c.GetEntry(ctx, seq, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEntryResponse(rsp)
+}
+
+// RedactEntryWithBodyWithResponse Remove the body of an entry; its hash stays, and the redaction is an entry itself
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+func (c *ClientWithResponses) RedactEntryWithBodyWithResponse(ctx context.Context, seq int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RedactEntryResponse, error) {
+	rsp, err := c.RedactEntryWithBody(ctx, seq, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRedactEntryResponse(rsp)
+}
+
+// RedactEntryWithResponse Remove the body of an entry; its hash stays, and the redaction is an entry itself
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/ledger/entries/{seq}/redact (the `RedactEntry` operationId).
+func (c *ClientWithResponses) RedactEntryWithResponse(ctx context.Context, seq int64, body RedactEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*RedactEntryResponse, error) {
+	rsp, err := c.RedactEntry(ctx, seq, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRedactEntryResponse(rsp)
+}
+
+// ExportLedgerWithResponse Entries, oldest first, as a stream
+//
+// One JSON object a line. As ndjson: {"entry": its canonical form, "leaf": its hash}, and at the end
+// {"checkpoint": the signed head}. As ocsf: events of the Open Cybersecurity Schema Framework.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
+func (c *ClientWithResponses) ExportLedgerWithResponse(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*ExportLedgerResponse, error) {
+	rsp, err := c.ExportLedger(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportLedgerResponse(rsp)
+}
+
+// GetGrowthWithResponse The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
+func (c *ClientWithResponses) GetGrowthWithResponse(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*GetGrowthResponse, error) {
+	rsp, err := c.GetGrowth(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGrowthResponse(rsp)
+}
+
+// ExportStandingsWithResponse The level that every device stands at, and the size of the ledger at the same moment, as a stream
+//
+// One JSON object a line: {"device", "level"}, and at the end {"size"}.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger/standings (the `ExportStandings` operationId).
+func (c *ClientWithResponses) ExportStandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportStandingsResponse, error) {
+	rsp, err := c.ExportStandings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportStandingsResponse(rsp)
+}
+
+// VerifyLedgerWithResponse Have the service check its whole ledger in the background; the state of that is in the ledger
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/ledger/verification (the `VerifyLedger` operationId).
+func (c *ClientWithResponses) VerifyLedgerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyLedgerResponse, error) {
+	rsp, err := c.VerifyLedger(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyLedgerResponse(rsp)
 }
 
 // ListLiveSessionsWithResponse Allows that an enforcer may still rely on, the newest first
@@ -11541,6 +13246,39 @@ func ParseGetDecisionResponse(rsp *http.Response) (*GetDecisionResponse, error) 
 	return response, nil
 }
 
+// ParseReplayDecisionResponse parses an HTTP response from a ReplayDecisionWithResponse call
+func ParseReplayDecisionResponse(rsp *http.Response) (*ReplayDecisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayDecisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reproduction
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11659,6 +13397,39 @@ func ParseRetireDeviceResponse(rsp *http.Response) (*RetireDeviceResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Retirement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDeviceThenResponse parses an HTTP response from a GetDeviceThenWithResponse call
+func ParseGetDeviceThenResponse(rsp *http.Response) (*GetDeviceThenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceThenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PastDevice
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -11832,6 +13603,256 @@ func ParseListGatesResponse(rsp *http.Response) (*ListGatesResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLedgerResponse parses an HTTP response from a GetLedgerWithResponse call
+func ParseGetLedgerResponse(rsp *http.Response) (*GetLedgerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLedgerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ledger
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEntriesResponse parses an HTTP response from a ListEntriesWithResponse call
+func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EntryPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEntryResponse parses an HTTP response from a GetEntryWithResponse call
+func ParseGetEntryResponse(rsp *http.Response) (*GetEntryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEntryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ProvenEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRedactEntryResponse parses an HTTP response from a RedactEntryWithResponse call
+func ParseRedactEntryResponse(rsp *http.Response) (*RedactEntryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RedactEntryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Entry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportLedgerResponse parses an HTTP response from a ExportLedgerWithResponse call
+func ParseExportLedgerResponse(rsp *http.Response) (*ExportLedgerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportLedgerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetGrowthResponse parses an HTTP response from a GetGrowthWithResponse call
+func ParseGetGrowthResponse(rsp *http.Response) (*GetGrowthResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGrowthResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Growth
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportStandingsResponse parses an HTTP response from a ExportStandingsWithResponse call
+func ParseExportStandingsResponse(rsp *http.Response) (*ExportStandingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportStandingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyLedgerResponse parses an HTTP response from a VerifyLedgerWithResponse call
+func ParseVerifyLedgerResponse(rsp *http.Response) (*VerifyLedgerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyLedgerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Verification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -13187,6 +15208,9 @@ type ServerInterface interface {
 	// GetDecision A recorded decision in full
 	// (GET /api/v1/decisions/{id})
 	GetDecision(c *gin.Context, id string)
+	// ReplayDecision A recorded decision made again from what was kept, beside what was recorded
+	// (GET /api/v1/decisions/{id}/replay)
+	ReplayDecision(c *gin.Context, id string)
 	// ListDevices List devices
 	// (GET /api/v1/devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
@@ -13199,6 +15223,9 @@ type ServerInterface interface {
 	// RetireDevice Take a device out of service; decisions do not know it any more, and its reports are refused
 	// (POST /api/v1/devices/{id}/retire)
 	RetireDevice(c *gin.Context, id string)
+	// GetDeviceThen A device as it stood at a moment, computed again from what was kept
+	// (GET /api/v1/devices/{id}/then)
+	GetDeviceThen(c *gin.Context, id string, params GetDeviceThenParams)
 	// ListEnrolments Devices that asked to be known here, the newest first
 	// (GET /api/v1/enrolments)
 	ListEnrolments(c *gin.Context, params ListEnrolmentsParams)
@@ -13214,6 +15241,30 @@ type ServerInterface interface {
 	// ListGates The gates by number, with what the last week brought
 	// (GET /api/v1/gates)
 	ListGates(c *gin.Context)
+	// GetLedger The ledger at a glance, with its public key and its newest checkpoint
+	// (GET /api/v1/ledger)
+	GetLedger(c *gin.Context)
+	// ListEntries Entries of the ledger, newest first
+	// (GET /api/v1/ledger/entries)
+	ListEntries(c *gin.Context, params ListEntriesParams)
+	// GetEntry An entry with the proof that it is in the ledger (RFC 6962, section 2.1.1)
+	// (GET /api/v1/ledger/entries/{seq})
+	GetEntry(c *gin.Context, seq int64)
+	// RedactEntry Remove the body of an entry; its hash stays, and the redaction is an entry itself
+	// (POST /api/v1/ledger/entries/{seq}/redact)
+	RedactEntry(c *gin.Context, seq int64)
+	// ExportLedger Entries, oldest first, as a stream
+	// (GET /api/v1/ledger/export)
+	ExportLedger(c *gin.Context, params ExportLedgerParams)
+	// GetGrowth The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+	// (GET /api/v1/ledger/growth)
+	GetGrowth(c *gin.Context, params GetGrowthParams)
+	// ExportStandings The level that every device stands at, and the size of the ledger at the same moment, as a stream
+	// (GET /api/v1/ledger/standings)
+	ExportStandings(c *gin.Context)
+	// VerifyLedger Have the service check its whole ledger in the background; the state of that is in the ledger
+	// (POST /api/v1/ledger/verification)
+	VerifyLedger(c *gin.Context)
 	// ListLiveSessions Allows that an enforcer may still rely on, the newest first
 	// (GET /api/v1/live-sessions)
 	ListLiveSessions(c *gin.Context, params ListLiveSessionsParams)
@@ -13669,6 +15720,31 @@ func (siw *ServerInterfaceWrapper) GetDecision(c *gin.Context) {
 	siw.Handler.GetDecision(c, id)
 }
 
+// ReplayDecision operation middleware
+func (siw *ServerInterfaceWrapper) ReplayDecision(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReplayDecision(c, id)
+}
+
 // ListDevices operation middleware
 func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 
@@ -13838,6 +15914,42 @@ func (siw *ServerInterfaceWrapper) RetireDevice(c *gin.Context) {
 	siw.Handler.RetireDevice(c, id)
 }
 
+// GetDeviceThen operation middleware
+func (siw *ServerInterfaceWrapper) GetDeviceThen(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDeviceThenParams
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDeviceThen(c, id, params)
+}
+
 // ListEnrolments operation middleware
 func (siw *ServerInterfaceWrapper) ListEnrolments(c *gin.Context) {
 
@@ -13927,6 +16039,264 @@ func (siw *ServerInterfaceWrapper) ListGates(c *gin.Context) {
 	}
 
 	siw.Handler.ListGates(c)
+}
+
+// GetLedger operation middleware
+func (siw *ServerInterfaceWrapper) GetLedger(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLedger(c)
+}
+
+// ListEntries operation middleware
+func (siw *ServerInterfaceWrapper) ListEntries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListEntriesParams
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "actor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "actor", c.Request.URL.Query(), &params.Actor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter actor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "about" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "about", c.Request.URL.Query(), &params.About, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter about: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", c.Request.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEntries(c, params)
+}
+
+// GetEntry operation middleware
+func (siw *ServerInterfaceWrapper) GetEntry(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "seq" -------------
+	var seq int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "seq", c.Param("seq"), &seq, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter seq: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetEntry(c, seq)
+}
+
+// RedactEntry operation middleware
+func (siw *ServerInterfaceWrapper) RedactEntry(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "seq" -------------
+	var seq int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "seq", c.Param("seq"), &seq, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter seq: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RedactEntry(c, seq)
+}
+
+// ExportLedger operation middleware
+func (siw *ServerInterfaceWrapper) ExportLedger(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportLedgerParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "wait" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportLedger(c, params)
+}
+
+// GetGrowth operation middleware
+func (siw *ServerInterfaceWrapper) GetGrowth(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetGrowthParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetGrowth(c, params)
+}
+
+// ExportStandings operation middleware
+func (siw *ServerInterfaceWrapper) ExportStandings(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportStandings(c)
+}
+
+// VerifyLedger operation middleware
+func (siw *ServerInterfaceWrapper) VerifyLedger(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VerifyLedger(c)
 }
 
 // ListLiveSessions operation middleware
@@ -14786,6 +17156,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/decisions", wrapper.ListDecisions)
 	router.GET(options.BaseURL+"/api/v1/decision-counts", wrapper.CountDecisions)
 	router.GET(options.BaseURL+"/api/v1/decisions/:id", wrapper.GetDecision)
+	router.GET(options.BaseURL+"/api/v1/decisions/:id/replay", wrapper.ReplayDecision)
+	router.GET(options.BaseURL+"/api/v1/devices/:id/then", wrapper.GetDeviceThen)
+	router.GET(options.BaseURL+"/api/v1/ledger", wrapper.GetLedger)
+	router.POST(options.BaseURL+"/api/v1/ledger/verification", wrapper.VerifyLedger)
+	router.GET(options.BaseURL+"/api/v1/ledger/entries", wrapper.ListEntries)
+	router.GET(options.BaseURL+"/api/v1/ledger/entries/:seq", wrapper.GetEntry)
+	router.POST(options.BaseURL+"/api/v1/ledger/entries/:seq/redact", wrapper.RedactEntry)
+	router.GET(options.BaseURL+"/api/v1/ledger/growth", wrapper.GetGrowth)
+	router.GET(options.BaseURL+"/api/v1/ledger/export", wrapper.ExportLedger)
+	router.GET(options.BaseURL+"/api/v1/ledger/standings", wrapper.ExportStandings)
 	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.CreateToken)
 	router.DELETE(options.BaseURL+"/api/v1/tokens/:id", wrapper.RevokeToken)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -125,10 +126,16 @@ func (a *app) answerHead(d *api.Answer) {
 
 func (a *app) decisionCmd() *cobra.Command {
 	c := &cobra.Command{Use: "decision", Short: "Recorded decisions: list, show", Aliases: []string{"decisions"}}
-	c.AddCommand(a.decisionListCmd(), &cobra.Command{
+	replay := false
+	show := &cobra.Command{
 		Use: "show ID|CODE", Short: "Show a recorded decision with all its reasons", Args: cobra.ExactArgs(1),
-		Long:    "Show a recorded decision with all its reasons: by its id, or by the code that the\nperson reads from the page that refused them.",
-		Example: "  ironledger decision show 06h0fkcqq400gcd1xwky\n  ironledger decision show K7M2-9XQD",
+		Long: `Show a recorded decision with all its reasons: by its id, or by the code that the
+person reads from the page that refused them.
+
+With --replay the decision is made again, from the rulebook, evidence, waivers and
+people of that moment, and compared with what was recorded. Exit code 3 says that
+it comes out otherwise.`,
+		Example: "  ironledger decision show 06h0fkcqq400gcd1xwky\n  ironledger decision show K7M2-9XQD --replay",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -138,10 +145,60 @@ func (a *app) decisionCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if replay {
+				again, err := cl.ReplayDecision(cmd.Context(), got.Value.Id)
+				if err != nil {
+					return err
+				}
+				if a.format == "table" {
+					if err := a.printAnswer(&got.Value, got.Raw); err != nil {
+						return err
+					}
+					line(a.out, "")
+				}
+				return a.reproduced(&again.Value, again.Raw)
+			}
 			return a.printAnswer(&got.Value, got.Raw)
 		},
-	})
+	}
+	show.Flags().BoolVar(&replay, "replay", false, "make the decision again from what was kept, and compare")
+	c.AddCommand(a.decisionListCmd(), show)
 	return c
+}
+
+// reproduced tells whether something of the past came out the same.
+func (a *app) reproduced(r *api.Reproduction, raw any) error {
+	l := listing{head: []string{"WHERE", "RECORDED", "COMPUTED AGAIN"}, raw: raw}
+	for _, d := range r.Differences {
+		l.rows = append(l.rows, []string{d.Pointer, brevity(d.Recorded), brevity(d.Computed)})
+	}
+	switch {
+	case a.format != "table":
+		if err := a.print(l); err != nil {
+			return err
+		}
+	case r.Same:
+		line(a.out, "%s computed again for %s from rulebook %d, revision %d of the device, %d of the people and %d of the roster.", a.bold("Same:"), shortTime(r.At), r.Rulebook, r.DeviceRevision, r.PeopleRevision, r.RosterRevision)
+	default:
+		line(a.out, "%s computed again for %s it is not what was recorded.", a.rust("Different:"), shortTime(r.At))
+		a.table(l.head, l.rows)
+	}
+	if !r.Same {
+		return errNo
+	}
+	return nil
+}
+
+// brevity is a JSON value for a table.
+func brevity(v any) string {
+	if v == nil {
+		return "(nothing)"
+	}
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return clip(string(raw), 60)
 }
 
 func (a *app) decisionListCmd() *cobra.Command {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/demo"
 	"ironledger.example/internal/client"
+	"ironledger.example/internal/service"
 )
 
 func (a *app) demoCmd() *cobra.Command {
@@ -54,7 +56,10 @@ over its API, and exit.`,
 				o.data = dir
 			}
 			clock := &pastClock{}
-			o.now = clock.now
+			if _, err := os.Stat(service.DatabasePath(o.data)); errors.Is(err, fs.ErrNotExist) {
+				clock.set(time.Now().Add(-8 * 24 * time.Hour)) // the ledger begins before the week that is played
+			}
+			o.now, o.origin = clock.now, "ledger.gullholm.example"
 			if story {
 				return a.playStory(cmd.Context(), &o, log, clock, fast)
 			}

@@ -120,16 +120,19 @@ func heldBy(d api.DeviceSummary) string {
 }
 
 func (a *app) deviceShowCmd() *cobra.Command {
-	all := false
+	all, at := false, ""
 	c := &cobra.Command{
 		Use: "show DEVICE", Short: "Show a device: its level, why, and what to do for the next one",
-		Long:    "Show a device by its id, serial or hardware id: its level, what holds it there, what was observed by whom, and what to pass to reach each higher level.",
-		Example: "  ironledger device show GF-T-2107\n  ironledger device show GF-T-2107 -o json | jq .standing.reach",
+		Long:    "Show a device by its id, serial or hardware id: its level, what holds it there, what was observed by whom, and what to pass to reach each higher level.\n\nWith --at it is computed again for a moment of the past, from the rulebook, evidence, waivers and people of then, and compared with what was recorded; exit code 3 says that the two differ.",
+		Example: "  ironledger device show GF-T-2107\n  ironledger device show GF-T-2107 -o json | jq .standing.reach\n  ironledger device show GF-T-2107 --at 2026-11-20T08:00:00Z",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
 				return err
+			}
+			if at != "" {
+				return a.deviceThen(cmd.Context(), cl, args[0], at, all)
 			}
 			d, err := cl.Device(cmd.Context(), args[0])
 			if err != nil {
@@ -144,7 +147,36 @@ func (a *app) deviceShowCmd() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&all, "readings", false, "also list every reading of the device")
+	c.Flags().StringVar(&at, "at", "", "as it stood at this moment, RFC 3339")
 	return c
+}
+
+// deviceThen shows a device as it stood at a moment.
+func (a *app) deviceThen(ctx context.Context, cl *client.Client, id, at string, readings bool) error {
+	if _, err := moment(at); err != nil {
+		return err
+	}
+	got, err := cl.DeviceThen(ctx, id, at)
+	if err != nil {
+		return err
+	}
+	if a.format == "table" {
+		var d api.Device
+		if err := json.Unmarshal(got.Raw, &d); err != nil {
+			return err
+		}
+		line(a.out, "As it stood at %s:", shortTime(got.Value.Reproduction.At))
+		a.wholeDevice(&d, readings)
+		line(a.out, "")
+		return a.reproduced(&got.Value.Reproduction, got.Raw)
+	}
+	if err := a.print(listing{head: []string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE", "AGE"}, rows: a.rulings(&got.Value.Standing), raw: got.Raw}); err != nil {
+		return err
+	}
+	if !got.Value.Reproduction.Same {
+		return errNo
+	}
+	return nil
 }
 
 // wholeDevice prints a device for people: at a glance first, then rule by rule.

@@ -109,7 +109,7 @@ func (a *app) root() *cobra.Command {
 		Long: `Iron Ledger turns what devices show (evidence) into trust levels (standings), and
 those into access decisions, each with its reasons.
 
-  serve and demo run the service; appraise, decide, collect and rulebook
+  serve and demo run the service, backup and restore its records; appraise, decide, collect and rulebook
   check|review|fmt|test|diff|schema work on files without one; everything else asks a running service.
 
 The service is found by --url and --token, else IRONLEDGER_URL and
@@ -142,8 +142,8 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 			root.AddCommand(c)
 		}
 	}
-	add("run", a.serveCmd(), a.demoCmd())
-	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(), a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.gateCmd(), a.sessionCmd(), a.decisionCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
+	add("run", a.serveCmd(), a.demoCmd(), a.backupCmd(), a.restoreCmd())
+	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(), a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.gateCmd(), a.sessionCmd(), a.decisionCmd(), a.ledgerCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
 	add("files", a.appraiseCmd(), a.decideCmd(), a.collectCmd())
 	usage(root)
 	return root

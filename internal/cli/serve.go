@@ -23,6 +23,8 @@ const defaultListen = "127.0.0.1:8600"
 type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
 	logJSON                                   bool
+	origin, newKey, resetClock                string
+	keepPast                                  time.Duration
 	now                                       func() time.Time // nil: time.Now
 }
 
@@ -42,6 +44,9 @@ made and printed once. Without TLS the service listens on loopback only.`,
 			if err != nil {
 				return err
 			}
+			if o.keepPast < time.Hour {
+				return usageError{fmt.Errorf("--keep-past is an hour at least, not %s", o.keepPast)}
+			}
 			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token != "" {
 					line(a.err, "The administrator's token, shown this once:\n\n    %s\n", token)
@@ -57,6 +62,10 @@ made and printed once. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
 	f.StringVar(&o.key, "tls-key", "", "its key, PEM")
 	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
+	f.StringVar(&o.origin, "ledger-name", "", "the name of a new ledger, as log.example.org (default: one that is made up)")
+	f.StringVar(&o.newKey, "new-ledger-key", "", "go on with a new key for the ledger in place of one that is lost: the reason, which is recorded")
+	f.StringVar(&o.resetClock, "reset-clock", "", "let time go back to the machine's clock, which stands before the ledger's: the reason, which is recorded")
+	f.DurationVar(&o.keepPast, "keep-past", service.DefaultKeepPast, "how long past evidence is kept, to compute past standings and decisions again")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	must(c.MarkFlagRequired("data"))
@@ -91,11 +100,13 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 	}
 	slog.SetDefault(log)
 	service.TuneMemory()
+	ignoreFileLimit()
 	l, err := net.Listen("tcp", o.listen)
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now})
+	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now,
+		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, KeepPast: o.keepPast})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}

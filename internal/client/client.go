@@ -406,3 +406,6 @@ func (c *Client) Retire(ctx context.Context, device, reason string) (*Reply[api.
 	r, err := c.raw.RetireDevice(ctx, device, api.RetireDeviceJSONRequestBody{Reason: reason})
 	return call[api.Retirement](c.url, r, err)
 }
+
+// URL is where the service is.
+func (c *Client) URL() string { return c.url }

@@ -56,13 +56,14 @@ type LedgerLine struct {
 	Kind     ledger.Kind     `json:"kind"`
 	Actor    string          `json:"actor"`
 	About    string          `json:"about"`
+	Gist     string          `json:"gist"` // what it says in a few words
 	Leaf     string          `json:"leaf"` // base64
 	Redacted bool            `json:"redacted,omitempty"`
 	Body     json.RawMessage `json:"body,omitempty"`
 }
 
 func ledgerLine(l *ledger.Line) LedgerLine {
-	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About, l.Leaf.String(), l.Body == nil, l.Body}
+	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About, l.Gist(), l.Leaf.String(), l.Body == nil, l.Body}
 }
 
 // LedgerQuery selects entries.

@@ -43,10 +43,10 @@ func (d *Device) undoOf(book *Book, was before) string {
 		u.Level, u.Since = &level, &old.Since
 	}
 	if !slices.Equal(old.Waivers, d.Waivers) {
-		u.Waivers = &old.Waivers
+		u.Waivers = all(old.Waivers)
 	}
 	if !slices.Equal(old.Vouches, d.Vouches) {
-		u.Vouches = &old.Vouches
+		u.Vouches = all(old.Vouches)
 	}
 	if old.Retired != d.Retired {
 		u.Retired = &[]*Retirement{}
@@ -58,6 +58,14 @@ func (d *Device) undoOf(book *Book, was before) string {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
 	return string(mustJSON(u))
+}
+
+// all is a list as it is told when it is empty, too: not as null.
+func all[T any](list []T) *[]T {
+	if list == nil {
+		list = []T{}
+	}
+	return &list
 }
 
 // failing names the rules that have been failing, and since when.

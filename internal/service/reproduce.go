@@ -301,4 +301,3 @@ func differences(into *[]Difference, pointer string, recorded, computed json.Raw
 	*into = append(*into, Difference{pointer, a, b})
 	return nil
 }
-

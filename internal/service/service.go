@@ -56,10 +56,10 @@ type Service struct {
 	release func() error // lets another process have the records
 	done    chan struct{}
 	chores  sync.WaitGroup // what runs beside the clerk until quit
-	due     dueHeap // the clerk's own, as are failing and flying
-	failing bool    // whether the last commit failed
-	flying  *flight // the change that is being committed
-	aside   aside   // reports that wait for a person
+	due     dueHeap        // the clerk's own, as are failing and flying
+	failing bool           // whether the last commit failed
+	flying  *flight        // the change that is being committed
+	aside   aside          // reports that wait for a person
 
 	clock    *steadyClock // nil: a clock that was given
 	key      store.Key    // of the ledger

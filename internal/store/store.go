@@ -166,6 +166,9 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 func (s *Store) Close() error {
 	close(s.commits)
 	<-s.done
+	if s.write == s.read {
+		return s.read.Close()
+	}
 	return errors.Join(s.read.Close(), s.write.Close())
 }
 

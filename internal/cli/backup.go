@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/core/ledger"
+	"ironledger.example/internal/service"
+	"ironledger.example/internal/store"
+)
+
+// keySuffix is added to the name of a backup for its key.
+const keySuffix = ".key"
+
+func (a *app) backupCmd() *cobra.Command {
+	data, noKey := "", false
+	c := &cobra.Command{
+		Use: "backup FILE --data DIR", Short: "Copy the records of a service, which may go on running", Args: cobra.ExactArgs(1),
+		Long: `Copy the records of a service on this machine into one file, as they are at this
+moment; the service goes on. The key that signs the ledger is put beside it, as
+FILE.key: without it a restored service cannot go on with the same ledger. Keep
+both where only administrators can read them.`,
+		Example: "  sudo ironledger backup /var/backups/ironledger-$(date +%F).db --data /var/lib/ironledger",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			begun := time.Now()
+			file := args[0]
+			key, err := store.ReadKey(service.KeyPath(data))
+			if err != nil {
+				return err
+			}
+			if _, err := os.Stat(file); err == nil {
+				return fmt.Errorf("%s is there already", file)
+			}
+			if err := copyRecords(cmd.Context(), service.DatabasePath(data), file); err != nil {
+				return err
+			}
+			if !noKey {
+				if err := store.Place(service.KeyPath(data), file+keySuffix); err != nil {
+					return errors.Join(err, os.Remove(file))
+				}
+			}
+			v, err := verifyRecords(cmd.Context(), file, key)
+			if err != nil {
+				return err
+			}
+			if v.State != "sound" {
+				line(a.err, "The copy was made, and what it holds does not verify:")
+				return a.verified(*v, key.Verifier.Name())
+			}
+			info, err := os.Stat(file)
+			if err != nil {
+				return err
+			}
+			line(a.out, "%s: %s entries, %s devices, %s bytes, verified (%s).", file, counted(v.Size), counted(int64(v.Devices)), counted(info.Size()), time.Since(begun).Round(time.Millisecond))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&data, "data", "", "the folder of the records")
+	c.Flags().BoolVar(&noKey, "no-key", false, "leave the key out")
+	must(c.MarkFlagRequired("data"))
+	return c
+}
+
+func copyRecords(ctx context.Context, from, to string) error {
+	records, err := store.OpenReader(from)
+	if err != nil {
+		return err
+	}
+	return errors.Join(records.Backup(ctx, to), records.Close())
+}
+
+func verifyRecords(ctx context.Context, path string, key store.Key) (*service.Verification, error) {
+	records, err := store.OpenReader(path)
+	if err != nil {
+		return nil, err
+	}
+	v, err := service.VerifyRecords(ctx, records, key.Verifier, nil)
+	return v, errors.Join(err, records.Close())
+}
+
+func (a *app) restoreCmd() *cobra.Command {
+	data, acceptLoss := "", false
+	c := &cobra.Command{
+		Use: "restore FILE --data DIR", Short: "Put the records of a backup into an empty folder, verified", Args: cobra.ExactArgs(1),
+		Long: `Put the records of a backup, and the key beside it, into a folder that holds none.
+Everything in the backup is verified first, and compared with what this client has
+seen of the service (--url): a backup that ends before the newest head that was
+seen lacks entries, and one with another history is not of this ledger. Both are
+refused; --accept-loss takes the first all the same.`,
+		Example: "  sudo ironledger restore /var/backups/ironledger-2026-11-22.db --data /var/lib/ironledger",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file := args[0]
+			key, err := store.ReadKey(file + keySuffix)
+			if errors.Is(err, store.ErrNoKey) {
+				if key, err = store.ReadKey(service.KeyPath(data)); err != nil {
+					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, service.KeyPath(data), store.ErrNoKey)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if _, err := os.Stat(service.DatabasePath(data)); err == nil {
+				return fmt.Errorf("%s holds records already; restore into an empty folder, or move them away first", data)
+			}
+			v, err := verifyRecords(cmd.Context(), file, key)
+			if err != nil {
+				return fmt.Errorf("%s: %w", file, err)
+			}
+			if v.State != "sound" {
+				return a.verified(*v, key.Verifier.Name())
+			}
+			if err := a.compareSeen(cmd.Context(), file, key, acceptLoss); err != nil {
+				return err
+			}
+			if err := os.MkdirAll(data, 0o700); err != nil {
+				return err
+			}
+			if _, err := os.Stat(service.KeyPath(data)); err != nil {
+				if err := store.Place(file+keySuffix, service.KeyPath(data)); err != nil {
+					return err
+				}
+			}
+			part := service.DatabasePath(data) + ".part"
+			if err := store.Place(file, part); err != nil {
+				return err
+			}
+			if err := os.Rename(part, service.DatabasePath(data)); err != nil {
+				return errors.Join(err, os.Remove(part))
+			}
+			line(a.out, "%s: %s entries and %s devices, verified. Start the service with --data %s.", filepath.Clean(data), counted(v.Size), counted(int64(v.Devices)), data)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&data, "data", "", "the folder of the records, without any yet")
+	c.Flags().BoolVar(&acceptLoss, "accept-loss", false, "restore although entries were seen that the backup does not have")
+	must(c.MarkFlagRequired("data"))
+	return c
+}
+
+// compareSeen checks a backup against what this client has seen of the service.
+func (a *app) compareSeen(ctx context.Context, file string, key store.Key, acceptLoss bool) error {
+	cl, err := a.client()
+	if err != nil { // no service is known here
+		line(a.err, "This client has seen no ledger to compare the backup with (no service and token are set).")
+		return nil
+	}
+	w, err := a.seen(cl.URL())
+	if err != nil {
+		return err
+	}
+	if w.Checkpoint == "" {
+		line(a.err, "This client has seen no ledger of %s to compare the backup with.", w.URL)
+		return nil
+	}
+	seen, err := ledger.OpenHead([]byte(w.Checkpoint), key.Verifier)
+	if err != nil {
+		return fmt.Errorf("the backup is not of the ledger that was seen at %s: %w", w.URL, err)
+	}
+	records, err := store.OpenReader(file)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = records.Close() }() // it only read
+	view, err := records.View(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = view.Close() }()
+	head, err := ledger.OpenHead(view.Checkpoint, key.Verifier)
+	if err != nil {
+		return err
+	}
+	if head.Size < seen.Size {
+		lost := fmt.Errorf("the backup ends at entry %d, and entry %d was seen at %s: %d entries would be lost", head.Size, seen.Size, w.SeenAt, seen.Size-head.Size)
+		if !acceptLoss {
+			return fmt.Errorf("%w (--accept-loss restores it all the same)", lost)
+		}
+		line(a.err, "%s. Clients must run \"ironledger ledger forget\".", lost)
+		return nil
+	}
+	proof, err := ledger.ProveGrowth(seen.Size, head.Size, records.Tiles(ctx))
+	if err != nil {
+		return err
+	}
+	if err := ledger.CheckGrowth(seen, head, proof); err != nil {
+		return w.alarm(err)
+	}
+	line(a.err, "The backup goes on from what was seen of %s at %s (entry %d).", w.URL, w.SeenAt, seen.Size)
+	return nil
+}

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package cli
+
+func ignoreFileLimit() {}

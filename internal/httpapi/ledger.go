@@ -1,0 +1,225 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/api"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/service"
+	"ironledger.example/internal/store"
+)
+
+// GetLedger shows the ledger at a glance.
+func (s *Server) GetLedger(c *gin.Context) { c.JSON(http.StatusOK, s.service.Ledger()) }
+
+// VerifyLedger has the whole ledger checked.
+func (s *Server) VerifyLedger(c *gin.Context) {
+	c.JSON(http.StatusAccepted, s.service.BeginVerification())
+}
+
+// ListEntries lists entries.
+func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
+	limit, err := limitOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	q := service.LedgerQuery{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person, Since: p.Since, Until: p.Until, Limit: limit + 1}
+	if p.Cursor != "" {
+		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
+			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page gave"})
+			return
+		}
+	}
+	items, err := s.service.LedgerLines(c, q)
+	out := list[service.LedgerLine]{Items: items}
+	if len(items) > limit {
+		out.Items = items[:limit]
+		out.Next = strconv.FormatInt(items[limit-1].Seq, 10)
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+// GetEntry shows an entry with its proof.
+func (s *Server) GetEntry(c *gin.Context, seq int64) {
+	e, err := s.service.LedgerEntry(c, seq)
+	s.answer(c, http.StatusOK, e, err)
+}
+
+// RedactEntry removes the body of an entry.
+func (s *Server) RedactEntry(c *gin.Context, seq int64) {
+	var in reason
+	if err := decode(c, maxBody, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	e, err := s.service.Redact(c, actor(c).Name, seq, in.Reason)
+	s.answer(c, http.StatusOK, e, err)
+}
+
+// GetGrowth proves that the ledger only grew.
+func (s *Server) GetGrowth(c *gin.Context, p api.GetGrowthParams) {
+	g, err := s.service.LedgerGrowth(c, p.From)
+	s.answer(c, http.StatusOK, g, err)
+}
+
+// ReplayDecision makes a recorded decision again.
+func (s *Server) ReplayDecision(c *gin.Context, id string) {
+	r, err := s.service.ReproduceDecision(c, id)
+	s.answer(c, http.StatusOK, r, err)
+}
+
+// GetDeviceThen shows a device as it stood at a moment.
+func (s *Server) GetDeviceThen(c *gin.Context, id string, p api.GetDeviceThenParams) {
+	at, err := value.ParseTime(p.At)
+	if err != nil {
+		s.fail(c, &service.QueryError{Param: "at", Message: err.Error()})
+		return
+	}
+	d, err := s.service.DeviceAt(c, id, at.Num())
+	if err == nil {
+		speakDevice(c, d.Detail)
+	}
+	s.answer(c, http.StatusOK, d, err)
+}
+
+// maxFollow bounds how long a follower is kept waiting for an entry.
+const maxFollow = time.Minute
+
+// ExportLedger streams entries.
+func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
+	from := max(p.From, 1)
+	if p.Format != "" && p.Format != "ndjson" && p.Format != "ocsf" {
+		s.fail(c, &service.QueryError{Param: "format", Message: "the format is ndjson or ocsf"})
+		return
+	}
+	if p.To < 0 || p.To > 0 && p.To < from {
+		s.fail(c, &service.QueryError{Param: "to", Message: "the last entry does not come before the first"})
+		return
+	}
+	if p.Wait != "" {
+		wait, err := value.ParseDuration(p.Wait)
+		if err != nil || wait.Num() < 0 || wait.Num() > maxFollow.Microseconds() {
+			s.fail(c, &service.QueryError{Param: "wait", Message: "how long to wait is a duration of at most a minute, as 30s"})
+			return
+		}
+		ctx, cancel := context.WithTimeout(c, time.Duration(wait.Num())*time.Microsecond)
+		s.service.Follow(ctx, from-1)
+		cancel()
+	}
+	origin := s.service.Ledger().Origin
+	var b []byte
+	s.stream(c, func(write func([]byte) error) error {
+		checkpoint, err := s.service.Export(c, from, p.To, func(l *ledger.Line) error {
+			if p.Format != "ocsf" {
+				b = ledger.AppendLine(b[:0], l)
+				return write(b)
+			}
+			events, err := l.OCSF(origin)
+			for _, e := range events {
+				if err == nil {
+					err = write(append(e, '\n'))
+				}
+			}
+			return err
+		})
+		if err == nil && p.Format != "ocsf" {
+			err = write(ledger.AppendLastLine(nil, checkpoint))
+		}
+		return err
+	})
+}
+
+// ExportStandings streams the level of every device.
+func (s *Server) ExportStandings(c *gin.Context) {
+	s.stream(c, func(write func([]byte) error) error {
+		var failed error
+		line := func(v any) {
+			raw, err := json.Marshal(v)
+			if err == nil && failed == nil {
+				err = write(append(raw, '\n'))
+			}
+			if failed == nil {
+				failed = err
+			}
+		}
+		size, err := s.service.Standings(c, func(x service.Standing) { line(x) })
+		if err == nil {
+			line(gin.H{"size": size})
+			err = failed
+		}
+		return err
+	})
+}
+
+// stream sends lines of JSON as they are made. What breaks off is cut, so that
+// nobody takes it for the whole.
+func (s *Server) stream(c *gin.Context, produce func(write func([]byte) error) error) {
+	sent := false
+	err := produce(func(b []byte) error {
+		if !sent {
+			c.Header("Content-Type", "application/x-ndjson")
+			c.Status(http.StatusOK)
+			sent = true
+		}
+		_, err := c.Writer.Write(b)
+		return err
+	})
+	switch {
+	case err != nil && !sent:
+		s.fail(c, err)
+	case err != nil:
+		if c.Err() == nil {
+			s.log.Error("a stream broke off", "path", c.Request.URL.Path, "error", err)
+		}
+		panic(http.ErrAbortHandler)
+	case !sent:
+		c.Data(http.StatusOK, "application/x-ndjson", nil)
+	}
+}
+
+// ledgerCheckpoint serves the newest signed head (C2SP tlog-tiles): it tells
+// nothing but how many entries there are, and is for everybody.
+func (s *Server) ledgerCheckpoint(c *gin.Context) {
+	c.Header("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/plain; charset=utf-8", s.service.Checkpoint())
+}
+
+// ledgerTile serves the tiles of the tree (C2SP tlog-tiles). Hashes are for
+// everybody; bundles of entries need the right to read.
+func (s *Server) ledgerTile(c *gin.Context) {
+	t, err := ledger.ParseTilePath(strings.TrimPrefix(c.Request.URL.Path, "/ledger/"))
+	if err != nil {
+		s.fail(c, newProblem(http.StatusNotFound, "%s", err))
+		return
+	}
+	if t.L < 0 {
+		if s.authorizeAs(c, service.MayRead); c.IsAborted() {
+			return
+		}
+	}
+	data, err := s.service.LedgerTile(c, t)
+	if errors.Is(err, store.ErrNotFound) {
+		s.fail(c, newProblem(http.StatusNotFound, "the ledger has no tile %s yet", c.Request.URL.Path))
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if t.L < 0 || t.W < ledger.TileWidth { // a redaction changes bundles
+		c.Header("Cache-Control", "no-cache")
+	} else {
+		c.Header("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	c.Data(http.StatusOK, "application/octet-stream", data)
+}
