@@ -771,8 +771,11 @@ type Ledger struct {
 	ClockAhead int64 `json:"clock_ahead,omitempty"`
 
 	// Key The public key, as verifiers take it (C2SP signed-note)
-	Key    string `json:"key"`
-	Origin string `json:"origin"`
+	Key string `json:"key"`
+
+	// Kinds The kinds of entry that there are
+	Kinds  []string `json:"kinds"`
+	Origin string   `json:"origin"`
 
 	// Root Base64
 	Root string `json:"root"`
@@ -964,6 +967,9 @@ type Problem struct {
 // Proof defines model for Proof.
 type Proof = ledger.Proof
 
+// ProofStep defines model for ProofStep.
+type ProofStep = ledger.Step
+
 // ProvenEntry defines model for ProvenEntry.
 type ProvenEntry struct {
 	About string                 `json:"about"`
@@ -979,11 +985,14 @@ type ProvenEntry struct {
 	Kind string `json:"kind"`
 
 	// Leaf Its hash in the tree, base64
-	Leaf       string `json:"leaf"`
-	Proof      Proof  `json:"proof"`
-	Redacted   bool   `json:"redacted,omitempty"`
-	RedactedBy int64  `json:"redacted_by,omitempty"`
-	Seq        int64  `json:"seq"`
+	Leaf string `json:"leaf"`
+
+	// Path What the hashes of the proof stand for, from the leaf upwards
+	Path       []ProofStep `json:"path"`
+	Proof      Proof       `json:"proof"`
+	Redacted   bool        `json:"redacted,omitempty"`
+	RedactedBy int64       `json:"redacted_by,omitempty"`
+	Seq        int64       `json:"seq"`
 }
 
 // Publication defines model for Publication.

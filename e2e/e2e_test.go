@@ -5,6 +5,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -44,6 +45,7 @@ const adminToken = "il_end_to_end_administrator"
 type server struct {
 	url  string
 	data string
+	home string // of the client's settings; "" for data
 	cmd  *exec.Cmd
 	done chan error
 }
@@ -109,7 +111,7 @@ type result struct {
 func (s *server) run(t *testing.T, stdin string, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(binary, args...)
-	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken)
+	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken, "XDG_CONFIG_HOME="+cmp.Or(s.home, s.data, os.TempDir()))
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut

@@ -18,66 +18,9 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 )
-
-// Whatever was answered before the power went is there afterwards.
-func TestAKilledServiceKeepsWhatItAnswered(t *testing.T) {
-	dir := t.TempDir()
-	s := start(t, "demo", dir)
-	var mu sync.Mutex
-	var answered []string
-	var wg sync.WaitGroup
-	stop := make(chan struct{})
-	for range 8 {
-		wg.Go(func() {
-			for {
-				select {
-				case <-stop:
-					return
-				default:
-				}
-				req, err := http.NewRequest("POST", s.url+"/access/v1/evaluation", strings.NewReader(evaluation))
-				if err != nil {
-					t.Error(err)
-					return
-				}
-				req.Header.Set("Authorization", "Bearer "+adminToken)
-				req.Header.Set("Content-Type", "application/json")
-				r, err := http.DefaultClient.Do(req)
-				if err != nil {
-					return // the service is gone
-				}
-				body, err := bufio.NewReader(r.Body).ReadString('}')
-				r.Body.Close()
-				if id := regexp.MustCompile(`"id":"(\w+)"`).FindStringSubmatch(body); err == nil && id != nil {
-					mu.Lock()
-					answered = append(answered, id[1])
-					mu.Unlock()
-				}
-			}
-		})
-	}
-	time.Sleep(300 * time.Millisecond)
-	if err := s.cmd.Process.Kill(); err != nil {
-		t.Fatal(err)
-	}
-	<-s.done
-	s.cmd = nil
-	close(stop)
-	wg.Wait()
-	s = start(t, "serve", dir)
-	if len(answered) < 20 {
-		t.Fatalf("only %d decisions were answered before the end", len(answered))
-	}
-	for _, id := range answered {
-		if r := s.call(t, "GET", "/api/v1/decisions/"+id, adminToken, "", ""); r.status != 200 {
-			t.Errorf("the decision %s was answered and is lost", id)
-		}
-	}
-}
 
 func TestTheFirstTokenIsPrintedOnce(t *testing.T) {
 	dir := t.TempDir()

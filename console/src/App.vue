@@ -29,6 +29,7 @@ async function signOut() {
         <router-link to="/gates">Gates</router-link>
         <router-link to="/ask">Ask</router-link>
         <router-link to="/decisions">Decisions</router-link>
+        <router-link to="/ledger">Ledger</router-link>
       </nav>
       <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}</span>
       <el-button link @click="signOut">Sign out</el-button>

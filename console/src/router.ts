@@ -30,6 +30,8 @@ export const router = createRouter({
     ] },
     { path: '/decisions', name: 'decisions', component: () => import('./views/DecisionsView.vue'), meta: { title: 'Decisions' } },
     { path: '/decisions/:id', name: 'decision', component: () => import('./views/DecisionView.vue'), props: true, meta: { title: 'Decision' } },
+    { path: '/ledger', name: 'ledger', component: () => import('./views/LedgerView.vue'), meta: { title: 'Ledger' } },
+    { path: '/ledger/:seq(\\d+)', name: 'entry', component: () => import('./views/EntryView.vue'), props: true, meta: { title: 'Entry' } },
     { path: '/:rest(.*)*', name: 'nothing', component: () => import('./views/NothingView.vue'), meta: { title: 'Nothing here' } },
   ],
 })

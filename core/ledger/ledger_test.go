@@ -335,6 +335,10 @@ func TestProofsAndHeads(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	steps := make().Path(1000)
+	if n := len(make().Hashes); len(steps) != n || steps[0] != (Step{First: 699, Last: 700, BesideFirst: 699, BesideLast: 699, Hash: m.lines[698].Leaf.String()}) || steps[n-1].First != 1 || steps[n-1].Last != 1000 || steps[n-1].BesideLast != 512 {
+		t.Errorf("%d hashes lead along %+v", n, steps)
+	}
 	part := makeLedger(t, 300)
 	seen := Head{head.Origin, 300, part.tree.Root()}
 	growth, err := ProveGrowth(300, 1000, m.read)

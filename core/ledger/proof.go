@@ -126,3 +126,47 @@ func CheckGrowth(seen, now Head, proof []string) error {
 	}
 	return nil
 }
+
+// Step is a step on the way from a leaf to the root: the tree of the entries so
+// far is joined with the one beside it.
+type Step struct {
+	// First and Last are the entries under the joined tree; BesideFirst and
+	// BesideLast those of them under the hash beside.
+	First       int64  `json:"first"`
+	Last        int64  `json:"last"`
+	BesideFirst int64  `json:"beside_first"`
+	BesideLast  int64  `json:"beside_last"`
+	Hash        string `json:"hash"`
+}
+
+// Path tells what the hashes of a proof stand for, from the leaf upwards
+// (RFC 6962, section 2.1.1).
+func (p *Proof) Path(size int64) []Step {
+	out := []Step{}
+	var climb func(low, high int64)
+	climb = func(low, high int64) { // leaves from low up to high, which is not one of them
+		if high-low < 2 {
+			return
+		}
+		half := int64(1)
+		for 2*half < high-low {
+			half *= 2
+		}
+		step := Step{First: low + 1, Last: high}
+		if middle := low + half; p.Seq <= middle {
+			climb(low, middle)
+			step.BesideFirst, step.BesideLast = middle+1, high
+		} else {
+			climb(middle, high)
+			step.BesideFirst, step.BesideLast = low+1, middle
+		}
+		if len(out) < len(p.Hashes) {
+			step.Hash = p.Hashes[len(out)]
+		}
+		out = append(out, step)
+	}
+	if p.Seq >= 1 && p.Seq <= size {
+		climb(0, size)
+	}
+	return out
+}

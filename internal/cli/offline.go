@@ -233,6 +233,7 @@ func (a *app) answer(f *rehearsal.Fleet, in io.Reader, path string, now int64) (
 	out := bufio.NewWriter(a.out)
 	defer out.Flush()
 	enc := json.NewEncoder(out)
+	enc.SetEscapeHTML(false)
 	for n := 1; lines.Scan(); n++ {
 		raw := bytes.TrimSpace(lines.Bytes())
 		if len(raw) == 0 {

@@ -277,7 +277,7 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Reti
 			return err
 		}
 		c.record(ledger.DeviceRetired, actor, d.ID, r)
-		c.appraise(c.base, d, stood(c.base.Book, old), cause{kind: byEnrolment, actor: actor})
+		c.settle(d, cause{kind: byEnrolment, actor: actor})
 		return nil
 	})
 	return r, err

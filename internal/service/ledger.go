@@ -20,11 +20,12 @@ import (
 
 // LedgerState is the ledger at a glance.
 type LedgerState struct {
-	Origin     string `json:"origin"`
-	Key        string `json:"key"` // the public key, as verifiers take it
-	Size       int64  `json:"size"`
-	Root       string `json:"root"`
-	Checkpoint string `json:"checkpoint"`
+	Origin     string        `json:"origin"`
+	Key        string        `json:"key"` // the public key, as verifiers take it
+	Size       int64         `json:"size"`
+	Root       string        `json:"root"`
+	Checkpoint string        `json:"checkpoint"`
+	Kinds      []ledger.Kind `json:"kinds"` // that there are
 	// Trouble says why nothing can be recorded at present, "" when it can.
 	Trouble string `json:"trouble,omitempty"`
 	// ClockAhead is by how many seconds the ledger's time is before the
@@ -36,7 +37,7 @@ type LedgerState struct {
 // Ledger tells the state of the ledger.
 func (s *Service) Ledger() *LedgerState {
 	head := s.store.Sealed()
-	out := &LedgerState{Origin: head.Origin, Key: s.key.Public, Size: head.Size, Root: head.Root.String(), Checkpoint: string(head.Checkpoint), Verification: s.verified.get()}
+	out := &LedgerState{Origin: head.Origin, Key: s.key.Public, Size: head.Size, Root: head.Root.String(), Checkpoint: string(head.Checkpoint), Kinds: ledger.Kinds, Verification: s.verified.get()}
 	if t := s.store.Trouble(); t != nil {
 		out.Trouble = t.Error()
 	}
@@ -113,6 +114,7 @@ type ShownEntry struct {
 	LedgerLine
 	Canonical string        `json:"canonical,omitempty"` // what is hashed
 	Proof     *ledger.Proof `json:"proof"`
+	Path      []ledger.Step `json:"path"` // what the hashes of the proof stand for
 	// RedactedBy is the entry that tells why the body is gone.
 	RedactedBy int64 `json:"redacted_by,omitempty"`
 }
@@ -137,7 +139,9 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ShownEntry, erro
 		out.RedactedBy = by[0].Seq
 	}
 	head := s.store.Sealed()
-	out.Proof, err = ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint, s.store.Tiles(ctx))
+	if out.Proof, err = ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint, s.store.Tiles(ctx)); err == nil {
+		out.Path = out.Proof.Path(head.Size)
+	}
 	return out, err
 }
 

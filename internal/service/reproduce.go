@@ -135,6 +135,12 @@ func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at 
 	if err != nil {
 		return nil, err
 	}
+	if len(steps) > 0 {
+		d.SeenAt = 0
+		for _, r := range d.Record.Readings() {
+			d.SeenAt = max(d.SeenAt, r.At)
+		}
+	}
 	snap.judge(d, &posture.Result{}, now)
 	return d, nil
 }

@@ -131,6 +131,11 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 		err = s.unseal(ctx, o)
 		s.opened = s.sealer.last
 	}
+	if err == nil { // SQLite opens a file that cannot be written without a word
+		if err = s.probe(); err != nil {
+			err = &TroubleError{time.Now(), err}
+		}
+	}
 	if err != nil {
 		return nil, errors.Join(err, write.Close(), read.Close())
 	}
@@ -199,9 +204,11 @@ const (
 func (s *Store) run() {
 	defer close(s.done)
 	group := make([]*commit, 0, maxShared)
-	retry := time.NewTicker(retryEvery)
-	defer retry.Stop()
 	for {
+		var retry <-chan time.Time
+		if s.trouble.Load() != nil {
+			retry = time.After(retryEvery)
+		}
 		select {
 		case first, ok := <-s.commits:
 			if !ok {
@@ -209,10 +216,8 @@ func (s *Store) run() {
 			}
 			group = s.gather(append(group[:0], first), len(group))
 			s.commitAll(group)
-		case <-retry.C:
-			if s.trouble.Load() != nil {
-				s.note(s.probe())
-			}
+		case <-retry:
+			s.note(s.probe())
 		}
 	}
 }

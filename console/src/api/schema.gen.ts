@@ -632,6 +632,183 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decisions/{id}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A recorded decision made again from what was kept, beside what was recorded */
+        get: operations["replayDecision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/then": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A device as it stood at a moment, computed again from what was kept */
+        get: operations["getDeviceThen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ledger at a glance, with its public key and its newest checkpoint */
+        get: operations["getLedger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the service check its whole ledger in the background; the state of that is in the ledger */
+        post: operations["verifyLedger"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Entries of the ledger, newest first */
+        get: operations["listEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/entries/{seq}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An entry with the proof that it is in the ledger (RFC 6962, section 2.1.1) */
+        get: operations["getEntry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/entries/{seq}/redact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove the body of an entry; its hash stays, and the redaction is an entry itself */
+        post: operations["redactEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/growth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2) */
+        get: operations["getGrowth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Entries, oldest first, as a stream
+         * @description One JSON object a line. As ndjson: {"entry": its canonical form, "leaf": its hash}, and at the end
+         *     {"checkpoint": the signed head}. As ocsf: events of the Open Cybersecurity Schema Framework.
+         */
+        get: operations["exportLedger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/standings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The level that every device stands at, and the size of the ledger at the same moment, as a stream
+         * @description One JSON object a line: {"device", "level"}, and at the end {"size"}.
+         */
+        get: operations["exportStandings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1724,6 +1901,159 @@ export interface components {
             seq?: number;
             /** @description The enforcer that asked */
             actor?: string;
+            /** @description Whether the body was removed: only the id and the time are left */
+            redacted?: boolean;
+            basis?: components["schemas"]["Basis"];
+        };
+        /** @description Which states a recorded decision was made from */
+        Basis: {
+            /**
+             * Format: int64
+             * @description In microseconds since the Unix epoch
+             */
+            moment: number;
+            /**
+             * Format: int64
+             * @description The revision of the device
+             */
+            device?: number;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            roster: number;
+        };
+        /** @description Something of the past computed again, beside what was recorded */
+        Reproduction: {
+            same: boolean;
+            differences: components["schemas"]["Disagreement"][];
+            at: string;
+            /** Format: int64 */
+            rulebook: number;
+            /** Format: int64 */
+            device_revision?: number;
+            /** Format: int64 */
+            people_revision: number;
+            /** Format: int64 */
+            roster_revision: number;
+        };
+        Disagreement: {
+            /** @description RFC 6901 */
+            pointer: string;
+            recorded?: unknown;
+            computed?: unknown;
+        };
+        PastDevice: components["schemas"]["Device"] & {
+            reproduction: components["schemas"]["Reproduction"];
+        };
+        Ledger: {
+            origin: string;
+            /** @description The public key, as verifiers take it (C2SP signed-note) */
+            key: string;
+            /** Format: int64 */
+            size: number;
+            /** @description Base64 */
+            root: string;
+            /** @description C2SP tlog-checkpoint */
+            checkpoint: string;
+            /** @description The kinds of entry that there are */
+            kinds: string[];
+            /** @description Why nothing can be recorded at present */
+            trouble?: string;
+            /**
+             * Format: int64
+             * @description By how many seconds the ledger's time is before the machine's clock, which was set back
+             */
+            clock_ahead?: number;
+            verification: components["schemas"]["Verification"];
+        };
+        Verification: {
+            /** @enum {string} */
+            state: "never" | "running" | "sound" | "broken";
+            at?: string;
+            /**
+             * Format: int64
+             * @description Entries checked
+             */
+            size: number;
+            /**
+             * Format: int64
+             * @description Entries to check
+             */
+            of: number;
+            redacted: number;
+            /** @description Whose level follows from their entries */
+            devices: number;
+            /** Format: int64 */
+            millis: number;
+            problems: components["schemas"]["LedgerProblem"][];
+            more?: number;
+        };
+        LedgerProblem: {
+            /** Format: int64 */
+            seq: number;
+            message: string;
+        };
+        Entry: {
+            /** Format: int64 */
+            seq: number;
+            at: string;
+            kind: string;
+            actor: string;
+            about: string;
+            /** @description What it says in a few words */
+            gist: string;
+            /** @description Its hash in the tree, base64 */
+            leaf: string;
+            redacted?: boolean;
+            body?: {
+                [key: string]: unknown;
+            };
+        };
+        EntryPage: {
+            items: components["schemas"]["Entry"][];
+            next?: string;
+        };
+        ProvenEntry: components["schemas"]["Entry"] & {
+            /** @description What is hashed (RFC 8785) */
+            canonical?: string;
+            proof: components["schemas"]["Proof"];
+            /** @description What the hashes of the proof stand for, from the leaf upwards */
+            path: components["schemas"]["ProofStep"][];
+            /** Format: int64 */
+            redacted_by?: number;
+        };
+        Proof: {
+            /** Format: int64 */
+            seq: number;
+            entry: string;
+            leaf: string;
+            hashes: string[];
+            checkpoint: string;
+        };
+        ProofStep: {
+            /**
+             * Format: int64
+             * @description The entries under the joined tree
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
+            /**
+             * Format: int64
+             * @description The entries under the hash
+             */
+            beside_first: number;
+            /** Format: int64 */
+            beside_last: number;
+            hash: string;
+        };
+        Growth: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            hashes: string[];
+            checkpoint: string;
         };
         DecisionCount: {
             /** @description The beginning of the stretch */
@@ -2944,6 +3274,264 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Answer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replayDecision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Whether it is the same */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reproduction"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeviceThen: {
+        parameters: {
+            query: {
+                /** @description The moment (RFC 3339) */
+                at: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its id, serial or hardware id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastDevice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLedger: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ledger */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ledger"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyLedger: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it stands */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEntries: {
+        parameters: {
+            query?: {
+                /** @description A kind, or the beginning of several with its dot, as waiver. */
+                kind?: string;
+                /** @description Who did it: the name of a token, clock or service */
+                actor?: string;
+                /** @description The id of what it is about */
+                about?: string;
+                /** @description A device that it is about or speaks of */
+                device?: string;
+                /** @description A person that it speaks of */
+                person?: string;
+                /** @description Not before this moment (RFC 3339) */
+                since?: string;
+                /** @description Before this moment (RFC 3339) */
+                until?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entry */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProvenEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    redactEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The entry that tells of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGrowth: {
+        parameters: {
+            query: {
+                /** @description The size it had */
+                from: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proof */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Growth"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportLedger: {
+        parameters: {
+            query?: {
+                /** @description The first entry, 1 by default */
+                from?: number;
+                /** @description The last entry, the newest by default */
+                to?: number;
+                /** @description ndjson or ocsf */
+                format?: string;
+                /** @description How long to wait for the first entry when it is not there yet, as 30s; at most a minute */
+                wait?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportStandings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The standings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -104,7 +104,7 @@ const cures = computed(() => {
     </template>
 
     <footer class="soft small">
-      <template v-if="answer.id">Decision <CopyText :text="answer.id" />, entry {{ answer.seq }} of the ledger, asked by {{ answer.actor }} <TimeText :time="answer.at" />, rulebook {{ answer.rulebook }}.</template>
+      <template v-if="answer.id">Decision <CopyText :text="answer.id" />, <router-link v-if="answer.seq" :to="{ name: 'entry', params: { seq: answer.seq } }">entry {{ answer.seq }}</router-link> of the ledger, asked by {{ answer.actor }} <TimeText :time="answer.at" />, rulebook {{ answer.rulebook }}.</template>
       <template v-else>A trial under rulebook {{ answer.rulebook }}: nothing was recorded and nobody was let in.</template>
       <template v-if="answer.outcome === 'allow' && !answer.break_glass"> The answer holds until {{ answer.valid_until }}.</template>
     </footer>

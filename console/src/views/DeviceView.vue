@@ -1,22 +1,30 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
-import { api, must } from '../api/client'
+import { computed, ref, watch } from 'vue'
+import { api, must, type Device, type Reproduction } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import DeviceHistory from '../components/DeviceHistory.vue'
 import DeviceSheet from '../components/DeviceSheet.vue'
 import GrantForm from '../components/GrantForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
+import ReproductionNote from '../components/ReproductionNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { useLoad } from '../composables/useLoad'
+import { useQuery } from '../composables/useQuery'
 import { useSession } from '../stores/session'
 
 const props = defineProps<{ id: string }>()
 const session = useSession()
+const { query, set } = useQuery('at')
 const { data: device, problem, loading, again } = useLoad(
-  () => must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
-  () => props.id,
+  (): Promise<Device & { reproduction?: Reproduction }> => query.value.at
+    ? must(api.GET('/api/v1/devices/{id}/then', { params: { path: { id: props.id }, query: { at: query.value.at } } }))
+    : must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
+  () => [props.id, query.value.at],
 )
+const then = ref('')
+watch(() => query.value.at, (at) => { then.value = at ? at.slice(0, 16) : '' }, { immediate: true })
+const goBack = () => set({ at: then.value ? `${then.value}:00Z` : '' })
 const vouching = ref(false)
 const retiring = ref(false)
 const retire = (reason: string) => must(api.POST('/api/v1/devices/{id}/retire', { params: { path: { id: props.id } }, body: { reason } }))
@@ -55,7 +63,13 @@ function vouched() {
     <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 
     <GrantForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
-    <DeviceSheet :device="device" :waivable="session.mayWaive" @changed="again" />
+    <form class="then small" @submit.prevent="goBack">
+      <label>As it stood at <input v-model="then" type="datetime-local" name="then"> UTC</label>
+      <el-button size="small" native-type="submit" :disabled="then === ''" :loading="loading">Go back</el-button>
+      <el-button v-if="query.at" size="small" link type="primary" @click="set({ at: '' })">Show it as it stands now</el-button>
+    </form>
+    <ReproductionNote v-if="device.reproduction" :reproduction="device.reproduction" />
+    <DeviceSheet :device="device" :waivable="session.mayWaive && !query.at" @changed="again" />
     <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">Refused of {{ r.source }} <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}</p>
 
     <DeviceHistory :id="device.id" :ladder="device.top + 1" :version="device.since + device.seen_at + device.waivers.length + device.vouches.length" />
@@ -94,6 +108,8 @@ function vouched() {
 </template>
 
 <style scoped>
+.then { display: flex; gap: 10px; align-items: center; margin: 8px 0; }
+.then input { font: inherit; color: inherit; background: var(--sheet); border: 1px solid var(--rule-strong); padding: 1px 6px; }
 .retired { border-left: 3px solid var(--metal); padding-left: 14px; }
 header { display: flex; justify-content: space-between; align-items: baseline; gap: 24px; }
 .narrow { max-width: 900px; }

@@ -58,6 +58,7 @@ async function take(version: number) {
           <td>{{ r.message }}</td>
           <td><CopyText :text="r.digest"><code>{{ r.digest.slice(0, 12) }}</code></CopyText></td>
           <td class="right">
+            <router-link :to="{ name: 'ledger', query: { kind: 'rulebook.published', about: String(r.version) } }" class="small">In the ledger</router-link>
             <el-button v-if="r.version > 1" link type="primary" @click="open(r.version)">{{ opened === r.version ? 'Close' : 'What it changed' }}</el-button>
             <el-button v-if="session.mayPublish && r.version !== draft.inForce?.version" link @click="take(r.version)">Go back to it</el-button>
           </td>

@@ -1,0 +1,229 @@
+package service_test
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/service"
+)
+
+// decide asks for a decision that counts and returns its id.
+func decide(t *testing.T, s *service.Service, person, device string) string {
+	t.Helper()
+	raw, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
+		Context: &access.Context{Device: &access.DeviceRef{ID: device}}})
+	var answer struct{ Context struct{ ID string } }
+	if err == nil {
+		err = json.Unmarshal(raw, &answer)
+	}
+	if err != nil || answer.Context.ID == "" {
+		t.Fatalf("%s (%v)", raw, err)
+	}
+	return answer.Context.ID
+}
+
+func verified(t *testing.T, s *service.Service) *service.Verification {
+	t.Helper()
+	for s.BeginVerification(); ; time.Sleep(time.Millisecond) {
+		if v := s.Ledger().Verification; v.State != "running" {
+			return v
+		}
+	}
+}
+
+// A week of everything that can happen to devices, people and rules; then every
+// decision and many standings come out again as they were recorded.
+func TestThePastIsComputedAgainAsItWas(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		s := open(t, dir)
+		defer func() { shut(t, s) }()
+		r := rand.New(rand.NewPCG(7, 7))
+		publish(t, s, house)
+		texts := []string{house, strings.Replace(house, "os.version >= 14", "os.version >= 14.2", 1), strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}", "{id: disc, check: storage.encrypted, cap: unproven}", 1), strings.Replace(house, "level >= sound", "level >= limited", 1)}
+		devices := []string{"d1", "d2", "d3"}
+		var ids []string
+		var moments []time.Time
+		waivers := []string{}
+		must := func(err error) {
+			t.Helper()
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		for range 250 {
+			d := devices[r.IntN(len(devices))]
+			switch r.IntN(12) {
+			case 0:
+				_, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}}, AcceptImpact: "a trial"})
+				must(err)
+			case 1:
+				_, _, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}})
+				must(err)
+			case 2:
+				if g, err := s.Waive(ctx, "desk", service.GrantRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}); err == nil {
+					waivers = append(waivers, g.ID)
+				}
+			case 3:
+				if n := len(waivers); n > 0 {
+					_, _ = s.Revoke(ctx, "desk", waivers[n-1], "done") // it may have ended
+					waivers = waivers[:n-1]
+				}
+			case 4:
+				_, _, err := s.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "S-" + d}})
+				must(err)
+			case 5:
+				if r.IntN(4) == 0 {
+					_, _ = s.Retire(ctx, "it", d, "lost") // it may not be known yet
+					e, err := s.Enrol(ctx, "agent", service.Claims{Platform: "windows", Serial: "S-" + d})
+					if err == nil && e.State == service.Held {
+						_, err = s.SettleEnrolment(ctx, "desk", e.ID, true, "found")
+					}
+					must(err)
+				}
+			case 6:
+				time.Sleep(time.Duration(r.IntN(300)) * time.Minute)
+			default:
+				report(t, s, d, fmt.Sprintf(`"form":"laptop","serial":"S-%s","storage.encrypted":%t,"os.version":"14.%d","threat.score":%d,"owner":"maren"`, d, r.IntN(3) > 0, r.IntN(4), r.IntN(60)))
+			}
+			time.Sleep(time.Duration(1+r.IntN(900)) * time.Second)
+			synctest.Wait()
+			ids = append(ids, decide(t, s, []string{"maren", "nobody"}[r.IntN(2)], d))
+			moments = append(moments, s.Now())
+		}
+		check := func() {
+			t.Helper()
+			for _, id := range ids {
+				if got, err := s.ReproduceDecision(ctx, id); err != nil || !got.Same {
+					t.Fatalf("decision %s: %+v (%v)", id, got, err)
+				}
+			}
+			for _, at := range moments {
+				for _, d := range devices {
+					got, err := s.DeviceAt(ctx, d, at.UnixMicro())
+					var early *service.InputError
+					if errors.As(err, &early) && strings.Contains(early.Message, "first seen") {
+						continue
+					}
+					if err != nil || !got.Reproduction.Same {
+						t.Fatalf("%s at %s: %+v (%v)", d, at, got, err)
+					}
+				}
+			}
+		}
+		check()
+		if v := verified(t, s); v.State != "sound" || v.Devices != len(devices) {
+			t.Errorf("the ledger is %+v", v)
+		}
+		shut(t, s)
+		s = open(t, dir)
+		check()
+		shut(t, s)
+
+		db, err := sql.Open("sqlite", service.DatabasePath(dir))
+		must(err)
+		if _, err := db.Exec(`UPDATE device_past SET undo = replace(undo, '"storage.encrypted":true', '"storage.encrypted":false')`); err != nil {
+			t.Fatal(err)
+		}
+		must(db.Close())
+		s = open(t, dir)
+		different := 0
+		for _, id := range ids {
+			if got, err := s.ReproduceDecision(ctx, id); err != nil || !got.Same {
+				different++
+			}
+		}
+		if different == 0 {
+			t.Error("the kept past was changed, and every decision comes out the same")
+		}
+	})
+}
+
+func TestThePastIsForgottenWhenItsTimeIsOver(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s, err := service.Open(ctx, service.Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only", KeepPast: 48 * time.Hour, Log: slog.New(slog.DiscardHandler)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer shut(t, s)
+		publish(t, s, house)
+		var ids []string
+		var moments []int64
+		for i := range 5 {
+			report(t, s, "d1", strings.Replace(good, "14.1", fmt.Sprint("14.", i), 1))
+			time.Sleep(time.Hour)
+			ids, moments = append(ids, decide(t, s, "maren", "d1")), append(moments, s.Now().UnixMicro())
+			time.Sleep(23 * time.Hour)
+		}
+		time.Sleep(time.Hour)
+		synctest.Wait()
+		kept := 0
+		for i, id := range ids {
+			_, err := s.ReproduceDecision(ctx, id)
+			_, then := s.DeviceAt(ctx, "d1", moments[i])
+			if (err == nil) != (then == nil) {
+				t.Errorf("day %d: the decision says %v, the device %v", i, err, then)
+			}
+			if err == nil {
+				kept++
+			} else if !strings.Contains(err.Error(), "no longer kept") {
+				t.Errorf("day %d: %v", i, err)
+			}
+		}
+		if kept < 2 || kept > 3 {
+			t.Errorf("of five days, with two kept, %d can be computed again", kept)
+		}
+	})
+}
+
+func TestRedactionTakesTheBodyAndLeavesTheProof(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	report(t, s, "d1", good)
+	id := decide(t, s, "maren", "d1")
+	d, err := s.Decision(ctx, id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Redact(ctx, "dpo", d.Seq, " "); err == nil {
+		t.Error("it takes no reason")
+	}
+	told, err := s.Redact(ctx, "dpo", d.Seq, "erasure")
+	if err != nil || told.Kind != ledger.Redacted || told.Actor != "dpo" {
+		t.Fatal(told, err)
+	}
+	for what, seq := range map[string]int64{"again": d.Seq, "itself": told.Seq, "none": 999} {
+		if _, err := s.Redact(ctx, "dpo", seq, "erasure"); err == nil {
+			t.Errorf("%s is redacted", what)
+		}
+	}
+	e, err := s.LedgerEntry(ctx, d.Seq)
+	if err != nil || !e.Redacted || e.Canonical != "" || e.RedactedBy != told.Seq || e.Proof.Leaf != e.Leaf {
+		t.Errorf("it is shown as %+v (%v)", e, err)
+	}
+	if got, err := s.Decision(ctx, id); err != nil || !got.Redacted || got.Asked.Subject.ID != "" {
+		t.Errorf("the decision is shown as %+v (%v)", got, err)
+	}
+	if _, err := s.Decisions(ctx, service.DecisionQuery{Person: "maren", Limit: 10}); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.ReproduceDecision(ctx, id); err == nil {
+		t.Error("it is computed again from nothing")
+	}
+	if v := verified(t, s); v.State != "sound" || v.Redacted != 1 {
+		t.Errorf("the ledger is %+v", v)
+	}
+}
