@@ -31,11 +31,11 @@ const (
 
 // Obstacle is a rule that keeps a device below a level.
 type Obstacle struct {
+	Remedy  map[string]rulebook.Remedy `json:"remedy,omitempty"`
 	Rule    string                     `json:"rule"`
 	Title   string                     `json:"title,omitempty"`
 	Verdict string                     `json:"verdict"`
 	Why     []condition.Leaf           `json:"why"`
-	Remedy  map[string]rulebook.Remedy `json:"remedy,omitempty"`
 }
 
 // Device is the device a request comes from. The zero Device is an unknown one.

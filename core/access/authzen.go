@@ -15,16 +15,16 @@ import (
 // Authorization API 1.0 (section 6). Members it does not know are ignored, as
 // the specification asks.
 type Evaluation struct {
-	Subject  Entity   `json:"subject"`
 	Action   Action   `json:"action"`
-	Resource Entity   `json:"resource"`
 	Context  *Context `json:"context,omitempty"`
+	Resource Entity   `json:"resource"`
+	Subject  Entity   `json:"subject"`
 }
 
 // Entity is a subject or a resource (sections 5.1 and 5.2).
 type Entity struct {
-	Type string `json:"type"`
 	ID   string `json:"id"`
+	Type string `json:"type"`
 }
 
 // Action is what the subject wants to do (section 5.3).
@@ -35,25 +35,25 @@ type Action struct {
 // Context is what we read of the context (section 5.4): the device, and how
 // and from where the person comes.
 type Context struct {
+	Auth    *Auth      `json:"auth,omitempty"`
+	Country string     `json:"country,omitempty"`
 	Device  *DeviceRef `json:"device,omitempty"`
 	IP      string     `json:"ip,omitempty"`
-	Country string     `json:"country,omitempty"`
-	Auth    *Auth      `json:"auth,omitempty"`
 }
 
 // DeviceRef points at a device by one or more of its keys.
 type DeviceRef struct {
+	CertificateSHA256 string `json:"certificate_sha256,omitempty"`
+	HardwareID        string `json:"hardware_id,omitempty"`
 	ID                string `json:"id,omitempty"`
 	Serial            string `json:"serial,omitempty"`
-	HardwareID        string `json:"hardware_id,omitempty"`
-	CertificateSHA256 string `json:"certificate_sha256,omitempty"`
 }
 
 // Auth is how the person signed in.
 type Auth struct {
-	MFA     *bool    `json:"mfa,omitempty"`
-	Methods []string `json:"methods,omitempty"`
 	At      string   `json:"at,omitempty"`
+	Methods []string `json:"methods,omitempty"`
+	MFA     *bool    `json:"mfa,omitempty"`
 }
 
 // Response is an access evaluation response (section 6.2).

@@ -14,13 +14,13 @@ import (
 // GateRuling is what one gate that matched came to.
 type GateRuling struct {
 	Gate    string            `json:"gate"`
-	Number  int               `json:"number,omitempty"`
-	Title   string            `json:"title,omitempty"`
-	Shadow  bool              `json:"shadow,omitempty"` // worked out, without effect
-	Verdict string            `json:"verdict"`          // met, deny or step-up
-	Need    string            `json:"need"`
-	Why     []condition.Leaf  `json:"why"`
 	Message map[string]string `json:"message,omitempty"`
+	Need    string            `json:"need"`
+	Number  int               `json:"number,omitempty"`
+	Shadow  bool              `json:"shadow,omitempty"` // worked out, without effect
+	Title   string            `json:"title,omitempty"`
+	Verdict string            `json:"verdict"` // met, deny or step-up
+	Why     []condition.Leaf  `json:"why"`
 
 	level rulebook.Level // the level that the need asks for and the device lacks
 }
@@ -33,23 +33,24 @@ func (g *GateRuling) Label() string {
 	return g.Gate
 }
 
-// Decision is the answer to a request, in full.
+// Decision is the answer to a request, in full. Here and in what is part of it
+// the members have the order of canonical JSON, for the ledger.
 type Decision struct {
-	Outcome    Outcome      `json:"outcome"`
-	Level      string       `json:"level"`
-	Device     string       `json:"device,omitempty"`
-	Known      bool         `json:"known_device"`
 	BreakGlass bool         `json:"break_glass,omitempty"`
+	Device     string       `json:"device,omitempty"`
 	Gates      []GateRuling `json:"gates"`
-	// ShadowOutcome is the answer if shadow gates were enforced, when it differs.
-	ShadowOutcome Outcome `json:"shadow_outcome,omitempty"`
-	// ReasonUser and ReasonAdmin say why, by language.
-	ReasonUser  map[string]string `json:"reason_user"`
+	Known      bool         `json:"known_device"`
+	Level      string       `json:"level"`
+	Outcome    Outcome      `json:"outcome"`
+	// ReasonAdmin and ReasonUser say why, by language.
 	ReasonAdmin map[string]string `json:"reason_admin"`
-	// ToAllow says what would make it allow; empty when it is.
-	ToAllow []string `json:"to_allow,omitempty"`
+	ReasonUser  map[string]string `json:"reason_user"`
 	// Remedies are the rules a person can mend to get through.
 	Remedies []Obstacle `json:"remedies,omitempty"`
+	// ShadowOutcome is the answer if shadow gates were enforced, when it differs.
+	ShadowOutcome Outcome `json:"shadow_outcome,omitempty"`
+	// ToAllow says what would make it allow; empty when it is.
+	ToAllow []string `json:"to_allow,omitempty"`
 	// ValidUntil is how long the answer may be relied on, in RFC 3339.
 	ValidUntil string `json:"valid_until"`
 }

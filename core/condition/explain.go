@@ -17,14 +17,14 @@ type Origins interface {
 
 // Leaf is a part of a condition that decided its value.
 type Leaf struct {
-	Condition string `json:"condition"`          // the leaf, printed canonically
-	Path      string `json:"path,omitempty"`     // the name it reads
-	Required  string `json:"required"`           // what the name must be
-	Observed  string `json:"observed,omitempty"` // what it was, as text
-	Holds     Tri    `json:"holds"`              // whether the requirement is met
-	Source    string `json:"source,omitempty"`   // who said so
-	At        string `json:"observed_at,omitempty"`
 	Age       string `json:"age,omitempty"`
+	Condition string `json:"condition"`          // the leaf, printed canonically
+	Holds     Tri    `json:"holds"`              // whether the requirement is met
+	Observed  string `json:"observed,omitempty"` // what it was, as text
+	At        string `json:"observed_at,omitempty"`
+	Path      string `json:"path,omitempty"`    // the name it reads
+	Required  string `json:"required"`          // what the name must be
+	Source    string `json:"source,omitempty"`  // who said so
 	Unknown   string `json:"unknown,omitempty"` // why nothing is known
 
 	// Bound is the constant the name is compared with, if there is one.

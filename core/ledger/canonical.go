@@ -23,8 +23,8 @@ func Canonical(raw []byte) ([]byte, error) {
 }
 
 // plain reports whether a JSON value is in its canonical form for sure. It
-// knows the commonest shapes only: keys in ASCII, whole numbers of up to 15
-// digits, text with no escapes but those of quotes and backslashes. Making entries in that shape spares most of the
+// knows the commonest shapes only: keys in ASCII, whole numbers that double
+// precision holds, text with no escapes but those of quotes and backslashes. Making entries in that shape spares most of the
 // cost of canonicalising.
 func plain(raw []byte) bool {
 	end := plainValue(raw, 0, 0)
@@ -51,7 +51,8 @@ func plainValue(b []byte, i, depth int) int {
 		for end < len(b) && b[end] >= '0' && b[end] <= '9' {
 			end++
 		}
-		if end-i > 15 || end < len(b) && (b[end] == '.' || b[end] == 'e' || b[end] == 'E') {
+		const exact = 16 // digits, of a number below 2^53
+		if end-i > exact || end-i == exact && c == '9' || end < len(b) && (b[end] == '.' || b[end] == 'e' || b[end] == 'E') {
 			return 0
 		}
 		return end

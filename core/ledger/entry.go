@@ -12,9 +12,11 @@
 package ledger
 
 import (
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"strconv"
 	"time"
 
@@ -86,6 +88,11 @@ var ErrTooLarge = errors.New("the entry is larger than the ledger takes")
 // Append appends the canonical form of an entry: the form that is hashed. An
 // entry whose body was removed has none; it is appended without a body.
 func (e *Entry) Append(b []byte) []byte {
+	return append(strconv.AppendInt(e.appendHead(b), e.Seq, 10), '}')
+}
+
+// appendHead appends all of the canonical form that stands before the number.
+func (e *Entry) appendHead(b []byte) []byte {
 	text := func(name, text string) {
 		b = append(b, name...)
 		b, _ = jsontext.AppendQuote(b, text) // what is not UTF-8 becomes U+FFFD
@@ -98,7 +105,7 @@ func (e *Entry) Append(b []byte) []byte {
 		b = append(append(b, `,"body":`...), e.Body...)
 	}
 	text(`,"kind":`, string(e.Kind))
-	return append(strconv.AppendInt(append(b, `,"seq":`...), e.Seq, 10), '}')
+	return append(b, `,"seq":`...)
 }
 
 // timeLayout is RFC 3339 in UTC with microseconds, always six digits: times of
@@ -122,3 +129,28 @@ func ParseTime(text string) (int64, error) {
 // Leaf is the hash of an entry in the tree (RFC 6962, section 2.1), given its
 // canonical form.
 func Leaf(canonical []byte) tlog.Hash { return tlog.RecordHash(canonical) }
+
+// Prepared is the hash of an entry but for its number, which comes last in the
+// canonical form: whoever makes an entry can do most of the work before it is
+// known.
+type Prepared struct{ sum hash.Hash }
+
+// Prepare hashes an entry but for its number. scratch is room to work in, and
+// is returned to be used again.
+func (e *Entry) Prepare(scratch []byte) (Prepared, []byte) {
+	scratch = e.appendHead(append(scratch[:0], leafPrefix))
+	sum := sha256.New()
+	sum.Write(scratch) // never fails
+	return Prepared{sum}, scratch
+}
+
+// leafPrefix tells leaves from nodes (RFC 6962, section 2.1).
+const leafPrefix = 0
+
+// Leaf is the hash of the entry with a number. It can be asked for once.
+func (p Prepared) Leaf(seq int64) (leaf tlog.Hash) {
+	var tail [24]byte
+	p.sum.Write(append(strconv.AppendInt(tail[:0], seq, 10), '}'))
+	p.sum.Sum(leaf[:0])
+	return leaf
+}

@@ -114,8 +114,8 @@ func (r *Rule) Check(platform string) *condition.Program {
 
 // Remedy is what a person does to pass a rule, in one language.
 type Remedy struct {
-	Title string `json:"title"`
 	Steps string `json:"steps,omitempty"`
+	Title string `json:"title"`
 }
 
 // Gate is one access rule.

@@ -1,12 +1,14 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -19,23 +21,24 @@ import (
 
 // Answer is a decision as it is recorded and shown.
 type Answer struct {
-	ID       string             `json:"id,omitempty"`
-	Code     string             `json:"code,omitempty"` // what a person reads to the help desk
-	At       string             `json:"at"`
-	Asked    *access.Evaluation `json:"asked"`
-	Rulebook int64              `json:"rulebook"` // the version that decided
-	// KnownPerson tells whether the directory knows the person.
-	KnownPerson bool `json:"known_person"`
+	Asked *access.Evaluation `json:"asked"`
+	At    string             `json:"at"`
 	// Basis is what a recorded decision rests on; nil in a trial.
 	Basis *Basis `json:"basis,omitempty"`
+	Code  string `json:"code,omitempty"` // what a person reads to the help desk
+	ID    string `json:"id,omitempty"`
+	// KnownPerson tells whether the directory knows the person.
+	KnownPerson bool  `json:"known_person"`
+	Rulebook    int64 `json:"rulebook"` // the version that decided
+
 	*access.Decision
 }
 
 // Basis says which states a decision was made from, so that it can be made
 // again. The rulebook's version stands beside it.
 type Basis struct {
-	Moment int64 `json:"moment"`           // in microseconds since the Unix epoch
 	Device int64 `json:"device,omitempty"` // the revision of the device; 0: none was known
+	Moment int64 `json:"moment"`           // in microseconds since the Unix epoch
 	People int64 `json:"people"`           // the revision of the directory
 	Roster int64 `json:"roster"`           // the revision of the roster
 }
@@ -151,7 +154,7 @@ func (a *Answer) response(decision json.RawMessage) json.RawMessage {
 	if a.Code != "" {
 		head = fmt.Appendf(nil, `{"id":%q,"code":%q}`, a.ID, a.Code)
 	}
-	response = append(response, joinObjects(head, decision)...)
+	response = append(append(append(response, head[:len(head)-1]...), ','), decision[1:]...)
 	return append(response, '}')
 }
 
@@ -176,7 +179,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	decision := mustJSON(a.Decision)
 	head := *a
 	head.Decision = nil
-	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: joinObjects(mustJSON(head), decision)}}
+	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: mergeObjects(mustJSON(head), decision)}}
 	if err := s.store.Commit(&batch); err != nil {
 		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
 	}
@@ -205,11 +208,30 @@ func newCode() string {
 	return string(out)
 }
 
-// joinObjects makes one JSON object of two that are not empty. The decision in
-// an answer and in its entry is the same, and is encoded once.
-func joinObjects(a, b []byte) []byte {
-	out := append(make([]byte, 0, len(a)+len(b)), a[:len(a)-1]...)
-	return append(append(out, ','), b[1:]...)
+// mergeObjects makes one JSON object of two that have no member in common, its
+// members sorted: the decision in an answer and in its entry is the same, and is
+// encoded once. The types that are recorded have their members in the order of
+// canonical JSON, so that nothing is left to do for it.
+func mergeObjects(a, b []byte) []byte {
+	type member struct{ key, value []byte }
+	var room [32]member
+	members := room[:0]
+	for _, object := range [][]byte{a, b} {
+		for key, value := range value.Members(object) {
+			members = append(members, member{key, value})
+		}
+	}
+	slices.SortFunc(members, func(x, y member) int { return bytes.Compare(x.key, y.key) })
+	out := make([]byte, 0, len(a)+len(b))
+	for i, m := range members {
+		sep := byte(',')
+		if i == 0 {
+			sep = '{'
+		}
+		out = append(append(append(out, sep, '"'), m.key...), '"', ':')
+		out = append(out, m.value...)
+	}
+	return append(out, '}')
 }
 
 // DecisionQuery selects recorded decisions.

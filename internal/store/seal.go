@@ -102,33 +102,33 @@ func (s *sealer) clone() *sealer {
 
 // add numbers an entry, gives it a time that is not before the last one's, and
 // adds it to the tree.
-func (s *sealer) add(e *ledger.Entry) tlog.Hash {
+func (s *sealer) add(e *ledger.Entry, prepared ledger.Prepared) tlog.Hash {
 	e.Seq = s.tree.Size() + 1
-	if e.Kind != ledger.ClockReset {
-		e.At = max(e.At, s.last)
+	if e.At < s.last && e.Kind != ledger.ClockReset {
+		e.At = s.last
+		prepared, s.scratch = e.Prepare(s.scratch)
 	}
 	s.last = e.At
-	s.scratch = e.Append(s.scratch[:0])
-	leaf := ledger.Leaf(s.scratch)
+	leaf := prepared.Leaf(e.Seq)
 	s.tree.Add(leaf, func(level int, n int64, h tlog.Hash) { s.tiles = append(s.tiles, level, n, h[:]) })
 	return leaf
 }
 
-// sign signs the head and writes it.
-func (s *sealer) sign(tx *sql.Tx) (*Sealed, error) {
+// sign signs the head.
+func (s *sealer) sign() *Sealed {
 	head := ledger.Head{Origin: s.key.Signer.Name(), Size: s.tree.Size(), Root: s.tree.Root()}
 	checkpoint, err := head.Sign(s.key.Signer)
 	if err != nil {
-		return nil, fmt.Errorf("sign the head of the ledger: %w", err)
+		panic(err) // the head is of the key's own ledger, and Ed25519 signs anything
 	}
-	if _, err := tx.Exec("INSERT OR REPLACE INTO head (id, size, checkpoint) VALUES (1, ?, ?)", head.Size, string(checkpoint)); err != nil {
-		return nil, fmt.Errorf("write the head of the ledger: %w", err)
-	}
-	return &Sealed{head, checkpoint}, nil
+	return &Sealed{head, checkpoint}
 }
 
-// canonicalise brings the bodies of a batch into canonical form.
-func (b *Batch) canonicalise() error {
+// prepare brings the bodies of a batch into canonical form, and hashes its
+// entries as far as can be done before they are numbered.
+func (b *Batch) prepare() error {
+	b.prepared = make([]ledger.Prepared, len(b.Entries))
+	var scratch []byte
 	for i := range b.Entries {
 		e := &b.Entries[i]
 		body, err := ledger.Canonical(e.Body)
@@ -140,6 +140,7 @@ func (b *Batch) canonicalise() error {
 			return fmt.Errorf("%w: its body has %d bytes", ledger.ErrTooLarge, len(body))
 		}
 		e.Body = body
+		b.prepared[i], scratch = e.Prepare(scratch)
 	}
 	return nil
 }
@@ -218,7 +219,7 @@ func (s *Store) mark(ctx context.Context, kind ledger.Kind, at int64, body map[s
 	if err := b.Record(ledger.Entry{At: at, Kind: kind, Actor: ledger.Service, About: "ledger"}, body); err != nil {
 		return err
 	}
-	if err := b.canonicalise(); err != nil {
+	if err := b.prepare(); err != nil {
 		return err
 	}
 	return s.writeAll([]*commit{{batch: &b}})
@@ -243,12 +244,12 @@ func (s *Store) sealAll(ctx context.Context, newest int64) error {
 			break
 		}
 		b := Batch{Entries: entries}
-		if err = b.canonicalise(); err != nil {
+		if err = b.prepare(); err != nil {
 			break
 		}
 		for i := range b.Entries {
 			e := &b.Entries[i]
-			leaf := seal.add(e)
+			leaf := seal.add(e, b.prepared[i])
 			if _, err = tx.ExecContext(ctx, "UPDATE entries SET at = ?, body = ?, leaf = ? WHERE seq = ?", e.At, string(e.Body), leaf[:], e.Seq); err != nil {
 				break
 			}
@@ -259,7 +260,7 @@ func (s *Store) sealAll(ctx context.Context, newest int64) error {
 		err = s.tiles.insert(tx, seal.tiles)
 	}
 	if err == nil {
-		sealed, err = seal.sign(tx)
+		sealed, err = s.putHead(tx, seal.sign())
 	}
 	if err != nil {
 		return errors.Join(fmt.Errorf("seal the ledger: %w", err), ignoreDone(tx.Rollback()))

@@ -10,6 +10,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"embed"
@@ -18,7 +19,9 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/url"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -35,13 +38,19 @@ var migrations embed.FS
 // Store is an open database.
 type Store struct {
 	write, read *sql.DB
-	commits     chan *commit
 	done        chan struct{}
 	log         *slog.Logger
 	entries     *inserter
 	devices     *inserter
 	past        *inserter
 	tiles       *inserter
+	head        *sql.Stmt
+
+	mu      sync.Mutex
+	waiting []*group // the last one takes more
+	company int      // how many batches the next commit waits for
+	closed  bool
+	wake    chan struct{}
 
 	sealer  sealer // the committer's own
 	opened  int64  // the time of the newest entry when the store was opened
@@ -50,9 +59,16 @@ type Store struct {
 	trouble atomic.Pointer[TroubleError]
 }
 
+// commit is a batch on its way to the disk.
 type commit struct {
 	batch *Batch
-	err   chan error
+	err   error // once its group has landed
+}
+
+// group is batches that share a commit.
+type group struct {
+	commits []*commit
+	landed  chan struct{} // closed once they are durable, or are not going to be
 }
 
 // Batch is what must become durable together.
@@ -61,6 +77,16 @@ type Batch struct {
 	Devices []DeviceRow
 	// Exec is anything else; it runs first.
 	Exec []func(*sql.Tx) error
+
+	prepared []ledger.Prepared // of Entries
+}
+
+// at is the time of the first entry, 0 for none.
+func (b *Batch) at() int64 {
+	if len(b.Entries) == 0 {
+		return 0
+	}
+	return b.Entries[0].At
 }
 
 // Empty reports whether there is nothing to write.
@@ -126,7 +152,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	s := &Store{write: write, read: read, log: o.Log, commits: make(chan *commit, 4096), done: make(chan struct{})}
+	s := &Store{write: write, read: read, log: o.Log, wake: make(chan struct{}, 1), done: make(chan struct{})}
 	if err = s.prepare(ctx); err == nil {
 		err = s.unseal(ctx, o)
 		s.opened = s.sealer.last
@@ -163,13 +189,19 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	if s.head, err = s.write.PrepareContext(ctx, "INSERT OR REPLACE INTO head (id, size, checkpoint) VALUES (1, ?, ?)"); err != nil {
+		return fmt.Errorf("prepare the head: %w", err)
+	}
 	return nil
 }
 
 // Close waits for the commits under way and closes the database. Nobody may
 // call Commit afterwards.
 func (s *Store) Close() error {
-	close(s.commits)
+	s.mu.Lock()
+	s.closed = true
+	s.mu.Unlock()
+	s.rouse()
 	<-s.done
 	if s.write == s.read {
 		return s.read.Close()
@@ -180,42 +212,93 @@ func (s *Store) Close() error {
 // Commit makes a batch durable. When it returns an error, nothing of the
 // batch was written; a [*TroubleError] says that it is not the batch's fault.
 func (s *Store) Commit(b *Batch) error {
-	if err := b.canonicalise(); err != nil {
+	if err := b.prepare(); err != nil {
 		return err
 	}
 	if t := s.trouble.Load(); t != nil {
 		return t
 	}
-	c := &commit{b, make(chan error, 1)}
-	s.commits <- c
-	return <-c.err
+	c := &commit{batch: b}
+	g := s.join(c)
+	<-g.landed
+	return c.err
 }
 
 // maxShared bounds how many batches share a commit.
 const maxShared = 512
 
-// A commit waits at most so many steps for as many batches as the one before
-// it had.
-const (
-	maxPatience  = 3
-	patienceStep = 500 * time.Microsecond
-)
+// patience bounds how long a commit waits for company.
+const patience = time.Millisecond
 
+// join adds a batch to the group that is written next.
+func (s *Store) join(c *commit) *group {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	last := len(s.waiting) - 1
+	if last < 0 || len(s.waiting[last].commits) == maxShared {
+		s.waiting = append(s.waiting, &group{landed: make(chan struct{})})
+		last++
+	}
+	g := s.waiting[last]
+	g.commits = append(g.commits, c)
+	if n := len(g.commits); n == 1 || n == s.company {
+		s.rouse()
+	}
+	return g
+}
+
+// rouse lets the committer look again.
+func (s *Store) rouse() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// next takes the group that is written next; nil when none is ready yet.
+func (s *Store) next(patient bool) (g *group, closed bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.waiting) == 0 || patient && len(s.waiting) == 1 && len(s.waiting[0].commits) < s.company {
+		return nil, s.closed && len(s.waiting) == 0
+	}
+	g, s.waiting = s.waiting[0], s.waiting[1:]
+	s.company = len(g.commits)
+	return g, false
+}
+
+// run writes one group after the other. Those whom a commit served are likely to
+// be back in a moment with more: the next one waits for as many, but not long,
+// so that one commit serves many. A lone writer waits for nobody.
 func (s *Store) run() {
 	defer close(s.done)
-	group := make([]*commit, 0, maxShared)
-	for {
+	patient := time.NewTimer(patience)
+	defer patient.Stop()
+	for waiting := false; ; {
+		g, closed := s.next(waiting)
+		if g != nil {
+			s.commitAll(g.commits)
+			close(g.landed)
+			s.mu.Lock()
+			if len(s.waiting) > 0 { // they came meanwhile, and the others are about to come back
+				s.company = min(s.company+len(s.waiting[0].commits), maxShared)
+			}
+			s.mu.Unlock()
+			patient.Reset(patience)
+			waiting = true
+			continue
+		}
+		if closed {
+			return
+		}
 		var retry <-chan time.Time
 		if s.trouble.Load() != nil {
 			retry = time.After(retryEvery)
 		}
 		select {
-		case first, ok := <-s.commits:
-			if !ok {
-				return
-			}
-			group = s.gather(append(group[:0], first), len(group))
-			s.commitAll(group)
+		case <-s.wake:
+		case <-patient.C:
+			waiting = false
 		case <-retry:
 			s.note(s.probe())
 		}
@@ -225,20 +308,23 @@ func (s *Store) run() {
 // retryEvery is how often a store in trouble tries whether it can write.
 const retryEvery = 250 * time.Millisecond
 
-func (s *Store) commitAll(group []*commit) {
+func (s *Store) commitAll(commits []*commit) {
 	var err error
 	if t := s.trouble.Load(); t != nil {
 		err = t
-	} else if err = s.writeAll(group); !s.note(err) && err != nil && len(group) > 1 { // find out whose batch is to blame
-		for _, c := range group {
-			err := s.writeAll([]*commit{c})
+	} else if err = s.writeAll(commits); !s.note(err) && err != nil && len(commits) > 1 { // find out whose batch is to blame
+		for _, c := range commits {
+			err := c.batch.prepare()
+			if err == nil {
+				err = s.writeAll([]*commit{c})
+			}
 			s.note(err)
-			c.err <- s.told(err)
+			c.err = s.told(err)
 		}
 		return
 	}
-	for _, c := range group {
-		c.err <- s.told(err)
+	for _, c := range commits {
+		c.err = s.told(err)
 	}
 }
 
@@ -295,29 +381,13 @@ func (s *Store) probe() error {
 // Trouble tells why nothing can be recorded at present, nil when it can.
 func (s *Store) Trouble() *TroubleError { return s.trouble.Load() }
 
-// gather adds the batches that wait. When the commit before was shared by
-// several, their writers are likely to be back in a moment with more: it gives
-// way to them a few times before it goes ahead, so that one commit serves many.
-// A lone writer waits for nobody.
-func (s *Store) gather(group []*commit, before int) []*commit {
-	for patience := 0; len(group) < maxShared; {
-		select {
-		case c, ok := <-s.commits:
-			if !ok {
-				return group
-			}
-			group = append(group, c)
-		default:
-			if patience++; len(group) >= before || patience > maxPatience {
-				return group
-			}
-			time.Sleep(patienceStep)
-		}
-	}
-	return group
-}
+var groups int
+var flew time.Duration
 
 func (s *Store) writeAll(group []*commit) error {
+	groups++
+	t0 := time.Now()
+	defer func() { flew += time.Since(t0) }()
 	tx, err := s.write.Begin()
 	if err != nil {
 		return fmt.Errorf("begin: %w", err)
@@ -361,6 +431,9 @@ func ignoreDone(err error) error {
 
 func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, error) {
 	var entries, devices, past []any
+	// What was made first goes first, so that few entries need a later time than
+	// their own.
+	slices.SortStableFunc(group, func(a, b *commit) int { return cmp.Compare(a.batch.at(), b.batch.at()) })
 	for _, c := range group {
 		for _, f := range c.batch.Exec {
 			if err := f(tx); err != nil {
@@ -369,7 +442,7 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 		}
 		for i := range c.batch.Entries {
 			e := c.batch.Entries[i]
-			leaf := seal.add(&e)
+			leaf := seal.add(&e, c.batch.prepared[i])
 			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body), leaf[:])
 		}
 		for _, d := range c.batch.Devices {
@@ -378,6 +451,12 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 				past = append(past, d.ID, d.Revision, d.At, d.Undo)
 			}
 		}
+	}
+	// The head is signed while the rows are written.
+	var signed chan *Sealed
+	if len(entries) > 0 {
+		signed = make(chan *Sealed, 1)
+		go func() { signed <- seal.sign() }()
 	}
 	for _, rows := range []struct {
 		what string
@@ -388,10 +467,18 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 			return nil, fmt.Errorf("write %s: %w", rows.what, err)
 		}
 	}
-	if len(entries) == 0 {
+	if signed == nil {
 		return nil, nil
 	}
-	return seal.sign(tx)
+	return s.putHead(tx, <-signed)
+}
+
+// putHead writes a signed head.
+func (s *Store) putHead(tx *sql.Tx, head *Sealed) (*Sealed, error) {
+	if _, err := tx.Stmt(s.head).Exec(head.Size, string(head.Checkpoint)); err != nil {
+		return nil, fmt.Errorf("write the head of the ledger: %w", err)
+	}
+	return head, nil
 }
 
 // inserter inserts rows of one table, many to a statement.
@@ -401,7 +488,7 @@ type inserter struct {
 }
 
 // insertSizes are how many rows a statement takes, largest first.
-var insertSizes = []int{256, 32, 4, 1}
+var insertSizes = []int{256, 64, 32, 16, 8, 4, 2, 1}
 
 func newInserter(ctx context.Context, db *sql.DB, head string, width int, tail string) (*inserter, error) {
 	in := &inserter{width: width}

@@ -50,6 +50,9 @@ func TestConcurrentBatchesAreAllOrNothing(t *testing.T) {
 		})
 	}
 	wg.Wait()
+	if w := verify(t, s); len(w.Problems) > 0 || w.Size() != 360 {
+		t.Errorf("of %d entries: %v", w.Size(), w.Problems)
+	}
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
