@@ -184,6 +184,9 @@ func (e *ExampleError) Error() string {
 	return "examples fail: " + strings.Join(parts, "; ")
 }
 
+// maxImpacted bounds how many people an entry lists for an impact.
+const maxImpacted = 100
+
 // Publish puts a rulebook in force: the whole fleet is appraised under it, and
 // the version, every change of standing and the new state become durable
 // together. The error is [rulebook.Problems], an [*ExampleError], an
@@ -221,9 +224,14 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		if err := c.batch.PutRulebook(&book.Info); err != nil {
 			return err
 		}
-		body := map[string]any{"version": book.Info.Version, "digest": book.Info.Digest, "message": draft.Message, "name": book.Rulebook.Name}
+		body := map[string]any{"version": book.Info.Version, "digest": book.Info.Digest, "message": clipped(draft.Message, maxReason), "name": book.Rulebook.Name}
 		if len(impacts) > 0 {
-			body["impacts"], body["accept_impact"] = impacts, draft.AcceptImpact
+			told := slices.Clone(impacts)
+			for i := range told {
+				told[i].Who = told[i].Who[:min(len(told[i].Who), maxImpacted)]
+				told[i].Message = clipped(told[i].Message, maxReason)
+			}
+			body["impacts"], body["accept_impact"] = told, clipped(draft.AcceptImpact, maxReason)
 		}
 		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), body)
 		book.inherit(c.base.Book)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"container/heap"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"runtime"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -209,11 +211,42 @@ func (c *change) show(f *Fleet, d *Device) {
 	}
 }
 
-// record adds a ledger entry.
+// maxRecorded bounds the body of an entry, in bytes, with room for the rest of
+// it. Several changes share a commit: one that is too large must not take the
+// others down with it.
+const maxRecorded = ledger.MaxEntry - 8<<10
+
+// record adds a ledger entry. Of a body that is larger than an entry can be, its
+// size and its hash are recorded.
 func (c *change) record(kind ledger.Kind, actor, about string, body any) {
-	if err := c.batch.Record(ledger.Entry{At: c.now, Kind: kind, Actor: actor, About: about}, body); err != nil {
-		panic(err) // our own types always have a JSON form
+	raw := mustJSON(body)
+	if len(raw) > maxRecorded {
+		raw = mustJSON(map[string]any{"cut": true, "sha256": fmt.Sprintf("%x", sha256.Sum256(raw)), "size": len(raw)})
 	}
+	c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: kind, Actor: actor, About: clipped(about, maxAbout), Body: raw})
+}
+
+// maxAbout bounds the id of what an entry is about, in bytes.
+const maxAbout = 1000
+
+// clipped shortens a text to so many bytes, at the end of a letter.
+func clipped(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return text[:most] + "…"
+}
+
+// refusals are the body of an evidence.refused entry, of which so many are told.
+func refusals(line int, list []evidence.Refusal) map[string]any {
+	body := map[string]any{"line": line, "refused": list}
+	if len(list) > maxRefused {
+		body["refused"], body["more"] = list[:maxRefused], len(list)-maxRefused
+	}
+	return body
 }
 
 // before is how a device stood before it is appraised again.
@@ -290,7 +323,12 @@ func (snap *Snapshot) tell(d *Device, was before, by cause, env *condition.Env) 
 			body.Evidence = by.evidence()
 		}
 	}
-	return ledger.Entry{At: env.Now, Kind: ledger.StandingChanged, Actor: by.actor, About: d.ID, Body: body.append(make([]byte, 0, 224))}, true
+	raw := body.append(make([]byte, 0, 224))
+	if len(raw) > maxRecorded { // hundreds of rules changed at once
+		body.Changed, body.Evidence, body.Binding = nil, nil, body.Binding[:min(len(body.Binding), maxRefused)]
+		raw = body.append(raw[:0])
+	}
+	return ledger.Entry{At: env.Now, Kind: ledger.StandingChanged, Actor: by.actor, About: d.ID, Body: raw}, true
 }
 
 // keep adds a device's new state to what is written.

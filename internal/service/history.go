@@ -129,7 +129,7 @@ func (b *Book) reasons(env *condition.Env, d *Device, changed []VerdictChange) [
 	for i := range changed {
 		if c := &changed[i]; c.index >= 0 && c.To != posture.None {
 			if why := b.Rules.Why(env, d.View, &d.Result, c.index); len(why) > 0 {
-				c.Why = access.Reason(why[0])
+				c.Why = clipped(access.Reason(why[0]), maxTold)
 			}
 		}
 	}
@@ -138,6 +138,9 @@ func (b *Book) reasons(env *condition.Env, d *Device, changed []VerdictChange) [
 
 // maxEvidenceChanges bounds what one entry tells of a report.
 const maxEvidenceChanges = 24
+
+// maxTold bounds what an entry tells of a value, in bytes.
+const maxTold = 300
 
 // evidenceChanges tells what a report changes in a record.
 func evidenceChanges(old *evidence.Record, rep *evidence.Report) []EvidenceChange {
@@ -150,7 +153,7 @@ func evidenceChanges(old *evidence.Record, rep *evidence.Report) []EvidenceChang
 	var out []EvidenceChange
 	for _, r := range rep.Readings {
 		if text := readingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
-			out = append(out, EvidenceChange{Attribute: r.Name, From: was[r.Name], Source: r.Source, To: text})
+			out = append(out, EvidenceChange{Attribute: r.Name, From: clipped(was[r.Name], maxTold), Source: r.Source, To: clipped(text, maxTold)})
 		}
 	}
 	return out

@@ -147,7 +147,7 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 	t := Taken{Line: it.Line}
 	if it.Err != nil {
 		t.Error = it.Err.Error()
-		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error})
+		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": clipped(t.Error, maxReason)})
 		return t
 	}
 	rep, book := it.Report, c.base.Book
@@ -161,18 +161,18 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 				return t
 			}
 		}
-		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error})
+		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": clipped(t.Error, maxReason)})
 		return t
 	}
 	if old := c.device(id); old != nil && old.Retired != nil {
 		t.Error = fmt.Sprintf("the device %s is retired (%s); it must be enrolled again", id, old.Retired.Reason)
-		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "error": t.Error})
+		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "error": clipped(t.Error, maxReason)})
 		return t
 	}
 	rep.Refused = append(rep.Refused, book.Resolver.Sift(rep)...)
 	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !known {
 		t.Error, t.Refused = "nothing in the report could be taken", rep.Refused
-		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": t.Error, "refused": rep.Refused})
+		c.record(ledger.EvidenceRefused, actor, "", refusals(it.Line, rep.Refused))
 		return t
 	}
 	old := c.device(id)
@@ -188,7 +188,7 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 	c.appraise(c.base, d, was, cause{kind: byEvidence, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(old.Record, rep) }})
 	c.keep(book, d, was)
 	if len(rep.Refused) > 0 {
-		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "refused": rep.Refused})
+		c.record(ledger.EvidenceRefused, actor, id, refusals(it.Line, rep.Refused))
 	}
 	t.Device, t.Previous, t.New, t.Refused = id, was.level, old == nil, rep.Refused
 	t.Level = book.Rulebook.LevelName(d.Result.Level)

@@ -14,6 +14,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/service"
@@ -186,6 +187,33 @@ func TestThePastIsForgottenWhenItsTimeIsOver(t *testing.T) {
 			t.Errorf("of five days, with two kept, %d can be computed again", kept)
 		}
 	})
+}
+
+// One that has more to tell than an entry holds does not stop those who share
+// its commit.
+func TestLargeReportsAreRecordedInPart(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	var many strings.Builder
+	for i := range 3000 {
+		fmt.Fprintf(&many, `"no.such.attribute.%d":"%s",`, i, strings.Repeat("x", 50))
+	}
+	lines := fmt.Sprintf(`{"identity":{"id":"d1"},"evidence":{%s%s}}`, &many, good) + "\n" + `{"identity":{"id":"d2"},"evidence":{` + good + "}}\n"
+	in, err := s.Take(ctx, "agent", "", strings.NewReader(lines), evidence.NDJSON)
+	if err != nil || in.Accepted != 2 || in.Refused != 3000 {
+		t.Fatalf("%d taken, %d refused (%v)", in.Accepted, in.Refused, err)
+	}
+	told, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: string(ledger.EvidenceRefused), Limit: 5})
+	if err != nil || len(told) != 1 || !strings.Contains(string(told[0].Body), `"more":2950`) {
+		t.Errorf("it is recorded as %v (%v)", told, err)
+	}
+	if _, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: strings.Repeat("x", 70_000)}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}); !errors.Is(err, ledger.ErrTooLarge) {
+		t.Errorf("a question larger than an entry: %v", err)
+	}
+	if v := verified(t, s); v.State != "sound" {
+		t.Errorf("the ledger is %+v", v)
+	}
 }
 
 func TestRedactionTakesTheBodyAndLeavesTheProof(t *testing.T) {

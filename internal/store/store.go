@@ -227,8 +227,12 @@ func (s *Store) Commit(b *Batch) error {
 // maxShared bounds how many batches share a commit.
 const maxShared = 512
 
-// patience bounds how long a commit waits for company.
-const patience = time.Millisecond
+// patience bounds how long a commit waits for company, if so many at least are
+// to be expected.
+const (
+	patience = time.Millisecond
+	fewest   = 4
+)
 
 // join adds a batch to the group that is written next.
 func (s *Store) join(c *commit) *group {
@@ -259,7 +263,7 @@ func (s *Store) rouse() {
 func (s *Store) next(patient bool) (g *group, closed bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.waiting) == 0 || patient && len(s.waiting) == 1 && len(s.waiting[0].commits) < s.company {
+	if len(s.waiting) == 0 || patient && s.company >= fewest && len(s.waiting) == 1 && len(s.waiting[0].commits) < s.company {
 		return nil, s.closed && len(s.waiting) == 0
 	}
 	g, s.waiting = s.waiting[0], s.waiting[1:]
