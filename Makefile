@@ -4,12 +4,14 @@ GO ?= go
 # How much each fuzz target tries: make fuzz FUZZTIME=1m looks longer. A number of
 # tries, not a time: on a busy machine a deadline can fail by itself.
 FUZZTIME ?= 10000x
+# How often make torture kills the service.
+ROUNDS ?= 50
 export CGO_ENABLED ?= 0
 export GOFLAGS := $(GOFLAGS) -trimpath
 STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: build demo test lint bench generate screenshots fmt clean race fuzz browser
+.PHONY: build demo test lint bench generate screenshots fmt clean race fuzz browser torture
 
 build: console/dist/index.html ## bin/ironledger, one static binary with the console inside
 	$(GO) build -o bin/ironledger ./cmd/ironledger
@@ -27,7 +29,7 @@ lint: console/dist/index.html
 	cd console && npm run --silent typecheck && npm run --silent lint
 
 race: console/dist/index.html ## the core and the service under the race detector
-	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/service/... ./internal/store/...
+	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/service/... ./internal/store/... ./internal/httpapi/...
 
 fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZTIME) ./core/condition
@@ -40,9 +42,12 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 	$(GO) test -run '^$$' -fuzz '^FuzzCanonicalFormIsStable$$' -fuzztime $(FUZZTIME) ./core/ledger
 
+torture: console/dist/index.html ## the fault tests in their long form, with the race detector in the service
+	CGO_ENABLED=1 TORTURE_ROUNDS=$(ROUNDS) $(GO) test -count=1 -timeout 60m -v -run 'Killed|FullDisk|Locked|ReadOnly|LostKey|Damaged|ClockSet|Followers|Backups' ./e2e
+
 bench: console/dist/index.html ## speed, each against a baseline in the same run
-	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy' -benchtime 1x -count=1 ./bench
-	$(GO) test -run "^$$" -bench 'Publish|Restart|Replay' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy|Entries' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Publish|Restart|Replay|Verification' -benchtime 1x -count=1 ./bench
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
 	$(GO) generate ./api

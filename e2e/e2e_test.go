@@ -20,7 +20,10 @@ import (
 	"time"
 )
 
-var binary string
+var (
+	binary string
+	raced  string // the same with the race detector, for torture; "" without
+)
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "ironledger-e2e-")
@@ -28,11 +31,18 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "ironledger")
-	build := exec.Command("go", "build", "-o", binary, "../cmd/ironledger")
-	build.Stderr = os.Stderr
-	if err := build.Run(); err != nil {
-		fmt.Fprintln(os.Stderr, "the binary does not build:", err)
-		os.Exit(1)
+	builds := [][]string{{"build", "-o", binary, "../cmd/ironledger"}}
+	if os.Getenv("TORTURE_ROUNDS") != "" {
+		raced = binary + "-race"
+		builds = append(builds, []string{"build", "-race", "-o", raced, "../cmd/ironledger"})
+	}
+	for _, args := range builds {
+		build := exec.Command("go", args...)
+		build.Stderr = os.Stderr
+		if err := build.Run(); err != nil {
+			fmt.Fprintln(os.Stderr, "the binary does not build:", err)
+			os.Exit(1)
+		}
 	}
 	code := m.Run()
 	os.RemoveAll(dir)
@@ -55,7 +65,11 @@ var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 // start runs "ironledger serve" or "demo" on a free port until the test ends.
 func start(t *testing.T, verb, data string, flags ...string) *server {
 	t.Helper()
-	s := &server{data: data, cmd: exec.Command(binary, append([]string{verb, "--data", data, "--listen", "127.0.0.1:0"}, flags...)...), done: make(chan error, 1)}
+	program := binary
+	if verb == "serve" && raced != "" { // it takes half a minute to load the demo
+		program = raced
+	}
+	s := &server{data: data, cmd: exec.Command(program, append([]string{verb, "--data", data, "--listen", "127.0.0.1:0"}, flags...)...), done: make(chan error, 1)}
 	s.cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {
@@ -67,11 +81,17 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 	}
 	found, log := make(chan string, 1), &bytes.Buffer{}
 	go func() {
-		lines := bufio.NewScanner(io.TeeReader(out, log))
+		lines, race := bufio.NewScanner(io.TeeReader(out, log)), false
 		for lines.Scan() {
+			if strings.Contains(lines.Text(), "DATA RACE") {
+				race = true
+			}
 			if url := answersAt.FindString(lines.Text()); url != "" && len(found) == 0 {
 				found <- url
 			}
+		}
+		if race {
+			t.Errorf("the race detector found something:\n%s", log)
 		}
 		s.done <- s.cmd.Wait()
 	}()

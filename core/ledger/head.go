@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
@@ -75,6 +77,9 @@ func NewKey(name string) (private, public string, err error) {
 		var id [6]byte
 		rand.Read(id[:])
 		name = "ironledger/" + hex.EncodeToString(id[:])
+	}
+	if !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return r == '+' || unicode.IsSpace(r) || unicode.IsControl(r) }) || len(name) > 200 {
+		return "", "", fmt.Errorf("%q is no name for a ledger: at most 200 bytes, without spaces or plus signs, as log.example.org", name)
 	}
 	return note.GenerateKey(rand.Reader, name)
 }

@@ -355,6 +355,11 @@ func TestProofsAndHeads(t *testing.T) {
 			t.Errorf("%s: passes", name)
 		}
 	}
+	for _, bad := range []string{"a b", "a+b", "a\nb", "\xff", strings.Repeat("x", 201)} {
+		if _, _, err := NewKey(bad); err == nil {
+			t.Errorf("a ledger may be called %q", bad)
+		}
+	}
 	for _, bad := range []string{"", "x\n1\n", "o\n-1\n" + m.lines[0].Leaf.String() + "\n", "o\n01\n" + m.lines[0].Leaf.String() + "\n", "o\n1\nxx\n"} {
 		if h, err := parseHead(bad); err == nil {
 			t.Errorf("%q is the head %+v", bad, h)

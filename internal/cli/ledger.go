@@ -27,8 +27,8 @@ func (a *app) ledgerCmd() *cobra.Command {
 	c := &cobra.Command{Use: "ledger", Short: "The record of everything: list, show, verify, prove, tail, export, redact",
 		Long: `The ledger records every change of standing, every decision and every act, in a
 tree of hashes whose head is signed. This client remembers the newest head it
-has seen of each service, and every ledger command but list demands a proof that
-the ledger of now goes on from it.`}
+has seen of each service, and before head, show, verify, prove, tail and export it
+demands a proof that the ledger of now goes on from it.`}
 	c.AddCommand(a.ledgerHeadCmd(), a.ledgerKeyCmd(), a.ledgerListCmd(), a.ledgerShowCmd(), a.ledgerVerifyCmd(), a.ledgerProveCmd(), a.ledgerCheckProofCmd(),
 		a.ledgerTailCmd(), a.ledgerExportCmd(), a.ledgerRedactCmd(), a.ledgerForgetCmd())
 	return c
@@ -278,8 +278,15 @@ func (a *app) ledgerProveCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			w, err := a.witness(cmd.Context(), cl, "")
+			if err != nil {
+				return err
+			}
 			got, err := cl.Entry(cmd.Context(), seq)
 			if err != nil {
+				return err
+			}
+			if _, err := got.Value.Proof.Check(w.verifier); err != nil {
 				return err
 			}
 			raw, err := indented(got.Value.Proof)
@@ -396,6 +403,9 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
+				return err
+			}
+			if _, err := a.witness(cmd.Context(), cl, ""); err != nil {
 				return err
 			}
 			body, err := cl.ExportLedger(cmd.Context(), p)
@@ -666,6 +676,9 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 			}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
+			if _, err := a.witness(ctx, cl, ""); err != nil {
+				return err
+			}
 			now, err := cl.Ledger(ctx)
 			if err != nil {
 				return err

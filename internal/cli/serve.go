@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/console"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/httpapi"
 	"ironledger.example/internal/service"
 )
@@ -24,7 +25,7 @@ type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
 	logJSON                                   bool
 	origin, newKey, resetClock                string
-	keepPast                                  time.Duration
+	keepPast                                  string
 	now                                       func() time.Time // nil: time.Now
 }
 
@@ -44,9 +45,6 @@ made and printed once. Without TLS the service listens on loopback only.`,
 			if err != nil {
 				return err
 			}
-			if o.keepPast < time.Hour {
-				return usageError{fmt.Errorf("--keep-past is an hour at least, not %s", o.keepPast)}
-			}
 			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token != "" {
 					line(a.err, "The administrator's token, shown this once:\n\n    %s\n", token)
@@ -65,7 +63,7 @@ made and printed once. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.origin, "ledger-name", "", "the name of a new ledger, as log.example.org (default: one that is made up)")
 	f.StringVar(&o.newKey, "new-ledger-key", "", "go on with a new key for the ledger in place of one that is lost: the reason, which is recorded")
 	f.StringVar(&o.resetClock, "reset-clock", "", "let time go back to the machine's clock, which stands before the ledger's: the reason, which is recorded")
-	f.DurationVar(&o.keepPast, "keep-past", service.DefaultKeepPast, "how long past evidence is kept, to compute past standings and decisions again")
+	f.StringVar(&o.keepPast, "keep-past", "90d", "how long past evidence is kept, to compute past standings and decisions again")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	must(c.MarkFlagRequired("data"))
@@ -95,6 +93,13 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 		}
 		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
 	}
+	keep := service.DefaultKeepPast
+	if o.keepPast != "" {
+		d, err := value.ParseDuration(o.keepPast)
+		if keep = time.Duration(d.Num()) * time.Microsecond; err != nil || keep < time.Hour {
+			return usageError{fmt.Errorf("--keep-past is a duration of an hour at least, as 90d, not %q", o.keepPast)}
+		}
+	}
 	if err := os.MkdirAll(o.data, 0o700); err != nil {
 		return err
 	}
@@ -106,7 +111,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 		return err
 	}
 	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now,
-		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, KeepPast: o.keepPast})
+		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, KeepPast: keep})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}

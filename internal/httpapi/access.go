@@ -143,7 +143,7 @@ func (s *Server) GetCoverage(c *gin.Context) { c.JSON(http.StatusOK, s.service.G
 
 // ListGates lists the gates with what the last week brought.
 func (s *Server) ListGates(c *gin.Context) {
-	gates, err := s.service.Gates(c)
+	gates, err := s.service.Gates(c.Request.Context())
 	s.answer(c, http.StatusOK, list[service.GateLine]{Items: gates}, err)
 }
 
@@ -171,13 +171,13 @@ func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
 		s.fail(c, err)
 		return
 	}
-	shift, err := s.service.Replay(c, d.Files, daysOf(c, p.Days))
+	shift, err := s.service.Replay(c.Request.Context(), d.Files, daysOf(c, p.Days))
 	s.answer(c, http.StatusOK, shift, err)
 }
 
 // CountDecisions tells how many decisions came to what.
 func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) {
-	items, err := s.service.DecisionCounts(c, daysOf(c, p.Days))
+	items, err := s.service.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
 	s.answer(c, http.StatusOK, list[service.DecisionCountLine]{Items: items}, err)
 }
 
@@ -187,7 +187,7 @@ const exportPage = 500
 // exportDecisions writes every decision that a search finds as CSV.
 func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 	q.Limit = exportPage
-	items, err := s.service.Decisions(c, q)
+	items, err := s.service.Decisions(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -215,7 +215,7 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 		if len(items) < exportPage {
 			break
 		}
-		items, err = s.service.Decisions(c, q)
+		items, err = s.service.Decisions(c.Request.Context(), q)
 	}
 	w.Flush()
 	if err != nil { // the head is sent; a broken end is all that is left to say
@@ -231,13 +231,13 @@ func (s *Server) EnrolDevice(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.Enrol(c, actor(c).Name, in)
+	e, err := s.service.Enrol(c.Request.Context(), actor(c).Name, in)
 	s.answer(c, http.StatusCreated, e, err)
 }
 
 // ListEnrolments lists devices that asked to be known here.
 func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) {
-	items, err := s.service.Enrolments(c, p.State)
+	items, err := s.service.Enrolments(c.Request.Context(), p.State)
 	s.answer(c, http.StatusOK, list[service.ShownEnrolment]{Items: items}, err)
 }
 
@@ -251,7 +251,7 @@ func (s *Server) SettleEnrolment(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.SettleEnrolment(c, actor(c).Name, id, in.Admit, in.Reason)
+	e, err := s.service.SettleEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason)
 	s.answer(c, http.StatusOK, e, err)
 }
 
@@ -262,6 +262,6 @@ func (s *Server) RetireDevice(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	r, err := s.service.Retire(c, actor(c).Name, id, in.Reason)
+	r, err := s.service.Retire(c.Request.Context(), actor(c).Name, id, in.Reason)
 	s.answer(c, http.StatusOK, r, err)
 }

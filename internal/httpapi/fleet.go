@@ -26,7 +26,7 @@ func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) {
 		s.fail(c, err)
 		return
 	}
-	o, err := s.service.Overview(c, within, back)
+	o, err := s.service.Overview(c.Request.Context(), within, back)
 	s.answer(c, http.StatusOK, o, err)
 }
 
@@ -44,7 +44,7 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 			return
 		}
 	}
-	events, err := s.service.DeviceHistory(c, id, before, limit+1)
+	events, err := s.service.DeviceHistory(c.Request.Context(), id, before, limit+1)
 	out := list[service.Event]{Items: events}
 	if len(events) > limit {
 		out.Items, out.Next = events[:limit], strconv.FormatInt(events[limit-1].Seq, 10)
@@ -121,7 +121,7 @@ func (s *Server) SettleUnmatched(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	t, err := s.service.Settle(c, actor(c).Name, id, in)
+	t, err := s.service.Settle(c.Request.Context(), actor(c).Name, id, in)
 	s.answer(c, http.StatusOK, t, err)
 }
 
@@ -144,7 +144,7 @@ func (s *Server) CreateWaiver(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	g, err := s.service.Waive(c, actor(c).Name, in)
+	g, err := s.service.Waive(c.Request.Context(), actor(c).Name, in)
 	s.answer(c, http.StatusCreated, g, err)
 }
 
@@ -155,7 +155,7 @@ func (s *Server) CreateVouch(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	g, err := s.service.Vouch(c, actor(c).Name, in)
+	g, err := s.service.Vouch(c.Request.Context(), actor(c).Name, in)
 	s.answer(c, http.StatusCreated, g, err)
 }
 
@@ -175,7 +175,7 @@ func (s *Server) revoke(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	g, err := s.service.Revoke(c, actor(c).Name, id, in.Reason)
+	g, err := s.service.Revoke(c.Request.Context(), actor(c).Name, id, in.Reason)
 	s.answer(c, http.StatusOK, g, err)
 }
 
@@ -200,7 +200,7 @@ func (s *Server) ImportRoster(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
 		return
 	}
-	added, changed, err := s.service.ImportRoster(c, actor(c).Name, entries)
+	added, changed, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries)
 	s.answer(c, http.StatusOK, gin.H{"added": added, "changed": changed, "unchanged": len(entries) - added - changed, "refused": refused}, err)
 }
 
@@ -209,7 +209,7 @@ func (s *Server) RemoveRoster(c *gin.Context, id string) {
 	var in reason
 	err := decode(c, maxBody, &in)
 	if err == nil {
-		err = s.service.RemoveRoster(c, actor(c).Name, id, in.Reason)
+		err = s.service.RemoveRoster(c.Request.Context(), actor(c).Name, id, in.Reason)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -220,7 +220,7 @@ func (s *Server) RemoveRoster(c *gin.Context, id string) {
 
 // ListSearches lists the searches that are kept.
 func (s *Server) ListSearches(c *gin.Context) {
-	items, err := s.service.Searches(c)
+	items, err := s.service.Searches(c.Request.Context())
 	s.answer(c, http.StatusOK, list[service.Search]{Items: items}, err)
 }
 
@@ -237,13 +237,13 @@ func (s *Server) KeepSearch(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	q, err := s.service.KeepSearch(c, actor(c).Name, service.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
+	q, err := s.service.KeepSearch(c.Request.Context(), actor(c).Name, service.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
 	s.answer(c, http.StatusOK, q, err)
 }
 
 // DropSearch forgets a search.
 func (s *Server) DropSearch(c *gin.Context, name string) {
-	if err := s.service.DropSearch(c, name); err != nil {
+	if err := s.service.DropSearch(c.Request.Context(), name); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -111,7 +111,7 @@ type levelCount struct {
 // GetStatus shows the service at a glance.
 func (s *Server) GetStatus(c *gin.Context) {
 	snap := s.service.Snapshot()
-	count, err := s.service.DecisionCount(c)
+	count, err := s.service.DecisionCount(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -150,7 +150,7 @@ func (s *Server) PostEvidence(c *gin.Context) {
 	if who.Role == service.Source {
 		only = who.Name
 	}
-	out, err := s.service.Take(c, who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, limit), format)
+	out, err := s.service.Take(c.Request.Context(), who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, limit), format)
 	switch {
 	case err != nil && len(out.Results) == 0:
 		s.fail(c, brokenStream(err))
@@ -240,7 +240,7 @@ func (s *Server) ImportPeople(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
 		return
 	}
-	added, changed, err := s.service.ImportPeople(c, actor(c).Name, people)
+	added, changed, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people)
 	s.answer(c, http.StatusOK, gin.H{"added": added, "changed": changed, "unchanged": len(people) - added - changed, "refused": refused}, err)
 }
 
@@ -303,7 +303,7 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.exportDecisions(c, q)
 		return
 	}
-	items, err := s.service.Decisions(c, q)
+	items, err := s.service.Decisions(c.Request.Context(), q)
 	out := list[service.Recorded]{Items: items}
 	if len(items) > limit {
 		out.Items = items[:limit]
@@ -314,7 +314,7 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 
 // GetDecision shows a recorded decision.
 func (s *Server) GetDecision(c *gin.Context, id string) {
-	r, err := s.service.Decision(c, id)
+	r, err := s.service.Decision(c.Request.Context(), id)
 	if err == nil {
 		speakAnswer(c, &r.Answer)
 	}
@@ -336,13 +336,13 @@ func (s *Server) CreateToken(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	t, secret, err := s.service.CreateToken(c, actor(c).Name, in.Name, in.Role)
+	t, secret, err := s.service.CreateToken(c.Request.Context(), actor(c).Name, in.Name, in.Role)
 	s.answer(c, http.StatusCreated, gin.H{"token": t, "secret": secret}, err)
 }
 
 // RevokeToken revokes a token.
 func (s *Server) RevokeToken(c *gin.Context, id string) {
-	t, err := s.service.RevokeToken(c, actor(c).Name, id)
+	t, err := s.service.RevokeToken(c.Request.Context(), actor(c).Name, id)
 	s.answer(c, http.StatusOK, t, err)
 }
 

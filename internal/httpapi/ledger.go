@@ -40,7 +40,7 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 			return
 		}
 	}
-	items, err := s.service.LedgerLines(c, q)
+	items, err := s.service.LedgerLines(c.Request.Context(), q)
 	out := list[service.LedgerLine]{Items: items}
 	if len(items) > limit {
 		out.Items = items[:limit]
@@ -51,7 +51,7 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 
 // GetEntry shows an entry with its proof.
 func (s *Server) GetEntry(c *gin.Context, seq int64) {
-	e, err := s.service.LedgerEntry(c, seq)
+	e, err := s.service.LedgerEntry(c.Request.Context(), seq)
 	s.answer(c, http.StatusOK, e, err)
 }
 
@@ -62,19 +62,19 @@ func (s *Server) RedactEntry(c *gin.Context, seq int64) {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.Redact(c, actor(c).Name, seq, in.Reason)
+	e, err := s.service.Redact(c.Request.Context(), actor(c).Name, seq, in.Reason)
 	s.answer(c, http.StatusOK, e, err)
 }
 
 // GetGrowth proves that the ledger only grew.
 func (s *Server) GetGrowth(c *gin.Context, p api.GetGrowthParams) {
-	g, err := s.service.LedgerGrowth(c, p.From)
+	g, err := s.service.LedgerGrowth(c.Request.Context(), p.From)
 	s.answer(c, http.StatusOK, g, err)
 }
 
 // ReplayDecision makes a recorded decision again.
 func (s *Server) ReplayDecision(c *gin.Context, id string) {
-	r, err := s.service.ReproduceDecision(c, id)
+	r, err := s.service.ReproduceDecision(c.Request.Context(), id)
 	s.answer(c, http.StatusOK, r, err)
 }
 
@@ -85,7 +85,7 @@ func (s *Server) GetDeviceThen(c *gin.Context, id string, p api.GetDeviceThenPar
 		s.fail(c, &service.QueryError{Param: "at", Message: err.Error()})
 		return
 	}
-	d, err := s.service.DeviceAt(c, id, at.Num())
+	d, err := s.service.DeviceAt(c.Request.Context(), id, at.Num())
 	if err == nil {
 		speakDevice(c, d.Detail)
 	}
@@ -112,14 +112,14 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 			s.fail(c, &service.QueryError{Param: "wait", Message: "how long to wait is a duration of at most a minute, as 30s"})
 			return
 		}
-		ctx, cancel := context.WithTimeout(c, time.Duration(wait.Num())*time.Microsecond)
+		ctx, cancel := context.WithTimeout(c.Request.Context(), time.Duration(wait.Num())*time.Microsecond)
 		s.service.Follow(ctx, from-1)
 		cancel()
 	}
 	origin := s.service.Ledger().Origin
 	var b []byte
 	s.stream(c, func(write func([]byte) error) error {
-		checkpoint, err := s.service.Export(c, from, p.To, func(l *ledger.Line) error {
+		checkpoint, err := s.service.Export(c.Request.Context(), from, p.To, func(l *ledger.Line) error {
 			if p.Format != "ocsf" {
 				b = ledger.AppendLine(b[:0], l)
 				return write(b)
@@ -152,7 +152,7 @@ func (s *Server) ExportStandings(c *gin.Context) {
 				failed = err
 			}
 		}
-		size, err := s.service.Standings(c, func(x service.Standing) { line(x) })
+		size, err := s.service.Standings(c.Request.Context(), func(x service.Standing) { line(x) })
 		if err == nil {
 			line(gin.H{"size": size})
 			err = failed
@@ -178,7 +178,7 @@ func (s *Server) stream(c *gin.Context, produce func(write func([]byte) error) e
 	case err != nil && !sent:
 		s.fail(c, err)
 	case err != nil:
-		if c.Err() == nil {
+		if c.Request.Context().Err() == nil {
 			s.log.Error("a stream broke off", "path", c.Request.URL.Path, "error", err)
 		}
 		panic(http.ErrAbortHandler)
@@ -207,7 +207,7 @@ func (s *Server) ledgerTile(c *gin.Context) {
 			return
 		}
 	}
-	data, err := s.service.LedgerTile(c, t)
+	data, err := s.service.LedgerTile(c.Request.Context(), t)
 	if errors.Is(err, store.ErrNotFound) {
 		s.fail(c, newProblem(http.StatusNotFound, "the ledger has no tile %s yet", c.Request.URL.Path))
 		return

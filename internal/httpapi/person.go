@@ -171,7 +171,7 @@ func (s *Server) gone(c *gin.Context) {
 
 // why explains a recorded refusal to the person it was for.
 func (s *Server) why(c *gin.Context) {
-	r, err := s.service.ByTicket(c, c.Param("ticket"))
+	r, err := s.service.ByTicket(c.Request.Context(), c.Param("ticket"))
 	if err != nil {
 		s.gone(c)
 		return
@@ -192,7 +192,7 @@ func (s *Server) whyAgain(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusTooManyRequests, "too many people check at this moment; try again in two seconds"))
 		return
 	}
-	r, err := s.service.ByTicket(c, c.Param("ticket"))
+	r, err := s.service.ByTicket(c.Request.Context(), c.Param("ticket"))
 	if err != nil {
 		s.gone(c)
 		return
@@ -361,7 +361,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.askToEnrol(c, w, w["needSerial"])
 		return
 	}
-	got, err := s.service.Enrol(c, actor(c).Name, claims)
+	got, err := s.service.Enrol(c.Request.Context(), actor(c).Name, claims)
 	var wrong *service.InputError
 	switch {
 	case errors.As(err, &wrong):

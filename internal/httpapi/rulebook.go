@@ -32,7 +32,7 @@ func infoOf(r store.Rulebook) rulebookInfo {
 
 // ListRulebooks lists the published versions.
 func (s *Server) ListRulebooks(c *gin.Context) {
-	all, err := s.service.History(c)
+	all, err := s.service.History(c.Request.Context())
 	out := list[rulebookInfo]{Items: []rulebookInfo{}}
 	for _, r := range all {
 		out.Items = append(out.Items, infoOf(r))
@@ -50,7 +50,7 @@ func (s *Server) GetRulebook(c *gin.Context, version string) {
 			return
 		}
 	}
-	r, err := s.service.Version(c, n)
+	r, err := s.service.Version(c.Request.Context(), n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -87,7 +87,7 @@ func (s *Server) PublishRulebook(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r, moved, err := s.service.Publish(c, actor(c).Name, d)
+	r, moved, err := s.service.Publish(c.Request.Context(), actor(c).Name, d)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -145,7 +145,7 @@ func (s *Server) CompareRulebook(c *gin.Context, p api.CompareRulebookParams) {
 		s.fail(c, err)
 		return
 	}
-	items, err := s.service.CompareRulebooks(c, p.Version, d.Files)
+	items, err := s.service.CompareRulebooks(c.Request.Context(), p.Version, d.Files)
 	s.answer(c, http.StatusOK, list[rulebook.Difference]{Items: items}, err)
 }
 

@@ -135,7 +135,6 @@ func Handler(o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.ContextWithFallback = true
 	r.Use(s.recover, headers)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
@@ -143,7 +142,7 @@ func Handler(o Options) http.Handler {
 	})
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
-		if err := s.service.Ready(c); err != nil {
+		if err := s.service.Ready(c.Request.Context()); err != nil {
 			s.fail(c, newProblem(http.StatusServiceUnavailable, "not ready: %s", err))
 			return
 		}
@@ -247,7 +246,7 @@ func (s *Server) caller(c *gin.Context) (service.Token, bool, error) {
 	if err := s.origin.Check(c.Request); err != nil {
 		return service.Token{}, false, newProblem(http.StatusForbidden, "the request comes from another site")
 	}
-	t, ok := s.service.Session(c, cookie)
+	t, ok := s.service.Session(c.Request.Context(), cookie)
 	return t, ok, nil
 }
 
