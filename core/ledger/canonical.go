@@ -120,21 +120,31 @@ func plainList(b []byte, i, depth int) int {
 func plainText(b []byte, i int, beyond bool) int {
 	wide := false
 	for end := i + 1; end < len(b); end++ {
-		switch c := b[end]; {
+		c := b[end]
+		if ordinary[c] {
+			continue
+		}
+		switch {
 		case c == '"':
 			if wide && (!beyond || !utf8.Valid(b[i:end])) {
 				return 0
 			}
 			return end + 1
-		case c == '\\' && end+1 < len(b) && (b[end+1] == '"' || b[end+1] == '\\'):
-			if end++; !beyond {
-				return 0 // of a key, which is compared as it stands
-			}
-		case c == '\\' || c < 0x20:
+		case c == '\\' && beyond && end+1 < len(b) && (b[end+1] == '"' || b[end+1] == '\\'): // a key is compared as it stands
+			end++
+		case c < utf8.RuneSelf:
 			return 0
-		case c >= utf8.RuneSelf:
+		default:
 			wide = true
 		}
 	}
 	return 0
 }
+
+// ordinary are the bytes that stand for themselves in any text.
+var ordinary = func() (table [256]bool) {
+	for c := 0x20; c < utf8.RuneSelf; c++ {
+		table[c] = c != '"' && c != '\\'
+	}
+	return table
+}()

@@ -1,14 +1,12 @@
 package service
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -98,11 +96,11 @@ func (snap *Snapshot) answer(e *access.Evaluation, q *access.Request, known bool
 // ledger before Decide returns; when it cannot be, the error says so and there
 // is no answer to rely on. The answer is an [access.Response] in JSON.
 func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
-	a, decision, err := s.decide(actor, e)
+	a, record, err := s.decide(actor, e)
 	if err != nil {
 		return unrecorded(err)
 	}
-	return a.response(decision), nil
+	return response(a.Outcome, record), nil
 }
 
 // unrecorded is the answer when the disk fails: a denial, which nobody can rely
@@ -128,11 +126,11 @@ func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, 
 		if it.Err != nil {
 			answer = access.Refusal(it.Err)
 		} else {
-			a, decision, err := s.decide(actor, it.Asked)
+			a, record, err := s.decide(actor, it.Asked)
 			if err != nil {
 				answer, err = unrecorded(err)
 			} else {
-				answer, allowed = a.response(decision), a.Outcome == access.Allow
+				answer, allowed = response(a.Outcome, record), a.Outcome == access.Allow
 			}
 			if err != nil {
 				return nil, err
@@ -145,21 +143,8 @@ func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, 
 	return out, nil
 }
 
-// response is an answer as an enforcer gets it, with its decision in JSON.
-func (a *Answer) response(decision json.RawMessage) json.RawMessage {
-	response := append(make([]byte, 0, len(decision)+96), `{"decision":`...)
-	response = strconv.AppendBool(response, a.Outcome == access.Allow)
-	response = append(response, `,"context":`...)
-	head := fmt.Appendf(nil, `{"id":%q}`, a.ID)
-	if a.Code != "" {
-		head = fmt.Appendf(nil, `{"id":%q,"code":%q}`, a.ID, a.Code)
-	}
-	response = append(append(append(response, head[:len(head)-1]...), ','), decision[1:]...)
-	return append(response, '}')
-}
-
-// decide answers a request, records the answer and returns it with its decision
-// in JSON.
+// decide answers a request, records the answer and returns it, also as it was
+// recorded.
 func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawMessage, error) {
 	snap, now := s.Snapshot(), s.micros()
 	q, known := snap.request(e, now)
@@ -176,10 +161,8 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 			return nil, nil, err
 		}
 	}
-	decision := mustJSON(a.Decision)
-	head := *a
-	head.Decision = nil
-	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: mergeObjects(mustJSON(head), decision)}}
+	record := a.record()
+	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: record}}
 	if err := s.store.Commit(&batch); err != nil {
 		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
 	}
@@ -187,7 +170,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
 	s.sessions.begin(snap, actor, a, now)
-	return a, decision, nil
+	return a, record, nil
 }
 
 // codeLetters leave out what looks like something else: 0 and O, 1, I and L.
@@ -208,30 +191,49 @@ func newCode() string {
 	return string(out)
 }
 
-// mergeObjects makes one JSON object of two that have no member in common, its
-// members sorted: the decision in an answer and in its entry is the same, and is
-// encoded once. The types that are recorded have their members in the order of
-// canonical JSON, so that nothing is left to do for it.
-func mergeObjects(a, b []byte) []byte {
-	type member struct{ key, value []byte }
-	var room [32]member
-	members := room[:0]
-	for _, object := range [][]byte{a, b} {
-		for key, value := range value.Members(object) {
-			members = append(members, member{key, value})
-		}
-	}
-	slices.SortFunc(members, func(x, y member) int { return bytes.Compare(x.key, y.key) })
-	out := make([]byte, 0, len(a)+len(b))
-	for i, m := range members {
-		sep := byte(',')
-		if i == 0 {
-			sep = '{'
-		}
-		out = append(append(append(out, sep, '"'), m.key...), '"', ':')
-		out = append(out, m.value...)
-	}
-	return append(out, '}')
+// record is an answer as it is recorded: its members and those of its decision
+// in the order of canonical JSON, so that it is encoded once and nothing is left
+// to sort.
+type record struct {
+	Asked         *access.Evaluation  `json:"asked"`
+	At            string              `json:"at"`
+	Basis         *Basis              `json:"basis,omitempty"`
+	BreakGlass    bool                `json:"break_glass,omitempty"`
+	Code          string              `json:"code,omitempty"`
+	Device        string              `json:"device,omitempty"`
+	Gates         []access.GateRuling `json:"gates"`
+	ID            string              `json:"id,omitempty"`
+	Known         bool                `json:"known_device"`
+	KnownPerson   bool                `json:"known_person"`
+	Level         string              `json:"level"`
+	Outcome       access.Outcome      `json:"outcome"`
+	ReasonAdmin   map[string]string   `json:"reason_admin"`
+	ReasonUser    map[string]string   `json:"reason_user"`
+	Remedies      []access.Obstacle   `json:"remedies,omitempty"`
+	Rulebook      int64               `json:"rulebook"`
+	ShadowOutcome access.Outcome      `json:"shadow_outcome,omitempty"`
+	ToAllow       []string            `json:"to_allow,omitempty"`
+	ValidUntil    string              `json:"valid_until"`
+}
+
+// record encodes an answer for the ledger.
+func (a *Answer) record() json.RawMessage {
+	d := a.Decision
+	return mustJSON(&record{a.Asked, a.At, a.Basis, d.BreakGlass, a.Code, d.Device, d.Gates, a.ID, d.Known, a.KnownPerson, d.Level, d.Outcome, d.ReasonAdmin, d.ReasonUser,
+		d.Remedies, a.Rulebook, d.ShadowOutcome, d.ToAllow, d.ValidUntil})
+}
+
+// response makes of a recorded answer what its enforcer gets: all but what was
+// asked, which it knows, and what it was decided from.
+func response(outcome access.Outcome, record json.RawMessage) json.RawMessage {
+	asked := value.Skip(record, len(`{"asked":`)) // the first members are asked, at and basis
+	at := value.Skip(record, asked+len(`,"at":`))
+	basis := value.Skip(record, at+len(`,"basis":`))
+	out := append(make([]byte, 0, len(record)+32), `{"decision":`...)
+	out = strconv.AppendBool(out, outcome == access.Allow)
+	out = append(out, `,"context":{`...)
+	out = append(out, record[asked+1:at]...)
+	return append(append(out, record[basis:]...), '}')
 }
 
 // DecisionQuery selects recorded decisions.

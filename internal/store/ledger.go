@@ -153,8 +153,15 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 // Redact removes the body of an entry. Its hash stays.
 func (b *Batch) Redact(seq int64) {
 	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		// What is freed is written over, whatever that costs.
+		if _, err := tx.Exec("PRAGMA secure_delete = ON"); err != nil {
+			return fmt.Errorf("redact entry %d: %w", seq, err)
+		}
 		done, err := tx.Exec("UPDATE entries SET body = ? WHERE seq = ? AND body <> ?", gone, seq, gone)
 		if err != nil {
+			return fmt.Errorf("redact entry %d: %w", seq, err)
+		}
+		if _, err := tx.Exec("PRAGMA secure_delete = FAST"); err != nil {
 			return fmt.Errorf("redact entry %d: %w", seq, err)
 		}
 		if n, err := done.RowsAffected(); err != nil || n != 1 {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -30,10 +31,14 @@ var ErrNoKey = errors.New("the key of the ledger is missing")
 // ReadKey reads a key file: the private key on the first line, the public key
 // on the second.
 func ReadKey(path string) (Key, error) {
-	raw, err := os.ReadFile(path)
+	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return Key{}, fmt.Errorf("%w: %s", ErrNoKey, path)
 	}
+	if err == nil && info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" {
+		return Key{}, fmt.Errorf("others may read the key of the ledger, %s (mode %04o): chmod 600 it, and find out who did", path, info.Mode().Perm())
+	}
+	raw, err := os.ReadFile(path)
 	if err != nil {
 		return Key{}, fmt.Errorf("read the key of the ledger: %w", err)
 	}

@@ -134,6 +134,12 @@ func TestLedgerGoesOnAfterReopening(t *testing.T) {
 	if info, err := os.Stat(path + ".key"); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the key file: %v (%v)", info.Mode(), err)
 	}
+	if err := os.Chmod(path+".key", 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := ReadKey(path + ".key"); err == nil || !strings.Contains(err.Error(), "others may read") {
+		t.Errorf("a key that others may read: %v", err)
+	}
 }
 
 func TestTimeNeverRunsBackInTheLedger(t *testing.T) {
