@@ -146,10 +146,10 @@ func BenchmarkVerification(b *testing.B) {
 		runtime.ReadMemStats(&before)
 		peak := uint64(0)
 		begin := time.Now()
-		v, err := service.VerifyRecords(context.Background(), s, key.Verifier, func(int64, int64) {
+		v, err := service.VerifyRecords(context.Background(), s, key.Verifier, service.Thorough{Progress: func(int64, int64) {
 			runtime.ReadMemStats(&after)
 			peak = max(peak, after.HeapInuse)
-		})
+		}})
 		took := time.Since(begin)
 		if err != nil || v.State != "sound" || v.Size != n {
 			b.Fatalf("%+v (%v)", v, err)

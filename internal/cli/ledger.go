@@ -569,11 +569,11 @@ func (a *app) verifyData(ctx context.Context, dir string) error {
 	}
 	bar := a.walked(-1, "entries")
 	last := int64(0)
-	v, err := service.VerifyRecords(ctx, records, key.Verifier, func(done, of int64) {
+	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.Thorough{File: true, Progress: func(done, of int64) {
 		bar.of(of)
 		bar.add(done - last)
 		last = done
-	})
+	}})
 	bar.done()
 	if err = errors.Join(err, records.Close()); err != nil {
 		v = &service.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}

@@ -309,8 +309,9 @@ func (v *verification) set(now Verification) {
 }
 
 // BeginVerification has the ledger checked in the background, unless that is
-// under way, and tells how it stands.
-func (s *Service) BeginVerification() *Verification {
+// under way, and tells how it stands. Gently, it leaves most of the machine to
+// others.
+func (s *Service) BeginVerification(gentle bool) *Verification {
 	s.verified.mu.Lock()
 	begin := !s.verified.running
 	if begin {
@@ -322,11 +323,11 @@ func (s *Service) BeginVerification() *Verification {
 		s.chores.Go(func() {
 			ctx, cancel := s.untilQuit()
 			defer cancel()
-			out, err := VerifyRecords(ctx, s.store, s.key.Verifier, func(done, of int64) {
+			out, err := VerifyRecords(ctx, s.store, s.key.Verifier, Thorough{Gentle: gentle, Progress: func(done, of int64) {
 				s.verified.mu.Lock()
 				defer s.verified.mu.Unlock()
 				s.verified.now.Size, s.verified.now.Of = done, of
-			})
+			}})
 			if err != nil {
 				out = &Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
 				if ctx.Err() != nil {
@@ -346,30 +347,62 @@ func (s *Service) BeginVerification() *Verification {
 	return s.verified.get()
 }
 
-// VerifyRecords checks everything there is: the file, every entry, the tree, the
-// signed head, and that the level of each device follows from the entries.
-func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier, progress func(done, of int64)) (*Verification, error) {
+// Thorough says how records are verified.
+type Thorough struct {
+	// File has SQLite check its file too, which reads all of it in one go.
+	File bool
+	// Gentle leaves most of the machine to others: it takes six times as long.
+	Gentle   bool
+	Progress func(done, of int64) // may be nil
+}
+
+// verifyChunk is how many entries are read at a time. No transaction lasts
+// longer, so that the write-ahead log can be emptied meanwhile.
+const verifyChunk = 4096
+
+// VerifyRecords checks everything there is: every entry, the tree, the signed
+// head, and that the level of each device follows from the entries.
+func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier, how Thorough) (*Verification, error) {
 	begun := time.Now()
-	v, err := records.View(ctx)
+	w := &ledger.Walk{Standings: true, Tile: records.Tile(ctx)}
+	add := func(l *ledger.Line) error { w.Add(l); return nil }
+	early, err := records.View(ctx)
+	if err != nil {
+		return nil, err
+	}
+	size := early.Size
+	if how.File {
+		err = early.Sound(ctx)
+	}
+	if err = errors.Join(err, early.Close()); err != nil {
+		return nil, err
+	}
+	for first := int64(1); first <= size; first += verifyChunk {
+		chunk := time.Now()
+		if err := records.Lines(ctx, first, min(first+verifyChunk-1, size), add); err != nil {
+			return nil, err
+		}
+		if how.Progress != nil {
+			how.Progress(min(first+verifyChunk-1, size), size)
+		}
+		if how.Gentle {
+			select {
+			case <-time.After(5 * time.Since(chunk)):
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+	}
+	v, err := records.View(ctx) // what came meanwhile, and the devices of the same moment
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = v.Close() }() // it only read
-	if err := v.Sound(ctx); err != nil {
-		return nil, err
-	}
 	head, err := ledger.OpenHead(v.Checkpoint, key)
 	if err != nil {
 		return nil, err
 	}
-	w := &ledger.Walk{Standings: true, Tile: v.Tile(ctx)}
-	if err := v.Lines(ctx, 1, math.MaxInt64, func(l *ledger.Line) error {
-		w.Add(l)
-		if l.Seq%4096 == 0 && progress != nil {
-			progress(l.Seq, v.Size)
-		}
-		return nil
-	}); err != nil {
+	if err := v.Lines(ctx, size+1, math.MaxInt64, add); err != nil {
 		return nil, err
 	}
 	w.End(&head)
@@ -433,7 +466,7 @@ func (s *Service) tidy() {
 			s.log.Info("past evidence forgotten", "steps", n)
 		}
 		cancel()
-		s.BeginVerification()
+		s.BeginVerification(true)
 		timer.Reset(chorePause)
 	}
 }

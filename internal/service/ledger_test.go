@@ -37,7 +37,7 @@ func decide(t *testing.T, s *service.Service, person, device string) string {
 
 func verified(t *testing.T, s *service.Service) *service.Verification {
 	t.Helper()
-	for s.BeginVerification(); ; time.Sleep(time.Millisecond) {
+	for s.BeginVerification(false); ; time.Sleep(time.Millisecond) {
 		if v := s.Ledger().Verification; v.State != "running" {
 			return v
 		}

@@ -220,10 +220,10 @@ func (v *View) Lines(ctx context.Context, from, to int64, visit func(*ledger.Lin
 }
 
 // Tile reads a hash above the leaves, for [ledger.Walk].
-func (v *View) Tile(ctx context.Context) func(level int, n int64) (tlog.Hash, bool) {
+func (s *Store) Tile(ctx context.Context) func(level int, n int64) (tlog.Hash, bool) {
 	return func(level int, n int64) (h tlog.Hash, known bool) {
 		var raw []byte
-		if err := v.tx.QueryRowContext(ctx, "SELECT hash FROM tiles WHERE level = ? AND n = ?", level, n).Scan(&raw); err != nil || len(raw) != tlog.HashSize {
+		if err := s.read.QueryRowContext(ctx, "SELECT hash FROM tiles WHERE level = ? AND n = ?", level, n).Scan(&raw); err != nil || len(raw) != tlog.HashSize {
 			return h, true // one that is missing is none that agrees
 		}
 		return tlog.Hash(raw), true

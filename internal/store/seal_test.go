@@ -45,7 +45,7 @@ func verify(t *testing.T, s *Store) *ledger.Walk {
 		t.Fatal(err)
 	}
 	defer v.Close()
-	w := &ledger.Walk{Tile: v.Tile(ctx)}
+	w := &ledger.Walk{Tile: s.Tile(ctx)}
 	if err := v.Lines(ctx, 1, v.Size, func(l *ledger.Line) error { w.Add(l); return nil }); err != nil {
 		t.Fatal(err)
 	}
