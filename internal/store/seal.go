@@ -133,7 +133,7 @@ func (s *sealer) sign() *Sealed {
 // entries as far as can be done before they are numbered.
 func (b *Batch) prepare() error {
 	b.prepared = make([]ledger.Prepared, len(b.Entries))
-	var scratch []byte
+	scratch := make([]byte, 0, 2048)
 	for i := range b.Entries {
 		e := &b.Entries[i]
 		body, err := ledger.Canonical(e.Body)
@@ -263,6 +263,9 @@ func (s *Store) sealAll(ctx context.Context, newest int64) error {
 	var sealed *Sealed
 	if err == nil {
 		err = s.tiles.insert(tx, seal.tiles)
+	}
+	if err == nil {
+		_, err = tx.ExecContext(ctx, "INSERT INTO head (id, size, checkpoint) VALUES (1, 0, '')")
 	}
 	if err == nil {
 		sealed, err = s.putHead(tx, seal.sign())

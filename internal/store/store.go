@@ -189,7 +189,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if s.head, err = s.write.PrepareContext(ctx, "INSERT OR REPLACE INTO head (id, size, checkpoint) VALUES (1, ?, ?)"); err != nil {
+	if s.head, err = s.write.PrepareContext(ctx, "UPDATE head SET size = ?, checkpoint = ? WHERE id = 1"); err != nil {
 		return fmt.Errorf("prepare the head: %w", err)
 	}
 	return nil
@@ -438,6 +438,11 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 	// What was made first goes first, so that few entries need a later time than
 	// their own.
 	slices.SortStableFunc(group, func(a, b *commit) int { return cmp.Compare(a.batch.at(), b.batch.at()) })
+	n, m := 0, 0
+	for _, c := range group {
+		n, m = n+len(c.batch.Entries), m+len(c.batch.Devices)
+	}
+	entries, devices = make([]any, 0, n*s.entries.width), make([]any, 0, m*s.devices.width)
 	for _, c := range group {
 		for _, f := range c.batch.Exec {
 			if err := f(tx); err != nil {
