@@ -276,7 +276,7 @@ func TestUsage(t *testing.T) {
 func TestStory(t *testing.T) {
 	r := offline(t, "", "demo", "--story", "--fast").want(t, 0)
 	for _, text := range []string{"bridge-tablet/os-current is fail: os.version is 16.7.2, needs >= 17.5", "stands  strong, before it limited", "STEP-UP", "laptop/no-threat is fail: threat.score is 92",
-		"os.version is not known (stale: observed 9d 1h ago, fresh for 3d)", "break-glass account", "did you mean os.version?", "the one in force stays", "enrolled", "evidence is unknown: the evidence is not known (never reported), needs a first report", "Let the device report", "stands  strong, before it unproven", "This would lock people out", "no longer a break-glass account"} {
+		"os.version is not known (stale: observed 9d 1h ago, fresh for 3d)", "break-glass account", "did you mean os.version?", "the one in force stays", "enrolled", "evidence is unknown: the evidence is not known (never reported), needs a first report", "Let the device report", "stands  strong, before it unproven", "This would lock people out", "no longer a break-glass account", "made again from rulebook 2 and the evidence of that moment: the same", "that ledger.gullholm.example signed"} {
 		if !strings.Contains(r.out, text) {
 			t.Errorf("the story does not say %q:\n%s", text, r.out)
 		}

@@ -8,6 +8,7 @@ import (
 	"net/http/cookiejar"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -114,6 +115,12 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"POST", "/api/v1/roster", "text/csv", "serial\n", "admin"},
 		{"POST", "/api/v1/searches", "application/json", `{"name":"n"}`, "admin helpdesk author"},
 		{"POST", "/api/v1/rulebooks/rehearse", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`, "admin reader helpdesk author"},
+		{"GET", "/api/v1/ledger/entries", "", "", "admin reader helpdesk author"},
+		{"GET", "/api/v1/ledger/export?to=1", "", "", "admin reader helpdesk author"},
+		{"GET", "/ledger/tile/entries/000", "", "", "admin reader helpdesk author"},
+		{"POST", "/api/v1/ledger/entries/1/redact", "application/json", `{"reason":""}`, "admin"},
+		{"GET", "/ledger/checkpoint", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
+		{"GET", "/ledger/tile/0/000", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
 		{"GET", "/schema/rulebook.json", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
 		{"GET", "/healthz", "", "", "admin reader helpdesk author enforcer source nobody wrong"},
 	} {
@@ -271,6 +278,11 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		{"POST", "/api/v1/rulebooks/rehearse", "application/json", candidate}, {"POST", "/api/v1/rulebooks/rehearse/GF-L-1041", "application/json", candidate}, {"POST", "/api/v1/rulebooks/compare", "application/json", candidate},
 		{"POST", "/api/v1/rulebooks/compare?version=1", "application/json", candidate}, {"POST", "/api/v1/rulebooks/format", "application/json", candidate}, {"POST", "/api/v1/rulebooks/check", "application/json", candidate},
 		{"POST", "/api/v1/rulebooks/rehearse", "application/json", `{"files":[{"name":"a.yaml","text":"x"}]}`}, {"GET", "/api/v1/decisions/" + decision, "", ""},
+		{"GET", "/api/v1/ledger", "", ""}, {"POST", "/api/v1/ledger/verification", "", ""}, {"GET", "/api/v1/ledger/entries?limit=1000", "", ""}, {"GET", "/api/v1/ledger/entries?cursor=x", "", ""},
+		{"GET", "/api/v1/ledger/entries/7", "", ""}, {"GET", "/api/v1/ledger/entries/999999", "", ""}, {"POST", "/api/v1/ledger/entries/9/redact", "application/json", `{"reason":"x"}`}, {"GET", "/api/v1/ledger/entries/9", "", ""},
+		{"GET", "/api/v1/ledger/growth?from=100", "", ""}, {"GET", "/api/v1/ledger/growth?from=999999", "", ""}, {"GET", "/api/v1/decisions/" + decision + "/replay", "", ""}, {"GET", "/api/v1/decisions/none/replay", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1042/then?at=" + time.Now().Add(-30*time.Hour).UTC().Format(time.RFC3339), "", ""}, {"GET", "/api/v1/devices/GF-L-1042/then?at=2001-01-01T00:00:00Z", "", ""}, {"GET", "/api/v1/devices/GF-L-1042/then?at=x", "", ""},
+		{"GET", "/api/v1/ledger/export?format=x", "", ""}, {"GET", "/api/v1/ledger/export?wait=2h", "", ""}, {"GET", "/api/v1/ledger/export?from=5&to=2", "", ""},
 	} {
 		req, err := http.NewRequest(c.method, s.url+c.path, strings.NewReader(c.body))
 		if err != nil {

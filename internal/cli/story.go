@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/mod/sumdb/note"
+
 	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
@@ -26,7 +28,7 @@ type teller struct {
 
 func (t *teller) tell() error {
 	line(t.app.out, "%s\nA morning at Gullholm Ferries, played against a service over its API.", t.app.bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.arrival, t.mistake, t.lockout} {
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.arrival, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -213,6 +215,38 @@ func (t *teller) lockout() error {
 	for _, x := range p.Impacts {
 		t.say("why", "%s", x.Message)
 	}
+	return nil
+}
+
+func (t *teller) proof() error {
+	t.scene("In the afternoon an auditor asks why the captain was refused, and for proof.")
+	page, err := t.client.Decisions(t.ctx, api.ListDecisionsParams{Device: "GF-T-2107", Outcome: api.Outcome(access.Deny), Limit: 1})
+	if err != nil || len(page.Value.Items) == 0 {
+		return fmt.Errorf("the refusal is not recorded: %w", err)
+	}
+	d := page.Value.Items[0]
+	again, err := t.client.ReplayDecision(t.ctx, d.Id)
+	if err != nil {
+		return err
+	}
+	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.Id, again.Value.Rulebook, t.app.bold(map[bool]string{true: "the same", false: "different"}[again.Value.Same]))
+	now, err := t.client.Ledger(t.ctx)
+	if err != nil {
+		return err
+	}
+	key, err := note.NewVerifier(now.Value.Key)
+	if err != nil {
+		return err
+	}
+	entry, err := t.client.Entry(t.ctx, d.Seq)
+	if err != nil {
+		return err
+	}
+	head, err := entry.Value.Proof.Check(key)
+	if err != nil {
+		return err
+	}
+	t.say("proof", "entry %d is in the tree of %d entries that %s signed; %d hashes show it", d.Seq, head.Size, head.Origin, len(entry.Value.Proof.Hashes))
 	return nil
 }
 

@@ -385,13 +385,7 @@ func (s *Store) probe() error {
 // Trouble tells why nothing can be recorded at present, nil when it can.
 func (s *Store) Trouble() *TroubleError { return s.trouble.Load() }
 
-var groups int
-var flew time.Duration
-
 func (s *Store) writeAll(group []*commit) error {
-	groups++
-	t0 := time.Now()
-	defer func() { flew += time.Since(t0) }()
 	tx, err := s.write.Begin()
 	if err != nil {
 		return fmt.Errorf("begin: %w", err)
