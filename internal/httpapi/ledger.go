@@ -141,23 +141,25 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 
 // ExportStandings streams the level of every device.
 func (s *Server) ExportStandings(c *gin.Context) {
+	all, size, err := s.service.Standings(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	s.stream(c, func(write func([]byte) error) error {
-		var failed error
-		line := func(v any) {
+		line := func(v any) error {
 			raw, err := json.Marshal(v)
-			if err == nil && failed == nil {
+			if err == nil {
 				err = write(append(raw, '\n'))
 			}
-			if failed == nil {
-				failed = err
+			return err
+		}
+		for _, x := range all {
+			if err := line(x); err != nil {
+				return err
 			}
 		}
-		size, err := s.service.Standings(c.Request.Context(), func(x service.Standing) { line(x) })
-		if err == nil {
-			line(gin.H{"size": size})
-			err = failed
-		}
-		return err
+		return line(gin.H{"size": size})
 	})
 }
 

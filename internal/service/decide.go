@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -223,17 +224,22 @@ func (a *Answer) record() json.RawMessage {
 		d.Remedies, a.Rulebook, d.ShadowOutcome, d.ToAllow, d.ValidUntil})
 }
 
-// response makes of a recorded answer what its enforcer gets: all but what was
-// asked, which it knows, and what it was decided from.
+// response makes of a recorded answer what its enforcer gets: the decision with
+// its id and code. No text holds the names that are looked for here as they
+// stand: its quotes are escaped.
 func response(outcome access.Outcome, record json.RawMessage) json.RawMessage {
 	asked := value.Skip(record, len(`{"asked":`)) // the first members are asked, at and basis
 	at := value.Skip(record, asked+len(`,"at":`))
-	basis := value.Skip(record, at+len(`,"basis":`))
-	out := append(make([]byte, 0, len(record)+32), `{"decision":`...)
+	rest := record[value.Skip(record, at+len(`,"basis":`))+1:]
+	out := append(make([]byte, 0, len(rest)+32), `{"decision":`...)
 	out = strconv.AppendBool(out, outcome == access.Allow)
 	out = append(out, `,"context":{`...)
-	out = append(out, record[asked+1:at]...)
-	return append(append(out, record[basis:]...), '}')
+	for _, name := range []string{`"known_person":`, `"rulebook":`} {
+		first := bytes.Index(rest, []byte(name))
+		out = append(out, rest[:first]...)
+		rest = rest[value.Skip(rest, first+len(name))+1:] // with the comma: neither is the last member
+	}
+	return append(append(out, rest...), '}')
 }
 
 // DecisionQuery selects recorded decisions.

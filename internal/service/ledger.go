@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -201,18 +202,35 @@ func (s *Service) Follow(ctx context.Context, after int64) int64 {
 	}
 }
 
-// Export visits the entries from one on, all of one moment, and returns the
-// checkpoint of that moment.
+// exportChunk is how many entries are read at a time for an export. Whoever
+// takes them may be slow, and must not keep a transaction open.
+const exportChunk = 256
+
+// Export visits the entries from one on to another, 0 for the newest, and
+// returns the signed head of the moment at which it began.
 func (s *Service) Export(ctx context.Context, from, to int64, visit func(*ledger.Line) error) (checkpoint []byte, err error) {
-	v, err := s.store.View(ctx)
-	if err != nil {
-		return nil, err
+	head := s.store.Sealed()
+	if to == 0 || to > head.Size {
+		to = head.Size
 	}
-	if to == 0 || to > v.Size {
-		to = v.Size
+	chunk := make([]ledger.Line, 0, exportChunk)
+	for ; from <= to; from += exportChunk {
+		chunk = chunk[:0]
+		if err := s.store.Lines(ctx, from, min(from+exportChunk-1, to), func(l *ledger.Line) error {
+			kept := *l
+			kept.Body = bytes.Clone(l.Body)
+			chunk = append(chunk, kept)
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+		for i := range chunk {
+			if err := visit(&chunk[i]); err != nil {
+				return nil, err
+			}
+		}
 	}
-	err = v.Lines(ctx, from, to, visit)
-	return v.Checkpoint, errors.Join(err, v.Close())
+	return head.Checkpoint, nil
 }
 
 // Standing is a device and the level it stands at.
@@ -221,15 +239,15 @@ type Standing struct {
 	Level  string `json:"level"`
 }
 
-// Standings visits the level that is kept of every device, and returns the size
-// of the ledger at the same moment.
-func (s *Service) Standings(ctx context.Context, visit func(Standing)) (size int64, err error) {
+// Standings reads the level that is kept of every device, and the size of the
+// ledger at the same moment.
+func (s *Service) Standings(ctx context.Context) (all []Standing, size int64, err error) {
 	v, err := s.store.View(ctx)
 	if err != nil {
-		return 0, err
+		return nil, 0, err
 	}
-	err = v.Levels(ctx, func(device, level string) { visit(Standing{device, level}) })
-	return v.Size, errors.Join(err, v.Close())
+	err = v.Levels(ctx, func(device, level string) { all = append(all, Standing{device, level}) })
+	return all, v.Size, errors.Join(err, v.Close())
 }
 
 // Redact removes the body of an entry, because what it says must go. Its hash

@@ -12,7 +12,7 @@ import (
 )
 
 // What is recorded of an answer is all of it, in canonical form; what the
-// enforcer gets is that without what it asked and the basis.
+// enforcer gets is the decision with its id and code.
 func TestARecordIsTheWholeAnswer(t *testing.T) {
 	yes := true
 	why := []condition.Leaf{{Condition: "level >= sound & \"a\\b\" < <å>", Path: "level", Required: ">= sound", Observed: "barred", Holds: condition.False, Source: "standing", At: "x", Age: "1h", Unknown: "u"}}
@@ -39,7 +39,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 		Decision bool
 		Context  map[string]json.RawMessage
 	}
-	if err := json.Unmarshal(response(a.Outcome, got), &answer); err != nil || answer.Decision || len(answer.Context) != 17 || answer.Context["asked"] != nil || answer.Context["basis"] != nil || string(answer.Context["code"]) != `"K7M2-9XQD"` {
+	if err := json.Unmarshal(response(a.Outcome, got), &answer); err != nil || answer.Decision || len(answer.Context) != 14 || answer.Context["asked"] != nil || answer.Context["rulebook"] != nil || string(answer.Context["code"]) != `"K7M2-9XQD"` {
 		t.Errorf("the enforcer gets %s (%v)", response(a.Outcome, got), err)
 	}
 }
