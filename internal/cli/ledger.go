@@ -140,6 +140,8 @@ func (a *app) ledgerKeyCmd() *cobra.Command {
 	return c
 }
 
+var entryHead = []string{"ENTRY", "AT", "KIND", "BY", "ABOUT", "WHAT"}
+
 func (a *app) ledgerListCmd() *cobra.Command {
 	var p api.ListEntriesParams
 	limit := 0
@@ -154,7 +156,7 @@ func (a *app) ledgerListCmd() *cobra.Command {
 			if limit < 1 {
 				return usageError{errors.New("--limit is at least 1")}
 			}
-			l := listing{head: []string{"ENTRY", "AT", "KIND", "BY", "ABOUT", "WHAT"}}
+			l := listing{head: entryHead}
 			for len(l.rows) < limit {
 				p.Limit = min(500, limit-len(l.rows))
 				page, err := cl.Entries(cmd.Context(), p)
@@ -244,7 +246,7 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 				return err
 			}
 			if a.format != "table" {
-				return a.print(listing{head: []string{"ENTRY", "AT", "KIND", "BY", "ABOUT", "WHAT"}, raw: got.Raw, rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+				return a.print(listing{head: entryHead, raw: got.Raw, rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
 			}
 			line(a.out, "%s   %s", a.bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
 			line(a.out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
@@ -360,7 +362,8 @@ func (a *app) ledgerRedactCmd() *cobra.Command {
 				return err
 			}
 			if a.format != "table" {
-				return a.print(listing{head: []string{"ENTRY", "AT", "KIND", "BY", "ABOUT", "WHAT"}, raw: got.Raw, rows: [][]string{{fmt.Sprint(got.Value.Seq), got.Value.At, got.Value.Kind, got.Value.Actor, got.Value.About, got.Value.Gist}}})
+				e := got.Value
+				return a.print(listing{head: entryHead, raw: got.Raw, rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
 			}
 			line(a.out, "The body of entry %d is gone; entry %d tells so.", seq, got.Value.Seq)
 			return nil
