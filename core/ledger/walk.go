@@ -79,9 +79,6 @@ func (w *Walk) Expect(seen Head) { w.seen, w.haveSeen = seen, seen.Size > 0 }
 // Size is the number of entries so far.
 func (w *Walk) Size() int64 { return w.tree.Size() }
 
-// Last is the sequence number of the newest entry so far.
-func (w *Walk) Last() int64 { return w.last.Seq }
-
 // Level is the level that a device was last moved to, "" for none.
 func (w *Walk) Level(device string) string { return w.levels[device] }
 

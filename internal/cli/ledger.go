@@ -1,24 +1,21 @@
 package cli
 
 import (
-	"bytes"
-	"cmp"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
-	"ironledger.example/internal/client"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
 )
@@ -103,13 +100,7 @@ func verificationText(v api.Verification) string {
 }
 
 // counted writes a number in groups of three.
-func counted(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
-}
+func counted(n int64) string { return message.NewPrinter(language.English).Sprint(n) }
 
 func (a *app) ledgerKeyCmd() *cobra.Command {
 	data := ""
@@ -422,18 +413,14 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 				}
 				return nil
 			}
-			f, err := os.CreateTemp(dirOf(args[0]), ".export-*")
+			if err := writeWhole(args[0], body); err != nil {
+				return fmt.Errorf("the export broke off: %w", err)
+			}
+			info, err := os.Stat(args[0])
 			if err != nil {
 				return err
 			}
-			n, err := io.Copy(f, body)
-			if err = errors.Join(err, f.Close()); err == nil {
-				err = os.Rename(f.Name(), args[0])
-			}
-			if err != nil {
-				return errors.Join(fmt.Errorf("the export broke off: %w", err), os.Remove(f.Name()))
-			}
-			line(a.err, "%s bytes written to %s.", counted(n), args[0])
+			line(a.err, "%s bytes written to %s.", counted(info.Size()), args[0])
 			return nil
 		},
 	}
@@ -443,363 +430,4 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 	f.StringVar(&p.Format, "as", "ndjson", "ndjson or ocsf")
 	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"ndjson", "ocsf"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
-}
-
-func (a *app) ledgerVerifyCmd() *cobra.Command {
-	var key, file, data string
-	c := &cobra.Command{
-		Use: "verify", Short: "Check every entry, the tree, the signature, and that devices stand where entries put them", Args: cobra.NoArgs,
-		Long: `Check the whole ledger: that no entry was changed, removed, added or moved, that
-numbers and time run forward, that the signed head is that of these entries, that
-it goes on from the head seen before, and that every device stands where its
-newest entry put it.
-
-With a service, this client reads the ledger and computes everything itself. With
---file it checks an export with no service; with --data the records of a service
-on its own machine, whether it runs or not.
-
-Exit code 3 says that something is wrong; each problem names its entry.`,
-		Example: "  ironledger ledger verify\n  ironledger ledger verify --file ledger.ndjson --key ledger.pub\n  sudo ironledger ledger verify --data /var/lib/ironledger",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			switch {
-			case file != "":
-				return a.verifyFile(file, key)
-			case data != "":
-				return a.verifyData(cmd.Context(), data)
-			}
-			return a.verifyService(cmd.Context(), key)
-		},
-	}
-	addKeyFlag(c, &key)
-	c.Flags().StringVar(&file, "file", "", "an export, or - for standard input")
-	c.Flags().StringVar(&data, "data", "", "the folder of the records")
-	c.MarkFlagsMutuallyExclusive("file", "data")
-	return c
-}
-
-// verified tells what a verification came to.
-func (a *app) verified(v service.Verification, signer string) error {
-	if a.format != "table" {
-		rows := [][]string{}
-		for _, p := range v.Problems {
-			rows = append(rows, []string{fmt.Sprint(p.Seq), p.Message})
-		}
-		if err := a.print(listing{head: []string{"ENTRY", "PROBLEM"}, raw: v, rows: rows}); err != nil {
-			return err
-		}
-	} else if len(v.Problems) == 0 {
-		rate := ""
-		if v.Millis > 100 {
-			rate = fmt.Sprintf(", %s a second", counted(v.Size*1000/v.Millis))
-		}
-		line(a.out, "%s %s entries, signed by %s (%s%s).", a.bold("Sound:"), counted(v.Size), signer, time.Duration(v.Millis)*time.Millisecond, rate)
-		if v.Devices > 0 {
-			line(a.out, "%s devices stand where their entries put them.", counted(int64(v.Devices)))
-		}
-		if v.Redacted > 0 {
-			line(a.out, "%d bodies were redacted, each with an entry that tells why.", v.Redacted)
-		}
-	} else {
-		for _, p := range v.Problems {
-			line(a.out, "%s %s", a.rust("✗"), p)
-		}
-		if v.More > 0 {
-			line(a.out, "and %d more", v.More)
-		}
-		line(a.out, "%s the ledger is not what was recorded.", a.rust("Broken:"))
-	}
-	if len(v.Problems) > 0 {
-		return errNo
-	}
-	return nil
-}
-
-func resultOf(w *ledger.Walk, begun time.Time) service.Verification {
-	v := service.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(), Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems, More: w.More}
-	if v.Problems == nil {
-		v.Problems = []ledger.Problem{}
-	}
-	if len(v.Problems) > 0 {
-		v.State = "broken"
-	}
-	return v
-}
-
-func (a *app) verifyFile(path, key string) error {
-	if key == "" {
-		return usageError{errors.New("--file needs --key, the ledger's public key or a file that holds it")}
-	}
-	verifier, err := keyOf(key)
-	if err != nil {
-		return err
-	}
-	f, err := a.open(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	begun := time.Now()
-	w := &ledger.Walk{}
-	bar := a.walked(-1, "entries")
-	checkpoint, err := client.EachLine(f, func(l *ledger.Line) error { w.Add(l); bar.add(1); return nil })
-	bar.done()
-	if err != nil {
-		return fmt.Errorf("%s: %w", path, err)
-	}
-	if checkpoint == nil {
-		w.End(nil)
-		w.Problems = append(w.Problems, ledger.Problem{Message: "the file ends without the signed head: it was cut"})
-		return a.verified(resultOf(w, begun), "")
-	}
-	head, err := ledger.OpenHead(checkpoint, verifier)
-	if err != nil {
-		w.End(nil)
-		w.Problems = append(w.Problems, ledger.Problem{Message: err.Error()})
-		return a.verified(resultOf(w, begun), "")
-	}
-	w.End(&head)
-	return a.verified(resultOf(w, begun), head.Origin)
-}
-
-func (a *app) verifyData(ctx context.Context, dir string) error {
-	key, err := store.ReadKey(service.KeyPath(dir))
-	if err != nil {
-		return err
-	}
-	records, err := store.OpenReader(service.DatabasePath(dir))
-	if err != nil {
-		return err
-	}
-	bar := a.walked(-1, "entries")
-	last := int64(0)
-	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.Thorough{File: true, Progress: func(done, of int64) {
-		bar.of(of)
-		bar.add(done - last)
-		last = done
-	}})
-	bar.done()
-	if err = errors.Join(err, records.Close()); err != nil {
-		v = &service.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
-	}
-	return a.verified(*v, key.Verifier.Name())
-}
-
-func (a *app) verifyService(ctx context.Context, key string) error {
-	cl, err := a.client()
-	if err != nil {
-		return err
-	}
-	before, err := a.seen(cl.URL())
-	if err != nil {
-		return err
-	}
-	w, err := a.witness(ctx, cl, key)
-	if err != nil {
-		return err
-	}
-	begun := time.Now()
-	walk := &ledger.Walk{Standings: true}
-	if before.Checkpoint != "" {
-		if head, err := ledger.OpenHead([]byte(before.Checkpoint), w.verifier); err == nil {
-			walk.Expect(head)
-		}
-	}
-	levels := map[string]string{}
-	size, err := cl.Standings(ctx, func(device, level string) { levels[device] = level })
-	if err != nil {
-		return err
-	}
-	devices := 0
-	compare := func() {
-		for device, level := range levels {
-			if said := walk.Level(device); said != level {
-				walk.Problems = append(walk.Problems, ledger.Problem{Seq: size, Message: fmt.Sprintf("device %s stood at %s, and the entries say %q", device, level, said)})
-				continue
-			}
-			devices++
-		}
-	}
-	body, err := cl.ExportLedger(ctx, api.ExportLedgerParams{Format: "ndjson"})
-	if err != nil {
-		return err
-	}
-	defer body.Close()
-	bar := a.walked(w.head.Size, "entries")
-	checkpoint, err := client.EachLine(body, func(l *ledger.Line) error {
-		walk.Add(l)
-		if walk.Size() == size {
-			compare()
-		}
-		bar.add(1)
-		return nil
-	})
-	bar.done()
-	if err != nil {
-		return fmt.Errorf("the entries of %s: %w", cl.URL(), err)
-	}
-	head, err := ledger.OpenHead(checkpoint, w.verifier)
-	if err != nil {
-		return w.alarm(err)
-	}
-	walk.End(&head)
-	v := resultOf(walk, begun)
-	v.Devices = devices
-	return a.verified(v, head.Origin)
-}
-
-func dirOf(path string) string {
-	if i := strings.LastIndexByte(path, os.PathSeparator); i >= 0 {
-		return path[:i+1]
-	}
-	return "."
-}
-
-func (a *app) ledgerTailCmd() *cobra.Command {
-	var follow bool
-	var from int64
-	var as, resume, target string
-	last := 0
-	c := &cobra.Command{
-		Use: "tail", Short: "Print the newest entries, and follow what comes", Args: cobra.NoArgs,
-		Long: `Print the newest entries, oldest first, and with --follow every one that comes, none
-twice and none left out: entries are numbered without a gap, and a gap is an
-error. With --resume the number of the newest entry passed on is kept in a file,
-and the next run goes on behind it; after a crash the last few may come twice.
-
-With --syslog entries go to a collector as RFC 5424 messages, over TCP (RFC 6587,
-octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`,
-		Example: "  ironledger ledger tail -f\n  ironledger ledger tail -f --as ocsf --syslog tcp://siem.gullholm.example:601 --resume /var/lib/ironledger-tail/seq",
-		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			if as != "text" && as != "ndjson" && as != "ocsf" {
-				return usageError{fmt.Errorf("--as is text, ndjson or ocsf, not %q", as)}
-			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
-			defer stop()
-			if _, err := a.witness(ctx, cl, ""); err != nil {
-				return err
-			}
-			now, err := cl.Ledger(ctx)
-			if err != nil {
-				return err
-			}
-			t := &tail{app: a, as: as, origin: now.Value.Origin, resume: resume}
-			next := max(1, now.Value.Size-int64(last)+1)
-			if from > 0 {
-				next = from
-			}
-			if kept, err := t.kept(); err != nil {
-				return err
-			} else if kept > 0 {
-				next = kept + 1
-			}
-			if target != "" {
-				if t.syslog, err = newSyslog(target); err != nil {
-					return usageError{err}
-				}
-				defer t.syslog.close()
-				if !cmd.Flags().Changed("as") {
-					t.as = "ocsf"
-				}
-			}
-			defer func() { err = errors.Join(err, t.save()) }()
-			if !follow {
-				if next > now.Value.Size {
-					return nil
-				}
-				body, err := cl.ExportLedger(ctx, api.ExportLedgerParams{From: next, To: now.Value.Size, Format: "ndjson"})
-				if err != nil {
-					return err
-				}
-				_, err = client.EachLine(body, func(l *ledger.Line) error { return t.pass(ctx, l) })
-				return errors.Join(err, body.Close())
-			}
-			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.pass(ctx, l) }, func(err error) bool {
-				line(a.err, "ironledger: %s; trying again", err)
-				return true
-			})
-		},
-	}
-	f := c.Flags()
-	f.BoolVarP(&follow, "follow", "f", false, "go on with what comes, until interrupted")
-	f.IntVarP(&last, "lines", "n", 10, "begin so many entries before the newest")
-	f.Int64Var(&from, "from", 0, "begin with this entry")
-	f.StringVar(&as, "as", "text", "text, ndjson or ocsf (to syslog: ocsf)")
-	f.StringVar(&resume, "resume", "", "keep the newest number in this file, and go on behind it")
-	f.StringVar(&target, "syslog", "", "where to send entries: tcp://host:port or udp://host:port")
-	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"text", "ndjson", "ocsf"}, cobra.ShellCompDirectiveNoFileComp)))
-	return c
-}
-
-// tail passes entries on.
-type tail struct {
-	*app
-	as, origin, resume string
-	syslog             *syslogSender
-	passed             int64 // the newest entry passed on
-	saved              time.Time
-}
-
-// kept is the newest entry that an earlier run passed on, 0 for none.
-func (t *tail) kept() (int64, error) {
-	if t.resume == "" {
-		return 0, nil
-	}
-	raw, err := os.ReadFile(t.resume)
-	if errors.Is(err, os.ErrNotExist) {
-		return 0, nil
-	}
-	if err != nil {
-		return 0, err
-	}
-	seq, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64)
-	if err != nil || seq < 0 {
-		return 0, fmt.Errorf("%s does not hold the number of an entry", t.resume)
-	}
-	return seq, nil
-}
-
-func (t *tail) pass(ctx context.Context, l *ledger.Line) error {
-	var messages [][]byte
-	switch t.as {
-	case "text":
-		messages = [][]byte{fmt.Appendf(nil, "%7d  %s  %-18s %-16s %s", l.Seq, entryTime(string(ledger.AppendTime(nil, l.At))), l.Kind, l.Actor, cmp.Or(l.Gist(), l.About))}
-	case "ndjson":
-		messages = [][]byte{bytes.TrimSpace(ledger.AppendLine(nil, l))}
-	default:
-		events, err := l.OCSF(t.origin)
-		if err != nil {
-			return err
-		}
-		for _, e := range events {
-			messages = append(messages, e)
-		}
-	}
-	for _, m := range messages {
-		if t.syslog != nil {
-			if err := t.syslog.send(ctx, l, m); err != nil {
-				return err
-			}
-		} else if _, err := fmt.Fprintf(t.out, "%s\n", m); err != nil {
-			return err
-		}
-	}
-	if t.passed = l.Seq; time.Since(t.saved) < resumePause {
-		return nil
-	}
-	return t.save()
-}
-
-// resumePause is how often the number of the newest entry is kept at most.
-const resumePause = 200 * time.Millisecond
-
-func (t *tail) save() error {
-	if t.resume == "" || t.passed == 0 {
-		return nil
-	}
-	t.saved = time.Now()
-	return writeWhole(t.resume, fmt.Appendf(nil, "%d\n", t.passed))
 }

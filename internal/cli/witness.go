@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -8,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -133,7 +135,7 @@ func (w *witness) save() error {
 		err = os.MkdirAll(filepath.Dir(w.path), 0o700)
 	}
 	if err == nil {
-		err = writeWhole(w.path, append(raw, '\n'))
+		err = writeWhole(w.path, bytes.NewReader(append(raw, '\n')))
 	}
 	if err != nil {
 		return fmt.Errorf("remember the checkpoint: %w", err)
@@ -142,12 +144,12 @@ func (w *witness) save() error {
 }
 
 // writeWhole writes a file that only its owner reads, whole or not at all.
-func writeWhole(path string, content []byte) error {
+func writeWhole(path string, content io.Reader) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".new-*") // mode 0600
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
+	_, err = io.Copy(f, content)
 	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
 		err = os.Rename(f.Name(), path)
 	}

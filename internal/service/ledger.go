@@ -134,10 +134,8 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ShownEntry, erro
 	if l.Body != nil {
 		canonical = l.Append(nil)
 		out.Canonical = string(canonical)
-	} else if by, err := s.store.Search(ctx, store.LineQuery{Kind: string(ledger.Redacted), About: fmt.Sprint(seq), Limit: 1}); err != nil {
+	} else if out.RedactedBy, err = s.redactionOf(ctx, seq); err != nil {
 		return nil, err
-	} else if len(by) > 0 {
-		out.RedactedBy = by[0].Seq
 	}
 	head := s.store.Sealed()
 	if out.Proof, err = ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint, s.store.Tiles(ctx)); err == nil {
@@ -281,12 +279,28 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 		s.log.Warn("after a redaction", "error", err)
 	}
 	s.sessions.forget(about)
-	lines, err := s.store.Search(ctx, store.LineQuery{Kind: string(ledger.Redacted), About: fmt.Sprint(seq), Limit: 1})
-	if err != nil || len(lines) == 0 {
-		return nil, cmp.Or(err, error(&NotFoundError{"redaction of entry", fmt.Sprint(seq)}))
+	by, err := s.redactionOf(ctx, seq)
+	if err != nil {
+		return nil, err
 	}
-	shown := ledgerLine(&lines[0])
+	l, err := s.store.Line(ctx, by)
+	if err != nil {
+		return nil, err
+	}
+	shown := ledgerLine(&l)
 	return &shown, nil
+}
+
+// redactionOf finds the entry that tells of the redaction of another, 0 when
+// there is none.
+func (s *Service) redactionOf(ctx context.Context, seq int64) (int64, error) {
+	about, err := s.store.About(ctx, fmt.Sprint(seq), 0, 10) // a rulebook's version may have the same number
+	for _, e := range about {
+		if e.Kind == ledger.Redacted {
+			return e.Seq, nil
+		}
+	}
+	return 0, err
 }
 
 // Verification is what checking the whole ledger came to.
@@ -304,9 +318,8 @@ type Verification struct {
 
 // verification is the newest one, shared.
 type verification struct {
-	mu      sync.Mutex
-	now     Verification
-	running bool
+	mu  sync.Mutex
+	now Verification
 }
 
 func (v *verification) get() *Verification {
@@ -331,9 +344,8 @@ func (v *verification) set(now Verification) {
 // others.
 func (s *Service) BeginVerification(gentle bool) *Verification {
 	s.verified.mu.Lock()
-	begin := !s.verified.running
+	begin := s.verified.now.State != "running"
 	if begin {
-		s.verified.running = true
 		s.verified.now.State, s.verified.now.Size, s.verified.now.Of = "running", 0, s.store.Sealed().Size
 	}
 	s.verified.mu.Unlock()
@@ -356,9 +368,6 @@ func (s *Service) BeginVerification(gentle bool) *Verification {
 			if out.State == "broken" {
 				s.log.Error("the ledger does not verify", "problems", out.Problems)
 			}
-			s.verified.mu.Lock()
-			s.verified.running = false
-			s.verified.mu.Unlock()
 			s.verified.set(*out)
 		})
 	}

@@ -59,8 +59,7 @@ func (s *Store) DevicePast(ctx context.Context, id string, then Then) (DeviceRow
 		return d, nil, fmt.Errorf("read device %s: %w", id, err)
 	}
 	defer func() { _ = tx.Rollback() }() // it only read
-	err = tx.QueryRowContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision FROM devices WHERE id = ?", id).
-		Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Revision)
+	d, err = scanDevice(tx.QueryRowContext(ctx, selectDevices+" WHERE id = ?", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, nil, ErrNotFound
 	}

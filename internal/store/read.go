@@ -17,16 +17,23 @@ import (
 // ErrNotFound says that there is no record of that id.
 var ErrNotFound = errors.New("not found")
 
+const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision FROM devices"
+
+func scanDevice(scan func(...any) error) (d DeviceRow, err error) {
+	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Revision)
+	return d, err
+}
+
 // Devices calls visit for every device kept.
 func (s *Store) Devices(ctx context.Context, visit func(DeviceRow) error) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision FROM devices")
+	rows, err := s.read.QueryContext(ctx, selectDevices)
 	if err != nil {
 		return fmt.Errorf("read devices: %w", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var d DeviceRow
-		if err := rows.Scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Revision); err != nil {
+		d, err := scanDevice(rows.Scan)
+		if err != nil {
 			return fmt.Errorf("read devices: %w", err)
 		}
 		if err := visit(d); err != nil {

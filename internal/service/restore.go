@@ -1,0 +1,143 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"runtime"
+	"sync"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
+)
+
+// restorer brings kept devices to the present moment: one goroutine reads the
+// rows, the others work them out. Nobody sees the fleet yet.
+type restorer struct {
+	s       *Service
+	under   *Snapshot
+	granted exceptions
+	now     int64
+
+	mu    sync.Mutex
+	batch store.Batch
+	due   dueHeap
+	err   error
+}
+
+// restoreChunk is how many rows are handed over at a time.
+const restoreChunk = 256
+
+func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptions) (*restorer, error) {
+	r := &restorer{s: s, under: under, granted: granted, now: s.micros()}
+	chunks := make(chan []store.DeviceRow, 8)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for rows := range chunks {
+				r.take(rows)
+			}
+		})
+	}
+	rows := make([]store.DeviceRow, 0, restoreChunk)
+	err := s.store.Devices(ctx, func(row store.DeviceRow) error {
+		if rows = append(rows, row); len(rows) == restoreChunk {
+			chunks <- rows
+			rows = make([]store.DeviceRow, 0, restoreChunk)
+		}
+		return nil
+	})
+	chunks <- rows
+	close(chunks)
+	wg.Wait()
+	return r, cmp.Or(err, r.err)
+}
+
+func (r *restorer) take(rows []store.DeviceRow) {
+	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows))}
+	for _, row := range rows {
+		if err := c.restore(r.under, row, r.granted); err != nil {
+			r.mu.Lock()
+			r.err = cmp.Or(r.err, err)
+			r.mu.Unlock()
+			return
+		}
+	}
+	cells := make([]*cell, 0, len(rows))
+	for _, d := range c.order {
+		cells = append(cells, r.under.Fleet.place(d))
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.under.Fleet.cells = append(r.under.Fleet.cells, cells...)
+	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...), append(r.batch.Devices, c.batch.Devices...)
+	for _, d := range c.order {
+		if d.Wake < condition.Always {
+			r.due = append(r.due, due{d.Wake, d.ID})
+		}
+	}
+}
+
+// keyType is the type of a key as it is kept: ["serial", "gf-1"].
+var keyType = value.ListOf(value.Of(value.Text))
+
+// restore reads a kept device and brings its standing to the present moment.
+func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
+	d, err := deviceOf(under.Book, row, granted)
+	if err != nil {
+		return err
+	}
+	was := before{under.Book, d.again(), row.Level}
+	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}) {
+		c.keep(under.Book, d, was)
+	}
+	return nil
+}
+
+// deviceOf reads a kept device, not yet appraised.
+func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, error) {
+	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision}
+	damaged := func(err error) (*Device, error) {
+		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
+	}
+	var failing map[string]int64
+	for _, part := range []struct {
+		text string
+		into any
+	}{{row.Failing, &failing}, {row.Refused, &d.Refused}} {
+		if len(part.text) == 2 {
+			continue // empty
+		}
+		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
+			return damaged(err)
+		}
+	}
+	for pair := range value.Elements([]byte(row.Keys)) {
+		key, err := value.Decode(keyType, pair)
+		if err != nil || len(key.Members()) != 2 {
+			return damaged(fmt.Errorf("%.60s is no key", pair))
+		}
+		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(key.Members()[0].Str()), Text: key.Members()[1].Str()})
+	}
+	var err error
+	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord([]byte(row.Evidence)); err != nil {
+		return damaged(err)
+	}
+	if len(failing) > 0 {
+		d.Result.Since = book.since(failing)
+	}
+	return d, nil
+}
+
+// since lays out remembered failures in the order of the book's rules.
+func (b *Book) since(failing map[string]int64) []int64 {
+	out := make([]int64, len(b.ruleKeys))
+	for i, k := range b.ruleKeys {
+		out[i] = failing[k]
+	}
+	return out
+}
