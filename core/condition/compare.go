@@ -2,6 +2,7 @@ package condition
 
 import (
 	"cmp"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -25,8 +26,10 @@ func (c *compiler) compare(n *Compare) *expr {
 	e := &expr{kind: leafExpr, node: n, reads: append(slices.Clone(l.reads), r.reads...)}
 	e.describe(n, l, r)
 	if e.interval = leafInterval(n.Op, l, r); e.interval != nil {
-		e.eval = e.interval.eval()
-	} else if e.eval = fastEval(n.Op, l, r); e.eval == nil {
+		e.eval, e.shallow = e.interval.eval(), true
+	} else if e.eval = fastEval(n.Op, l, r); e.eval != nil {
+		e.shallow = l.typ.Kind != value.Text && r.typ.Kind != value.Text
+	} else {
 		left, right := l.eval, r.eval
 		e.eval = func(env *Env) Tri {
 			a := left(env)
@@ -259,15 +262,6 @@ func constantLast(op Op, l, r *operand) (Op, *operand, *operand, bool) {
 	return op, l, r, r.konst && r.value.Known()
 }
 
-// leafInterval is a comparison as an interval, or nil.
-func leafInterval(op Op, l, r *operand) *Interval {
-	op, l, r, ok := constantLast(op, l, r)
-	if !ok || !l.plain {
-		return nil
-	}
-	return intervalOf(op, l, r.value.Num())
-}
-
 // fastEval is the evaluation of a slot against a constant, where that is no
 // interval; nil for everything else.
 func fastEval(op Op, l, r *operand) func(*Env) Tri {
@@ -436,16 +430,17 @@ func fastEdge(start bool, l, r *operand) func(*Env) Tri {
 		return nil
 	}
 	f, s, edge := l.reads[0].frame, l.reads[0].slot, r.value.Str()
-	test := strings.HasSuffix
+	low, high, test := int64(math.MinInt64), int64(math.MaxInt64), strings.HasSuffix
 	if start {
 		test = strings.HasPrefix
+		low, high = value.Beginning(edge)
 	}
 	return func(e *Env) Tri {
-		text, ok := e.known(f, s)
-		if !ok {
+		cell := e.Frames[f].Cells[s]
+		if cell.Until < e.Now {
 			return Unknown
 		}
-		return triOf(test(text.Str(), edge))
+		return triOf(low <= cell.Number && cell.Number <= high && test(e.Frames[f].Values[s].Str(), edge))
 	}
 }
 

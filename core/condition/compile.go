@@ -96,9 +96,18 @@ func (p *Program) String() string { return p.node.String() }
 func (p *Program) Node() Node { return p.node }
 
 // Reads lists the names whose values the condition depends on, each once.
-func (p *Program) Reads() []string {
+func (p *Program) Reads() []string { return p.reads(func(*expr) bool { return true }) }
+
+// Opens lists those of [Program.Reads] whose values are looked at, and not only
+// their cells.
+func (p *Program) Opens() []string { return p.reads(func(e *expr) bool { return !e.shallow }) }
+
+func (p *Program) reads(which func(*expr) bool) []string {
 	var names []string
 	p.root.walk(func(e *expr) {
+		if !which(e) {
+			return
+		}
 		for _, r := range e.reads {
 			if !slices.Contains(names, r.name) {
 				names = append(names, r.name)
@@ -155,6 +164,7 @@ type expr struct {
 	reads []read
 
 	interval *Interval // when it is no more than that
+	shallow  bool      // whether cells tell, but for few values
 
 	// of a leaf
 	turns   []func(*Env) int64 // when the passing of time alone may turn it
@@ -257,7 +267,7 @@ func (c *compiler) truth(n Node) *expr {
 	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "true", unwant: "false"}
 	if o.plain {
 		e.interval = intervalOf(OpEq, o, 1)
-		e.eval = e.interval.eval()
+		e.eval, e.shallow = e.interval.eval(), true
 		return e
 	}
 	get := o.eval
@@ -330,7 +340,7 @@ func (c *compiler) knownCall(n *Call) *expr {
 		f, s := o.reads[0].frame, o.reads[0].slot
 		eval = func(e *Env) Tri { return triOf(e.Frames[f].Cells[s].Until >= e.Now) }
 	}
-	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", eval: eval}
+	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", eval: eval, shallow: o.plain}
 }
 
 func (c *compiler) quantifier(n *Quantifier) *expr {

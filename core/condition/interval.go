@@ -2,6 +2,7 @@ package condition
 
 import (
 	"math"
+	"slices"
 
 	"ironledger.example/core/value"
 )
@@ -41,6 +42,61 @@ func (iv *Interval) not() *Interval {
 	n := *iv
 	n.Inside, n.Outside = -iv.Inside, -iv.Outside
 	return &n
+}
+
+// leafInterval is a comparison as an interval; nil for what is none.
+func leafInterval(op Op, l, r *operand) *Interval {
+	op, l, r, ok := constantLast(op, l, r)
+	if !ok || !l.plain {
+		return nil
+	}
+	negate := op == OpNe || op == OpNotIn
+	low, high, found := int64(0), int64(0), false
+	switch {
+	case op == OpIn || op == OpNotIn:
+		low, high, found = membersRange(l, r)
+	case l.typ.Kind != value.Text:
+		return intervalOf(op, l, r.value.Num())
+	case len(r.value.Str()) > value.Told:
+	case op == OpEq || op == OpNe:
+		low, high, found = r.value.Number(), r.value.Number(), true
+	case op == OpStarts:
+		low, high = value.Beginning(r.value.Str())
+		found = true
+	}
+	if !found {
+		return nil
+	}
+	iv := &Interval{Slot: l.reads[0].slot, Low: low, High: high, Inside: True, Outside: False, frame: l.reads[0].frame}
+	if negate {
+		return iv.not()
+	}
+	return iv
+}
+
+// membersRange returns between which numbers the members of a list of constants
+// lie, if no other value that the slot l can have does.
+func membersRange(l, r *operand) (low, high int64, ok bool) {
+	if r.typ.Kind != value.List || !r.typ.Elem.Same(l.typ) || len(r.value.Members()) == 0 {
+		return 0, 0, false
+	}
+	numbers := make([]int64, 0, len(r.value.Members()))
+	for _, m := range r.value.Members() {
+		switch m.Kind() {
+		case value.Text:
+			if len(m.Str()) > value.Told {
+				return 0, 0, false
+			}
+		case value.Int, value.Enum, value.Duration, value.Time, value.Bool:
+		default:
+			return 0, 0, false
+		}
+		numbers = append(numbers, m.Number())
+	}
+	slices.Sort(numbers)
+	numbers = slices.Compact(numbers)
+	low, high = numbers[0], numbers[len(numbers)-1]
+	return low, high, high-low == int64(len(numbers)-1)
 }
 
 // intervalOf is the comparison of a plain slot with a constant as an interval;

@@ -2,6 +2,7 @@ package condition
 
 import (
 	"math"
+	"strings"
 	"testing"
 
 	"ironledger.example/core/value"
@@ -41,7 +42,9 @@ func TestWhichConditionsAreIntervals(t *testing.T) {
 	b := newBook(t)
 	for text, want := range map[string]bool{
 		"score <= 30": true, "30 >= score": true, "not score > 30": true, "on": true, "not off": true, "threat.level < high": true, "lock == 10m": true, "platform != macos": true,
-		"score <= 30 and on": false, "known(score)": false, "age(patched) < 3d": false, "os.version >= 14": false, "model == \"x\"": false, "platform in [macos, linux]": false,
+		"score <= 30 and on": false, "known(score)": false, "age(patched) < 3d": false, "os.version >= 14": false,
+		`model == "x"`: true, `model == "longer than a number tells"`: false, `model starts with "GF-"`: true, `model starts with "Gullholm"`: false, `model ends with "x"`: false,
+		`model in ["x"]`: true, `model not in ["x", "x"]`: true, `model in ["x", "y"]`: false, "platform in [macos, linux]": true, "platform not in [linux, windows]": false, "score in [3, 1, 2]": true, "score in [1, 3]": false,
 	} {
 		p, err := CompileText(text, b)
 		if err != nil {
@@ -63,5 +66,40 @@ func TestWalkSeesEverything(t *testing.T) {
 	}
 	if got := len(Texts(n)); got != 4 {
 		t.Errorf("%d texts: %v", got, Texts(n))
+	}
+}
+
+// What the numbers of texts are taken to say is what the texts say, at the ends
+// of what a number can tell too.
+func TestTextsByTheirNumbers(t *testing.T) {
+	long := strings.Repeat("x", 300)
+	texts := []string{"", "\x00", "\x00\x00", "a", "a\x00", "a\x00\x00", "ab", "abcdef", "abcdefg", "abcdefg\x00", "abcdefgh", "abcdefghi", "abcdefh", "\xff", "\xff\xff\xff\xff\xff\xff\xff", "é", long[:254], long[:255], long[:256], long}
+	slot := &operand{typ: value.Of(value.Text), plain: true, reads: []read{{"model", 0, 0}}}
+	for _, fixed := range texts {
+		list := constant(value.ListOf(slot.typ), value.OfTexts([]string{fixed, "b"}))
+		one := constant(slot.typ, value.OfText(fixed))
+		for _, text := range texts {
+			f := NewFrame(1)
+			f.Set(0, value.OfText(text), 100)
+			env := &Env{Now: 100}
+			env.Frames[0] = f
+			for op, want := range map[Op]bool{OpEq: text == fixed, OpNe: text != fixed, OpStarts: strings.HasPrefix(text, fixed), OpEnds: strings.HasSuffix(text, fixed), OpIn: text == fixed, OpNotIn: text != fixed} {
+				r := one
+				if op == OpIn || op == OpNotIn {
+					r = list
+				}
+				eval := fastEval(op, slot, r)
+				if iv := leafInterval(op, slot, r); iv != nil {
+					eval = iv.eval()
+				}
+				if got := eval(env); got != triOf(want) {
+					t.Errorf("%q %s %q is %s", text, op, fixed, got)
+				}
+				if env.Now = 101; eval(env) != Unknown {
+					t.Errorf("stale, %q %s %q is known", text, op, fixed)
+				}
+				env.Now = 100
+			}
+		}
 	}
 }

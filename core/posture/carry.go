@@ -6,7 +6,6 @@ import (
 	"unsafe"
 
 	"ironledger.example/core/condition"
-	"ironledger.example/core/value"
 )
 
 // Carry says what a program can take over from an appraisal by another: the
@@ -16,7 +15,7 @@ type Carry struct {
 	from  []int // by rule: its place in the other program, -1 when the check is new; nil: all are
 	turns [][]func(*condition.Env) int64
 	hot   []int // slots whose cells are read, one of each line of memory
-	texts []int // slots whose values may be read too
+	open  []int // slots whose values are read too
 }
 
 // cellsPerLine is how many cells come from memory together.
@@ -39,15 +38,11 @@ func (p *Program) Carry(old *Program) *Carry {
 	if !slices.ContainsFunc(c.from, func(j int) bool { return j >= 0 }) {
 		c.from = nil
 	}
-	turns, reads := p.reading(func(i int) bool { return c.from == nil || c.from[i] < 0 })
-	c.turns = turns
+	turns, reads, open := p.reading(func(i int) bool { return c.from == nil || c.from[i] < 0 })
+	c.turns, c.open = turns, open
 	for _, slot := range reads {
 		if n := len(c.hot); n == 0 || slot/cellsPerLine > c.hot[n-1]/cellsPerLine {
 			c.hot = append(c.hot, slot)
-		}
-		switch p.rb.Dict.Attributes()[slot].Type.Kind {
-		case value.Text, value.Network, value.List:
-			c.texts = append(c.texts, slot)
 		}
 	}
 	return c
@@ -61,7 +56,7 @@ func (c *Carry) Warm(f condition.Frame) int64 {
 	for _, i := range c.hot {
 		sum += f.Cells[i].Until
 	}
-	for _, i := range c.texts {
+	for _, i := range c.open {
 		sum += int64(f.Values[i].Kind())
 	}
 	return sum

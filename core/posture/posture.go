@@ -114,7 +114,7 @@ func Compile(rb *rulebook.Rulebook) *Program {
 		}
 		p.checks, p.evals = append(p.checks, checks), append(p.evals, evals)
 	}
-	p.turns, _ = p.reading(func(int) bool { return true })
+	p.turns, _, _ = p.reading(func(int) bool { return true })
 	return p
 }
 
@@ -122,16 +122,18 @@ func Compile(rb *rulebook.Rulebook) *Program {
 func platforms() []string { return append([]string{""}, evidence.Platforms()...) }
 
 // reading tells of the scopes and of some of the rules when an age or a
-// remaining time in them crosses its bound, by platform, and which slots they
-// read.
-func (p *Program) reading(some func(rule int) bool) (turns [][]func(*condition.Env) int64, hot []int) {
-	read := func(c *condition.Program) {
-		for _, name := range c.Reads() {
-			if slot := p.rb.Dict.Slot(name); slot >= 0 && !slices.Contains(hot, slot) {
-				hot = append(hot, slot)
+// remaining time in them crosses its bound, by platform, which slots they read,
+// and of which they look at the values too.
+func (p *Program) reading(some func(rule int) bool) (turns [][]func(*condition.Env) int64, hot, open []int) {
+	slots := func(into []int, names []string) []int {
+		for _, name := range names {
+			if slot := p.rb.Dict.Slot(name); slot >= 0 && !slices.Contains(into, slot) {
+				into = append(into, slot)
 			}
 		}
+		return into
 	}
+	read := func(c *condition.Program) { hot, open = slots(hot, c.Reads()), slots(open, c.Opens()) }
 	for n := range platforms() {
 		list := []func(*condition.Env) int64{}
 		for _, b := range p.baselines {
@@ -147,7 +149,7 @@ func (p *Program) reading(some func(rule int) bool) (turns [][]func(*condition.E
 		turns = append(turns, list)
 	}
 	slices.Sort(hot)
-	return turns, hot
+	return turns, hot, open
 }
 
 // check returns the check of rule i for a platform by its place among the

@@ -10,6 +10,8 @@ import (
 // thousands of other devices, and need to be in memory but once.
 var recent [1 << 12]atomic.Pointer[string]
 
+var seed = maphash.MakeSeed()
+
 // sharedLength is up to how many bytes a text is likely to come again.
 const sharedLength = 40
 

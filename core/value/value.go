@@ -10,8 +10,9 @@ package value
 
 import (
 	"cmp"
+	"encoding/binary"
 	"fmt"
-	"hash/maphash"
+	"math"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -166,17 +167,37 @@ func (v Value) Num() int64 { return v.num }
 
 // Number returns a number to compare values of one kind by. For what has a
 // [Value.Num] it is that. Versions of up to four segments below 2^14, 2^15, 2^17
-// and 2^17 have one that orders them; for others it is -1. Equal texts have equal
-// numbers, different ones nearly always different numbers, which hold for this
-// process alone. Networks, lists and records have 0.
+// and 2^17 have one that orders them; for others it is -1. That of a text is
+// made of how it begins and of how long it is: see [Beginning]. Networks, lists
+// and records have 0.
 func (v Value) Number() int64 {
 	if v.kind == Text {
-		return int64(maphash.String(seed, v.str))
+		return numberOf(v.str, len(v.str), 0)
 	}
 	return v.num
 }
 
-var seed = maphash.MakeSeed()
+// Told is how many bytes of a text its number tells of. Texts that are no
+// longer have the same number only when they are the same.
+const Told = 7
+
+// Beginning returns between which numbers, both within, those of the texts lie
+// that begin with start. Numbers of no other texts do when start is no longer
+// than [Told].
+func Beginning(start string) (low, high int64) {
+	return numberOf(start, len(start), 0), numberOf(start, math.MaxInt, 0xff)
+}
+
+// numberOf is the first bytes of a text, filled up with another, and then its
+// length as far as a byte can tell, as a number that orders them so.
+func numberOf(text string, length int, fill byte) int64 {
+	var b [8]byte
+	for i := copy(b[:Told], text); i < Told; i++ {
+		b[i] = fill
+	}
+	b[Told] = byte(min(length, 0xff))
+	return int64(binary.BigEndian.Uint64(b[:]) ^ 1<<63)
+}
 
 // Str returns the text of a Text, the word of an Enum, or the key of a
 // Version: two keys compare as their versions do.

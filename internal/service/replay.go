@@ -22,7 +22,7 @@ const MaxReplayDays = 90
 // each was asked.
 func (s *Service) pastRequests(ctx context.Context, days int, now int64) (order []string, times map[string]int, err error) {
 	times = map[string]int{}
-	err = s.store.Since(ctx, ledger.DecisionMade, now-int64(days)*day, func(e ledger.Entry) error {
+	err = s.decisionsSince(ctx, now-int64(days)*day, func(e ledger.Entry) error {
 		if asked := string(member(e.Body, "asked")); asked != "" {
 			if times[asked] == 0 {
 				order = append(order, asked)

@@ -294,7 +294,7 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.store.Since(ctx, ledger.DecisionMade, now-longest, func(e ledger.Entry) error {
+	return s.decisionsSince(ctx, now-longest, func(e ledger.Entry) error {
 		var a Answer
 		if err := json.Unmarshal(e.Body, &a); err != nil {
 			return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)

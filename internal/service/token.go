@@ -120,6 +120,18 @@ func (s *ids) next(now int64) string {
 	return idEncoding.EncodeToString(b[:])[:20]
 }
 
+// maxDrift bounds how much earlier than its entry the id of a decision can be
+// from, in microseconds.
+const maxDrift = int64(time.Hour / time.Microsecond)
+
+// decisionsSince visits the decisions since a moment, oldest first, until visit
+// returns an error, which it returns.
+func (s *Service) decisionsSince(ctx context.Context, moment int64, visit func(ledger.Entry) error) error {
+	var b [13]byte
+	binary.BigEndian.PutUint64(b[:8], uint64(max(0, moment-maxDrift)/1000)<<16)
+	return s.store.DecisionsSince(ctx, idEncoding.EncodeToString(b[:])[:20], moment, visit)
+}
+
 // IsID reports whether a text has the form of an id.
 func IsID(text string) bool {
 	_, err := idEncoding.DecodeString(text)

@@ -107,7 +107,7 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 	case strings.HasSuffix(q.Kind, "."):
 		add("substr(kind, 1, ?) = ?", len(q.Kind), q.Kind)
 	case q.Kind != "":
-		add("kind = ?", q.Kind)
+		add("kind = ?"+few(ledger.Kind(q.Kind)), q.Kind)
 	}
 	if q.Actor != "" {
 		add("actor = ?", q.Actor)

@@ -273,16 +273,9 @@ func (s *Store) OutcomeCounts(ctx context.Context, since, stretch int64) ([]Outc
 
 // scanEntries reads entries to the end and closes their rows.
 func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
-	defer rows.Close()
 	var out []ledger.Entry
-	for rows.Next() {
-		e, err := scanEntry(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, e)
-	}
-	return out, rows.Err()
+	err := visitEntries(rows, func(e ledger.Entry) error { out = append(out, e); return nil })
+	return out, err
 }
 
 // Decision reads the entry of a decision.
@@ -355,10 +348,37 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 	if err != nil {
 		return err
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE seq > ? AND kind = ? AND at >= ? AND body <> 'null' ORDER BY seq", first, string(kind), moment)
+	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + few(kind)
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+where+" ORDER BY seq", string(kind), first, moment)
 	if err != nil {
 		return fmt.Errorf("read entries: %w", err)
 	}
+	return visitEntries(rows, visit)
+}
+
+// few lets a query for entries of a kind that there are not masses of use their
+// index.
+func few(kind ledger.Kind) string {
+	switch kind {
+	case ledger.DecisionMade, ledger.StandingChanged, ledger.EvidenceRefused:
+		return ""
+	}
+	return " AND kind <> 'decision.made' AND kind <> 'standing.changed' AND kind <> 'evidence.refused'"
+}
+
+// DecisionsSince visits the decisions since a moment, oldest first, until visit
+// returns an error, which it returns. None of them has an id below first.
+// Redacted ones are left out.
+func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64, visit func(ledger.Entry) error) error {
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
+	if err != nil {
+		return fmt.Errorf("read decisions: %w", err)
+	}
+	return visitEntries(rows, visit)
+}
+
+// visitEntries visits entries to the end and closes their rows.
+func visitEntries(rows *sql.Rows, visit func(ledger.Entry) error) error {
 	defer rows.Close()
 	for rows.Next() {
 		e, err := scanEntry(rows.Scan)
