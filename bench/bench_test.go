@@ -151,7 +151,7 @@ func (r *reading[T]) atLeast(now int64, want [4]int) condition.Tri {
 const reportBody = `"platform":"windows","form":"laptop","model":"Skerry 14","vendor":"Skerry","name":"laptop %[1]d","ownership":"company","managed":true,"directory.joined":"joined","owner":"p%[2]d@gullholm.example",
 "os.version":"10.0.22631.%[5]d","os.build":"b%[1]d","os.release":"23H2","os.patched_at":"%[3]s","storage.encrypted":true,"volumes":[{"name":"c","system":true,"encrypted":true}],"passcode.set":true,"passcode.biometric":false,
 "passcode.length":8,"screen_lock.after":"10m","firewall.on":true,"antimalware.on":true,"antimalware.updated_at":"%[3]s","secure_boot":true,"tpm.present":true,"integrity.tampered":false,"threat.score":%[4]d,"threat.level":"low",
-"network.addresses":["10.20.3.4"],"apps":[{"id":"a","name":"Charts","version":"3.1"}],"custom.chart_pack":"2026.11"`
+"network.addresses":["fd00::%[5]d:%[4]d"],"apps":[{"id":"a","name":"Charts","version":"3.1"}],"custom.chart_pack":"2026.11"`
 
 // report is one report of 30 readings.
 func report(i int, at time.Time) string {

@@ -229,7 +229,7 @@ func (o origins) Origin(frame, slot int) condition.Origin {
 		}
 		return o.view.Origin(slot, o.env.Now)
 	}
-	if !o.env.Frames[frame].Values[slot].Known() {
+	if !o.env.Frames[frame].Value(slot).Known() {
 		return condition.Origin{Source: "request", Why: "the request does not say"}
 	}
 	switch slot {

@@ -56,8 +56,7 @@ func (t *Trial) Try(q *Request, now int64) Ruling {
 		t.env.Frames[evidence.DeviceFrame] = q.Device.View.Frame
 	}
 	frame := t.env.Frames[rulebook.RequestFrame]
-	clear(frame.Cells)
-	clear(frame.Values)
+	frame.Clear()
 	p.frame(q, res, now, frame)
 	var real, shadow tally
 	for _, i := range t.room {
@@ -83,10 +82,10 @@ func (t *Trial) ask(g *gate) Outcome {
 		return Deny
 	}
 	frame := t.env.Frames[rulebook.RequestFrame]
-	cell, said := frame.Cells[rulebook.SlotMFA], frame.Values[rulebook.SlotMFA]
+	cell, said := frame.Cells[rulebook.SlotMFA], frame.Value(rulebook.SlotMFA)
 	frame.Set(rulebook.SlotMFA, value.OfBool(true), condition.Always)
 	met := g.Need.Eval(&t.env) == condition.True
-	frame.Cells[rulebook.SlotMFA], frame.Values[rulebook.SlotMFA] = cell, said
+	frame.Set(rulebook.SlotMFA, said, cell.Until)
 	if met {
 		return StepUp
 	}

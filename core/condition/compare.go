@@ -304,7 +304,7 @@ func fastVersion(f, s int, constant value.Value, below, equal, above Tri) func(*
 		}
 		sign := cmp.Compare(cell.Number, bound)
 		if cell.Number < 0 || bound < 0 {
-			sign = cmp.Compare(e.Frames[f].Values[s].Str(), key)
+			sign = cmp.Compare(e.Frames[f].values[s].Str(), key)
 		}
 		switch sign {
 		case -1:
@@ -329,7 +329,7 @@ func fastText(f, s int, constants []value.Value, found, missing Tri) func(*Env) 
 			return Unknown
 		}
 		for i, n := range numbers {
-			if n == cell.Number && constants[i].Str() == e.Frames[f].Values[s].Str() {
+			if n == cell.Number && constants[i].Str() == e.Frames[f].values[s].Str() {
 				return found
 			}
 		}
@@ -440,7 +440,7 @@ func fastEdge(start bool, l, r *operand) func(*Env) Tri {
 		if cell.Until < e.Now {
 			return Unknown
 		}
-		return triOf(low <= cell.Number && cell.Number <= high && test(e.Frames[f].Values[s].Str(), edge))
+		return triOf(low <= cell.Number && cell.Number <= high && test(e.Frames[f].values[s].Str(), edge))
 	}
 }
 

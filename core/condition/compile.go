@@ -36,7 +36,7 @@ const maxVars = 8
 // larger than the caches, and a frame's cells are a few lines of them.
 type Frame struct {
 	Cells  []Cell
-	Values []value.Value
+	values []*value.Value
 }
 
 // Cell is the number of a value ([value.Value.Number]) and the last moment the
@@ -46,20 +46,79 @@ type Cell struct {
 	Until  int64 // microseconds since the Unix epoch; [Always] never ends
 }
 
-// NewFrame returns a frame of n slots of which nothing is known.
-func NewFrame(n int) Frame { return Frame{make([]Cell, n), make([]value.Value, n)} }
+// NewFrame returns a frame of n slots of which nothing is known, with room for
+// their values.
+func NewFrame(n int) Frame {
+	f, room := NewView(n), make([]value.Value, n)
+	for i := range room {
+		f.values[i] = &room[i]
+	}
+	return f
+}
 
-// Set gives a slot a value that may be used until a moment. An unknown value is
-// of no use at any, so that the cell alone tells whether a value counts.
+// NewView returns a frame of n slots of which nothing is known, for values that
+// are kept elsewhere: see [Frame.Point].
+func NewView(n int) Frame { return Frame{make([]Cell, n), make([]*value.Value, n)} }
+
+// Set gives a slot of a [NewFrame] a value that may be used until a moment. An
+// unknown value is of no use at any, so that the cell alone tells whether a
+// value counts.
 func (f Frame) Set(slot int, v value.Value, until int64) {
-	f.Values[slot] = v
+	*f.values[slot] = v
+	f.point(slot, until)
+}
+
+// Point gives a slot of a [NewView] a value that is kept elsewhere and does not
+// change.
+func (f Frame) Point(slot int, v *value.Value, until int64) {
+	f.values[slot] = v
+	f.point(slot, until)
+}
+
+func (f Frame) point(slot int, until int64) {
+	v := f.values[slot]
 	if f.Cells[slot] = (Cell{}); v.Known() {
 		f.Cells[slot] = Cell{v.Number(), until}
 	}
 }
 
+// Value returns the value of a slot, fresh or not; the zero Value for none.
+func (f Frame) Value(slot int) value.Value {
+	if v := f.values[slot]; v != nil {
+		return *v
+	}
+	return value.Value{}
+}
+
+// Holds reports whether a slot has the very value that is kept there.
+func (f Frame) Holds(slot int, v *value.Value) bool { return f.values[slot] == v }
+
+// Touch reads from memory where the value of a slot is kept, and returns a
+// number that means nothing.
+func (f Frame) Touch(slot int) int64 {
+	if v := f.values[slot]; v != nil {
+		return int64(v.Kind())
+	}
+	return 0
+}
+
+// Clear makes nothing known of the slots of a [NewFrame].
+func (f Frame) Clear() {
+	clear(f.Cells)
+	for _, v := range f.values {
+		*v = value.Value{}
+	}
+}
+
 // Clone returns a copy that can be set without changing f.
-func (f Frame) Clone() Frame { return Frame{slices.Clone(f.Cells), slices.Clone(f.Values)} }
+func (f Frame) Clone() Frame {
+	g := NewFrame(len(f.Cells))
+	copy(g.Cells, f.Cells)
+	for i := range f.values {
+		*g.values[i] = f.Value(i)
+	}
+	return g
+}
 
 // Always is the Until of a value that does not go stale.
 const Always = int64(1<<63 - 1)
@@ -74,7 +133,7 @@ type Env struct {
 
 // known returns the value of a slot if there is one that is still fresh.
 func (e *Env) known(frame, slot int) (value.Value, bool) {
-	return e.Frames[frame].Values[slot], e.Frames[frame].Cells[slot].Until >= e.Now
+	return e.Frames[frame].Value(slot), e.Frames[frame].Cells[slot].Until >= e.Now
 }
 
 // Program is a compiled condition. It is immutable and safe to share.

@@ -26,7 +26,7 @@ func (b *book) Lookup(name string) (Name, bool) {
 func (b *book) Names() []string { return slices.Clone(b.names) }
 
 func (b *book) Origin(_, slot int) Origin {
-	if !b.env.Frames[0].Values[slot].Known() {
+	if !b.env.Frames[0].Value(slot).Known() {
 		return Origin{Why: "never reported"}
 	}
 	return Origin{Source: "agent", At: b.env.Now - 60_000_000}
@@ -54,7 +54,7 @@ func newBook(t *testing.T) *book {
 		b.names = append(b.names, name)
 		b.types[name] = typ
 		f := &b.env.Frames[0]
-		f.Cells, f.Values = append(f.Cells, Cell{}), append(f.Values, value.Value{})
+		f.Cells, f.values = append(f.Cells, Cell{}), append(f.values, new(value.Value))
 		f.Set(len(f.Cells)-1, v, Always)
 	}
 	parse := func(typ value.Type, s string) value.Value {

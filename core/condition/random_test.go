@@ -87,7 +87,7 @@ func (o *oracle) value(n Node, like *value.Type) value.Value {
 		if f.Cells[i].Until < o.book.env.Now {
 			return value.Value{}
 		}
-		return f.Values[i]
+		return f.Value(i)
 	case *Call:
 		t := o.value(n.Arg, nil)
 		if !t.Known() {
@@ -227,7 +227,7 @@ func TestNextIsNeverTooLate(t *testing.T) {
 	for range 3000 {
 		b := newBook(t)
 		var moments []int64
-		for i, v := range b.env.Frames[0].Values {
+		for i, v := range b.env.Frames[0].values {
 			if s := &b.env.Frames[0].Cells[i]; v.Known() && r.IntN(2) == 0 {
 				s.Until = now + r.Int64N(20)*day/2
 				moments = append(moments, s.Until, s.Until+1)

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
@@ -152,7 +153,8 @@ type Dictionary struct {
 	index map[string]int
 	rank  []int // by slot: the place in alphabetical order
 
-	sorted []int // the slots in alphabetical order
+	sorted []int        // the slots in alphabetical order
+	usual  atomic.Int64 // how many readings the last source had
 }
 
 // DeviceFrame is the frame of an [condition.Env] that holds a device's attributes.

@@ -184,7 +184,7 @@ func TestWhichReadingCounts(t *testing.T) {
 func TestServiceFactsAreNeverUnknown(t *testing.T) {
 	d := NewDictionary()
 	r := NewResolver(d, Policy{})
-	v := r.Resolve(record(t, d, `agent 1 owner "ylva"`), Facts{OnRoster: true, Groups: func(p string) []string { return []string{p + "'s crew"} }}, now)
+	v := r.Resolve(record(t, d, `agent 1 owner "ylva"`), Facts{OnRoster: true, Groups: func(p string) *value.Value { return ListOf([]string{p + "'s crew"}) }}, now)
 	for name, want := range map[string]string{"on_roster": "true", "vouched": "false", "owner.groups": "ylva's crew"} {
 		if got := v.Get(d.Slot(name), now); got.String() != want {
 			t.Errorf("%s is %v, want %s", name, got, want)

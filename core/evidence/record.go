@@ -2,12 +2,12 @@ package evidence
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"ironledger.example/core/value"
 )
@@ -24,6 +24,17 @@ func (r *Record) Readings() []Reading {
 		return nil
 	}
 	return r.readings
+}
+
+// of returns the readings of one attribute.
+func (r *Record) of(name string) []Reading {
+	all := r.Readings()
+	first, _ := slices.BinarySearchFunc(all, name, func(x Reading, name string) int { return strings.Compare(x.Name, name) })
+	end := first
+	for end < len(all) && all[end].Name == name {
+		end++
+	}
+	return all[first:end]
 }
 
 func before(a, b *Reading) int {
@@ -102,9 +113,6 @@ func (r *Record) AppendSource(b []byte, source string) []byte {
 	return append(b, '}')
 }
 
-// placesPool holds slices with a place for each attribute, empty.
-var placesPool sync.Pool
-
 // UnmarshalSource reads what MarshalSource wrote as a report of the source.
 // Attributes that the dictionary no longer declares, or declares with another
 // type, are left out.
@@ -142,6 +150,9 @@ func (d *Dictionary) UnmarshalRecord(kept []byte) (*Record, error) {
 	return rec, bad
 }
 
+// maxSpare is how much more room than it needs a list of readings may keep.
+const maxSpare = 4
+
 // source reads the object that begins at a place in kept and returns the place
 // behind it.
 func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int, error) {
@@ -149,13 +160,8 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 	if len(kept) < begin+2 || kept[begin] != '{' {
 		return nil, begin, damaged("it is no JSON object")
 	}
-	scratch, _ := placesPool.Get().(*[]Reading)
-	if scratch == nil || len(*scratch) != len(d.list) {
-		fresh := make([]Reading, len(d.list))
-		scratch = &fresh
-	}
-	defer func() { clear(*scratch); placesPool.Put(scratch) }()
-	places, n := *scratch, 0
+	list := make([]Reading, 0, d.usual.Load())
+	ordered, expected := true, 0 // mostly they stand in order
 	var bad error
 	end := value.Walk(kept, begin, func(moment []byte, at int) (int, bool) {
 		observed, err := strconv.ParseInt(string(moment), 10, 64)
@@ -169,35 +175,43 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 				bad = damaged(fmt.Sprintf("%.40q has no value", name))
 				return at, false
 			}
-			slot, known := d.index[string(name)]
-			if !known {
-				return end, true
+			slot := 0
+			if expected < len(d.sorted) && d.list[d.sorted[expected]].Name == string(name) {
+				slot = d.sorted[expected]
+			} else {
+				var known bool
+				if slot, known = d.index[string(name)]; !known {
+					return end, true
+				}
 			}
-			x := &places[d.rank[slot]]
-			if x.Name != "" && x.At > observed {
-				return end, true
-			}
+			ordered = ordered && d.rank[slot] >= expected
+			expected = d.rank[slot] + 1
 			got := Reading{Name: d.list[slot].Name, Source: source, At: observed}
 			if why, ok := unavailable(kept[at:end]); ok {
 				got.Unavailable = why
 			} else if got.Value, err = value.Decode(d.list[slot].Type, kept[at:end]); err != nil {
 				return end, true
 			}
-			if x.Name == "" {
-				n++
-			}
-			*x = got
+			list = append(list, got)
 			return end, true
 		}), bad == nil
 	})
 	if bad != nil {
 		return nil, begin, bad
 	}
-	rep := &Report{Source: source, Readings: make([]Reading, 0, n)}
-	for i := range places {
-		if places[i].Name != "" {
-			rep.Readings = append(rep.Readings, places[i])
+	if !ordered { // of several moments: the newest reading of each attribute, of two the last
+		slices.SortStableFunc(list, func(a, b Reading) int { return cmp.Or(strings.Compare(a.Name, b.Name), cmp.Compare(a.At, b.At)) })
+		n := 0
+		for i := range list {
+			if i+1 == len(list) || list[i+1].Name != list[i].Name {
+				list[n] = list[i]
+				n++
+			}
 		}
+		list = list[:n]
 	}
-	return rep, end, nil
+	if d.usual.Store(int64(len(list))); cap(list)-len(list) > maxSpare {
+		list = append(make([]Reading, 0, len(list)), list...)
+	}
+	return &Report{Source: source, Readings: list}, end, nil
 }

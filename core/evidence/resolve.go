@@ -170,8 +170,9 @@ type Facts struct {
 	ID       string // of the device
 	OnRoster bool
 	Vouched  int64 // until when somebody vouches for the device; 0 when nobody does
-	// Groups gives the groups of a person; none for one the directory does not know.
-	Groups func(person string) []string
+	// Groups gives the groups of a person, a list of texts that does not change;
+	// nil is one of none.
+	Groups func(person string) *value.Value
 }
 
 // View is one device's evidence at a moment: a slot for each attribute. It is
@@ -184,17 +185,18 @@ type View struct {
 
 	earliest int64 // the first Until of a value that was fresh when the view was made
 
-	counts []*Reading // by slot: the reading that counts, or the one that explains why none does
-	limits []int64
+	by   *Resolver
+	rec  *Record
+	made int64
 }
 
 // Resolve makes the view of a record at now.
 func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
-	v := &View{Frame: condition.NewFrame(len(r.dict.list)), Valid: condition.Always, counts: make([]*Reading, len(r.dict.list)), limits: r.limits}
+	v := &View{Frame: condition.NewView(len(r.dict.list)), Valid: condition.Always, by: r, rec: rec, made: now}
 	readings := rec.Readings() // sorted by name, as r.dict.sorted is
 	for _, slot := range r.dict.sorted {
 		name := r.dict.list[slot].Name
-		for len(readings) > 0 && readings[0].Name < name { // no longer declared
+		for len(readings) > 0 && readings[0].Name != name && readings[0].Name < name { // no longer declared
 			readings = readings[1:]
 		}
 		n := 0
@@ -209,17 +211,39 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 	if levels := r.levels(rec); len(levels) > 0 {
 		r.choose(v, r.level, levels, now)
 	}
-	v.Set(r.roster, value.OfBool(facts.OnRoster), condition.Always)
-	v.Set(r.vouched, value.OfBool(facts.Vouched > now), condition.Always)
+	v.Point(r.roster, truth(facts.OnRoster), condition.Always)
+	v.Point(r.vouched, truth(facts.Vouched > now), condition.Always)
 	if facts.Vouched > now && facts.Vouched < condition.Always {
 		v.hold(r.vouched, facts.Vouched-1)
 	}
-	if owner := v.Values[r.owner]; owner.Known() && facts.Groups != nil {
-		v.Set(r.groups, value.OfTexts(facts.Groups(owner.Str())), condition.Always)
+	if owner := v.Value(r.owner); owner.Known() && facts.Groups != nil {
+		groups := facts.Groups(owner.Str())
+		if groups == nil {
+			groups = &none
+		}
+		v.Point(r.groups, groups, condition.Always)
 	}
 	r.check(v, facts.ID, now)
 	v.earliest = v.firstEnd(now)
 	return v
+}
+
+var (
+	yes, no = value.OfBool(true), value.OfBool(false)
+	none    = value.OfTexts(nil)
+)
+
+// ListOf makes what [Facts] gives of the groups that a person has.
+func ListOf(groups []string) *value.Value {
+	v := value.OfTexts(groups)
+	return &v
+}
+
+func truth(b bool) *value.Value {
+	if b {
+		return &yes
+	}
+	return &no
 }
 
 // firstEnd is the first Until at or after now of a value in the view.
@@ -259,35 +283,25 @@ func (r *Resolver) check(v *View, id string, now int64) {
 		return
 	}
 	name := func(slot int) string {
-		if x := v.Values[slot]; x.Known() {
+		if x := v.Value(slot); x.Known() {
 			return x.Str()
 		}
 		return ""
 	}
-	checked, until := r.checker.Check(v.Values[r.certs], certificate.Device{ID: id, Serial: name(r.serial), HardwareID: name(r.hardware)}, now)
-	v.Values[r.certs] = checked
+	checked, until := r.checker.Check(v.Value(r.certs), certificate.Device{ID: id, Serial: name(r.serial), HardwareID: name(r.hardware)}, now)
+	v.Point(r.certs, &checked, v.Cells[r.certs].Until)
 	v.hold(r.certs, until)
 }
 
 // levels returns the readings of threat.level, with one derived from the score
 // for each source that gave only a score.
 func (r *Resolver) levels(rec *Record) []Reading {
-	var levels, scores []Reading
-	readings := rec.Readings() // sorted by name
-	first, _ := slices.BinarySearchFunc(readings, "threat.level", func(x Reading, name string) int { return strings.Compare(x.Name, name) })
-	for i := first; i < len(readings) && readings[i].Name <= "threat.score"; i++ {
-		switch readings[i].Name {
-		case "threat.level":
-			levels = append(levels, readings[i])
-		case "threat.score":
-			scores = append(scores, readings[i])
-		}
-	}
+	given := rec.of("threat.level")
 	if len(r.bands) == 0 {
-		return levels
+		return given
 	}
-	given := levels
-	for _, x := range scores {
+	levels := slices.Clip(given)
+	for _, x := range rec.of("threat.score") {
 		if slices.ContainsFunc(given, func(l Reading) bool { return l.Source == x.Source }) {
 			continue
 		}
@@ -308,9 +322,21 @@ func (r *Resolver) levels(rec *Record) []Reading {
 
 // choose fills a slot from the readings of one attribute, one a source.
 func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
+	x, fresh := r.pick(slot, readings, now)
+	if x == nil || !x.Value.Known() {
+		return
+	}
+	v.Point(slot, &x.Value, until(x, r.limits[slot])) // a stale value is kept for explanation, and never fresh again
+	if fresh > 1 {
+		v.Valid = min(v.Valid, v.Cells[slot].Until)
+	}
+}
+
+// pick returns the reading of an attribute that counts at now, or the newest
+// one, which explains why none does, and how many are fresh.
+func (r *Resolver) pick(slot int, readings []Reading, now int64) (counts *Reading, fresh int) {
 	a := &r.dict.list[slot]
 	var best, newest *Reading
-	fresh := 0
 	for i := range readings {
 		x := &readings[i]
 		if x.Value.Known() && x.Value.Kind() != a.Type.Kind || r.sources != nil && r.Accepts(x.Source, a.Name) != nil {
@@ -327,17 +353,9 @@ func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
 		}
 	}
 	if best == nil {
-		v.counts[slot] = newest
-		if newest != nil && newest.Value.Known() { // stale: kept for explanation, never fresh again
-			v.Set(slot, newest.Value, until(newest, r.limits[slot]))
-		}
-		return
+		best = newest
 	}
-	v.counts[slot] = best
-	v.Set(slot, best.Value, until(best, r.limits[slot]))
-	if fresh > 1 {
-		v.Valid = min(v.Valid, v.Cells[slot].Until)
-	}
+	return best, fresh
 }
 
 func (r *Resolver) outranks(x, best *Reading, worse Direction) bool {
@@ -372,21 +390,43 @@ func (v *View) Env(now int64) *condition.Env {
 
 // Reading returns the reading that fills a slot, or the newest one that could
 // not, or nil when there is none.
-func (v *View) Reading(slot int) *Reading { return v.counts[slot] }
+func (v *View) Reading(slot int) *Reading {
+	var readings []Reading
+	if slot == v.by.level {
+		readings = v.by.levels(v.rec)
+	} else {
+		readings = v.rec.of(v.by.dict.list[slot].Name)
+	}
+	x, _ := v.by.pick(slot, readings, v.made)
+	return x
+}
+
+// Counts reports whether a reading of the view's record fills a slot, or would
+// if it were fresh.
+func (v *View) Counts(slot int, x *Reading) bool {
+	if v.Holds(slot, &x.Value) {
+		return true
+	}
+	if slot != v.by.level && slot != v.by.certs { // their values are made from readings
+		return false
+	}
+	c := v.Reading(slot)
+	return c != nil && c.Value.Known() && c.Source == x.Source
+}
 
 // Get returns the value of an attribute at now; unknown when stale or missing.
 func (v *View) Get(slot int, now int64) value.Value {
 	if v.Cells[slot].Until >= now {
-		return v.Values[slot]
+		return v.Value(slot)
 	}
 	return value.Value{}
 }
 
 // Origin tells where the value of a slot came from, or why it is unknown at now.
 func (v *View) Origin(slot int, now int64) condition.Origin {
-	x := v.counts[slot]
+	x := v.Reading(slot)
 	if x == nil {
-		if v.Values[slot].Known() {
+		if v.Value(slot).Known() {
 			return condition.Origin{Source: "service"}
 		}
 		return condition.Origin{Why: "never reported"}
@@ -397,7 +437,7 @@ func (v *View) Origin(slot int, now int64) condition.Origin {
 		o.Why = "unavailable: " + x.Unavailable
 	case v.Cells[slot].Until < now:
 		o.Last = x.Value.String()
-		o.Why = fmt.Sprintf("stale: observed %s ago, fresh for %s", value.FormatAge(now-x.At), value.FormatDuration(v.limits[slot]))
+		o.Why = fmt.Sprintf("stale: observed %s ago, fresh for %s", value.FormatAge(now-x.At), value.FormatDuration(v.by.limits[slot]))
 	}
 	return o
 }

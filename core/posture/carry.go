@@ -57,7 +57,7 @@ func (c *Carry) Warm(f condition.Frame) int64 {
 		sum += f.Cells[i].Until
 	}
 	for _, i := range c.open {
-		sum += int64(f.Values[i].Kind())
+		sum += f.Touch(i)
 	}
 	return sum
 }

@@ -7,6 +7,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
 )
 
 // Fleet is a set of devices built from reports, without a service: the offline
@@ -98,7 +99,7 @@ type appraised struct {
 }
 
 func (f *Fleet) appraise(id string, now int64) *appraised {
-	facts := evidence.Facts{ID: id, OnRoster: f.registered(id), Groups: func(p string) []string { return f.people[p] }}
+	facts := evidence.Facts{ID: id, OnRoster: f.registered(id), Groups: func(p string) *value.Value { return evidence.ListOf(f.people[p]) }}
 	a := &appraised{view: f.resolver.Resolve(f.records[id], facts, now)}
 	a.env = a.view.Env(now)
 	a.result.NoGrace = f.NoGrace

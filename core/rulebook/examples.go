@@ -141,5 +141,5 @@ func (f ExampleFacts) Directory() evidence.Facts {
 	if f.Vouched {
 		vouched = condition.Always
 	}
-	return evidence.Facts{ID: "example", OnRoster: f.OnRoster, Vouched: vouched, Groups: func(string) []string { return f.OwnerGroups }}
+	return evidence.Facts{ID: "example", OnRoster: f.OnRoster, Vouched: vouched, Groups: func(string) *value.Value { return evidence.ListOf(f.OwnerGroups) }}
 }

@@ -171,7 +171,7 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 		}
 	case List:
 		if raw[0] == '[' {
-			return decodeList(*t.Elem, raw)
+			return sharedOf(t, raw, decodeList)
 		}
 	case Record:
 		if raw[0] == '{' {
@@ -185,15 +185,24 @@ func Decode(t Type, raw json.RawMessage) (Value, error) {
 				}
 			}
 		}
-		if raw[0] == '"' {
-			s, err := decodeString(raw)
-			if err != nil {
-				return Value{}, fmt.Errorf("%s is not a JSON string", clip(string(raw)))
-			}
-			return Parse(t, s)
+		switch {
+		case raw[0] != '"':
+		case t.Kind == Version:
+			return sharedOf(t, raw, decodeWritten)
+		default:
+			return decodeWritten(t, raw)
 		}
 	}
 	return Value{}, fmt.Errorf("%s stands where %s was expected", describe(raw), article(t))
+}
+
+// decodeWritten reads what stands in JSON as text.
+func decodeWritten(t Type, raw json.RawMessage) (Value, error) {
+	s, err := decodeString(raw)
+	if err != nil {
+		return Value{}, fmt.Errorf("%s is not a JSON string", clip(string(raw)))
+	}
+	return Parse(t, s)
 }
 
 // decodeString reads a JSON string of text that is valid JSON; one without
@@ -217,13 +226,13 @@ func plain(s string) bool {
 	return true
 }
 
-func decodeList(elem Type, raw json.RawMessage) (Value, error) {
+func decodeList(t Type, raw json.RawMessage) (Value, error) {
 	members := []Value{}
 	for p := range Elements(raw) {
 		if len(members) == MaxMembers {
 			return Value{}, fmt.Errorf("the list is longer than %d members", MaxMembers)
 		}
-		v, err := Decode(elem, p)
+		v, err := Decode(*t.Elem, p)
 		if err != nil {
 			return Value{}, fmt.Errorf("member %d: %w", len(members), err)
 		}

@@ -29,11 +29,18 @@ import (
 type Book struct {
 	Info     store.Rulebook // version 0: nothing has been published
 	Rulebook *rulebook.Rulebook
-	Resolver *evidence.Resolver
 	Rules    *posture.Program
 	Gates    *access.Program
 	Search   *rulebook.Names // the names that a search of devices may use
 
+	*edition
+}
+
+// edition is what has to be known of the book under which a device was
+// appraised. It outlives the book.
+type edition struct {
+	turn     uint64 // counts the books that were in force, from 1; 0: this one is not
+	Resolver *evidence.Resolver
 	ruleKeys []string
 }
 
@@ -64,7 +71,7 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 	}
 	rules := posture.Compile(rb)
 	return &Book{
-		Info: *kept, Rulebook: rb, Resolver: evidence.NewResolver(rb.Dict, rb.Policy), Rules: rules, Gates: access.Compile(rb), ruleKeys: rules.RuleKeys(),
+		Info: *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb), edition: &edition{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
 		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
 			searchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
 			searchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
@@ -76,7 +83,7 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 
 // facts is what the house knows of a device beside what it was told.
 func (snap *Snapshot) facts(d *Device, now int64) evidence.Facts {
-	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(d.Keys), Groups: snap.People.Groups}
+	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(d.Keys), Groups: snap.People.groupsOf}
 	for _, v := range d.Vouches {
 		if v.live(now) {
 			f.Vouched = max(f.Vouched, v.Until)
@@ -89,13 +96,20 @@ func (snap *Snapshot) facts(d *Device, now int64) evidence.Facts {
 // the clerk not have come to it yet.
 func (snap *Snapshot) at(d *Device, now int64) *Device {
 	b := snap.Book
-	from := d.book.Load()
-	if now < d.Wake && from == b {
+	if now < d.Wake && b.upholds(d) {
 		return d
 	}
-	e := d.carried(from, b)
+	e := d.carried(d.under, b.edition)
 	snap.judge(e, &posture.Result{}, now)
 	return e
+}
+
+// upholds reports whether a device that a reader of the book's snapshot found is
+// appraised as the book says. One appraised under an earlier book is: had this
+// one, or one between, told anything else of it, it would have been replaced
+// before the book was seen.
+func (b *Book) upholds(d *Device) bool {
+	return d.under == b.edition || d.under.turn != 0 && d.under.turn < b.turn
 }
 
 // judge makes a device's view, result and wake those of the moment now under
@@ -108,7 +122,7 @@ func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.
 	r.Waived = b.waived(d.Waivers, now)
 	b.Rules.Appraise(env, r)
 	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), compact(r, &d.Result)
-	d.book.Store(b)
+	d.under = b.edition
 	return env
 }
 
@@ -235,6 +249,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		}
 		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), body)
 		book.inherit(c.base.Book)
+		book.turn = c.base.Book.turn + 1
 		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: byRulebook, actor: actor})
 		return nil
 	})
@@ -272,7 +287,6 @@ func (c *change) rebuild(next *Snapshot, by cause) int {
 
 // rebuilt is a part of a fleet appraised under another book.
 type rebuilt struct {
-	same    []*Device // of which nothing differs but the book
 	devices []*Device
 	entries []ledger.Entry
 	rows    []store.DeviceRow
@@ -287,7 +301,6 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 	keep := next.People == c.base.People && next.Roster == c.base.Roster && book.Resolver == old.Resolver
 	comparable := slices.Equal(old.Rulebook.Ladder, book.Rulebook.Ladder) && slices.Equal(old.ruleKeys, book.ruleKeys)
 	carry := book.Rules.Carry(old.Rules)
-	p.same = make([]*Device, 0, len(cells))
 	var r posture.Result
 	env := &condition.Env{Now: c.now}
 	for i, cell := range cells {
@@ -298,7 +311,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 		current := keep && c.now < d.Wake // its verdicts and its view are those of this moment
 		e := d
 		if !current || !comparable {
-			if e = d.carried(old, book); !keep {
+			if e = d.carried(old.edition, book.edition); !keep {
 				e.View = nil
 			}
 			e.look(next, c.now)
@@ -315,14 +328,13 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 			wake = book.Rules.Wake(env, e.View, &r)
 		}
 		if current && comparable && wake == d.Wake && d.unmoved(&r) {
-			p.same = append(p.same, d)
 			continue
 		}
 		if e == d {
 			e = d.again()
 		}
 		e.Wake, e.Result = wake, compact(&r, &d.Result)
-		e.book.Store(book)
+		e.under = book.edition
 		was := stood(old, d)
 		entry, changed := next.tell(e, was, by, env)
 		if entry.Kind != "" {
@@ -375,7 +387,7 @@ func (d *Device) unmoved(r *posture.Result) bool {
 // carried copies a device for being appraised under another book: failures
 // that are remembered go along with their rules, and the view where evidence
 // resolves the same.
-func (d *Device) carried(from, to *Book) *Device {
+func (d *Device) carried(from, to *edition) *Device {
 	e := d.again()
 	if from == to {
 		return e
@@ -404,14 +416,16 @@ func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, 
 type People struct {
 	list     []directory.Person // sorted by id
 	byID     map[string]int
-	revision int64 // counts the changes
+	groups   []value.Value // of each, as evidence has them
+	revision int64         // counts the changes
 }
 
 func newPeople(list []directory.Person) *People {
 	p := &People{list: list, byID: make(map[string]int, len(list))}
 	slices.SortFunc(p.list, func(a, b directory.Person) int { return cmp.Compare(a.ID, b.ID) })
+	p.groups = make([]value.Value, len(p.list))
 	for i, x := range p.list {
-		p.byID[x.ID] = i
+		p.byID[x.ID], p.groups[i] = i, value.OfTexts(x.Groups)
 	}
 	return p
 }
@@ -432,6 +446,15 @@ func (p *People) Get(id string) (directory.Person, bool) {
 func (p *People) Groups(id string) []string {
 	if i, ok := p.byID[id]; ok {
 		return p.list[i].Groups
+	}
+	return nil
+}
+
+// groupsOf is Groups as evidence has them; nil for a person whom the directory
+// does not know.
+func (p *People) groupsOf(id string) *value.Value {
+	if i, ok := p.byID[id]; ok {
+		return &p.groups[i]
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"ironledger.example/core/evidence"
@@ -163,4 +164,38 @@ func evidenceValue(r *evidence.Record, name string) evidence.Reading {
 		}
 	}
 	return evidence.Reading{}
+}
+
+// A device of which a publication tells nothing new stays as it is in memory.
+// What was remembered of it must still reach the right rule when a later
+// publication, or a candidate, has its rules in other places.
+func TestADeviceLeftAloneByAPublicationIsStillUnderstood(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := open(t, t.TempDir())
+		defer shut(t, s)
+		book := "rulebook: one\nbaselines: [{id: a, rules: [{id: x, check: managed, cap: limited}, {id: y, check: CHECK, cap: barred, grace: 3h}]}]\n"
+		with := func(check string) string { return strings.Replace(book, "CHECK", check, 1) }
+		publish(t, s, with("firewall.on"))
+		report(t, s, "d1", `"managed":true,"firewall.on":false`)
+		top := level(s, "d1")
+		time.Sleep(2 * time.Hour)
+		for _, check := range []string{"firewall.on == true", "not firewall.on == false"} {
+			if moved := publish(t, s, with(check)); moved != 0 || level(s, "d1") != top {
+				t.Fatalf("%s moved %d, to %s", check, moved, level(s, "d1"))
+			}
+		}
+		shifted := "rulebook: four\nbaselines: [{id: a, rules: [{id: v, check: managed, cap: limited}, {id: w, check: managed, cap: limited}, {id: x, check: managed, cap: limited}, {id: y, check: firewall.on, cap: barred, grace: 3h}]}]\n"
+		shift, err := s.Rehearse([]rulebook.File{{Name: "r.yaml", Text: shifted}})
+		if err != nil || shift.Falls+shift.Rises != 0 {
+			t.Errorf("the rehearsal moves %+v (%v)", shift, err)
+		}
+		publish(t, s, shifted)
+		if d := s.Device("d1"); d.Level != top || d.Rulebook != 4 {
+			t.Errorf("under rulebook %d it stands at %s", d.Rulebook, d.Level)
+		}
+		time.Sleep(time.Hour + time.Second)
+		if got := level(s, "d1"); got != "barred" {
+			t.Errorf("three hours after the failure it stands at %s", got)
+		}
+	})
 }

@@ -84,7 +84,7 @@ func (snap *Snapshot) from(q *access.Request, e *access.Evaluation, d *Device, n
 		q.Device, q.Certificate = access.Device{}, nil
 		return
 	}
-	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return d.next(now) },
+	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return snap.Book.next(d, now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
 }

@@ -161,8 +161,8 @@ func (snap *Snapshot) admits(rep *evidence.Report, onRoster bool, now int64) boo
 	}
 	policy := rb.Policy
 	policy.Sources = nil // claims are of no source that the rulebook lists
-	view := evidence.NewResolver(rb.Dict, policy).Resolve((*evidence.Record)(nil).With(rep), evidence.Facts{OnRoster: onRoster, Groups: snap.People.Groups}, now)
-	if slot := rb.Dict.Slot("ownership"); onRoster && !view.Values[slot].Known() {
+	view := evidence.NewResolver(rb.Dict, policy).Resolve((*evidence.Record)(nil).With(rep), evidence.Facts{OnRoster: onRoster, Groups: snap.People.groupsOf}, now)
+	if slot := rb.Dict.Slot("ownership"); onRoster && !view.Value(slot).Known() {
 		owned := rb.Dict.Attributes()[slot].Type.Enum
 		view.Set(slot, value.OfEnum(owned, owned.Index("company")), condition.Always)
 	}

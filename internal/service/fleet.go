@@ -18,11 +18,9 @@ import (
 	"ironledger.example/internal/store"
 )
 
-// Device is a device with its evidence and its standing. It is immutable, but
-// for the book that its Result speaks of: a book under which the Result is the
-// same takes the place of the one before.
+// Device is a device with its evidence and its standing. It is immutable.
 type Device struct {
-	book atomic.Pointer[Book]
+	under *edition // it was appraised: see [Book.upholds]
 
 	// What appraising the whole fleet looks at stands together.
 	View    *evidence.View
@@ -46,7 +44,8 @@ type Device struct {
 type cell = atomic.Pointer[Device]
 
 // Fleet is every device. Devices are replaced one at a time. One that a reader
-// finds may speak of another book than the reader's snapshot: see Snapshot.at.
+// finds may have been appraised under a later book than the reader's snapshot
+// has: see Snapshot.at.
 type Fleet struct {
 	devices sync.Map // id -> *cell
 	keys    sync.Map // evidence.Key -> id
@@ -180,15 +179,6 @@ func (c *change) find(k evidence.Key) (string, bool) {
 
 // reveal lets the changes be seen. Only the clerk calls it, after the commit.
 func (c *change) reveal(f *Fleet) {
-	var wg sync.WaitGroup
-	for _, p := range c.rebuilt {
-		wg.Go(func() {
-			for _, d := range p.same {
-				d.book.Store(c.next.Book)
-			}
-		})
-	}
-	wg.Wait()
 	for _, p := range c.rebuilt {
 		for _, d := range p.devices {
 			c.show(f, d)
@@ -483,6 +473,6 @@ func (d *Device) again() *Device {
 
 // next is when the standing of a device, that is at the moment now, can next
 // change by itself: the first moment at which a verdict could differ.
-func (d *Device) next(now int64) int64 {
-	return d.book.Load().Rules.Next(d.View.Env(now), &d.Result)
+func (b *Book) next(d *Device, now int64) int64 {
+	return b.Rules.Next(d.View.Env(now), &d.Result)
 }

@@ -69,11 +69,11 @@ func all[T any](list []T) *[]T {
 }
 
 // failing names the rules that have been failing, and since when.
-func (b *Book) failing(since []int64) map[string]int64 {
+func (e *edition) failing(since []int64) map[string]int64 {
 	out := map[string]int64{}
 	for i, at := range since {
 		if at != 0 {
-			out[b.ruleKeys[i]] = at
+			out[e.ruleKeys[i]] = at
 		}
 	}
 	return out

@@ -75,7 +75,7 @@ var columns = map[string]func(b *Book, d *Device, now int64) string{
 	"level":       func(_ *Book, d *Device, _ int64) string { return fmt.Sprintf("%03d", d.Result.Level) },
 	"since":       func(_ *Book, d *Device, _ int64) string { return sortable(d.Since) },
 	"seen_at":     func(_ *Book, d *Device, _ int64) string { return sortable(d.SeenAt) },
-	"next_change": func(_ *Book, d *Device, now int64) string { return sortable(d.next(now)) },
+	"next_change": func(b *Book, d *Device, now int64) string { return sortable(b.next(d, now)) },
 	"name":        byAttribute("name"),
 	"platform":    byAttribute("platform"),
 	"form":        byAttribute("form"),
@@ -89,7 +89,7 @@ func sortable(n int64) string { return fmt.Sprintf("%020d", n) }
 
 func byAttribute(name string) func(*Book, *Device, int64) string {
 	return func(b *Book, d *Device, now int64) string {
-		return strings.ToLower(d.View.Values[b.Rulebook.Dict.Slot(name)].Str())
+		return strings.ToLower(d.View.Value(b.Rulebook.Dict.Slot(name)).Str())
 	}
 }
 
@@ -211,7 +211,7 @@ func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
 	return func(d *Device) bool {
 		found := strings.Contains(strings.ToLower(d.ID), text)
 		for _, s := range slots {
-			found = found || strings.Contains(strings.ToLower(d.View.Values[s].Str()), text)
+			found = found || strings.Contains(strings.ToLower(d.View.Value(s).Str()), text)
 		}
 		return found && where(d)
 	}, nil
@@ -265,7 +265,7 @@ func (b *Book) summary(d *Device, columns []string, now int64) Summary {
 // Summary describes a device in a list.
 func (b *Book) Summary(d *Device, now int64) Summary {
 	get := func(name string) string {
-		if v := d.View.Values[b.Rulebook.Dict.Slot(name)]; v.Known() {
+		if v := d.View.Value(b.Rulebook.Dict.Slot(name)); v.Known() {
 			return v.String()
 		}
 		return ""
@@ -279,7 +279,7 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 	if d.Result.Shadow != d.Result.Level {
 		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)
 	}
-	if next := d.next(now); next < condition.Always {
+	if next := b.next(d, now); next < condition.Always {
 		s.Next = formatTime(next)
 	}
 	return s
@@ -354,24 +354,27 @@ func (s *Service) detail(snap *Snapshot, d *Device, now int64) *Detail {
 	for _, c := range d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members() {
 		out.Certs = append(out.Certs, b.certificate(d, c, certificateState(c, now)))
 	}
-	for _, r := range d.Record.Readings() {
+	readings := d.Record.Readings()
+	for i := range readings {
+		r := &readings[i]
 		slot := b.Rulebook.Dict.Slot(r.Name)
 		if slot < 0 {
 			continue
 		}
 		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value, Unavailable: r.Unavailable, Source: r.Source,
 			ObservedAt: formatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
-		if c := d.View.Reading(slot); c != nil && c.Source == r.Source && c.Value.Known() {
-			shown.Value = d.View.Values[slot] // certificates checked, a threat level derived
+		counts := d.View.Counts(slot, r)
+		if counts {
+			shown.Value = d.View.Value(slot) // certificates checked, a threat level derived
 		}
 		if shown.Value.Known() {
 			shown.Text = shown.Value.String()
 		}
-		if c := d.View.Reading(slot); c != nil && c.Source == r.Source {
-			shown.Stale = d.View.Values[slot].Known() && d.View.Cells[slot].Until < now
+		if counts {
+			shown.Stale = d.View.Cells[slot].Until < now
 			shown.Counts = d.View.Get(slot, now).Known()
 		} else {
-			shown.Stale = b.Resolver.Stale(slot, &r, now)
+			shown.Stale = r.Value.Known() && b.Resolver.Stale(slot, r, now)
 		}
 		out.Readings = append(out.Readings, shown)
 	}

@@ -59,8 +59,9 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 
 func (r *restorer) take(rows []store.DeviceRow) {
 	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows))}
+	var was Device
 	for _, row := range rows {
-		if err := c.restore(r.under, row, r.granted); err != nil {
+		if err := c.restore(r.under, row, r.granted, &was); err != nil {
 			r.mu.Lock()
 			r.err = cmp.Or(r.err, err)
 			r.mu.Unlock()
@@ -82,16 +83,15 @@ func (r *restorer) take(rows []store.DeviceRow) {
 	}
 }
 
-// keyType is the type of a key as it is kept: ["serial", "gf-1"].
-var keyType = value.ListOf(value.Of(value.Text))
-
-// restore reads a kept device and brings its standing to the present moment.
-func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions) error {
+// restore reads a kept device and brings its standing to the present moment. As
+// it was is put into the room given.
+func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions, room *Device) error {
 	d, err := deviceOf(under.Book, row, granted)
 	if err != nil {
 		return err
 	}
-	was := before{under.Book, d.again(), row.Level}
+	*room = *d
+	was := before{under.Book, room, row.Level}
 	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}) {
 		c.keep(under.Book, d, was)
 	}
@@ -117,11 +117,11 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 		}
 	}
 	for pair := range value.Elements([]byte(row.Keys)) {
-		key, err := value.Decode(keyType, pair)
-		if err != nil || len(key.Members()) != 2 {
+		key, ok := keyOf(pair)
+		if !ok {
 			return damaged(fmt.Errorf("%.60s is no key", pair))
 		}
-		d.Keys = append(d.Keys, evidence.Key{Kind: evidence.KeyKind(key.Members()[0].Str()), Text: key.Members()[1].Str()})
+		d.Keys = append(d.Keys, key)
 	}
 	var err error
 	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord([]byte(row.Evidence)); err != nil {
@@ -133,10 +133,27 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 	return d, nil
 }
 
+// keyOf reads a key as it is kept: ["serial", "gf-1"].
+func keyOf(pair []byte) (k evidence.Key, ok bool) {
+	n := 0
+	for part := range value.Elements(pair) {
+		v, err := value.Decode(value.Of(value.Text), part)
+		if err != nil || n == 2 {
+			return k, false
+		}
+		if n++; n == 1 {
+			k.Kind = evidence.KeyKind(v.Str())
+		} else {
+			k.Text = v.Str()
+		}
+	}
+	return k, n == 2
+}
+
 // since lays out remembered failures in the order of the book's rules.
-func (b *Book) since(failing map[string]int64) []int64 {
-	out := make([]int64, len(b.ruleKeys))
-	for i, k := range b.ruleKeys {
+func (e *edition) since(failing map[string]int64) []int64 {
+	out := make([]int64, len(e.ruleKeys))
+	for i, k := range e.ruleKeys {
 		out[i] = failing[k]
 	}
 	return out

@@ -137,6 +137,7 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 	case !errors.Is(err, store.ErrNotFound):
 		return err
 	}
+	book.turn = 1
 	if s.aside.all, err = store.Documents[Unmatched](ctx, s.store, unmatchedDocument); err != nil {
 		return err
 	}
@@ -405,8 +406,8 @@ func (s *Service) land(err error) {
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
 	case c.next != nil:
-		s.snap.Store(c.next) // readers bring what is not shown yet under its book themselves
 		c.reveal(c.next.Fleet)
+		s.snap.Store(c.next) // now that nothing can be found that its book does not uphold
 	default:
 		c.reveal(c.base.Fleet)
 	}

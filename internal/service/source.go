@@ -61,7 +61,9 @@ func (s *Service) Sources() []ShownSource {
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
 		var seen []string
-		for _, r := range d.Record.Readings() {
+		readings := d.Record.Readings()
+		for i := range readings {
+			r := &readings[i]
 			src := of(r.Source)
 			if !slices.Contains(seen, r.Source) {
 				seen = append(seen, r.Source)
@@ -73,9 +75,9 @@ func (s *Service) Sources() []ShownSource {
 			if slot < 0 {
 				continue
 			}
-			if c := d.View.Reading(slot); c != nil && c.Source == r.Source && d.View.Get(slot, now).Known() {
+			if d.View.Counts(slot, r) && d.View.Get(slot, now).Known() {
 				src.Counting++
-			} else if snap.Book.Resolver.Stale(slot, &r, now) {
+			} else if snap.Book.Resolver.Stale(slot, r, now) {
 				src.Stale++
 			}
 		}
