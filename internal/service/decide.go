@@ -155,7 +155,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	batch := store.Batch{}
 	if a.Outcome != access.Allow {
 		a.Code = newCode()
-		batch.PutCode(a.Code, a.ID)
+		batch.Codes = []store.Code{{Code: a.Code, Decision: a.ID}}
 	}
 	if a.BreakGlass {
 		if err := alarm(&batch, a.ID, e, a.At); err != nil {

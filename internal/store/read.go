@@ -401,17 +401,6 @@ func (s *Store) ByCode(ctx context.Context, code string) (id string, err error) 
 	return id, err
 }
 
-// PutCode keeps the code of a decision.
-func (b *Batch) PutCode(code, decision string) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT INTO codes (code, decision) VALUES (?, ?)", code, decision)
-		if err != nil {
-			return fmt.Errorf("write a code: %w", err)
-		}
-		return nil
-	})
-}
-
 // Moves counts the changes of level since a moment, by stretches of time.
 func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error) {
 	first, err := s.before(ctx, since)

@@ -43,6 +43,7 @@ type Store struct {
 	entries     *inserter
 	devices     *inserter
 	past        *inserter
+	codes       *inserter
 	tiles       *inserter
 	head        *sql.Stmt
 
@@ -75,6 +76,7 @@ type group struct {
 type Batch struct {
 	Entries []ledger.Entry
 	Devices []DeviceRow
+	Codes   []Code
 	// Exec is anything else; it runs first.
 	Exec []func(*sql.Tx) error
 
@@ -90,7 +92,7 @@ func (b *Batch) at() int64 {
 }
 
 // Empty reports whether there is nothing to write.
-func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Exec) == 0 }
+func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Codes)+len(b.Exec) == 0 }
 
 // DeviceRow is a device as it is kept; see the table for the forms.
 type DeviceRow struct {
@@ -101,6 +103,9 @@ type DeviceRow struct {
 	At       int64  // of the change
 	Undo     string // leads back to the revision before; "" for the first
 }
+
+// Code is the short name of a decision, for a help desk.
+type Code struct{ Code, Decision string }
 
 // TroubleError says that nothing can be recorded at present.
 type TroubleError struct {
@@ -131,7 +136,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	dsn := dsn(path) + fmt.Sprintf("?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-65536)&_pragma=busy_timeout(%d)&_pragma=foreign_keys(ON)&_pragma=secure_delete(FAST)", busy)
+	dsn := dsn(path) + fmt.Sprintf("?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-8192)&_pragma=busy_timeout(%d)&_pragma=foreign_keys(ON)&_pragma=secure_delete(FAST)", busy)
 	write, err := sql.Open("sqlite", dsn+"&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
@@ -183,6 +188,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision)", 10,
 			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, revision = excluded.revision"},
 		{&s.past, "INSERT INTO device_past (device, revision, at, undo)", 4, ""},
+		{&s.codes, "INSERT INTO codes (code, decision)", 2, ""},
 		{&s.tiles, "INSERT INTO tiles (level, n, hash)", 3, ""},
 	} {
 		if *in.into, err = newInserter(ctx, s.write, in.head, in.width, in.tail); err != nil {
@@ -428,7 +434,7 @@ func ignoreDone(err error) error {
 }
 
 func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, error) {
-	var entries, devices, past []any
+	var entries, devices, past, codes []any
 	// What was made first goes first, so that few entries need a later time than
 	// their own.
 	slices.SortStableFunc(group, func(a, b *commit) int { return cmp.Compare(a.batch.at(), b.batch.at()) })
@@ -448,6 +454,9 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 			leaf := seal.add(&e, c.batch.prepared[i])
 			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body), leaf[:])
 		}
+		for _, x := range c.batch.Codes {
+			codes = append(codes, x.Code, x.Decision)
+		}
 		for _, d := range c.batch.Devices {
 			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused, d.Revision)
 			if d.Undo != "" {
@@ -465,7 +474,7 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 		what string
 		into *inserter
 		args []any
-	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"tiles", s.tiles, seal.tiles}} {
+	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"codes", s.codes, codes}, {"tiles", s.tiles, seal.tiles}} {
 		if err := rows.into.insert(tx, rows.args); err != nil {
 			return nil, fmt.Errorf("write %s: %w", rows.what, err)
 		}
