@@ -233,11 +233,12 @@ func (s *Store) Commit(b *Batch) error {
 // maxShared bounds how many batches share a commit.
 const maxShared = 512
 
-// patience bounds how long a commit waits for company, if so many at least are
-// to be expected.
+// A commit waits for company if so many at least are to be expected, as long as
+// somebody comes within every stretch of patience, and no longer than most.
 const (
-	patience = time.Millisecond
 	fewest   = 4
+	patience = time.Millisecond
+	most     = 3 * time.Millisecond
 )
 
 // join adds a batch to the group that is written next.
@@ -277,6 +278,16 @@ func (s *Store) next(patient bool) (g *group, closed bool) {
 	return g, false
 }
 
+// inLine is how many batches wait in the group that is written next.
+func (s *Store) inLine() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.waiting) == 0 {
+		return 0
+	}
+	return len(s.waiting[0].commits)
+}
+
 // run writes one group after the other. Those whom a commit served are likely to
 // be back in a moment with more: the next one waits for as many, but not long,
 // so that one commit serves many. A lone writer waits for nobody.
@@ -284,7 +295,8 @@ func (s *Store) run() {
 	defer close(s.done)
 	patient := time.NewTimer(patience)
 	defer patient.Stop()
-	for waiting := false; ; {
+	var since time.Time // when the waiting began
+	for waiting, came := false, 0; ; {
 		g, closed := s.next(waiting)
 		if g != nil {
 			s.commitAll(g.commits)
@@ -295,7 +307,7 @@ func (s *Store) run() {
 			}
 			s.mu.Unlock()
 			patient.Reset(patience)
-			waiting = true
+			waiting, came, since = true, 0, time.Now()
 			continue
 		}
 		if closed {
@@ -308,7 +320,11 @@ func (s *Store) run() {
 		select {
 		case <-s.wake:
 		case <-patient.C:
-			waiting = false
+			n := s.inLine()
+			if waiting = n > came && time.Since(since) < most; waiting {
+				came = n
+				patient.Reset(patience)
+			}
 		case <-retry:
 			s.note(s.probe())
 		}
