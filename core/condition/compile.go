@@ -140,6 +140,7 @@ func (e *Env) known(frame, slot int) (value.Value, bool) {
 type Program struct {
 	root *expr
 	node Node
+	text string // of node
 }
 
 // Eval returns the truth of the condition. It does not allocate.
@@ -149,7 +150,7 @@ func (p *Program) Eval(env *Env) Tri { return p.root.eval(env) }
 func (p *Program) Func() func(*Env) Tri { return p.root.eval }
 
 // String prints the condition in the canonical way.
-func (p *Program) String() string { return p.node.String() }
+func (p *Program) String() string { return p.text }
 
 // Node returns the tree the program was compiled from.
 func (p *Program) Node() Node { return p.node }
@@ -194,7 +195,7 @@ func Compile(n Node, src string, dict Dictionary) (*Program, error) {
 	if len(c.errs) > 0 {
 		return nil, c.errs
 	}
-	return &Program{root: root, node: n}, nil
+	return &Program{root: root, node: n, text: n.String()}, nil
 }
 
 // read is a slot that a leaf depends on.
