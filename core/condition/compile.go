@@ -37,6 +37,7 @@ const maxVars = 8
 type Frame struct {
 	Cells  []Cell
 	values []*value.Value
+	room   []value.Value // for those that are set; nil: each finds its own
 }
 
 // Cell is the number of a value ([value.Value.Number]) and the last moment the
@@ -47,36 +48,32 @@ type Cell struct {
 }
 
 // NewFrame returns a frame of n slots of which nothing is known, with room for
-// their values.
+// values that are set.
 func NewFrame(n int) Frame {
-	f, room := NewView(n), make([]value.Value, n)
-	for i := range room {
-		f.values[i] = &room[i]
-	}
-	return f
+	return Frame{make([]Cell, n), make([]*value.Value, n), make([]value.Value, n)}
 }
 
 // NewView returns a frame of n slots of which nothing is known, for values that
 // are kept elsewhere: see [Frame.Point].
-func NewView(n int) Frame { return Frame{make([]Cell, n), make([]*value.Value, n)} }
+func NewView(n int) Frame { return Frame{make([]Cell, n), make([]*value.Value, n), nil} }
 
-// Set gives a slot of a [NewFrame] a value that may be used until a moment. An
-// unknown value is of no use at any, so that the cell alone tells whether a
-// value counts.
+// Set gives a slot a value that may be used until a moment. An unknown value is
+// of no use at any, so that the cell alone tells whether a value counts.
 func (f Frame) Set(slot int, v value.Value, until int64) {
-	*f.values[slot] = v
-	f.point(slot, until)
+	if f.room == nil {
+		f.Point(slot, kept(v), until)
+		return
+	}
+	f.room[slot] = v
+	f.Point(slot, &f.room[slot], until)
 }
 
-// Point gives a slot of a [NewView] a value that is kept elsewhere and does not
-// change.
+// kept moves a value to a place of its own.
+func kept(v value.Value) *value.Value { return &v }
+
+// Point gives a slot a value that is kept elsewhere and does not change.
 func (f Frame) Point(slot int, v *value.Value, until int64) {
 	f.values[slot] = v
-	f.point(slot, until)
-}
-
-func (f Frame) point(slot int, until int64) {
-	v := f.values[slot]
 	if f.Cells[slot] = (Cell{}); v.Known() {
 		f.Cells[slot] = Cell{v.Number(), until}
 	}
@@ -102,12 +99,10 @@ func (f Frame) Touch(slot int) int64 {
 	return 0
 }
 
-// Clear makes nothing known of the slots of a [NewFrame].
+// Clear makes nothing known of any slot.
 func (f Frame) Clear() {
 	clear(f.Cells)
-	for _, v := range f.values {
-		*v = value.Value{}
-	}
+	clear(f.values)
 }
 
 // Clone returns a copy that can be set without changing f.
@@ -115,7 +110,10 @@ func (f Frame) Clone() Frame {
 	g := NewFrame(len(f.Cells))
 	copy(g.Cells, f.Cells)
 	for i := range f.values {
-		*g.values[i] = f.Value(i)
+		if v := f.values[i]; v != nil {
+			g.room[i] = *v
+			g.values[i] = &g.room[i]
+		}
 	}
 	return g
 }

@@ -375,3 +375,21 @@ func FuzzRecord(f *testing.F) {
 		}
 	})
 }
+
+// A view points at the readings. Setting one of its slots changes neither them
+// nor another view.
+func TestSettingASlotLeavesTheRecordAlone(t *testing.T) {
+	d := NewDictionary()
+	rec := record(t, d, `agent 1 model "Skerry 14"`)
+	r := NewResolver(d, Policy{})
+	v, other := r.Resolve(rec, Facts{}, now), r.Resolve(rec, Facts{}, now)
+	model, vendor := d.Slot("model"), d.Slot("vendor")
+	v.Set(model, value.OfText("Tern"), now+1)
+	v.Set(vendor, value.OfText("Skerry"), now+1)
+	if got := rec.Readings()[0].Value.Str(); got != "Skerry 14" || other.Value(model).Str() != "Skerry 14" || other.Value(vendor).Known() {
+		t.Errorf("the record says %s, another view %s and %s", got, other.Value(model), other.Value(vendor))
+	}
+	if v.Value(model).Str() != "Tern" || v.Get(vendor, now+2).Known() || !v.Get(vendor, now).Known() {
+		t.Errorf("the view says %s and %s", v.Value(model), v.Value(vendor))
+	}
+}
