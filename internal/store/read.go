@@ -370,6 +370,18 @@ func few(kind ledger.Kind) string {
 // returns an error, which it returns. None of them has an id below first.
 // Redacted ones are left out.
 func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64, visit func(ledger.Entry) error) error {
+	// One after the other is quicker than by the index, where most are decisions.
+	before, err := s.before(ctx, moment)
+	if err != nil {
+		return err
+	}
+	var newest, decisions int64
+	if err := s.read.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(seq), 0) FROM entries), (SELECT count(*) FROM entries WHERE kind = 'decision.made' AND about >= ?)", first).Scan(&newest, &decisions); err != nil {
+		return fmt.Errorf("read decisions: %w", err)
+	}
+	if decisions*4 > newest-before {
+		return s.Since(ctx, ledger.DecisionMade, moment, visit)
+	}
 	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
 	if err != nil {
 		return fmt.Errorf("read decisions: %w", err)
