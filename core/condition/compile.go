@@ -90,15 +90,6 @@ func (f Frame) Value(slot int) value.Value {
 // Holds reports whether a slot has the very value that is kept there.
 func (f Frame) Holds(slot int, v *value.Value) bool { return f.values[slot] == v }
 
-// Touch reads from memory where the value of a slot is kept, and returns a
-// number that means nothing.
-func (f Frame) Touch(slot int) int64 {
-	if v := f.values[slot]; v != nil {
-		return int64(v.Kind())
-	}
-	return 0
-}
-
 // Clear makes nothing known of any slot.
 func (f Frame) Clear() {
 	clear(f.Cells)

@@ -57,7 +57,7 @@ func (c *Carry) Warm(f condition.Frame) int64 {
 		sum += f.Cells[i].Until
 	}
 	for _, i := range c.open {
-		sum += f.Touch(i)
+		sum += int64(f.Value(i).Kind())
 	}
 	return sum
 }

@@ -37,15 +37,7 @@ func (a *app) ledgerHeadCmd() *cobra.Command {
 		Use: "head", Short: "The ledger at a glance, its signature and its growth since last seen checked", Args: cobra.NoArgs,
 		Example: "  ironledger ledger head\n  ironledger ledger head -o json | jq -r .checkpoint",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			before, err := a.seen(cl.URL())
-			if err != nil {
-				return err
-			}
-			w, err := a.witness(cmd.Context(), cl, key)
+			cl, w, before, err := a.watch(cmd.Context(), key)
 			if err != nil {
 				return err
 			}

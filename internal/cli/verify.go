@@ -155,15 +155,7 @@ func (a *app) verifyData(ctx context.Context, dir string) error {
 }
 
 func (a *app) verifyService(ctx context.Context, key string) error {
-	cl, err := a.client()
-	if err != nil {
-		return err
-	}
-	before, err := a.seen(cl.URL())
-	if err != nil {
-		return err
-	}
-	w, err := a.witness(ctx, cl, key)
+	cl, w, before, err := a.watch(ctx, key)
 	if err != nil {
 		return err
 	}

@@ -185,3 +185,16 @@ func publicKey(text string) (string, error) {
 	}
 	return "", usageError{fmt.Errorf("no line of %s is a public key", text)}
 }
+
+// watch connects to the service and opens what is remembered of its ledger. It
+// returns what was seen of it before, too.
+func (a *app) watch(ctx context.Context, key string) (cl *client.Client, w, before *witness, err error) {
+	if cl, err = a.client(); err != nil {
+		return nil, nil, nil, err
+	}
+	if before, err = a.seen(cl.URL()); err != nil {
+		return nil, nil, nil, err
+	}
+	w, err = a.witness(ctx, cl, key)
+	return cl, w, before, err
+}

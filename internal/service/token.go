@@ -106,9 +106,9 @@ var idEncoding = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadd
 type ids struct{ last atomic.Uint64 }
 
 func (s *ids) next(now int64) string {
-	var b [13]byte
-	rand.Read(b[8:])
-	at := uint64(now/1000) << 16
+	var random [5]byte
+	rand.Read(random[:])
+	at := countedFrom(now)
 	for {
 		last := s.last.Load()
 		at = max(at, last+1)
@@ -116,8 +116,15 @@ func (s *ids) next(now int64) string {
 			break
 		}
 	}
-	binary.BigEndian.PutUint64(b[:8], at)
-	return idEncoding.EncodeToString(b[:])[:20]
+	return idOf(at, random)
+}
+
+// countedFrom is the time and the count of the first id of a millisecond.
+func countedFrom(now int64) uint64 { return uint64(now/1000) << 16 }
+
+func idOf(at uint64, random [5]byte) string {
+	b := append(binary.BigEndian.AppendUint64(make([]byte, 0, 13), at), random[:]...)
+	return idEncoding.EncodeToString(b)[:20]
 }
 
 // maxDrift bounds how much earlier than its entry the id of a decision can be
@@ -127,9 +134,7 @@ const maxDrift = int64(time.Hour / time.Microsecond)
 // decisionsSince visits the decisions since a moment, oldest first, until visit
 // returns an error, which it returns.
 func (s *Service) decisionsSince(ctx context.Context, moment int64, visit func(ledger.Entry) error) error {
-	var b [13]byte
-	binary.BigEndian.PutUint64(b[:8], uint64(max(0, moment-maxDrift)/1000)<<16)
-	return s.store.DecisionsSince(ctx, idEncoding.EncodeToString(b[:])[:20], moment, visit)
+	return s.store.DecisionsSince(ctx, idOf(countedFrom(max(0, moment-maxDrift)), [5]byte{}), moment, visit)
 }
 
 // IsID reports whether a text has the form of an id.

@@ -348,6 +348,11 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 	if err != nil {
 		return err
 	}
+	return s.behind(ctx, kind, first, moment, visit)
+}
+
+// behind is Since, of the entries behind one before the moment.
+func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64, visit func(ledger.Entry) error) error {
 	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + few(kind)
 	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+where+" ORDER BY seq", string(kind), first, moment)
 	if err != nil {
@@ -380,7 +385,7 @@ func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64, 
 		return fmt.Errorf("read decisions: %w", err)
 	}
 	if decisions*4 > newest-before {
-		return s.Since(ctx, ledger.DecisionMade, moment, visit)
+		return s.behind(ctx, ledger.DecisionMade, before, moment, visit)
 	}
 	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
 	if err != nil {
