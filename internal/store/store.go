@@ -48,8 +48,11 @@ type Store struct {
 	head        *sql.Stmt
 
 	mu      sync.Mutex
-	waiting []*group // the last one takes more
-	company int      // how many batches the next commit waits for
+	waiting []*group      // the last one takes more
+	company int           // how many write at the same time, as far as is known
+	landed  time.Time     // when the last group landed
+	stood   int           // how many waited then
+	gap     time.Duration // between two that came, in the group before
 	closed  bool
 	wake    chan struct{}
 
@@ -233,12 +236,17 @@ func (s *Store) Commit(b *Batch) error {
 // maxShared bounds how many batches share a commit.
 const maxShared = 512
 
-// A commit waits for company if so many at least are to be expected, as long as
-// somebody comes within every stretch of patience, and no longer than most.
+// A commit waits for company if the fewest at least are to be expected, as long
+// as somebody comes within every stretch of patience, and no longer than most.
+// Enough need not wait for the others unless these come as quick as they can
+// be written: then the cores have nothing else to do, and one commit for all is
+// the cheapest. Otherwise some are written while others make ready.
 const (
 	fewest   = 4
 	patience = time.Millisecond
 	most     = 3 * time.Millisecond
+	enough   = 32
+	quick    = 16 * time.Microsecond
 )
 
 // join adds a batch to the group that is written next.
@@ -252,10 +260,24 @@ func (s *Store) join(c *commit) *group {
 	}
 	g := s.waiting[last]
 	g.commits = append(g.commits, c)
-	if n := len(g.commits); n == 1 || n == s.company {
+	if n := len(g.commits); n == 1 || s.ready(n) {
 		s.rouse()
 	}
 	return g
+}
+
+// ready reports whether a group of n need not wait for more.
+func (s *Store) ready(n int) bool {
+	return s.company < fewest || n >= s.company || n >= enough && s.pace(n) > quick
+}
+
+// pace is how long it took each time until one more came to a group that is n
+// now. While none has come since the last group landed, it is what it was before.
+func (s *Store) pace(n int) time.Duration {
+	if n > s.stood {
+		return time.Since(s.landed) / time.Duration(n-s.stood)
+	}
+	return s.gap
 }
 
 // rouse lets the committer look again.
@@ -270,11 +292,11 @@ func (s *Store) rouse() {
 func (s *Store) next(patient bool) (g *group, closed bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.waiting) == 0 || patient && s.company >= fewest && len(s.waiting) == 1 && len(s.waiting[0].commits) < s.company {
+	if len(s.waiting) == 0 || patient && len(s.waiting) == 1 && !s.ready(len(s.waiting[0].commits)) {
 		return nil, s.closed && len(s.waiting) == 0
 	}
 	g, s.waiting = s.waiting[0], s.waiting[1:]
-	s.company = len(g.commits)
+	s.gap = s.pace(len(g.commits))
 	return g, false
 }
 
@@ -282,14 +304,27 @@ func (s *Store) next(patient bool) (g *group, closed bool) {
 func (s *Store) inLine() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.standing()
+}
+
+// standing is inLine for who holds the lock.
+func (s *Store) standing() int {
 	if len(s.waiting) == 0 {
 		return 0
 	}
 	return len(s.waiting[0].commits)
 }
 
+// served notes that a group of n has landed: they are about to come back.
+func (s *Store) served(n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.landed, s.stood = time.Now(), s.standing()
+	s.company = min(n+s.stood, maxShared)
+}
+
 // run writes one group after the other. Those whom a commit served are likely to
-// be back in a moment with more: the next one waits for as many, but not long,
+// be back in a moment with more: the next one waits for company, but not long,
 // so that one commit serves many. A lone writer waits for nobody.
 func (s *Store) run() {
 	defer close(s.done)
@@ -300,12 +335,8 @@ func (s *Store) run() {
 		g, closed := s.next(waiting)
 		if g != nil {
 			s.commitAll(g.commits)
+			s.served(len(g.commits))
 			close(g.landed)
-			s.mu.Lock()
-			if len(s.waiting) > 0 { // they came meanwhile, and the others are about to come back
-				s.company = min(s.company+len(s.waiting[0].commits), maxShared)
-			}
-			s.mu.Unlock()
 			patient.Reset(patience)
 			waiting, came, since = true, 0, time.Now()
 			continue
