@@ -56,6 +56,8 @@ func TestBadInputIsAProblemNeverA500(t *testing.T) {
 		{"a question without a subject", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `"subject"`, `"object"`, 1), 400, "/subject/type"},
 		{"a question with a subject of numbers", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `"user"`, `7`, 1), 400, "/subject/type"},
 		{"a question from nowhere", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `10.20.4.7`, `10.20`, 1), 400, "/context/ip"},
+		{"a question that names its resource twice", "POST", "/access/v1/evaluation", "application/json", `{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"noticeboard"},"resource":{"type":"app","id":"vault"}}`, 400, "duplicate"},
+		{"questions that name their resource twice", "POST", "/access/v1/evaluations", "application/json", `{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"noticeboard"},"resource":{"type":"app","id":"vault"}}`, 400, "duplicate"},
 		{"a question too large", "POST", "/access/v1/evaluation", "application/json", `{"subject":"` + big + `"}`, 413, "larger than"},
 		{"a rulebook without files", "POST", "/api/v1/rulebooks", "application/json", `{"files":[]}`, 400, "/files"},
 		{"a rulebook with an unknown member", "POST", "/api/v1/rulebooks", "application/json", `{"file":[]}`, 400, "unknown field"},

@@ -1,10 +1,11 @@
 package access
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
+
+	"github.com/go-json-experiment/json"
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
@@ -13,7 +14,8 @@ import (
 
 // Evaluation is an access evaluation request of the OpenID AuthZEN
 // Authorization API 1.0 (section 6). Members it does not know are ignored, as
-// the specification asks.
+// the specification asks; one that is given twice makes it invalid (RFC 7493,
+// section 2.3), for two readers could take it for two questions.
 type Evaluation struct {
 	Action   Action   `json:"action"`
 	Context  *Context `json:"context,omitempty"`
@@ -80,30 +82,28 @@ func (e *FieldError) Error() string { return e.Pointer + ": " + e.Message }
 // where one member is to blame.
 func ParseEvaluation(raw []byte) (*Evaluation, error) {
 	var e Evaluation
-	if err := json.Unmarshal(raw, &e); err != nil {
-		return nil, unreadable(err)
+	if err := read(raw, &e); err != nil {
+		return nil, err
 	}
 	return &e, e.Check()
 }
 
-// unreadable tells why JSON could not be read as a request.
-func unreadable(err error) error {
-	var typ *json.UnmarshalTypeError
-	if errors.As(err, &typ) {
-		return &FieldError{pointer(typ.Field), fmt.Sprintf("a JSON %s is not what was expected here", typ.Value)}
+// read reads JSON as a part of a request. The error is a [*FieldError] where
+// one member has another type than was expected.
+func read(raw []byte, into any) error {
+	err := json.Unmarshal(raw, into)
+	var typ *json.SemanticError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &typ):
+		return &FieldError{string(typ.JSONPointer), fmt.Sprintf("a JSON %s is not what was expected here", kinds[typ.JSONKind.String()])}
 	}
 	return fmt.Errorf("not valid JSON: %w", err)
 }
 
-func pointer(dotted string) string {
-	b := []byte("/" + dotted)
-	for i := range b {
-		if b[i] == '.' {
-			b[i] = '/'
-		}
-	}
-	return string(b)
-}
+// kinds names the kinds of JSON values (RFC 8259, section 3).
+var kinds = map[string]string{"null": "null", "true": "bool", "false": "bool", "string": "string", "number": "number", "{": "object", "[": "array"}
 
 // Check reports the first member that is missing or malformed.
 func (e *Evaluation) Check() error {

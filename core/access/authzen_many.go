@@ -42,12 +42,12 @@ func (b *Batch) Stops(decision bool) bool {
 // as a whole; what is wrong with one of its questions stands in its item.
 func ParseBatch(raw []byte) (*Batch, error) {
 	var shared map[string]json.RawMessage
-	if err := json.Unmarshal(raw, &shared); err != nil {
-		return nil, fmt.Errorf("not a JSON object: %w", err)
+	if err := read(raw, &shared); err != nil {
+		return nil, err
 	}
 	var list []map[string]json.RawMessage
 	if text, ok := shared[evaluationsMember]; ok {
-		if err := json.Unmarshal(text, &list); err != nil {
+		if err := read(text, &list); err != nil {
 			return nil, &FieldError{"/evaluations", "a list of objects is expected here"}
 		}
 	}
@@ -59,7 +59,7 @@ func ParseBatch(raw []byte) (*Batch, error) {
 		var options struct {
 			Semantic *string `json:"evaluations_semantic"`
 		}
-		if err := json.Unmarshal(text, &options); err != nil {
+		if err := read(text, &options); err != nil {
 			return nil, &FieldError{"/options", "an object is expected here"}
 		}
 		if options.Semantic != nil {
@@ -125,8 +125,8 @@ type Found struct {
 // and is ignored when it is, but for the type of a subject or resource.
 func ParseSearch(kind SearchKind, raw []byte) (*Search, error) {
 	var s Search
-	if err := json.Unmarshal(raw, &s); err != nil {
-		return nil, unreadable(err)
+	if err := read(raw, &s); err != nil {
+		return nil, err
 	}
 	const open = "-" // stands in while the rest is checked
 	switch kind {

@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"encoding/json"
 	"net/http"
 	"strconv"
 	"strings"
@@ -250,10 +249,10 @@ func evaluationOf(c *gin.Context) (*access.Evaluation, error) {
 		return nil, err
 	}
 	e, err := access.ParseEvaluation(body)
-	if err != nil && !json.Valid(body) {
-		return nil, newProblem(http.StatusBadRequest, "%s", err)
+	if err != nil {
+		return nil, badRequest(err)
 	}
-	return e, err
+	return e, nil
 }
 
 // Ask tries a request without recording it.

@@ -1,14 +1,12 @@
 package service
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"ironledger.example/core/access"
@@ -45,7 +43,7 @@ type Basis struct {
 // Ask answers a request and records nothing: a trial, for people.
 func (s *Service) Ask(e *access.Evaluation) *Answer {
 	snap, now := s.Snapshot(), s.micros()
-	q, known := snap.request(e, now)
+	q, _, known := snap.request(e, now)
 	return snap.answer(e, q, known, now)
 }
 
@@ -61,20 +59,22 @@ func (s *Service) AskUnder(e *access.Evaluation, files []rulebook.File, at int64
 		}
 		snap.Book = book
 	}
-	q, known := snap.request(e, now)
+	q, _, known := snap.request(e, now)
 	return snap.answer(e, q, known, now), nil
 }
 
-// request fills a question with what is known of its person and device, and
-// reports whether the directory knows the person.
-func (snap *Snapshot) request(e *access.Evaluation, now int64) (*access.Request, bool) {
-	q := e.Request()
-	_, known := snap.People.Get(q.User)
+// request fills a question with what is known of its person and device. It
+// returns the device as it was found, nil for none, and whether the directory
+// knows the person.
+func (snap *Snapshot) request(e *access.Evaluation, now int64) (q *access.Request, found *Device, known bool) {
+	q = e.Request()
+	_, known = snap.People.Get(q.User)
 	q.Groups = snap.People.Groups(q.User)
 	if id, ok := e.Find(snap.Fleet.Find); ok {
-		snap.from(q, e, snap.at(snap.Fleet.Get(id), now), now)
+		found = snap.Fleet.Get(id)
+		snap.from(q, e, snap.at(found, now), now)
 	}
-	return q, known
+	return q, found, known
 }
 
 // from makes a request come from a device that is at the moment now.
@@ -97,11 +97,11 @@ func (snap *Snapshot) answer(e *access.Evaluation, q *access.Request, known bool
 // ledger before Decide returns; when it cannot be, the error says so and there
 // is no answer to rely on. The answer is an [access.Response] in JSON.
 func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
-	a, record, err := s.decide(actor, e)
+	_, response, err := s.decide(actor, e)
 	if err != nil {
 		return unrecorded(err)
 	}
-	return response(a.Outcome, record), nil
+	return response, nil
 }
 
 // unrecorded is the answer when the disk fails: a denial, which nobody can rely
@@ -127,11 +127,11 @@ func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, 
 		if it.Err != nil {
 			answer = access.Refusal(it.Err)
 		} else {
-			a, record, err := s.decide(actor, it.Asked)
+			a, response, err := s.decide(actor, it.Asked)
 			if err != nil {
 				answer, err = unrecorded(err)
 			} else {
-				answer, allowed = response(a.Outcome, record), a.Outcome == access.Allow
+				answer, allowed = response, a.Outcome == access.Allow
 			}
 			if err != nil {
 				return nil, err
@@ -144,11 +144,11 @@ func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, 
 	return out, nil
 }
 
-// decide answers a request, records the answer and returns it, also as it was
-// recorded.
+// decide answers a request, records the answer and returns it, also as the
+// enforcer gets it.
 func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawMessage, error) {
 	snap, now := s.Snapshot(), s.micros()
-	q, known := snap.request(e, now)
+	q, found, known := snap.request(e, now)
 	a := snap.answer(e, q, known, now)
 	a.ID = s.ids.next(now)
 	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision, Roster: snap.Roster.revision}
@@ -162,7 +162,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 			return nil, nil, err
 		}
 	}
-	record := a.record()
+	record, response := a.encode()
 	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: record}}
 	if err := s.store.Commit(&batch); err != nil {
 		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
@@ -170,8 +170,10 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	if a.BreakGlass {
 		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
-	s.sessions.begin(snap, actor, a, now)
-	return a, record, nil
+	if x := s.sessions.begin(snap, actor, a, found, now); x != nil && (s.Snapshot() != snap || x.Device != "" && snap.Fleet.Get(x.Device) != found) {
+		s.doubt(x)
+	}
+	return a, response, nil
 }
 
 // codeLetters leave out what looks like something else: 0 and O, 1, I and L.
@@ -190,56 +192,6 @@ func newCode() string {
 		out = append(out, codeLetters[int(x)%len(codeLetters)])
 	}
 	return string(out)
-}
-
-// record is an answer as it is recorded: its members and those of its decision
-// in the order of canonical JSON, so that it is encoded once and nothing is left
-// to sort.
-type record struct {
-	Asked         *access.Evaluation  `json:"asked"`
-	At            string              `json:"at"`
-	Basis         *Basis              `json:"basis,omitempty"`
-	BreakGlass    bool                `json:"break_glass,omitempty"`
-	Code          string              `json:"code,omitempty"`
-	Device        string              `json:"device,omitempty"`
-	Gates         []access.GateRuling `json:"gates"`
-	ID            string              `json:"id,omitempty"`
-	Known         bool                `json:"known_device"`
-	KnownPerson   bool                `json:"known_person"`
-	Level         string              `json:"level"`
-	Outcome       access.Outcome      `json:"outcome"`
-	ReasonAdmin   map[string]string   `json:"reason_admin"`
-	ReasonUser    map[string]string   `json:"reason_user"`
-	Remedies      []access.Obstacle   `json:"remedies,omitempty"`
-	Rulebook      int64               `json:"rulebook"`
-	ShadowOutcome access.Outcome      `json:"shadow_outcome,omitempty"`
-	ToAllow       []string            `json:"to_allow,omitempty"`
-	ValidUntil    string              `json:"valid_until"`
-}
-
-// record encodes an answer for the ledger.
-func (a *Answer) record() json.RawMessage {
-	d := a.Decision
-	return mustJSON(&record{a.Asked, a.At, a.Basis, d.BreakGlass, a.Code, d.Device, d.Gates, a.ID, d.Known, a.KnownPerson, d.Level, d.Outcome, d.ReasonAdmin, d.ReasonUser,
-		d.Remedies, a.Rulebook, d.ShadowOutcome, d.ToAllow, d.ValidUntil})
-}
-
-// response makes of a recorded answer what its enforcer gets: the decision with
-// its id and code. No text holds the names that are looked for here as they
-// stand: its quotes are escaped.
-func response(outcome access.Outcome, record json.RawMessage) json.RawMessage {
-	asked := value.Skip(record, len(`{"asked":`)) // the first members are asked, at and basis
-	at := value.Skip(record, asked+len(`,"at":`))
-	rest := record[value.Skip(record, at+len(`,"basis":`))+1:]
-	out := append(make([]byte, 0, len(rest)+32), `{"decision":`...)
-	out = strconv.AppendBool(out, outcome == access.Allow)
-	out = append(out, `,"context":{`...)
-	for _, name := range []string{`"known_person":`, `"rulebook":`} {
-		first := bytes.Index(rest, []byte(name))
-		out = append(out, rest[:first]...)
-		rest = rest[value.Skip(rest, first+len(name))+1:] // with the comma: neither is the last member
-	}
-	return append(append(out, rest...), '}')
 }
 
 // DecisionQuery selects recorded decisions.

@@ -132,6 +132,10 @@ type change struct {
 	landed  []func() // to do once the change is durable
 	scratch posture.Result
 	rebuilt []rebuilt // the whole fleet under the next snapshot
+
+	begun   int64          // how many sessions had been begun when they were looked at
+	doubted []*LiveSession // to be looked at too
+	ended   map[*LiveSession]bool
 }
 
 // after has something done once the change is durable.

@@ -41,7 +41,7 @@ func (b *Book) Actions() []string {
 func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Found {
 	snap, now := s.Snapshot(), s.micros()
 	trial, out := snap.Book.Gates.Trial(), []access.Found{}
-	q, _ := snap.request(e, now)
+	q, _, _ := snap.request(e, now)
 	switch kind {
 	case access.SearchAction:
 		for _, q.Action = range snap.Book.Actions() {
@@ -195,7 +195,7 @@ type ReachResource struct {
 func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 	snap, now := s.Snapshot(), s.micros()
 	trial, out := snap.Book.Gates.Trial(), []ReachResource{}
-	q, _ := snap.request(e, now)
+	q, _, _ := snap.request(e, now)
 	actions := snap.Book.Actions()
 	some := func(list []string) []string { return append([]string{}, list...) }
 	for _, r := range snap.Book.Rulebook.Resources {

@@ -25,9 +25,9 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 			Remedies: []access.Obstacle{{Rule: "a/b", Title: "A", Verdict: "fail", Why: why, Remedy: map[string]rulebook.Remedy{"en": {Title: "Mend it", Steps: "Now."}}}}},
 	}
 	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 12 {
-		t.Errorf("a decision has %d members: this test and record know of 12", whole.NumField())
+		t.Errorf("a decision has %d members: this test and encode know of 12", whole.NumField())
 	}
-	got := a.record()
+	got, response := a.encode()
 	if canonical, err := ledger.Canonical(got); err != nil || &canonical[0] != &got[0] {
 		t.Errorf("it goes the long way to its canonical form: %s (%v)", got, err)
 	}
@@ -39,7 +39,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 		Decision bool
 		Context  map[string]json.RawMessage
 	}
-	if err := json.Unmarshal(response(a.Outcome, got), &answer); err != nil || answer.Decision || len(answer.Context) != 14 || answer.Context["asked"] != nil || answer.Context["rulebook"] != nil || string(answer.Context["code"]) != `"K7M2-9XQD"` {
-		t.Errorf("the enforcer gets %s (%v)", response(a.Outcome, got), err)
+	if err := json.Unmarshal(response, &answer); err != nil || answer.Decision || len(answer.Context) != 14 || answer.Context["asked"] != nil || answer.Context["rulebook"] != nil || string(answer.Context["code"]) != `"K7M2-9XQD"` {
+		t.Errorf("the enforcer gets %s (%v)", response, err)
 	}
 }

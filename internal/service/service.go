@@ -415,6 +415,9 @@ func (s *Service) land(err error) {
 		for _, f := range f.change.landed {
 			f()
 		}
+		if list := f.change.doubtful(); len(list) > 0 {
+			go s.doubt(list...) // by a job, which only the clerk could take up
+		}
 	}
 	for _, j := range f.jobs {
 		j.err <- err

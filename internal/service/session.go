@@ -3,9 +3,11 @@ package service
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -28,8 +30,9 @@ type LiveSession struct {
 
 	key    asking
 	asked  *access.Evaluation
+	number int64 // counts the sessions
 	until  int64
-	device *Device // as it stood when the allow was last found to hold; nil: none
+	device *Device // from which it was decided; nil: none
 	book   *Book
 	people *People
 }
@@ -38,7 +41,8 @@ type LiveSession struct {
 type sessions struct {
 	mu       sync.Mutex
 	byKey    map[asking]*LiveSession
-	byDevice map[string]map[asking]*LiveSession
+	byDevice map[string][]*LiveSession
+	begun    int64 // how many ever were
 	swept    int64
 }
 
@@ -46,67 +50,78 @@ type sessions struct {
 // not kept.
 const maxSessions = 200_000
 
-// asking is what makes two questions the same.
-type asking struct {
-	actor, kind, subject, action, resource, ip, country, at, methods string
-
-	device access.DeviceRef
-	mfa    int8 // 0 not said, 1 true, -1 false
-}
+// asking is what makes two questions the same: the enforcer and all that it
+// said, each with its length before it.
+type asking string
 
 func askingOf(actor string, e *access.Evaluation) asking {
-	k := asking{actor: actor, kind: e.Subject.Type, subject: e.Subject.ID, action: e.Action.Name, resource: e.Resource.ID}
-	c := e.Context
-	if c == nil {
-		return k
+	k := make([]byte, 0, 192)
+	say := func(s string) { k = append(binary.AppendUvarint(k, uint64(len(s))), s...) }
+	for _, s := range [...]string{actor, e.Subject.Type, e.Subject.ID, e.Action.Name, e.Resource.ID} {
+		say(s)
 	}
-	if k.ip, k.country = c.IP, c.Country; c.Device != nil {
-		k.device = *c.Device
+	var c access.Context
+	var d access.DeviceRef
+	if e.Context != nil {
+		c = *e.Context
+	}
+	if c.Device != nil {
+		d = *c.Device
+	}
+	say(c.IP)
+	say(c.Country)
+	for _, s := range [...]string{d.ID, d.Serial, d.HardwareID, d.CertificateSHA256} {
+		say(s)
 	}
 	if a := c.Auth; a != nil {
-		k.at, k.methods = a.At, strings.Join(a.Methods, "\n")
-		switch {
-		case a.MFA == nil:
-		case *a.MFA:
-			k.mfa = 1
-		default:
-			k.mfa = -1
+		say(a.At)
+		mfa := byte('-')
+		if a.MFA != nil {
+			mfa = strconv.FormatBool(*a.MFA)[0]
+		}
+		k = append(k, mfa)
+		for _, s := range a.Methods {
+			say(s)
 		}
 	}
-	return k
+	return asking(k)
 }
 
 // begin notes an allow that may be relied on for a while, in place of an
-// earlier one to the same question.
-func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, now int64) {
+// earlier one to the same question. found is the device from which it was decided.
+// It returns nil when there is nothing to rely on.
+func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device, now int64) *LiveSession {
 	if a.Outcome != access.Allow || a.BreakGlass {
-		return
+		return nil
 	}
 	until, err := time.Parse(time.RFC3339, a.ValidUntil)
 	if err != nil || until.UnixMicro() <= now {
-		return
+		return nil
 	}
 	s := &LiveSession{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level, Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
 		At: a.At, Until: a.ValidUntil, key: askingOf(actor, a.Asked), asked: a.Asked, until: until.UnixMicro(), book: snap.Book, people: snap.People}
 	if a.Device != "" {
-		s.device = snap.Fleet.Get(a.Device)
+		s.device = found
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.byKey == nil {
-		l.byKey, l.byDevice = map[asking]*LiveSession{}, map[string]map[asking]*LiveSession{}
+		l.byKey, l.byDevice = map[asking]*LiveSession{}, map[string][]*LiveSession{}
 	}
 	l.sweep(now)
-	if len(l.byKey) >= maxSessions && l.byKey[s.key] == nil {
-		return // forward-auth then decides each request anew
+	before := l.byKey[s.key]
+	if before == nil && len(l.byKey) >= maxSessions {
+		return nil // forward-auth then decides each request anew
 	}
-	l.byKey[s.key] = s
-	if s.Device != "" {
-		if l.byDevice[s.Device] == nil {
-			l.byDevice[s.Device] = map[asking]*LiveSession{}
-		}
-		l.byDevice[s.Device][s.key] = s
+	if before != nil {
+		l.drop(before)
 	}
+	l.begun++
+	s.number = l.begun
+	if l.byKey[s.key] = s; s.Device != "" {
+		l.byDevice[s.Device] = append(l.byDevice[s.Device], s)
+	}
+	return s
 }
 
 // sweep forgets now and then what has run out.
@@ -124,13 +139,17 @@ func (l *sessions) sweep(now int64) {
 }
 
 func (l *sessions) drop(s *LiveSession) {
-	if l.byKey[s.key] == s {
-		delete(l.byKey, s.key)
+	if l.byKey[s.key] != s {
+		return
 	}
-	if of := l.byDevice[s.Device]; of[s.key] == s {
-		if delete(of, s.key); len(of) == 0 {
+	delete(l.byKey, s.key)
+	of := l.byDevice[s.Device]
+	if i := slices.Index(of, s); i >= 0 {
+		if of = slices.Delete(of, i, i+1); len(of) == 0 {
 			delete(l.byDevice, s.Device)
+			return
 		}
+		l.byDevice[s.Device] = of
 	}
 }
 
@@ -156,14 +175,25 @@ func (l *sessions) find(actor string, e *access.Evaluation, now int64) *LiveSess
 	return nil
 }
 
-func (l *sessions) of(device string) []*LiveSession {
+// of returns the sessions of a device that were begun after the first few.
+func (l *sessions) of(device string, few int64) []*LiveSession {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var out []*LiveSession
-	for _, s := range l.byDevice[device] {
-		out = append(out, s)
-	}
-	return out
+	return slices.DeleteFunc(slices.Clone(l.byDevice[device]), func(s *LiveSession) bool { return s.number <= few })
+}
+
+// count is how many sessions were ever begun.
+func (l *sessions) count() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.begun
+}
+
+// lives reports whether a session is still relied on.
+func (l *sessions) lives(s *LiveSession) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.byKey[s.key] == s
 }
 
 func (l *sessions) all(now int64) []*LiveSession {
@@ -191,7 +221,7 @@ func (snap *Snapshot) holds(s *LiveSession, now int64) bool {
 	if s.book == snap.Book && s.people == snap.People && d == s.device && (d == nil || now < d.Wake) {
 		return true
 	}
-	q, _ := snap.request(s.asked, now)
+	q, _, _ := snap.request(s.asked, now)
 	return snap.Book.Gates.Trial().Try(q, now).Outcome == access.Allow
 }
 
@@ -228,9 +258,13 @@ func (c *change) endSessions() {
 			level = snap.Book.Rulebook.LevelName(d.Result.Level)
 		}
 		outcome := trial.Try(q, c.now).Outcome
-		if outcome == access.Allow {
+		if outcome == access.Allow || c.ended[s] || c.below != nil && c.below.ended[s] {
 			return
 		}
+		if c.ended == nil {
+			c.ended = map[*LiveSession]bool{}
+		}
+		c.ended[s] = true
 		c.record(ledger.SessionEnded, ledger.Clock, s.Decision, SessionEnd{s.Decision, s.Person, s.Device, s.Resource, s.Enforcer, level, string(outcome), cause})
 		c.after(func() {
 			c.s.sessions.mu.Lock()
@@ -238,10 +272,23 @@ func (c *change) endSessions() {
 			c.s.sessions.drop(s)
 		})
 	}
+	c.begun = c.s.sessions.count()
 	if c.next == nil {
 		for id, d := range c.devices {
-			for _, s := range c.s.sessions.of(id) {
+			for _, s := range c.s.sessions.of(id, 0) {
 				end(s, d, "standing")
+			}
+		}
+		for _, s := range c.doubted {
+			d, cause := c.device(s.Device), "standing"
+			if d != nil {
+				d = snap.at(d, c.now)
+			}
+			if s.book != snap.Book {
+				cause = "rulebook"
+			}
+			if c.s.sessions.lives(s) {
+				end(s, d, cause)
 			}
 		}
 		return
@@ -265,6 +312,31 @@ func (c *change) endSessions() {
 		}
 		end(s, d, "rulebook")
 	}
+}
+
+// doubt has sessions looked at again that were begun while what they were
+// decided from changed.
+func (s *Service) doubt(list ...*LiveSession) {
+	s.submit(&job{apply: func(c *change) error {
+		c.doubted = append(c.doubted, list...)
+		return nil
+	}})
+}
+
+// doubtful lists the sessions that a change which has landed may take the ground
+// from, and that were begun when it was on its way to the disk.
+func (c *change) doubtful() (out []*LiveSession) {
+	l := &c.s.sessions
+	if l.count() == c.begun {
+		return nil
+	}
+	if c.next != nil {
+		return slices.DeleteFunc(l.all(c.now), func(s *LiveSession) bool { return s.number <= c.begun })
+	}
+	for id, d := range c.devices {
+		out = append(out, slices.DeleteFunc(l.of(id, c.begun), func(s *LiveSession) bool { return s.device == d })...)
+	}
+	return out
 }
 
 // LiveSessions lists the allows that may still be relied on, the newest first.
@@ -300,7 +372,7 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 			return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
 		}
 		if a.ID = e.About; !ended[e.About] && a.Decision != nil {
-			s.sessions.begin(snap, e.Actor, &a, now)
+			s.sessions.begin(snap, e.Actor, &a, snap.Fleet.Get(a.Device), now)
 		}
 		return nil
 	})

@@ -12,6 +12,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/service"
 )
@@ -137,6 +138,55 @@ func TestNoRequestOutrunsTheFall(t *testing.T) {
 		})
 	}
 	wg.Wait()
+}
+
+// An allow that is decided while its device falls is ended as any other, though
+// it was not yet known when the fall was worked out.
+func TestAnAllowOnTheWayIsEnded(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	staff(t, s, "finance")
+	allowed := map[string]bool{}
+	var mu sync.Mutex
+	for round := range 20 {
+		report(t, s, "d1", good)
+		var wg sync.WaitGroup
+		for w := range 8 {
+			wg.Go(func() {
+				id, refused, err := s.Permit(fmt.Sprintf("edge %d %d", round, w), question("maren", "d1"))
+				if err != nil {
+					t.Error(err)
+				}
+				if mu.Lock(); refused == nil {
+					allowed[id] = true
+				}
+				mu.Unlock()
+			})
+		}
+		report(t, s, "d1", `"threat.score":95`)
+		wg.Wait()
+	}
+	for deadline := time.Now().Add(10 * time.Second); len(allowed) > 0; time.Sleep(time.Millisecond) {
+		ended, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: string(ledger.SessionEnded), Limit: 500})
+		if err != nil {
+			t.Fatal(err)
+		}
+		seen := map[string]bool{}
+		for _, e := range ended {
+			if seen[e.About] {
+				t.Fatalf("%s ends twice", e.About)
+			}
+			seen[e.About] = true
+			delete(allowed, e.About)
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%d allows of a device that fell are not ended", len(allowed))
+		}
+	}
+	if n := len(s.LiveSessions("", "", "")); n != 0 {
+		t.Errorf("%d sessions are left", n)
+	}
 }
 
 // What would lock people out is held back unless somebody says why.
