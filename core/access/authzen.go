@@ -174,11 +174,17 @@ func (e *Evaluation) Find(find func(evidence.Key) (string, bool)) (device string
 	return device, device != ""
 }
 
+// ShowsCertificate reports whether the request names a certificate of which the
+// connection proved possession.
+func (e *Evaluation) ShowsCertificate() bool {
+	return e.Context != nil && e.Context.Device != nil && e.Context.Device.CertificateSHA256 != ""
+}
+
 // Proof reports whether the connection proved possession of a certificate that
 // is trusted for the device with these certificates; nil when the request names
 // none or that is not known.
 func (e *Evaluation) Proof(certs value.Value) *bool {
-	if e.Context == nil || e.Context.Device == nil || e.Context.Device.CertificateSHA256 == "" {
+	if !e.ShowsCertificate() {
 		return nil
 	}
 	trusted, known := certificate.Proven(certs, e.Context.Device.CertificateSHA256)
@@ -205,8 +211,10 @@ func (e *Evaluation) Request() *Request {
 	q.Country = c.Country
 	if a := c.Auth; a != nil {
 		q.MFA, q.Methods = a.MFA, a.Methods
-		if t, err := value.ParseTime(a.At); err == nil {
-			q.AuthAt = t.Num()
+		if a.At != "" {
+			if t, err := value.ParseTime(a.At); err == nil {
+				q.AuthAt = t.Num()
+			}
 		}
 	}
 	return q

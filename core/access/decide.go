@@ -144,19 +144,26 @@ func (d *Decision) say(user, admin string) {
 
 // explain gives the decision its reasons, and a refusal its cure.
 func (p *Program) explain(d *Decision, q *Request) {
+	if d.Outcome == Allow {
+		d.ReasonUser = welcome
+		why := "no enforced gate matches, and the rulebook allows what is unmatched."
+		if shadows(d.Gates) < len(d.Gates) {
+			why = numbered(d.Gates, func(g GateRuling) bool { return !g.Shadow }) + " met."
+		}
+		d.ReasonAdmin = map[string]string{"en": "Allowed: " + why}
+		return
+	}
 	stops := slices.DeleteFunc(slices.Clone(d.Gates), func(g GateRuling) bool { return g.Shadow || g.Verdict == "met" })
-	switch {
-	case d.Outcome == Allow && len(d.Gates)-shadows(d.Gates) == 0:
-		d.say("You may continue.", "Allowed: no enforced gate matches, and the rulebook allows what is unmatched.")
-	case d.Outcome == Allow:
-		d.say("You may continue.", fmt.Sprintf("Allowed: %s met.", numbered(d.Gates, func(g GateRuling) bool { return !g.Shadow })))
-	case len(stops) == 0:
+	if len(stops) == 0 {
 		d.say("Nobody has been given access to this.", "Denied: no enforced gate matches, and the rulebook denies what is unmatched.")
 		d.ToAllow = []string{"a gate that covers this person, resource and action"}
-	default:
-		p.refuse(d, q, stops)
+		return
 	}
+	p.refuse(d, q, stops)
 }
+
+// welcome is what every allow tells the person; nobody changes it.
+var welcome = map[string]string{"en": "You may continue."}
 
 func shadows(list []GateRuling) int {
 	n := 0

@@ -127,9 +127,10 @@ func (e *Env) known(frame, slot int) (value.Value, bool) {
 
 // Program is a compiled condition. It is immutable and safe to share.
 type Program struct {
-	root *expr
-	node Node
-	text string // of node
+	root   *expr
+	node   Node
+	text   string // of node
+	leaves int    // that an explanation makes room for
 }
 
 // Eval returns the truth of the condition. It does not allocate.
@@ -184,7 +185,7 @@ func Compile(n Node, src string, dict Dictionary) (*Program, error) {
 	if len(c.errs) > 0 {
 		return nil, c.errs
 	}
-	return &Program{root: root, node: n, text: n.String()}, nil
+	return &Program{root: root, node: n, text: n.String(), leaves: min(root.print(), 4)}, nil
 }
 
 // read is a slot that a leaf depends on.
@@ -218,6 +219,8 @@ type expr struct {
 	// of a leaf
 	turns   []func(*Env) int64 // when the passing of time alone may turn it
 	show    *operand           // what a person calls the observed value
+	said    string             // the leaf itself, as text
+	denied  string             // the same under a "not"
 	want    string             // what it must be, as text
 	unwant  string             // the same under a "not"
 	against *operand           // the other side of a comparison

@@ -36,7 +36,20 @@ type Leaf struct {
 // unknown either the unknown ones.
 func (p *Program) Explain(env *Env, from Origins) (Tri, []Leaf) {
 	t := p.root.eval(env)
-	return t, p.root.explain(env, from, t, false, nil)
+	return t, p.root.explain(env, from, t, false, make([]Leaf, 0, p.leaves))
+}
+
+// print keeps the text of every leaf and counts them.
+func (e *expr) print() (leaves int) {
+	switch e.kind {
+	case notExpr, andExpr, orExpr:
+		for _, k := range e.kids {
+			leaves += k.print()
+		}
+		return leaves
+	}
+	e.said, e.denied = e.node.String(), "not "+bracket(e.node, 2)
+	return 1
 }
 
 func (e *expr) explain(env *Env, from Origins, t Tri, negated bool, out []Leaf) []Leaf {
@@ -57,9 +70,9 @@ func (e *expr) explain(env *Env, from Origins, t Tri, negated bool, out []Leaf) 
 }
 
 func (e *expr) leaf(env *Env, from Origins, t Tri, negated bool) Leaf {
-	l := Leaf{Condition: e.node.String(), Required: e.want, Holds: t}
+	l := Leaf{Condition: e.said, Required: e.want, Holds: t}
 	if negated {
-		l.Condition, l.Required, l.Holds = "not "+bracket(e.node, 2), e.unwant, -t
+		l.Condition, l.Required, l.Holds = e.denied, e.unwant, -t
 	}
 	if e.against != nil && e.against.konst {
 		l.Bound = e.against.value

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -131,13 +132,17 @@ const (
 // mediaType returns the media type of the body, which must be one of those
 // allowed.
 func mediaType(c *gin.Context, allowed ...string) (string, error) {
-	got, _, err := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	given := c.GetHeader("Content-Type")
+	if slices.Contains(allowed, given) { // without parameters, as machines write it
+		return given, nil
+	}
+	got, _, err := mime.ParseMediaType(given)
 	for _, a := range allowed {
 		if err == nil && got == a {
 			return got, nil
 		}
 	}
-	return "", newProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s", strings.Join(allowed, " or "), strconv.Quote(c.GetHeader("Content-Type")))
+	return "", newProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s", strings.Join(allowed, " or "), strconv.Quote(given))
 }
 
 func readBody(c *gin.Context, limit int64) ([]byte, error) {

@@ -181,13 +181,23 @@ func (s *Server) recover(c *gin.Context) {
 	c.Next()
 }
 
+// The values of headers that are the same in every answer.
+var (
+	nosniff    = []string{"nosniff"}
+	noReferrer = []string{"no-referrer"}
+	noStore    = []string{"no-store"}
+	policy     = []string{"default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"}
+)
+
 func headers(c *gin.Context) {
-	h := c.Writer.Header()
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
-	if path := c.Request.URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/access/") {
-		h.Set("Cache-Control", "no-store")
+	h, path := c.Writer.Header(), c.Request.URL.Path
+	h["X-Content-Type-Options"] = nosniff
+	machines := strings.HasPrefix(path, "/access/") // no browser shows what they get
+	if !machines {
+		h["Referrer-Policy"], h["Content-Security-Policy"] = noReferrer, policy
+	}
+	if machines || strings.HasPrefix(path, "/api/") {
+		h["Cache-Control"] = noStore
 	}
 	if id := c.GetHeader("X-Request-ID"); id != "" && len(id) <= 200 {
 		h.Set("X-Request-ID", id) // AuthZEN 1.0, section 10.1.3

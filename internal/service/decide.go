@@ -43,8 +43,8 @@ type Basis struct {
 // Ask answers a request and records nothing: a trial, for people.
 func (s *Service) Ask(e *access.Evaluation) *Answer {
 	snap, now := s.Snapshot(), s.micros()
-	q, _, known := snap.request(e, now)
-	return snap.answer(e, q, known, now)
+	q := snap.request(e, now)
+	return snap.answer(e, q, now)
 }
 
 // AskUnder answers a request as a candidate rulebook, nil for the one in force,
@@ -59,38 +59,55 @@ func (s *Service) AskUnder(e *access.Evaluation, files []rulebook.File, at int64
 		}
 		snap.Book = book
 	}
-	q, _, known := snap.request(e, now)
-	return snap.answer(e, q, known, now), nil
+	q := snap.request(e, now)
+	return snap.answer(e, q, now), nil
 }
 
-// request fills a question with what is known of its person and device. It
-// returns the device as it was found, nil for none, and whether the directory
-// knows the person.
-func (snap *Snapshot) request(e *access.Evaluation, now int64) (q *access.Request, found *Device, known bool) {
-	q = e.Request()
-	_, known = snap.People.Get(q.User)
-	q.Groups = snap.People.Groups(q.User)
+// request is a question with what is known of its person and device.
+type request struct {
+	*access.Request
+	known  bool    // whether the directory knows the person
+	device *Device // as it was found; nil for none
+	place  *cell   // where
+}
+
+// moved reports whether the device is no longer as it was found.
+func (q *request) moved() bool { return q.place != nil && q.place.Load() != q.device }
+
+func (snap *Snapshot) request(e *access.Evaluation, now int64) request {
+	q := snap.from(e)
 	if id, ok := e.Find(snap.Fleet.Find); ok {
-		found = snap.Fleet.Get(id)
-		snap.from(q, e, snap.at(found, now), now)
+		q.place = snap.Fleet.cell(id)
+		q.device = q.place.Load()
+		snap.on(q.Request, e, snap.at(q.device, now), now)
 	}
-	return q, found, known
+	return q
 }
 
-// from makes a request come from a device that is at the moment now.
+// from is a question from a person on no device.
+func (snap *Snapshot) from(e *access.Evaluation) request {
+	q := request{Request: e.Request()}
+	_, q.known = snap.People.Get(q.User)
+	q.Groups = snap.People.Groups(q.User)
+	return q
+}
+
+// on makes a request come from a device that is at the moment now.
 // One that is retired is as good as unknown.
-func (snap *Snapshot) from(q *access.Request, e *access.Evaluation, d *Device, now int64) {
+func (snap *Snapshot) on(q *access.Request, e *access.Evaluation, d *Device, now int64) {
 	if d.Retired != nil {
 		q.Device, q.Certificate = access.Device{}, nil
 		return
 	}
 	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return snap.Book.next(d, now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
-	q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
+	if e.ShowsCertificate() {
+		q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
+	}
 }
 
-func (snap *Snapshot) answer(e *access.Evaluation, q *access.Request, known bool, now int64) *Answer {
-	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: known, Decision: snap.Book.Gates.Decide(q, now)}
+func (snap *Snapshot) answer(e *access.Evaluation, q request, now int64) *Answer {
+	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: q.known, Decision: snap.Book.Gates.Decide(q.Request, now)}
 }
 
 // Decide answers a request for an enforcer. The decision is durable in the
@@ -148,8 +165,8 @@ func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, 
 // enforcer gets it.
 func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawMessage, error) {
 	snap, now := s.Snapshot(), s.micros()
-	q, found, known := snap.request(e, now)
-	a := snap.answer(e, q, known, now)
+	q := snap.request(e, now)
+	a := snap.answer(e, q, now)
 	a.ID = s.ids.next(now)
 	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision, Roster: snap.Roster.revision}
 	batch := store.Batch{}
@@ -170,7 +187,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	if a.BreakGlass {
 		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
-	if x := s.sessions.begin(snap, actor, a, found, now); x != nil && (s.Snapshot() != snap || x.Device != "" && snap.Fleet.Get(x.Device) != found) {
+	if x := s.sessions.begin(snap, actor, a, q.device, now); x != nil && (s.Snapshot() != snap || q.moved()) {
 		s.doubt(x)
 	}
 	return a, response, nil

@@ -59,12 +59,17 @@ func newFleet() *Fleet { return &Fleet{} }
 func (f *Fleet) Len() int { return int(f.count.Load()) }
 
 // Get returns a device by its id, or nil.
-func (f *Fleet) Get(id string) *Device {
+func (f *Fleet) Get(id string) *Device { return f.cell(id).Load() }
+
+// cell returns where a device is found; one that is empty for an unknown one.
+func (f *Fleet) cell(id string) *cell {
 	if p, ok := f.devices.Load(id); ok {
-		return p.(*cell).Load()
+		return p.(*cell)
 	}
-	return nil
+	return &nowhere
 }
+
+var nowhere cell
 
 // Find returns the id of the device a key points at.
 func (f *Fleet) Find(k evidence.Key) (string, bool) {

@@ -41,7 +41,7 @@ func (b *Book) Actions() []string {
 func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Found {
 	snap, now := s.Snapshot(), s.micros()
 	trial, out := snap.Book.Gates.Trial(), []access.Found{}
-	q, _, _ := snap.request(e, now)
+	q := snap.request(e, now).Request
 	switch kind {
 	case access.SearchAction:
 		for _, q.Action = range snap.Book.Actions() {
@@ -59,7 +59,7 @@ func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Fo
 		if e.Subject.Type == "device" {
 			snap.Fleet.All(func(d *Device) bool {
 				d = snap.at(d, now)
-				if snap.from(q, e, d, now); trial.Try(q, now).Outcome == access.Allow {
+				if snap.on(q, e, d, now); trial.Try(q, now).Outcome == access.Allow {
 					out = append(out, access.Found{Type: "device", ID: d.ID})
 				}
 				return true
@@ -142,7 +142,7 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 		r := trial.Try(q, now)
 		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome, BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
 		try := func(d *Device) access.Outcome {
-			snap.from(q, e, d, now)
+			snap.on(q, e, d, now)
 			o := trial.Try(q, now).Outcome
 			if rankOf(o) > rankOf(row.Best) {
 				row.Best = o
@@ -195,7 +195,7 @@ type ReachResource struct {
 func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 	snap, now := s.Snapshot(), s.micros()
 	trial, out := snap.Book.Gates.Trial(), []ReachResource{}
-	q, _, _ := snap.request(e, now)
+	q := snap.request(e, now).Request
 	actions := snap.Book.Actions()
 	some := func(list []string) []string { return append([]string{}, list...) }
 	for _, r := range snap.Book.Rulebook.Resources {

@@ -87,8 +87,8 @@ func (snap *Snapshot) tryAll(book *Book, order []string, times map[string]int, n
 				standings[id] = pair
 			}
 			x.Device = id
-			snap.from(q, &e, pair[0], now)
-			other.from(&r, &e, pair[1], now)
+			snap.on(q, &e, pair[0], now)
+			other.on(&r, &e, pair[1], now)
 			x.Fell = snap.Book.Rulebook.LevelName(pair[0].Result.Level) != book.Rulebook.LevelName(pair[1].Result.Level)
 		}
 		x.From, x.To = before.Try(q, now).Outcome, after.Try(&r, now).Outcome

@@ -164,17 +164,15 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*Reproducti
 	if err != nil {
 		return nil, err
 	}
-	q := r.Asked.Request()
-	_, known := snap.People.Get(q.User)
-	q.Groups = snap.People.Groups(q.User)
+	q := snap.from(r.Asked)
 	if b.Device > 0 {
 		d, err := s.pastDevice(ctx, snap, r.Device, store.Then{Revision: b.Device}, now)
 		if err != nil {
 			return nil, forgotten(err)
 		}
-		snap.from(q, r.Asked, d, now)
+		snap.on(q.Request, r.Asked, d, now)
 	}
-	a := snap.answer(r.Asked, q, known, now)
+	a := snap.answer(r.Asked, q, now)
 	a.ID, a.Code, a.Basis = r.ID, r.Code, r.Basis
 	out := &Reproduction{At: formatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People, Roster: b.Roster, Differences: []Difference{}}
 	if err := differences(&out.Differences, "", mustJSON(r.Answer), mustJSON(a)); err != nil {

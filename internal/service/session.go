@@ -221,8 +221,7 @@ func (snap *Snapshot) holds(s *LiveSession, now int64) bool {
 	if s.book == snap.Book && s.people == snap.People && d == s.device && (d == nil || now < d.Wake) {
 		return true
 	}
-	q, _, _ := snap.request(s.asked, now)
-	return snap.Book.Gates.Trial().Try(q, now).Outcome == access.Allow
+	return snap.Book.Gates.Trial().Try(snap.request(s.asked, now).Request, now).Outcome == access.Allow
 }
 
 // SessionEnd is the body of an entry about an allow that can no longer be
@@ -254,7 +253,7 @@ func (c *change) endSessions() {
 		q.Groups = snap.People.Groups(q.User)
 		level := ""
 		if d != nil {
-			snap.from(q, s.asked, d, c.now)
+			snap.on(q, s.asked, d, c.now)
 			level = snap.Book.Rulebook.LevelName(d.Result.Level)
 		}
 		outcome := trial.Try(q, c.now).Outcome

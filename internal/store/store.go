@@ -24,6 +24,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unsafe"
 
 	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite" // and its driver "sqlite"
@@ -499,7 +500,9 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 		for i := range c.batch.Entries {
 			e := c.batch.Entries[i]
 			leaf := seal.add(&e, c.batch.prepared[i])
-			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, string(e.Body), leaf[:])
+			// Nobody changes the body any more, and SQLite makes a copy of its own.
+			body := unsafe.String(unsafe.SliceData(e.Body), len(e.Body))
+			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, body, leaf[:])
 		}
 		for _, x := range c.batch.Codes {
 			codes = append(codes, x.Code, x.Decision)
