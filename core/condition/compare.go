@@ -252,7 +252,7 @@ func signs(op Op) [3]bool {
 
 // constantLast puts the constant of a comparison on its right side.
 func constantLast(op Op, l, r *operand) (Op, *operand, *operand, bool) {
-	if r.plain && l.konst {
+	if (r.plain || r.slope != 0) && l.konst {
 		turned, ok := mirror[op]
 		if !ok || op == OpIn {
 			return op, l, r, false
@@ -266,7 +266,7 @@ func constantLast(op Op, l, r *operand) (Op, *operand, *operand, bool) {
 // interval; nil for everything else.
 func fastEval(op Op, l, r *operand) func(*Env) Tri {
 	op, l, r, ok := constantLast(op, l, r)
-	if !ok || !l.plain && l.slope == 0 {
+	if !ok || !l.plain {
 		return nil
 	}
 	switch op {
@@ -277,9 +277,6 @@ func fastEval(op Op, l, r *operand) func(*Env) Tri {
 		return fastEdge(op == OpStarts, l, r)
 	default:
 		return nil
-	}
-	if l.slope != 0 {
-		return fastClock(op, l, r)
 	}
 	f, s := l.reads[0].frame, l.reads[0].slot
 	accept := signs(op)
@@ -293,8 +290,8 @@ func fastEval(op Op, l, r *operand) func(*Env) Tri {
 	return nil
 }
 
-// fastVersion compares the version of a slot with a constant: by their numbers
-// where both have one.
+// fastVersion compares the version of a slot with a constant of which the number
+// does not tell all.
 func fastVersion(f, s int, constant value.Value, below, equal, above Tri) func(*Env) Tri {
 	bound, key := constant.Number(), constant.Str()
 	return func(e *Env) Tri {
@@ -303,7 +300,7 @@ func fastVersion(f, s int, constant value.Value, below, equal, above Tri) func(*
 			return Unknown
 		}
 		sign := cmp.Compare(cell.Number, bound)
-		if cell.Number < 0 || bound < 0 {
+		if sign == 0 {
 			sign = cmp.Compare(e.Frames[f].values[s].Str(), key)
 		}
 		switch sign {
@@ -334,29 +331,6 @@ func fastText(f, s int, constants []value.Value, found, missing Tri) func(*Env) 
 			}
 		}
 		return missing
-	}
-}
-
-// fastClock compares the age or the remaining time of a slot with a constant.
-func fastClock(op Op, l, r *operand) func(*Env) Tri {
-	if len(l.reads) != 1 { // a time of a quantifier's variable
-		return nil
-	}
-	f, s, slope, bound := l.reads[0].frame, l.reads[0].slot, l.slope, r.value.Num()
-	accept := signs(op)
-	below, equal, above := triOf(accept[0]), triOf(accept[1]), triOf(accept[2])
-	return func(e *Env) Tri {
-		cell := e.Frames[f].Cells[s]
-		if cell.Until < e.Now {
-			return Unknown
-		}
-		switch n := slope * (e.Now - cell.Number); {
-		case n < bound:
-			return below
-		case n > bound:
-			return above
-		}
-		return equal
 	}
 }
 

@@ -2,6 +2,7 @@ package condition
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -349,10 +350,11 @@ func (c *compiler) logic(n *Logic) *expr {
 	if n.And {
 		stop = False
 	}
+	if j := e.junction(); j != nil {
+		e.eval = j.eval()
+		return e
+	}
 	if len(evals) == 2 {
-		if e.eval = pair(e.kids[0].interval, e.kids[1].interval, stop); e.eval != nil {
-			return e
-		}
 		a, b := evals[0], evals[1]
 		e.eval = func(env *Env) Tri {
 			x := a(env)
@@ -386,13 +388,15 @@ func (c *compiler) knownCall(n *Call) *expr {
 	if o == nil {
 		return unknownExpr
 	}
-	get := o.eval
-	eval := func(e *Env) Tri { return triOf(get(e).Known()) }
+	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", shallow: o.plain}
 	if o.plain {
-		f, s := o.reads[0].frame, o.reads[0].slot
-		eval = func(e *Env) Tri { return triOf(e.Frames[f].Cells[s].Until >= e.Now) }
+		e.interval = &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True, Outside: True, Stale: False, frame: o.reads[0].frame}
+		e.eval = e.interval.eval()
+		return e
 	}
-	return &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", eval: eval, shallow: o.plain}
+	get := o.eval
+	e.eval = func(e *Env) Tri { return triOf(get(e).Known()) }
+	return e
 }
 
 func (c *compiler) quantifier(n *Quantifier) *expr {

@@ -11,9 +11,10 @@ import (
 // between two others, as nearly every leaf does. Whoever evaluates many
 // conditions over many frames may do so without calling a function for each.
 type Interval struct {
-	Slot            int
-	Low, High       int64 // both within
-	Inside, Outside Tri   // what the condition is then
+	Slot                   int
+	Clock                  int64 // 1 when the number is taken from now on, 0 as it is
+	Low, High              int64 // both within
+	Inside, Outside, Stale Tri   // what the condition is then
 
 	frame int
 }
@@ -21,13 +22,84 @@ type Interval struct {
 // Eval returns the truth of the condition for a frame's cells at now.
 func (iv *Interval) Eval(cells []Cell, now int64) Tri {
 	c := &cells[iv.Slot]
-	if c.Until < now {
-		return Unknown
-	}
-	if iv.Low <= c.Number && c.Number <= iv.High {
+	n := c.Number - iv.Clock*now
+	switch {
+	case c.Until < now:
+		return iv.Stale
+	case iv.Low <= n && n <= iv.High:
 		return iv.Inside
 	}
 	return iv.Outside
+}
+
+// Junction is intervals over one frame, joined by "and" or by "or": nearly every
+// condition is one.
+type Junction struct {
+	First Interval
+	Rest  []Interval
+	Stop  Tri // what settles the whole when one of them is it: False for and, True for or
+}
+
+// Eval returns the truth of the condition for a frame's cells at now.
+func (j *Junction) Eval(cells []Cell, now int64) Tri {
+	return j.After(j.First.Eval(cells, now), cells, now)
+}
+
+// After goes on from what First came to: it and First are small enough for
+// the compiler to take them into a loop over a fleet.
+func (j *Junction) After(first Tri, cells []Cell, now int64) Tri {
+	if len(j.Rest) == 0 || first == j.Stop {
+		return first
+	}
+	return j.rest(first, cells, now)
+}
+
+func (j *Junction) rest(t Tri, cells []Cell, now int64) Tri {
+	for i := 0; i < len(j.Rest) && t != j.Stop; i++ {
+		if x := j.Rest[i].Eval(cells, now); x != -j.Stop {
+			t = x
+		}
+	}
+	return t
+}
+
+// junction is the condition as one; nil when it is none.
+func (e *expr) junction() *Junction {
+	if e.interval != nil {
+		return &Junction{First: *e.interval}
+	}
+	j := &Junction{Stop: True}
+	switch e.kind {
+	case andExpr:
+		j.Stop = False
+	case orExpr:
+	default:
+		return nil
+	}
+	for i, k := range e.kids {
+		switch iv := k.interval; {
+		case iv == nil || iv.frame != e.kids[0].interval.frame:
+			return nil
+		case i == 0:
+			j.First = *iv
+		default:
+			j.Rest = append(j.Rest, *iv)
+		}
+	}
+	return j
+}
+
+func (j *Junction) eval() func(*Env) Tri {
+	frame := j.First.frame
+	return func(e *Env) Tri { return j.Eval(e.Frames[frame].Cells, e.Now) }
+}
+
+// Junction returns the condition as one over the slots of a frame, if it is that.
+func (p *Program) Junction(frame int) (Junction, bool) {
+	if j := p.root.junction(); j != nil && j.First.frame == frame {
+		return *j, true
+	}
+	return Junction{}, false
 }
 
 func (iv *Interval) eval() func(*Env) Tri {
@@ -40,14 +112,19 @@ func (iv *Interval) not() *Interval {
 		return nil
 	}
 	n := *iv
-	n.Inside, n.Outside = -iv.Inside, -iv.Outside
+	n.Inside, n.Outside, n.Stale = -iv.Inside, -iv.Outside, -iv.Stale
 	return &n
 }
 
 // leafInterval is a comparison as an interval; nil for what is none.
 func leafInterval(op Op, l, r *operand) *Interval {
 	op, l, r, ok := constantLast(op, l, r)
-	if !ok || !l.plain {
+	switch {
+	case !ok:
+		return nil
+	case l.slope != 0:
+		return clockInterval(op, l, r.value.Num())
+	case !l.plain:
 		return nil
 	}
 	negate := op == OpNe || op == OpNotIn
@@ -55,9 +132,9 @@ func leafInterval(op Op, l, r *operand) *Interval {
 	switch {
 	case op == OpIn || op == OpNotIn:
 		low, high, found = membersRange(l, r)
+	case !r.value.Exact():
 	case l.typ.Kind != value.Text:
-		return intervalOf(op, l, r.value.Num())
-	case len(r.value.Str()) > value.Told:
+		return intervalOf(op, l, r.value.Number())
 	case op == OpEq || op == OpNe:
 		low, high, found = r.value.Number(), r.value.Number(), true
 	case op == OpStarts:
@@ -74,6 +151,23 @@ func leafInterval(op Op, l, r *operand) *Interval {
 	return iv
 }
 
+// clockInterval is the comparison of the age or the remaining time of a slot with
+// a constant. The number is taken from now on: what remains, or less than nothing
+// for an age.
+func clockInterval(op Op, l *operand, bound int64) *Interval {
+	if len(l.reads) != 1 { // a time of a quantifier's variable
+		return nil
+	}
+	if l.slope > 0 {
+		op, bound = mirror[op], -bound
+	}
+	iv := intervalOf(op, l, bound)
+	if iv != nil {
+		iv.Clock = 1
+	}
+	return iv
+}
+
 // membersRange returns between which numbers the members of a list of constants
 // lie, if no other value that the slot l can have does.
 func membersRange(l, r *operand) (low, high int64, ok bool) {
@@ -82,13 +176,7 @@ func membersRange(l, r *operand) (low, high int64, ok bool) {
 	}
 	numbers := make([]int64, 0, len(r.value.Members()))
 	for _, m := range r.value.Members() {
-		switch m.Kind() {
-		case value.Text:
-			if len(m.Str()) > value.Told {
-				return 0, 0, false
-			}
-		case value.Int, value.Enum, value.Duration, value.Time, value.Bool:
-		default:
+		if !m.Exact() {
 			return 0, 0, false
 		}
 		numbers = append(numbers, m.Number())
@@ -99,14 +187,9 @@ func membersRange(l, r *operand) (low, high int64, ok bool) {
 	return low, high, high-low == int64(len(numbers)-1)
 }
 
-// intervalOf is the comparison of a plain slot with a constant as an interval;
-// nil for what has no number, or whose number does not tell all.
+// intervalOf is the comparison of a plain slot with the number of a constant as
+// an interval; nil for what is no comparison of numbers.
 func intervalOf(op Op, o *operand, bound int64) *Interval {
-	switch o.typ.Kind {
-	case value.Int, value.Enum, value.Duration, value.Time, value.Bool:
-	default:
-		return nil
-	}
 	iv := &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True, Outside: False, frame: o.reads[0].frame}
 	switch op {
 	case OpEq, OpNe:
@@ -122,32 +205,4 @@ func intervalOf(op Op, o *operand, bound int64) *Interval {
 		return iv.not()
 	}
 	return iv
-}
-
-// pair joins two intervals of one frame by "and" or "or", whichever stop says;
-// nil when either is none.
-func pair(a, b *Interval, stop Tri) func(*Env) Tri {
-	if a == nil || b == nil || a.frame != b.frame {
-		return nil
-	}
-	return func(e *Env) Tri {
-		cells := e.Frames[a.frame].Cells
-		x := a.Eval(cells, e.Now)
-		if x == stop {
-			return stop
-		}
-		if y := b.Eval(cells, e.Now); y == stop || x != Unknown {
-			return y
-		}
-		return Unknown
-	}
-}
-
-// Interval returns the condition as an interval over the slots of a frame, if
-// it is one.
-func (p *Program) Interval(frame int) (Interval, bool) {
-	if iv := p.root.interval; iv != nil && iv.frame == frame {
-		return *iv, true
-	}
-	return Interval{}, false
 }

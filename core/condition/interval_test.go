@@ -32,17 +32,54 @@ func TestIntervals(t *testing.T) {
 			}
 		}
 	}
-	if intervalOf(OpHas, slot, 1) != nil || intervalOf(OpEq, &operand{typ: value.Of(value.Text), reads: slot.reads}, 1) != nil {
-		t.Error("what has no number is an interval")
+	if intervalOf(OpHas, slot, 1) != nil {
+		t.Error("what compares no numbers is an interval")
+	}
+}
+
+// Ages, what remains, and whether anything is known, as intervals: at and on both
+// sides of the bound, and when the value is stale.
+func TestIntervalsOfTime(t *testing.T) {
+	b := newBook(t)
+	const now, bound = int64(1_000_000_000_000), int64(3 * 86_400_000_000)
+	slot, ok := b.Lookup("patched")
+	if !ok {
+		t.Fatal("no such slot")
+	}
+	for text, holds := range map[string]func(age int64) bool{
+		"age(patched) < 3d": func(a int64) bool { return a < bound }, "age(patched) >= 3d": func(a int64) bool { return a >= bound }, "age(patched) == 3d": func(a int64) bool { return a == bound },
+		"3d < age(patched)": func(a int64) bool { return a > bound }, "until(patched) <= 3d": func(a int64) bool { return -a <= bound }, "until(patched) > 3d": func(a int64) bool { return -a > bound },
+		"until(patched) != 3d": func(a int64) bool { return -a != bound }, "known(patched)": func(int64) bool { return true },
+	} {
+		p, err := CompileText(text, b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, age := range []int64{-bound - 1, -bound, -bound + 1, 0, bound - 1, bound, bound + 1} {
+			env := &Env{Now: now}
+			env.Frames[0] = NewFrame(len(b.names))
+			env.Frames[0].Set(slot.Slot, value.OfTime(now-age), now)
+			if got := p.Eval(env); got != triOf(holds(age)) {
+				t.Errorf("%s at the age of %d is %s", text, age, got)
+			}
+			stale := Unknown
+			if env.Now++; strings.HasPrefix(text, "known") {
+				stale = False
+			}
+			if got := p.Eval(env); got != stale {
+				t.Errorf("%s of what is stale is %s", text, got)
+			}
+		}
 	}
 }
 
 // Which conditions a loop over a fleet may work out by itself.
-func TestWhichConditionsAreIntervals(t *testing.T) {
+func TestWhichConditionsAreJunctions(t *testing.T) {
 	b := newBook(t)
 	for text, want := range map[string]bool{
 		"score <= 30": true, "30 >= score": true, "not score > 30": true, "on": true, "not off": true, "threat.level < high": true, "lock == 10m": true, "platform != macos": true,
-		"score <= 30 and on": false, "known(score)": false, "age(patched) < 3d": false, "os.version >= 14": false,
+		"score <= 30 and on": true, "score <= 30 or off or on": true, "not (score <= 30 and on)": false, "score <= 30 and (on or off)": false, `on and model matches "x"`: false, "known(score)": true, "not known(score)": true,
+		"age(patched) < 3d": true, "3d <= until(patched)": true, "os.version >= 14": true, "os.version >= 14.0.0.0.1": false, "os.version == 20260101": false,
 		`model == "x"`: true, `model == "longer than a number tells"`: false, `model starts with "GF-"`: true, `model starts with "Gullholm"`: false, `model ends with "x"`: false,
 		`model in ["x"]`: true, `model not in ["x", "x"]`: true, `model in ["x", "y"]`: false, "platform in [macos, linux]": true, "platform not in [linux, windows]": false, "score in [3, 1, 2]": true, "score in [1, 3]": false,
 	} {
@@ -50,11 +87,11 @@ func TestWhichConditionsAreIntervals(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", text, err)
 		}
-		if _, got := p.Interval(0); got != want {
-			t.Errorf("%s is an interval: %t", text, got)
+		if _, got := p.Junction(0); got != want {
+			t.Errorf("%s is a junction: %t", text, got)
 		}
-		if _, other := p.Interval(1); other {
-			t.Errorf("%s is an interval of another frame", text)
+		if _, other := p.Junction(1); other {
+			t.Errorf("%s is a junction of another frame", text)
 		}
 	}
 }

@@ -65,13 +65,13 @@ type baseline struct {
 // test works out the truth of a check.
 type test struct {
 	eval     func(*condition.Env) condition.Tri // nil: there is no check
-	plain    bool                               // interval says it all
-	interval condition.Interval
+	plain    bool                               // junction says it all
+	junction condition.Junction
 }
 
 func newTest(c *condition.Program) test {
-	iv, plain := c.Interval(evidence.DeviceFrame)
-	return test{c.Func(), plain, iv}
+	j, plain := c.Junction(evidence.DeviceFrame)
+	return test{c.Func(), plain, j}
 }
 
 // Program is a rulebook prepared for appraising. It is immutable.
@@ -250,6 +250,7 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 	platform, cells := p.platformOf(env), env.Frames[evidence.DeviceFrame].Cells
 	real, shadow := p.rb.Top(), p.rb.Top()
 	covered, shadowed := false, false
+	now, since := env.Now, r.Since
 	for bi := range p.baselines {
 		b := &p.baselines[bi]
 		if b.applies(env) == condition.False {
@@ -264,6 +265,7 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 			t := &evals[i]
 			if t.eval == nil {
 				at = min(at, p.without(env, r, b.first+i, platform))
+				since = r.Since
 				continue
 			}
 			truth, told := condition.Unknown, false
@@ -273,16 +275,15 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 			switch {
 			case told:
 			case t.plain:
-				truth = t.interval.Eval(cells, env.Now)
+				truth = t.junction.After(t.junction.First.Eval(cells, now), cells, now)
 			default:
 				truth = t.eval(env)
 			}
-			if truth == condition.True {
-				if out[i] = Pass; r.Since != nil {
-					r.Since[b.first+i] = 0
-				}
-			} else {
+			if truth != condition.True {
 				at = min(at, p.judge(env, r, b.first+i, truth))
+				since = r.Since
+			} else if out[i] = Pass; since != nil {
+				since[b.first+i] = 0
 			}
 		}
 		shadow = min(shadow, at)

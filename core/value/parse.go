@@ -86,23 +86,27 @@ func ParseVersion(text string) (Value, error) {
 	return Value{kind: Version, num: packed, str: string(key[:end]), ext: text}, nil
 }
 
-// segmentBits is how many bits of its number each segment of a version has.
-var segmentBits = [...]int{14, 15, 17, 17}
+// The number of a version has 14, 15, 17 and 16 bits for its first segments,
+// where they begin, and a last bit that is set when there is more to tell.
+var (
+	segmentBits  = [...]int{14, 15, 17, 16}
+	segmentShift = [...]int{49, 34, 17, 1}
+)
 
-// pack adds a segment, counted from 0, to the number of a version; -1 once one
-// does not fit.
+const moreToTell = 1
+
+// pack adds a segment, counted from 0, to the number of a version. One that does
+// not fit stands as the largest, with all that follow it.
 func pack(packed int64, seg int, n uint64) int64 {
-	if seg >= len(segmentBits) && n == 0 {
+	switch {
+	case n == 0 || packed&moreToTell != 0:
 		return packed
+	case seg >= len(segmentBits):
+		return packed | moreToTell
+	case n < 1<<segmentBits[seg]-1:
+		return packed | int64(n)<<segmentShift[seg]
 	}
-	if packed < 0 || seg >= len(segmentBits) || n>>segmentBits[seg] != 0 {
-		return -1
-	}
-	shift := 0
-	for _, bits := range segmentBits[seg+1:] {
-		shift += bits
-	}
-	return packed | int64(n)<<shift
+	return packed | (1<<(segmentShift[seg]+segmentBits[seg]) - 1)
 }
 
 // ParseDuration reads a whole number and a unit: 30d, 12h, 15m, 90s, 2w.

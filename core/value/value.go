@@ -165,11 +165,11 @@ func (v Value) Known() bool { return v.kind != None }
 // Num returns the number behind a Bool, Int, Enum, Duration or Time.
 func (v Value) Num() int64 { return v.num }
 
-// Number returns a number to compare values of one kind by. For what has a
-// [Value.Num] it is that. Versions of up to four segments below 2^14, 2^15, 2^17
-// and 2^17 have one that orders them; for others it is -1. That of a text is
-// made of how it begins and of how long it is: see [Beginning]. Networks, lists
-// and records have 0.
+// Number returns a number to compare values of one kind by: of two values the
+// lesser has no larger number. For what has a [Value.Num] it is that. That of a version
+// is made of its first four segments, that of a text of how it begins and of how
+// long it is: see [Beginning]. Networks, lists and records have 0. [Value.Exact]
+// tells whether the number says all.
 func (v Value) Number() int64 {
 	if v.kind == Text {
 		return numberOf(v.str, len(v.str), 0)
@@ -177,8 +177,19 @@ func (v Value) Number() int64 {
 	return v.num
 }
 
-// Told is how many bytes of a text its number tells of. Texts that are no
-// longer have the same number only when they are the same.
+// Exact reports whether no other value of the kind has the same number: then
+// values compare with this one as their numbers do, texts for being equal.
+func (v Value) Exact() bool {
+	switch v.kind {
+	case Text:
+		return len(v.str) <= Told
+	case Version:
+		return v.num&moreToTell == 0
+	}
+	return v.kind != Network && v.kind != List && v.kind != Record
+}
+
+// Told is how many bytes of a text its number tells of.
 const Told = 7
 
 // Beginning returns between which numbers, both within, those of the texts lie

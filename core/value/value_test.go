@@ -145,22 +145,22 @@ func TestHiddenFieldsAreKeptAndNotShown(t *testing.T) {
 
 // The numbers of versions put them in the order that the versions have.
 func TestNumbersOrderVersions(t *testing.T) {
-	texts := []string{"0", "0.0.1", "1", "1.0.0.0.0", "1.2", "1.10", "10.0.22631", "10.0.22631.4460", "14.6.1", "131.0.6778.85", "2026.11", "16383.32767.131071.131071"}
-	wide := []string{"16384", "1.32768", "1.0.131072", "1.0.0.131072", "1.0.0.0.1"}
+	texts := []string{"0", "0.0.1", "1", "1.0.0.0.0", "1.2", "1.10", "10.0.22631", "10.0.22631.4460", "14.6.1", "131.0.6778.85", "2026.11", "16382.32766.131070.65534", "1.32766", "1.0.131070", "1.0.0.65534", "2"}
+	wide := []string{"16383", "16384", "16383.0.0.1", "1.32767", "1.32768", "1.32767.1", "1.0.131071", "1.0.131072.5", "1.0.0.65535", "1.0.0.65536", "1.0.0.0.1", "1.0.0.0.0.1", "10.0.22631.4460.1", "20261101"}
 	var list []Value
 	for _, s := range append(texts, wide...) {
 		v, err := ParseVersion(s)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if (v.Number() < 0) != slices.Contains(wide, s) {
-			t.Errorf("%s has the number %d", s, v.Number())
+		if v.Exact() == slices.Contains(wide, s) {
+			t.Errorf("%s has the number %d, exact: %t", s, v.Number(), v.Exact())
 		}
 		list = append(list, v)
 	}
 	for _, a := range list {
 		for _, b := range list {
-			if a.Number() >= 0 && b.Number() >= 0 && cmp.Compare(a.Number(), b.Number()) != a.Compare(b) {
+			if sign := cmp.Compare(a.Number(), b.Number()); sign == -a.Compare(b) && sign != 0 || sign != a.Compare(b) && (a.Exact() || b.Exact()) {
 				t.Errorf("%s and %s stand otherwise than their numbers %d and %d", a, b, a.Number(), b.Number())
 			}
 		}

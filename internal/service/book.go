@@ -42,6 +42,7 @@ type edition struct {
 	turn     uint64 // counts the books that were in force, from 1; 0: this one is not
 	Resolver *evidence.Resolver
 	ruleKeys []string
+	verdicts verdictSets
 }
 
 // The slots of the names that a search may use beside the attributes.
@@ -121,7 +122,7 @@ func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.
 	r.Recall(d.Result.Since)
 	r.Waived = b.waived(d.Waivers, now)
 	b.Rules.Appraise(env, r)
-	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), compact(r, &d.Result)
+	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), b.compact(r)
 	d.under = b.edition
 	return env
 }
@@ -316,7 +317,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 			}
 			e.look(next, c.now)
 		}
-		env.Frames[evidence.DeviceFrame] = e.View.Frame
+		env.Frames[evidence.DeviceFrame] = e.frame
 		r.Recall(e.Result.Since)
 		r.Waived = book.waived(d.Waivers, c.now)
 		wake := int64(0)
@@ -333,7 +334,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 		if e == d {
 			e = d.again()
 		}
-		e.Wake, e.Result = wake, compact(&r, &d.Result)
+		e.Wake, e.Result = wake, book.compact(&r)
 		e.under = book.edition
 		was := stood(old, d)
 		entry, changed := next.tell(e, was, by, env)
@@ -355,21 +356,14 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 const warmth = 16
 
 func (p *rebuilt) warm(carry *posture.Carry, cells []*cell) {
-	var views [warmth]*evidence.View
-	var frames [warmth]condition.Frame
-	var verdicts [warmth][]posture.Verdict
+	var frames [warmth]*condition.Frame
 	for i, c := range cells {
 		d := c.Load()
-		views[i], verdicts[i] = d.View, d.Result.Verdicts
+		frames[i] = &d.frame
+		p.warmed += d.Wake + int64(d.Result.Level)
 	}
-	for i, v := range views[:len(cells)] {
-		frames[i] = v.Frame
-	}
-	for i, f := range frames[:len(cells)] {
-		p.warmed += carry.Warm(f)
-		if len(verdicts[i]) > 0 {
-			p.warmed += int64(verdicts[i][0])
-		}
+	for _, f := range frames[:len(cells)] {
+		p.warmed += carry.Warm(*f)
 	}
 }
 

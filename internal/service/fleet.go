@@ -5,10 +5,12 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
+	"unsafe"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -20,14 +22,14 @@ import (
 
 // Device is a device with its evidence and its standing. It is immutable.
 type Device struct {
-	under *edition // it was appraised: see [Book.upholds]
-
 	// What appraising the whole fleet looks at stands together.
-	View    *evidence.View
-	Wake    int64     // when to look at it again: nothing changes by itself before
-	Waivers []*Waiver // live or ended, oldest first
+	Wake    int64           // when to look at it again: nothing changes by itself before
+	frame   condition.Frame // that of the view
+	Waivers []*Waiver       // live or ended, oldest first
 	Result  posture.Result
 
+	under     *edition // it was appraised: see [Book.upholds]
+	View      *evidence.View
 	ID        string
 	Keys      []evidence.Key
 	Record    *evidence.Record
@@ -277,21 +279,52 @@ func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool
 func (d *Device) look(under *Snapshot, now int64) {
 	if d.View == nil || now > d.View.Valid {
 		d.View = under.Book.Resolver.Resolve(d.Record, under.facts(d, now), now)
+		d.frame = d.View.Frame
 	}
 }
 
-// compact copies a result for keeping, sharing what is the same as before.
-func compact(r, was *posture.Result) posture.Result {
-	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Waived: r.Waived, NoGrace: r.NoGrace}
-	if slices.Equal(r.Verdicts, was.Verdicts) {
-		out.Verdicts = was.Verdicts
-	} else {
-		out.Verdicts = slices.Clone(r.Verdicts)
-	}
+// compact copies a result for keeping.
+func (e *edition) compact(r *posture.Result) posture.Result {
+	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
 	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
 	}
 	return out
+}
+
+// verdictSets keeps the verdicts of devices once for all that have the same:
+// most of a fleet passes the same rules.
+type verdictSets struct {
+	mu    sync.RWMutex
+	known map[string][]posture.Verdict
+}
+
+// maxVerdictSets bounds how many are kept; others are kept by their devices.
+const maxVerdictSets = 10_000
+
+// of returns a copy of a list of verdicts, which nobody may change.
+func (s *verdictSets) of(list []posture.Verdict) []posture.Verdict {
+	if len(list) == 0 {
+		return nil
+	}
+	key := unsafe.String((*byte)(&list[0]), len(list)) // for looking up only
+	s.mu.RLock()
+	set, n := s.known[key], len(s.known)
+	s.mu.RUnlock()
+	if set != nil {
+		return set
+	}
+	set = slices.Clone(list)
+	if n >= maxVerdictSets {
+		return set
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.known == nil {
+		s.known = map[string][]posture.Verdict{}
+	}
+	s.known[strings.Clone(key)] = set
+	return set
 }
 
 // tell makes the entry of a device that has just been appraised, if its level
@@ -476,7 +509,7 @@ func (s *Service) appraiseDue(c *change) error {
 
 // again copies a device so that it can be appraised anew.
 func (d *Device) again() *Device {
-	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
+	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
 		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Revision: d.Revision}
 }
 
