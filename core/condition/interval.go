@@ -32,6 +32,37 @@ func (iv *Interval) Eval(cells []Cell, now int64) Tri {
 	return iv.Outside
 }
 
+// Band is the numbers for which a condition is true for sure.
+type Band struct {
+	Slot  int
+	Clock int64 // as in an Interval
+	Low   int64
+	Span  uint64 // how far above Low they reach
+}
+
+// Holds reports whether the number of the slot is within the band, and fresh.
+func (b *Band) Holds(cells []Cell, now int64) bool {
+	c := &cells[b.Slot]
+	return c.Until >= now && uint64(c.Number-b.Clock*now-b.Low) <= b.Span
+}
+
+// band is where the interval is true, if that is one band.
+func (iv *Interval) band() (Band, bool) {
+	low, high := iv.Low, iv.High
+	switch {
+	case iv.Inside == True:
+	case iv.Outside != True:
+		return Band{}, false
+	case low == math.MinInt64 && high < math.MaxInt64:
+		low, high = high+1, math.MaxInt64
+	case high == math.MaxInt64 && low > math.MinInt64:
+		low, high = math.MinInt64, low-1
+	default:
+		return Band{}, false
+	}
+	return Band{iv.Slot, iv.Clock, low, uint64(high - low)}, low <= high
+}
+
 // Junction is intervals over one frame, joined by "and" or by "or": nearly every
 // condition is one.
 type Junction struct {
@@ -52,6 +83,28 @@ func (j *Junction) After(first Tri, cells []Cell, now int64) Tri {
 		return first
 	}
 	return j.rest(first, cells, now)
+}
+
+// Bands returns bands that make the condition true when all of them hold; nil
+// when there are none. Most devices pass most rules, and this is the quickest
+// way to see that they do.
+func (j *Junction) Bands() []Band {
+	first, ok := j.First.band()
+	switch {
+	case !ok:
+		return nil
+	case len(j.Rest) == 0 || j.Stop == True: // alone, or one is enough
+		return []Band{first}
+	}
+	all := []Band{first}
+	for i := range j.Rest {
+		b, ok := j.Rest[i].band()
+		if !ok {
+			return nil
+		}
+		all = append(all, b)
+	}
+	return all
 }
 
 func (j *Junction) rest(t Tri, cells []Cell, now int64) Tri {

@@ -2,6 +2,8 @@ package condition
 
 import (
 	"math"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -71,6 +73,48 @@ func TestIntervalsOfTime(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Where the bands of a junction hold it is true; where it is true they hold, but
+// for the second part of an "or".
+func TestBands(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	truths := []Tri{True, False, Unknown}
+	bound := func() int64 { return []int64{math.MinInt64, math.MaxInt64, int64(rng.IntN(9)) - 4}[rng.IntN(3)] }
+	interval := func() Interval {
+		a, b := bound(), bound()
+		iv := Interval{Slot: rng.IntN(2), Clock: int64(rng.IntN(2)), Low: min(a, b), High: max(a, b), Inside: truths[rng.IntN(2)], Stale: truths[rng.IntN(3)]}
+		iv.Outside = []Tri{-iv.Inside, iv.Inside}[rng.IntN(2)]
+		return iv
+	}
+	told := 0
+	for range 20_000 {
+		j := Junction{First: interval(), Stop: truths[rng.IntN(2)]}
+		for range rng.IntN(3) {
+			j.Rest = append(j.Rest, interval())
+		}
+		bands := j.Bands()
+		if bands == nil {
+			continue
+		}
+		told++
+		now := int64(5)
+		cells := []Cell{{now*int64(rng.IntN(2)) + int64(rng.IntN(11)) - 5, now + int64(rng.IntN(3)) - 1}, {int64(rng.IntN(11)) - 5, now + int64(rng.IntN(2))}}
+		hold := !slices.ContainsFunc(bands, func(b Band) bool { return !b.Holds(cells, now) })
+		if got := j.Eval(cells, now); hold && got != True {
+			t.Fatalf("%+v is %s with %v at %d, and its bands hold", j, got, cells, now)
+		} else if one := cells[0].Until >= now && cells[1].Until >= now && (len(j.Rest) == 0 || j.Stop == False); one && got == True && !hold && !j.everywhere() {
+			t.Fatalf("%+v is true with %v at %d, and its bands do not hold", j, cells, now)
+		}
+	}
+	if told < 2000 {
+		t.Errorf("only %d junctions had bands", told)
+	}
+}
+
+// everywhere reports whether a part is true wherever it is not stale.
+func (j *Junction) everywhere() bool {
+	return slices.ContainsFunc(append([]Interval{j.First}, j.Rest...), func(iv Interval) bool { return iv.Inside == True && iv.Outside == True })
 }
 
 // Which conditions a loop over a fleet may work out by itself.

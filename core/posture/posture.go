@@ -64,6 +64,8 @@ type baseline struct {
 
 // test works out the truth of a check.
 type test struct {
+	bands    int // how many must hold for it to pass at once; 0: that cannot be seen so
+	band     [2]condition.Band
 	eval     func(*condition.Env) condition.Tri // nil: there is no check
 	plain    bool                               // junction says it all
 	junction condition.Junction
@@ -71,7 +73,13 @@ type test struct {
 
 func newTest(c *condition.Program) test {
 	j, plain := c.Junction(evidence.DeviceFrame)
-	return test{c.Func(), plain, j}
+	t := test{eval: c.Func(), plain: plain, junction: j}
+	if plain {
+		if bands := j.Bands(); len(bands) <= len(t.band) {
+			t.bands = copy(t.band[:], bands)
+		}
+	}
+	return t
 }
 
 // Program is a rulebook prepared for appraising. It is immutable.
@@ -263,16 +271,27 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 		out := r.Verdicts[b.first:b.end][:len(evals)]
 		for i := range evals {
 			t := &evals[i]
-			if t.eval == nil {
+			truth, told := condition.Unknown, false
+			passes := false // at a glance
+			if from != nil && from[b.first+i] >= 0 {
+				was := verdicts[from[b.first+i]]
+				if passes = was == Pass; !passes {
+					truth, told = truthOf(was)
+				}
+			} else {
+				passes = t.bands > 0 && t.band[0].Holds(cells, now) && (t.bands == 1 || t.band[1].Holds(cells, now))
+			}
+			if passes {
+				if out[i] = Pass; since != nil {
+					since[b.first+i] = 0
+				}
+				continue
+			}
+			switch {
+			case t.eval == nil:
 				at = min(at, p.without(env, r, b.first+i, platform))
 				since = r.Since
 				continue
-			}
-			truth, told := condition.Unknown, false
-			if from != nil && from[b.first+i] >= 0 {
-				truth, told = truthOf(verdicts[from[b.first+i]])
-			}
-			switch {
 			case told:
 			case t.plain:
 				truth = t.junction.After(t.junction.First.Eval(cells, now), cells, now)
