@@ -94,13 +94,17 @@ func (l *loader) checks(f field) map[string]*condition.Program {
 func languages(f field, each func(lang string, f field)) {
 	fields, _ := f.fields()
 	for _, lang := range fields {
-		if len(lang.key) < 2 || len(lang.key) > 12 || strings.ToLower(lang.key[:2]) != lang.key[:2] || strings.ContainsAny(lang.key, " _/") {
+		if !languageTag.MatchString(lang.key) {
 			lang.keyAt.fail("%q is not a language tag such as en or sv", lang.key)
 			continue
 		}
 		each(lang.key, lang)
 	}
 }
+
+// languageTag is what tags of languages look like (RFC 5646, section 2.1),
+// without the rare forms.
+var languageTag = regexp.MustCompile(`^[a-z]{2,3}(-[0-9A-Za-z]{2,8}){0,3}$`)
 
 // markup finds HTML, and link finds Markdown's links: [text](address).
 var (

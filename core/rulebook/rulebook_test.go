@@ -140,6 +140,7 @@ func TestEveryMistakeIsFoundWhereItStands(t *testing.T) {
 		{"rule without a check", "check: custom.shift >= night", "title: none", "the rule shift has no check"},
 		{"rule twice", "id: shift", "id: os", "the id os is used twice in the baseline laptop"},
 		{"language", "sv: {title", "swedish words: {title", "is not a language tag"},
+		{"language with a quote", "sv: {title", "'s\"v': {title", "is not a language tag"},
 		{"remedy without a title", "{title: Uppdatera}", "{steps: Uppdatera}", "a remedy needs a title"},
 		{"gate with a number of nothing", "number: 300", "number: 0", "between 1 and 1000000"},
 		{"gate without a need", "    need: known_device\n", "", "the gate late needs need"},

@@ -120,12 +120,20 @@ func (o object) element() object {
 	return o
 }
 
-// name begins a member.
+// name begins a member of ours.
 func (o object) name(name string) object {
 	if o[len(o)-1] != '{' {
 		o = append(o, ',')
 	}
 	return append(append(append(o, '"'), name...), `":`...)
+}
+
+// language begins a member that an author named.
+func (o object) language(tag string) object {
+	if o[len(o)-1] != '{' {
+		o = append(o, ',')
+	}
+	return append(o.quote(tag), ':')
 }
 
 func (o object) quote(s string) object {
@@ -173,12 +181,12 @@ func (o object) languages(name string, in map[string]string) object {
 	o = append(o.name(name), '{')
 	if len(in) == 1 { // as nearly always
 		for tag, s := range in {
-			o = o.text(tag, s)
+			o = o.language(tag).quote(s)
 		}
 		return append(o, '}')
 	}
 	for _, tag := range slices.Sorted(maps.Keys(in)) {
-		o = o.text(tag, in[tag])
+		o = o.language(tag).quote(in[tag])
 	}
 	return append(o, '}')
 }

@@ -16,7 +16,7 @@ import (
 func TestARecordIsTheWholeAnswer(t *testing.T) {
 	yes := true
 	why := []condition.Leaf{{Condition: "level >= sound & \"a\\b\" < <å>", Path: "level", Required: ">= sound", Observed: "barred", Holds: condition.False, Source: "standing", At: "x", Age: "1h", Unknown: "u"}}
-	texts := map[string]string{"en": "Because.", "sv": "Därför."}
+	texts := map[string]string{"en": "Because.", "sv": "Därför.", "zh-Hant": "\u2028\u007f"}
 	a := Answer{ID: "06h0fkcqq400gcd1xwky", Code: "K7M2-9XQD", At: "2026-11-20T08:00:00Z", Rulebook: 2, KnownPerson: true, Basis: &Basis{Moment: 1_763_625_600_123_456, Device: 3, People: 1, Roster: 2},
 		Asked: &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: "payroll"},
 			Context: &access.Context{IP: "10.0.0.1", Country: "NO", Device: &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"}, Auth: &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
