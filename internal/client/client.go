@@ -20,6 +20,14 @@ type Client struct {
 	url string
 }
 
+// transport bounds how long an answer may take to begin, not how long it is: an
+// export of a large ledger takes its time.
+var transport = func() http.RoundTripper {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.ResponseHeaderTimeout = 10 * time.Minute
+	return t
+}()
+
 // New returns a client for the service at base.
 // language is what the caller reads (BCP 47); "" for no preference.
 func New(base, token, language string) (*Client, error) {
@@ -27,7 +35,7 @@ func New(base, token, language string) (*Client, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not the URL of a service; http://127.0.0.1:8600 would be one", base)
 	}
-	raw, err := api.NewClient(base, api.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute}),
+	raw, err := api.NewClient(base, api.WithHTTPClient(&http.Client{Transport: transport}),
 		api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			if token != "" {
 				r.Header.Set("Authorization", "Bearer "+token)

@@ -296,10 +296,15 @@ func (c *change) endSessions() {
 	if len(all) == 0 {
 		return
 	}
-	rebuilt := map[string]*Device{}
+	rebuilt := make(map[string]*Device, len(all)) // those that have sessions
+	for _, s := range all {
+		rebuilt[s.Device] = nil
+	}
 	for _, p := range c.rebuilt {
 		for _, d := range p.devices {
-			rebuilt[d.ID] = d
+			if _, has := rebuilt[d.ID]; has {
+				rebuilt[d.ID] = d
+			}
 		}
 	}
 	for _, s := range all {
