@@ -50,7 +50,7 @@ type cell = atomic.Pointer[Device]
 // has: see Snapshot.at.
 type Fleet struct {
 	devices sync.Map // id -> *cell
-	keys    sync.Map // evidence.Key -> id
+	keys    sync.Map // evidence.Key -> id, for all but the id itself
 	count   atomic.Int64
 	cells   []*cell // all of them; the clerk's own
 }
@@ -116,11 +116,13 @@ func (f *Fleet) place(d *Device) (made *cell) {
 		made = p
 	}
 	for _, k := range d.Keys {
-		if k.Kind == evidence.ByCertificate {
+		switch k.Kind {
+		case evidence.ByID: // see Find
+		case evidence.ByCertificate:
 			f.own(k, d.ID)
-			continue
+		default:
+			f.keys.Store(k, d.ID)
 		}
-		f.keys.Store(k, d.ID)
 	}
 	return made
 }

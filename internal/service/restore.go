@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"runtime"
 	"sync"
+	"unsafe"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -33,6 +34,11 @@ type restorer struct {
 const restoreChunk = 256
 
 func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptions) (*restorer, error) {
+	n, err := s.store.DevicesAtMost(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer keepAll(n)()
 	r := &restorer{s: s, under: under, granted: granted, now: s.micros()}
 	chunks := make(chan []store.DeviceRow, 8)
 	var wg sync.WaitGroup
@@ -44,7 +50,7 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 		})
 	}
 	rows := make([]store.DeviceRow, 0, restoreChunk)
-	err := s.store.Devices(ctx, func(row store.DeviceRow) error {
+	err = s.store.Devices(ctx, func(row store.DeviceRow) error {
 		if rows = append(rows, row); len(rows) == restoreChunk {
 			chunks <- rows
 			rows = make([]store.DeviceRow, 0, restoreChunk)
@@ -124,7 +130,8 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 		d.Keys = append(d.Keys, key)
 	}
 	var err error
-	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord([]byte(row.Evidence)); err != nil {
+	text := unsafe.Slice(unsafe.StringData(row.Evidence), len(row.Evidence)) // only read
+	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord(text); err != nil {
 		return damaged(err)
 	}
 	if len(failing) > 0 {

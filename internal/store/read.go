@@ -24,6 +24,14 @@ func scanDevice(scan func(...any) error) (d DeviceRow, err error) {
 	return d, err
 }
 
+// DevicesAtMost tells how many devices there are at most; telling it takes no time.
+func (s *Store) DevicesAtMost(ctx context.Context) (n int64, err error) {
+	if err = s.read.QueryRowContext(ctx, "SELECT coalesce(max(rowid), 0) FROM devices").Scan(&n); err != nil {
+		return 0, fmt.Errorf("count devices: %w", err)
+	}
+	return n, nil
+}
+
 // Devices calls visit for every device kept.
 func (s *Store) Devices(ctx context.Context, visit func(DeviceRow) error) error {
 	rows, err := s.read.QueryContext(ctx, selectDevices)
