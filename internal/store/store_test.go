@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"ironledger.example/core/ledger"
 )
@@ -187,5 +189,34 @@ func TestDocumentsAreKeptByKind(t *testing.T) {
 	put(func(b *Batch) error { return b.PutDocument("c", "1", "text") })
 	if _, err := Documents[note](context.Background(), s, "c"); err == nil {
 		t.Error("a document of another form is read")
+	}
+}
+
+// When a group need not wait for more.
+func TestWhenAGroupIsReady(t *testing.T) {
+	slowly, quickly := 20*quick, quick/20
+	for name, c := range map[string]struct {
+		n, company, stood int
+		each              time.Duration // that one took to come
+		want              bool
+	}{
+		"a lone writer":                       {1, 1, 0, slowly, true},
+		"two of three":                        {2, fewest - 1, 0, slowly, true},
+		"two of ten":                          {2, 10, 0, slowly, false},
+		"all ten":                             {10, 10, 0, slowly, true},
+		"more than were expected":             {12, 10, 0, quickly, true},
+		"not quite enough":                    {enough - 1, 64, 0, slowly, false},
+		"enough, and the others come slowly":  {enough, 64, 0, slowly, true},
+		"enough, and the others come quickly": {enough, 64, 0, quickly, false},
+		"enough stood there, as slow as ever": {enough, 64, enough, slowly, true},
+		"enough stood there, as quick":        {enough, 64, enough, quickly, false},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			s := &Store{company: c.company, stood: c.stood, gap: c.each, landed: time.Now()}
+			time.Sleep(c.each * time.Duration(c.n-c.stood))
+			if got := s.ready(c.n); got != c.want {
+				t.Errorf("%s: ready %t", name, got)
+			}
+		})
 	}
 }
