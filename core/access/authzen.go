@@ -6,6 +6,7 @@ import (
 	"net/netip"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
@@ -93,9 +94,14 @@ func ParseEvaluation(raw []byte) (*Evaluation, error) {
 func read(raw []byte, into any) error {
 	err := json.Unmarshal(raw, into)
 	var typ *json.SemanticError
+	var syntax *jsontext.SyntacticError
 	switch {
 	case err == nil:
 		return nil
+	case errors.Is(err, jsontext.ErrDuplicateName) && errors.As(err, &syntax):
+		return &FieldError{string(syntax.JSONPointer), "this stands twice: two readers could take it for two questions"}
+	case errors.As(err, &syntax):
+		return fmt.Errorf("not valid JSON at byte %d: %w", syntax.ByteOffset, syntax.Err)
 	case errors.As(err, &typ):
 		return &FieldError{string(typ.JSONPointer), fmt.Sprintf("a JSON %s is not what was expected here", kinds[typ.JSONKind.String()])}
 	}
