@@ -20,7 +20,8 @@ import (
 	"ironledger.example/internal/store"
 )
 
-// entryBody is a body of the size that a decision with its reasons has.
+// entryBody is a body as a decision with its reasons has: of that size, and in
+// canonical form.
 func entryBody(i int) json.RawMessage {
 	return fmt.Appendf(nil, `{"asked":{"action":{"name":"open"},"context":{"device":{"id":"d-%06d"},"ip":"10.20.3.%d"},"resource":{"id":"payroll","type":"app"},"subject":{"id":"p%d@gullholm.example","type":"user"}},"at":"2026-11-20T08:00:00Z","device":"d-%06d","gates":[{"gate":"payroll-strong","need":"level >= sound","number":10,"verdict":"met","why":[{"condition":"level >= sound","holds":"true","observed":"strong","path":"level","required":">= sound","source":"standing"}]}],"id":"06h0fkcqq400%08d","known_device":true,"known_person":true,"level":"strong","outcome":"allow","reason_admin":{"en":"Allowed: gate 10 is met."},"reason_user":{"en":"You may continue."},"rulebook":2,"valid_until":"2026-11-20T08:05:00Z"}`,
 		i%100_000, i%250, i%400, i%100_000, i)
@@ -62,7 +63,7 @@ func BenchmarkEntries(b *testing.B) {
 		for w := range writers {
 			wg.Go(func() {
 				for i := w; i < n; i += writers {
-					if err := s.Commit(&store.Batch{Entries: []ledger.Entry{{At: time.Now().UnixMicro(), Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", i), Body: bodies[i]}}}); err != nil {
+					if err := s.Commit(&store.Batch{Canonical: true, Entries: []ledger.Entry{{At: time.Now().UnixMicro(), Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", i), Body: bodies[i]}}}); err != nil {
 						b.Error(err)
 						return
 					}

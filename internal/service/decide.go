@@ -169,7 +169,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	a := snap.answer(e, q, now)
 	a.ID = s.ids.next(now)
 	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision, Roster: snap.Roster.revision}
-	batch := store.Batch{}
+	batch := store.Batch{Canonical: true} // a decision is written so
 	if a.Outcome != access.Allow {
 		a.Code = newCode()
 		batch.Codes = []store.Code{{Code: a.Code, Decision: a.ID}}

@@ -10,6 +10,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/ledger"
 )
 
 // encode returns an answer as it is recorded, in canonical JSON (RFC 8785), and
@@ -43,7 +44,7 @@ func (a *Answer) encode() (record, response json.RawMessage) {
 	o = o.text("level", d.Level).text("outcome", string(d.Outcome))
 	o = o.languages("reason_admin", d.ReasonAdmin).languages("reason_user", d.ReasonUser)
 	if len(d.Remedies) > 0 {
-		o = append(o.name("remedies"), mustJSON(d.Remedies)...)
+		o = append(o.name("remedies"), canonicalJSON(d.Remedies)...)
 	}
 	book := len(o)
 	o = o.number("rulebook", a.Rulebook)
@@ -61,6 +62,15 @@ func (a *Answer) encode() (record, response json.RawMessage) {
 	out = append(out, o[afterPerson:book]...)
 	out = append(append(out, o[afterBook:]...), '}')
 	return json.RawMessage(o), out
+}
+
+// canonicalJSON is mustJSON in canonical form.
+func canonicalJSON(v any) json.RawMessage {
+	raw, err := ledger.Canonical(mustJSON(v))
+	if err != nil {
+		panic(err) // it is JSON, and no key stands twice in what we write
+	}
+	return raw
 }
 
 func appendQuestion(o object, e *access.Evaluation) object {

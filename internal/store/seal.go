@@ -89,10 +89,12 @@ type Sealed struct {
 	Checkpoint []byte
 }
 
-// sealer gives entries their place in the ledger.
+// sealer gives entries their place in the ledger: it numbers some, and seals
+// what it numbered.
 type sealer struct {
 	key     Key
 	tree    ledger.Range
+	size    int64 // entries numbered, of which some may not be in the tree yet
 	last    int64 // the time of the newest entry
 	scratch []byte
 	tiles   []any
@@ -105,22 +107,30 @@ func (s *sealer) clone() *sealer {
 	return &next
 }
 
-// add numbers an entry, gives it a time that is not before the last one's, and
-// adds it to the tree.
-func (s *sealer) add(e *ledger.Entry, prepared ledger.Prepared) tlog.Hash {
-	e.Seq = s.tree.Size() + 1
+// number numbers an entry, gives it a time that is not before the last one's,
+// and returns its leaf.
+func (s *sealer) number(e *ledger.Entry, prepared ledger.Prepared) tlog.Hash {
+	s.size++
+	e.Seq = s.size
 	if e.At < s.last && e.Kind != ledger.ClockReset {
 		e.At = s.last
 		prepared, s.scratch = e.Prepare(s.scratch)
 	}
 	s.last = e.At
-	leaf := prepared.Leaf(e.Seq)
-	s.tree.Add(leaf, func(level int, n int64, h tlog.Hash) { s.tiles = append(s.tiles, level, n, h[:]) })
-	return leaf
+	return prepared.Leaf(e.Seq)
 }
 
-// sign signs the head.
-func (s *sealer) sign() *Sealed {
+// grow adds leaves to the tree.
+func (s *sealer) grow(leaves []tlog.Hash) {
+	for _, leaf := range leaves {
+		s.tree.Add(leaf, func(level int, n int64, h tlog.Hash) { s.tiles = append(s.tiles, level, n, h[:]) })
+	}
+}
+
+// seal adds the leaves of the entries that were numbered to the tree and signs
+// its head.
+func (s *sealer) seal(leaves []tlog.Hash) *Sealed {
+	s.grow(leaves)
 	head := ledger.Head{Origin: s.key.Signer.Name(), Size: s.tree.Size(), Root: s.tree.Root()}
 	checkpoint, err := head.Sign(s.key.Signer)
 	if err != nil {
@@ -136,15 +146,17 @@ func (b *Batch) prepare() error {
 	scratch := make([]byte, 0, 2048)
 	for i := range b.Entries {
 		e := &b.Entries[i]
-		body, err := ledger.Canonical(e.Body)
-		if err != nil {
-			return fmt.Errorf("the body of a %s entry: %w", e.Kind, err)
+		if !b.Canonical {
+			body, err := ledger.Canonical(e.Body)
+			if err != nil {
+				return fmt.Errorf("the body of a %s entry: %w", e.Kind, err)
+			}
+			e.Body = body
 		}
 		const envelope = 256 // the members beside about, actor and body, escapes included
-		if len(body)+6*(len(e.About)+len(e.Actor))+envelope > ledger.MaxEntry {
-			return fmt.Errorf("%w: its body has %d bytes", ledger.ErrTooLarge, len(body))
+		if len(e.Body)+6*(len(e.About)+len(e.Actor))+envelope > ledger.MaxEntry {
+			return fmt.Errorf("%w: its body has %d bytes", ledger.ErrTooLarge, len(e.Body))
 		}
-		e.Body = body
 		b.prepared[i], scratch = e.Prepare(scratch)
 	}
 	return nil
@@ -188,6 +200,7 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	}); err != nil {
 		return &TamperError{"the hashes of its newest entries: " + err.Error()}
 	}
+	s.sealer.size = size
 	head, err := ledger.OpenHead([]byte(checkpoint), o.Key.Verifier)
 	switch {
 	case errors.Is(err, ledger.ErrSignature) && o.NewKey != "":
@@ -254,7 +267,8 @@ func (s *Store) sealAll(ctx context.Context, newest int64) error {
 		}
 		for i := range b.Entries {
 			e := &b.Entries[i]
-			leaf := seal.add(e, b.prepared[i])
+			leaf := seal.number(e, b.prepared[i])
+			seal.grow([]tlog.Hash{leaf})
 			if _, err = tx.ExecContext(ctx, "UPDATE entries SET at = ?, body = ?, leaf = ? WHERE seq = ?", e.At, string(e.Body), leaf[:], e.Seq); err != nil {
 				break
 			}
@@ -262,13 +276,10 @@ func (s *Store) sealAll(ctx context.Context, newest int64) error {
 	}
 	var sealed *Sealed
 	if err == nil {
-		err = s.tiles.insert(tx, seal.tiles)
-	}
-	if err == nil {
 		_, err = tx.ExecContext(ctx, "INSERT INTO head (id, size, checkpoint) VALUES (1, 0, '')")
 	}
 	if err == nil {
-		sealed, err = s.putHead(tx, seal.sign())
+		sealed, err = s.putHead(tx, seal.seal(nil), seal.tiles)
 	}
 	if err != nil {
 		return errors.Join(fmt.Errorf("seal the ledger: %w", err), ignoreDone(tx.Rollback()))

@@ -27,6 +27,7 @@ import (
 	"unsafe"
 
 	"github.com/pressly/goose/v3"
+	"golang.org/x/mod/sumdb/tlog"
 	"modernc.org/sqlite" // and its driver "sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
@@ -83,6 +84,9 @@ type Batch struct {
 	Codes   []Code
 	// Exec is anything else; it runs first.
 	Exec []func(*sql.Tx) error
+	// Canonical says that the bodies of Entries are in canonical form for sure.
+	// Other bodies are brought into it.
+	Canonical bool
 
 	prepared []ledger.Prepared // of Entries
 }
@@ -491,6 +495,7 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 		n, m = n+len(c.batch.Entries), m+len(c.batch.Devices)
 	}
 	entries, devices = make([]any, 0, n*s.entries.width), make([]any, 0, m*s.devices.width)
+	leaves := make([]tlog.Hash, 0, n)
 	for _, c := range group {
 		for _, f := range c.batch.Exec {
 			if err := f(tx); err != nil {
@@ -499,7 +504,8 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 		}
 		for i := range c.batch.Entries {
 			e := c.batch.Entries[i]
-			leaf := seal.add(&e, c.batch.prepared[i])
+			leaves = append(leaves, seal.number(&e, c.batch.prepared[i]))
+			leaf := &leaves[len(leaves)-1]
 			// Nobody changes the body any more, and SQLite makes a copy of its own.
 			body := unsafe.String(unsafe.SliceData(e.Body), len(e.Body))
 			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, body, leaf[:])
@@ -514,29 +520,31 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 			}
 		}
 	}
-	// The head is signed while the rows are written.
-	var signed chan *Sealed
-	if len(entries) > 0 {
-		signed = make(chan *Sealed, 1)
-		go func() { signed <- seal.sign() }()
+	// The tree grows and its head is signed while the rows are written.
+	signed := make(chan *Sealed, 1)
+	if n > 0 {
+		go func() { signed <- seal.seal(leaves) }()
 	}
 	for _, rows := range []struct {
 		what string
 		into *inserter
 		args []any
-	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"codes", s.codes, codes}, {"tiles", s.tiles, seal.tiles}} {
+	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"codes", s.codes, codes}} {
 		if err := rows.into.insert(tx, rows.args); err != nil {
 			return nil, fmt.Errorf("write %s: %w", rows.what, err)
 		}
 	}
-	if signed == nil {
+	if n == 0 {
 		return nil, nil
 	}
-	return s.putHead(tx, <-signed)
+	return s.putHead(tx, <-signed, seal.tiles)
 }
 
-// putHead writes a signed head.
-func (s *Store) putHead(tx *sql.Tx, head *Sealed) (*Sealed, error) {
+// putHead writes a signed head and the tiles that became full with it.
+func (s *Store) putHead(tx *sql.Tx, head *Sealed, tiles []any) (*Sealed, error) {
+	if err := s.tiles.insert(tx, tiles); err != nil {
+		return nil, fmt.Errorf("write tiles: %w", err)
+	}
 	if _, err := tx.Stmt(s.head).Exec(head.Size, string(head.Checkpoint)); err != nil {
 		return nil, fmt.Errorf("write the head of the ledger: %w", err)
 	}
