@@ -41,7 +41,7 @@ type session struct {
 	May  []service.Permission `json:"may"`
 }
 
-func sessionOf(t service.Token) session {
+func sessionOf(t *service.Token) session {
 	s := session{Name: t.Name, Role: t.Role, May: []service.Permission{}}
 	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish, service.MayDecide, service.MayReport, service.MayWaive, service.MayVouch, service.MayAdmin} {
 		if t.Role.May(p) {

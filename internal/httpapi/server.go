@@ -240,31 +240,33 @@ func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
 	c.Set(tokenKey, token)
 }
 
-func (s *Server) caller(c *gin.Context) (service.Token, bool, error) {
+func (s *Server) caller(c *gin.Context) (*service.Token, bool, error) {
 	if h := c.GetHeader("Authorization"); h != "" {
 		scheme, secret, _ := strings.Cut(h, " ")
 		if !strings.EqualFold(scheme, "Bearer") {
-			return service.Token{}, false, nil
+			return nil, false, nil
 		}
 		t, ok := s.service.Authenticate(strings.TrimSpace(secret))
 		return t, ok, nil
 	}
 	cookie, err := c.Cookie(cookieName)
 	if err != nil || cookie == "" {
-		return service.Token{}, false, nil
+		return nil, false, nil
 	}
 	if err := s.origin.Check(c.Request); err != nil {
-		return service.Token{}, false, newProblem(http.StatusForbidden, "the request comes from another site")
+		return nil, false, newProblem(http.StatusForbidden, "the request comes from another site")
 	}
 	t, ok := s.service.Session(c.Request.Context(), cookie)
 	return t, ok, nil
 }
 
 // actor is the name of the caller's token.
-func actor(c *gin.Context) service.Token {
+func actor(c *gin.Context) *service.Token {
 	t, _ := c.Get(tokenKey)
-	token, _ := t.(service.Token)
-	return token
+	if token, ok := t.(*service.Token); ok {
+		return token
+	}
+	return &service.Token{}
 }
 
 // Serve listens until ctx ends, then lets requests under way finish. Without a

@@ -348,7 +348,7 @@ func TestTokens(t *testing.T) {
 			t.Errorf("a token %q of the role %q: %v", name, role, err)
 		}
 	}
-	session, err := s.OpenSession(made)
+	session, err := s.OpenSession(&made)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -76,14 +76,14 @@ type hash = [sha256.Size]byte
 
 type tokenSet struct {
 	all    []store.Token
-	active map[hash]*store.Token
+	active map[hash]*Token
 }
 
 func newTokenSet(all []store.Token) *tokenSet {
-	t := &tokenSet{all: all, active: map[hash]*store.Token{}}
+	t := &tokenSet{all: all, active: map[hash]*Token{}}
 	for i := range all {
 		if all[i].RevokedAt == 0 {
-			t.active[hash(all[i].Hash)] = &all[i]
+			t.active[hash(all[i].Hash)] = new(publicToken(all[i]))
 		}
 	}
 	return t
@@ -190,12 +190,10 @@ func publicToken(t store.Token) Token {
 }
 
 // Authenticate returns the token that a secret belongs to.
-func (s *Service) Authenticate(secret string) (Token, bool) {
+// Nobody may change it.
+func (s *Service) Authenticate(secret string) (*Token, bool) {
 	t := s.tokens.Load().active[sha256.Sum256([]byte(secret))]
-	if t == nil {
-		return Token{}, false
-	}
-	return publicToken(*t), true
+	return t, t != nil
 }
 
 // Tokens lists all tokens, the revoked ones too.
@@ -278,7 +276,7 @@ const SessionLength = 12 * time.Hour
 
 // OpenSession makes a console session for a token and returns the secret of
 // its cookie.
-func (s *Service) OpenSession(t Token) (string, error) {
+func (s *Service) OpenSession(t *Token) (string, error) {
 	secret, now := newSecret(), s.micros()
 	h := sha256.Sum256([]byte(secret))
 	b := &store.Batch{}
@@ -287,18 +285,18 @@ func (s *Service) OpenSession(t Token) (string, error) {
 }
 
 // Session returns the token behind a console session.
-func (s *Service) Session(ctx context.Context, secret string) (Token, bool) {
+func (s *Service) Session(ctx context.Context, secret string) (*Token, bool) {
 	h := sha256.Sum256([]byte(secret))
 	id, err := s.store.Session(ctx, h[:], s.micros())
 	if err != nil {
-		return Token{}, false
+		return nil, false
 	}
-	for _, t := range s.tokens.Load().all {
-		if t.ID == id && t.RevokedAt == 0 {
-			return publicToken(t), true
+	for _, t := range s.tokens.Load().active {
+		if t.ID == id {
+			return t, true
 		}
 	}
-	return Token{}, false
+	return nil, false
 }
 
 // CloseSession ends a console session.

@@ -320,12 +320,13 @@ func (s *Store) standing() int {
 	return len(s.waiting[0].commits)
 }
 
-// served notes that a group of n has landed: they are about to come back.
+// served notes that a group of n has landed: they are about to come back. A
+// small group among larger ones does not mean that the others are gone for good.
 func (s *Store) served(n int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.landed, s.stood = time.Now(), s.standing()
-	s.company = min(n+s.stood, maxShared)
+	s.company = min(max(n+s.stood, s.company*3/4), maxShared)
 }
 
 // run writes one group after the other. Those whom a commit served are likely to
