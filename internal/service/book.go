@@ -39,7 +39,8 @@ type Book struct {
 // edition is what has to be known of the book under which a device was
 // appraised. It outlives the book.
 type edition struct {
-	turn     uint64 // counts the books that were in force, from 1; 0: this one is not
+	turn     uint64 // counts the editions that were in force, from 1; 0: this one is not
+	house    uint64 // counts what the directory and the roster were, which views hold
 	Resolver *evidence.Resolver
 	ruleKeys []string
 	verdicts verdictSets
@@ -80,6 +81,14 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 			searchSince:  {Name: "since", Title: "Time of the last change of level", Type: value.Of(value.Time)},
 		}),
 	}, nil
+}
+
+// renewed is the same book with an edition of its own: what is appraised under
+// it is so with another directory or roster.
+func (b *Book) renewed() *Book {
+	next := *b
+	next.edition = &edition{turn: b.turn + 1, house: b.house + 1, Resolver: b.Resolver, ruleKeys: b.ruleKeys}
+	return &next
 }
 
 // facts is what the house knows of a device beside what it was told.
@@ -130,6 +139,7 @@ func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.
 // inherit takes over from an older book what means the same: how evidence
 // resolves, or at least what is known of certificates.
 func (b *Book) inherit(old *Book) {
+	b.house = old.house
 	if b.Resolver.Same(old.Resolver) {
 		b.Resolver = old.Resolver
 		return
@@ -265,7 +275,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 // and makes that the next snapshot. It returns how many devices changed level.
 // The work is shared among the cores.
 func (c *change) rebuild(next *Snapshot, by cause) int {
-	c.next, next.Fleet = next, c.base.Fleet
+	c.next, c.rebuiltBy, next.Fleet = next, by.kind, c.base.Fleet
 	cells := next.Fleet.cells
 	workers := min(runtime.GOMAXPROCS(0), 1+len(cells)/512)
 	parts := make([]rebuilt, workers)
@@ -312,9 +322,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 		current := keep && c.now < d.Wake // its verdicts and its view are those of this moment
 		e := d
 		if !current || !comparable {
-			if e = d.carried(old.edition, book.edition); !keep {
-				e.View = nil
-			}
+			e = d.carried(old.edition, book.edition)
 			e.look(next, c.now)
 		}
 		env.Frames[evidence.DeviceFrame] = e.frame
@@ -386,7 +394,7 @@ func (d *Device) carried(from, to *edition) *Device {
 	if from == to {
 		return e
 	}
-	if from.Resolver != to.Resolver {
+	if from.Resolver != to.Resolver || from.house != to.house {
 		e.View = nil
 	}
 	e.Result = posture.Result{}
@@ -481,7 +489,7 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		next := newPeople(all)
 		next.revision = c.base.People.revision + 1
 		c.keepHouse(housePeople, next.revision, was)
-		c.rebuild(&Snapshot{Book: c.base.Book, People: next, Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
+		c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: next, Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
 		return nil
 	})
 	return added, changed, err

@@ -141,6 +141,8 @@ type change struct {
 	landed  []func() // to do once the change is durable
 	scratch posture.Result
 	rebuilt []rebuilt // the whole fleet under the next snapshot
+	// rebuiltBy is what made that necessary: a rulebook, people or the roster.
+	rebuiltBy string
 
 	begun   int64          // how many sessions had been begun when they were looked at
 	doubted []*LiveSession // to be looked at too

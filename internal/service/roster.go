@@ -158,7 +158,7 @@ func (c *change) rebuildRoster(all map[string]RosterEntry, was houseUndo, actor 
 	next := newRoster(all)
 	next.revision = c.base.Roster.revision + 1
 	c.keepHouse(houseRoster, next.revision, was)
-	c.rebuild(&Snapshot{Book: c.base.Book, People: c.base.People, Roster: next}, cause{kind: byRoster, actor: actor})
+	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: next}, cause{kind: byRoster, actor: actor})
 }
 
 // documents reads every document of a kind in the order of their ids.

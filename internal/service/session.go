@@ -234,7 +234,7 @@ type SessionEnd struct {
 	Enforcer string `json:"enforcer"`
 	Level    string `json:"level,omitempty"` // of the device, now
 	Outcome  string `json:"outcome"`         // what the same question is answered now
-	Cause    string `json:"cause"`
+	Cause    string `json:"cause"`           // standing, or what changed for the whole fleet: rulebook, people or roster
 }
 
 // endSessions ends the sessions that a change takes the ground from. That is
@@ -283,8 +283,11 @@ func (c *change) endSessions() {
 			if d != nil {
 				d = snap.at(d, c.now)
 			}
-			if s.book != snap.Book {
-				cause = "rulebook"
+			switch {
+			case s.book.Info.Version != snap.Book.Info.Version:
+				cause = byRulebook
+			case s.people != snap.People:
+				cause = byPeople
 			}
 			if c.s.sessions.lives(s) {
 				end(s, d, cause)
@@ -314,7 +317,7 @@ func (c *change) endSessions() {
 				d = snap.at(d, c.now)
 			}
 		}
-		end(s, d, "rulebook")
+		end(s, d, c.rebuiltBy)
 	}
 }
 

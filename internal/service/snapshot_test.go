@@ -1,0 +1,55 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"strings"
+	"testing"
+
+	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+)
+
+// Whoever still holds the snapshot of before an import must be told of a device
+// by the directory in it, though the import has replaced the device: a decision
+// names the directory it was made from.
+func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
+	ctx := context.Background()
+	s, err := Open(ctx, Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	book := "rulebook: r\nbaselines: [{id: a, rules: [{id: staff, check: '\"staff\" in owner.groups', cap: limited}]}]\n"
+	if _, _, err := s.Publish(ctx, "author", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
+		t.Fatal(err)
+	}
+	enlist := func(groups ...string) {
+		t.Helper()
+		if _, _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := func(snap *Snapshot) string {
+		d := snap.at(snap.Fleet.Get("d"), s.micros())
+		return snap.Book.Rulebook.LevelName(d.Result.Level)
+	}
+	enlist("staff")
+	if _, err := s.Take(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d"},"evidence":{"owner":"maren"}}`), evidence.JSON); err != nil {
+		t.Fatal(err)
+	}
+	before := s.Snapshot()
+	enlist("visitors")
+	between := s.Snapshot()
+	enlist("staff", "visitors")
+	for _, c := range []struct {
+		when string
+		snap *Snapshot
+		want string
+	}{{"of before", before, "strong"}, {"between the two", between, "limited"}, {"of now", s.Snapshot(), "strong"}} {
+		if got := at(c.snap); got != c.want {
+			t.Errorf("under the directory %s the device stands at %s, want %s", c.when, got, c.want)
+		}
+	}
+}
