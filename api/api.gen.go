@@ -934,6 +934,9 @@ type PeopleIntake struct {
 		Line    int    `json:"line"`
 		Message string `json:"message"`
 	} `json:"refused"`
+
+	// Removed Of people whom a whole directory leaves out
+	Removed   int `json:"removed,omitempty"`
 	Unchanged int `json:"unchanged"`
 }
 
@@ -942,6 +945,23 @@ type Person struct {
 	Groups []string `json:"groups,omitempty"`
 	Id     string   `json:"id"`
 	Name   string   `json:"name,omitempty"`
+}
+
+// PersonPage defines model for PersonPage.
+type PersonPage struct {
+	BreakGlass bool `json:"break_glass"`
+
+	// Devices Those whose owner the person is, the least trusted first
+	Devices []DeviceSummary `json:"devices"`
+	Groups  []string        `json:"groups"`
+	Id      string          `json:"id"`
+
+	// Known Whether the directory knows the person
+	Known bool `json:"known"`
+
+	// More Devices of the person that are not told
+	More int    `json:"more"`
+	Name string `json:"name"`
 }
 
 // Position defines model for Position.
@@ -1486,10 +1506,22 @@ type GetOverviewParams struct {
 type ListPeopleParams struct {
 	// Q A part of the id, name or a group
 	Q string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Limit At most so many; 0 for all
+	Limit int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ImportPeopleJSONBody defines parameters for ImportPeople.
 type ImportPeopleJSONBody = []Person
+
+// ImportPeopleParams defines parameters for ImportPeople.
+type ImportPeopleParams struct {
+	// Whole The list is the whole directory; who is not in it is removed
+	Whole bool `form:"whole,omitempty" json:"whole,omitempty"`
+
+	// AcceptImpact Why a whole directory is right although it leaves out many
+	AcceptImpact string `form:"accept_impact,omitempty" json:"accept_impact,omitempty"`
+}
 
 // ListRosterParams defines parameters for ListRoster.
 type ListRosterParams struct {
@@ -1593,6 +1625,9 @@ type RedactEntryJSONRequestBody RedactEntryJSONBody
 
 // ImportPeopleJSONRequestBody defines body for ImportPeople for application/json ContentType.
 type ImportPeopleJSONRequestBody = ImportPeopleJSONBody
+
+// RemovePersonJSONRequestBody defines body for RemovePerson for application/json ContentType.
+type RemovePersonJSONRequestBody = Reason
 
 // WhoReachesJSONRequestBody defines body for WhoReaches for application/json ContentType.
 type WhoReachesJSONRequestBody = Evaluation
@@ -2029,14 +2064,33 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-	ImportPeopleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ImportPeopleWithBody(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportPeople Add people, or replace those with the same id
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-	ImportPeople(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ImportPeople(ctx context.Context, params *ImportPeopleParams, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPerson One person and their devices
+	//
+	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+	GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePersonWithBody Take a person out of the directory
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+	RemovePersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePerson Take a person out of the directory
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+	RemovePerson(ctx context.Context, id string, body RemovePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WhoReachesWithBody Who can get to a resource now, and with which devices; the person and device of the request are not looked at
 	//
@@ -3159,8 +3213,8 @@ func (c *Client) ListPeople(ctx context.Context, params *ListPeopleParams, reqEd
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-func (c *Client) ImportPeopleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportPeopleRequestWithBody(c.Server, contentType, body)
+func (c *Client) ImportPeopleWithBody(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportPeopleRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3176,8 +3230,57 @@ func (c *Client) ImportPeopleWithBody(ctx context.Context, contentType string, b
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-func (c *Client) ImportPeople(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportPeopleRequest(c.Server, body)
+func (c *Client) ImportPeople(ctx context.Context, params *ImportPeopleParams, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportPeopleRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPerson One person and their devices
+//
+// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+func (c *Client) GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePersonWithBody Take a person out of the directory
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+func (c *Client) RemovePersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePerson Take a person out of the directory
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+func (c *Client) RemovePerson(ctx context.Context, id string, body RemovePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5782,6 +5885,14 @@ func NewListPeopleRequest(server string, params *ListPeopleParams) (*http.Reques
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -5797,18 +5908,18 @@ func NewListPeopleRequest(server string, params *ListPeopleParams) (*http.Reques
 }
 
 // NewImportPeopleRequest calls the generic ImportPeople builder with application/json body
-func NewImportPeopleRequest(server string, body ImportPeopleJSONRequestBody) (*http.Request, error) {
+func NewImportPeopleRequest(server string, params *ImportPeopleParams, body ImportPeopleJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewImportPeopleRequestWithBody(server, "application/json", bodyReader)
+	return NewImportPeopleRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewImportPeopleRequestWithBody constructs an http.Request for the ImportPeople method, with any body, and a specified content type
-func NewImportPeopleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewImportPeopleRequestWithBody(server string, params *ImportPeopleParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -5817,6 +5928,118 @@ func NewImportPeopleRequestWithBody(server string, contentType string, body io.R
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "whole", params.Whole, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accept_impact", params.AcceptImpact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPersonRequest constructs an http.Request for the GetPerson method
+func NewGetPersonRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemovePersonRequest calls the generic RemovePerson builder with application/json body
+func NewRemovePersonRequest(server string, id string, body RemovePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemovePersonRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRemovePersonRequestWithBody constructs an http.Request for the RemovePerson method, with any body, and a specified content type
+func NewRemovePersonRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/remove", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7640,14 +7863,35 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-	ImportPeopleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+	ImportPeopleWithBodyWithResponse(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
 
 	// ImportPeopleWithResponse Add people, or replace those with the same id
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-	ImportPeopleWithResponse(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+	ImportPeopleWithResponse(ctx context.Context, params *ImportPeopleParams, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+
+	// GetPersonWithResponse One person and their devices
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+	GetPersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPersonResponse, error)
+
+	// RemovePersonWithBodyWithResponse Take a person out of the directory
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+	RemovePersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// RemovePersonWithResponse Take a person out of the directory
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+	RemovePersonWithResponse(ctx context.Context, id string, body RemovePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
 
 	// WhoReachesWithBodyWithResponse Who can get to a resource now, and with which devices; the person and device of the request are not looked at
 	//
@@ -9678,6 +9922,9 @@ type ListPeopleResponse struct {
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
 		Items []Person `json:"items"`
+
+		// Total How many there are that match
+		Total int `json:"total"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -9686,6 +9933,9 @@ type ListPeopleResponse struct {
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ListPeopleResponse) GetJSON200() *struct {
 	Items []Person `json:"items"`
+
+	// Total How many there are that match
+	Total int `json:"total"`
 } {
 	return r.JSON200
 }
@@ -9766,6 +10016,95 @@ func (r ImportPeopleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PersonPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPersonResponse) GetJSON200() *PersonPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12110,8 +12449,8 @@ func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, params
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-func (c *ClientWithResponses) ImportPeopleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error) {
-	rsp, err := c.ImportPeopleWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ImportPeopleWithBodyWithResponse(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error) {
+	rsp, err := c.ImportPeopleWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12123,12 +12462,51 @@ func (c *ClientWithResponses) ImportPeopleWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
-func (c *ClientWithResponses) ImportPeopleWithResponse(ctx context.Context, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error) {
-	rsp, err := c.ImportPeople(ctx, body, reqEditors...)
+func (c *ClientWithResponses) ImportPeopleWithResponse(ctx context.Context, params *ImportPeopleParams, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error) {
+	rsp, err := c.ImportPeople(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseImportPeopleResponse(rsp)
+}
+
+// GetPersonWithResponse One person and their devices
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+func (c *ClientWithResponses) GetPersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPersonResponse, error) {
+	rsp, err := c.GetPerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPersonResponse(rsp)
+}
+
+// RemovePersonWithBodyWithResponse Take a person out of the directory
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePersonWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
+}
+
+// RemovePersonWithResponse Take a person out of the directory
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/remove (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, id string, body RemovePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
 }
 
 // WhoReachesWithBodyWithResponse Who can get to a resource now, and with which devices; the person and device of the request are not looked at
@@ -13960,6 +14338,9 @@ func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
 			Items []Person `json:"items"`
+
+			// Total How many there are that match
+			Total int `json:"total"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -13998,6 +14379,68 @@ func ParseImportPeopleResponse(rsp *http.Response) (*ImportPeopleResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPersonResponse parses an HTTP response from a GetPersonWithResponse call
+func ParseGetPersonResponse(rsp *http.Response) (*GetPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PersonPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
+func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -15285,7 +15728,13 @@ type ServerInterface interface {
 	ListPeople(c *gin.Context, params ListPeopleParams)
 	// ImportPeople Add people, or replace those with the same id
 	// (POST /api/v1/people)
-	ImportPeople(c *gin.Context)
+	ImportPeople(c *gin.Context, params ImportPeopleParams)
+	// GetPerson One person and their devices
+	// (GET /api/v1/people/{id})
+	GetPerson(c *gin.Context, id string)
+	// RemovePerson Take a person out of the directory
+	// (POST /api/v1/people/{id}/remove)
+	RemovePerson(c *gin.Context, id string)
 	// WhoReaches Who can get to a resource now, and with which devices; the person and device of the request are not looked at
 	// (POST /api/v1/reach/people)
 	WhoReaches(c *gin.Context)
@@ -16403,6 +16852,14 @@ func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -16416,6 +16873,28 @@ func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 // ImportPeople operation middleware
 func (siw *ServerInterfaceWrapper) ImportPeople(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportPeopleParams
+
+	// ------------- Optional query parameter "whole" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "whole", c.Request.URL.Query(), &params.Whole, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter whole: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "accept_impact" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "accept_impact", c.Request.URL.Query(), &params.AcceptImpact, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter accept_impact: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -16423,7 +16902,57 @@ func (siw *ServerInterfaceWrapper) ImportPeople(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ImportPeople(c)
+	siw.Handler.ImportPeople(c, params)
+}
+
+// GetPerson operation middleware
+func (siw *ServerInterfaceWrapper) GetPerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPerson(c, id)
+}
+
+// RemovePerson operation middleware
+func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePerson(c, id)
 }
 
 // WhoReaches operation middleware
@@ -17161,6 +17690,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/rulebooks/:version", wrapper.GetRulebook)
 	router.GET(options.BaseURL+"/api/v1/people", wrapper.ListPeople)
 	router.POST(options.BaseURL+"/api/v1/people", wrapper.ImportPeople)
+	router.GET(options.BaseURL+"/api/v1/people/:id", wrapper.GetPerson)
+	router.POST(options.BaseURL+"/api/v1/people/:id/remove", wrapper.RemovePerson)
 	router.POST(options.BaseURL+"/api/v1/ask", wrapper.Ask)
 	router.GET(options.BaseURL+"/api/v1/decisions", wrapper.ListDecisions)
 	router.GET(options.BaseURL+"/api/v1/decision-counts", wrapper.CountDecisions)

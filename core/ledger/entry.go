@@ -35,6 +35,7 @@ const (
 	DecisionMade      Kind = "decision.made"
 	RulebookPublished Kind = "rulebook.published"
 	PeopleImported    Kind = "person.imported"
+	PersonRemoved     Kind = "person.removed"
 	TokenCreated      Kind = "token.created"
 	TokenRevoked      Kind = "token.revoked"
 	EvidenceRefused   Kind = "evidence.refused"
@@ -57,7 +58,7 @@ const (
 )
 
 // Kinds lists every kind of entry.
-var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, TokenCreated, TokenRevoked, EvidenceRefused, DeviceSettled,
+var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved, TokenCreated, TokenRevoked, EvidenceRefused, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved, DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset}
 

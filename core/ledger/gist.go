@@ -19,7 +19,7 @@ func (e *Entry) Gist() string {
 		Reason, Message, Name, Role string
 		Error                       string
 		Version, Entry              int64
-		Added, Changed              any
+		Added, Changed, Removed     any
 		Refused                     []struct{ Attribute string }
 		Source, State               string
 		Asked                       struct {
@@ -50,7 +50,11 @@ func (e *Entry) Gist() string {
 	case RulebookPublished:
 		return fmt.Sprintf("version %d: %s", b.Version, b.Message)
 	case PeopleImported, RosterImported:
-		return fmt.Sprintf("%v added, %v changed", b.Added, b.Changed)
+		text := fmt.Sprintf("%v added, %v changed", b.Added, b.Changed)
+		if b.Removed != nil {
+			text += fmt.Sprintf(", %v removed", b.Removed)
+		}
+		return text
 	case TokenCreated, TokenRevoked:
 		return b.Name + ", " + b.Role
 	case EvidenceRefused:

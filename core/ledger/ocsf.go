@@ -40,7 +40,7 @@ var ocsfActs = map[Kind]struct {
 	what     string
 	activity int
 }{
-	RulebookPublished: {"rulebook", ocsfCreate}, PeopleImported: {"directory", ocsfUpdate}, TokenCreated: {"token", ocsfCreate}, TokenRevoked: {"token", ocsfDelete},
+	RulebookPublished: {"rulebook", ocsfCreate}, PeopleImported: {"directory", ocsfUpdate}, PersonRemoved: {"person", ocsfDelete}, TokenCreated: {"token", ocsfCreate}, TokenRevoked: {"token", ocsfDelete},
 	DeviceSettled: {"device", ocsfUpdate}, ReportDiscarded: {"report", ocsfDelete}, WaiverGranted: {"waiver", ocsfCreate}, WaiverRevoked: {"waiver", ocsfDelete},
 	VouchGiven: {"vouch", ocsfCreate}, VouchRevoked: {"vouch", ocsfDelete}, RosterImported: {"roster", ocsfUpdate}, RosterRemoved: {"roster", ocsfUpdate},
 	DeviceEnrolled: {"device", ocsfCreate}, EnrolmentHeld: {"enrolment", ocsfCreate}, EnrolmentRefused: {"enrolment", ocsfOther}, DeviceRetired: {"device", ocsfDelete},

@@ -22,7 +22,7 @@ func (a *app) completeAsk(cmd *cobra.Command, args []string, part string) ([]str
 	switch {
 	case err != nil:
 	case len(args) == 0:
-		if got, err := cl.People(cmd.Context(), part); err == nil {
+		if got, err := cl.People(cmd.Context(), api.ListPeopleParams{Q: part, Limit: 50}); err == nil {
 			for _, p := range got.Value.Items {
 				out = append(out, p.Id+"\t"+p.Name)
 			}
@@ -268,62 +268,6 @@ func gatesOf(d api.Answer) string {
 		}
 	}
 	return joined(list)
-}
-
-func (a *app) personCmd() *cobra.Command {
-	c := &cobra.Command{Use: "person", Short: "The directory: import, list", Aliases: []string{"people"}}
-	find := ""
-	list := &cobra.Command{
-		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
-		Example: "  ironledger person list --find finance",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.People(cmd.Context(), find)
-			if err != nil {
-				return err
-			}
-			return show(a, got, []string{"PERSON", "NAME", "GROUPS"}, func(p api.Person) []string {
-				return []string{p.Id, p.Name, joined(p.Groups)}
-			})
-		},
-	}
-	list.Flags().StringVarP(&find, "find", "q", "", "a part of the id, name or a group")
-	c.AddCommand(list, &cobra.Command{
-		Use: "import FILE|-", Short: "Add people, or replace those with the same id, from CSV (id,name,groups) or YAML", Args: cobra.ExactArgs(1),
-		Example: "  ironledger person import people.csv",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			text, err := a.read(args[0])
-			if err != nil {
-				return err
-			}
-			media := "application/yaml"
-			if first, _, _ := strings.Cut(text, "\n"); strings.Contains(first, ",") && !strings.ContainsAny(first, ":{[") {
-				media = "text/csv"
-			}
-			got, err := cl.ImportPeople(cmd.Context(), media, strings.NewReader(text))
-			if err != nil {
-				return err
-			}
-			p := got.Value
-			if a.format != "table" {
-				return a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED", "REFUSED"}, raw: got.Raw,
-					rows: [][]string{{fmt.Sprint(p.Added), fmt.Sprint(p.Changed), fmt.Sprint(p.Unchanged), fmt.Sprint(len(p.Refused))}}})
-			}
-			for _, r := range p.Refused {
-				line(a.err, "%s:%d: %s", args[0], r.Line, r.Message)
-			}
-			line(a.out, "%d people added, %d changed, %d as they were, %d lines refused", p.Added, p.Changed, p.Unchanged, len(p.Refused))
-			return failedIf(len(p.Refused) > 0)
-		},
-	})
-	return c
 }
 
 func (a *app) tokenCmd() *cobra.Command {

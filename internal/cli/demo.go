@@ -179,7 +179,7 @@ func (f *filler) past(now time.Time) (err error) {
 	if _, err := f.author.Publish(f.ctx, api.Draft{Files: demo.Earlier(), Message: "The house rules of Gullholm Ferries"}); err != nil {
 		return err
 	}
-	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(demo.People())); err != nil {
+	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(demo.People()), api.ImportPeopleParams{}); err != nil {
 		return err
 	}
 	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(demo.Roster())); err != nil {

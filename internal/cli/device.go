@@ -422,12 +422,16 @@ func (a *app) imported(got *client.Reply[api.Intake]) error {
 			return err
 		}
 		l.items = append(l.items, raw)
-		said := t.Error
-		for _, r := range t.Refused {
-			said += r.Attribute + ": " + r.Message + " "
+		var parts []string
+		if t.Error != "" {
+			parts = append(parts, t.Error)
 		}
+		for _, r := range t.Refused {
+			parts = append(parts, r.Attribute+": "+r.Message)
+		}
+		said := strings.Join(parts, "; ")
 		if a.format != "table" || said != "" || t.PreviousLevel != t.Level && !t.New {
-			l.rows = append(l.rows, []string{fmt.Sprint(t.Line), t.Device, t.Level, t.PreviousLevel, strings.TrimSpace(said)})
+			l.rows = append(l.rows, []string{fmt.Sprint(t.Line), t.Device, t.Level, t.PreviousLevel, said})
 		}
 	}
 	if a.format != "table" {

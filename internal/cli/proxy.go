@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/demo"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/standin"
@@ -24,7 +25,7 @@ func (a *app) withProxy(ctx context.Context, cl *client.Client, url, listen, dir
 	if err != nil {
 		return "", err
 	}
-	people, err := cl.People(ctx, "")
+	people, err := cl.People(ctx, api.ListPeopleParams{})
 	if err != nil {
 		return "", err
 	}

@@ -164,7 +164,7 @@ func usage(c *cobra.Command) {
 		c.Args = nil
 		c.RunE = func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usageError{fmt.Errorf("%s has no verb %q", cmd.CommandPath(), args[0])}
+				return usageError{errors.New(noVerb(cmd, args[0]))}
 			}
 			return cmd.Help()
 		}
@@ -172,6 +172,21 @@ func usage(c *cobra.Command) {
 	for _, sub := range c.Commands() {
 		usage(sub)
 	}
+}
+
+// noVerb says that a noun has no such verb, and which ones it has.
+func noVerb(cmd *cobra.Command, verb string) string {
+	cmd.SuggestionsMinimumDistance = 2
+	if near := cmd.SuggestionsFor(verb); len(near) > 0 {
+		return fmt.Sprintf("%s has no verb %q; did you mean %s?", cmd.CommandPath(), verb, strings.Join(near, " or "))
+	}
+	var verbs []string
+	for _, sub := range cmd.Commands() {
+		if sub.IsAvailableCommand() {
+			verbs = append(verbs, sub.Name())
+		}
+	}
+	return fmt.Sprintf("%s has no verb %q; there are %s", cmd.CommandPath(), verb, strings.Join(verbs, ", "))
 }
 
 func must(err error) {

@@ -162,15 +162,28 @@ func (c *Client) Publish(ctx context.Context, d api.Draft) (*Reply[api.Publicati
 }
 
 // People lists the directory.
-func (c *Client) People(ctx context.Context, q string) (*Reply[List[api.Person]], error) {
-	r, err := c.raw.ListPeople(ctx, &api.ListPeopleParams{Q: q})
+func (c *Client) People(ctx context.Context, p api.ListPeopleParams) (*Reply[List[api.Person]], error) {
+	r, err := c.raw.ListPeople(ctx, &p)
 	return call[List[api.Person]](c.url, r, err)
 }
 
-// ImportPeople adds people to the directory.
-func (c *Client) ImportPeople(ctx context.Context, media string, body io.Reader) (*Reply[api.PeopleIntake], error) {
-	r, err := c.raw.ImportPeopleWithBody(ctx, media, body)
+// ImportPeople adds people to the directory, or takes a list for the whole of it.
+func (c *Client) ImportPeople(ctx context.Context, media string, body io.Reader, p api.ImportPeopleParams) (*Reply[api.PeopleIntake], error) {
+	r, err := c.raw.ImportPeopleWithBody(ctx, &p, media, body)
 	return call[api.PeopleIntake](c.url, r, err)
+}
+
+// Person tells of one person and their devices.
+func (c *Client) Person(ctx context.Context, id string) (*Reply[api.PersonPage], error) {
+	r, err := c.raw.GetPerson(ctx, id)
+	return call[api.PersonPage](c.url, r, err)
+}
+
+// RemovePerson takes a person out of the directory.
+func (c *Client) RemovePerson(ctx context.Context, id, reason string) error {
+	r, err := c.raw.RemovePerson(ctx, id, api.Reason{Reason: reason})
+	_, err = call[struct{}](c.url, r, err)
+	return err
 }
 
 // Ask tries a request.

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/csv"
 	"net/http"
 	"strconv"
@@ -205,11 +206,14 @@ func (s *Server) ImportRoster(c *gin.Context) {
 }
 
 // RemoveRoster takes an entry off the roster.
-func (s *Server) RemoveRoster(c *gin.Context, id string) {
+func (s *Server) RemoveRoster(c *gin.Context, id string) { s.remove(c, id, s.service.RemoveRoster) }
+
+// remove removes something for a reason.
+func (s *Server) remove(c *gin.Context, id string, from func(ctx context.Context, actor, id, reason string) error) {
 	var in reason
 	err := decode(c, maxBody, &in)
 	if err == nil {
-		err = s.service.RemoveRoster(c.Request.Context(), actor(c).Name, id, in.Reason)
+		err = from(c.Request.Context(), actor(c).Name, id, in.Reason)
 	}
 	if err != nil {
 		s.fail(c, err)

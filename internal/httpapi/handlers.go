@@ -9,7 +9,6 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
-	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/service"
@@ -204,43 +203,6 @@ func (s *Server) GetDevice(c *gin.Context, id string) {
 	}
 	speakDevice(c, d)
 	c.JSON(http.StatusOK, d)
-}
-
-// ListPeople lists the directory.
-func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
-	out := list[directory.Person]{Items: []directory.Person{}}
-	q := strings.ToLower(p.Q)
-	for _, x := range s.service.Snapshot().People.List() {
-		if strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
-			out.Items = append(out.Items, x)
-		}
-	}
-	c.JSON(http.StatusOK, out)
-}
-
-// ImportPeople adds people to the directory.
-func (s *Server) ImportPeople(c *gin.Context) {
-	media, err := mediaType(c, "application/json", "application/yaml", "text/csv")
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	body, err := readBody(c, maxPeople)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	read := directory.ReadYAML
-	if media == "text/csv" {
-		read = directory.ReadCSV
-	}
-	people, refused, err := read(strings.NewReader(string(body)))
-	if err != nil {
-		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
-		return
-	}
-	added, changed, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people)
-	s.answer(c, http.StatusOK, gin.H{"added": added, "changed": changed, "unchanged": len(people) - added - changed, "refused": refused}, err)
 }
 
 func evaluationOf(c *gin.Context) (*access.Evaluation, error) {

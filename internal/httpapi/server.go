@@ -82,6 +82,8 @@ var permissions = map[string]service.Permission{
 	"GET /api/v1/rulebooks/:version":          service.MayRead,
 	"GET /api/v1/people":                      service.MayRead,
 	"POST /api/v1/people":                     service.MayAdmin,
+	"GET /api/v1/people/:id":                  service.MayRead,
+	"POST /api/v1/people/:id/remove":          service.MayAdmin,
 	"POST /api/v1/ask":                        service.MayAsk,
 	"GET /api/v1/decisions":                   service.MayRead,
 	"GET /api/v1/decision-counts":             service.MayRead,

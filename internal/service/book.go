@@ -2,7 +2,6 @@ package service
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -15,7 +14,6 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
-	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
@@ -412,87 +410,6 @@ func (s *Service) History(ctx context.Context) ([]store.Rulebook, error) {
 // Version reads one published version; 0 is the one in force.
 func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, error) {
 	return s.store.Rulebook(ctx, version)
-}
-
-// People is the directory: who there is and which groups they are in.
-type People struct {
-	list     []directory.Person // sorted by id
-	byID     map[string]int
-	groups   []value.Value // of each, as evidence has them
-	revision int64         // counts the changes
-}
-
-func newPeople(list []directory.Person) *People {
-	p := &People{list: list, byID: make(map[string]int, len(list))}
-	slices.SortFunc(p.list, func(a, b directory.Person) int { return cmp.Compare(a.ID, b.ID) })
-	p.groups = make([]value.Value, len(p.list))
-	for i, x := range p.list {
-		p.byID[x.ID], p.groups[i] = i, value.OfTexts(x.Groups)
-	}
-	return p
-}
-
-// List returns everybody, sorted by id.
-func (p *People) List() []directory.Person { return p.list }
-
-// Get returns a person, or false.
-func (p *People) Get(id string) (directory.Person, bool) {
-	i, ok := p.byID[id]
-	if !ok {
-		return directory.Person{}, false
-	}
-	return p.list[i], true
-}
-
-// Groups returns the groups of a person; none for one the directory does not know.
-func (p *People) Groups(id string) []string {
-	if i, ok := p.byID[id]; ok {
-		return p.list[i].Groups
-	}
-	return nil
-}
-
-// groupsOf is Groups as evidence has them; nil for a person whom the directory
-// does not know.
-func (p *People) groupsOf(id string) *value.Value {
-	if i, ok := p.byID[id]; ok {
-		return &p.groups[i]
-	}
-	return nil
-}
-
-// ImportPeople adds people to the directory or replaces those with the same
-// id, and appraises the fleet under it.
-func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person) (added, changed int, err error) {
-	err = s.doAlone(ctx, func(c *change) error {
-		all := slices.Clone(c.base.People.list)
-		dir, was := newPeople(all), houseUndo{}
-		for _, p := range people {
-			old, known := dir.Get(p.ID)
-			switch {
-			case !known:
-				added++
-				all, was[p.ID] = append(all, p), nil
-			case old.Name != p.Name || !slices.Equal(old.Groups, p.Groups):
-				changed++
-				if _, noted := was[p.ID]; !noted {
-					was[p.ID] = old
-				}
-				all[dir.byID[p.ID]] = p // newPeople sorted all in place
-			}
-		}
-		if added+changed == 0 {
-			return nil
-		}
-		c.batch.PutPeople(people)
-		c.record(ledger.PeopleImported, actor, "people", map[string]int{"added": added, "changed": changed})
-		next := newPeople(all)
-		next.revision = c.base.People.revision + 1
-		c.keepHouse(housePeople, next.revision, was)
-		c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: next, Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
-		return nil
-	})
-	return added, changed, err
 }
 
 // Vocabulary is what a condition or a question may speak of.

@@ -71,7 +71,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				_, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}}, AcceptImpact: "a trial"})
 				must(err)
 			case 1:
-				_, _, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}})
+				_, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.PeopleImport{})
 				must(err)
 			case 2:
 				if g, err := s.Waive(ctx, "desk", service.GrantRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}); err == nil {

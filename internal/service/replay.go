@@ -133,15 +133,15 @@ const (
 	DeniesMany           = "denies-many"
 )
 
-// Impact is one reason why a publication is held back.
+// Impact is one reason why a publication, or a directory, is held back.
 type Impact struct {
 	Kind    string   `json:"kind"`
 	Message string   `json:"message"`
 	Who     []string `json:"who"` // people, or accounts
 }
 
-// ImpactError says that a publication would lock people out. Nothing has
-// changed.
+// ImpactError says that a publication or a directory would lock people out.
+// Nothing has changed.
 type ImpactError struct{ Impacts []Impact }
 
 func (e *ImpactError) Error() string {
@@ -149,7 +149,7 @@ func (e *ImpactError) Error() string {
 	for i, x := range e.Impacts {
 		parts[i] = x.Message
 	}
-	return "this publication would lock people out: " + strings.Join(parts, "; ")
+	return "this would lock people out: " + strings.Join(parts, "; ")
 }
 
 // Guard works out whether publishing a book is likely to lock people out.

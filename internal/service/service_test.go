@@ -168,7 +168,7 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
 		publish(t, s, house)
-		if _, _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}); err != nil {
+		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.PeopleImport{}); err != nil {
 			t.Fatal(err)
 		}
 		report(t, s, "d1", good)
@@ -255,7 +255,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
-	if _, _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.PeopleImport{}); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup

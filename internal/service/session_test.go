@@ -35,7 +35,7 @@ func permit(t *testing.T, s *service.Service, person, device string) (string, bo
 
 func staff(t *testing.T, s *service.Service, groups ...string) {
 	t.Helper()
-	if _, _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, service.PeopleImport{}); err != nil {
 		t.Fatal(err)
 	}
 }

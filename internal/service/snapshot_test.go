@@ -27,7 +27,7 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 	}
 	enlist := func(groups ...string) {
 		t.Helper()
-		if _, _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}); err != nil {
+		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, PeopleImport{}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -94,6 +94,18 @@ func (b *Batch) PutPeople(people []directory.Person) {
 	})
 }
 
+// DropPeople removes people.
+func (b *Batch) DropPeople(ids []string) {
+	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
+		for _, id := range ids {
+			if _, err := tx.Exec("DELETE FROM people WHERE id = ?", id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Rulebook is a published version.
 type Rulebook struct {
 	Version int64           `json:"version"`

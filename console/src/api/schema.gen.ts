@@ -564,6 +564,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One person and their devices */
+        get: operations["getPerson"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a person out of the directory */
+        post: operations["removePerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ask": {
         parameters: {
             query?: never;
@@ -1597,10 +1631,24 @@ export interface components {
             name?: string;
             groups?: string[];
         };
+        PersonPage: {
+            id: string;
+            name: string;
+            groups: string[];
+            /** @description Whether the directory knows the person */
+            known: boolean;
+            break_glass: boolean;
+            /** @description Those whose owner the person is, the least trusted first */
+            devices: components["schemas"]["DeviceSummary"][];
+            /** @description Devices of the person that are not told */
+            more: number;
+        };
         PeopleIntake: {
             added: number;
             changed: number;
             unchanged: number;
+            /** @description Of people whom a whole directory leaves out */
+            removed?: number;
             refused: {
                 line: number;
                 message: string;
@@ -3120,6 +3168,8 @@ export interface operations {
             query?: {
                 /** @description A part of the id, name or a group */
                 q?: string;
+                /** @description At most so many; 0 for all */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -3135,6 +3185,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Person"][];
+                        /** @description How many there are that match */
+                        total: number;
                     };
                 };
             };
@@ -3143,7 +3195,12 @@ export interface operations {
     };
     importPeople: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The list is the whole directory; who is not in it is removed */
+                whole?: boolean;
+                /** @description Why a whole directory is right although it leaves out many */
+                accept_impact?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3164,6 +3221,54 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PeopleIntake"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The person */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/internal/client"
+)
+
+func (a *app) personCmd() *cobra.Command {
+	c := &cobra.Command{Use: "person", Short: "The directory: list, show, import, remove", Aliases: []string{"people"}}
+	c.AddCommand(a.personListCmd(), a.personShowCmd(), a.personImportCmd(), a.personRemoveCmd())
+	return c
+}
+
+func (a *app) personListCmd() *cobra.Command {
+	p := api.ListPeopleParams{}
+	c := &cobra.Command{
+		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
+		Example: "  ironledger person list --find finance",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.People(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			return show(a, got, []string{"PERSON", "NAME", "GROUPS"}, func(p api.Person) []string {
+				return []string{p.Id, p.Name, joined(p.Groups)}
+			})
+		},
+	}
+	c.Flags().StringVarP(&p.Q, "find", "q", "", "a part of the id, name or a group")
+	c.Flags().IntVar(&p.Limit, "limit", 0, "at most so many; 0 for all")
+	return c
+}
+
+// lately is how many decisions are shown with a person.
+const lately = 5
+
+func (a *app) personShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "show ID", Short: "Show a person: groups, devices and what was decided lately", Args: cobra.ExactArgs(1),
+		Example: "  ironledger person show birk.strand@gullholm.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Person(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			p, l := got.Value, listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "HELD BY", "SEEN"}, raw: got.Raw}
+			for _, d := range p.Devices {
+				row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, joined(d.Binding), d.SeenAt}
+				if a.format == "table" {
+					row[5], row[6] = heldBy(d), ago(d.SeenAt)
+				}
+				l.rows = append(l.rows, row)
+			}
+			if a.format != "table" {
+				return a.print(l)
+			}
+			made, err := cl.Decisions(cmd.Context(), api.ListDecisionsParams{Person: p.Id, Limit: lately})
+			if err != nil {
+				return err
+			}
+			a.personHead(&p)
+			if len(l.rows) > 0 {
+				line(a.out, "")
+				a.table(l.head, l.rows)
+			}
+			if p.More > 0 {
+				line(a.out, "and %d more: ironledger device list --where 'owner == %q'", p.More, p.Id)
+			}
+			if len(made.Value.Items) == 0 {
+				line(a.out, "\nNothing was ever decided for this person.")
+				return nil
+			}
+			line(a.out, "\nDecided lately")
+			var rows [][]string
+			for _, d := range made.Value.Items {
+				rows = append(rows, []string{ago(d.At), string(d.Outcome), d.Asked.Action.Name + " " + d.Asked.Resource.ID, d.Device, gatesOf(d), d.Code, d.Id})
+			}
+			a.table([]string{"WHEN", "OUTCOME", "ASKED", "DEVICE", "GATES", "CODE", "DECISION"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) personHead(p *api.PersonPage) {
+	title := p.Id
+	if p.Name != "" {
+		title = p.Name + "   " + p.Id
+	}
+	line(a.out, "%s", a.bold(title))
+	switch {
+	case p.BreakGlass:
+		line(a.out, "%s passes every gate.", a.rust("A break-glass account"))
+	case !p.Known:
+		line(a.out, "The directory does not know this person: no groups.")
+	case len(p.Groups) == 0:
+		line(a.out, "In no group.")
+	}
+	if len(p.Groups) > 0 {
+		line(a.out, "In %s.", joined(p.Groups))
+	}
+	if len(p.Devices) == 0 {
+		line(a.out, "No device has this person for its owner.")
+	}
+}
+
+func (a *app) personImportCmd() *cobra.Command {
+	p := api.ImportPeopleParams{}
+	c := &cobra.Command{
+		Use: "import FILE|-", Short: "Add people, or replace those with the same id, from CSV (id,name,groups) or YAML", Args: cobra.ExactArgs(1),
+		Long: `Add people, or replace those with the same id, from CSV (id,name,groups; groups are
+parted by ;) or YAML.
+
+With --whole the file is the whole directory, and people who are not in it are
+removed. A file that leaves out more than a fifth of them, and more than five, is
+most likely cut: it is refused, and --accept-impact takes it all the same, with a
+reason that is recorded.`,
+		Example: "  ironledger person import people.csv\n  ironledger person import everybody.csv --whole",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if p.AcceptImpact != "" && !p.Whole {
+				return usageError{errors.New("--accept-impact goes with --whole")}
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			text, err := a.read(args[0])
+			if err != nil {
+				return err
+			}
+			media := "application/yaml"
+			if first, _, _ := strings.Cut(text, "\n"); strings.Contains(first, ",") && !strings.ContainsAny(first, ":{[") {
+				media = "text/csv"
+			}
+			got, err := cl.ImportPeople(cmd.Context(), media, strings.NewReader(text), p)
+			var held *client.Problem
+			if errors.As(err, &held) && len(held.Impacts) > 0 {
+				return fmt.Errorf("%w\ncomplete the file, or take it all the same with --accept-impact and a reason", err)
+			}
+			if err != nil {
+				return err
+			}
+			in := got.Value
+			if a.format != "table" {
+				return a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED", "REMOVED", "REFUSED"}, raw: got.Raw,
+					rows: [][]string{{fmt.Sprint(in.Added), fmt.Sprint(in.Changed), fmt.Sprint(in.Unchanged), fmt.Sprint(in.Removed), fmt.Sprint(len(in.Refused))}}})
+			}
+			for _, r := range in.Refused {
+				line(a.err, "%s:%d: %s", args[0], r.Line, r.Message)
+			}
+			line(a.out, "%d people added, %d changed, %d as they were, %d removed, %d lines refused", in.Added, in.Changed, in.Unchanged, in.Removed, len(in.Refused))
+			return failedIf(len(in.Refused) > 0)
+		},
+	}
+	c.Flags().BoolVar(&p.Whole, "whole", false, "the file is the whole directory: remove who is not in it")
+	c.Flags().StringVar(&p.AcceptImpact, "accept-impact", "", "take a whole directory although it leaves out many, and why")
+	return c
+}
+
+func (a *app) personRemoveCmd() *cobra.Command {
+	reason := ""
+	c := &cobra.Command{
+		Use: "remove ID", Short: "Take a person out of the directory", Args: cobra.ExactArgs(1),
+		Long: `Take a person out of the directory. They are in no group from that moment, and
+their sessions end where a gate asked for one. Their devices stay: retire those.`,
+		Example: "  ironledger person remove lasse.vass@gullholm.example --reason 'Left on 30 November'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err == nil {
+				err = cl.RemovePerson(cmd.Context(), args[0], reason)
+			}
+			if err == nil && a.format == "table" {
+				line(a.out, "%s is no longer in the directory.", args[0])
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&reason, "reason", "", "why")
+	must(c.MarkFlagRequired("reason"))
+	return c
+}

@@ -1,0 +1,68 @@
+package httpapi
+
+import (
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"ironledger.example/api"
+	"ironledger.example/core/directory"
+	"ironledger.example/internal/service"
+)
+
+// ListPeople lists the directory.
+func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
+	found := []directory.Person{}
+	q := strings.ToLower(p.Q)
+	for _, x := range s.service.Snapshot().People.List() {
+		if strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
+			found = append(found, x)
+		}
+	}
+	total := len(found)
+	if p.Limit > 0 {
+		found = found[:min(p.Limit, total)]
+	}
+	c.JSON(http.StatusOK, gin.H{"items": found, "total": total})
+}
+
+// ImportPeople adds people to the directory, or takes a list for the whole of it.
+func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
+	media, err := mediaType(c, "application/json", "application/yaml", "text/csv")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	body, err := readBody(c, maxPeople)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	read := directory.ReadYAML
+	if media == "text/csv" {
+		read = directory.ReadCSV
+	}
+	people, refused, err := read(strings.NewReader(string(body)))
+	if err != nil {
+		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
+		return
+	}
+	if p.Whole && len(refused) > 0 {
+		s.fail(c, newProblem(http.StatusBadRequest, "line %d: %s; a list with lines that cannot be read is not taken for the whole directory", refused[0].Line, refused[0].Message))
+		return
+	}
+	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people, service.PeopleImport{Whole: p.Whole, AcceptImpact: p.AcceptImpact})
+	s.answer(c, http.StatusOK, gin.H{"added": in.Added, "changed": in.Changed, "unchanged": in.Unchanged, "removed": in.Removed, "refused": refused}, err)
+}
+
+// GetPerson tells of one person and their devices.
+func (s *Server) GetPerson(c *gin.Context, id string) {
+	p, err := s.service.Person(id)
+	s.answer(c, http.StatusOK, p, err)
+}
+
+// RemovePerson takes a person out of the directory.
+func (s *Server) RemovePerson(c *gin.Context, id string) {
+	s.remove(c, id, s.service.RemovePerson)
+}

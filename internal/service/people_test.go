@@ -1,0 +1,116 @@
+package service_test
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
+	"ironledger.example/internal/service"
+)
+
+// crowd is a directory of n people of finance, maren among them.
+func crowd(n int) []directory.Person {
+	people := []directory.Person{{ID: "maren", Name: "Maren", Groups: []string{"finance"}}}
+	for i := range n - 1 {
+		people = append(people, directory.Person{ID: fmt.Sprintf("p%02d", i), Groups: []string{"finance"}})
+	}
+	return people
+}
+
+func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	whole := service.PeopleImport{Whole: true}
+	all := crowd(40)
+	take := func(people []directory.Person, how service.PeopleImport, want service.PeopleIntake) {
+		t.Helper()
+		if in, err := s.ImportPeople(ctx, "hr", people, how); err != nil || in != want {
+			t.Errorf("taken in: %+v (%v), want %+v", in, err, want)
+		}
+	}
+	take(all, whole, service.PeopleIntake{Added: 40})
+	take(all, whole, service.PeopleIntake{Unchanged: 40})
+	take(all[:3], service.PeopleImport{}, service.PeopleIntake{Unchanged: 3})
+	moved := slices.Clone(all[:33])
+	moved[1].Groups = []string{"office"}
+	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}), whole, service.PeopleIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
+	if p, err := s.Person("new"); err != nil || p.Name != "The last one counts" || p.BreakGlass || !p.Known {
+		t.Errorf("the new one is %+v (%v)", p, err)
+	}
+	if _, err := s.Person("p38"); !isMissing(err) {
+		t.Errorf("who has left is still there (%v)", err)
+	}
+
+	// A cut file is not taken for a company that was dissolved.
+	var held *service.ImpactError
+	if _, err := s.ImportPeople(ctx, "hr", all[:20], whole); !errors.As(err, &held) || held.Impacts[0].Kind != service.PeopleRemoved || len(held.Impacts[0].Who) != 14 {
+		t.Errorf("a cut directory: %v", err)
+	}
+	if n := len(s.Snapshot().People.List()); n != 34 {
+		t.Errorf("after it was refused there are %d people", n)
+	}
+	take(all[:20], service.PeopleImport{Whole: true, AcceptImpact: "the quay was sold"}, service.PeopleIntake{Unchanged: 19, Changed: 1, Removed: 14})
+}
+
+func isMissing(err error) bool {
+	var missing *service.NotFoundError
+	return errors.As(err, &missing)
+}
+
+// Who leaves loses what their groups gave at once, and a decision from before is
+// still made again as it was.
+func TestWhoIsRemovedHasNoGroups(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	publish(t, s, house)
+	if _, err := s.ImportPeople(ctx, "hr", crowd(3), service.PeopleImport{}); err != nil {
+		t.Fatal(err)
+	}
+	report(t, s, "d1", `"form":"laptop","owner":"maren","storage.encrypted":true,"os.version":"15","threat.score":3`)
+	asked, err := access.ParseEvaluation([]byte(`{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"payroll"},"context":{"device":{"id":"d1"}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	outcome := func() access.Outcome { return s.Ask(asked).Outcome }
+	if _, err := s.Decide("edge", asked); err != nil || outcome() != access.Allow || len(s.LiveSessions("maren", "", "")) != 1 {
+		t.Fatalf("before, maren gets %s (%v)", outcome(), err)
+	}
+	if p, err := s.Person("maren"); err != nil || len(p.Devices) != 1 || p.Devices[0].ID != "d1" || !slices.Equal(p.Groups, []string{"finance"}) {
+		t.Errorf("maren is %+v (%v)", p, err)
+	}
+	for reason, id := range map[string]string{"": "maren", "left": "nobody"} {
+		if err := s.RemovePerson(ctx, "hr", id, reason); err == nil {
+			t.Errorf("%q is removed because of %q", id, reason)
+		}
+	}
+	if err := s.RemovePerson(ctx, "hr", "maren", "left on Friday"); err != nil {
+		t.Fatal(err)
+	}
+	if outcome() != access.Deny || len(s.LiveSessions("maren", "", "")) != 0 {
+		t.Errorf("afterwards maren gets %s, with sessions %v", outcome(), s.LiveSessions("maren", "", ""))
+	}
+	if p, err := s.Person("maren"); err != nil || p.Known || len(p.Devices) != 1 {
+		t.Errorf("whose device is still there is %+v (%v)", p, err)
+	}
+	shut(t, s)
+	s = open(t, dir) // and it is kept
+	defer shut(t, s)
+	if p, _ := s.Person("maren"); p.Known || outcome() != access.Deny {
+		t.Errorf("after a restart maren is %+v and gets %s", p, outcome())
+	}
+	made, err := s.Decisions(ctx, service.DecisionQuery{Person: "maren", Limit: 5})
+	if err != nil || len(made) != 1 {
+		t.Fatal(made, err)
+	}
+	if r, err := s.ReproduceDecision(ctx, made[0].ID); err != nil || !r.Same {
+		t.Errorf("the decision from before is made again as %+v (%v)", r, err)
+	}
+	lines, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: "person.removed", Limit: 5})
+	if err != nil || len(lines) != 1 || !strings.Contains(string(lines[0].Body), "left on Friday") {
+		t.Errorf("the ledger tells %+v (%v)", lines, err)
+	}
+}
