@@ -1507,6 +1507,9 @@ type ListPeopleParams struct {
 	// Q A part of the id, name or a group
 	Q string `form:"q,omitempty" json:"q,omitempty"`
 
+	// Group Those in this group only
+	Group string `form:"group,omitempty" json:"group,omitempty"`
+
 	// Limit At most so many; 0 for all
 	Limit int `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -5878,6 +5881,14 @@ func NewListPeopleRequest(server string, params *ListPeopleParams) (*http.Reques
 		var rawQueryFragments []string
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -16849,6 +16860,14 @@ func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", c.Request.URL.Query(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
 		return
 	}
 

@@ -207,6 +207,48 @@ func TestConsole(t *testing.T) {
 		picture(t, ctx, "console-decision")
 	})
 
+	t.Run("a caller's name leads to what stands in the way, and to a waiver", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/people"))
+		until(t, ctx, "44 of 44")
+		picture(t, ctx, "console-people")
+		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=q]`), "birk\r"))
+		until(t, ctx, "1 of 1")
+		press(t, ctx, "Birk Strand")
+		for _, text := range []string{"bridge-crew", "Dunlin bridge 1", "bridge-tablet/os-current", "open chart-room"} {
+			until(t, ctx, text)
+		}
+		picture(t, ctx, "console-person")
+		press(t, ctx, "Why")
+		until(t, ctx, "What holds the device down")
+		press(t, ctx, "Waive…")
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)))
+		do(t, ctx, chromedp.Navigate(s.url+"/people?group=it"))
+		until(t, ctx, "5 of 5")
+	})
+
+	t.Run("who leaves is taken out of the directory, with a reason", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/people/lasse.vass@gullholm.example"))
+		until(t, ctx, "GF-L-1058")
+		press(t, ctx, "Remove…")
+		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Left on Friday\r"))
+		until(t, ctx, "43 of 43")
+		do(t, ctx, chromedp.Navigate(s.url+"/people/lasse.vass@gullholm.example"))
+		until(t, ctx, "The directory does not know this person")
+		do(t, ctx, chromedp.Navigate(s.url+"/people?q=nobody-of-that-name"))
+		until(t, ctx, "Nobody matches")
+		do(t, ctx, chromedp.Navigate(s.url+"/people/nobody"))
+		until(t, ctx, "there is no person nobody")
+	})
+
+	t.Run("a stretch of time keeps its name", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/decisions?since=24h&person=birk.strand@gullholm.example"))
+		until(t, ctx, "the last day")
+		until(t, ctx, "open chart-room")
+		if text := pageText(t, ctx); strings.Contains(text, "since 20") {
+			t.Errorf("the stretch is told as a moment: %s", text)
+		}
+	})
+
 	t.Run("signing out ends the session", func(t *testing.T) {
 		do(t, ctx, chromedp.Click(chromedp.CSS(`header button`)), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.Navigate(s.url+"/decisions"),
 			chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)))

@@ -22,6 +22,7 @@ async function signOut() {
       <nav aria-label="Pages">
         <router-link to="/" exact-active-class="router-link-active" active-class="">Overview</router-link>
         <router-link to="/devices">Devices</router-link>
+        <router-link to="/people">People</router-link>
         <router-link to="/certificates">Certificates</router-link>
         <router-link to="/exceptions">Exceptions</router-link>
         <router-link to="/sources">Sources</router-link>

@@ -21,7 +21,7 @@ func (a *app) personListCmd() *cobra.Command {
 	p := api.ListPeopleParams{}
 	c := &cobra.Command{
 		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
-		Example: "  ironledger person list --find finance",
+		Example: "  ironledger person list --group finance\n  ironledger person list --find birk",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -37,6 +37,7 @@ func (a *app) personListCmd() *cobra.Command {
 		},
 	}
 	c.Flags().StringVarP(&p.Q, "find", "q", "", "a part of the id, name or a group")
+	c.Flags().StringVar(&p.Group, "group", "", "those in this group")
 	c.Flags().IntVar(&p.Limit, "limit", 0, "at most so many; 0 for all")
 	return c
 }

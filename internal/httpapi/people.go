@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -16,7 +17,7 @@ func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
 	found := []directory.Person{}
 	q := strings.ToLower(p.Q)
 	for _, x := range s.service.Snapshot().People.List() {
-		if strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
+		if (p.Group == "" || slices.Contains(x.Groups, p.Group)) && strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
 			found = append(found, x)
 		}
 	}

@@ -3168,6 +3168,8 @@ export interface operations {
             query?: {
                 /** @description A part of the id, name or a group */
                 q?: string;
+                /** @description Those in this group only */
+                group?: string;
                 /** @description At most so many; 0 for all */
                 limit?: number;
             };

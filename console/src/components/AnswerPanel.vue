@@ -50,7 +50,7 @@ const cures = computed(() => {
       <span v-if="answer.shadow_outcome" class="soft">were the shadow gates enforced: <OutcomeMark :outcome="answer.shadow_outcome" /></span>
     </header>
     <p class="asked">
-      <router-link v-if="isPerson" :to="{ name: 'decisions', query: { person: answer.asked.subject.id } }">{{ answer.asked.subject.id }}</router-link>
+      <router-link v-if="isPerson" :to="{ name: 'person', params: { id: answer.asked.subject.id } }">{{ answer.asked.subject.id }}</router-link>
       <template v-else>The device itself</template>,
       <strong>{{ answer.asked.action.name }} {{ answer.asked.resource.id }}</strong>,
       <template v-if="answer.known_device">on <router-link :to="{ name: 'device', params: { id: answer.device! } }">{{ answer.device }}</router-link> at level <strong>{{ answer.level }}</strong></template>

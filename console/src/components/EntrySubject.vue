@@ -10,6 +10,7 @@ const to = computed(() => {
     case props.kind === 'decision.made' || props.kind === 'session.ended': return { name: 'decision', params: { id: props.about } }
     case props.kind === 'rulebook.published': return { name: 'versions' }
     case props.kind === 'ledger.redacted': return { name: 'entry', params: { seq: props.about } }
+    case props.kind === 'person.removed': return { name: 'person', params: { id: props.about } }
     case of === 'standing' || of === 'waiver' || of === 'vouch' || props.kind === 'device.retired' || props.kind === 'device.settled': return { name: 'device', params: { id: props.about } }
   }
   return null

@@ -22,8 +22,8 @@ type Show = (found: { value: string, note: string }[]) => void
 
 /** Finds people for a field that completes. */
 export async function people(part: string, show: Show) {
-  const found = await must(api.GET('/api/v1/people', { params: { query: { q: part } } }))
-  show(found.items.slice(0, 12).map((p) => ({ value: p.id, note: `${p.name ?? ''}: ${(p.groups ?? []).join(', ')}` })))
+  const found = await must(api.GET('/api/v1/people', { params: { query: { q: part, limit: 12 } } }))
+  show(found.items.map((p) => ({ value: p.id, note: `${p.name ?? ''}: ${(p.groups ?? []).join(', ')}` })))
 }
 
 /** Finds devices for a field that completes. */

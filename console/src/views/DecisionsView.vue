@@ -5,6 +5,8 @@ import { api, must, type Answer, type Outcome } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
+import { devices, people } from '../composables/asking'
+import { decisiveGates } from '../composables/format'
 import { useAct } from '../composables/useAct'
 import { useLoad } from '../composables/useLoad'
 import { usePages } from '../composables/usePages'
@@ -18,8 +20,8 @@ watch(query, (q) => Object.assign(form, q))
 
 const { data: page, problem, loading, again } = useLoad(
   () => {
-    const { outcome, ...rest } = query.value
-    return must(api.GET('/api/v1/decisions', { params: { query: { ...rest, ...(outcome && { outcome: outcome as Outcome }), limit: 25 } } }))
+    const { outcome, since, ...rest } = query.value
+    return must(api.GET('/api/v1/decisions', { params: { query: { ...rest, since: momentOf(since), ...(outcome && { outcome: outcome as Outcome }), limit: 25 } } }))
   },
   () => query.value,
 )
@@ -33,7 +35,7 @@ const course = computed(() => {
   const series = (['deny', 'step-up', 'allow'] as const).map((name) => ({ name, values: [...along, along.at(-1) ?? ''].map((at) => sum(at, name)) }))
   return { along: [...along, new Date().toISOString()], series }
 })
-const csv = computed(() => `/api/v1/decisions?${new URLSearchParams({ ...Object.fromEntries(Object.entries(query.value).filter(([k, v]) => v !== '' && k !== 'cursor')), format: 'csv' })}`)
+const csv = computed(() => `/api/v1/decisions?${new URLSearchParams({ ...Object.fromEntries(Object.entries({ ...query.value, since: momentOf(query.value.since) }).filter(([k, v]) => v !== '' && k !== 'cursor')), format: 'csv' })}`)
 const code = ref('')
 const { busy, problem: unknown, act } = useAct()
 async function find() {
@@ -42,17 +44,21 @@ async function find() {
     await router.push({ name: 'decision', params: { id: d.id! } })
   })
 }
-const spans = [{ label: 'the last hour', hours: 1 }, { label: 'the last day', hours: 24 }, { label: 'the last week', hours: 168 }]
-const sinceOf = (hours: number) => new Date(Date.now() - hours * 3600_000).toISOString().slice(0, 19) + 'Z'
+// The URL has a stretch of time as 24h, so that it means the same when it is
+// opened again, or the moment that somebody came with.
+const spans = computed(() => {
+  const all = [{ label: 'the last hour', since: '1h' }, { label: 'the last day', since: '24h' }, { label: 'the last week', since: '168h' }]
+  const { since } = query.value
+  return since === '' || all.some((s) => s.since === since) ? all : [...all, { label: `since ${since.slice(0, 16).replace('T', ' ')}`, since }]
+})
+function momentOf(since: string) {
+  const hours = /^(\d+)h$/.exec(since)?.[1]
+  return hours ? new Date(Date.now() - Number(hours) * 3600_000).toISOString().slice(0, 19) + 'Z' : since
+}
 const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim(), outcome: form.outcome, gate: form.gate.trim(), since: form.since, cursor: '' })
 const clear = () => set({ person: '', device: '', resource: '', outcome: '', gate: '', since: '', cursor: '' })
 const { forward, back } = usePages(query, set, () => page.value?.next)
 const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! } })
-
-function gates(d: Answer): string {
-  if (d.break_glass) return 'break-glass'
-  return d.gates.filter((g) => !g.shadow && (d.outcome === 'allow' || g.verdict !== 'met')).map((g) => g.number ?? g.gate).join(', ')
-}
 </script>
 
 <template>
@@ -66,14 +72,14 @@ function gates(d: Answer): string {
   <p v-if="unknown" class="soft" role="alert">{{ unknown.status === 404 ? 'No refusal has this code. Its letters are in two groups of four.' : unknown.detail }}</p>
   <FleetChart v-if="course.along.length > 2" kind="line" :series="course.series" :along="course.along" label="Decisions of the last week, by six hours" />
   <form class="search" @submit.prevent="search">
-    <el-input v-model="form.person" name="person" placeholder="Person" aria-label="Person" clearable @clear="search" />
-    <el-input v-model="form.device" name="device" placeholder="Device" aria-label="Device" clearable @clear="search" />
+    <el-autocomplete v-model="form.person" name="person" :fetch-suggestions="people" :debounce="150" placeholder="Person" aria-label="Person" clearable @select="search" @clear="search"><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template></el-autocomplete>
+    <el-autocomplete v-model="form.device" name="device" :fetch-suggestions="devices" :debounce="150" placeholder="Device" aria-label="Device" clearable @select="search" @clear="search"><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template></el-autocomplete>
     <el-input v-model="form.resource" name="resource" placeholder="Resource" aria-label="Resource" clearable @clear="search" />
     <el-select v-model="form.outcome" placeholder="Any outcome" aria-label="Outcome" clearable @change="search" @clear="search">
       <el-option value="allow" label="allow" /><el-option value="deny" label="deny" /><el-option value="step-up" label="step-up" />
     </el-select>
     <el-input v-model="form.gate" name="gate" placeholder="Gate" aria-label="Gate" clearable @clear="search" />
-    <el-select v-model="form.since" placeholder="Any time" aria-label="Since" clearable @change="search" @clear="search"><el-option v-for="s in spans" :key="s.hours" :value="sinceOf(s.hours)" :label="s.label" /></el-select>
+    <el-select v-model="form.since" placeholder="Any time" aria-label="Since" clearable @change="search" @clear="search"><el-option v-for="s in spans" :key="s.since" :value="s.since" :label="s.label" /></el-select>
     <el-button native-type="submit" type="primary">Search</el-button>
     <a :href="csv" download>Save as CSV</a>
   </form>
@@ -82,7 +88,7 @@ function gates(d: Answer): string {
   <el-table v-else-if="page && page.items.length > 0" :data="page.items" row-key="id" :class="{ stale: loading }" @row-click="open">
     <el-table-column label="Outcome" width="110"><template #default="{ row }"><OutcomeMark :outcome="row.outcome" /></template></el-table-column>
     <el-table-column label="When" width="112"><template #default="{ row }"><TimeText :time="row.at" /></template></el-table-column>
-    <el-table-column label="Who" min-width="220" show-overflow-tooltip><template #default="{ row }">{{ row.asked.subject.type === 'device' ? 'the device itself' : row.asked.subject.id }}</template></el-table-column>
+    <el-table-column label="Who" min-width="220" show-overflow-tooltip><template #default="{ row }"><span v-if="row.asked.subject.type === 'device'" class="soft">the device itself</span><router-link v-else :to="{ name: 'person', params: { id: row.asked.subject.id } }" @click.stop>{{ row.asked.subject.id }}</router-link></template></el-table-column>
     <el-table-column label="What" min-width="160"><template #default="{ row }">{{ row.asked.action.name }} <strong>{{ row.asked.resource.id }}</strong></template></el-table-column>
     <el-table-column label="Device" width="180">
       <template #default="{ row }">
@@ -90,7 +96,7 @@ function gates(d: Answer): string {
         <span v-else class="soft">unknown</span>
       </template>
     </el-table-column>
-    <el-table-column label="Gates" width="110"><template #default="{ row }">{{ gates(row) }}</template></el-table-column>
+    <el-table-column label="Gates" width="110"><template #default="{ row }">{{ decisiveGates(row) }}</template></el-table-column>
     <el-table-column label="If shadows were enforced" width="120"><template #default="{ row }"><OutcomeMark v-if="row.shadow_outcome" :outcome="row.shadow_outcome" /></template></el-table-column>
     <el-table-column label="Decision" width="200"><template #default="{ row }"><router-link :to="{ name: 'decision', params: { id: row.id } }" @click.stop><code>{{ row.id }}</code></router-link></template></el-table-column>
   </el-table>

@@ -54,7 +54,7 @@ function vouched() {
     <header>
       <div>
         <h1>{{ device.name || device.id }}</h1>
-        <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of <router-link :to="{ name: 'devices', query: { q: device.owner } }">{{ device.owner }}</router-link></template></p>
+        <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of <router-link :to="{ name: 'person', params: { id: device.owner } }">{{ device.owner }}</router-link></template></p>
       </div>
       <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch for it…</el-button> <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }">Ask what it may reach</router-link> <el-button v-if="session.mayAdmin && !device.retired" link @click="retiring = !retiring">Retire…</el-button></p>
     </header>

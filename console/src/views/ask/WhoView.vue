@@ -37,7 +37,7 @@ const question = (person: string, device: string) => ({ name: 'ask', query: { pe
       <thead><tr><th>Person</th><th>Best</th><th>Devices</th><th>Otherwise</th></tr></thead>
       <tbody>
         <tr v-for="p in rows" :key="p.person">
-          <td>{{ p.name || p.person }}<div class="soft small">{{ p.person }}<template v-if="p.groups.length">, {{ p.groups.join(', ') }}</template></div></td>
+          <td><router-link :to="{ name: 'person', params: { id: p.person } }">{{ p.name || p.person }}</router-link><div class="soft small">{{ p.person }}<template v-if="p.groups.length">, {{ p.groups.join(', ') }}</template></div></td>
           <td><OutcomeMark :outcome="p.best" /></td>
           <td>
             <p v-if="p.break_glass" class="metal">break-glass account</p>

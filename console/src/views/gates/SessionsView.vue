@@ -29,7 +29,7 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
     <thead><tr><th>Person</th><th>Reaches</th><th>From</th><th>Level</th><th>Since</th><th>Until</th><th>Enforcer</th><th>Decision</th></tr></thead>
     <tbody>
       <tr v-for="s in data.items" :key="s.decision">
-        <td>{{ s.person }}</td>
+        <td><router-link v-if="s.person !== s.device" :to="{ name: 'person', params: { id: s.person } }">{{ s.person }}</router-link><span v-else class="soft">the device itself</span></td>
         <td>{{ s.action }} <strong>{{ s.resource }}</strong></td>
         <td><router-link v-if="s.device" :to="{ name: 'device', params: { id: s.device } }">{{ s.device }}</router-link><span v-else class="soft">unknown</span></td>
         <td>{{ s.level }}</td>
