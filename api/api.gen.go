@@ -2076,7 +2076,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 	ImportPeople(ctx context.Context, params *ImportPeopleParams, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPerson One person and their devices
+	// GetPerson One person and their devices; of a person whom the directory does not know, too
 	//
 	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
 	GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3245,7 +3245,7 @@ func (c *Client) ImportPeople(ctx context.Context, params *ImportPeopleParams, b
 	return c.Client.Do(req)
 }
 
-// GetPerson One person and their devices
+// GetPerson One person and their devices; of a person whom the directory does not know, too
 //
 // Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
 func (c *Client) GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -7883,7 +7883,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/people (the `ImportPeople` operationId).
 	ImportPeopleWithResponse(ctx context.Context, params *ImportPeopleParams, body ImportPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
 
-	// GetPersonWithResponse One person and their devices
+	// GetPersonWithResponse One person and their devices; of a person whom the directory does not know, too
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -12481,7 +12481,7 @@ func (c *ClientWithResponses) ImportPeopleWithResponse(ctx context.Context, para
 	return ParseImportPeopleResponse(rsp)
 }
 
-// GetPersonWithResponse One person and their devices
+// GetPersonWithResponse One person and their devices; of a person whom the directory does not know, too
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15740,7 +15740,7 @@ type ServerInterface interface {
 	// ImportPeople Add people, or replace those with the same id
 	// (POST /api/v1/people)
 	ImportPeople(c *gin.Context, params ImportPeopleParams)
-	// GetPerson One person and their devices
+	// GetPerson One person and their devices; of a person whom the directory does not know, too
 	// (GET /api/v1/people/{id})
 	GetPerson(c *gin.Context, id string)
 	// RemovePerson Take a person out of the directory

@@ -229,6 +229,19 @@ func TestClient(t *testing.T) {
 		s.run(t, "", "person", "list", "-q", "auditors").want(t, 0, "audit@gullholm.example", "Visiting Auditor")
 		s.run(t, "id,name,groups\nnew@gullholm.example,New,deck-crew\n,nobody,\n", "person", "import", "-").want(t, 1, "-:3: a person needs an id", "1 people added")
 		s.run(t, "- {id: new@gullholm.example, name: New, groups: [it]}\n", "person", "import", "-").want(t, 0, "0 people added, 1 changed")
+		s.run(t, "", "person", "show", "birk.strand@gullholm.example").want(t, 0, "Birk Strand", "In bridge-crew", "GF-T-2107", "bridge-tablet/os-current")
+		s.run(t, "", "person", "show", "nobody@gullholm.example").want(t, 1, `nobody is known as "nobody@gullholm.example"`)
+		s.run(t, "", "person", "remove", "new@gullholm.example").want(t, 2, "reason")
+		s.run(t, "", "person", "remove", "new@gullholm.example", "--reason", "Never came").want(t, 0, "no longer in the directory")
+		s.run(t, "", "person", "remove", "new@gullholm.example", "--reason", "Never came").want(t, 1, "there is no person new@gullholm.example")
+		s.run(t, "", "ledger", "list", "--kind", "person.").want(t, 0, "person.removed", "Never came")
+		cut := "id,name,groups\nmaren.holt@gullholm.example,Maren Holt,finance\n"
+		s.run(t, cut, "person", "import", "-", "--whole").want(t, 1, "This would lock people out", "43 of the 44 people", "--accept-impact")
+		s.run(t, cut+",broken,\n", "person", "import", "-", "--whole", "--accept-impact", "x").want(t, 1, "line 3", "not taken for the whole directory")
+		s.run(t, cut, "person", "import", "-", "--accept-impact", "x").want(t, 2, "--accept-impact goes with --whole")
+		s.run(t, "", "person", "import", "../demo/people.csv", "--whole").want(t, 0, "0 people added, 0 changed, 44 as they were, 0 removed")
+		s.run(t, "", "device", "lst").want(t, 2, `has no verb "lst"; did you mean list?`)
+		s.run(t, "", "waiver", "frobnicate").want(t, 2, "there are grant, list, revoke")
 	})
 
 	t.Run("tokens", func(t *testing.T) {

@@ -236,8 +236,9 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "The directory does not know this person")
 		do(t, ctx, chromedp.Navigate(s.url+"/people?q=nobody-of-that-name"))
 		until(t, ctx, "Nobody matches")
-		do(t, ctx, chromedp.Navigate(s.url+"/people/nobody"))
-		until(t, ctx, "there is no person nobody")
+		do(t, ctx, chromedp.Navigate(s.url+"/people/stranger@elsewhere.example"))
+		until(t, ctx, "The directory does not know this person")
+		until(t, ctx, "open noticeboard")
 	})
 
 	t.Run("a stretch of time keeps its name", func(t *testing.T) {

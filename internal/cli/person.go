@@ -58,6 +58,13 @@ func (a *app) personShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			made, err := cl.Decisions(cmd.Context(), api.ListDecisionsParams{Person: args[0], Limit: lately})
+			if err != nil {
+				return err
+			}
+			if p := got.Value; !p.Known && !p.BreakGlass && len(p.Devices)+len(made.Value.Items) == 0 {
+				return fmt.Errorf("nobody is known as %q: neither to the directory nor as the owner of a device, and nothing was decided for them", args[0])
+			}
 			p, l := got.Value, listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "HELD BY", "SEEN"}, raw: got.Raw}
 			for _, d := range p.Devices {
 				row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, joined(d.Binding), d.SeenAt}
@@ -68,10 +75,6 @@ func (a *app) personShowCmd() *cobra.Command {
 			}
 			if a.format != "table" {
 				return a.print(l)
-			}
-			made, err := cl.Decisions(cmd.Context(), api.ListDecisionsParams{Person: p.Id, Limit: lately})
-			if err != nil {
-				return err
 			}
 			a.personHead(&p)
 			if len(l.rows) > 0 {

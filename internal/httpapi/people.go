@@ -58,10 +58,7 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 }
 
 // GetPerson tells of one person and their devices.
-func (s *Server) GetPerson(c *gin.Context, id string) {
-	p, err := s.service.Person(id)
-	s.answer(c, http.StatusOK, p, err)
-}
+func (s *Server) GetPerson(c *gin.Context, id string) { c.JSON(http.StatusOK, s.service.Person(id)) }
 
 // RemovePerson takes a person out of the directory.
 func (s *Server) RemovePerson(c *gin.Context, id string) {

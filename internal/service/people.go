@@ -178,9 +178,9 @@ type PersonPage struct {
 // maxPersonDevices bounds how many devices of a person are told.
 const maxPersonDevices = 100
 
-// Person tells of a person. One whom neither the directory nor a device knows is
-// a [*NotFoundError].
-func (s *Service) Person(id string) (*PersonPage, error) {
+// Person tells of a person, of one whom the directory does not know, too: such
+// people ask for access, and own devices.
+func (s *Service) Person(id string) *PersonPage {
 	snap, now := s.Snapshot(), s.micros()
 	p, known := snap.People.Get(id)
 	out := &PersonPage{ID: id, Name: p.Name, Groups: append([]string{}, p.Groups...), Known: known, BreakGlass: slices.Contains(snap.Book.Rulebook.BreakGlass, id), Devices: []Summary{}}
@@ -192,9 +192,6 @@ func (s *Service) Person(id string) (*PersonPage, error) {
 		}
 		return true
 	})
-	if !known && !out.BreakGlass && len(theirs) == 0 {
-		return nil, &NotFoundError{"person", id}
-	}
 	slices.SortFunc(theirs, func(a, b *Device) int {
 		return cmp.Or(cmp.Compare(a.Result.Level, b.Result.Level), strings.Compare(a.ID, b.ID))
 	})
@@ -203,5 +200,5 @@ func (s *Service) Person(id string) (*PersonPage, error) {
 		out.Devices = append(out.Devices, snap.Book.Summary(d, now))
 	}
 	out.More = len(theirs) - len(shown)
-	return out, nil
+	return out
 }

@@ -571,7 +571,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One person and their devices */
+        /** One person and their devices; of a person whom the directory does not know, too */
         get: operations["getPerson"];
         put?: never;
         post?: never;
