@@ -229,7 +229,7 @@ func TestClient(t *testing.T) {
 		s.run(t, "", "person", "list", "-q", "auditors").want(t, 0, "audit@gullholm.example", "Visiting Auditor")
 		s.run(t, "id,name,groups\nnew@gullholm.example,New,deck-crew\n,nobody,\n", "person", "import", "-").want(t, 1, "-:3: a person needs an id", "1 people added")
 		s.run(t, "- {id: new@gullholm.example, name: New, groups: [it]}\n", "person", "import", "-").want(t, 0, "0 people added, 1 changed")
-		s.run(t, "", "person", "show", "birk.strand@gullholm.example").want(t, 0, "Birk Strand", "In bridge-crew", "GF-T-2107", "bridge-tablet/os-current")
+		s.run(t, "", "person", "show", "birk.strand@gullholm.example").want(t, 0, "Birk Strand", "Groups: bridge-crew", "GF-T-2107", "bridge-tablet/os-current")
 		s.run(t, "", "person", "show", "nobody@gullholm.example").want(t, 1, `nobody is known as "nobody@gullholm.example"`)
 		s.run(t, "", "person", "remove", "new@gullholm.example").want(t, 2, "reason")
 		s.run(t, "", "person", "remove", "new@gullholm.example", "--reason", "Never came").want(t, 0, "no longer in the directory")

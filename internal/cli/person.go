@@ -111,10 +111,10 @@ func (a *app) personHead(p *api.PersonPage) {
 	case !p.Known:
 		line(a.out, "The directory does not know this person: no groups.")
 	case len(p.Groups) == 0:
-		line(a.out, "In no group.")
+		line(a.out, "Groups: none")
 	}
 	if len(p.Groups) > 0 {
-		line(a.out, "In %s.", joined(p.Groups))
+		line(a.out, "Groups: %s", joined(p.Groups))
 	}
 	if len(p.Devices) == 0 {
 		line(a.out, "No device has this person for its owner.")

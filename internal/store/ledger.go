@@ -90,6 +90,12 @@ func (s *Store) Line(ctx context.Context, seq int64) (l ledger.Line, err error) 
 	return l, err
 }
 
+// about selects the numbers of the entries about something, each part by an
+// index of its own.
+const about = `SELECT seq FROM entries WHERE about = ? AND kind = 'decision.made'
+	UNION ALL SELECT seq FROM entries WHERE about = ? AND kind = 'evidence.refused'
+	UNION ALL SELECT seq FROM entries WHERE about = ? AND kind <> 'decision.made' AND kind <> 'evidence.refused'`
+
 // LineQuery selects entries, newest first.
 type LineQuery struct {
 	Kind, Actor, About string // "" for any; a kind may end in a dot, as "waiver."
@@ -113,7 +119,7 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 		add("actor = ?", q.Actor)
 	}
 	if q.About != "" {
-		add("about = ?", q.About)
+		add("seq IN ("+about+")", q.About, q.About, q.About)
 	}
 	if q.Device != "" {
 		add("(kind <> 'decision.made' AND about = ? OR json_extract(body, '$.device') = ?)", q.Device, q.Device)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -218,5 +219,34 @@ func TestWhenAGroupIsReady(t *testing.T) {
 				t.Errorf("%s: ready %t", name, got)
 			}
 		})
+	}
+}
+
+// What the ledger says about something is found without going through it.
+func TestEntriesAboutSomethingAreFoundByIndexes(t *testing.T) {
+	s := openStore(t, filepath.Join(t.TempDir(), "a.db"))
+	defer s.Close()
+	rows, err := s.read.Query("EXPLAIN QUERY PLAN SELECT "+lineColumns+" FROM entries WHERE 1 AND seq IN ("+about+") ORDER BY seq DESC LIMIT 5", "d", "d", "d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	var plan []string
+	for rows.Next() {
+		var id, parent, unused int
+		var step string
+		if err := rows.Scan(&id, &parent, &unused, &step); err != nil {
+			t.Fatal(err)
+		}
+		plan = append(plan, step)
+	}
+	got := strings.Join(plan, "\n")
+	for _, index := range []string{"entries_decision", "entries_refused", "entries_about", "INTEGER PRIMARY KEY (rowid=?)"} {
+		if !strings.Contains(got, index) {
+			t.Errorf("the plan does not use %s:\n%s", index, got)
+		}
+	}
+	if strings.Contains(got, "SCAN entries") {
+		t.Errorf("the plan goes through the ledger:\n%s", got)
 	}
 }
