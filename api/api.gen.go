@@ -1347,6 +1347,12 @@ type ListCertificatesParams struct {
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// FollowChangesParams defines parameters for FollowChanges.
+type FollowChangesParams struct {
+	// LastEventID The newest entry that the caller knows of
+	LastEventID int64 `json:"Last-Event-ID,omitempty"`
+}
+
 // CountDecisionsParams defines parameters for CountDecisions.
 type CountDecisionsParams struct {
 	// Days How many days back, 7 by default
@@ -1875,6 +1881,15 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
 	ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowChanges What changes, as it does, in server-sent events
+	//
+	// An event `change` a moment after the ledger has grown: the kinds of the new entries and what they are about, each
+	// once. Its id is the number of the newest entry; who comes back with `Last-Event-ID` is told what was missed. The
+	// entries themselves are at `/api/v1/ledger/entries` and `/api/v1/ledger/export`.
+	//
+	// Corresponds with GET /api/v1/changes (the `FollowChanges` operationId).
+	FollowChanges(ctx context.Context, params *FollowChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
 	//
@@ -2705,6 +2720,25 @@ func (c *Client) AskUnder(ctx context.Context, body AskUnderJSONRequestBody, req
 // Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
 func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCertificatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowChanges What changes, as it does, in server-sent events
+//
+// An event `change` a moment after the ledger has grown: the kinds of the new entries and what they are about, each
+// once. Its id is the number of the newest entry; who comes back with `Last-Event-ID` is told what was missed. The
+// entries themselves are at `/api/v1/ledger/entries` and `/api/v1/ledger/export`.
+//
+// Corresponds with GET /api/v1/changes (the `FollowChanges` operationId).
+func (c *Client) FollowChanges(ctx context.Context, params *FollowChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowChangesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4551,6 +4585,46 @@ func NewListCertificatesRequest(server string, params *ListCertificatesParams) (
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFollowChangesRequest constructs an http.Request for the FollowChanges method
+func NewFollowChangesRequest(server string, params *FollowChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "integer", Format: "int64"})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Last-Event-ID", headerParam0)
+
 	}
 
 	return req, nil
@@ -7641,6 +7715,17 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/certificates (the `ListCertificates` operationId).
 	ListCertificatesWithResponse(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error)
 
+	// FollowChangesWithResponse What changes, as it does, in server-sent events
+	//
+	// An event `change` a moment after the ledger has grown: the kinds of the new entries and what they are about, each
+	// once. Its id is the number of the newest entry; who comes back with `Last-Event-ID` is told what was missed. The
+	// entries themselves are at `/api/v1/ledger/entries` and `/api/v1/ledger/export`.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/changes (the `FollowChanges` operationId).
+	FollowChangesWithResponse(ctx context.Context, params *FollowChangesParams, reqEditors ...RequestEditorFn) (*FollowChangesResponse, error)
+
 	// GetCoverageWithResponse What it takes for each group to reach each resource, and what the rulebook has for each platform
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8713,6 +8798,47 @@ func (r ListCertificatesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListCertificatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowChangesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12041,6 +12167,23 @@ func (c *ClientWithResponses) ListCertificatesWithResponse(ctx context.Context, 
 	return ParseListCertificatesResponse(rsp)
 }
 
+// FollowChangesWithResponse What changes, as it does, in server-sent events
+//
+// An event `change` a moment after the ledger has grown: the kinds of the new entries and what they are about, each
+// once. Its id is the number of the newest entry; who comes back with `Last-Event-ID` is told what was missed. The
+// entries themselves are at `/api/v1/ledger/entries` and `/api/v1/ledger/export`.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/changes (the `FollowChanges` operationId).
+func (c *ClientWithResponses) FollowChangesWithResponse(ctx context.Context, params *FollowChangesParams, reqEditors ...RequestEditorFn) (*FollowChangesResponse, error) {
+	rsp, err := c.FollowChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowChangesResponse(rsp)
+}
+
 // GetCoverageWithResponse What it takes for each group to reach each resource, and what the rulebook has for each platform
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13498,6 +13641,32 @@ func ParseListCertificatesResponse(rsp *http.Response) (*ListCertificatesRespons
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowChangesResponse parses an HTTP response from a FollowChangesWithResponse call
+func ParseFollowChangesResponse(rsp *http.Response) (*FollowChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -15659,6 +15828,9 @@ type ServerInterface interface {
 	// ListCertificates The certificates that devices show, those that end first at the top
 	// (GET /api/v1/certificates)
 	ListCertificates(c *gin.Context, params ListCertificatesParams)
+	// FollowChanges What changes, as it does, in server-sent events
+	// (GET /api/v1/changes)
+	FollowChanges(c *gin.Context, params FollowChangesParams)
 	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
 	// (GET /api/v1/coverage)
 	GetCoverage(c *gin.Context)
@@ -16023,6 +16195,46 @@ func (siw *ServerInterfaceWrapper) ListCertificates(c *gin.Context) {
 	}
 
 	siw.Handler.ListCertificates(c, params)
+}
+
+// FollowChanges operation middleware
+func (siw *ServerInterfaceWrapper) FollowChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FollowChangesParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID int64
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Last-Event-ID, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: "int64"})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Last-Event-ID: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.LastEventID = LastEventID
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FollowChanges(c, params)
 }
 
 // GetCoverage operation middleware
@@ -17707,6 +17919,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/rulebooks/rehearse", wrapper.RehearseRulebook)
 	router.POST(options.BaseURL+"/api/v1/rulebooks/rehearse/:id", wrapper.RehearseDevice)
 	router.GET(options.BaseURL+"/api/v1/rulebooks/:version", wrapper.GetRulebook)
+	router.GET(options.BaseURL+"/api/v1/changes", wrapper.FollowChanges)
 	router.GET(options.BaseURL+"/api/v1/people", wrapper.ListPeople)
 	router.POST(options.BaseURL+"/api/v1/people", wrapper.ImportPeople)
 	router.GET(options.BaseURL+"/api/v1/people/:id", wrapper.GetPerson)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -239,6 +240,24 @@ func TestConsole(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(s.url+"/people/stranger@elsewhere.example"))
 		until(t, ctx, "The directory does not know this person")
 		until(t, ctx, "open noticeboard")
+	})
+
+	t.Run("an open page follows what happens, with nobody pressing anything", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1042"))
+		until(t, ctx, "Nothing holds it down")
+		score := func(n int) {
+			t.Helper()
+			s.run(t, fmt.Sprintf(`{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":%d}}`, n), "device", "import", "-").want(t, 0)
+		}
+		score(97)
+		until(t, ctx, "Held at barred by laptop/no-threat")
+		score(3)
+		until(t, ctx, "Nothing holds it down")
+		do(t, ctx, chromedp.Navigate(s.url+"/decisions?person=maren.holt@gullholm.example&resource=vault"))
+		until(t, ctx, "No decision is recorded that matches")
+		s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", `{"subject":{"type":"user","id":"maren.holt@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"vault"}}`)
+		until(t, ctx, "unknown")
+		until(t, ctx, "open vault")
 	})
 
 	t.Run("a stretch of time keeps its name", func(t *testing.T) {

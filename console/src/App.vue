@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import { useLive } from './stores/live'
 import { useSession } from './stores/session'
 
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
+const live = useLive()
 const framed = computed(() => !route.meta.open && session.who !== null)
 
 async function signOut() {
@@ -32,7 +34,7 @@ async function signOut() {
         <router-link to="/decisions">Decisions</router-link>
         <router-link to="/ledger">Ledger</router-link>
       </nav>
-      <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}</span>
+      <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span>
       <el-button link @click="signOut">Sign out</el-button>
     </header>
     <main id="page" tabindex="-1"><router-view /></main>
@@ -48,6 +50,7 @@ nav a { text-decoration: none; padding: 14px 2px 11px; border-bottom: 3px solid 
 nav a.router-link-active { border-bottom-color: var(--metal); font-weight: 600; }
 main { padding: 24px 32px 64px; max-width: 1440px; margin: 0 auto; }
 main:focus { outline: none; }
+.lost { color: var(--metal); }
 .skip { position: absolute; left: -999px; }
 .skip:focus { left: 8px; top: 8px; background: var(--sheet); padding: 4px 8px; z-index: 9; }
 </style>

@@ -112,8 +112,10 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 			s.fail(c, &service.QueryError{Param: "wait", Message: "how long to wait is a duration of at most a minute, as 30s"})
 			return
 		}
-		ctx, cancel := context.WithTimeout(c.Request.Context(), time.Duration(wait.Num())*time.Microsecond)
+		ctx, cancel := untilStop(c.Request)
+		ctx, done := context.WithTimeout(ctx, time.Duration(wait.Num())*time.Microsecond)
 		s.service.Follow(ctx, from-1)
+		done()
 		cancel()
 	}
 	origin := s.service.Ledger().Origin

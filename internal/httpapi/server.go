@@ -80,6 +80,7 @@ var permissions = map[string]service.Permission{
 	"POST /api/v1/rulebooks":                  service.MayPublish,
 	"POST /api/v1/rulebooks/check":            service.MayRead,
 	"GET /api/v1/rulebooks/:version":          service.MayRead,
+	"GET /api/v1/changes":                     service.MayRead,
 	"GET /api/v1/people":                      service.MayRead,
 	"POST /api/v1/people":                     service.MayAdmin,
 	"GET /api/v1/people/:id":                  service.MayRead,
@@ -278,7 +279,8 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
 	}
 	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}
+		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
+		BaseContext: func(net.Listener) context.Context { return context.WithValue(context.Background(), stopping{}, ctx) }}
 	failed := make(chan error, 1)
 	go func() {
 		if certificate != nil {

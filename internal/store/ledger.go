@@ -96,6 +96,24 @@ const about = `SELECT seq FROM entries WHERE about = ? AND kind = 'decision.made
 	UNION ALL SELECT seq FROM entries WHERE about = ? AND kind = 'evidence.refused'
 	UNION ALL SELECT seq FROM entries WHERE about = ? AND kind <> 'decision.made' AND kind <> 'evidence.refused'`
 
+// Mentions visits the kind and the subject of the entries from one on to another,
+// each pair once.
+func (s *Store) Mentions(ctx context.Context, from, to int64, visit func(kind ledger.Kind, about string)) error {
+	rows, err := s.read.QueryContext(ctx, "SELECT DISTINCT kind, about FROM entries WHERE seq BETWEEN ? AND ?", from, to)
+	if err != nil {
+		return fmt.Errorf("read the ledger: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var kind, about string
+		if err := rows.Scan(&kind, &about); err != nil {
+			return fmt.Errorf("read the ledger: %w", err)
+		}
+		visit(ledger.Kind(kind), about)
+	}
+	return rows.Err()
+}
+
 // LineQuery selects entries, newest first.
 type LineQuery struct {
 	Kind, Actor, About string // "" for any; a kind may end in a dot, as "waiver."

@@ -546,6 +546,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changes, as it does, in server-sent events
+         * @description An event `change` a moment after the ledger has grown: the kinds of the new entries and what they are about, each
+         *     once. Its id is the number of the newest entry; who comes back with `Last-Event-ID` is told what was missed. The
+         *     entries themselves are at `/api/v1/ledger/entries` and `/api/v1/ledger/export`.
+         */
+        get: operations["followChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -1630,6 +1652,18 @@ export interface components {
             id: string;
             name?: string;
             groups?: string[];
+        };
+        /** @description What the ledger has grown by */
+        Changes: {
+            /**
+             * Format: int64
+             * @description The number of the newest entry
+             */
+            seq: number;
+            /** @description There were too many to tell; anything may have changed */
+            all?: boolean;
+            kinds: string[];
+            about: string[];
         };
         PersonPage: {
             id: string;
@@ -3158,6 +3192,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RulebookInfo"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followChanges: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The newest entry that the caller knows of */
+                "Last-Event-ID"?: number;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events whose data is Changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

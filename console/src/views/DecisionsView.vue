@@ -8,7 +8,7 @@ import TimeText from '../components/TimeText.vue'
 import { devices, people } from '../composables/asking'
 import { decisiveGates } from '../composables/format'
 import { useAct } from '../composables/useAct'
-import { useLoad } from '../composables/useLoad'
+import { ofKinds, useLoad } from '../composables/useLoad'
 import { usePages } from '../composables/usePages'
 import { useQuery } from '../composables/useQuery'
 
@@ -24,6 +24,7 @@ const { data: page, problem, loading, again } = useLoad(
     return must(api.GET('/api/v1/decisions', { params: { query: { ...rest, since: momentOf(since), ...(outcome && { outcome: outcome as Outcome }), limit: 25 } } }))
   },
   () => query.value,
+  (changes) => query.value.cursor === '' && ofKinds('decision.')(changes),
 )
 
 const { data: counts } = useLoad(() => must(api.GET('/api/v1/decision-counts', { params: { query: { days: 7 } } })), () => null)

@@ -9,18 +9,19 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import ReproductionNote from '../components/ReproductionNote.vue'
 import TimeText from '../components/TimeText.vue'
-import { useLoad } from '../composables/useLoad'
+import { ofKinds, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 import { useSession } from '../stores/session'
 
 const props = defineProps<{ id: string }>()
 const session = useSession()
 const { query, set } = useQuery('at')
-const { data: device, problem, loading, again } = useLoad(
-  (): Promise<Device & { reproduction?: Reproduction }> => query.value.at
+const { data: device, problem, loading, again } = useLoad<Device & { reproduction?: Reproduction }>(
+  () => query.value.at
     ? must(api.GET('/api/v1/devices/{id}/then', { params: { path: { id: props.id }, query: { at: query.value.at } } }))
     : must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
   () => [props.id, query.value.at],
+  (changes) => !query.value.at && (changes.about.includes(props.id) || ofKinds('rulebook.', 'person.', 'roster.', 'waiver.', 'vouch.')(changes)),
 )
 const then = ref('')
 watch(() => query.value.at, (at) => { then.value = at ? at.slice(0, 16) : '' }, { immediate: true })

@@ -6,7 +6,7 @@ import LevelMark from '../components/LevelMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { useAct } from '../composables/useAct'
-import { useLoad } from '../composables/useLoad'
+import { ofFleet, useLoad } from '../composables/useLoad'
 import { usePages } from '../composables/usePages'
 import { useQuery } from '../composables/useQuery'
 import { useSession } from '../stores/session'
@@ -22,6 +22,7 @@ watch(query, (q) => { where.value = q.where; text.value = q.q })
 const { data: page, problem, loading, again } = useLoad(
   () => must(api.GET('/api/v1/devices', { params: { query: { ...query.value, limit: size } } })),
   () => query.value,
+  ofFleet,
 )
 const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
 

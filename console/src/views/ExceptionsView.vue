@@ -5,7 +5,7 @@ import CopyText from '../components/CopyText.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
-import { useLoad } from '../composables/useLoad'
+import { ofFleet, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 import { useSession } from '../stores/session'
 
@@ -15,7 +15,7 @@ const { data, problem, loading, again } = useLoad(async () => {
   const filter = { params: { query: query.value } }
   const [waivers, vouches] = await Promise.all([must(api.GET('/api/v1/waivers', filter)), must(api.GET('/api/v1/vouches', filter))])
   return { waivers: waivers.items, vouches: vouches.items }
-}, () => query.value)
+}, () => query.value, ofFleet)
 const lists = computed(() => data.value ? [{ name: 'Waivers', what: 'One rule is lifted for one device.', items: data.value.waivers }, { name: 'Vouches', what: 'Somebody says that a device is genuine.', items: data.value.vouches }] : [])
 const revoking = ref('')
 const choices = [{ state: '', within: '', label: 'All' }, { state: 'live', within: '', label: 'Live' }, { state: '', within: '7d', label: 'Ends within a week' }, { state: 'ended', within: '', label: 'Ended' }, { state: 'revoked', within: '', label: 'Revoked' }]

@@ -18,8 +18,9 @@ watch(query, (q) => Object.assign(form, q))
 const { data: page, problem, loading, again } = useLoad(
   () => must(api.GET('/api/v1/ledger/entries', { params: { query: { ...query.value, limit: 40 } } })),
   () => query.value,
+  () => query.value.cursor === '',
 )
-const { data: state, problem: unknown, again: look } = useLoad(() => must(api.GET('/api/v1/ledger')), () => null)
+const { data: state, problem: unknown, again: look } = useLoad(() => must(api.GET('/api/v1/ledger')), () => null, () => true)
 let timer: ReturnType<typeof setTimeout> | undefined
 watch(state, (s) => {
   clearTimeout(timer)

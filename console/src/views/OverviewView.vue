@@ -7,7 +7,7 @@ import LevelMark from '../components/LevelMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { count } from '../composables/format'
-import { useLoad } from '../composables/useLoad'
+import { ofFleet, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 
 const router = useRouter()
@@ -15,6 +15,7 @@ const { query, set } = useQuery('back')
 const { data: fleet, problem, loading, again } = useLoad(
   () => must(api.GET('/api/v1/overview', { params: { query: { back: query.value.back || '7d', within: '7d' } } })),
   () => query.value,
+  ofFleet,
 )
 const spans = ['1d', '7d', '30d']
 const top = computed(() => (fleet.value?.ladder.length ?? 1) - 1)

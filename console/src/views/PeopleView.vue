@@ -3,7 +3,7 @@ import { ref, watch } from 'vue'
 import { api, must } from '../api/client'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAct } from '../composables/useAct'
-import { useLoad } from '../composables/useLoad'
+import { ofKinds, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 import { useSession } from '../stores/session'
 
@@ -15,6 +15,7 @@ const page = 50
 const { data, problem, loading, again } = useLoad(
   () => must(api.GET('/api/v1/people', { params: { query: { q: query.value.q, group: query.value.group, limit: Number(query.value.limit) || page } } })),
   () => query.value,
+  ofKinds('person.'),
 )
 const search = () => set({ q: text.value.trim(), limit: '' })
 

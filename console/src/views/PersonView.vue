@@ -9,7 +9,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
 import { decisiveGates } from '../composables/format'
-import { useLoad } from '../composables/useLoad'
+import { ofFleet, ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 
 const props = defineProps<{ id: string }>()
@@ -22,7 +22,7 @@ const { data, problem, loading, again } = useLoad(async () => {
     must(api.GET('/api/v1/decisions', { params: { query: { person: props.id, limit: lately } } })),
   ])
   return { person, decisions: decisions.items, more: Boolean(decisions.next) }
-}, () => props.id)
+}, () => props.id, (changes) => ofFleet(changes) || ofKinds('decision.')(changes))
 const removing = ref(false)
 const remove = (reason: string) => must(api.POST('/api/v1/people/{id}/remove', { params: { path: { id: props.id } }, body: { reason } }))
 const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })

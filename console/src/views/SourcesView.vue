@@ -7,14 +7,14 @@ import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
 import { count } from '../composables/format'
 import { useAct } from '../composables/useAct'
-import { useLoad } from '../composables/useLoad'
+import { ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 
 const session = useSession()
 const { data, problem, loading, again } = useLoad(async () => {
   const [sources, unmatched, roster] = await Promise.all([must(api.GET('/api/v1/sources')), must(api.GET('/api/v1/unmatched')), must(api.GET('/api/v1/roster'))])
   return { sources: sources.items, unmatched: unmatched.items, roster: roster.items }
-}, () => null)
+}, () => null, ofKinds('device.', 'roster.', 'evidence.'))
 const settling = ref<{ id: string, device: string } | null>(null)
 const removing = ref('')
 const shown = ref(10)

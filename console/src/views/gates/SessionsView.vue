@@ -3,13 +3,13 @@ import { reactive, watch } from 'vue'
 import { api, must } from '../../api/client'
 import ProblemNote from '../../components/ProblemNote.vue'
 import TimeText from '../../components/TimeText.vue'
-import { useLoad } from '../../composables/useLoad'
+import { ofFleet, ofKinds, useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
 
 const { query, set } = useQuery('person', 'device', 'resource')
 const form = reactive({ ...query.value })
 watch(query, (q) => Object.assign(form, q))
-const { data, problem, loading, again } = useLoad(() => must(api.GET('/api/v1/live-sessions', { params: { query: query.value } })), () => query.value)
+const { data, problem, loading, again } = useLoad(() => must(api.GET('/api/v1/live-sessions', { params: { query: query.value } })), () => query.value, (changes) => ofFleet(changes) || ofKinds('decision.', 'session.')(changes))
 const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim() })
 </script>
 
