@@ -306,23 +306,8 @@ func (a *app) rosterCmd() *cobra.Command {
 			return failedIf(len(r.Refused) > 0)
 		},
 	}
-	reason := ""
-	remove := &cobra.Command{
-		Use: "remove ID", Short: "Take an entry off the roster", Args: cobra.ExactArgs(1),
-		Example: "  ironledger roster remove gf-3391-k --reason 'Sold'",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err == nil {
-				err = cl.RemoveRoster(cmd.Context(), args[0], reason)
-			}
-			if err == nil && a.format == "table" {
-				line(a.out, "%s is off the roster.", args[0])
-			}
-			return err
-		},
-	}
-	remove.Flags().StringVar(&reason, "reason", "", "why")
-	must(remove.MarkFlagRequired("reason"))
+	remove := a.removeCmd("Take an entry off the roster", "is off the roster", (*client.Client).RemoveRoster)
+	remove.Example = "  ironledger roster remove gf-3391-k --reason 'Sold'"
 	c.AddCommand(list, imported, remove)
 	return c
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -175,19 +176,25 @@ reason that is recorded.`,
 }
 
 func (a *app) personRemoveCmd() *cobra.Command {
+	c := a.removeCmd("Take a person out of the directory", "is no longer in the directory", (*client.Client).RemovePerson)
+	c.Long = `Take a person out of the directory. They are in no group from that moment, and
+their sessions end where a gate asked for one. Their devices stay: retire those.`
+	c.Example = "  ironledger person remove lasse.vass@gullholm.example --reason 'Left on 30 November'"
+	return c
+}
+
+// removeCmd is the verb that removes one thing by its id, for a reason.
+func (a *app) removeCmd(short, said string, remove func(cl *client.Client, ctx context.Context, id, reason string) error) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
-		Use: "remove ID", Short: "Take a person out of the directory", Args: cobra.ExactArgs(1),
-		Long: `Take a person out of the directory. They are in no group from that moment, and
-their sessions end where a gate asked for one. Their devices stay: retire those.`,
-		Example: "  ironledger person remove lasse.vass@gullholm.example --reason 'Left on 30 November'",
+		Use: "remove ID", Short: short, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err == nil {
-				err = cl.RemovePerson(cmd.Context(), args[0], reason)
+				err = remove(cl, cmd.Context(), args[0], reason)
 			}
 			if err == nil && a.format == "table" {
-				line(a.out, "%s is no longer in the directory.", args[0])
+				line(a.out, "%s %s.", args[0], said)
 			}
 			return err
 		},

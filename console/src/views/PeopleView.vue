@@ -2,7 +2,7 @@
 import { ref, watch } from 'vue'
 import { api, must } from '../api/client'
 import ProblemNote from '../components/ProblemNote.vue'
-import { useAct } from '../composables/useAct'
+import { useBring } from '../composables/useBring'
 import { ofKinds, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 import { useSession } from '../stores/session'
@@ -19,22 +19,10 @@ const { data, problem, loading, again } = useLoad(
 )
 const search = () => set({ q: text.value.trim(), limit: '' })
 
-const { busy, problem: refused, act } = useAct()
-const said = ref('')
-async function bring(event: globalThis.Event) {
-  const input = event.target as HTMLInputElement
-  const file = input.files?.[0]
-  if (!file) return
-  const list = await file.text()
-  said.value = ''
-  await act(async () => {
-    const type = /\.ya?ml$/.test(file.name) ? 'application/yaml' : 'text/csv'
-    const r = await must(api.POST('/api/v1/people', { body: list as never, bodySerializer: (b: unknown) => b as string, headers: { 'Content-Type': type } }))
-    said.value = `${r.added} added, ${r.changed} changed, ${r.unchanged} as they were` + r.refused.map((x) => `; line ${x.line}: ${x.message}`).join('')
-  })
-  input.value = ''
-  await again()
-}
+const { busy, problem: refused, said, bring } = useBring((text, name) => {
+  const type = /\.ya?ml$/.test(name) ? 'application/yaml' : 'text/csv'
+  return must(api.POST('/api/v1/people', { body: text as never, bodySerializer: (b: unknown) => b as string, headers: { 'Content-Type': type } }))
+}, () => again())
 </script>
 
 <template>

@@ -6,7 +6,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
 import { count } from '../composables/format'
-import { useAct } from '../composables/useAct'
+import { useBring } from '../composables/useBring'
 import { ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 
@@ -31,20 +31,7 @@ function done() {
   return again()
 }
 
-const { busy, problem: refused, act } = useAct()
-const said = ref('')
-async function bring(event: globalThis.Event) {
-  const input = event.target as HTMLInputElement
-  const file = input.files?.[0]
-  if (!file) return
-  const text = await file.text()
-  await act(async () => {
-    const r = await must(api.POST('/api/v1/roster', { body: text, bodySerializer: (b: string) => b, headers: { 'Content-Type': 'text/csv' } }))
-    said.value = `${r.added} added, ${r.changed} changed, ${r.unchanged} unchanged` + r.refused.map((x) => `; line ${x.line}: ${x.message}`).join('')
-  })
-  input.value = ''
-  await again()
-}
+const { busy, problem: refused, said, bring } = useBring((text) => must(api.POST('/api/v1/roster', { body: text, bodySerializer: (b: string) => b, headers: { 'Content-Type': 'text/csv' } })), () => again())
 </script>
 
 <template>
