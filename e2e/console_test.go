@@ -48,6 +48,19 @@ func until(t *testing.T, ctx context.Context, text string) {
 	t.Fatalf("the page never says %q; it says:\n%s", text, pageText(t, ctx))
 }
 
+// untilNot waits for the page to say a text no longer.
+func untilNot(t *testing.T, ctx context.Context, text string) {
+	t.Helper()
+	for range 150 {
+		if !strings.Contains(pageText(t, ctx), text) {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	picture(t, ctx, "failed")
+	t.Fatalf("the page goes on saying %q:\n%s", text, pageText(t, ctx))
+}
+
 func pageText(t *testing.T, ctx context.Context) string {
 	t.Helper()
 	s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))

@@ -76,10 +76,8 @@ func TestTheGates(t *testing.T) {
 	t.Run("sessions are listed and searched", func(t *testing.T) {
 		open(t, ctx, s.url+"/gates/sessions", "crew-rota")
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=resource]`), "payroll\r"))
+		untilNot(t, ctx, "crew-rota")
 		until(t, ctx, maren)
-		if strings.Contains(pageText(t, ctx), "crew-rota") {
-			t.Error("the search for payroll shows the rota")
-		}
 	})
 
 	t.Run("a gate is copied and changed in a form, and the text says so", func(t *testing.T) {
