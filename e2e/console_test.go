@@ -273,6 +273,17 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "open vault")
 	})
 
+	t.Run("a decision of which nothing is left does not spoil the list", func(t *testing.T) {
+		made := lines[struct {
+			ID  string
+			Seq int64
+		}](t, s.run(t, "", "decision", "list", "--limit", "1", "-o", "ndjson").want(t, 0).out)[0]
+		s.run(t, "", "ledger", "redact", fmt.Sprint(made.Seq), "--reason", "erasure, ticket 1190").want(t, 0)
+		do(t, ctx, chromedp.Navigate(s.url+"/decisions"))
+		until(t, ctx, made.ID)
+		until(t, ctx, "redacted")
+	})
+
 	t.Run("a stretch of time keeps its name", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(s.url+"/decisions?since=24h&person=birk.strand@gullholm.example"))
 		until(t, ctx, "the last day")

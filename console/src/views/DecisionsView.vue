@@ -3,6 +3,7 @@ import { computed, defineAsyncComponent, reactive, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type Answer, type Outcome } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
+import PersonName from '../components/PersonName.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { devices, people } from '../composables/asking'
@@ -89,7 +90,7 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
   <el-table v-else-if="page && page.items.length > 0" :data="page.items" row-key="id" :class="{ stale: loading }" @row-click="open">
     <el-table-column label="Outcome" width="110"><template #default="{ row }"><OutcomeMark :outcome="row.outcome" /></template></el-table-column>
     <el-table-column label="When" width="112"><template #default="{ row }"><TimeText :time="row.at" /></template></el-table-column>
-    <el-table-column label="Who" min-width="220" show-overflow-tooltip><template #default="{ row }"><span v-if="row.asked.subject.type === 'device'" class="soft">the device itself</span><router-link v-else :to="{ name: 'person', params: { id: row.asked.subject.id } }" @click.stop>{{ row.asked.subject.id }}</router-link></template></el-table-column>
+    <el-table-column label="Who" min-width="220" show-overflow-tooltip><template #default="{ row }"><PersonName :id="row.asked.subject.id" :device="row.asked.subject.type === 'device'" /></template></el-table-column>
     <el-table-column label="What" min-width="160"><template #default="{ row }">{{ row.asked.action.name }} <strong>{{ row.asked.resource.id }}</strong></template></el-table-column>
     <el-table-column label="Device" width="180">
       <template #default="{ row }">

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { reactive, watch } from 'vue'
 import { api, must } from '../../api/client'
+import PersonName from '../../components/PersonName.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
 import TimeText from '../../components/TimeText.vue'
 import { ofFleet, ofKinds, useLoad } from '../../composables/useLoad'
@@ -29,7 +30,7 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
     <thead><tr><th>Person</th><th>Reaches</th><th>From</th><th>Level</th><th>Since</th><th>Until</th><th>Enforcer</th><th>Decision</th></tr></thead>
     <tbody>
       <tr v-for="s in data.items" :key="s.decision">
-        <td><router-link v-if="s.person !== s.device" :to="{ name: 'person', params: { id: s.person } }">{{ s.person }}</router-link><span v-else class="soft">the device itself</span></td>
+        <td><PersonName :id="s.person" :device="s.person === s.device" /></td>
         <td>{{ s.action }} <strong>{{ s.resource }}</strong></td>
         <td><router-link v-if="s.device" :to="{ name: 'device', params: { id: s.device } }">{{ s.device }}</router-link><span v-else class="soft">unknown</span></td>
         <td>{{ s.level }}</td>
