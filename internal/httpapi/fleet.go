@@ -191,14 +191,9 @@ func (s *Server) ImportRoster(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	body, err := readBody(c, maxPeople)
+	entries, refused, err := readList(c, directory.ReadRoster)
 	if err != nil {
 		s.fail(c, err)
-		return
-	}
-	entries, refused, err := directory.ReadRoster(strings.NewReader(string(body)))
-	if err != nil {
-		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
 		return
 	}
 	added, changed, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries)

@@ -1,6 +1,8 @@
 package httpapi
 
 import (
+	"bytes"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -35,18 +37,13 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 		s.fail(c, err)
 		return
 	}
-	body, err := readBody(c, maxPeople)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
 	read := directory.ReadYAML
 	if media == "text/csv" {
 		read = directory.ReadCSV
 	}
-	people, refused, err := read(strings.NewReader(string(body)))
+	people, refused, err := readList(c, read)
 	if err != nil {
-		s.fail(c, newProblem(http.StatusBadRequest, "%s", err))
+		s.fail(c, err)
 		return
 	}
 	if p.Whole && len(refused) > 0 {
@@ -55,6 +52,20 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 	}
 	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people, service.PeopleImport{Whole: p.Whole, AcceptImpact: p.AcceptImpact})
 	s.answer(c, http.StatusOK, gin.H{"added": in.Added, "changed": in.Changed, "unchanged": in.Unchanged, "removed": in.Removed, "refused": refused}, err)
+}
+
+// readList reads the list that is the body of a request, with the lines of it that
+// are refused.
+func readList[T any](c *gin.Context, read func(io.Reader) ([]T, []directory.Refusal, error)) ([]T, []directory.Refusal, error) {
+	body, err := readBody(c, maxPeople)
+	if err != nil {
+		return nil, nil, err
+	}
+	items, refused, err := read(bytes.NewReader(body))
+	if err != nil {
+		return nil, nil, newProblem(http.StatusBadRequest, "%s", err)
+	}
+	return items, refused, nil
 }
 
 // GetPerson tells of one person and their devices.
