@@ -57,7 +57,7 @@ func BenchmarkGates(b *testing.B) {
 		}
 		var rec *evidence.Record
 		view := evidence.NewResolver(rb.Dict, rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, now)
-		q := &access.Request{User: "p", Groups: []string{"g1", "g2", "g3"}, Action: "open", MFA: &yes, Device: access.Device{ID: "d", Known: true, Level: 4, View: view, Next: func() int64 { return now + 1 }}}
+		q := &access.Request{Known: true, User: "p", Groups: []string{"g1", "g2", "g3"}, Action: "open", MFA: &yes, Device: access.Device{ID: "d", Known: true, Level: 4, View: view, Next: func() int64 { return now + 1 }}}
 		trial := p.Trial()
 		const rounds = 100_000
 		each := func(f func()) float64 {

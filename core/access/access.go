@@ -38,12 +38,16 @@ type Obstacle struct {
 	Why     []condition.Leaf           `json:"why"`
 }
 
-// Device is the device a request comes from. The zero Device is an unknown one.
+// Device is the device a request comes from. The zero Device is one of which the
+// request says nothing.
 type Device struct {
 	ID    string
 	Known bool
-	Level rulebook.Level
-	View  *evidence.View
+	// Unknown says why it is not known, in a clause; "" when it is, or when the
+	// request names none.
+	Unknown string
+	Level   rulebook.Level
+	View    *evidence.View
 	// Revision counts the changes of the device; nothing is decided by it.
 	Revision int64
 	// Next tells when its level could next change by itself, in microseconds
@@ -61,6 +65,7 @@ type Device struct {
 // leaves empty is unknown to conditions.
 type Request struct {
 	User     string   // "" when a device asks for itself
+	Known    bool     // whether the directory knows the user
 	Groups   []string // as the directory has them
 	Device   Device
 	Resource string
@@ -98,12 +103,15 @@ type Program struct {
 	other      *resource // a resource that the rulebook does not list
 	breakGlass map[string]bool
 	noDevice   condition.Frame
-	trials     sync.Pool // of *Trial: room that decisions use again
+	nowhere    value.Value // the places of a request that says neither an address nor a country
+	groups     []string    // texts in conditions: they may name groups
+	trials     sync.Pool   // of *Trial: room that decisions use again
 }
 
 // Compile prepares the gates of a rulebook.
 func Compile(rb *rulebook.Rulebook) *Program {
 	p := &Program{rb: rb, resources: map[string]*resource{}, breakGlass: map[string]bool{}, noDevice: condition.NewFrame(len(rb.Dict.Attributes()))}
+	p.nowhere = value.OfPartialTexts(rb.PlacesOf(netip.Addr{}, ""))
 	for i := range rb.Gates {
 		if g := &rb.Gates[i]; g.Mode != rulebook.Draft {
 			p.gates = append(p.gates, gate{g, g.Mode == rulebook.Shadow})
@@ -113,6 +121,7 @@ func Compile(rb *rulebook.Rulebook) *Program {
 		p.resources[r.ID] = p.index(r.ID, r.Tags)
 	}
 	p.other = p.index("", nil)
+	p.groups = p.groupsNamed()
 	for _, u := range rb.BreakGlass {
 		p.breakGlass[u] = true
 	}
@@ -140,6 +149,22 @@ func (p *Program) index(id string, tags []string) *resource {
 		}
 	}
 	return r
+}
+
+// groupsNamed lists the texts in conditions, which may be names of groups.
+func (p *Program) groupsNamed() []string {
+	var all []string
+	texts := func(c *condition.Program) {
+		if c != nil {
+			condition.Walk(c.Node(), func(n condition.Node) { all = append(all, condition.Texts(n)...) })
+		}
+	}
+	for _, g := range p.gates {
+		texts(g.When)
+		texts(g.Need)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
 }
 
 // candidates lists in room the gates that name the person, in the order of
@@ -174,17 +199,26 @@ func (g *gate) matches(q *Request) bool {
 	return !(q.User != "" && slices.Contains(w.ExceptUsers, q.User)) && !intersect(w.ExceptGroups, q.Groups)
 }
 
+// level is the level that counts for a request: of a device that is not known,
+// at most what no baseline covers.
+func (p *Program) level(q *Request) rulebook.Level {
+	if !q.Device.Known && q.Device.ID == "" {
+		return p.rb.Uncovered
+	}
+	if !q.Device.Known {
+		return min(q.Device.Level, p.rb.Uncovered)
+	}
+	return q.Device.Level
+}
+
 // frame fills the slots of what a request says.
 func (p *Program) frame(q *Request, res *resource, now int64, f condition.Frame) {
 	set := func(i int, v value.Value) { f.Set(i, v, condition.Always) }
-	level := q.Device.Level
-	if !q.Device.Known {
-		level = p.rb.Uncovered
-	}
 	set(rulebook.SlotKnownDevice, value.OfBool(q.Device.Known))
-	set(rulebook.SlotLevel, p.rb.LevelValue(level))
+	set(rulebook.SlotLevel, p.rb.LevelValue(p.level(q)))
 	if q.User != "" {
 		set(rulebook.SlotUserID, value.OfText(q.User))
+		set(rulebook.SlotUserKnown, value.OfBool(q.Known))
 	}
 	set(rulebook.SlotUserGroups, value.OfTexts(q.Groups))
 	if q.MFA != nil {
@@ -207,9 +241,11 @@ func (p *Program) frame(q *Request, res *resource, now int64, f condition.Frame)
 	if q.Country != "" {
 		set(rulebook.SlotCountry, value.OfText(q.Country))
 	}
+	places := p.nowhere
 	if q.IP.IsValid() || q.Country != "" {
-		set(rulebook.SlotPlaces, value.OfTexts(p.rb.PlacesOf(q.IP, q.Country)))
+		places = value.OfPartialTexts(p.rb.PlacesOf(q.IP, q.Country))
 	}
+	set(rulebook.SlotPlaces, places)
 	if q.Certificate != nil {
 		set(rulebook.SlotCertificate, value.OfBool(*q.Certificate))
 	}
@@ -233,9 +269,14 @@ func (o origins) Origin(frame, slot int) condition.Origin {
 		return condition.Origin{Source: "request", Why: "the request does not say"}
 	}
 	switch slot {
+	case rulebook.SlotPlaces:
+		said := o.env.Frames[frame]
+		if !said.Value(rulebook.SlotIP).Known() && !said.Value(rulebook.SlotCountry).Known() {
+			return condition.Origin{Source: "request", Why: "the request does not say"}
+		}
 	case rulebook.SlotLevel, rulebook.SlotKnownDevice:
 		return condition.Origin{Source: "standing"}
-	case rulebook.SlotUserGroups:
+	case rulebook.SlotUserGroups, rulebook.SlotUserKnown:
 		return condition.Origin{Source: "directory"}
 	case rulebook.SlotResourceTags:
 		return condition.Origin{Source: "rulebook"}

@@ -73,24 +73,24 @@ func TestDecisions(t *testing.T) {
 		gates   string // the numbers of those that matched
 		says    string // a part of the reason for the administrator
 	}{
-		{"strong in the office", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open", IP: office}, "strong", Allow, "210", "gate 210 is met"},
-		{"strong with a second factor", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "strong", Allow, "210", ""},
-		{"strong at home steps up", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open", IP: netip.MustParseAddr("192.0.2.1"), MFA: no()}, "strong", StepUp, "210", "auth.mfa is false"},
-		{"where nothing is said, it steps up too", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open"}, "strong", StepUp, "210", "the request does not say"},
-		{"a second factor would not help a limited one", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: no()}, "limited", Deny, "210", "level is limited, needs >= strong"},
-		{"the answer says what holds the device", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "limited", Deny, "210", "laptop/os is fail: os.version is 13, needs >= 14"},
-		{"an unknown device counts as uncovered", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "", Deny, "210", "level is unproven"},
-		{"when false, the gate does not apply", Request{User: "maren", Groups: finance, Resource: "payroll", Action: "export", MFA: yes()}, "strong", Allow, "215", ""},
-		{"when unknown, it applies", Request{User: "erik", Groups: finance, Resource: "payroll", IP: office}, "strong", Allow, "210", ""},
-		{"a listed user alone", Request{User: "erik", Groups: finance, Resource: "payroll", Action: "export", MFA: yes()}, "strong", Deny, "", "no enforced gate matches"},
-		{"an excepted group", Request{User: "anna", Groups: []string{"finance", "auditors"}, Resource: "payroll", Action: "open", IP: office}, "strong", Deny, "", "no enforced gate matches"},
-		{"a tag", Request{User: "erik", Groups: finance, Resource: "till", Action: "sell"}, "sound", Allow, "220", ""},
-		{"a person in no group", Request{User: "nobody", Resource: "till", Action: "sell"}, "strong", Deny, "", "no enforced gate matches"},
-		{"an excepted user", Request{User: "outcast", Resource: "board"}, "strong", Deny, "310", "no enforced gate matches"},
-		{"an unlisted resource", Request{User: "maren", Groups: finance, Resource: "attic"}, "strong", Deny, "", "no enforced gate matches"},
-		{"evidence in a gate that is missing denies", Request{User: "x", Resource: "rota"}, "strong", Deny, "400", "storage.encrypted is not known (never reported)"},
-		{"of an unknown device all is unknown", Request{User: "x", Resource: "rota"}, "", Deny, "400", "storage.encrypted is not known (the device is unknown)"},
-		{"a break-glass account passes all", Request{User: "harbourmaster", Resource: "payroll"}, "", Allow, "", "break-glass account"},
+		{"strong in the office", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", IP: office}, "strong", Allow, "210", "gate 210 is met"},
+		{"strong with a second factor", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "strong", Allow, "210", ""},
+		{"strong at home steps up", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", IP: netip.MustParseAddr("192.0.2.1"), MFA: no()}, "strong", StepUp, "210", "auth.mfa is false"},
+		{"where nothing is said, it steps up too", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open"}, "strong", StepUp, "210", "the request does not say"},
+		{"a second factor would not help a limited one", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: no()}, "limited", Deny, "210", "level is limited, needs >= strong"},
+		{"the answer says what holds the device", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "limited", Deny, "210", "laptop/os is fail: os.version is 13, needs >= 14"},
+		{"an unknown device counts as uncovered", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "", Deny, "210", "level is unproven"},
+		{"when false, the gate does not apply", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "export", MFA: yes()}, "strong", Allow, "215", ""},
+		{"when unknown, it applies", Request{Known: true, User: "erik", Groups: finance, Resource: "payroll", IP: office}, "strong", Allow, "210", ""},
+		{"a listed user alone", Request{Known: true, User: "erik", Groups: finance, Resource: "payroll", Action: "export", MFA: yes()}, "strong", Deny, "", "no enforced gate matches"},
+		{"an excepted group", Request{Known: true, User: "anna", Groups: []string{"finance", "auditors"}, Resource: "payroll", Action: "open", IP: office}, "strong", Deny, "", "no enforced gate matches"},
+		{"a tag", Request{Known: true, User: "erik", Groups: finance, Resource: "till", Action: "sell"}, "sound", Allow, "220", ""},
+		{"a person in no group", Request{Known: true, User: "nobody", Resource: "till", Action: "sell"}, "strong", Deny, "", "no enforced gate matches"},
+		{"an excepted user", Request{Known: true, User: "outcast", Resource: "board"}, "strong", Deny, "310", "no enforced gate matches"},
+		{"an unlisted resource", Request{Known: true, User: "maren", Groups: finance, Resource: "attic"}, "strong", Deny, "", "no enforced gate matches"},
+		{"evidence in a gate that is missing denies", Request{Known: true, User: "x", Resource: "rota"}, "strong", Deny, "400", "storage.encrypted is not known (never reported)"},
+		{"of an unknown device all is unknown", Request{Known: true, User: "x", Resource: "rota"}, "", Deny, "400", "storage.encrypted is not known (the device is unknown)"},
+		{"a break-glass account passes all", Request{Known: true, User: "harbourmaster", Resource: "payroll"}, "", Allow, "", "break-glass account"},
 		{"a device that asks for itself is no user", Request{Resource: "board"}, "strong", Allow, "300 310", ""},
 	}
 	for _, c := range cases {
@@ -127,7 +127,7 @@ func TestAGateWithoutANumberGoesByItsId(t *testing.T) {
 	if last := p.rb.Gates[len(p.rb.Gates)-1]; last.ID != "money" {
 		t.Errorf("the last gate is %s, want the one without a number", last.ID)
 	}
-	d := p.Decide(&Request{User: "e", Groups: []string{"office"}, Resource: "till"}, now)
+	d := p.Decide(&Request{Known: true, User: "e", Groups: []string{"office"}, Resource: "till"}, now)
 	if got := d.ReasonAdmin["en"]; !strings.HasPrefix(got, "Gate money says deny: ") || d.ToAllow[0] != "gate money needs level >= sound" {
 		t.Errorf("the reason is %q, and it would take %v", got, d.ToAllow)
 	}
@@ -135,21 +135,21 @@ func TestAGateWithoutANumberGoesByItsId(t *testing.T) {
 
 func TestShadowGatesHaveNoEffect(t *testing.T) {
 	p := compile(t, book)
-	d := p.Decide(&Request{User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"phone"`)}, now)
+	d := p.Decide(&Request{Known: true, User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"phone"`)}, now)
 	if d.Outcome != Allow || d.ShadowOutcome != Deny || !d.Gates[1].Shadow || d.Gates[1].Verdict != "deny" {
 		t.Errorf("the answer is %s, in the shadow %s: %+v", d.Outcome, d.ShadowOutcome, d.Gates)
 	}
-	if d := p.Decide(&Request{User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"laptop"`)}, now); d.ShadowOutcome != "" {
+	if d := p.Decide(&Request{Known: true, User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"laptop"`)}, now); d.ShadowOutcome != "" {
 		t.Errorf("where both agree, the shadow says %s", d.ShadowOutcome)
 	}
 }
 
 func TestUnmatchedMayBeAllowed(t *testing.T) {
 	p := compile(t, book+"unmatched: allow\n")
-	if d := p.Decide(&Request{User: "x", Resource: "attic"}, now); d.Outcome != Allow {
+	if d := p.Decide(&Request{Known: true, User: "x", Resource: "attic"}, now); d.Outcome != Allow {
 		t.Errorf("what no gate guards is %s", d.Outcome)
 	}
-	if d := p.Decide(&Request{User: "x", Resource: "rota"}, now); d.Outcome != Deny {
+	if d := p.Decide(&Request{Known: true, User: "x", Resource: "rota"}, now); d.Outcome != Deny {
 		t.Errorf("what a gate guards is %s", d.Outcome)
 	}
 }
@@ -157,7 +157,7 @@ func TestUnmatchedMayBeAllowed(t *testing.T) {
 func TestHowLongAnAnswerHolds(t *testing.T) {
 	p := compile(t, book)
 	dev := device(t, p, "strong", `"form":"laptop"`)
-	q := Request{User: "e", Groups: []string{"office"}, Resource: "till", Device: dev}
+	q := Request{Known: true, User: "e", Groups: []string{"office"}, Resource: "till", Device: dev}
 	if d := p.Decide(&q, now); d.ValidUntil != "2026-11-20T09:00:00Z" {
 		t.Errorf("it holds until %s, want the hour of gate 220", d.ValidUntil)
 	}
@@ -173,7 +173,7 @@ func TestHowLongAnAnswerHolds(t *testing.T) {
 
 func TestMessagesReachThePerson(t *testing.T) {
 	p := compile(t, book)
-	q := Request{User: "maren", Groups: []string{"finance"}, Resource: "payroll", Action: "open", Device: device(t, p, "limited", "")}
+	q := Request{Known: true, User: "maren", Groups: []string{"finance"}, Resource: "payroll", Action: "open", Device: device(t, p, "limited", "")}
 	d := p.Decide(&q, now)
 	if d.ReasonUser["en"] != "Use a healthy laptop." || len(d.Remedies) != 1 || d.Remedies[0].Rule != "laptop/os" {
 		t.Errorf("the person is told %q with %v", d.ReasonUser["en"], d.Remedies)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -180,10 +181,30 @@ func (e *Evaluation) Find(find func(evidence.Key) (string, bool)) (device string
 	return device, device != ""
 }
 
+// Missed says, in a clause, that Find found no device; "" for a request that
+// names none.
+func (e *Evaluation) Missed() string {
+	keys := e.Keys()
+	if len(keys) == 0 {
+		return ""
+	}
+	parts := make([]string, len(keys))
+	for i, k := range keys {
+		parts[i] = string(k.Kind) + " " + k.Text
+	}
+	return "no one device is known by " + strings.Join(parts, " and ")
+}
+
 // ShowsCertificate reports whether the request names a certificate of which the
 // connection proved possession.
 func (e *Evaluation) ShowsCertificate() bool {
 	return e.Context != nil && e.Context.Device != nil && e.Context.Device.CertificateSHA256 != ""
+}
+
+// Certified reports whether the certificate that the request names, if any, is
+// one that points at the device found. issued tells that of a SHA-256 in hex.
+func (e *Evaluation) Certified(issued func(sha256 string) bool) bool {
+	return !e.ShowsCertificate() || issued(e.Context.Device.CertificateSHA256)
 }
 
 // Proof reports whether the connection proved possession of a certificate that

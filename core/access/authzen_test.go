@@ -158,7 +158,7 @@ func TestATrialDecidesTheSame(t *testing.T) {
 				for _, action := range []string{"open", "export"} {
 					for _, mfa := range []*bool{nil, &yes, &no} {
 						for _, level := range []string{"barred", "sound", "strong"} {
-							q := &Request{User: user, Groups: groups, Resource: resource, Action: action, MFA: mfa, Device: device(t, p, level, `"storage.encrypted":true`)}
+							q := &Request{Known: true, User: user, Groups: groups, Resource: resource, Action: action, MFA: mfa, Device: device(t, p, level, `"storage.encrypted":true`)}
 							d := p.Decide(q, now)
 							r := trial.Try(q, now)
 							shadow := d.ShadowOutcome

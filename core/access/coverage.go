@@ -22,14 +22,17 @@ type Kind string
 const (
 	Guarded Kind = "guarded"
 	Open    Kind = "open"   // no enforced gate: everybody gets through
-	Closed  Kind = "closed" // no enforced gate: nobody gets through
+	Closed  Kind = "closed" // nobody gets through
 )
 
 // Cell is what it takes for members of a group to reach a resource.
 type Cell struct {
-	Kind  Kind       `json:"kind"`
-	Level string     `json:"level,omitempty"` // the highest that a gate asks for outright
-	MFA   bool       `json:"mfa,omitempty"`   // a gate asks for a second factor outright
+	Kind Kind `json:"kind"`
+	// Level is the least under which any request of the group gets through; "" for
+	// the lowest.
+	Level string     `json:"level,omitempty"`
+	MFA   bool       `json:"mfa,omitempty"`  // no request gets through without a second factor
+	More  bool       `json:"more,omitempty"` // not every request with these gets through
 	Gates []CellGate `json:"gates,omitempty"`
 }
 
@@ -64,7 +67,7 @@ func (p *Program) Cover(groups []string) *Coverage {
 		}
 		row := []Cell{}
 		for _, r := range p.rb.Resources {
-			row = append(row, p.cell(q, p.resources[r.ID]))
+			row = append(row, p.cell(q, r.ID, p.resources[r.ID]))
 		}
 		c.Cells = append(c.Cells, row)
 	}
@@ -74,12 +77,16 @@ func (p *Program) Cover(groups []string) *Coverage {
 	return c
 }
 
-func (p *Program) cell(q *Request, res *resource) Cell {
+func (p *Program) cell(q *Request, id string, res *resource) Cell {
 	cell := Cell{Kind: Closed}
 	if p.rb.Unmatched {
 		cell.Kind = Open
 	}
-	level := rulebook.Level(0)
+	group := ""
+	if len(q.Groups) > 0 {
+		group = q.Groups[0]
+	}
+	var asked []int
 	for _, i := range res.candidates(q, nil) {
 		g := &p.gates[i]
 		if intersect(g.Who.ExceptGroups, q.Groups) {
@@ -90,51 +97,23 @@ func (p *Program) cell(q *Request, res *resource) Cell {
 			x.When = g.When.String()
 		}
 		cell.Gates = append(cell.Gates, x)
-		if g.shadow {
-			continue
+		if !g.shadow {
+			asked = append(asked, i)
 		}
-		cell.Kind = Guarded
-		if len(g.What.Actions) > 0 {
-			continue // it does not speak of the rest
-		}
-		asks, mfa := p.outright(g.Need.Node())
-		level, cell.MFA = max(level, asks), cell.MFA || mfa
 	}
-	if level > 0 {
-		cell.Level = p.rb.LevelName(level)
+	if len(asked) == 0 {
+		return cell
+	}
+	t, ok := p.takes(group, id, res, asked)
+	if !ok {
+		cell.Kind = Closed
+		return cell
+	}
+	cell.Kind, cell.MFA, cell.More = Guarded, t.MFA, t.More
+	if t.Level > 0 {
+		cell.Level = p.rb.LevelName(t.Level)
 	}
 	return cell
-}
-
-// outright is the level and the second factor that a condition asks for
-// whatever else is true: what stands in its conjunction.
-func (p *Program) outright(n condition.Node) (level rulebook.Level, mfa bool) {
-	switch n := n.(type) {
-	case *condition.Logic:
-		if !n.And {
-			return 0, false
-		}
-		for _, k := range n.Kids {
-			l, m := p.outright(k)
-			level, mfa = max(level, l), mfa || m
-		}
-	case *condition.Path:
-		return 0, n.Name == "auth.mfa"
-	case *condition.Compare:
-		l, lok := n.L.(*condition.Path)
-		r, rok := n.R.(*condition.Path)
-		if !lok || !rok || l.Name != "level" {
-			return 0, false
-		}
-		rank, ok := p.rb.Rank(r.Name)
-		switch {
-		case ok && (n.Op == condition.OpGe || n.Op == condition.OpEq):
-			return rulebook.Level(rank), false
-		case ok && n.Op == condition.OpGt:
-			return min(rulebook.Level(rank+1), p.rb.Top()), false
-		}
-	}
-	return level, mfa
 }
 
 func (p *Program) platform(name string) PlatformCoverage {

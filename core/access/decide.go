@@ -57,13 +57,18 @@ type Decision struct {
 
 // Decide answers a request at now.
 func (p *Program) Decide(q *Request, now int64) *Decision {
-	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.rb.Uncovered), Gates: []GateRuling{}}
-	if q.Device.Known {
-		d.Level = p.rb.LevelName(q.Device.Level)
-	}
+	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.level(q)), Gates: []GateRuling{}}
 	if q.User != "" && p.breakGlass[q.User] {
 		d.Outcome, d.BreakGlass = Allow, true
 		d.say("Emergency access.", "Allowed: "+q.User+" is a break-glass account; gates were not asked.")
+		d.ValidUntil = value.FormatTime(now)
+		return d
+	}
+	if p.stranger(q) {
+		d.Outcome = Deny
+		d.say("Your name is not in the directory, so nothing can be opened for you. The help desk can tell you more.",
+			"Denied: the directory does not know "+q.User+".")
+		d.ToAllow = []string{"a person whom the directory knows"}
 		d.ValidUntil = value.FormatTime(now)
 		return d
 	}
@@ -85,6 +90,7 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 		}
 	}
 	p.explain(d, q)
+	p.doubt(d, q)
 	d.ValidUntil = value.FormatTime(validUntil(d.Outcome, q, now, validFor))
 	return d
 }
@@ -160,6 +166,30 @@ func (p *Program) explain(d *Decision, q *Request) {
 		return
 	}
 	p.refuse(d, q, stops)
+}
+
+// doubt adds to the reasons what the request names and nobody knows: it may be a
+// typing error.
+func (p *Program) doubt(d *Decision, q *Request) {
+	var notes []string
+	if q.Device.Unknown != "" {
+		notes = append(notes, q.Device.Unknown)
+	}
+	if q.User != "" && !q.Known {
+		notes = append(notes, "the directory does not know "+q.User)
+	}
+	if p.resources[q.Resource] == nil {
+		notes = append(notes, "the rulebook lists no resource "+q.Resource)
+	}
+	if len(notes) == 0 {
+		return
+	}
+	why := map[string]string{} // the one of an allow is shared
+	for lang, text := range d.ReasonAdmin {
+		why[lang] = text
+	}
+	why["en"] += " Note: " + strings.Join(notes, "; ") + "."
+	d.ReasonAdmin = why
 }
 
 // welcome is what every allow tells the person; nobody changes it.

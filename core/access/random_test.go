@@ -74,7 +74,7 @@ func TestTheIndexAgreesWithAskingEveryGate(t *testing.T) {
 		text := randomBook(r)
 		p := compile(t, text)
 		for range 40 {
-			q := &Request{User: fmt.Sprintf("u%d", r.IntN(5)), Resource: fmt.Sprintf("r%d", r.IntN(8)), Action: fmt.Sprintf("a%d", r.IntN(3)), Device: Device{Known: true, Level: rulebook.Level(r.IntN(5))}}
+			q := &Request{Known: true, User: fmt.Sprintf("u%d", r.IntN(5)), Resource: fmt.Sprintf("r%d", r.IntN(8)), Action: fmt.Sprintf("a%d", r.IntN(3)), Device: Device{Known: true, Level: rulebook.Level(r.IntN(5))}}
 			if r.IntN(20) == 0 {
 				q.User = "u9"
 			}

@@ -45,6 +45,9 @@ func (t *Trial) Try(q *Request, now int64) Ruling {
 	if q.User != "" && p.breakGlass[q.User] {
 		return Ruling{Allow, Allow, true}
 	}
+	if p.stranger(q) {
+		return Ruling{Outcome: Deny, Shadow: Deny}
+	}
 	res := p.resources[q.Resource]
 	if res == nil {
 		res = p.other
@@ -71,6 +74,12 @@ func (t *Trial) Try(q *Request, now int64) Ruling {
 		}
 	}
 	return Ruling{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
+}
+
+// stranger reports whether a request is denied because the directory does not
+// know the person.
+func (p *Program) stranger(q *Request) bool {
+	return q.User != "" && !q.Known && !p.rb.UnknownPeople && !p.breakGlass[q.User]
 }
 
 // ask puts the request to one gate.

@@ -141,6 +141,9 @@ func record(c *x509.Certificate) value.Value {
 	return value.OfRecord(Type, fields)
 }
 
+// Of makes the record of a certificate, as [Decode] does.
+func Of(c *x509.Certificate) value.Value { return record(c) }
+
 // Why returns why a checked certificate is not trusted, "" when it is.
 func Why(cert value.Value) string { return cert.FieldAt(slotWhy).Str() }
 

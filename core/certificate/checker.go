@@ -161,7 +161,35 @@ type chain struct {
 func (c *Checker) Check(certs value.Value, d Device, now int64) (value.Value, int64) {
 	members := certs.Members()
 	out, until := make([]value.Value, len(members)), int64(never)
-	list := ""
+	list, between := together(members)
+	for i, m := range members {
+		v := c.judge(c.find(m, list, between), d, now)
+		until = min(until, v.until)
+		out[i] = m.WithFields(map[int]value.Value{slotTrusted: v.trusted, slotRevoked: v.revoked, slotIssuerID: value.OfText(v.issuer), slotWhy: value.OfText(v.why)})
+	}
+	return value.OfList(out), until
+}
+
+// Issued reports whether the certificate with a SHA-256 is among those of a
+// device, and one of the issuers issued it, at whatever time it is or was valid,
+// for this device where the issuer binds it to one.
+func (c *Checker) Issued(certs value.Value, d Device, sha256 string) bool {
+	members := certs.Members()
+	i := slices.IndexFunc(members, func(m value.Value) bool { return strings.EqualFold(m.FieldAt(slotSHA256).Str(), sha256) })
+	if i < 0 {
+		return false
+	}
+	list, between := together(members)
+	f := c.find(members[i], list, between)
+	return slices.ContainsFunc(f.chains, func(ch chain) bool {
+		owner := d.name(c.issuers[ch.issuer].Binds)
+		return !f.cert.IsCA && (c.issuers[ch.issuer].Binds == Unbound || owner != "" && namesDevice(f.cert, owner))
+	})
+}
+
+// together names a list of certificates, "" for one alone, and finds the
+// authorities in it when they are asked for.
+func together(members []value.Value) (list string, between func() []*x509.Certificate) {
 	if len(members) > 1 {
 		h := sha256.New()
 		for _, m := range members {
@@ -169,13 +197,7 @@ func (c *Checker) Check(certs value.Value, d Device, now int64) (value.Value, in
 		}
 		list = string(h.Sum(nil))
 	}
-	between := sync.OnceValue(func() []*x509.Certificate { return authorities(members) })
-	for i, m := range members {
-		v := c.judge(c.find(m, list, between), d, now)
-		until = min(until, v.until)
-		out[i] = m.WithFields(map[int]value.Value{slotTrusted: v.trusted, slotRevoked: v.revoked, slotIssuerID: value.OfText(v.issuer), slotWhy: value.OfText(v.why)})
-	}
-	return value.OfList(out), until
+	return list, sync.OnceValue(func() []*x509.Certificate { return authorities(members) })
 }
 
 // shown names a certificate and the list it was shown in.

@@ -211,7 +211,12 @@ func amongst(list value.Value, test func(value.Value) Tri) Tri {
 	for _, m := range list.Members() {
 		result = max(result, test(m))
 		if result == True {
-			break
+			return True
+		}
+	}
+	for _, m := range list.Perhaps() {
+		if test(m) != False {
+			return Unknown
 		}
 	}
 	return result

@@ -389,6 +389,12 @@ func (c *compiler) knownCall(n *Call) *expr {
 		return unknownExpr
 	}
 	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", shallow: o.plain}
+	if o.typ.Kind == value.List { // known is one of which every member is
+		get := o.eval
+		e.shallow = false
+		e.eval = func(e *Env) Tri { l := get(e); return triOf(l.Known() && len(l.Perhaps()) == 0) }
+		return e
+	}
 	if o.plain {
 		e.interval = &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True, Outside: True, Stale: False, frame: o.reads[0].frame}
 		e.eval = e.interval.eval()
@@ -427,6 +433,12 @@ func (c *compiler) quantifier(n *Quantifier) *expr {
 			case stop:
 				return found
 			case Unknown:
+				result = Unknown
+			}
+		}
+		for _, m := range l.Perhaps() {
+			env.vars[slot] = m
+			if test(env) != -stop { // it would count, if it is one
 				result = Unknown
 			}
 		}

@@ -1,6 +1,10 @@
 package condition
 
-import "ironledger.example/core/value"
+import (
+	"slices"
+
+	"ironledger.example/core/value"
+)
 
 // Origin is where the value of a name came from, for people.
 type Origin struct {
@@ -102,7 +106,7 @@ func (e *expr) leaf(env *Env, from Origins, t Tri, negated bool) Leaf {
 		}
 	}
 	if t == Unknown && l.Unknown == "" {
-		l.Unknown = "part of the value is not known"
+		l.Unknown = "part of it is not known"
 	}
 	return l
 }
@@ -190,7 +194,8 @@ func (e *expr) nextOver(env *Env) (Tri, int64) {
 	if !l.Known() {
 		return Unknown, Always
 	}
-	members := l.Members()
+	members := slices.Concat(l.Members(), l.Perhaps())
+	sure := len(l.Members())
 	stop, found := True, True
 	switch e.fn {
 	case "all":
@@ -200,7 +205,11 @@ func (e *expr) nextOver(env *Env) (Tri, int64) {
 	}
 	t, at := fold(stop, len(members), func(i int) (Tri, int64) {
 		env.vars[e.slot] = members[i]
-		return e.kids[0].next(env)
+		t, at := e.kids[0].next(env)
+		if i >= sure && t == stop { // it would settle the whole, if it is a member
+			t = Unknown
+		}
+		return t, at
 	})
 	if stop != found {
 		t = -t

@@ -234,8 +234,8 @@ func (c *compiler) count(n *Quantifier) *operand {
 	if body == nil {
 		o.eval = func(e *Env) value.Value {
 			l := members(e)
-			if !l.Known() {
-				return l
+			if !l.Known() || len(l.Perhaps()) > 0 {
+				return value.Value{}
 			}
 			return value.OfInt(int64(len(l.Members())))
 		}
@@ -244,8 +244,8 @@ func (c *compiler) count(n *Quantifier) *operand {
 	body.walk(func(e *expr) { o.reads = append(o.reads, e.reads...) })
 	test := body.eval
 	o.turn = func(e *Env) int64 {
-		at := Always
-		for _, m := range members(e).Members() {
+		at, l := Always, members(e)
+		for _, m := range slices.Concat(l.Members(), l.Perhaps()) {
 			e.vars[slot] = m
 			_, t := body.next(e)
 			at = min(at, t)
@@ -264,6 +264,12 @@ func (c *compiler) count(n *Quantifier) *operand {
 			case True:
 				n++
 			case Unknown:
+				return value.Value{}
+			}
+		}
+		for _, m := range l.Perhaps() {
+			e.vars[slot] = m
+			if test(e) != False {
 				return value.Value{}
 			}
 		}

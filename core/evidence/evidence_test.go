@@ -3,7 +3,6 @@ package evidence
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"slices"
 	"strconv"
 	"strings"
@@ -195,27 +194,65 @@ func TestServiceFactsAreNeverUnknown(t *testing.T) {
 	}
 }
 
+// house is what joining asks of, for tests.
+type house struct {
+	keys   map[Key]string
+	spoken map[string]Spoken // by device and source
+}
+
+func (h house) Find(k Key) (string, bool) { id, ok := h.keys[k]; return id, ok }
+
+func (h house) Spoken(device, source string) (Spoken, bool) {
+	s, ok := h.spoken[device+" "+source]
+	return s, ok
+}
+
 func TestJoining(t *testing.T) {
 	d := NewDictionary()
-	known := map[Key]string{{ByExternal, "mdm:77"}: "d1", {ByID, "d1"}: "d1", {BySerial, "gf-1"}: "d1", {ByHardware, "aa"}: "d2", {ByID, "d2"}: "d2"}
-	find := func(k Key) (string, bool) { id, ok := known[k]; return id, ok }
+	hourAgo, longAgo := now-3600*1_000_000, now-25*3600*1_000_000
+	known := house{
+		map[Key]string{{ByExternal, "mdm:77"}: "d1", {ByID, "d1"}: "d1", {BySerial, "gf-1"}: "d1", {ByHardware, "ab"}: "d2", {ByID, "d2"}: "d2", {BySerial, "default string"}: "d2"},
+		map[string]Spoken{"d1 mdm": {Source: "mdm", At: hourAgo, External: "77"}, "d1 old": {Source: "old", At: longAgo, External: "5", Hardware: "cd"},
+			"d1 ids": {Source: "ids", At: hourAgo, ID: "d1"}},
+	}
+	open := NewResolver(d, Policy{})
+	strict := NewResolver(d, Policy{Sources: []SourceRule{{ID: "mdm", Provides: []string{"os"}, Identifies: true}, {ID: "sensor", Provides: []string{"threat"}}}, IgnoreKeys: []string{"GF-0000"}})
 	for _, c := range []struct {
-		raw, id  string
-		known    bool
-		conflict bool
+		by                 *Resolver
+		raw, id            string
+		known, wait, error bool
+		gained, lost       string
 	}{
-		{`{"source":"mdm","external_id":"77","identity":{}}`, "d1", true, false},
-		{`{"source":"other","external_id":"77","identity":{"serial":" GF-1 "}}`, "d1", true, false},
-		{`{"identity":{"hardware_id":"AA"}}`, "d2", true, false},
-		{`{"identity":{"id":"d1","hardware_id":"aa"}}`, "", false, true},
-		{`{"identity":{"id":"d9","serial":"new"}}`, "d9", false, false},
-		{`{"identity":{"serial":"New-7"}}`, "New-7", false, false},
-		{`{"source":"mdm","external_id":"78","identity":{}}`, "mdm:78", false, false},
+		{open, `{"source":"mdm","external_id":"77","identity":{}}`, "d1", true, false, false, "", ""},
+		{open, `{"source":"other","external_id":"77","identity":{"serial":" GF-1 "}}`, "d1", true, false, false, "external_id other:77", ""},
+		{open, `{"identity":{"hardware_id":"AB"}}`, "d2", true, false, false, "", ""},
+		{open, `{"identity":{"id":"d1","hardware_id":"ab"}}`, "", false, false, true, "", ""},
+		{open, `{"identity":{"id":"d9","serial":"new"}}`, "d9", false, false, false, "id d9, serial new", ""},
+		{open, `{"identity":{"serial":"New-7"}}`, "New-7", false, false, false, "serial new-7", ""},
+		{open, `{"source":"mdm","external_id":"78","identity":{}}`, "mdm:78", false, false, false, "external_id mdm:78", ""},
+		{open, `{"source":"mdm","external_id":"78","identity":{"serial":"gf-1"}}`, "", false, false, true, "", ""},
+		{open, `{"source":"old","external_id":"6","identity":{"serial":"gf-1"}}`, "d1", true, false, false, "external_id old:6", "external_id old:5"},
+		{open, `{"source":"old","identity":{"serial":"gf-1","hardware_id":"ef"}}`, "d1", true, false, false, "hardware_id ef", "hardware_id cd"},
+		{open, `{"source":"ids","identity":{"id":"d7","serial":"gf-1"}}`, "", false, false, true, "", ""},
+		{open, `{"identity":{"id":"d8","serial":"Default string"}}`, "d8", false, false, false, "id d8", ""},
+		{open, `{"identity":{"serial":"0000000"}}`, "", false, false, true, "", ""},
+		{open, `{"identity":{"hardware_id":"FFFF-FFFF"}}`, "", false, false, true, "", ""},
+		{strict, `{"source":"mdm","identity":{"serial":"gf-0000"}}`, "", false, false, true, "", ""},
+		{strict, `{"source":"sensor","external_id":"1","identity":{"serial":"gf-1","hardware_id":"99x"}}`, "d1", true, false, false, "", ""},
+		{strict, `{"source":"sensor","identity":{"serial":"gf-2"}}`, "", false, true, false, "", ""},
+		{strict, `{"source":"stranger","identity":{"serial":"gf-2"}}`, "", false, true, false, "", ""},
+		{strict, `{"source":"mdm","identity":{"serial":"gf-2"}}`, "gf-2", false, false, false, "serial gf-2", ""},
 	} {
-		id, ok, err := Join(report(t, d, c.raw), find)
-		var conflict *ConflictError
-		if id != c.id || ok != c.known || errors.As(err, &conflict) != c.conflict {
-			t.Errorf("%s joins %q (known %v, %v), want %q (known %v, conflict %v)", c.raw, id, ok, err, c.id, c.known, c.conflict)
+		j, err := c.by.Join(report(t, d, c.raw), known)
+		text := func(keys []Key) string {
+			var parts []string
+			for _, k := range keys {
+				parts = append(parts, string(k.Kind)+" "+k.Text)
+			}
+			return strings.Join(parts, ", ")
+		}
+		if j.Device != c.id || j.Known != c.known || j.Wait != c.wait || (err != nil) != c.error || text(j.Gained) != c.gained || text(j.Lost) != c.lost {
+			t.Errorf("%s joins %+v (%v)", c.raw, j, err)
 		}
 	}
 }

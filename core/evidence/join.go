@@ -1,7 +1,13 @@
 package evidence
 
 import (
+	"cmp"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironledger.example/core/certificate"
@@ -19,6 +25,9 @@ const (
 	BySerial   KeyKind = "serial"
 	// ByCertificate is the SHA-256 of a certificate the device has shown, in hex.
 	ByCertificate KeyKind = "certificate_sha256"
+	// Approved is the same of a certificate that a person said is the device's,
+	// though no issuer of the rulebook issued it.
+	Approved KeyKind = "approved_certificate"
 )
 
 // Key points at a device.
@@ -62,10 +71,117 @@ func (r *Report) findKeys() []Key {
 	return keys
 }
 
-// ConflictError says that the keys of one report point at several devices.
+// unset are what firmware and its makers write where no serial or hardware id
+// was set, case folded. Texts of one repeated character are none either.
+var unset = []string{
+	"default string", "to be filled by o.e.m.", "to be filled by oem", "system serial number", "chassis serial number",
+	"base board serial number", "not specified", "not available", "not applicable", "none", "n/a", "unknown", "invalid",
+	"undefined", "null", "empty", "oem", "o.e.m.", "123456789", "1234567890", "0123456789", "01234567890123456789",
+	"system product name", "serial", "serial number", "no serial", "unset", "tbd", "filled by oem", "not set",
+	"03000200-0400-0500-0006-000700080009", "fefefefe-fefe-fefe-fefe-fefefefefefe",
+}
+
+// Unset reports whether a serial or hardware id, case folded, is one that
+// firmware leaves where nobody set it.
+func Unset(text string) bool {
+	bare := strings.Map(func(r rune) rune {
+		if strings.ContainsRune(" -_.:", r) {
+			return -1
+		}
+		return r
+	}, text)
+	for i := range bare {
+		if bare[i] != bare[0] {
+			return slices.Contains(unset, text)
+		}
+	}
+	return true
+}
+
+// Ignores reports whether a key says nothing: firmware left it unset, or the
+// rulebook lists it.
+func (r *Resolver) Ignores(k Key) bool {
+	return (k.Kind == BySerial || k.Kind == ByHardware) && (r.ignored[k.Text] || Unset(k.Text))
+}
+
+// KeysOf lists the keys of a report that say something, strongest first.
+func (r *Resolver) KeysOf(rep *Report) []Key {
+	keys := rep.Keys()
+	for i, k := range keys {
+		if r.Ignores(k) {
+			return slices.DeleteFunc(slices.Clip(append(keys[:i:i], keys[i:]...)), r.Ignores)
+		}
+	}
+	return keys
+}
+
+// Identifies reports whether a source may make devices known, and add or change
+// their keys. Any other may only use keys that are known.
+func (r *Resolver) Identifies(source string) bool {
+	return r.sources == nil || r.sources[source].Identifies
+}
+
+// Spoken is under which keys a source spoke of a device last, and when. A text
+// that is "" was not said.
+type Spoken struct {
+	Source   string `json:"source"`
+	At       int64  `json:"at"` // microseconds since the Unix epoch
+	External string `json:"external_id,omitempty"`
+	ID       string `json:"id,omitempty"`
+	Hardware string `json:"hardware_id,omitempty"`
+}
+
+// SpokenBy is what a report says in that way.
+func SpokenBy(rep *Report) Spoken {
+	return Spoken{rep.Source, rep.At, rep.ExternalID, rep.Identity.ID, Folded(ByHardware, rep.Identity.HardwareID).Text}
+}
+
+// With returns the list, one for each source, with a newer one laid over it. A
+// key that was not said this time keeps counting as said.
+func With(list []Spoken, s Spoken) []Spoken {
+	i := slices.IndexFunc(list, func(x Spoken) bool { return x.Source == s.Source })
+	if i < 0 {
+		return append(slices.Clip(list), s)
+	}
+	old := list[i]
+	if old.At > s.At {
+		return list
+	}
+	s.External, s.ID, s.Hardware = cmp.Or(s.External, old.External), cmp.Or(s.ID, old.ID), cmp.Or(s.Hardware, old.Hardware)
+	list = slices.Clone(list)
+	list[i] = s
+	return list
+}
+
+// Twins is within which time two reports of one source under different keys
+// mean two machines, in microseconds: afterwards, one that was set up again.
+const Twins = 24 * 3600 * 1_000_000
+
+// Known is what joining asks of the devices that are known.
+type Known interface {
+	// Find returns the device that a key points at.
+	Find(Key) (device string, ok bool)
+	// Spoken returns how a source spoke of a device last.
+	Spoken(device, source string) (Spoken, bool)
+}
+
+// Joined is which device a report is about.
+type Joined struct {
+	Device string // the id that it has, or gets
+	Known  bool
+	// Wait says that the report must wait: nobody knows the device, and the source
+	// cannot make it known.
+	Wait   bool
+	Gained []Key // that the device has from now on
+	Lost   []Key // that it had until now: it was set up again
+}
+
+// ConflictError says why a report is kept aside for a person: it points at
+// several devices, or two machines share a serial.
 type ConflictError struct {
 	Keys    []Key
 	Devices []string
+	Twin    string // what the other machine was called by the same source; "" for several devices
 }
 
 func (e *ConflictError) Error() string {
@@ -73,49 +189,162 @@ func (e *ConflictError) Error() string {
 	for i, k := range e.Keys {
 		parts[i] = fmt.Sprintf("%s %s is device %s", k.Kind, k.Text, e.Devices[i])
 	}
+	if e.Twin != "" {
+		return fmt.Sprintf("two machines seem to share a serial: %s, of which the same source spoke as %s within the last day", parts[0], e.Twin)
+	}
 	return "the report points at different devices: " + strings.Join(parts, ", ")
 }
 
-// Join finds the device a report is about by asking find for each of its keys.
-// It returns the id a new device gets, and known false, when no key is known.
-// Keys that point at different devices are a [*ConflictError]; nothing is guessed.
-func Join(r *Report, find func(Key) (device string, ok bool)) (device string, known bool, err error) {
-	conflict := false
-	for _, k := range r.Keys() {
-		if id, ok := find(k); ok {
-			conflict = conflict || device != "" && device != id
-			device = id
+// ErrNobody says that a report names no device: all its keys are placeholders.
+var ErrNobody = errors.New("the report does not say which device it is about: its serial or hardware id is a placeholder that firmware leaves unset, or one that the rulebook ignores")
+
+// Join finds the device that a report is about by its keys, and what becomes of
+// the keys: see DESIGN 3.1. When the device is better not guessed the error is a
+// [*ConflictError].
+func (r *Resolver) Join(rep *Report, known Known) (j Joined, err error) {
+	keys := r.KeysOf(rep)
+	if len(keys) == 0 {
+		return j, ErrNobody
+	}
+	var found []Key
+	e := &ConflictError{}
+	for _, k := range keys {
+		id, ok := known.Find(k)
+		if !ok {
+			j.Gained = append(j.Gained, k)
+			continue
 		}
+		found = append(found, k)
+		e.Keys, e.Devices = append(e.Keys, k), append(e.Devices, id)
 	}
-	if conflict {
-		e := &ConflictError{}
-		for _, k := range r.Keys() {
-			if id, ok := find(k); ok {
-				e.Keys, e.Devices = append(e.Keys, k), append(e.Devices, id)
-			}
-		}
-		return "", false, e
-	}
-	if device != "" {
-		return device, true, nil
-	}
+	identifies := r.Identifies(rep.Source)
 	switch {
-	case r.Identity.ID != "":
-		return r.Identity.ID, false, nil
-	case r.Identity.Serial != "":
-		return r.Identity.Serial, false, nil
-	case r.Identity.HardwareID != "":
-		return r.Identity.HardwareID, false, nil
+	case slices.ContainsFunc(e.Devices, func(d string) bool { return d != e.Devices[0] }):
+		return Joined{}, e
+	case len(found) == 0 && !identifies:
+		return Joined{Wait: true}, nil
+	case len(found) == 0:
+		j.Device = newID(rep, keys)
+		return j, nil
 	}
-	return r.Source + ":" + r.ExternalID, false, nil
+	j.Device, j.Known = e.Devices[0], true
+	if len(found) == 1 && found[0].Kind == BySerial {
+		if j.Lost, e.Twin = again(rep, j.Device, known); e.Twin != "" {
+			return Joined{}, e
+		}
+	}
+	if !identifies {
+		j.Gained, j.Lost = nil, nil
+	}
+	return j, nil
 }
 
-// CertificateKeys lists the keys of a value of the attribute certs.
-func CertificateKeys(certs value.Value) []Key {
+// again looks at a report that found its device by serial alone: under which
+// other keys did its source speak of the device before? Lately means two machines
+// with one serial; long ago, one that was set up again and gives those keys up.
+func again(rep *Report, device string, known Known) (lost []Key, twin string) {
+	before, ok := known.Spoken(device, rep.Source)
+	if !ok {
+		return nil, ""
+	}
+	now := SpokenBy(rep)
+	for _, k := range []struct {
+		kind         KeyKind
+		before, said string
+	}{
+		{ByExternal, before.External, now.External}, {ByHardware, before.Hardware, now.Hardware},
+		{ByID, cmp.Or(before.ID, device), now.ID},
+	} {
+		switch {
+		case k.before == "" || k.said == "" || k.before == k.said:
+		case rep.At-before.At <= Twins:
+			return nil, string(k.kind) + " " + k.before
+		case k.kind == ByExternal:
+			lost = append(lost, Folded(ByExternal, rep.Source+":"+k.before))
+		case k.kind == ByHardware:
+			lost = append(lost, Folded(ByHardware, k.before))
+		}
+	}
+	return lost, ""
+}
+
+// newID is the id of a device that nobody knew.
+func newID(rep *Report, keys []Key) string {
+	has := func(kind KeyKind) bool {
+		return slices.ContainsFunc(keys, func(k Key) bool { return k.Kind == kind })
+	}
+	switch {
+	case has(ByID):
+		return rep.Identity.ID
+	case has(BySerial):
+		return rep.Identity.Serial
+	case has(ByHardware):
+		return rep.Identity.HardwareID
+	}
+	return rep.Source + ":" + rep.ExternalID
+}
+
+// certificateKeys lists the keys of a value of the attribute certs.
+func certificateKeys(certs value.Value) []Key {
 	i := certificate.Type.Index("sha256")
 	var keys []Key
 	for _, c := range certs.Members() {
 		keys = append(keys, Folded(ByCertificate, c.FieldAt(i).Str()))
 	}
 	return keys
+}
+
+// CertificateKeys lists the certificates that the sources which identify show of
+// a device now. Which of them point at it, [View.Issued] says.
+func (r *Resolver) CertificateKeys(rec *Record) []Key {
+	var keys []Key
+	for _, x := range rec.of("certs") {
+		if r.Identifies(x.Source) && r.Accepts(x.Source, "certs") == nil {
+			keys = append(keys, certificateKeys(x.Value)...)
+		}
+	}
+	return keys
+}
+
+// device is who the device of a view is, for its certificates.
+func (v *View) device(id string) certificate.Device {
+	name := func(slot int) string {
+		if x := v.Value(slot); x.Known() {
+			return x.Str()
+		}
+		return ""
+	}
+	return certificate.Device{ID: id, Serial: name(v.by.serial), HardwareID: name(v.by.hardware)}
+}
+
+// Issued reports whether a certificate, by its SHA-256 in hex, points at the
+// device with an id: it shows it now, and one of the rulebook's issuers issued
+// it for this device.
+func (v *View) Issued(id, sha256 string) bool {
+	return v.by.checker.Issued(v.Value(v.by.certs), v.device(id), sha256)
+}
+
+// Trusts says why a certificate that a connection proved possession of does not
+// identify the device with an id at now; "" when it does. It counts whether the
+// device has shown others since, and not how long ago it showed this one.
+func (v *View) Trusts(id string, cert *x509.Certificate, now int64) (why string) {
+	shown := v.Value(v.by.certs)
+	if !shown.Known() {
+		shown = value.OfList([]value.Value{certificate.Of(cert)})
+	}
+	sum := sha256.Sum256(cert.Raw)
+	checked, _ := v.by.checker.Check(shown, v.device(id), now)
+	trusted, known := certificate.Proven(checked, hex.EncodeToString(sum[:]))
+	switch {
+	case trusted && known:
+		return ""
+	case !known:
+		return "whether it is revoked is not known"
+	}
+	for _, c := range checked.Members() {
+		if c.FieldAt(certificate.Type.Index("sha256")).Str() == hex.EncodeToString(sum[:]) {
+			return cmp.Or(certificate.Why(c), "it is not trusted")
+		}
+	}
+	return "the device has shown other certificates since"
 }

@@ -26,6 +26,8 @@ type SourceRule struct {
 	Title    string
 	Rank     int
 	Provides []string // dotted prefixes, or "*"
+	// Identifies is whether it may make devices known, and add or change their keys.
+	Identifies bool
 	// QuietAfter is after how long without a report from it something is wrong, in
 	// microseconds; 0 when the rulebook does not say.
 	QuietAfter int64
@@ -44,6 +46,9 @@ type Policy struct {
 	Bands   []Band       // in rising order; nil: no level is derived from a score
 	Combine []Combine    // how several sources combine; the dictionary's own way where it says nothing
 	Issuers []certificate.Issuer
+	// IgnoreKeys are serials and hardware ids that say nothing, beside those of
+	// [Unset].
+	IgnoreKeys []string
 }
 
 // Combine says how the readings of several sources combine for what a dotted
@@ -61,6 +66,7 @@ type Resolver struct {
 	bands   []Band
 	worst   []Direction // by slot; 0: by rank
 	checker *certificate.Checker
+	ignored map[string]bool // serials and hardware ids, case folded
 
 	owner, groups, roster, vouched, score, level, certs, serial, hardware int // slots
 }
@@ -71,7 +77,10 @@ func NewResolver(dict *Dictionary, p Policy) *Resolver {
 		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"), vouched: dict.Slot("vouched"),
 		score: dict.Slot("threat.score"), level: dict.Slot("threat.level"),
 		certs: dict.Slot("certs"), serial: dict.Slot("serial"), hardware: dict.Slot("hardware_id"),
-		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers)}
+		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers), ignored: map[string]bool{}}
+	for _, k := range p.IgnoreKeys {
+		r.ignored[Folded(BySerial, k).Text] = true
+	}
 	for i, a := range dict.list {
 		r.limits[i] = condition.Always
 		if !a.Timeless {
@@ -118,8 +127,8 @@ func (r *Resolver) Same(o *Resolver) bool {
 	same := func(a, b Attribute) bool { return a.Name == b.Name && a.Type.Same(b.Type) && a.Timeless == b.Timeless }
 	return slices.EqualFunc(r.dict.list, o.dict.list, same) && slices.Equal(r.limits, o.limits) && slices.Equal(r.bands, o.bands) && slices.Equal(r.worst, o.worst) &&
 		r.checker.Same(o.checker) && (r.sources == nil) == (o.sources == nil) && maps.EqualFunc(r.sources, o.sources, func(a, b SourceRule) bool {
-		return a.Rank == b.Rank && slices.Equal(a.Provides, b.Provides)
-	})
+		return a.Rank == b.Rank && a.Identifies == b.Identifies && slices.Equal(a.Provides, b.Provides)
+	}) && maps.Equal(r.ignored, o.ignored)
 }
 
 // Inherit lets the resolver use what an older one with the same issuers has
@@ -282,42 +291,46 @@ func (r *Resolver) check(v *View, id string, now int64) {
 	if v.Cells[r.certs].Until < now {
 		return
 	}
-	name := func(slot int) string {
-		if x := v.Value(slot); x.Known() {
-			return x.Str()
-		}
-		return ""
-	}
-	checked, until := r.checker.Check(v.Value(r.certs), certificate.Device{ID: id, Serial: name(r.serial), HardwareID: name(r.hardware)}, now)
+	checked, until := r.checker.Check(v.Value(r.certs), v.device(id), now)
 	v.Point(r.certs, &checked, v.Cells[r.certs].Until)
 	v.hold(r.certs, until)
 }
 
-// levels returns the readings of threat.level, with one derived from the score
-// for each source that gave only a score.
+// levels returns the readings of threat.level, one a source. That of a source
+// which gave a score without a level, or later than one, is derived from the
+// score.
 func (r *Resolver) levels(rec *Record) []Reading {
 	given := rec.of("threat.level")
 	if len(r.bands) == 0 {
 		return given
 	}
-	levels := slices.Clip(given)
+	levels := slices.Clone(given)
 	for _, x := range rec.of("threat.score") {
-		if slices.ContainsFunc(given, func(l Reading) bool { return l.Source == x.Source }) {
+		i := slices.IndexFunc(given, func(l Reading) bool { return l.Source == x.Source })
+		if i >= 0 && (!x.Value.Known() || given[i].Value.Known() && given[i].At >= x.At) {
 			continue
 		}
 		if x.Value.Known() {
-			level := 0
-			for _, b := range r.bands {
-				if x.Value.Num() >= b.From {
-					level = b.Level
-				}
-			}
-			x.Value = value.OfEnum(ThreatLevel.Enum, level)
+			x.Value = value.OfEnum(ThreatLevel.Enum, r.band(x.Value.Num()))
 		}
-		x.Name = "threat.level"
+		if x.Name = "threat.level"; i >= 0 {
+			levels[i] = x
+			continue
+		}
 		levels = append(levels, x)
 	}
 	return levels
+}
+
+// band is the place of the threat level of a score.
+func (r *Resolver) band(score int64) int {
+	level := 0
+	for _, b := range r.bands {
+		if score >= b.From {
+			level = b.Level
+		}
+	}
+	return level
 }
 
 // choose fills a slot from the readings of one attribute, one a source.

@@ -12,7 +12,8 @@ type Standing struct {
 	Level string `json:"level"`
 	// ShadowLevel is the level if shadow baselines were enforced.
 	ShadowLevel string `json:"shadow_level"`
-	// Covered is false when no enforced baseline applies.
+	// Covered is false when no enforced baseline applies for certain and asks
+	// something of the device.
 	Covered bool `json:"covered"`
 	// Binding are the rules whose cap is the level: what holds the device down.
 	Binding  []string `json:"binding"`
@@ -83,10 +84,8 @@ func (p *Program) Explain(env *condition.Env, view *evidence.View, r *Result) *S
 			s.Verdicts = append(s.Verdicts, ruling)
 		}
 	}
-	if r.Covered {
-		for l := r.Level + 1; l <= p.rb.Top(); l++ {
-			s.Reach = append(s.Reach, Step{p.rb.LevelName(l), p.Below(r, l)})
-		}
+	for l := r.Level + 1; l <= p.ceiling(r.Covered, r); l++ {
+		s.Reach = append(s.Reach, Step{p.rb.LevelName(l), p.Below(r, l)})
 	}
 	return s
 }
@@ -106,7 +105,7 @@ func (p *Program) Below(r *Result, level rulebook.Level) []string {
 
 // Binding lists the rules whose cap is the level of r, when that is not the top.
 func (p *Program) Binding(r *Result) []string {
-	if !r.Covered || r.Level == p.rb.Top() {
+	if r.Level == p.rb.Top() {
 		return []string{}
 	}
 	return p.Below(r, r.Level+1)

@@ -92,6 +92,9 @@ type Program struct {
 	// of each rule, nil where it has none; evals has their functions.
 	checks [][]*condition.Program
 	evals  [][]test
+	// asks has, for the same platforms, whether any rule of each baseline has a
+	// check: one that asks nothing of a device does not cover it.
+	asks [][]bool
 	// turns has, for the same platforms, when an age or a remaining time in any
 	// check or scope crosses its bound.
 	turns [][]func(*condition.Env) int64
@@ -121,6 +124,11 @@ func Compile(rb *rulebook.Rulebook) *Program {
 			}
 		}
 		p.checks, p.evals = append(p.checks, checks), append(p.evals, evals)
+		asks := make([]bool, len(p.baselines))
+		for i, b := range p.baselines {
+			asks[i] = slices.ContainsFunc(checks[b.first:b.end], func(c *condition.Program) bool { return c != nil })
+		}
+		p.asks = append(p.asks, asks)
 	}
 	p.turns, _, _ = p.reading(func(int) bool { return true })
 	return p
@@ -190,9 +198,15 @@ func (p *Program) InShadow(i int) bool {
 // Result is the outcome of an appraisal. Its slices are reused when it is
 // passed to Appraise again.
 type Result struct {
-	Level   rulebook.Level
-	Shadow  rulebook.Level // the level if shadow baselines were enforced
-	Covered bool           // whether an enforced baseline applies
+	Level  rulebook.Level
+	Shadow rulebook.Level // the level if shadow baselines were enforced
+	// Covered is whether an enforced baseline applies for certain and has a check
+	// for the device. Doubt brings caps, and never lifts.
+	Covered bool
+	// Outsider, passed in, says that the device is not one of ours: it was retired,
+	// or its enrolment is held or refused. It stands no higher than what no baseline
+	// covers.
+	Outsider bool
 	// Verdicts has one verdict a rule, in the order of RuleKeys.
 	Verdicts []Verdict
 	// Since is when each rule began to fail, in microseconds since the Unix
@@ -258,14 +272,17 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 	platform, cells := p.platformOf(env), env.Frames[evidence.DeviceFrame].Cells
 	real, shadow := p.rb.Top(), p.rb.Top()
 	covered, shadowed := false, false
-	now, since := env.Now, r.Since
+	now, since, asks := env.Now, r.Since, p.asks[platform+1]
 	for bi := range p.baselines {
 		b := &p.baselines[bi]
-		if b.applies(env) == condition.False {
+		applies := b.applies(env)
+		if applies == condition.False {
 			clear(r.Verdicts[b.first:b.end])
 			continue
 		}
-		covered, shadowed = covered || b.enforced, true
+		if applies == condition.True && asks[bi] {
+			covered, shadowed = covered || b.enforced, true
+		}
 		at := p.rb.Top()
 		evals := p.evals[platform+1][b.first:b.end]
 		out := r.Verdicts[b.first:b.end][:len(evals)]
@@ -310,13 +327,16 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 			real = min(real, at)
 		}
 	}
-	if r.Covered = covered; !covered {
-		real = p.rb.Uncovered
+	r.Covered = covered
+	r.Level, r.Shadow = min(real, p.ceiling(covered, r)), min(shadow, p.ceiling(shadowed, r))
+}
+
+// ceiling is the highest level that a device can stand at, whatever it shows.
+func (p *Program) ceiling(covered bool, r *Result) rulebook.Level {
+	if covered && !r.Outsider {
+		return p.rb.Top()
 	}
-	if !shadowed {
-		shadow = p.rb.Uncovered
-	}
-	r.Level, r.Shadow = real, shadow
+	return p.rb.Uncovered
 }
 
 func (p *Program) platformOf(env *condition.Env) int {
@@ -370,7 +390,7 @@ const maxSteps = 64
 func (p *Program) Next(env *condition.Env, r *Result) int64 {
 	now := env.Now
 	defer func() { env.Now = now }()
-	then := Result{Waived: r.Waived, NoGrace: r.NoGrace}
+	then := Result{Waived: r.Waived, NoGrace: r.NoGrace, Outsider: r.Outsider}
 	at := p.candidate(env, r)
 	for range maxSteps {
 		if at == condition.Always {

@@ -107,13 +107,46 @@ func TestStandings(t *testing.T) {
 	}
 }
 
-func TestDoubtCovers(t *testing.T) {
+func TestDoubtNeverLifts(t *testing.T) {
+	p := compile(t, `rulebook: test
+baselines:
+  - {id: desk, applies: form == laptop, rules: [{id: os, check: {windows: os.version >= 10}, cap: sound}]}
+  - {id: held, applies: ownership == company, rules: [{id: kept, check: managed, cap: barred, unknown: barred}]}
+`)
+	for _, c := range []struct {
+		name, attributes, level string
+		covered                 bool
+		binding, reach          string
+	}{
+		{"covered and passing is the top", `"form":"laptop","platform":"windows","os.version":"11","ownership":"personal"`, "strong", true, "", ""},
+		{"no rule asks anything of its platform", `"form":"laptop","platform":"chromeos","ownership":"personal"`, "unproven", false, "", ""},
+		{"on an unknown platform nothing is asked for certain", `"form":"laptop","ownership":"personal"`, "unproven", false, "desk/os", ""},
+		{"what applies in doubt does not cover", `"platform":"windows","os.version":"11","ownership":"personal"`, "unproven", false, "", ""},
+		{"and brings its caps", `"platform":"windows","form":"phone"`, "barred", false, "held/kept", "unproven: held/kept"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			env, view := look(t, p, c.attributes, now)
+			var r Result
+			p.Appraise(env, &r)
+			s := p.Explain(env, view, &r)
+			var reach []string
+			for _, step := range s.Reach {
+				reach = append(reach, step.Level+": "+strings.Join(step.Rules, " "))
+			}
+			if s.Level != c.level || s.Covered != c.covered || strings.Join(s.Binding, " ") != c.binding || strings.Join(reach, ", ") != c.reach {
+				t.Errorf("it stands at %s (covered %v) held by %v, and reaches %v", s.Level, s.Covered, s.Binding, reach)
+			}
+		})
+	}
+}
+
+func TestAnOutsiderStandsNoHigherThanUncovered(t *testing.T) {
 	p := compile(t, book)
-	env, _ := look(t, p, `"platform":"ios"`, now)
-	var r Result
+	env, view := look(t, p, good, now)
+	r := Result{Outsider: true}
 	p.Appraise(env, &r)
-	if i := slices.Index(p.RuleKeys(), "phone/code"); !r.Covered || r.Verdicts[i] != Unknown {
-		t.Errorf("with an unknown form every baseline covers: %v %v", r.Covered, r.Verdicts)
+	if s := p.Explain(env, view, &r); s.Level != "unproven" || s.ShadowLevel != "unproven" || len(s.Reach) > 0 {
+		t.Errorf("a device that is not admitted passes every rule and stands at %s, reaching %v", s.Level, s.Reach)
 	}
 }
 

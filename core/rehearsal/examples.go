@@ -82,9 +82,9 @@ func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *ruleb
 }
 
 func exampleRequest(e *rulebook.Example, device access.Device) *access.Request {
-	q := &access.Request{User: e.User, Groups: e.Groups, Device: device, Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA}
+	q := &access.Request{User: e.User, Known: !e.Stranger, Groups: e.Groups, Device: device, Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA}
 	if ip, err := netip.ParseAddr(e.IP); err == nil {
-		q.IP = ip
+		q.IP = ip.Unmap().WithZone("")
 	}
 	return q
 }

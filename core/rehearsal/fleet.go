@@ -1,6 +1,8 @@
 package rehearsal
 
 import (
+	"slices"
+
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/directory"
@@ -22,6 +24,8 @@ type Fleet struct {
 	order    []string
 	records  map[string]*evidence.Record
 	keys     map[evidence.Key]string
+	spoken   map[string][]evidence.Spoken
+	waiting  []*evidence.Report
 	roster   map[evidence.Key]bool
 
 	// NoGrace makes a failing rule count from the first moment.
@@ -31,7 +35,8 @@ type Fleet struct {
 // NewFleet returns an empty fleet under a rulebook.
 func NewFleet(rb *rulebook.Rulebook, people []directory.Person) *Fleet {
 	f := &Fleet{rb: rb, resolver: evidence.NewResolver(rb.Dict, rb.Policy), rules: posture.Compile(rb), gates: access.Compile(rb),
-		people: map[string][]string{}, records: map[string]*evidence.Record{}, keys: map[evidence.Key]string{}}
+		people: map[string][]string{}, records: map[string]*evidence.Record{},
+		keys: map[evidence.Key]string{}, spoken: map[string][]evidence.Spoken{}}
 	for _, p := range people {
 		f.people[p.ID] = p.Groups
 	}
@@ -49,40 +54,80 @@ func (f *Fleet) Register(hardware []directory.Hardware) {
 
 func (f *Fleet) registered(id string) bool {
 	for k, on := range f.roster {
-		if device, ok := f.keys[k]; on && ok && device == id {
+		if device, ok := f.Find(k); on && ok && device == id {
 			return true
 		}
 	}
 	return false
 }
 
-// Add takes a report and returns the attributes its source may not supply.
-// The error is for a report whose keys point at different devices.
+// Add takes a report and returns the attributes its source may not supply. One
+// of a device that its source cannot make known waits for another that does.
+// The error is for a report that cannot be joined to one device.
 func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
-	id, known, err := evidence.Join(r, f.find)
+	j, err := f.resolver.Join(r, f)
 	if err != nil {
 		return nil, err
 	}
-	refused := f.resolver.Sift(r)
-	if !known {
-		f.order = append(f.order, id)
+	if j.Wait {
+		f.waiting = append(f.waiting, r)
+		return f.resolver.Sift(r), nil
 	}
-	f.records[id] = f.records[id].With(r)
-	keys := r.Keys()
-	keys = append(keys, evidence.CertificateKeys(r.Value("certs"))...)
-	for _, k := range keys {
-		f.keys[k] = id
+	refused := f.resolver.Sift(r)
+	if !j.Known {
+		f.order = append(f.order, j.Device)
+	}
+	f.records[j.Device] = f.records[j.Device].With(r)
+	f.spoken[j.Device] = evidence.With(f.spoken[j.Device], evidence.SpokenBy(r))
+	for _, k := range j.Lost {
+		delete(f.keys, k)
+	}
+	for _, k := range j.Gained {
+		f.keys[k] = j.Device
+	}
+	for _, k := range f.resolver.CertificateKeys(f.records[j.Device]) {
+		if owner, shown := f.keys[k]; shown && owner != j.Device {
+			f.keys[k] = "" // of two devices: it points at neither
+			continue
+		}
+		f.keys[k] = j.Device
+	}
+	if len(j.Gained) == 0 {
+		return refused, nil
+	}
+	again := f.waiting
+	f.waiting = nil
+	for _, w := range again {
+		if _, err := f.Add(w); err != nil {
+			return refused, err
+		}
 	}
 	return refused, nil
 }
 
-func (f *Fleet) find(k evidence.Key) (string, bool) {
+// Waiting lists the reports of devices that nobody made known.
+func (f *Fleet) Waiting() []*evidence.Report { return f.waiting }
+
+// Find returns the device that a key points at, as [evidence.Known] asks.
+func (f *Fleet) Find(k evidence.Key) (string, bool) {
+	if f.resolver.Ignores(k) {
+		return "", false
+	}
 	if k.Kind == evidence.ByID {
 		_, ok := f.records[k.Text]
 		return k.Text, ok
 	}
-	id, ok := f.keys[k]
-	return id, ok
+	id := f.keys[k]
+	return id, id != ""
+}
+
+// Spoken returns how a source spoke of a device last.
+func (f *Fleet) Spoken(device, source string) (evidence.Spoken, bool) {
+	i := slices.IndexFunc(f.spoken[device], func(s evidence.Spoken) bool { return s.Source == source })
+	if i < 0 {
+		return evidence.Spoken{}, false
+	}
+	return f.spoken[device][i], true
 }
 
 // Line is the standing of one device.
@@ -123,18 +168,31 @@ func (f *Fleet) Standings(now int64) func(yield func(Line) bool) {
 // Decide answers a request at now.
 func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
 	q := e.Request()
-	q.Groups = f.people[q.User]
-	if id, ok := e.Find(f.find); ok {
-		a := f.appraise(id, now)
+	q.Groups, q.Known = f.groups(q.User)
+	id, ok := e.Find(f.Find)
+	var a *appraised
+	if ok {
+		a = f.appraise(id, now)
+		ok = e.Certified(func(sha256 string) bool { return a.view.Issued(id, sha256) })
+	}
+	if ok {
 		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, Next: func() int64 { return f.rules.Next(a.env, &a.result) },
 			Below: func(l rulebook.Level) []access.Obstacle {
 				return Obstacles(f.rules.Holding(a.env, a.view, &a.result, l))
 			}}
+	} else {
+		q.Device.Unknown = e.Missed()
 	}
 	if v := q.Device.View; v != nil {
 		q.Certificate = e.Proof(v.Get(f.rb.Dict.Slot("certs"), now))
 	}
 	return f.gates.Decide(q, now)
+}
+
+// groups are those of a person, and whether the directory knows them.
+func (f *Fleet) groups(person string) ([]string, bool) {
+	groups, known := f.people[person]
+	return groups, known
 }
 
 // Obstacles tells rulings as what stands between a device and a level.

@@ -11,7 +11,7 @@ import (
 )
 
 const book = `rulebook: test
-sources: [{id: mdm, provides: [platform, form, os, owner]}]
+sources: [{id: mdm, provides: [platform, form, os, owner], identifies: true}]
 resources: [{id: rota}]
 baselines: [{id: all, rules: [{id: os, check: os.version >= 14, cap: limited, grace: 1d}, {id: crew, check: '"crew" in owner.groups', cap: sound, unknown: sound}]}]
 gates: [{id: rota, number: 7, who: {groups: [crew]}, what: {resources: [rota]}, need: level >= sound}]
@@ -57,9 +57,9 @@ func TestAFleetOfFiles(t *testing.T) {
 	f := NewFleet(rb, []directory.Person{{ID: "a", Groups: []string{"crew"}}})
 	refused := 0
 	for _, raw := range []string{
-		`{"source":"mdm","external_id":"1","identity":{"id":"d1","serial":"S1"},"evidence":{"os.version":"13","owner":"a"}}`,
+		`{"source":"mdm","external_id":"1","identity":{"id":"d1","serial":"GF-1"},"evidence":{"os.version":"13","owner":"a"}}`,
 		`{"source":"mdm","external_id":"1","identity":{},"evidence":{"os.version":"14"}}`,
-		`{"source":"mdm","identity":{"serial":"s1"},"evidence":{"firewall.on":true}}`,
+		`{"source":"mdm","identity":{"serial":"gf-1"},"evidence":{"firewall.on":true}}`,
 		`{"source":"mdm","identity":{"id":"d2"},"evidence":{"os.version":"13"}}`,
 	} {
 		rep, err := rb.Dict.ParseReport([]byte(raw), now)
@@ -88,15 +88,15 @@ func TestAFleetOfFiles(t *testing.T) {
 		t.Errorf("without graces d2 stands at %s", levels["d2"])
 	}
 	d := f.Decide(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "a"}, Resource: access.Entity{Type: "r", ID: "rota"}, Action: access.Action{Name: "open"},
-		Context: &access.Context{Device: &access.DeviceRef{Serial: "S1"}}}, now)
+		Context: &access.Context{Device: &access.DeviceRef{Serial: "GF-1"}}}, now)
 	if d.Outcome != access.Allow || d.Device != "d1" {
 		t.Errorf("the answer is %+v", d)
 	}
-	conflict, err := rb.Dict.ParseReport([]byte(`{"identity":{"id":"d2","serial":"S1"}}`), now)
+	conflict, err := rb.Dict.ParseReport([]byte(`{"identity":{"id":"d2","serial":"GF-1"}}`), now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Add(conflict); err == nil || !strings.Contains(err.Error(), "id d2 is device d2, serial s1 is device d1") {
+	if _, err := f.Add(conflict); err == nil || !strings.Contains(err.Error(), "id d2 is device d2, serial gf-1 is device d1") {
 		t.Errorf("a report about two devices is taken: %v", err)
 	}
 }

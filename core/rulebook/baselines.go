@@ -68,6 +68,11 @@ func (l *loader) rule(it item) (Rule, bool) {
 		"unknown": func(f field) { l.level(f.item, &r.Unknown) },
 		"grace":   func(f field) { f.duration(&r.Grace) },
 		"remedy":  func(f field) { r.Remedy = remedies(f) },
+		"waivable": func(f field) {
+			waivable := true
+			f.boolean(&waivable)
+			r.Strict = !waivable
+		},
 	})
 	if ok && l.named(it, "a rule", r.ID) && !checked {
 		it.fail("the rule %s has no check", r.ID)

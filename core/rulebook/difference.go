@@ -132,12 +132,14 @@ func (d *differ) settings(a, b *Rulebook) {
 		slices.Sort(parts)
 		return strings.Join(parts, ", ")
 	}
+	strangers := func(rb *Rulebook) string { return map[bool]string{true: "gates", false: "deny"}[rb.UnknownPeople] }
 	unmatched := func(rb *Rulebook) string { return map[bool]string{true: "allow", false: "deny"}[rb.Unmatched] }
 	for _, s := range []struct{ name, before, after string }{
 		{"name", a.Name, b.Name},
 		{"ladder", strings.Join(a.Ladder, " < "), strings.Join(b.Ladder, " < ")},
 		{"uncovered", a.LevelName(a.Uncovered), b.LevelName(b.Uncovered)},
 		{"unmatched", unmatched(a), unmatched(b)},
+		{"unknown_people", strangers(a), strangers(b)},
 		{"freshness", limits(a), limits(b)},
 		{"threat_bands", bands(a), bands(b)},
 		{"attributes", custom(a), custom(b)},

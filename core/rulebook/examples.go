@@ -18,11 +18,16 @@ func (l *loader) examples() {
 		e := Example{Where: it.position()}
 		hasLevel := false
 		ok := it.mapping("an example", map[string]func(field){
-			"title":    func(f field) { f.text(&e.Title) },
-			"device":   func(f field) { l.exampleDevice(f, &e) },
-			"at":       func(f field) { v, _ := f.value(value.Of(value.Time)); e.At = v.Num() },
-			"user":     func(f field) { f.text(&e.User) },
-			"groups":   func(f field) { e.Groups = f.texts() },
+			"title":  func(f field) { f.text(&e.Title) },
+			"device": func(f field) { l.exampleDevice(f, &e) },
+			"at":     func(f field) { v, _ := f.value(value.Of(value.Time)); e.At = v.Num() },
+			"user":   func(f field) { f.text(&e.User) },
+			"groups": func(f field) { e.Groups = f.texts() },
+			"known_person": func(f field) {
+				known := true
+				f.boolean(&known)
+				e.Stranger = !known
+			},
 			"resource": func(f field) { f.text(&e.Resource) },
 			"action":   func(f field) { f.text(&e.Action) },
 			"ip":       func(f field) { v, _ := f.value(value.Of(value.Network)); e.IP = v.String() },

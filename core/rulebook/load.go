@@ -33,7 +33,7 @@ type loader struct {
 var planned = []string{"promises"}
 
 // sectionNames are the keys at the top of a rulebook.
-var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "freshness", "threat_bands", "attributes", "sources", "combine",
+var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness", "threat_bands", "attributes", "sources", "ignore_keys", "combine",
 	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "baselines", "gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
@@ -207,6 +207,10 @@ func (l *loader) settings() {
 		i, _ := f.word("choice", []string{"deny", "allow"})
 		rb.Unmatched = i == 1
 	}
+	if f, ok := l.single("unknown_people"); ok {
+		i, _ := f.word("choice", []string{"deny", "gates"})
+		rb.UnknownPeople = i == 1
+	}
 }
 
 func isWord(n condition.Node) bool { _, ok := n.(*condition.Path); return ok }
@@ -291,12 +295,16 @@ func (l *loader) evidence() {
 			break
 		}
 	}
+	for _, f := range l.sections["ignore_keys"] {
+		p.IgnoreKeys = append(p.IgnoreKeys, f.texts()...)
+	}
 	seen := unique{}
 	if l.sections["sources"] != nil {
 		p.Sources = []evidence.SourceRule{}
 	}
 	for _, it := range l.members("sources") {
 		var s evidence.SourceRule
+		var identifies *bool // nil: not said
 		ok := it.mapping("a source", map[string]func(field){
 			"id":    func(f field) { f.id(&s.ID) },
 			"title": func(f field) { f.text(&s.Title) },
@@ -305,6 +313,7 @@ func (l *loader) evidence() {
 				s.Rank = int(v.Num())
 			},
 			"quiet_after": func(f field) { f.duration(&s.QuietAfter) },
+			"identifies":  func(f field) { identifies = &s.Identifies; f.boolean(identifies) },
 			"provides":    func(f field) { s.Provides = f.texts(); l.prefixes(f, s.Provides) },
 		})
 		if !ok || !l.named(it, "a source", s.ID) || !seen.add(it, "sources", s.ID) {
@@ -312,6 +321,9 @@ func (l *loader) evidence() {
 		}
 		if s.Provides == nil {
 			it.fail("the source %s needs provides: the attributes it may supply, or [\"*\"]", s.ID)
+		}
+		if identifies == nil {
+			s.Identifies = slices.Contains(s.Provides, "*")
 		}
 		p.Sources = append(p.Sources, s)
 	}
@@ -382,15 +394,20 @@ func (l *loader) access() {
 	}
 }
 
-// PlacesOf lists the places that an address (the zero Addr for none) or a
-// country ("" for none) lies in.
-func (rb *Rulebook) PlacesOf(ip netip.Addr, country string) []string {
-	in := []string{}
+// PlacesOf lists the places that a request from an address (the zero Addr when
+// it is not said) and a country ("" when it is not said) is surely in, and those
+// that it may be in: what is not said could put it there.
+func (rb *Rulebook) PlacesOf(ip netip.Addr, country string) (in, perhaps []string) {
+	in = []string{}
 	country = strings.ToUpper(country)
 	for _, p := range rb.Places {
-		if slices.ContainsFunc(p.Networks, func(n netip.Prefix) bool { return n.Contains(ip) }) || slices.Contains(p.Countries, country) {
+		switch {
+		case slices.ContainsFunc(p.Networks, func(n netip.Prefix) bool { return n.Contains(ip) }),
+			country != "" && slices.Contains(p.Countries, country):
 			in = append(in, p.ID)
+		case len(p.Networks) > 0 && !ip.IsValid(), len(p.Countries) > 0 && country == "":
+			perhaps = append(perhaps, p.ID)
 		}
 	}
-	return in
+	return in, perhaps
 }

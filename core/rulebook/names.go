@@ -26,6 +26,7 @@ const (
 	SlotCountry
 	SlotAt
 	SlotCertificate
+	SlotUserKnown
 	RequestSlots // how many there are
 )
 
@@ -52,6 +53,7 @@ var requestNames = [RequestSlots]struct {
 	{"request.country", "Country of the caller", value.Of(value.Text)},
 	{"request.at", "Time of the request", value.Of(value.Time)},
 	{"request.certificate", "A trusted certificate of the device was proved", value.Of(value.Bool)},
+	{"user.known", "Whether the directory knows the person", value.Of(value.Bool)},
 }
 
 // Names is a dictionary of the attributes of a device and, in the second

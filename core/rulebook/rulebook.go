@@ -31,23 +31,26 @@ type Level int
 
 // Rulebook is a checked and compiled rulebook. It is immutable.
 type Rulebook struct {
-	Name       string
-	Ladder     []string // lowest first
-	LevelType  value.Type
-	Uncovered  Level // of a device that no enforced baseline applies to
-	Unmatched  bool  // whether a request that no enforced gate matches is allowed
-	Policy     evidence.Policy
-	Dict       *evidence.Dictionary // the attributes of a device
-	Names      *Names               // the same and those of a request
-	Places     []Place
-	BreakGlass []string
-	MaxWaiver  int64 // how long a waiver may live, in microseconds
-	Guard      Guard
-	Enrolment  Enrolment
-	Resources  []Resource
-	Baselines  []Baseline
-	Gates      []Gate // in the order of their numbers, those without one last
-	Examples   []Example
+	Name      string
+	Ladder    []string // lowest first
+	LevelType value.Type
+	Uncovered Level // of a device that no enforced baseline applies to
+	Unmatched bool  // whether a request that no enforced gate matches is allowed
+	// UnknownPeople is whether gates are asked about people whom the directory does
+	// not know; else these are denied.
+	UnknownPeople bool
+	Policy        evidence.Policy
+	Dict          *evidence.Dictionary // the attributes of a device
+	Names         *Names               // the same and those of a request
+	Places        []Place
+	BreakGlass    []string
+	MaxWaiver     int64 // how long a waiver may live, in microseconds
+	Guard         Guard
+	Enrolment     Enrolment
+	Resources     []Resource
+	Baselines     []Baseline
+	Gates         []Gate // in the order of their numbers, those without one last
+	Examples      []Example
 }
 
 // LevelName returns the word for a level.
@@ -101,7 +104,9 @@ type Rule struct {
 	Cap     Level
 	Unknown Level // the cap while the check is unknown
 	Grace   int64 // microseconds
-	Remedy  map[string]Remedy
+	// Strict says that nobody can except a device from it.
+	Strict bool
+	Remedy map[string]Remedy
 }
 
 // Check returns the check for a platform, or nil when the rule has none.
@@ -158,6 +163,7 @@ type Example struct {
 	Outcome  string // allow, deny or step-up, or ""
 	User     string
 	Groups   []string
+	Stranger bool // the directory does not know the user
 	Resource string
 	Action   string
 	IP       string

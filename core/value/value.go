@@ -148,8 +148,11 @@ type Value struct {
 	kind Kind
 	num  int64  // Bool 0 or 1, Int, Enum index, Duration and Time in microseconds, Version see Number
 	str  string // Text, Enum word, Version key
-	ext  any    // Version as written (string), Network (netip.Prefix), List ([]Value), Record (*record)
+	ext  any    // Version as written (string), Network (netip.Prefix), List ([]Value or *partial), Record (*record)
 }
+
+// partial is a list of which some members are not known.
+type partial struct{ sure, perhaps []Value }
 
 type record struct {
 	typ    *RecordType
@@ -217,10 +220,24 @@ func (v Value) Str() string { return v.str }
 // IsTrue reports whether the value is the boolean true.
 func (v Value) IsTrue() bool { return v.kind == Bool && v.num == 1 }
 
-// Members returns the members of a List.
+// Members returns the members that a List surely has.
 func (v Value) Members() []Value {
-	m, _ := v.ext.([]Value)
-	return m
+	switch l := v.ext.(type) {
+	case []Value:
+		return l
+	case *partial:
+		return l.sure
+	}
+	return nil
+}
+
+// Perhaps returns what a List has as members or has not: nobody knows. Most
+// lists have none of these. What is in neither list is surely no member.
+func (v Value) Perhaps() []Value {
+	if l, ok := v.ext.(*partial); ok {
+		return l.perhaps
+	}
+	return nil
 }
 
 // Prefix returns the network of a Network value.
@@ -258,6 +275,16 @@ func OfTexts(list []string) Value {
 		m[i] = OfText(s)
 	}
 	return OfList(m)
+}
+
+// OfPartialTexts returns a list of texts which surely has some members and
+// perhaps others.
+func OfPartialTexts(sure, perhaps []string) Value {
+	v := OfTexts(sure)
+	if len(perhaps) > 0 {
+		v.ext = &partial{v.Members(), OfTexts(perhaps).Members()}
+	}
+	return v
 }
 
 // OfEnum returns word i of e.
@@ -312,21 +339,16 @@ func (v Value) Equal(w Value) bool {
 	case Network:
 		return v.ext == w.ext
 	case List:
-		a, b := v.Members(), w.Members()
-		if len(a) != len(b) {
-			return false
-		}
-		for i := range a {
-			if a[i].kind != b[i].kind || !a[i].Equal(b[i]) {
-				return false
-			}
-		}
-		return true
+		return equalMembers(v.Members(), w.Members()) && equalMembers(v.Perhaps(), w.Perhaps())
 	case Record:
 		a, b := v.ext.(*record), w.ext.(*record)
 		return OfList(a.fields).Equal(OfList(b.fields))
 	}
 	return v.num == w.num
+}
+
+func equalMembers(a, b []Value) bool {
+	return slices.EqualFunc(a, b, func(x, y Value) bool { return x.kind == y.kind && x.Equal(y) })
 }
 
 // Compare orders two known values of one ordered kind: -1, 0 or +1.
@@ -355,6 +377,13 @@ func (v Value) String() string {
 	case Network:
 		return formatPrefix(v.Prefix())
 	case List:
+		if perhaps := v.Perhaps(); len(perhaps) > 0 {
+			text := "perhaps " + formatList(perhaps)
+			if len(v.Members()) > 0 {
+				text = formatList(v.Members()) + ", " + text
+			}
+			return text
+		}
 		return formatList(v.Members())
 	case Record:
 		return v.ext.(*record).String()
