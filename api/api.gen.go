@@ -202,6 +202,7 @@ const (
 	Discarded UnmatchedState = "discarded"
 	Joined    UnmatchedState = "joined"
 	Open      UnmatchedState = "open"
+	Waiting   UnmatchedState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the UnmatchedState enum.
@@ -212,6 +213,8 @@ func (e UnmatchedState) Valid() bool {
 	case Joined:
 		return true
 	case Open:
+		return true
+	case Waiting:
 		return true
 	default:
 		return false
@@ -441,9 +444,12 @@ type Device struct {
 	NextChange   string            `json:"next_change,omitempty"`
 	OnRoster     bool              `json:"on_roster"`
 	OsVersion    string            `json:"os_version,omitempty"`
-	Owner        string            `json:"owner,omitempty"`
-	Ownership    string            `json:"ownership,omitempty"`
-	Platform     string            `json:"platform,omitempty"`
+
+	// Outside Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is
+	Outside   string `json:"outside,omitempty"`
+	Owner     string `json:"owner,omitempty"`
+	Ownership string `json:"ownership,omitempty"`
+	Platform  string `json:"platform,omitempty"`
 
 	// Rank The place of the level on the ladder, 0 the lowest
 	Rank     int       `json:"rank"`
@@ -492,9 +498,12 @@ type DeviceSummary struct {
 	Name       string   `json:"name,omitempty"`
 	NextChange string   `json:"next_change,omitempty"`
 	OsVersion  string   `json:"os_version,omitempty"`
-	Owner      string   `json:"owner,omitempty"`
-	Ownership  string   `json:"ownership,omitempty"`
-	Platform   string   `json:"platform,omitempty"`
+
+	// Outside Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is
+	Outside   string `json:"outside,omitempty"`
+	Owner     string `json:"owner,omitempty"`
+	Ownership string `json:"ownership,omitempty"`
+	Platform  string `json:"platform,omitempty"`
 
 	// Rank The place of the level on the ladder, 0 the lowest
 	Rank int `json:"rank"`
@@ -542,15 +551,18 @@ type Enrolment struct {
 	At    string `json:"at"`
 
 	// Claims What a device says of itself; one of serial, hardware_id and id is needed
-	Claims    Claims         `json:"claims"`
-	DecidedAt string         `json:"decided_at,omitempty"`
-	DecidedBy string         `json:"decided_by,omitempty"`
-	Device    string         `json:"device,omitempty"`
-	Id        string         `json:"id"`
-	OnRoster  bool           `json:"on_roster"`
-	Reason    string         `json:"reason,omitempty"`
-	State     EnrolmentState `json:"state"`
-	Why       string         `json:"why"`
+	Claims    Claims `json:"claims"`
+	DecidedAt string `json:"decided_at,omitempty"`
+	DecidedBy string `json:"decided_by,omitempty"`
+	Device    string `json:"device,omitempty"`
+	Id        string `json:"id"`
+	OnRoster  bool   `json:"on_roster"`
+
+	// Proven Whether the connection showed a certificate of one of the issuers that names the device
+	Proven bool           `json:"proven,omitempty"`
+	Reason string         `json:"reason,omitempty"`
+	State  EnrolmentState `json:"state"`
+	Why    string         `json:"why"`
 }
 
 // EnrolmentState defines model for Enrolment.State.
@@ -605,7 +617,10 @@ type Event struct {
 	Actor string    `json:"actor"`
 	At    string    `json:"at"`
 	Body  EventBody `json:"body"`
-	Kind  string    `json:"kind"`
+
+	// Gist In a few words
+	Gist string `json:"gist,omitempty"`
+	Kind string `json:"kind"`
 
 	// Rank Of the level a change led to, on today's ladder
 	Rank int `json:"rank,omitempty"`
@@ -751,12 +766,20 @@ type Impact struct {
 type Intake struct {
 	Accepted int `json:"accepted"`
 
+	// More Reports of which results does not tell
+	More int `json:"more,omitempty"`
+
 	// Refused Attributes refused in accepted reports
 	Refused int `json:"refused"`
 
 	// Rejected Reports refused as a whole
-	Rejected int     `json:"rejected"`
-	Results  []Taken `json:"results"`
+	Rejected int `json:"rejected"`
+
+	// Results The first 10,000, and 1,000 of those with something that was not taken
+	Results []Taken `json:"results"`
+
+	// Waiting Accepted reports that wait until another source makes their device known
+	Waiting int `json:"waiting"`
 }
 
 // Leaf defines model for Leaf.
@@ -807,6 +830,17 @@ type LiveSession struct {
 
 // Move defines model for Move.
 type Move = rehearsal.Move
+
+// MovedKey defines model for MovedKey.
+type MovedKey struct {
+	// From The device that had it; left out when none had
+	From string `json:"from,omitempty"`
+	Kind string `json:"kind"`
+	Text string `json:"text"`
+
+	// To The device that has it; left out when none has
+	To string `json:"to,omitempty"`
+}
 
 // NewToken defines model for NewToken.
 type NewToken struct {
@@ -891,9 +925,12 @@ type PastDevice struct {
 	NextChange   string            `json:"next_change,omitempty"`
 	OnRoster     bool              `json:"on_roster"`
 	OsVersion    string            `json:"os_version,omitempty"`
-	Owner        string            `json:"owner,omitempty"`
-	Ownership    string            `json:"ownership,omitempty"`
-	Platform     string            `json:"platform,omitempty"`
+
+	// Outside Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is
+	Outside   string `json:"outside,omitempty"`
+	Owner     string `json:"owner,omitempty"`
+	Ownership string `json:"ownership,omitempty"`
+	Platform  string `json:"platform,omitempty"`
 
 	// Rank The place of the level on the ladder, 0 the lowest
 	Rank     int       `json:"rank"`
@@ -930,6 +967,12 @@ type PastDevice struct {
 type PeopleIntake struct {
 	Added   int `json:"added"`
 	Changed int `json:"changed"`
+
+	// Impacts Why it would be held back, or was accepted all the same
+	Impacts []Impact `json:"impacts,omitempty"`
+
+	// Reach What a change does to who reaches what, with their own devices and a second factor
+	Reach   ReachShift `json:"reach,omitempty"`
 	Refused []struct {
 		Line    int    `json:"line"`
 		Message string `json:"message"`
@@ -1070,6 +1113,26 @@ type ReachResource struct {
 	ToAllow  []string `json:"to_allow"`
 }
 
+// ReachShift What a change does to who reaches what, with their own devices and a second factor
+type ReachShift struct {
+	Gaining int `json:"gaining"`
+
+	// LockedOut Who would reach nothing any more
+	LockedOut []string `json:"locked_out"`
+	Losing    int      `json:"losing"`
+
+	// People Who were looked at
+	People  int `json:"people"`
+	Persons []struct {
+		Gained []string `json:"gained"`
+		Lost   []string `json:"lost"`
+		Person string   `json:"person"`
+	} `json:"persons"`
+
+	// Reaching Of these who reach something now
+	Reaching int `json:"reaching"`
+}
+
 // Reading defines model for Reading.
 type Reading struct {
 	Age         string      `json:"age"`
@@ -1102,6 +1165,18 @@ type Remark = rulebook.Remark
 type Remedies map[string]struct {
 	Steps string `json:"steps,omitempty"`
 	Title string `json:"title"`
+}
+
+// Removal defines model for Removal.
+type Removal struct {
+	// AcceptImpact Why it is right although it would lock people out
+	AcceptImpact string `json:"accept_impact,omitempty"`
+
+	// DryRun Tell what would change and change nothing
+	DryRun bool `json:"dry_run,omitempty"`
+
+	// Reason Needed unless it is a dry run
+	Reason string `json:"reason,omitempty"`
 }
 
 // Reproduction Something of the past computed again, beside what was recorded
@@ -1229,16 +1304,22 @@ type Status struct {
 
 // Taken defines model for Taken.
 type Taken struct {
-	Device        string    `json:"device,omitempty"`
-	Error         string    `json:"error,omitempty"`
-	Level         string    `json:"level,omitempty"`
-	Line          int       `json:"line"`
-	New           bool      `json:"new,omitempty"`
-	PreviousLevel string    `json:"previous_level,omitempty"`
-	Refused       []Refusal `json:"refused,omitempty"`
+	Device string `json:"device,omitempty"`
+	Error  string `json:"error,omitempty"`
+	Level  string `json:"level,omitempty"`
+	Line   int    `json:"line"`
+
+	// Moved Keys that were those of another device, or of the machine before it was set up again
+	Moved         []MovedKey `json:"moved,omitempty"`
+	New           bool       `json:"new,omitempty"`
+	PreviousLevel string     `json:"previous_level,omitempty"`
+	Refused       []Refusal  `json:"refused,omitempty"`
 
 	// Unmatched The id under which the report waits for a person to say whose it is
 	Unmatched string `json:"unmatched,omitempty"`
+
+	// Waiting The id under which the report waits until another source makes its device known
+	Waiting string `json:"waiting,omitempty"`
 }
 
 // Texts A text by language
@@ -1284,6 +1365,9 @@ type Unmatched struct {
 	Source    string         `json:"source"`
 	State     UnmatchedState `json:"state"`
 	Times     int            `json:"times"`
+
+	// Why Why it was joined to no device
+	Why string `json:"why,omitempty"`
 }
 
 // UnmatchedState defines model for Unmatched.State.
@@ -1528,7 +1612,10 @@ type ImportPeopleParams struct {
 	// Whole The list is the whole directory; who is not in it is removed
 	Whole bool `form:"whole,omitempty" json:"whole,omitempty"`
 
-	// AcceptImpact Why a whole directory is right although it leaves out many
+	// DryRun Tell what would change and change nothing
+	DryRun bool `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// AcceptImpact Why the list is right although it would lock people out or leaves out many
 	AcceptImpact string `form:"accept_impact,omitempty" json:"accept_impact,omitempty"`
 }
 
@@ -1536,6 +1623,15 @@ type ImportPeopleParams struct {
 type ListRosterParams struct {
 	// Q A part of the serial, hardware id or note
 	Q string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// ImportRosterParams defines parameters for ImportRoster.
+type ImportRosterParams struct {
+	// DryRun Tell what would change and change nothing
+	DryRun bool `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// AcceptImpact Why the list is right although it would lock people out
+	AcceptImpact string `form:"accept_impact,omitempty" json:"accept_impact,omitempty"`
 }
 
 // CompareRulebookParams defines parameters for CompareRulebook.
@@ -1571,7 +1667,10 @@ type ListUnmatchedParams struct {
 type SettleUnmatchedJSONBody struct {
 	Device  string `json:"device,omitempty"`
 	Discard bool   `json:"discard,omitempty"`
-	Reason  string `json:"reason"`
+
+	// DryRun Tell which keys would move and change nothing
+	DryRun bool   `json:"dry_run,omitempty"`
+	Reason string `json:"reason"`
 }
 
 // ListVouchesParams defines parameters for ListVouches.
@@ -1636,7 +1735,7 @@ type RedactEntryJSONRequestBody RedactEntryJSONBody
 type ImportPeopleJSONRequestBody = ImportPeopleJSONBody
 
 // RemovePersonJSONRequestBody defines body for RemovePerson for application/json ContentType.
-type RemovePersonJSONRequestBody = Reason
+type RemovePersonJSONRequestBody = Removal
 
 // WhoReachesJSONRequestBody defines body for WhoReaches for application/json ContentType.
 type WhoReachesJSONRequestBody = Evaluation
@@ -1645,7 +1744,7 @@ type WhoReachesJSONRequestBody = Evaluation
 type WhatReachesJSONRequestBody = Evaluation
 
 // RemoveRosterJSONRequestBody defines body for RemoveRoster for application/json ContentType.
-type RemoveRosterJSONRequestBody = Reason
+type RemoveRosterJSONRequestBody = Removal
 
 // PublishRulebookJSONRequestBody defines body for PublishRulebook for application/json ContentType.
 type PublishRulebookJSONRequestBody = Draft
@@ -2148,7 +2247,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
-	ImportRosterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ImportRosterWithBody(ctx context.Context, params *ImportRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveRosterWithBody Take an entry off the roster
 	//
@@ -3416,8 +3515,8 @@ func (c *Client) ListRoster(ctx context.Context, params *ListRosterParams, reqEd
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
-func (c *Client) ImportRosterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportRosterRequestWithBody(c.Server, contentType, body)
+func (c *Client) ImportRosterWithBody(ctx context.Context, params *ImportRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRosterRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6039,6 +6138,14 @@ func NewImportPeopleRequestWithBody(server string, params *ImportPeopleParams, c
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accept_impact", params.AcceptImpact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -6275,7 +6382,7 @@ func NewListRosterRequest(server string, params *ListRosterParams) (*http.Reques
 }
 
 // NewImportRosterRequestWithBody constructs an http.Request for the ImportRoster method, with any body, and a specified content type
-func NewImportRosterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewImportRosterRequestWithBody(server string, params *ImportRosterParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6291,6 +6398,37 @@ func NewImportRosterRequestWithBody(server string, contentType string, body io.R
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accept_impact", params.AcceptImpact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -8029,7 +8167,7 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
-	ImportRosterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRosterResponse, error)
+	ImportRosterWithBodyWithResponse(ctx context.Context, params *ImportRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRosterResponse, error)
 
 	// RemoveRosterWithBodyWithResponse Take an entry off the roster
 	//
@@ -10210,8 +10348,15 @@ func (r GetPersonResponse) ContentType() string {
 type RemovePersonResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PeopleIntake
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemovePersonResponse) GetJSON200() *PeopleIntake {
+	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -10451,8 +10596,15 @@ func (r ImportRosterResponse) ContentType() string {
 type RemoveRosterResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PeopleIntake
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveRosterResponse) GetJSON200() *PeopleIntake {
+	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -12733,8 +12885,8 @@ func (c *ClientWithResponses) ListRosterWithResponse(ctx context.Context, params
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/roster (the `ImportRoster` operationId).
-func (c *ClientWithResponses) ImportRosterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRosterResponse, error) {
-	rsp, err := c.ImportRosterWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ImportRosterWithBodyWithResponse(ctx context.Context, params *ImportRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRosterResponse, error) {
+	rsp, err := c.ImportRosterWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14619,6 +14771,13 @@ func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PeopleIntake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case rsp.StatusCode == 204:
 		break // No content-type
 
@@ -14784,6 +14943,13 @@ func ParseRemoveRosterResponse(rsp *http.Response) (*RemoveRosterResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PeopleIntake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case rsp.StatusCode == 204:
 		break // No content-type
 
@@ -15929,7 +16095,7 @@ type ServerInterface interface {
 	ListRoster(c *gin.Context, params ListRosterParams)
 	// ImportRoster Add hardware, or replace entries of the same serial
 	// (POST /api/v1/roster)
-	ImportRoster(c *gin.Context)
+	ImportRoster(c *gin.Context, params ImportRosterParams)
 	// RemoveRoster Take an entry off the roster
 	// (POST /api/v1/roster/{id}/remove)
 	RemoveRoster(c *gin.Context, id string)
@@ -17118,6 +17284,14 @@ func (siw *ServerInterfaceWrapper) ImportPeople(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", c.Request.URL.Query(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter dry_run: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "accept_impact" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "accept_impact", c.Request.URL.Query(), &params.AcceptImpact, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -17242,6 +17416,28 @@ func (siw *ServerInterfaceWrapper) ListRoster(c *gin.Context) {
 // ImportRoster operation middleware
 func (siw *ServerInterfaceWrapper) ImportRoster(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportRosterParams
+
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", c.Request.URL.Query(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter dry_run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "accept_impact" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "accept_impact", c.Request.URL.Query(), &params.AcceptImpact, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter accept_impact: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -17249,7 +17445,7 @@ func (siw *ServerInterfaceWrapper) ImportRoster(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ImportRoster(c)
+	siw.Handler.ImportRoster(c, params)
 }
 
 // RemoveRoster operation middleware

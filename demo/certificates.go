@@ -129,16 +129,27 @@ var cards = []shows{
 
 // Certificates are the reports of the certificates that devices show, as they
 // would be at now, one a line.
-func Certificates(now time.Time) string {
+func Certificates(now time.Time) string { return certificates(now, now) }
+
+// renewal is how long before a device's certificate the one before it was issued.
+const renewal = 10 * 24 * time.Hour
+
+// certificates are the same as they were gathered at a moment: of a device whose
+// certificate had not been issued yet, the one before it.
+func certificates(at, now time.Time) string {
 	var out strings.Builder
-	now = now.UTC().Truncate(time.Second)
+	at, now = at.UTC().Truncate(time.Second), now.UTC().Truncate(time.Second)
 	for _, c := range cards {
-		leaf := c.certificate(now)
+		issued := now
+		for at.Before(issued.Add(time.Duration(c.from) * time.Hour)) {
+			issued = issued.Add(-renewal)
+		}
+		leaf := c.certificate(issued)
 		certs := []map[string]string{{"pem": text(leaf)}}
 		if c.by == second {
 			certs = append(certs, map[string]string{"pem": text(second.cert)})
 		}
-		raw, err := json.Marshal(map[string]any{"source": "mdm", "observed_at": now.Add(-35 * time.Minute).Format(time.RFC3339), "identity": map[string]string{"id": c.device}, "evidence": map[string]any{"certs": certs}})
+		raw, err := json.Marshal(map[string]any{"source": "mdm", "observed_at": at.Add(-35 * time.Minute).Format(time.RFC3339), "identity": map[string]string{"id": c.device}, "evidence": map[string]any{"certs": certs}})
 		if err != nil {
 			panic(err) // texts alone
 		}
@@ -158,6 +169,12 @@ func (c *shows) certificate(now time.Time) *x509.Certificate {
 		by = authority(names, [2]time.Time{from, to}, nil)
 	}
 	return by.device(c.device, names, from, to)
+}
+
+// NewCard is a certificate of the demo's authority for hardware that is not in
+// service yet, by its serial, as PEM; its key is [Key] of the same serial.
+func NewCard(serial string, now time.Time) string {
+	return text(root.device(serial, serial, now.Add(-time.Hour), now.Add(13*24*time.Hour)))
 }
 
 // Card is the certificate of a device in what Certificates tells at now, as PEM;

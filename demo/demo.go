@@ -55,14 +55,18 @@ var stamp = regexp.MustCompile(`"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ"`)
 
 // Devices are the reports of the fleet, one a line, moved in time as if they
 // had been gathered at now.
-func Devices(now time.Time) string {
+func Devices(now time.Time) string { return devices(now, now) }
+
+// devices are the reports as they were gathered at a moment, of a fleet whose
+// certificates were issued so that they are at now what the demo tells of.
+func devices(at, now time.Time) string {
 	var reports strings.Builder
 	for line := range strings.Lines(read("devices.ndjson")) {
 		if !strings.Contains(line, `"certs"`) { // they are signed anew: see Certificates
 			reports.WriteString(line)
 		}
 	}
-	return moved(reports.String(), now) + Certificates(now)
+	return moved(reports.String(), at) + certificates(at, now)
 }
 
 // Stray are reports of which some or all is refused or kept aside.

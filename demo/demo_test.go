@@ -62,7 +62,7 @@ func reports(t *testing.T, rb *rulebook.Rulebook, ndjson string, at time.Time) (
 	t.Helper()
 	devices = map[string]bool{}
 	resolver := evidence.NewResolver(rb.Dict, rb.Policy)
-	for it := range rb.Dict.Read(strings.NewReader(ndjson), evidence.NDJSON, value.Micros(at)) {
+	for it := range rb.Dict.Read(strings.NewReader(ndjson), evidence.NDJSON, "", value.Micros(at)) {
 		if it.Err != nil {
 			t.Fatalf("line %d: %v", it.Line, it.Err)
 		}
@@ -139,7 +139,7 @@ func TestRosterPeopleAndRequestsAreReadable(t *testing.T) {
 	// The strays are there to be refused, in part or whole.
 	rb, stray := load(t, Rulebook()), 0
 	resolver := evidence.NewResolver(rb.Dict, rb.Policy)
-	for it := range rb.Dict.Read(strings.NewReader(Stray(Moment)), evidence.NDJSON, value.Micros(Moment)) {
+	for it := range rb.Dict.Read(strings.NewReader(Stray(Moment)), evidence.NDJSON, "", value.Micros(Moment)) {
 		if it.Err == nil && len(append(it.Report.Refused, resolver.Sift(it.Report)...)) > 0 {
 			stray++
 		}

@@ -37,7 +37,7 @@ func Past(now time.Time) []Step {
 	var out []Step
 	for back := 7 * 24 * time.Hour; back > 0; back -= stride {
 		at := now.Add(-back)
-		out = append(out, Step{at, before(Devices(at), back.Hours())})
+		out = append(out, Step{at, before(devices(at, now), back.Hours())})
 	}
 	return out
 }

@@ -68,7 +68,7 @@ func TestOfflineAppraisal(t *testing.T) {
 		}
 	}
 	offline(t, "", append(args[:len(args)-2], "-o", "csv")...).want(t, 0, "DEVICE,LEVEL,HELD BY,CHANGES NEXT", "GF-T-2107,limited,bridge-tablet/os-current,")
-	offline(t, `{"identity":{"id":"a"},"evidence":{"os.vresion":"1"}}`+"\nnonsense\n", "appraise", "--rulebook", "../demo/rulebook", "--evidence", "-", "-o", "ndjson").
+	offline(t, `{"source":"agent","identity":{"id":"a"},"evidence":{"os.vresion":"1"}}`+"\nnonsense\n", "appraise", "--rulebook", "../demo/rulebook", "--evidence", "-", "-o", "ndjson").
 		want(t, 1, `"device":"a"`, "-:1: os.vresion: there is no such attribute; did you mean os.version? (this attribute is left out)", "-:2: not valid JSON")
 }
 
@@ -100,7 +100,7 @@ func TestOfflineAgreesWithTheService(t *testing.T) {
 	s.run(t, "", "rulebook", "publish", "../demo/rulebook", "-m", "first").want(t, 0, "Version 1 is in force")
 	s.run(t, "", "person", "import", "../demo/people.csv").want(t, 0, "44 people added")
 	s.run(t, "", "device", "import", "../demo/devices.ndjson").want(t, 0, "153 reports taken, 0 refused")
-	s.run(t, "", "roster", "import", "../demo/roster.csv").want(t, 0, "37 added")
+	s.run(t, "", "roster", "import", "../demo/roster.csv").want(t, 0, "37 entries added")
 	files := []string{"--rulebook", "../demo/rulebook", "--evidence", "../demo/devices.ndjson", "--people", "../demo/people.csv", "--roster", "../demo/roster.csv"}
 	served := map[string]standing{}
 	for _, d := range lines[struct {

@@ -26,7 +26,7 @@ func TestWaiversFromTheCommandLine(t *testing.T) {
 	if got := s.levelOf(t, "GF-T-2107"); got != "limited" {
 		t.Fatalf("the tablet stands at %s", got)
 	}
-	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--for", "3d").want(t, 2, "required flag")
+	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--for", "3d").want(t, 2, "say how you know")
 	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--reason", "x").want(t, 2, "for until")
 	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--reason", "x", "--for", "3d", "--until", "2099-01-01").want(t, 2, "for until")
 	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os", "--reason", "x", "--for", "3d").want(t, 1, "is not a rule of the rulebook in force", "did you mean bridge-tablet/")
@@ -120,7 +120,7 @@ func TestTheFleetFromTheCommandLine(t *testing.T) {
 		if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 {
 			t.Fatal(out, err)
 		}
-		s.run(t, "", "unmatched", "settle", list[0].ID, "--device", "GF-L-1055").want(t, 2, "required flag")
+		s.run(t, "", "unmatched", "settle", list[0].ID, "--device", "GF-L-1055").want(t, 2, "say how you know")
 		s.run(t, "", "unmatched", "settle", list[0].ID, "--reason", "x").want(t, 2, "device discard")
 		s.run(t, "", "unmatched", "settle", "u-none", "--device", "GF-L-1055", "--reason", "x").want(t, 1, "there is no unmatched report u-none")
 		s.run(t, "", "unmatched", "settle", list[0].ID, "--device", "GF-L-1055", "--reason", "The board was replaced").want(t, 0, "is joined to GF-L-1055, which stands at strong")
@@ -130,7 +130,7 @@ func TestTheFleetFromTheCommandLine(t *testing.T) {
 	})
 	t.Run("roster", func(t *testing.T) {
 		s.run(t, "", "roster", "list", "-q", "on its way").want(t, 0, "GF-L-1065-S", "not seen yet")
-		s.run(t, "serial,hardware_id,note\nX-1,,new\n,,nothing\n", "roster", "import", "-").want(t, 1, "-:3: the line has neither", "1 added, 0 changed, 0 unchanged, 1 refused")
+		s.run(t, "serial,hardware_id,note\nX-1,,new\n,,nothing\n", "roster", "import", "-").want(t, 1, "-:3: the line has neither", "1 entries added, 0 changed, 0 as they were, 0 removed, 1 lines refused")
 		s.run(t, "colour\nblue\n", "roster", "import", "-").want(t, 1, "is not a column of a roster")
 		s.run(t, "", "roster", "remove", "x-1", "--reason", "sold").want(t, 0, "is off the roster")
 		s.run(t, "", "roster", "remove", "x-1", "--reason", "sold").want(t, 1, "there is no roster entry x-1")

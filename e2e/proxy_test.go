@@ -37,6 +37,16 @@ func startFront(t *testing.T) *front {
 	return &front{start(t, "demo", t.TempDir(), "--with-proxy", "--proxy-listen", listen), "https://" + listen}
 }
 
+// card keeps a client's certificate and key under a name.
+func (f *front) card(t *testing.T, name, certificate, key string) {
+	t.Helper()
+	for ending, text := range map[string]string{".pem": certificate, ".key": key} {
+		if err := os.WriteFile(filepath.Join(f.data, "clients", name+ending), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // visitor is a person at a device, as far as the proxy can tell.
 type visitor struct {
 	t     *testing.T
@@ -204,24 +214,31 @@ func TestBehindNginx(t *testing.T) {
 		f.visitor(t, "", birk, false).open("/me/device").want(t, "My device", "does not say which device")
 	})
 	t.Run("a device that nobody knows asks to be taken in", func(t *testing.T) {
-		if err := os.WriteFile(filepath.Join(f.data, "clients", "new.pem"), []byte(demo.Card("GF-L-1043", time.Now().Add(-time.Hour))), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(f.data, "clients", "new.key"), []byte(demo.Key("GF-L-1043")), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		f.run(t, "serial,hardware_id,note\nGF-N-7002,,Boxed\n", "roster", "import", "-").want(t, 0)
+		now := time.Now()
+		f.card(t, "stray", demo.Card("GF-L-1043", now.Add(-time.Hour)), demo.Key("GF-L-1043"))
+		f.card(t, "boxed", demo.NewCard("GF-N-7002", now), demo.Key("GF-N-7002"))
+		f.run(t, "serial,hardware_id,note\nGF-N-7002,,Boxed\nGF-N-7003,,Boxed\n", "roster", "import", "-").want(t, 0)
 		enrol := func(v *visitor, serial string) page {
 			return v.page(v.http.PostForm(f.at+"/me/device/enrol", url.Values{"serial": {serial}, "platform": {"windows"}}))
 		}
-		hasty := f.visitor(t, "new", birk, false)
+		hasty := f.visitor(t, "boxed", birk, false)
 		hasty.open("/me/device").want(t, "This device is not known here", "Serial number")
 		enrol(hasty, "GF-N-7002").want(t, "Confirm that it is you")
-		v := f.visitor(t, "new", birk, true)
+		v := f.visitor(t, "boxed", birk, true)
 		enrol(v, " ").want(t, "This device is not known here", "The serial number is needed.")
 		enrol(v, "HOME-9").want(t, "Somebody at the help desk will look at it", "Number")
 		enrol(v, "GF-N-7002").want(t, "This device is known here now", "GF-N-7002")
 		v.open("/me/device").want(t, "My device", "GF-N-7002", "unproven")
+
+		// A claim proves nothing: with a certificate that does not name it, ordered
+		// hardware waits for a person, and the certificate points at nothing.
+		thief := f.visitor(t, "stray", birk, true)
+		p := enrol(thief, "GF-N-7003").want(t, "Somebody at the help desk will look at it")
+		thief.open("/me/device").want(t, "This device is not known here")
+		number := regexp.MustCompile(`06[0-9a-z]{18}`).FindString(p.text)
+		f.run(t, "", "device", "enrol", "admit", number, "--reason", "Shown at the desk").want(t, 0, "Enrolled as")
+		thief.open("/me/device").want(t, "My device", "GF-N-7003")
+		f.run(t, "", "device", "history", "GF-N-7003").want(t, 0, "device.keyed", "approved_certificate")
 	})
 	t.Run("the help desk finds the refusal by its code", func(t *testing.T) {
 		p := f.visitor(t, "GF-T-2107", birk, false).open("/chart-room/")

@@ -51,6 +51,9 @@ type DeviceRef struct {
 	HardwareID        string `json:"hardware_id,omitempty"`
 	ID                string `json:"id,omitempty"`
 	Serial            string `json:"serial,omitempty"`
+	// Untrusted is why the certificate does not identify its device; "" when it
+	// does, or when that was not looked at.
+	Untrusted string `json:"untrusted,omitempty"`
 }
 
 // Auth is how the person signed in.
@@ -185,8 +188,11 @@ func (e *Evaluation) Find(find func(evidence.Key) (string, bool)) (device string
 // names none.
 func (e *Evaluation) Missed() string {
 	keys := e.Keys()
-	if len(keys) == 0 {
+	switch {
+	case len(keys) == 0:
 		return ""
+	case e.Context != nil && e.Context.Device != nil && e.Context.Device.Untrusted != "":
+		return "the certificate that the connection showed identifies no device: " + e.Context.Device.Untrusted
 	}
 	parts := make([]string, len(keys))
 	for i, k := range keys {
@@ -204,7 +210,7 @@ func (e *Evaluation) ShowsCertificate() bool {
 // Certified reports whether the certificate that the request names, if any, is
 // one that points at the device found. issued tells that of a SHA-256 in hex.
 func (e *Evaluation) Certified(issued func(sha256 string) bool) bool {
-	return !e.ShowsCertificate() || issued(e.Context.Device.CertificateSHA256)
+	return !e.ShowsCertificate() || e.Context.Device.Untrusted == "" && issued(e.Context.Device.CertificateSHA256)
 }
 
 // Proof reports whether the connection proved possession of a certificate that

@@ -38,6 +38,9 @@ func (p *Program) Trial() *Trial {
 	return t
 }
 
+// Steps is how many members of lists conditions have looked at in the trial so far.
+func (t *Trial) Steps() int64 { return t.env.Steps() }
+
 // Try puts a request to the gates at now.
 func (t *Trial) Try(q *Request, now int64) Ruling {
 	p := t.p

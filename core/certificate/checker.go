@@ -380,6 +380,11 @@ func (d Device) name(b Binding) string {
 	return map[Binding]string{BySerial: d.Serial, ByHardware: d.HardwareID, ByID: d.ID}[b]
 }
 
+// Names reports whether a certificate names a device by one of its identities.
+func Names(cert *x509.Certificate, d Device) bool {
+	return slices.ContainsFunc([]string{d.ID, d.Serial, d.HardwareID}, func(n string) bool { return n != "" && namesDevice(cert, n) })
+}
+
 // namesDevice reports whether a certificate names a device: in its common
 // name, its serial number attribute (RFC 4519, 2.31), a subject alternative
 // name, or the first label of a DNS name. Letters compare without their case.

@@ -119,7 +119,32 @@ type Env struct {
 	Now    int64 // microseconds since the Unix epoch
 	Frames [Frames]Frame
 	vars   [maxVars]value.Value
+	steps  int64 // that one evaluation took: members of lists that were looked at
+	all    int64 // and those before it
 }
+
+// MaxSteps bounds how many members of lists one evaluation of a condition looks
+// at, those in nested quantifiers counted each time. What is not settled by then is
+// unknown: too much to work out is no proof of anything.
+const MaxSteps = 200_000
+
+// step counts one member of a list; false when there were too many.
+func (e *Env) step() bool {
+	e.steps++
+	return e.steps <= MaxSteps
+}
+
+// begin makes ready for an evaluation.
+func (e *Env) begin() {
+	e.all += e.steps
+	e.steps = 0
+}
+
+// Exhausted reports whether the last evaluation took too many steps.
+func (e *Env) Exhausted() bool { return e.steps > MaxSteps }
+
+// Steps is how many members of lists were looked at in this environment altogether.
+func (e *Env) Steps() int64 { return e.all + e.steps }
 
 // known returns the value of a slot if there is one that is still fresh.
 func (e *Env) known(frame, slot int) (value.Value, bool) {
@@ -132,13 +157,22 @@ type Program struct {
 	node   Node
 	text   string // of node
 	leaves int    // that an explanation makes room for
+	loops  bool   // whether it goes over lists
 }
 
 // Eval returns the truth of the condition. It does not allocate.
-func (p *Program) Eval(env *Env) Tri { return p.root.eval(env) }
+func (p *Program) Eval(env *Env) Tri {
+	env.begin()
+	return p.root.eval(env)
+}
 
 // Func returns Eval as a plain function.
-func (p *Program) Func() func(*Env) Tri { return p.root.eval }
+func (p *Program) Func() func(*Env) Tri {
+	if p.loops {
+		return p.Eval
+	}
+	return p.root.eval
+}
 
 // String prints the condition in the canonical way.
 func (p *Program) String() string { return p.text }
@@ -186,7 +220,12 @@ func Compile(n Node, src string, dict Dictionary) (*Program, error) {
 	if len(c.errs) > 0 {
 		return nil, c.errs
 	}
-	return &Program{root: root, node: n, text: n.String(), leaves: min(root.print(), 4)}, nil
+	loops := false
+	Walk(n, func(n Node) {
+		_, over := n.(*Quantifier)
+		loops = loops || over
+	})
+	return &Program{root: root, node: n, text: n.String(), leaves: min(root.print(), 4), loops: loops}, nil
 }
 
 // read is a slot that a leaf depends on.
@@ -428,6 +467,9 @@ func (c *compiler) quantifier(n *Quantifier) *expr {
 		}
 		result := -found
 		for _, m := range l.Members() {
+			if !env.step() {
+				return Unknown
+			}
 			env.vars[slot] = m
 			switch test(env) {
 			case stop:
@@ -437,6 +479,9 @@ func (c *compiler) quantifier(n *Quantifier) *expr {
 			}
 		}
 		for _, m := range l.Perhaps() {
+			if !env.step() {
+				return Unknown
+			}
 			env.vars[slot] = m
 			if test(env) != -stop { // it would count, if it is one
 				result = Unknown

@@ -1,6 +1,7 @@
 package condition
 
 import (
+	"fmt"
 	"slices"
 
 	"ironledger.example/core/value"
@@ -39,7 +40,7 @@ type Leaf struct {
 // value: of a true "or" the true parts, of a false "and" the false ones, of an
 // unknown either the unknown ones.
 func (p *Program) Explain(env *Env, from Origins) (Tri, []Leaf) {
-	t := p.root.eval(env)
+	t := p.Eval(env)
 	return t, p.root.explain(env, from, t, false, make([]Leaf, 0, p.leaves))
 }
 
@@ -64,6 +65,7 @@ func (e *expr) explain(env *Env, from Origins, t Tri, negated bool, out []Leaf) 
 		// When the whole has the value that each part must have, all decided;
 		// otherwise those that share the whole's value did.
 		for _, k := range e.kids {
+			env.begin()
 			if v := k.eval(env); v == t {
 				out = k.explain(env, from, v, negated, out)
 			}
@@ -105,6 +107,9 @@ func (e *expr) leaf(env *Env, from Origins, t Tri, negated bool) Leaf {
 			break
 		}
 	}
+	if t == Unknown && env.Exhausted() {
+		l.Unknown = fmt.Sprintf("it takes more than %d steps to work out", MaxSteps)
+	}
 	if t == Unknown && l.Unknown == "" {
 		l.Unknown = "part of it is not known"
 	}
@@ -138,6 +143,7 @@ func (e *expr) describe(n *Compare, l, r *operand) {
 // have another value by the passing of time alone: a value in it goes stale,
 // or an age or a remaining time crosses its bound. Always means never.
 func (p *Program) Next(env *Env) int64 {
+	env.begin()
 	_, at := p.root.next(env)
 	return at
 }
@@ -153,7 +159,7 @@ func (e *expr) turnings(out []func(*Env) int64) []func(*Env) int64 {
 		timed := false
 		e.kids[0].walk(func(k *expr) { timed = timed || len(k.turns) > 0 })
 		if timed {
-			out = append(out, func(env *Env) int64 { _, at := e.next(env); return at })
+			out = append(out, func(env *Env) int64 { env.begin(); _, at := e.next(env); return at })
 		}
 		return out
 	}
@@ -204,6 +210,9 @@ func (e *expr) nextOver(env *Env) (Tri, int64) {
 		found = False
 	}
 	t, at := fold(stop, len(members), func(i int) (Tri, int64) {
+		if !env.step() {
+			return Unknown, Always
+		}
 		env.vars[e.slot] = members[i]
 		t, at := e.kids[0].next(env)
 		if i >= sure && t == stop { // it would settle the whole, if it is a member

@@ -246,6 +246,9 @@ func (c *compiler) count(n *Quantifier) *operand {
 	o.turn = func(e *Env) int64 {
 		at, l := Always, members(e)
 		for _, m := range slices.Concat(l.Members(), l.Perhaps()) {
+			if !e.step() {
+				return Always
+			}
 			e.vars[slot] = m
 			_, t := body.next(e)
 			at = min(at, t)
@@ -259,6 +262,9 @@ func (c *compiler) count(n *Quantifier) *operand {
 		}
 		n := int64(0)
 		for _, m := range l.Members() {
+			if !e.step() {
+				return value.Value{}
+			}
 			e.vars[slot] = m
 			switch test(e) {
 			case True:
@@ -268,6 +274,9 @@ func (c *compiler) count(n *Quantifier) *operand {
 			}
 		}
 		for _, m := range l.Perhaps() {
+			if !e.step() {
+				return value.Value{}
+			}
 			e.vars[slot] = m
 			if test(e) != False {
 				return value.Value{}

@@ -97,7 +97,7 @@ func TestStreamsGoOnAfterABadLine(t *testing.T) {
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			good, bad := 0, map[int]string{}
-			for it := range d.Read(strings.NewReader(c.text), c.format, now) {
+			for it := range d.Read(strings.NewReader(c.text), c.format, "", now) {
 				if it.Err != nil {
 					bad[it.Line] = it.Err.Error()
 				} else {

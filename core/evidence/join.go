@@ -32,8 +32,8 @@ const (
 
 // Key points at a device.
 type Key struct {
-	Kind KeyKind
-	Text string // case folded for hardware ids and serials
+	Kind KeyKind `json:"kind"`
+	Text string  `json:"text"` // case folded for hardware ids and serials
 }
 
 // Folded returns a key with its text in the form in which keys are compared.
@@ -317,23 +317,63 @@ func (v *View) device(id string) certificate.Device {
 	return certificate.Device{ID: id, Serial: name(v.by.serial), HardwareID: name(v.by.hardware)}
 }
 
+// named is the same of a device with some keys: they tell who it is where no
+// reading does.
+func (v *View) named(id string, keys []Key) certificate.Device {
+	d := v.device(id)
+	for _, k := range keys {
+		switch {
+		case v.by.Ignores(k):
+		case k.Kind == BySerial && d.Serial == "":
+			d.Serial = k.Text
+		case k.Kind == ByHardware && d.HardwareID == "":
+			d.HardwareID = k.Text
+		}
+	}
+	return d
+}
+
 // Issued reports whether a certificate, by its SHA-256 in hex, points at the
-// device with an id: it shows it now, and one of the rulebook's issuers issued
-// it for this device.
-func (v *View) Issued(id, sha256 string) bool {
-	return v.by.checker.Issued(v.Value(v.by.certs), v.device(id), sha256)
+// device with an id and keys: it shows it now, and one of the rulebook's issuers
+// issued it for this device.
+func (v *View) Issued(id string, keys []Key, sha256 string) bool {
+	shown := v.Value(v.by.certs)
+	if !shown.Known() { // of one that never showed any, what it was enrolled with
+		return slices.Contains(keys, Folded(ByCertificate, sha256))
+	}
+	return v.by.checker.Issued(shown, v.named(id, keys), sha256)
+}
+
+// Proves reports whether a certificate is of one of the rulebook's issuers, valid
+// at now and not revoked, and names a device; or says why not.
+func (r *Resolver) Proves(cert *x509.Certificate, d certificate.Device, now int64) (bool, string) {
+	shown := value.OfList([]value.Value{certificate.Of(cert)})
+	checked, _ := r.checker.Check(shown, d, now)
+	c := checked.Members()[0]
+	field := func(name string) value.Value { return c.FieldAt(certificate.Type.Index(name)) }
+	switch {
+	case !field("trusted").IsTrue():
+		return false, cmp.Or(certificate.Why(c), "it is not trusted")
+	case !field("revoked").Known():
+		return false, "whether it is revoked is not known"
+	case field("revoked").IsTrue():
+		return false, "it is revoked"
+	case !certificate.Names(cert, d):
+		return false, "it does not name the device"
+	}
+	return true, ""
 }
 
 // Trusts says why a certificate that a connection proved possession of does not
 // identify the device with an id at now; "" when it does. It counts whether the
 // device has shown others since, and not how long ago it showed this one.
-func (v *View) Trusts(id string, cert *x509.Certificate, now int64) (why string) {
+func (v *View) Trusts(id string, keys []Key, cert *x509.Certificate, now int64) (why string) {
 	shown := v.Value(v.by.certs)
 	if !shown.Known() {
 		shown = value.OfList([]value.Value{certificate.Of(cert)})
 	}
 	sum := sha256.Sum256(cert.Raw)
-	checked, _ := v.by.checker.Check(shown, v.device(id), now)
+	checked, _ := v.by.checker.Check(shown, v.named(id, keys), now)
 	trusted, known := certificate.Proven(checked, hex.EncodeToString(sum[:]))
 	switch {
 	case trusted && known:

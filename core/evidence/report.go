@@ -71,6 +71,12 @@ func (r *Report) Value(name string) value.Value {
 // take are listed in Refused; the error is for a report that says nothing
 // usable at all.
 func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
+	return d.parseReport(raw, "", now)
+}
+
+// parseReport reads a report; when speaker is not "", it can be from no other
+// source.
+func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report, error) {
 	if len(raw) > MaxReport {
 		return nil, fmt.Errorf("the report of %d bytes is larger than %d", len(raw), MaxReport)
 	}
@@ -114,7 +120,7 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 		return end, err == nil
 	})
 	if err == nil {
-		err = t.r.identify(source, external, observed, id, now)
+		err = t.r.identify(speaker, source, external, observed, id, now)
 	}
 	if err == nil {
 		err = t.finish()
@@ -186,8 +192,15 @@ func jsonError(err error) error {
 	return fmt.Errorf("not valid JSON: %w", err)
 }
 
-// identify says who reports, when, and about which device.
-func (r *Report) identify(source, external, observed string, id Identity, now int64) error {
+// identify says who reports, when, and about which device. A speaker that is not
+// "" is the source, whatever the report says: an external id is its own.
+func (r *Report) identify(speaker, source, external, observed string, id Identity, now int64) error {
+	if speaker != "" {
+		if source != "" && source != DefaultSource && source != speaker {
+			return fmt.Errorf("the token may only report as %s, not as %s", speaker, source)
+		}
+		source = speaker
+	}
 	r.Source, r.ExternalID, r.At, r.Identity = cmp.Or(source, DefaultSource), external, now, id
 	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external}, {"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
 		if len(m.text) > 200 || strings.ContainsAny(m.text, "\x00\r\n") {

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"ironledger.example/core/value"
 )
 
@@ -28,6 +30,7 @@ const (
 
 // Detect guesses the format from a file name and the first bytes.
 func Detect(name string, head []byte) Format {
+	head = bytes.TrimPrefix(head, mark)
 	switch strings.ToLower(filepath.Ext(name)) {
 	case ".csv":
 		return CSV
@@ -48,6 +51,18 @@ func Detect(name string, head []byte) Format {
 	return CSV
 }
 
+// mark is the byte order mark that some programs begin a text with.
+var mark = []byte("\ufeff")
+
+// unmarked reads a stream without its byte order mark.
+func unmarked(in io.Reader) *bufio.Reader {
+	br := bufio.NewReaderSize(in, 64<<10)
+	if head, _ := br.Peek(len(mark)); bytes.Equal(head, mark) {
+		_, _ = br.Discard(len(mark)) // they are there
+	}
+	return br
+}
+
 // Item is one report of a stream, or what was wrong with it.
 type Item struct {
 	Line   int // 1-based; of a JSON list, the place in the list
@@ -57,22 +72,32 @@ type Item struct {
 
 // Read yields the reports of a stream one by one. A bad one is an item with an
 // error and the rest goes on; only a stream that cannot be read further ends
-// with an item whose Line is 0.
-func (d *Dictionary) Read(in io.Reader, format Format, now int64) iter.Seq[Item] {
+// with an item whose Line is 0. When speaker is not "", every report is from that
+// source, and one that says otherwise is refused.
+func (d *Dictionary) Read(in io.Reader, format Format, speaker string, now int64) iter.Seq[Item] {
 	return func(yield func(Item) bool) {
+		from, br := speaking{d, speaker, now}, unmarked(in)
 		switch format {
 		case CSV:
-			d.readCSV(in, now, yield)
+			from.readCSV(br, yield)
 		case JSON:
-			d.readJSON(in, now, yield)
+			from.readJSON(br, yield)
 		default:
-			d.readLines(in, now, yield)
+			from.readLines(br, yield)
 		}
 	}
 }
 
-func (d *Dictionary) readLines(in io.Reader, now int64, yield func(Item) bool) {
-	br := bufio.NewReaderSize(in, 64<<10)
+// speaking is a dictionary that reads what one source says.
+type speaking struct {
+	*Dictionary
+	speaker string // "" for whoever a report says
+	now     int64
+}
+
+func (d speaking) parse(raw []byte) (*Report, error) { return d.parseReport(raw, d.speaker, d.now) }
+
+func (d speaking) readLines(br *bufio.Reader, yield func(Item) bool) {
 	var buf []byte // one for all lines: what is kept of a report is copied
 	for line := 1; ; line++ {
 		raw, tooLong, err := readLine(br, buf[:0])
@@ -85,7 +110,7 @@ func (d *Dictionary) readLines(in io.Reader, now int64, yield func(Item) bool) {
 		if tooLong {
 			item.Err = fmt.Errorf("the report is larger than %d bytes", MaxReport)
 		} else if raw = bytes.TrimSpace(raw); len(raw) > 0 {
-			item.Report, item.Err = d.ParseReport(raw, now)
+			item.Report, item.Err = d.parse(raw)
 		}
 		if (item.Report != nil || item.Err != nil) && !yield(item) || err == io.EOF {
 			return
@@ -108,31 +133,82 @@ func readLine(br *bufio.Reader, line []byte) (_ []byte, tooLong bool, err error)
 	}
 }
 
-func (d *Dictionary) readJSON(in io.Reader, now int64, yield func(Item) bool) {
-	raw, err := io.ReadAll(in)
-	if err != nil {
-		yield(Item{Err: err})
-		return
-	}
-	var list []json.RawMessage
-	if trimmed := bytes.TrimSpace(raw); len(trimmed) == 0 || trimmed[0] != '[' {
-		list = []json.RawMessage{raw}
-	} else if err := json.Unmarshal(raw, &list); err != nil {
-		yield(Item{Err: jsonError(err)})
-		return
-	}
-	for i, one := range list {
-		rep, err := d.ParseReport(one, now)
-		if !yield(Item{Line: i + 1, Report: rep, Err: err}) {
+// readJSON reads one report, or a list of them one after the other: no more than
+// one is in memory.
+func (d speaking) readJSON(br *bufio.Reader, yield func(Item) bool) {
+	in := &allowance{in: br, left: 2 * MaxReport}
+	dec := jsontext.NewDecoder(in, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) // each report is looked at by itself
+	list := dec.PeekKind() == '['
+	if list {
+		if _, err := dec.ReadToken(); err != nil {
+			yield(Item{Err: streamError(err)})
 			return
 		}
 	}
+	for line := 1; ; line++ {
+		in.left = 2 * MaxReport
+		if list && dec.PeekKind() == ']' {
+			break
+		}
+		raw, err := dec.ReadValue()
+		if err != nil {
+			yield(Item{Err: streamError(err)})
+			return
+		}
+		rep, err := d.parse(raw)
+		if !yield(Item{Line: line, Report: rep, Err: err}) {
+			return
+		}
+		if !list {
+			break
+		}
+	}
+	if list {
+		if _, err := dec.ReadToken(); err != nil {
+			yield(Item{Err: streamError(err)})
+			return
+		}
+	}
+	if _, err := dec.ReadToken(); err != io.EOF {
+		yield(Item{Err: errors.New("not valid JSON: something follows behind the end")})
+	}
+}
+
+// allowance reads no more than is left, so that one value cannot fill the memory.
+type allowance struct {
+	in   io.Reader
+	left int
+}
+
+var errTooLarge = fmt.Errorf("a report is larger than %d bytes", MaxReport)
+
+func (a *allowance) Read(p []byte) (int, error) {
+	if a.left <= 0 {
+		return 0, errTooLarge
+	}
+	n, err := a.in.Read(p[:min(len(p), a.left)])
+	a.left -= n
+	return n, err
+}
+
+func streamError(err error) error {
+	var syntax *jsontext.SyntacticError
+	switch {
+	case errors.Is(err, errTooLarge):
+		return errTooLarge
+	case errors.Is(err, io.ErrUnexpectedEOF), err == io.EOF:
+		return errors.New("not valid JSON: it breaks off")
+	case errors.As(err, &syntax):
+		return fmt.Errorf("not valid JSON at byte %d: %w", syntax.ByteOffset, syntax.Err)
+	}
+	return err
 }
 
 // identityColumns are the columns of a CSV that are not attributes.
 var identityColumns = []string{"source", "external_id", "observed_at", "id"}
 
-func (d *Dictionary) readCSV(in io.Reader, now int64, yield func(Item) bool) {
+func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
+	in := &allowance{in: br, left: 2 * MaxReport}
 	cr := csv.NewReader(in)
 	cr.ReuseRecord = true
 	header, err := cr.Read()
@@ -143,7 +219,6 @@ func (d *Dictionary) readCSV(in io.Reader, now int64, yield func(Item) bool) {
 		return
 	}
 	header = slices.Clone(header)
-	header[0] = strings.TrimPrefix(header[0], "\ufeff")
 	for i, h := range header {
 		if slices.Contains(header[:i], h) {
 			yield(Item{Err: fmt.Errorf("the column %q stands twice in the header", h)})
@@ -151,21 +226,21 @@ func (d *Dictionary) readCSV(in io.Reader, now int64, yield func(Item) bool) {
 		}
 	}
 	for {
+		in.left = 2 * MaxReport
 		row, err := cr.Read()
-		if err == io.EOF {
-			return
-		}
-		line, _ := cr.FieldPos(0)
-		item := Item{Line: line, Err: err}
+		var item Item
 		var bad *csv.ParseError
-		if errors.As(err, &bad) {
-			item.Line = bad.StartLine
-			item.Err = fmt.Errorf("not a CSV row: %w", bad.Err)
-		} else if err != nil {
+		switch {
+		case err == io.EOF:
+			return
+		case errors.As(err, &bad):
+			item = Item{Line: bad.StartLine, Err: fmt.Errorf("not a CSV row: %w", bad.Err)}
+		case err != nil:
 			yield(Item{Err: err})
 			return
-		} else {
-			item.Report, item.Err = d.csvReport(header, row, now)
+		default:
+			item.Line, _ = cr.FieldPos(0) // there is a row, so there is a first field
+			item.Report, item.Err = d.csvReport(header, row)
 		}
 		if !yield(item) {
 			return
@@ -173,7 +248,7 @@ func (d *Dictionary) readCSV(in io.Reader, now int64, yield func(Item) bool) {
 	}
 }
 
-func (d *Dictionary) csvReport(header, row []string, now int64) (*Report, error) {
+func (d speaking) csvReport(header, row []string) (*Report, error) {
 	get := func(name string) string {
 		if i := slices.Index(header, name); i >= 0 {
 			return row[i]
@@ -181,7 +256,7 @@ func (d *Dictionary) csvReport(header, row []string, now int64) (*Report, error)
 		return ""
 	}
 	t := d.intake(&Report{})
-	if err := t.r.identify(get("source"), get("external_id"), get("observed_at"), Identity{ID: get("id")}, now); err != nil {
+	if err := t.r.identify(d.speaker, get("source"), get("external_id"), get("observed_at"), Identity{ID: get("id")}, d.now); err != nil {
 		return nil, err
 	}
 	for i, name := range header {

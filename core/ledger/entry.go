@@ -39,6 +39,7 @@ const (
 	TokenCreated      Kind = "token.created"
 	TokenRevoked      Kind = "token.revoked"
 	EvidenceRefused   Kind = "evidence.refused"
+	DeviceKeyed       Kind = "device.keyed"   // keys that a device gained or lost
 	DeviceSettled     Kind = "device.settled" // a report that was kept aside was joined to a device
 	ReportDiscarded   Kind = "device.report-discarded"
 	WaiverGranted     Kind = "waiver.granted"
@@ -58,7 +59,7 @@ const (
 )
 
 // Kinds lists every kind of entry.
-var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved, TokenCreated, TokenRevoked, EvidenceRefused, DeviceSettled,
+var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved, TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved, DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset}
 

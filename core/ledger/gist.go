@@ -3,6 +3,7 @@ package ledger
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -20,7 +21,10 @@ func (e *Entry) Gist() string {
 		Error                       string
 		Version, Entry              int64
 		Added, Changed, Removed     any
-		Refused                     []struct{ Attribute string }
+		Reports, Attributes         int
+		Unmatched                   json.RawMessage // a number, or a text
+		Examples                    []struct{ Attribute, Message string }
+		Gained, Lost                []struct{ Kind, Text string }
 		Source, State               string
 		Asked                       struct {
 			Subject, Resource struct{ ID string }
@@ -58,11 +62,28 @@ func (e *Entry) Gist() string {
 	case TokenCreated, TokenRevoked:
 		return b.Name + ", " + b.Role
 	case EvidenceRefused:
-		names := make([]string, len(b.Refused))
-		for i, r := range b.Refused {
-			names[i] = r.Attribute
+		var parts []string
+		for n, what := range map[string]int{"reports": b.Reports, "attributes": b.Attributes} {
+			if what > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", what, n))
+			}
 		}
-		return strings.Trim(b.Error+": "+strings.Join(names, ", "), ": ")
+		slices.Sort(parts)
+		text := strings.Join(parts, ", ")
+		if len(b.Examples) > 0 {
+			x := b.Examples[0]
+			text += ": " + strings.Trim(x.Attribute+": "+x.Message, ": ")
+		}
+		return strings.Trim(text, ": ")
+	case DeviceKeyed:
+		var parts []string
+		for _, k := range b.Gained {
+			parts = append(parts, "gained "+k.Kind+" "+k.Text)
+		}
+		for _, k := range b.Lost {
+			parts = append(parts, "lost "+k.Kind+" "+k.Text)
+		}
+		return strings.Join(parts, ", ")
 	case Redacted:
 		return fmt.Sprintf("entry %d: %s", b.Entry, b.Reason)
 	}

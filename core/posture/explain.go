@@ -43,6 +43,9 @@ type Ruling struct {
 	Check        string                     `json:"check,omitempty"`
 	Why          []condition.Leaf           `json:"why"`
 	Remedy       map[string]rulebook.Remedy `json:"remedy,omitempty"`
+	// Mend is set when passing the rule would lift the device now, or keep it from
+	// falling when a grace is over: there is something to do for somebody.
+	Mend bool `json:"mend,omitempty"`
 }
 
 // Step is what it takes to reach a level.
@@ -77,6 +80,8 @@ func (p *Program) Explain(env *condition.Env, view *evidence.View, r *Result) *S
 			if held < p.rb.Top() {
 				ruling.HoldsAt = p.rb.LevelName(held)
 			}
+			falls := ruling.Verdict == Grace && p.rules[i].cap < p.rb.Top()
+			ruling.Mend = !ruling.Shadow && (held < p.rb.Top() || falls)
 			if !ruling.Shadow && held == r.Level && held < p.rb.Top() {
 				ruling.Binding = true
 				s.Binding = append(s.Binding, ruling.Rule)

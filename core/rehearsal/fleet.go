@@ -70,8 +70,11 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 		return nil, err
 	}
 	if j.Wait {
-		f.waiting = append(f.waiting, r)
-		return f.resolver.Sift(r), nil
+		refused := f.resolver.Sift(r)
+		if len(r.Readings) > 0 || len(refused) == 0 {
+			f.waiting = append(f.waiting, r)
+		}
+		return refused, nil
 	}
 	refused := f.resolver.Sift(r)
 	if !j.Known {
@@ -173,7 +176,7 @@ func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
 	var a *appraised
 	if ok {
 		a = f.appraise(id, now)
-		ok = e.Certified(func(sha256 string) bool { return a.view.Issued(id, sha256) })
+		ok = e.Certified(func(sha256 string) bool { return a.view.Issued(id, nil, sha256) })
 	}
 	if ok {
 		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, Next: func() int64 { return f.rules.Next(a.env, &a.result) },

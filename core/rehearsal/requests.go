@@ -191,8 +191,7 @@ func (t *AccessTally) Shift() *AccessShift {
 	return s
 }
 
-// Passes reports whether a person would get through to anything that they get
-// through to today; true for one who gets through to nothing.
-func (t *AccessTally) Passes(person string) bool {
-	return t.passed[person] == 0 || t.left[person] > 0
+// Passed counts the questions of a person that pass today, and those that would.
+func (t *AccessTally) Passed(person string) (today, then int) {
+	return t.passed[person], t.left[person]
 }

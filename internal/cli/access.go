@@ -68,7 +68,7 @@ func (a *app) printAnswer(d *api.Answer, raw any) error {
 		}
 	}
 	for _, m := range remediesOf(d.Remedies) {
-		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(m.Title), m.Steps)
+		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(m.Title), plainLinks(m.Steps))
 	}
 	return nil
 }

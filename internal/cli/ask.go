@@ -256,8 +256,9 @@ func (a *app) coverageCmd() *cobra.Command {
 	platforms := false
 	c := &cobra.Command{
 		Use: "coverage", Short: "What it takes for each group to reach each resource", Args: cobra.NoArgs,
-		Long: `What it takes for each group to reach each resource: the level that the enforced
-gates ask for, +f for a second factor, * where it depends on more. OPEN stands
+		Long: `What it takes for each group to reach each resource: the least level under which
+any request gets through, +f where none does without a second factor, * where not
+every request with these does. OPEN stands
 where no enforced gate guards and everybody gets through, a dot where nobody does.
 
 With --platforms, what the rulebook has for each platform.`,
@@ -283,7 +284,7 @@ With --platforms, what the rulebook has for each platform.`,
 				}
 				return a.print(l)
 			}
-			l := listing{head: append([]string{"GROUP"}, cov.Resources...), raw: got.Raw, foot: "+f: with a second factor; *: depends on more; a dot: nobody gets through; OPEN: no gate guards it"}
+			l := listing{head: append([]string{"GROUP"}, cov.Resources...), raw: got.Raw, foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no gate guards it"}
 			for i, g := range cov.Groups {
 				row := []string{cmp.Or(g, "(no group)")}
 				for _, cell := range cov.Cells[i] {
@@ -298,21 +299,23 @@ With --platforms, what the rulebook has for each platform.`,
 	return c
 }
 
+// nobody marks what nobody gets through to.
+func (a *app) nobody() string {
+	if a.format == "table" {
+		return "·"
+	}
+	return "closed"
+}
+
 // cell writes what it takes in a few letters.
 func (a *app) cell(c access.Cell) string {
 	switch c.Kind {
 	case access.Open:
 		return a.rust("OPEN")
 	case access.Closed:
-		return "·"
+		return a.nobody()
 	}
-	more := false
-	for _, g := range c.Gates {
-		level, mfa := "level >= "+c.Level, "auth.mfa"
-		rest := strings.NewReplacer(level, "", mfa, "", " and ", "").Replace(g.Need)
-		more = more || !g.Shadow && (strings.TrimSpace(rest) != "" || g.When != "" || len(g.Actions) > 0)
-	}
-	return cmp.Or(c.Level, "any") + only(c.MFA, " +f") + only(more, " *")
+	return cmp.Or(c.Level, "any") + only(c.MFA, " +f") + only(c.More, " *")
 }
 
 func (a *app) sessionCmd() *cobra.Command {

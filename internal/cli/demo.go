@@ -143,10 +143,10 @@ func fill(ctx context.Context, cl *client.Client, clock *pastClock) (time.Time, 
 		return time.Now(), err
 	}
 	f := &filler{ctx: ctx, clock: clock, admin: cl}
-	if err := f.past(time.Now()); err != nil {
-		return time.Now(), err
-	}
 	at := time.Now()
+	if err := f.past(at); err != nil {
+		return at, err
+	}
 	return at, f.present(at)
 }
 
@@ -182,7 +182,7 @@ func (f *filler) past(now time.Time) (err error) {
 	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(demo.People()), api.ImportPeopleParams{}); err != nil {
 		return err
 	}
-	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(demo.Roster())); err != nil {
+	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(demo.Roster()), api.ImportRosterParams{}); err != nil {
 		return err
 	}
 	edge, err := f.as("edge-proxy", "enforcer")

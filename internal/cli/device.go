@@ -324,7 +324,7 @@ func (a *app) remedies(s *posture.Standing) {
 	told := map[string]bool{}
 	for _, v := range s.Verdicts {
 		r, ok := rulebook.Language(v.Remedy, "en")
-		if !ok || told[r.Title+r.Steps] || v.HoldsAt == "" && v.Verdict != posture.Grace {
+		if !ok || told[r.Title+r.Steps] || !v.Mend {
 			continue
 		}
 		told[r.Title+r.Steps] = true
@@ -429,6 +429,12 @@ func (a *app) imported(got *client.Reply[api.Intake]) error {
 		for _, r := range t.Refused {
 			parts = append(parts, r.Attribute+": "+r.Message)
 		}
+		if t.Waiting != "" {
+			parts = append(parts, "waits until its device is known ("+t.Waiting+")")
+		}
+		for _, k := range t.Moved {
+			parts = append(parts, fmt.Sprintf("was set up again: %s %s is no longer its key", k.Kind, k.Text))
+		}
 		said := strings.Join(parts, "; ")
 		if a.format != "table" || said != "" || t.PreviousLevel != t.Level && !t.New {
 			l.rows = append(l.rows, []string{fmt.Sprint(t.Line), t.Device, t.Level, t.PreviousLevel, said})
@@ -443,6 +449,12 @@ func (a *app) imported(got *client.Reply[api.Intake]) error {
 	if len(l.rows) > 0 {
 		a.table(l.head, l.rows)
 	}
+	if in.More > 0 {
+		line(a.out, "and %d more reports", in.More)
+	}
 	line(a.out, "%d reports taken, %d refused, %d attributes refused", in.Accepted, in.Rejected, in.Refused)
+	if in.Waiting > 0 {
+		line(a.out, "%d of them wait until another source makes their device known (ironledger unmatched list --all)", in.Waiting)
+	}
 	return failedIf(in.Rejected > 0)
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -217,12 +218,17 @@ func (a *app) unmatchedCmd() *cobra.Command {
 			})
 		},
 	}
-	list.Flags().BoolVar(&all, "all", false, "settled ones too")
+	list.Flags().BoolVar(&all, "all", false, "settled ones too, and those that wait for their device")
 	in := api.SettleUnmatchedJSONRequestBody{}
 	settle := &cobra.Command{
 		Use: "settle ID", Short: "Join a report to a device, or discard it", Args: cobra.ExactArgs(1),
-		Example: "  ironledger unmatched settle u-1f6c… --device GF-L-1042 --reason 'The board was replaced on 12 November'\n  ironledger unmatched settle u-1f6c… --discard --reason 'Test report of the vendor'",
+		Long: `Join a report to a device, or discard it. Its keys point at the device from then on,
+also those that another device had; --dry-run tells beforehand which move.`,
+		Example: "  ironledger unmatched settle u-1f6c… --device GF-L-1042 --dry-run\n  ironledger unmatched settle u-1f6c… --device GF-L-1042 --reason 'The board was replaced on 12 November'\n  ironledger unmatched settle u-1f6c… --discard --reason 'Test report of the vendor'",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.TrimSpace(in.Reason) == "" && !in.DryRun {
+				return usageError{errors.New("say how you know: --reason")}
+			}
 			cl, err := a.client()
 			if err != nil {
 				return err
@@ -231,7 +237,12 @@ func (a *app) unmatchedCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if a.format == "table" {
+				a.printMoved(got.Value.Moved)
+			}
 			switch t := got.Value; {
+			case in.DryRun && a.format == "table":
+				line(a.out, "Nothing is changed: this was a dry run.")
 			case a.format != "table":
 				return a.print(listing{head: []string{"DEVICE", "LEVEL"}, rows: [][]string{{t.Device, t.Level}}, raw: got.Raw})
 			case t.Device == "":
@@ -246,11 +257,26 @@ func (a *app) unmatchedCmd() *cobra.Command {
 	f.StringVar(&in.Device, "device", "", "the device the report is of: its id, serial or hardware id")
 	f.BoolVar(&in.Discard, "discard", false, "drop the report")
 	f.StringVar(&in.Reason, "reason", "", "how you know")
-	must(settle.MarkFlagRequired("reason"))
+	f.BoolVar(&in.DryRun, "dry-run", false, "tell which keys would move, and change nothing")
 	settle.MarkFlagsOneRequired("device", "discard")
 	settle.MarkFlagsMutuallyExclusive("device", "discard")
 	c.AddCommand(list, settle)
 	return c
+}
+
+// printMoved tells of keys that move from one device to another.
+func (a *app) printMoved(moved []api.MovedKey) {
+	for _, k := range moved {
+		from := "nobody's"
+		if k.From != "" {
+			from = "that of " + k.From
+		}
+		to := "nobody's any more"
+		if k.To != "" {
+			to = "points at " + k.To
+		}
+		line(a.out, "%s %s, until now %s, %s", k.Kind, k.Text, from, to)
+	}
 }
 
 func (a *app) rosterCmd() *cobra.Command {
@@ -278,6 +304,7 @@ func (a *app) rosterCmd() *cobra.Command {
 		},
 	}
 	list.Flags().StringVarP(&q, "find", "q", "", "a part of the serial, hardware id or note")
+	p := api.ImportRosterParams{}
 	imported := &cobra.Command{
 		Use: "import FILE|-", Short: "Register hardware from CSV: serial,hardware_id,note", Args: cobra.ExactArgs(1),
 		Example: "  ironledger roster import delivery.csv",
@@ -291,21 +318,15 @@ func (a *app) rosterCmd() *cobra.Command {
 				return err
 			}
 			defer in.Close()
-			got, err := cl.ImportRoster(cmd.Context(), in)
+			got, err := cl.ImportRoster(cmd.Context(), in, p)
 			if err != nil {
-				return err
+				return heldBack(err)
 			}
-			r := got.Value
-			if a.format != "table" {
-				return a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED"}, rows: [][]string{{fmt.Sprint(r.Added), fmt.Sprint(r.Changed), fmt.Sprint(r.Unchanged)}}, raw: got.Raw})
-			}
-			for _, x := range r.Refused {
-				line(a.err, "%s:%d: %s", args[0], x.Line, x.Message)
-			}
-			line(a.out, "%d added, %d changed, %d unchanged, %d refused", r.Added, r.Changed, r.Unchanged, len(r.Refused))
-			return failedIf(len(r.Refused) > 0)
+			return a.printIntake(got, args[0], "entries", p.DryRun)
 		},
 	}
+	imported.Flags().BoolVar(&p.DryRun, "dry-run", false, "tell what would change, and change nothing; exit code 3 says that it would be held back")
+	imported.Flags().StringVar(&p.AcceptImpact, "accept-impact", "", "take the file although it would lock people out, and why")
 	remove := a.removeCmd("Take an entry off the roster", "is off the roster", (*client.Client).RemoveRoster)
 	remove.Example = "  ironledger roster remove gf-3391-k --reason 'Sold'"
 	c.AddCommand(list, imported, remove)

@@ -28,7 +28,11 @@ func (a *app) overviewCmd() *cobra.Command {
 			if a.format != "table" {
 				l := listing{head: append([]string{"PLATFORM"}, o.Ladder...), raw: got.Raw}
 				for _, x := range o.Platforms {
-					l.rows = append(l.rows, append([]string{x.Platform}, numbers(x.Levels)...))
+					row := []string{x.Platform}
+					for _, n := range x.Levels {
+						row = append(row, fmt.Sprint(n))
+					}
+					l.rows = append(l.rows, row)
 				}
 				return a.print(l)
 			}
@@ -40,6 +44,7 @@ func (a *app) overviewCmd() *cobra.Command {
 	return c
 }
 
+// numbers writes counts for a table, none as a dot.
 func numbers(list []int) []string {
 	out := make([]string, len(list))
 	for i, n := range list {

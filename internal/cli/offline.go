@@ -110,7 +110,7 @@ func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string
 	}
 	defer in.Close()
 	first, all := head(in)
-	for it := range rb.Dict.Read(all, evidence.Detect(path, first), now) {
+	for it := range rb.Dict.Read(all, evidence.Detect(path, first), "", now) {
 		if it.Line == 0 {
 			return bad, fmt.Errorf("%s: %w", path, it.Err)
 		}
@@ -125,6 +125,10 @@ func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string
 		}
 		bad++
 		line(a.err, "%s:%d: %s (this report is left out)", path, it.Line, it.Err)
+	}
+	for _, r := range f.Waiting() {
+		k := r.Keys()[0]
+		line(a.err, "%s: %s speaks of %s %s, which nobody makes known (its report waits)", path, r.Source, k.Kind, k.Text)
 	}
 	return bad, nil
 }

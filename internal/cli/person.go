@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -130,14 +131,12 @@ func (a *app) personImportCmd() *cobra.Command {
 parted by ;) or YAML.
 
 With --whole the file is the whole directory, and people who are not in it are
-removed. A file that leaves out more than a fifth of them, and more than five, is
-most likely cut: it is refused, and --accept-impact takes it all the same, with a
-reason that is recorded.`,
-		Example: "  ironledger person import people.csv\n  ironledger person import everybody.csv --whole",
+removed. What changes in who reaches what is told, with --dry-run beforehand. A
+file that would shut an administrator out, take something from many, or leave out
+more than a fifth of the directory and more than five people, is held back;
+--accept-impact takes it all the same, with a reason that is recorded.`,
+		Example: "  ironledger person import people.csv --dry-run\n  ironledger person import everybody.csv --whole",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if p.AcceptImpact != "" && !p.Whole {
-				return usageError{errors.New("--accept-impact goes with --whole")}
-			}
 			cl, err := a.client()
 			if err != nil {
 				return err
@@ -151,28 +150,82 @@ reason that is recorded.`,
 				media = "text/csv"
 			}
 			got, err := cl.ImportPeople(cmd.Context(), media, strings.NewReader(text), p)
-			var held *client.Problem
-			if errors.As(err, &held) && len(held.Impacts) > 0 {
-				return fmt.Errorf("%w\ncomplete the file, or take it all the same with --accept-impact and a reason", err)
-			}
 			if err != nil {
-				return err
+				return heldBack(err)
 			}
-			in := got.Value
-			if a.format != "table" {
-				return a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED", "REMOVED", "REFUSED"}, raw: got.Raw,
-					rows: [][]string{{fmt.Sprint(in.Added), fmt.Sprint(in.Changed), fmt.Sprint(in.Unchanged), fmt.Sprint(in.Removed), fmt.Sprint(len(in.Refused))}}})
-			}
-			for _, r := range in.Refused {
-				line(a.err, "%s:%d: %s", args[0], r.Line, r.Message)
-			}
-			line(a.out, "%d people added, %d changed, %d as they were, %d removed, %d lines refused", in.Added, in.Changed, in.Unchanged, in.Removed, len(in.Refused))
-			return failedIf(len(in.Refused) > 0)
+			return a.printIntake(got, args[0], "people", p.DryRun)
 		},
 	}
 	c.Flags().BoolVar(&p.Whole, "whole", false, "the file is the whole directory: remove who is not in it")
-	c.Flags().StringVar(&p.AcceptImpact, "accept-impact", "", "take a whole directory although it leaves out many, and why")
+	c.Flags().BoolVar(&p.DryRun, "dry-run", false, "tell what would change, and change nothing; exit code 3 says that it would be held back")
+	c.Flags().StringVar(&p.AcceptImpact, "accept-impact", "", "take the file although it would lock people out or leaves out many, and why")
 	return c
+}
+
+// heldBack adds to the error of a change that would lock people out what to do.
+func heldBack(err error) error {
+	var held *client.Problem
+	if errors.As(err, &held) && len(held.Impacts) > 0 {
+		return fmt.Errorf("%w\nmend it, or go on all the same with --accept-impact and a reason", err)
+	}
+	return err
+}
+
+// printIntake tells what became of a list, or would.
+func (a *app) printIntake(got *client.Reply[api.PeopleIntake], path, what string, dry bool) error {
+	in := got.Value
+	for _, r := range in.Refused {
+		line(a.err, "%s:%d: %s", path, r.Line, r.Message)
+	}
+	if a.format != "table" {
+		err := a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED", "REMOVED", "REFUSED"}, raw: got.Raw,
+			rows: [][]string{{fmt.Sprint(in.Added), fmt.Sprint(in.Changed), fmt.Sprint(in.Unchanged), fmt.Sprint(in.Removed), fmt.Sprint(len(in.Refused))}}})
+		return cmp.Or(err, intakeError(&in, dry))
+	}
+	text := "%d %s added, %d changed, %d as they were, %d removed, %d lines refused"
+	if dry {
+		text = "Nothing is changed. It would be: " + text
+	}
+	line(a.out, text, in.Added, what, in.Changed, in.Unchanged, in.Removed, len(in.Refused))
+	a.printReach(&in.Reach)
+	for _, x := range in.Impacts {
+		line(a.out, "%s", a.rust("Held back: "+x.Message))
+	}
+	return intakeError(&in, dry)
+}
+
+func intakeError(in *api.PeopleIntake, dry bool) error {
+	if dry && len(in.Impacts) > 0 {
+		return errNo
+	}
+	return failedIf(len(in.Refused) > 0)
+}
+
+// maxReachLines bounds how many people are told of whose reach changes.
+const maxReachLines = 20
+
+func (a *app) printReach(r *api.ReachShift) {
+	if r.Losing+r.Gaining == 0 {
+		return
+	}
+	line(a.out, "Who reaches what: %d people lose something, %d gain something.", r.Losing, r.Gaining)
+	for i, p := range r.Persons {
+		if i == maxReachLines {
+			line(a.out, "  and %d more", len(r.Persons)-i)
+			break
+		}
+		text := "  " + p.Person
+		if len(p.Lost) > 0 {
+			text += a.rust(" loses " + joined(p.Lost))
+		}
+		if len(p.Gained) > 0 {
+			text += " gains " + joined(p.Gained)
+		}
+		line(a.out, "%s", text)
+	}
+	if len(r.LockedOut) > 0 {
+		line(a.out, "%s", a.rust("Reach nothing any more: "+joined(r.LockedOut)))
+	}
 }
 
 func (a *app) personRemoveCmd() *cobra.Command {
@@ -184,22 +237,32 @@ their sessions end where a gate asked for one. Their devices stay: retire those.
 }
 
 // removeCmd is the verb that removes one thing by its id, for a reason.
-func (a *app) removeCmd(short, said string, remove func(cl *client.Client, ctx context.Context, id, reason string) error) *cobra.Command {
-	reason := ""
+func (a *app) removeCmd(short, said string, remove func(cl *client.Client, ctx context.Context, id string, how api.Removal) (*client.Reply[api.PeopleIntake], error)) *cobra.Command {
+	var how api.Removal
 	c := &cobra.Command{
 		Use: "remove ID", Short: short, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err == nil {
-				err = remove(cl, cmd.Context(), args[0], reason)
+			if strings.TrimSpace(how.Reason) == "" && !how.DryRun {
+				return usageError{errors.New("say why: --reason")}
 			}
-			if err == nil && a.format == "table" {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			got, err := remove(cl, cmd.Context(), args[0], how)
+			switch {
+			case err != nil:
+				return heldBack(err)
+			case how.DryRun:
+				return a.printIntake(got, args[0], "", true)
+			case a.format == "table":
 				line(a.out, "%s %s.", args[0], said)
 			}
-			return err
+			return nil
 		},
 	}
-	c.Flags().StringVar(&reason, "reason", "", "why")
-	must(c.MarkFlagRequired("reason"))
+	c.Flags().StringVar(&how.Reason, "reason", "", "why")
+	c.Flags().BoolVar(&how.DryRun, "dry-run", false, "tell what would change in who reaches what, and change nothing")
+	c.Flags().StringVar(&how.AcceptImpact, "accept-impact", "", "go on although it would lock people out, and why")
 	return c
 }

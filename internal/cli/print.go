@@ -252,7 +252,7 @@ func ago(rfc3339 string) string {
 func joined(list []string) string { return strings.Join(list, ", ") }
 
 func shortTime(rfc3339 string) string {
-	return strings.Replace(strings.TrimSuffix(rfc3339, ":00Z"), "T", " ", 1)
+	return strings.Replace(rfc3339, "T", " ", 1)
 }
 
 func line(w io.Writer, format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }

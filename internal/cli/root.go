@@ -269,7 +269,13 @@ func (a *app) settingsCmd() *cobra.Command {
 		},
 	}, &cobra.Command{
 		Use: "path", Short: "Print where the settings file is", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error { fmt.Fprintln(a.out, a.settings); return nil },
+		RunE: func(*cobra.Command, []string) error {
+			if a.format == "table" {
+				line(a.out, "%s", a.settings)
+				return nil
+			}
+			return a.print(listing{head: []string{"PATH"}, rows: [][]string{{a.settings}}, raw: map[string]string{"path": a.settings}})
+		},
 	})
 	return c
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -82,6 +84,18 @@ func (a *app) logger(o *serveOptions) (*slog.Logger, error) {
 	return slog.New(slog.NewTextHandler(a.err, h)), nil
 }
 
+// suites are those of TLS 1.2 that keep what was said secret afterwards and
+// authenticate it (RFC 9325, section 4.2): none with CBC. TLS 1.3 has its own.
+func suites() []uint16 {
+	var out []uint16
+	for _, s := range tls.CipherSuites() {
+		if strings.Contains(s.Name, "_ECDHE_") && (strings.Contains(s.Name, "GCM") || strings.Contains(s.Name, "POLY1305")) {
+			out = append(out, s.ID)
+		}
+	}
+	return out
+}
+
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
 func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
@@ -91,7 +105,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 		if err != nil {
 			return fmt.Errorf("the certificate: %w", err)
 		}
-		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, CipherSuites: suites()}
 	}
 	keep := service.DefaultKeepPast
 	if o.keepPast != "" {
@@ -115,11 +129,12 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
-	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: Version(), TLS: certificate != nil, Public: o.public, Console: console.Files()})
 	scheme := "http://"
 	if certificate != nil {
 		scheme = "https://"
 	}
+	public := cmp.Or(strings.TrimSuffix(o.public, "/"), scheme+l.Addr().String())
+	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: Version(), TLS: certificate != nil, Public: public, Console: console.Files()})
 	failed := make(chan error, 1)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

@@ -79,7 +79,7 @@ func (t *teller) ask(person, resource, action string, ctx access.Context) error 
 	t.say("answer", "%s  (decision %s)", word, d.ID)
 	t.say("why", "%s", sentences(d.ReasonAdmin["en"]))
 	for _, m := range remediesOf(d.Remedies) {
-		t.say("cure", "%s. %s", m.Title, m.Steps)
+		t.say("cure", "%s. %s", m.Title, plainLinks(m.Steps))
 	}
 	return nil
 }

@@ -180,10 +180,9 @@ func (c *Client) Person(ctx context.Context, id string) (*Reply[api.PersonPage],
 }
 
 // RemovePerson takes a person out of the directory.
-func (c *Client) RemovePerson(ctx context.Context, id, reason string) error {
-	r, err := c.raw.RemovePerson(ctx, id, api.Reason{Reason: reason})
-	_, err = call[struct{}](c.url, r, err)
-	return err
+func (c *Client) RemovePerson(ctx context.Context, id string, how api.Removal) (*Reply[api.PeopleIntake], error) {
+	r, err := c.raw.RemovePerson(ctx, id, how)
+	return call[api.PeopleIntake](c.url, r, err)
 }
 
 // Ask tries a request.
@@ -307,16 +306,15 @@ func (c *Client) Roster(ctx context.Context, q string) (*Reply[List[api.RosterEn
 }
 
 // ImportRoster adds hardware to the roster from CSV.
-func (c *Client) ImportRoster(ctx context.Context, body io.Reader) (*Reply[api.PeopleIntake], error) {
-	r, err := c.raw.ImportRosterWithBody(ctx, "text/csv", body)
+func (c *Client) ImportRoster(ctx context.Context, body io.Reader, p api.ImportRosterParams) (*Reply[api.PeopleIntake], error) {
+	r, err := c.raw.ImportRosterWithBody(ctx, &p, "text/csv", body)
 	return call[api.PeopleIntake](c.url, r, err)
 }
 
 // RemoveRoster takes an entry off the roster.
-func (c *Client) RemoveRoster(ctx context.Context, id, reason string) error {
-	r, err := c.raw.RemoveRoster(ctx, id, api.Reason{Reason: reason})
-	_, err = call[struct{}](c.url, r, err)
-	return err
+func (c *Client) RemoveRoster(ctx context.Context, id string, how api.Removal) (*Reply[api.PeopleIntake], error) {
+	r, err := c.raw.RemoveRoster(ctx, id, how)
+	return call[api.PeopleIntake](c.url, r, err)
 }
 
 // Check finds what is wrong with a rulebook, and what is likely not meant.

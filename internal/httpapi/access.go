@@ -186,6 +186,10 @@ const exportPage = 500
 
 // exportDecisions writes every decision that a search finds as CSV.
 func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
+	if !s.exporting(c) {
+		return
+	}
+	defer s.exports.give(actor(c).ID)
 	q.Limit = exportPage
 	items, err := s.service.Decisions(c.Request.Context(), q)
 	if err != nil {
@@ -231,13 +235,13 @@ func (s *Server) EnrolDevice(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.Enrol(c.Request.Context(), actor(c).Name, in)
+	e, err := s.service.Enrol(c.Request.Context(), actor(c).Name, in, nil)
 	s.answer(c, http.StatusCreated, e, err)
 }
 
 // ListEnrolments lists devices that asked to be known here.
 func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) {
-	items, err := s.service.Enrolments(c.Request.Context(), p.State)
+	items, err := s.service.Enrolments(p.State)
 	s.answer(c, http.StatusOK, list[service.ShownEnrolment]{Items: items}, err)
 }
 

@@ -56,8 +56,12 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 // exportCSV writes every device that a query selects as CSV: what a list shows
 // and the attributes asked for.
 func (s *Server) exportCSV(c *gin.Context, q service.DeviceQuery) {
+	if !s.exporting(c) {
+		return
+	}
+	defer s.exports.give(actor(c).ID)
 	q.Limit, q.Cursor = 1<<30, ""
-	page, err := s.service.Devices(q)
+	page, err := s.service.Devices(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -100,7 +104,7 @@ func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) 
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.Certificates(service.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
+	page, err := s.service.Certificates(c.Request.Context(), service.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
 	s.answer(c, http.StatusOK, page, err)
 }
 
@@ -186,7 +190,7 @@ func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) {
 }
 
 // ImportRoster adds hardware to the roster.
-func (s *Server) ImportRoster(c *gin.Context) {
+func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) {
 	if _, err := mediaType(c, "text/csv"); err != nil {
 		s.fail(c, err)
 		return
@@ -196,31 +200,31 @@ func (s *Server) ImportRoster(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	added, changed, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries)
-	s.answer(c, http.StatusOK, gin.H{"added": added, "changed": changed, "unchanged": len(entries) - added - changed, "refused": refused}, err)
+	in, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries, service.ListImport{DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
+	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
 }
 
 // RemoveRoster takes an entry off the roster.
 func (s *Server) RemoveRoster(c *gin.Context, id string) { s.remove(c, id, s.service.RemoveRoster) }
 
-// remove removes something for a reason.
-func (s *Server) remove(c *gin.Context, id string, from func(ctx context.Context, actor, id, reason string) error) {
-	var in reason
-	err := decode(c, maxBody, &in)
-	if err == nil {
-		err = from(c.Request.Context(), actor(c).Name, id, in.Reason)
-	}
-	if err != nil {
+// remove removes something for a reason, or tells what that would change.
+func (s *Server) remove(c *gin.Context, id string, from func(ctx context.Context, actor, id string, how service.Removal) (service.ListIntake, error)) {
+	var in service.Removal
+	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.Status(http.StatusNoContent)
+	got, err := from(c.Request.Context(), actor(c).Name, id, in)
+	if err == nil && !in.DryRun {
+		c.Status(http.StatusNoContent)
+		return
+	}
+	s.answer(c, http.StatusOK, listIntake{got, []directory.Refusal{}}, err)
 }
 
 // ListSearches lists the searches that are kept.
 func (s *Server) ListSearches(c *gin.Context) {
-	items, err := s.service.Searches(c.Request.Context())
-	s.answer(c, http.StatusOK, list[service.Search]{Items: items}, err)
+	c.JSON(http.StatusOK, list[service.Search]{Items: s.service.Searches()})
 }
 
 // KeepSearch keeps a search.

@@ -1,7 +1,7 @@
 package httpapi
 
 import (
-	"crypto/sha256"
+	"cmp"
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/hex"
@@ -45,7 +45,7 @@ func (s *Server) forwardAuth(c *gin.Context) {
 	if c.IsAborted() {
 		return
 	}
-	e, err := s.forwarded(c, c.GetHeader(headerResource), c.GetHeader(headerAction))
+	e, err := s.forwarded(c, "", "")
 	if err != nil {
 		s.refuseForward(c, err)
 		return
@@ -81,30 +81,64 @@ func (s *Server) refuseForward(c *gin.Context, err error) {
 	s.fail(c, newProblem(http.StatusForbidden, "denied: %s", err))
 }
 
+// single returns a header that may stand once: of two, a proxy may have set one
+// and its client the other.
+func single(c *gin.Context, name string) (string, error) {
+	switch all := c.Request.Header.Values(name); len(all) {
+	case 0:
+		return "", nil
+	case 1:
+		return all[0], nil
+	}
+	return "", fmt.Errorf("%s stands more than once, so that it is not clear which one counts", name)
+}
+
+// told are the headers of a proxy, each of which stands once at most.
+type told map[string]string
+
+func toldBy(c *gin.Context) (told, error) {
+	t := told{}
+	for _, name := range []string{headerUser, headerFor, headerProto, headerHost, headerURI, headerCert, headerResource, headerAction, headerMFA, headerCountry} {
+		text, err := single(c, name)
+		if err != nil {
+			return nil, err
+		}
+		t[name] = text
+	}
+	return t, nil
+}
+
 // forwarded reads a proxy's headers as a request to do something with a resource;
 // "" for the one that the address belongs to, and to open it.
 func (s *Server) forwarded(c *gin.Context, resource, action string) (*access.Evaluation, error) {
-	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: c.GetHeader(headerUser)}, Action: access.Action{Name: action}, Resource: access.Entity{Type: "resource", ID: resource}, Context: &access.Context{}}
+	said, err := toldBy(c)
+	if err != nil {
+		return nil, err
+	}
+	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: said[headerUser]}, Action: access.Action{Name: cmp.Or(action, said[headerAction], "open")},
+		Resource: access.Entity{Type: "resource", ID: cmp.Or(resource, said[headerResource])}, Context: &access.Context{Country: said[headerCountry]}}
 	if e.Subject.ID == "" {
 		return nil, fmt.Errorf("the proxy does not say who asks (%s)", headerUser)
 	}
-	if e.Action.Name == "" {
-		e.Action.Name = "open"
+	// Also when the resource is told, an address that others read otherwise is
+	// refused: what is judged must be what is served.
+	path, err := plainPath(said[headerURI])
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", headerURI, err)
 	}
 	if e.Resource.ID == "" {
-		address := c.GetHeader(headerProto) + "://" + c.GetHeader(headerHost) + c.GetHeader(headerURI)
-		if e.Resource.ID = s.service.Snapshot().Book.ResourceAt(address); e.Resource.ID == "" {
-			return nil, fmt.Errorf("no resource of the rulebook has the address %.200s", address)
+		if e.Resource.ID, err = s.resourceAt(said, path); err != nil {
+			return nil, err
 		}
 	}
-	if list := c.GetHeader(headerFor); list != "" {
+	if list := said[headerFor]; list != "" {
 		last := strings.TrimSpace(list[strings.LastIndexByte(list, ',')+1:])
 		if _, err := netip.ParseAddr(last); err != nil {
 			return nil, fmt.Errorf("%s: %.60q is not an IP address", headerFor, last)
 		}
 		e.Context.IP = last
 	}
-	switch mfa := c.GetHeader(headerMFA); mfa {
+	switch mfa := said[headerMFA]; mfa {
 	case "":
 	case "true", "false":
 		yes := mfa == "true"
@@ -112,34 +146,101 @@ func (s *Server) forwarded(c *gin.Context, resource, action string) (*access.Eva
 	default:
 		return nil, fmt.Errorf("%s is true or false, not %.60q", headerMFA, mfa)
 	}
-	e.Context.Country = c.GetHeader(headerCountry)
-	if text := c.GetHeader(headerCert); text != "" {
-		print, err := clientCert(text)
+	if text := said[headerCert]; text != "" {
+		cert, err := clientCert(text)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", headerCert, err)
 		}
-		e.Context.Device = &access.DeviceRef{CertificateSHA256: print}
+		e.Context.Device = s.service.Certified(cert)
 	}
 	return e, e.Check()
 }
 
+// resourceAt finds the resource that an address belongs to.
+func (s *Server) resourceAt(said told, path string) (string, error) {
+	host := strings.ToLower(said[headerHost])
+	if host == "" || strings.ContainsFunc(host, func(r rune) bool { return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyz0123456789.-:[]", r) }) || strings.HasSuffix(host, ".") {
+		return "", fmt.Errorf("%s: %.60q is no plain name of a host", headerHost, said[headerHost])
+	}
+	proto := strings.ToLower(said[headerProto])
+	host = strings.TrimSuffix(host, map[string]string{"https": ":443", "http": ":80"}[proto])
+	address := proto + "://" + host + path
+	id := s.service.Snapshot().Book.ResourceAt(address)
+	if id == "" {
+		return "", fmt.Errorf("no resource of the rulebook has the address %.200s", address)
+	}
+	return id, nil
+}
+
+// plainPath returns the path of a request's target, if everybody reads it the
+// same way: what comes behind the "?" is left out. Dot segments, empty segments,
+// parameters (RFC 3986, section 3.3), backslashes, and escapes of what needs none
+// or of what parts a path are refused, since an application may read them otherwise
+// than whoever guards it.
+func plainPath(target string) (string, error) {
+	if target == "" {
+		return "", nil
+	}
+	ambiguous := func(what string) (string, error) {
+		return "", fmt.Errorf("the address %.200q is ambiguous: %s", target, what)
+	}
+	for i := range len(target) {
+		if c := target[i]; c <= ' ' || c >= 0x7f {
+			return ambiguous("it has a byte that must be escaped")
+		}
+	}
+	path, _, _ := strings.Cut(target, "?")
+	switch {
+	case path == "" || path[0] != '/':
+		return ambiguous("its path does not begin with a slash")
+	case strings.Contains(path, "//"):
+		return ambiguous("it has two slashes in a row")
+	case strings.ContainsAny(path, "\\;#"):
+		return ambiguous("it has a backslash, a parameter or a fragment")
+	}
+	for rest := path; ; {
+		var found bool
+		if _, rest, found = strings.Cut(rest, "%"); !found {
+			break
+		}
+		raw, err := hex.DecodeString(rest[:min(2, len(rest))])
+		if err != nil || len(raw) != 1 {
+			return ambiguous("it has a broken escape")
+		}
+		if c := raw[0]; c <= 0x1f || c == 0x7f || unreserved(c) || strings.IndexByte("/\\%;?#", c) >= 0 {
+			return ambiguous(fmt.Sprintf("it escapes %q", c))
+		}
+	}
+	for segment := range strings.SplitSeq(path, "/") {
+		if segment == "." || segment == ".." {
+			return ambiguous("it has dot segments")
+		}
+	}
+	return path, nil
+}
+
+// unreserved reports whether a byte never needs an escape (RFC 3986, section 2.3).
+func unreserved(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-._~", c) >= 0
+}
+
 // clientCert reads a certificate as RFC 9440 has it, DER in a byte sequence of
-// RFC 8941 (:base64:), and returns its SHA-256 in hex.
-func clientCert(text string) (string, error) {
+// RFC 8941 (:base64:).
+func clientCert(text string) (*x509.Certificate, error) {
 	inner, ok := strings.CutPrefix(text, ":")
 	inner, closed := strings.CutSuffix(inner, ":")
 	if !ok || !closed || len(inner) > 2*certificate.MaxSize {
-		return "", fmt.Errorf("expected one certificate as :base64: (RFC 9440)")
+		return nil, fmt.Errorf("expected one certificate as :base64: (RFC 9440)")
 	}
 	der, err := base64.StdEncoding.DecodeString(inner)
 	if err != nil {
-		return "", fmt.Errorf("not base64: %w", err)
+		return nil, fmt.Errorf("not base64: %w", err)
 	}
-	if _, err := x509.ParseCertificate(der); err != nil {
-		return "", fmt.Errorf("not an X.509 certificate: %w", err)
+	cert, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, fmt.Errorf("not an X.509 certificate: %w", err)
 	}
-	sum := sha256.Sum256(der)
-	return hex.EncodeToString(sum[:]), nil
+	return cert, nil
 }
 
 // localPath returns a path on the same site, or "" for anything else.

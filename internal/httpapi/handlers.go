@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -69,7 +70,9 @@ func (s *Server) OpenSession(c *gin.Context) {
 	t, ok := s.service.Authenticate(strings.TrimSpace(in.Token))
 	switch {
 	case !ok:
-		s.fail(c, newProblem(http.StatusUnauthorized, "this token is not valid here"))
+		if s.guessed(c, "token at the sign-in") {
+			s.fail(c, newProblem(http.StatusUnauthorized, "this token is not valid here"))
+		}
 		return
 	case !t.Role.May(service.MayRead):
 		s.fail(c, newProblem(http.StatusForbidden, "a token of the role %s does not open the console", t.Role))
@@ -86,7 +89,7 @@ func (s *Server) OpenSession(c *gin.Context) {
 }
 
 func (s *Server) setCookie(c *gin.Context, value string, age int) {
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.tls, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure(), SameSite: http.SameSiteStrictMode})
 }
 
 // CloseSession signs a person out of the console.
@@ -114,7 +117,7 @@ func (s *Server) GetStatus(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.Devices(service.DeviceQuery{Limit: 1})
+	page, err := s.service.Devices(c.Request.Context(), service.DeviceQuery{Limit: 1})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -140,15 +143,16 @@ func (s *Server) PostEvidence(c *gin.Context) {
 		return
 	}
 	format := map[string]evidence.Format{"application/json": evidence.JSON, "application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
-	limit := int64(maxEvidence)
-	if format == evidence.JSON {
-		limit = 64 << 20
-	}
 	who, only := actor(c), ""
 	if who.Role == service.Source {
 		only = who.Name
 	}
-	out, err := s.service.Take(c.Request.Context(), who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, limit), format)
+	if !s.streams.take(who.ID) {
+		s.tooMany(c, fmt.Sprintf("the token has %d streams of evidence open already", maxStreams))
+		return
+	}
+	defer s.streams.give(who.ID)
+	out, err := s.service.Take(c.Request.Context(), who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
 	switch {
 	case err != nil && len(out.Results) == 0:
 		s.fail(c, brokenStream(err))
@@ -190,7 +194,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		s.fail(c, &service.QueryError{Param: "format", Message: "the format is json or csv"})
 		return
 	}
-	page, err := s.service.Devices(q)
+	page, err := s.service.Devices(c.Request.Context(), q)
 	s.answer(c, http.StatusOK, page, err)
 }
 
@@ -309,18 +313,7 @@ func (s *Server) RevokeToken(c *gin.Context, id string) {
 
 // GetAuthzenConfiguration is the metadata of AuthZEN 1.0 (section 9).
 func (s *Server) GetAuthzenConfiguration(c *gin.Context) {
-	base := s.base(c)
+	base := s.public
 	c.JSON(http.StatusOK, gin.H{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
 		"search_subject_endpoint": base + "/access/v1/search/subject", "search_resource_endpoint": base + "/access/v1/search/resource", "search_action_endpoint": base + "/access/v1/search/action"})
-}
-
-// base is the address that the service is reached at.
-func (s *Server) base(c *gin.Context) string {
-	if s.public != "" {
-		return s.public
-	}
-	if s.tls {
-		return "https://" + c.Request.Host
-	}
-	return "http://" + c.Request.Host
 }

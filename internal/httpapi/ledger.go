@@ -168,6 +168,10 @@ func (s *Server) ExportStandings(c *gin.Context) {
 // stream sends lines of JSON as they are made. What breaks off is cut, so that
 // nobody takes it for the whole.
 func (s *Server) stream(c *gin.Context, produce func(write func([]byte) error) error) {
+	if !s.exporting(c) {
+		return
+	}
+	defer s.exports.give(actor(c).ID)
 	sent := false
 	err := produce(func(b []byte) error {
 		if !sent {

@@ -50,8 +50,14 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 		s.fail(c, newProblem(http.StatusBadRequest, "line %d: %s; a list with lines that cannot be read is not taken for the whole directory", refused[0].Line, refused[0].Message))
 		return
 	}
-	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people, service.PeopleImport{Whole: p.Whole, AcceptImpact: p.AcceptImpact})
-	s.answer(c, http.StatusOK, gin.H{"added": in.Added, "changed": in.Changed, "unchanged": in.Unchanged, "removed": in.Removed, "refused": refused}, err)
+	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people, service.ListImport{Whole: p.Whole, DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
+	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
+}
+
+// listIntake is what became of a list, with the lines of it that were refused.
+type listIntake struct {
+	service.ListIntake
+	Refused []directory.Refusal `json:"refused"`
 }
 
 // readList reads the list that is the body of a request, with the lines of it that

@@ -2,11 +2,13 @@ package httpapi
 
 import (
 	"bytes"
+	"crypto/x509"
 	"embed"
 	"errors"
 	"fmt"
 	"html/template"
 	"io/fs"
+	"mime"
 	"net/http"
 	"slices"
 	"strings"
@@ -14,7 +16,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"golang.org/x/text/language"
-	"golang.org/x/time/rate"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
@@ -34,12 +35,6 @@ var personFiles embed.FS
 
 // personPages are the templates of the pages.
 var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps": linked}).ParseFS(personFiles, "person/*.html"))
-
-// How often the pages may ask for a new decision, altogether.
-const (
-	pageRate  = 20 // a second
-	pageBurst = 100
-)
 
 // pageLanguages are what the pages speak; the first is fallen back to.
 var pageLanguages = []language.Tag{language.English, language.Swedish}
@@ -109,7 +104,6 @@ type personObstacle struct {
 
 // personRoutes adds the pages.
 func (s *Server) personRoutes(r *gin.Engine) {
-	s.pages = rate.NewLimiter(pageRate, pageBurst)
 	r.GET("/me/why/:ticket", s.why)
 	r.POST("/me/why/:ticket/again", s.whyAgain)
 	r.GET("/me/device", s.myDevice)
@@ -169,11 +163,32 @@ func (s *Server) gone(c *gin.Context) {
 	s.render(c, http.StatusNotFound, &personPage{W: w, Title: w["gone"], Why: w["goneText"], NoObstacle: true})
 }
 
+// noTicket answers a ticket that is none, or of nothing on record.
+func (s *Server) noTicket(c *gin.Context) {
+	if s.guessed(c, "ticket") {
+		s.gone(c)
+	}
+}
+
+// form makes ready to read a form, which must be short and of the plain kind.
+func (s *Server) form(c *gin.Context) bool {
+	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil && c.Request.ContentLength != 0 || err == nil && kind != "application/x-www-form-urlencoded" {
+		s.fail(c, newProblem(http.StatusUnsupportedMediaType, "a form is sent as application/x-www-form-urlencoded"))
+		return false
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
+	if err := c.Request.ParseForm(); err != nil {
+		s.fail(c, brokenBody(err))
+		return false
+	}
+	return true
+}
+
 // why explains a recorded refusal to the person it was for.
 func (s *Server) why(c *gin.Context) {
 	r, err := s.service.ByTicket(c.Request.Context(), c.Param("ticket"))
 	if err != nil {
-		s.gone(c)
+		s.noTicket(c)
 		return
 	}
 	page := s.whyPage(c, &r.Answer)
@@ -187,17 +202,23 @@ func (s *Server) whyAgain(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
 		return
 	}
-	if !s.pages.Allow() {
-		c.Header("Retry-After", "2")
-		s.fail(c, newProblem(http.StatusTooManyRequests, "too many people check at this moment; try again in two seconds"))
+	if !s.form(c) {
 		return
 	}
 	r, err := s.service.ByTicket(c.Request.Context(), c.Param("ticket"))
 	if err != nil {
+		s.noTicket(c)
+		return
+	}
+	if !s.tickets.allow(c.Param("ticket"), time.Now()) {
+		s.tooMany(c, "this was checked again a moment ago; try again in a few seconds")
+		return
+	}
+	id, refused, err := s.service.Again(&r)
+	if errors.Is(err, service.ErrEnforcerGone) {
 		s.gone(c)
 		return
 	}
-	id, refused, err := s.service.Permit(r.Actor, r.Asked)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -273,22 +294,26 @@ func (s *Server) myDevice(c *gin.Context) {
 	}
 	w := pageLanguage(c)
 	page := &personPage{W: w, Title: w["myDevice"], NoObstacle: true}
-	print, err := clientCert(c.GetHeader(headerCert))
-	if err != nil {
+	text, err := single(c, headerCert)
+	cert, certErr := clientCert(text)
+	if err != nil || certErr != nil {
 		page.Why = w["nobody"]
 		s.render(c, http.StatusOK, page)
 		return
 	}
-	e := access.Evaluation{Context: &access.Context{Device: &access.DeviceRef{CertificateSHA256: print}}}
-	id, known := e.Find(s.service.Snapshot().Fleet.Find)
-	d := s.service.Device(id)
-	if !known || d == nil {
+	d := s.service.DeviceOf(cert)
+	if d == nil {
 		s.askToEnrol(c, w, "")
+		return
+	}
+	if d.Outside != "" && d.Retired == "" {
+		page.Title, page.Why = w["held"], w["heldText"]
+		s.render(c, http.StatusOK, page)
 		return
 	}
 	speakDevice(c, d)
 	page.Facts = [][2]string{{w["device"], strings.TrimSpace(d.Name + " (" + d.ID + ")")}}
-	if user := c.GetHeader(headerUser); user != "" {
+	if user, err := single(c, headerUser); err == nil && user != "" {
 		page.Facts = append(page.Facts, [2]string{w["person"], user})
 	}
 	if at, err := time.Parse(time.RFC3339, d.SeenAt); err == nil {
@@ -300,7 +325,7 @@ func (s *Server) myDevice(c *gin.Context) {
 	page.Level, page.Why = d.Level, w["fine"]
 	now := s.service.Now()
 	for _, v := range d.Standing.Verdicts {
-		if v.Shadow || !slices.Contains([]string{"fail", "unknown", "grace"}, v.Verdict.String()) {
+		if !v.Mend {
 			continue
 		}
 		o := obstacleOf(w, v.Title, v.Remedy, v.Why, now)
@@ -331,15 +356,17 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
 		return
 	}
-	if !s.pages.Allow() {
-		s.fail(c, newProblem(http.StatusTooManyRequests, "too many people ask at this moment; try again in two seconds"))
+	if !s.form(c) {
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
 	w := pageLanguage(c)
 	e, err := s.forwarded(c, enrolment, "enrol")
 	if err != nil {
 		s.refuseForward(c, err)
+		return
+	}
+	if !s.tickets.allow("enrol "+e.Subject.ID, time.Now()) {
+		s.tooMany(c, "you asked a moment ago; try again in a few seconds")
 		return
 	}
 	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources, func(r rulebook.Resource) bool { return r.ID == enrolment }) {
@@ -354,14 +381,18 @@ func (s *Server) enrolMine(c *gin.Context) {
 		}
 	}
 	claims := service.Claims{Serial: strings.TrimSpace(c.PostForm("serial")), Platform: c.PostForm("platform"), Name: strings.TrimSpace(c.PostForm("name")), Owner: e.Subject.ID}
-	if e.Context.Device != nil {
-		claims.Certificate = e.Context.Device.CertificateSHA256
+	var shown *x509.Certificate
+	if text := c.GetHeader(headerCert); text != "" {
+		if shown, err = clientCert(text); err != nil { // forwarded has read it
+			s.refuseForward(c, err)
+			return
+		}
 	}
 	if claims.Serial == "" {
 		s.askToEnrol(c, w, w["needSerial"])
 		return
 	}
-	got, err := s.service.Enrol(c.Request.Context(), actor(c).Name, claims)
+	got, err := s.service.Enrol(c.Request.Context(), actor(c).Name, claims, shown)
 	var wrong *service.InputError
 	switch {
 	case errors.As(err, &wrong):

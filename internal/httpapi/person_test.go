@@ -29,19 +29,19 @@ func TestClientCertificatesInHeaders(t *testing.T) {
 		t.Fatal(err)
 	}
 	print, err := clientCert(":" + body + ":")
-	if err != nil || len(print) != 64 || print != strings.ToLower(print) {
-		t.Fatalf("%q, %v", print, err)
+	if err != nil || print.Subject.CommonName == "" {
+		t.Fatalf("%v, %v", print, err)
 	}
 	again, err := clientCert(":" + base64.StdEncoding.EncodeToString(der) + ":")
-	if err != nil || again != print {
-		t.Errorf("%q, %v", again, err)
+	if err != nil || !again.Equal(print) {
+		t.Errorf("%v, %v", again, err)
 	}
 	for name, text := range map[string]string{
 		"nothing": "", "no colons": body, "one colon": ":" + body, "PEM": pem, "two certificates": ":" + body + ":, :" + body + ":", "not base64": ":????:",
 		"cut short": ":" + body[:len(body)-8] + ":", "something behind it": ":" + base64.StdEncoding.EncodeToString(append(slices.Clone(der), 1, 2, 3)) + ":", "huge": ":" + strings.Repeat("A", 1<<17) + ":",
 	} {
 		if got, err := clientCert(text); err == nil {
-			t.Errorf("%s is taken for the certificate %s", name, got)
+			t.Errorf("%s is taken for the certificate %s", name, got.Subject)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -39,6 +40,9 @@ func newProblem(status int, format string, args ...any) *problem {
 	return &problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
 }
 
+// statusLeft says, to the log alone, that nobody waits for the answer any more.
+const statusLeft = 499
+
 // problemOf is the one place where errors become answers.
 func problemOf(err error) *problem {
 	var (
@@ -53,6 +57,7 @@ func problemOf(err error) *problem {
 		missing  *service.NotFoundError
 		impact   *service.ImpactError
 		trouble  *store.TroubleError
+		budget   *service.BudgetError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -69,6 +74,10 @@ func problemOf(err error) *problem {
 	case errors.As(err, &example):
 		p = newProblem(http.StatusUnprocessableEntity, "%s", example.Error())
 		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail", example.Failed
+	case errors.As(err, &budget):
+		p = newProblem(http.StatusRequestEntityTooLarge, "%s", budget.Message)
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		p = newProblem(statusLeft, "the caller has left")
 	case errors.As(err, &impact):
 		p = newProblem(http.StatusConflict, "%s", impact.Error())
 		p.Type, p.Title, p.Impacts = "urn:ironledger:problem:impact", "This would lock people out", impact.Impacts

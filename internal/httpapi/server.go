@@ -4,6 +4,7 @@ package httpapi
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -12,11 +13,11 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/time/rate"
 
 	"ironledger.example/api"
 	"ironledger.example/core/rulebook"
@@ -30,10 +31,13 @@ type Server struct {
 	version string
 	started time.Time
 	tls     bool
-	public  string // the base URL for metadata; "" takes it from the request
+	public  string // the base URL for metadata
 	console fs.FS
 	origin  *http.CrossOriginProtection
-	pages   *rate.Limiter // of decisions that people's pages ask for
+	guesses *limiters // by address: secrets that were none
+	tickets *limiters // by ticket, or person: decisions that people's pages ask for
+	streams slots     // of evidence
+	exports slots
 }
 
 // Options are what a server is made with.
@@ -42,7 +46,7 @@ type Options struct {
 	Log     *slog.Logger // nil: slog.Default()
 	Version string
 	TLS     bool   // whether it is served over TLS
-	Public  string // the URL by which others reach it
+	Public  string // the URL by which others reach it; it must be given
 	Console fs.FS  // the console's files
 }
 
@@ -131,14 +135,16 @@ const (
 
 // Handler returns the handler of everything.
 func Handler(o Options) http.Handler {
-	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(), tls: o.TLS, public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection()}
+	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(), tls: o.TLS, public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection(),
+		guesses: newLimiters(guessRate, guessBurst), tickets: newLimiters(againRate, againBurst), streams: slots{most: maxStreams}, exports: slots{most: maxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.Use(s.recover, headers)
+	r.UseRawPath, r.UnescapePathValues = true, true // an id may have a slash in it, as %2F
+	r.Use(s.recover, s.headers, unhurried)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
@@ -177,8 +183,9 @@ func (s *Server) recover(c *gin.Context) {
 			if err, ok := bad.(error); ok && errors.Is(err, http.ErrAbortHandler) {
 				panic(bad)
 			}
-			s.log.Error("bug", "path", c.Request.URL.Path, "panic", fmt.Sprint(bad))
-			s.fail(c, newProblem(http.StatusInternalServerError, "the service met a bug in itself; it is in its log"))
+			id := rand.Text()[:12]
+			s.log.Error("bug", "id", id, "path", c.Request.URL.Path, "panic", fmt.Sprint(bad), "stack", string(debug.Stack()))
+			s.fail(c, newProblem(http.StatusInternalServerError, "the service met a bug in itself; it is in its log as %s", id))
 		}
 	}()
 	c.Next()
@@ -189,11 +196,15 @@ var (
 	nosniff    = []string{"nosniff"}
 	noReferrer = []string{"no-referrer"}
 	noStore    = []string{"no-store"}
+	hsts       = []string{"max-age=31536000"} // RFC 6797
 	policy     = []string{"default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"}
 )
 
-func headers(c *gin.Context) {
+func (s *Server) headers(c *gin.Context) {
 	h, path := c.Writer.Header(), c.Request.URL.Path
+	if s.secure() {
+		h["Strict-Transport-Security"] = hsts
+	}
 	h["X-Content-Type-Options"] = nosniff
 	machines := strings.HasPrefix(path, "/access/") // no browser shows what they get
 	if !machines {
@@ -206,6 +217,10 @@ func headers(c *gin.Context) {
 		h.Set("X-Request-ID", id) // AuthZEN 1.0, section 10.1.3
 	}
 }
+
+// secure reports whether callers reach the service over TLS: its own, or that of
+// whoever stands in front of it.
+func (s *Server) secure() bool { return s.tls || strings.HasPrefix(s.public, "https://") }
 
 const (
 	cookieName = "ironledger_session"
@@ -232,6 +247,9 @@ func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
 		return
 	}
 	if !ok {
+		if given := c.GetHeader("Authorization") != ""; given && !s.guessed(c, "bearer token") {
+			return
+		}
 		c.Header("WWW-Authenticate", `Bearer realm="ironledger"`)
 		s.fail(c, newProblem(http.StatusUnauthorized, "a valid bearer token is needed"))
 		return
@@ -278,7 +296,7 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 	if certificate == nil && !loopback(l.Addr()) {
 		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
 	}
-	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: wholeRequest, WriteTimeout: wholeAnswer, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
 		BaseContext: func(net.Listener) context.Context { return context.WithValue(context.Background(), stopping{}, ctx) }}
 	failed := make(chan error, 1)
@@ -307,15 +325,21 @@ func loopback(a net.Addr) bool {
 	return err == nil && ap.Addr().Unmap().IsLoopback()
 }
 
-// noRoute serves the console's files; a path of the console itself gets its
-// first page.
+// consoleRoutes are the first parts of the console's own addresses, as its router
+// has them: a test compares.
+var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true, "certificates": true, "exceptions": true, "sources": true,
+	"rulebook": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
+
+// noRoute serves the console's files; an address of the console's own gets its first
+// page, if it is asked for as a page.
 func (s *Server) noRoute(c *gin.Context) {
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
-	if s.console == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "access/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-		s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
+	nothing := func() { s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path)) }
+	if s.console == nil || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		nothing()
 		return
 	}
-	if info, err := fs.Stat(s.console, path); err == nil && !info.IsDir() {
+	if info, err := fs.Stat(s.console, path); err == nil && !info.IsDir() && path != "index.html" {
 		if strings.HasPrefix(path, "assets/") { // named by their content
 			c.Header("Cache-Control", "public, max-age=31536000, immutable")
 		}
@@ -323,8 +347,9 @@ func (s *Server) noRoute(c *gin.Context) {
 		http.ServeFileFS(c.Writer, c.Request, s.console, path)
 		return
 	}
-	if strings.HasPrefix(path, "assets/") {
-		s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
+	first, _, _ := strings.Cut(path, "/")
+	if !consoleRoutes[first] || !strings.Contains(c.GetHeader("Accept"), "text/html") {
+		nothing()
 		return
 	}
 	page, err := fs.ReadFile(s.console, "index.html")

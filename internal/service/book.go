@@ -30,6 +30,7 @@ type Book struct {
 	Rules    *posture.Program
 	Gates    *access.Program
 	Search   *rulebook.Names // the names that a search of devices may use
+	strict   map[string]bool // rules that nobody can be excepted from
 
 	*edition
 }
@@ -69,9 +70,17 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 	if err != nil {
 		return nil, err
 	}
-	rules := posture.Compile(rb)
+	rules, strict := posture.Compile(rb), map[string]bool{}
+	for _, b := range rb.Baselines {
+		for _, r := range b.Rules {
+			if r.Strict {
+				strict[b.ID+"/"+r.ID] = true
+			}
+		}
+	}
 	return &Book{
-		Info: *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb), edition: &edition{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
+		strict: strict,
+		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb), edition: &edition{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
 		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
 			searchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
 			searchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
@@ -91,13 +100,29 @@ func (b *Book) renewed() *Book {
 
 // facts is what the house knows of a device beside what it was told.
 func (snap *Snapshot) facts(d *Device, now int64) evidence.Facts {
-	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(d.Keys), Groups: snap.People.groupsOf}
+	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(snap.telling(d.Keys)), Groups: snap.People.groupsOf}
 	for _, v := range d.Vouches {
 		if v.live(now) {
 			f.Vouched = max(f.Vouched, v.Until)
 		}
 	}
 	return f
+}
+
+// telling are those of a device's keys that say something.
+func (snap *Snapshot) telling(keys []evidence.Key) []evidence.Key {
+	if slices.ContainsFunc(keys, snap.Book.Resolver.Ignores) {
+		return slices.DeleteFunc(slices.Clone(keys), snap.Book.Resolver.Ignores)
+	}
+	return keys
+}
+
+// find returns the device that a key points at.
+func (snap *Snapshot) find(k evidence.Key) (string, bool) {
+	if snap.Book.Resolver.Ignores(k) {
+		return "", false
+	}
+	return snap.Fleet.Find(k)
 }
 
 // at brings a device to the moment now and under the snapshot's book, should
@@ -127,7 +152,7 @@ func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.
 	d.look(snap, now)
 	env := d.View.Env(now)
 	r.Recall(d.Result.Since)
-	r.Waived = b.waived(d.Waivers, now)
+	r.Waived, r.Outsider = b.waived(d.Waivers, now), d.outsider()
 	b.Rules.Appraise(env, r)
 	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), b.compact(r)
 	d.under = b.edition
@@ -225,39 +250,28 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 	if failed := slices.DeleteFunc(outcomes, func(o rehearsal.Outcome) bool { return o.Passed }); len(failed) > 0 {
 		return nil, 0, &ExampleError{failed}
 	}
-	current := s.Snapshot().Book
-	if draft.Base != nil && *draft.Base != current.Info.Version {
-		return nil, 0, &ConflictError{*draft.Base, current.Info.Version}
-	}
-	book.inherit(current)
-	impacts, err := s.Guard(ctx, book)
-	if err != nil {
-		return nil, 0, err
-	}
-	if len(impacts) > 0 && strings.TrimSpace(draft.AcceptImpact) == "" {
-		return nil, 0, &ImpactError{impacts}
-	}
+	var impacts []Impact
 	changed := 0
-	err = s.doAlone(ctx, func(c *change) error {
-		current := c.base.Book.Info.Version
-		if draft.Base != nil && *draft.Base != current {
-			return &ConflictError{*draft.Base, current}
+	weigh := func(snap *Snapshot) (err error) {
+		if draft.Base != nil && *draft.Base != snap.Book.Info.Version {
+			return &ConflictError{*draft.Base, snap.Book.Info.Version}
 		}
-		book.Info.Version, book.Info.At = current+1, c.now
+		book.inherit(snap.Book)
+		if impacts, err = s.guard(ctx, snap, snap.tried(book, snap.People, snap.Roster), nil); err != nil {
+			return err
+		}
+		if len(impacts) > 0 && strings.TrimSpace(draft.AcceptImpact) == "" {
+			return &ImpactError{impacts}
+		}
+		return nil
+	}
+	err = s.weighed(ctx, weigh, func(c *change) error {
+		book.Info.Version, book.Info.At = c.base.Book.Info.Version+1, c.now
 		if err := c.batch.PutRulebook(&book.Info); err != nil {
 			return err
 		}
 		body := map[string]any{"version": book.Info.Version, "digest": book.Info.Digest, "message": clipped(draft.Message, maxReason), "name": book.Rulebook.Name}
-		if len(impacts) > 0 {
-			told := slices.Clone(impacts)
-			for i := range told {
-				told[i].Who = told[i].Who[:min(len(told[i].Who), maxImpacted)]
-				told[i].Message = clipped(told[i].Message, maxReason)
-			}
-			body["impacts"], body["accept_impact"] = told, clipped(draft.AcceptImpact, maxReason)
-		}
-		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), body)
-		book.inherit(c.base.Book)
+		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), impactBody(body, impacts, draft.AcceptImpact))
 		book.turn = c.base.Book.turn + 1
 		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: byRulebook, actor: actor})
 		return nil
@@ -273,7 +287,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 // and makes that the next snapshot. It returns how many devices changed level.
 // The work is shared among the cores.
 func (c *change) rebuild(next *Snapshot, by cause) int {
-	c.next, c.rebuiltBy, next.Fleet = next, by.kind, c.base.Fleet
+	c.next, c.rebuiltBy, next.Fleet = next, by, c.base.Fleet
 	cells := next.Fleet.cells
 	workers := min(runtime.GOMAXPROCS(0), 1+len(cells)/512)
 	parts := make([]rebuilt, workers)
@@ -325,7 +339,7 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 		}
 		env.Frames[evidence.DeviceFrame] = e.frame
 		r.Recall(e.Result.Since)
-		r.Waived = book.waived(d.Waivers, c.now)
+		r.Waived, r.Outsider = book.waived(d.Waivers, c.now), d.outsider()
 		wake := int64(0)
 		if current {
 			book.Rules.AppraiseFrom(env, &r, carry, d.Result.Verdicts)
@@ -375,7 +389,7 @@ func (p *rebuilt) warm(carry *posture.Carry, cells []*cell) {
 
 // unmoved reports whether a result says the same as the one kept.
 func (d *Device) unmoved(r *posture.Result) bool {
-	if r.Level != d.Result.Level || r.Shadow != d.Result.Shadow || r.Covered != d.Result.Covered || !slices.Equal(r.Verdicts, d.Result.Verdicts) || !slices.Equal(r.Waived, d.Result.Waived) {
+	if r.Level != d.Result.Level || r.Outsider != d.Result.Outsider || r.Shadow != d.Result.Shadow || r.Covered != d.Result.Covered || !slices.Equal(r.Verdicts, d.Result.Verdicts) || !slices.Equal(r.Waived, d.Result.Waived) {
 		return false
 	}
 	if d.Result.Since == nil {

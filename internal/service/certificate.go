@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -87,9 +88,9 @@ func certificateNames(rb *rulebook.Rulebook) *rulebook.Names {
 }
 
 // certificateMatcher compiles a query into a test of one certificate.
-func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, value.Value) bool, error) {
+func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, value.Value, *budget) bool, error) {
 	text := strings.ToLower(strings.TrimSpace(q.Text))
-	contains := func(d *Device, c value.Value) bool {
+	contains := func(d *Device, c value.Value, _ *budget) bool {
 		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+field(c, "subject").Str()+"\n"+field(c, "issuer").Str()+"\n"+field(c, "serial").Str()+"\n"+field(c, "sha256").Str()), text)
 	}
 	if strings.TrimSpace(q.Where) == "" {
@@ -103,7 +104,10 @@ func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, 
 	extra := condition.NewFrame(len(names.Extra()))
 	env := &condition.Env{Now: now}
 	env.Frames[rulebook.RequestFrame] = extra
-	return func(d *Device, c value.Value) bool {
+	return func(d *Device, c value.Value, taken *budget) bool {
+		if !contains(d, c, taken) {
+			return false
+		}
 		env.Frames[evidence.DeviceFrame] = d.View.Frame
 		for i, n := range names.Extra() {
 			v := value.Value{}
@@ -117,7 +121,10 @@ func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, 
 			}
 			extra.Set(i, v, condition.Always)
 		}
-		return contains(d, c) && p.Eval(env) == condition.True
+		before := env.Steps()
+		match := p.Eval(env) == condition.True
+		taken.steps += env.Steps() - before
+		return match
 	}, nil
 }
 
@@ -149,7 +156,7 @@ type certificateRow struct {
 
 // Certificates lists the certificates that devices show and that are fresh,
 // those that end first at the top.
-func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
+func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*CertificatePage, error) {
 	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted, CertificateUnknown, CertificateAuthority}
 	if q.State != "" && !slices.Contains(states, q.State) {
 		return nil, &QueryError{Param: "state", Message: "a state is one of " + strings.Join(states, ", ")}
@@ -165,10 +172,11 @@ func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
 	}
 	slot := snap.Book.Rulebook.Dict.Slot("certs")
 	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}}, []certificateRow{}, map[string]int{}
+	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
 		for _, c := range d.View.Get(slot, now).Members() {
-			if !match(d, c) {
+			if !match(d, c, budget) {
 				continue
 			}
 			state := certificateState(c, now)
@@ -178,8 +186,11 @@ func (s *Service) Certificates(q CertificateQuery) (*CertificatePage, error) {
 				rows = append(rows, certificateRow{cursor{sortable(field(c, "not_after").Num()), d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
 			}
 		}
-		return true
+		return budget.goesOn()
 	})
+	if err := budget.err(); err != nil {
+		return nil, err
+	}
 	page.Total = len(rows)
 	shown, next := paged(rows, func(r certificateRow) cursor { return r.cursor }, after, false, q.Limit)
 	for _, r := range shown {

@@ -54,7 +54,7 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 					t.Errorf("version %d: %s stands at %s, its standing says %s by %v", d.Rulebook, d.ID, d.Level, d.Standing.Level, keys)
 					return
 				}
-				if page, err := s.Devices(service.DeviceQuery{Limit: 1000}); err != nil || page.Total != n || len(page.Levels) != 1 {
+				if page, err := s.Devices(ctx, service.DeviceQuery{Limit: 1000}); err != nil || page.Total != n || len(page.Levels) != 1 {
 					t.Errorf("a list of %v (%v)", page.Levels, err)
 					return
 				}
@@ -96,7 +96,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 	var seen []string
 	q := service.CertificateQuery{Limit: 3}
 	for range 5 {
-		page, err := s.Certificates(q)
+		page, err := s.Certificates(ctx, q)
 		if err != nil || page.Total != 7 {
 			t.Fatal(page, err)
 		}
@@ -118,7 +118,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 		"lifetime > 60h":                           "d5 d6",
 		`subject contains "d3" and level > barred`: "d3",
 	} {
-		page, err := s.Certificates(service.CertificateQuery{Where: where, Limit: 50})
+		page, err := s.Certificates(ctx, service.CertificateQuery{Where: where, Limit: 50})
 		if err != nil {
 			t.Errorf("%s: %v", where, err)
 			continue
@@ -131,12 +131,12 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 			t.Errorf("%s selects %v, want %s", where, got, want)
 		}
 	}
-	page, err := s.Certificates(service.CertificateQuery{State: service.CertificateUntrusted, Limit: 5})
+	page, err := s.Certificates(ctx, service.CertificateQuery{State: service.CertificateUntrusted, Limit: 5})
 	if err != nil || page.Total != 1 || page.States[service.CertificateTrusted]+page.States[service.CertificateEnding] != 6 || page.Issuers[0].Certificates != 6 || page.Issuers[1].Certificates != 1 {
 		t.Errorf("untrusted are %+v (%v)", page, err)
 	}
 	for _, bad := range []service.CertificateQuery{{State: "x"}, {Where: "der == \"x\""}, {Where: "why == \"x\""}, {Cursor: "%"}, {Where: "trusted +"}} {
-		if _, err := s.Certificates(bad); err == nil {
+		if _, err := s.Certificates(ctx, bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}

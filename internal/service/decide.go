@@ -4,12 +4,15 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -66,7 +69,6 @@ func (s *Service) AskUnder(e *access.Evaluation, files []rulebook.File, at int64
 // request is a question with what is known of its person and device.
 type request struct {
 	*access.Request
-	known  bool    // whether the directory knows the person
 	device *Device // as it was found; nil for none
 	place  *cell   // where
 }
@@ -76,27 +78,92 @@ func (q *request) moved() bool { return q.place != nil && q.place.Load() != q.de
 
 func (snap *Snapshot) request(e *access.Evaluation, now int64) request {
 	q := snap.from(e)
-	if id, ok := e.Find(snap.Fleet.Find); ok {
+	if id, ok := e.Find(snap.find); ok {
 		q.place = snap.Fleet.cell(id)
 		q.device = q.place.Load()
 		snap.on(q.Request, e, snap.at(q.device, now), now)
 	}
+	if q.Device.ID == "" {
+		q.Device.Unknown = e.Missed()
+		q.device, q.place = nil, nil
+	}
 	return q
+}
+
+// Certified is the device that a connection proved by its certificate, as a request
+// says it. A certificate that is not trusted at this moment points at none.
+func (s *Service) Certified(cert *x509.Certificate) *access.DeviceRef {
+	snap, now := s.Snapshot(), s.micros()
+	ref := &access.DeviceRef{CertificateSHA256: fingerprint(cert)}
+	if d := snap.shows(ref.CertificateSHA256); d != nil {
+		ref.Untrusted = snap.at(d, now).distrusts(cert, now)
+	}
+	return ref
+}
+
+// DeviceOf shows the device that a connection proved by its certificate in full;
+// nil for none.
+func (s *Service) DeviceOf(cert *x509.Certificate) *Detail {
+	ref := s.Certified(cert)
+	snap, now := s.Snapshot(), s.micros()
+	d := snap.shows(ref.CertificateSHA256)
+	if d == nil || ref.Untrusted != "" {
+		return nil
+	}
+	return snap.detail(snap.at(d, now), now)
+}
+
+// shows finds the device that shows a certificate, by its SHA-256 in hex.
+func (snap *Snapshot) shows(sha256 string) *Device {
+	if id, ok := snap.find(evidence.Folded(evidence.ByCertificate, sha256)); ok {
+		return snap.Fleet.Get(id)
+	}
+	return nil
+}
+
+// distrusts says why a certificate does not identify the device at now, "" when it
+// does. One that a person approved counts while it is valid.
+func (d *Device) distrusts(cert *x509.Certificate, now int64) string {
+	if d.approved(fingerprint(cert)) {
+		switch {
+		case now < value.Micros(cert.NotBefore):
+			return "it is not valid yet"
+		case now > value.Micros(cert.NotAfter):
+			return "it expired on " + formatTime(value.Micros(cert.NotAfter))
+		}
+		return ""
+	}
+	return d.View.Trusts(d.ID, d.Keys, cert, now)
+}
+
+// certified reports whether a certificate, by its SHA-256 in hex, points at the
+// device: an issuer of the rulebook issued it for the device, or a person said so.
+func (d *Device) certified(sha256 string) bool {
+	return d.approved(sha256) || d.View.Issued(d.ID, d.Keys, sha256)
+}
+
+// approved reports whether a person said that a certificate is the device's.
+func (d *Device) approved(sha256 string) bool {
+	return slices.Contains(d.Keys, evidence.Folded(evidence.Approved, sha256))
 }
 
 // from is a question from a person on no device.
 func (snap *Snapshot) from(e *access.Evaluation) request {
 	q := request{Request: e.Request()}
-	_, q.known = snap.People.Get(q.User)
-	q.Groups = snap.People.Groups(q.User)
+	snap.People.ask(q.Request, q.User)
 	return q
 }
 
 // on makes a request come from a device that is at the moment now.
-// One that is retired is as good as unknown.
+// Of one that is not admitted nothing is known but that it stands no higher than
+// what is not covered.
 func (snap *Snapshot) on(q *access.Request, e *access.Evaluation, d *Device, now int64) {
-	if d.Retired != nil {
-		q.Device, q.Certificate = access.Device{}, nil
+	if !e.Certified(d.certified) {
+		q.Device, q.Certificate = access.Device{Unknown: e.Missed()}, nil
+		return
+	}
+	if d.outsider() {
+		q.Device, q.Certificate = access.Device{ID: d.ID, Unknown: d.whyOutside(), Level: d.Result.Level, Revision: d.Revision}, nil
 		return
 	}
 	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return snap.Book.next(d, now) },
@@ -107,7 +174,7 @@ func (snap *Snapshot) on(q *access.Request, e *access.Evaluation, d *Device, now
 }
 
 func (snap *Snapshot) answer(e *access.Evaluation, q request, now int64) *Answer {
-	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: q.known, Decision: snap.Book.Gates.Decide(q.Request, now)}
+	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: q.Known, Decision: snap.Book.Gates.Decide(q.Request, now)}
 }
 
 // Decide answers a request for an enforcer. The decision is durable in the
@@ -169,28 +236,64 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	a := snap.answer(e, q, now)
 	a.ID = s.ids.next(now)
 	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision, Roster: snap.Roster.revision}
-	batch := store.Batch{Canonical: true} // a decision is written so
-	if a.Outcome != access.Allow {
-		a.Code = newCode()
-		batch.Codes = []store.Code{{Code: a.Code, Decision: a.ID}}
-	}
-	if a.BreakGlass {
-		if err := alarm(&batch, a.ID, e, a.At); err != nil {
-			return nil, nil, err
+	replaced := s.replacedBy(actor, a)
+	response, err := s.commitDecision(actor, e, a, now, replaced)
+	if err != nil {
+		if replaced != nil {
+			s.sessions.release([]*LiveSession{replaced})
 		}
-	}
-	record, response := a.encode()
-	batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: record}}
-	if err := s.store.Commit(&batch); err != nil {
 		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
+	}
+	if replaced != nil {
+		s.sessions.remove(replaced)
 	}
 	if a.BreakGlass {
 		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
 	if x := s.sessions.begin(snap, actor, a, q.device, now); x != nil && (s.Snapshot() != snap || q.moved()) {
-		s.doubt(x)
+		s.doubt(doubted{x, ledger.Service})
 	}
 	return a, response, nil
+}
+
+// replacedBy is the session that an answer other than an allow ends: the enforcer
+// asked the same and was answered otherwise.
+func (s *Service) replacedBy(actor string, a *Answer) *LiveSession {
+	if a.Outcome == access.Allow {
+		return nil
+	}
+	return s.sessions.replaced(askingOf(actor, a.Asked))
+}
+
+// codeTries is how many codes are tried for one refusal: one is enough but for
+// once in 850 thousand million, times the refusals there are.
+const codeTries = 20
+
+// commitDecision makes an answer durable, and the end of a session with it.
+func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64, replaced *LiveSession) (response json.RawMessage, err error) {
+	for range codeTries {
+		batch := store.Batch{Canonical: true} // a decision is written so
+		if a.Outcome != access.Allow {
+			a.Code = s.newCode()
+			batch.Codes = []store.Code{{Code: a.Code, Decision: a.ID}}
+		}
+		if a.BreakGlass {
+			if err := alarm(&batch, a.ID, e, a.At); err != nil {
+				return nil, err
+			}
+		}
+		var record json.RawMessage
+		record, response = a.encode()
+		batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: record}}
+		if replaced != nil {
+			batch.Canonical = false
+			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, "answer")...)
+		}
+		if err = s.store.Commit(&batch); !errors.Is(err, store.ErrCodeTaken) {
+			break
+		}
+	}
+	return response, err
 }
 
 // codeLetters leave out what looks like something else: 0 and O, 1, I and L.

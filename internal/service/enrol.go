@@ -3,13 +3,19 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
 	"fmt"
 	"slices"
+	"strings"
 
+	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
 )
 
 // The states of an enrolment.
@@ -37,11 +43,14 @@ type Claims struct {
 
 // Enrolment is a device's request to be known here.
 type Enrolment struct {
-	ID        string `json:"id"`
-	At        int64  `json:"at"`
-	Actor     string `json:"actor"` // whose token asked
-	Claims    Claims `json:"claims"`
-	OnRoster  bool   `json:"on_roster"`
+	ID       string `json:"id"`
+	At       int64  `json:"at"`
+	Actor    string `json:"actor"` // whose token asked
+	Claims   Claims `json:"claims"`
+	OnRoster bool   `json:"on_roster"`
+	// Proven is whether the connection showed a certificate of one of the rulebook's
+	// issuers that names the device.
+	Proven    bool   `json:"proven,omitempty"`
 	State     string `json:"state"`
 	Why       string `json:"why"` // why it stands so, in words
 	Device    string `json:"device,omitempty"`
@@ -96,60 +105,115 @@ func (c *Claims) report(dict *evidence.Dictionary, now int64) (*evidence.Report,
 
 // Enrol takes a device's request to be known here: the rulebook lets it in, or
 // it is held for a person, or refused. A device that is known already is told so.
-func (s *Service) Enrol(ctx context.Context, actor string, claims Claims) (*ShownEnrolment, error) {
+// shown is the certificate that the connection proved possession of, nil for none.
+func (s *Service) Enrol(ctx context.Context, actor string, claims Claims, shown *x509.Certificate) (*ShownEnrolment, error) {
 	if claims.Serial == "" && claims.HardwareID == "" && claims.ID == "" {
 		return nil, &InputError{"/serial", "a device that is to be enrolled needs a serial, a hardware_id or an id"}
 	}
+	if shown != nil {
+		claims.Certificate = fingerprint(shown)
+	}
 	var out Enrolment
-	err := s.do(ctx, func(c *change) error {
-		snap := c.base
-		rep, err := claims.report(snap.Book.Rulebook.Dict, c.now)
-		if err != nil {
-			return err
-		}
-		id, known, err := evidence.Join(rep, c.find)
-		if err != nil {
-			return &InputError{"/serial", err.Error()}
-		}
-		out = Enrolment{ID: s.ids.next(c.now), At: c.now, Actor: actor, Claims: claims, OnRoster: snap.Roster.Has(rep.Keys())}
-		old := c.device(id)
-		if known && old != nil && old.Retired == nil {
-			out.ID, out.State, out.Device, out.Why = "", Enrolled, id, "the device is known here already"
-			return nil
-		}
-		all, err := documents[Enrolment](ctx, s, enrolmentDocument)
-		if err != nil {
-			return err
-		}
-		held := 0
-		for _, e := range all {
-			if e.State == Held {
-				if held++; e.Claims.Serial == claims.Serial && e.Claims.HardwareID == claims.HardwareID && e.Claims.ID == claims.ID {
-					out = e
-					return nil // it waits already
-				}
-			}
-		}
-		if held >= maxHeld {
-			return &InputError{"", "too many devices wait to be enrolled; settle some first"}
-		}
-		switch {
-		case known:
-			out.State, out.Why, out.Device = Held, "the device was retired: "+old.Retired.Reason, id
-		case snap.admits(rep, out.OnRoster, c.now):
-			out.State, out.Device, out.Why = Enrolled, id, "the rulebook admits it: "+snap.Book.Rulebook.Enrolment.Allow.String()
-		case snap.Book.Rulebook.Enrolment.Refuse:
-			out.State, out.Why = Refused, "the rulebook does not admit it: "+snap.Book.Rulebook.Enrolment.String()
-		default:
-			out.State, out.Why = Held, "a person decides: "+snap.Book.Rulebook.Enrolment.String()
-		}
-		return c.settleEnrolment(actor, &out)
+	err := s.do(ctx, func(c *change) (err error) {
+		out, err = c.enrol(actor, claims, shown)
+		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	shown := out.shown()
-	return &shown, nil
+	told := out.shown()
+	return &told, nil
+}
+
+func fingerprint(cert *x509.Certificate) string {
+	sum := sha256.Sum256(cert.Raw)
+	return hex.EncodeToString(sum[:])
+}
+
+func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (Enrolment, error) {
+	snap := c.base
+	rep, err := claims.report(snap.Book.Rulebook.Dict, c.now)
+	if err != nil {
+		return Enrolment{}, err
+	}
+	keys := snap.Book.Resolver.KeysOf(rep)
+	if len(keys) == 0 {
+		return Enrolment{}, &InputError{"/serial", evidence.ErrNobody.Error()}
+	}
+	id, known, err := c.claimedDevice(rep, keys)
+	if err != nil {
+		return Enrolment{}, err
+	}
+	out := Enrolment{ID: c.s.ids.next(c.now), At: c.now, Actor: actor, Claims: claims, OnRoster: snap.Roster.Has(keys)}
+	old := c.device(id)
+	if known && !old.outsider() {
+		out.ID, out.State, out.Device, out.Why = "", Enrolled, id, "the device is known here already"
+		return out, nil
+	}
+	held := 0
+	for _, e := range all(c, &c.s.enrolments.table) {
+		if e.State != Held {
+			continue
+		}
+		if held++; e.Claims.same(&claims) {
+			return e, nil // it waits already
+		}
+	}
+	if held >= maxHeld {
+		return Enrolment{}, &InputError{"", "too many devices wait to be enrolled; settle some first"}
+	}
+	rule := &snap.Book.Rulebook.Enrolment
+	proven, why := snap.proves(shown, claims, c.now)
+	out.Proven = proven
+	switch admitted := snap.admits(rep, out.OnRoster, c.now); {
+	case known && old.Retired != nil:
+		out.State, out.Why, out.Device = Held, "the device was retired: "+old.Retired.Reason, id
+	case known:
+		out.State, out.Why, out.Device = Held, "the device is not admitted: "+old.whyOutside(), id
+	case admitted && claims.Certificate != "" && !proven:
+		out.State, out.Why = Held, "a person decides: a claim proves nothing, and the certificate that the connection showed does not either: "+why
+	case admitted:
+		out.State, out.Device, out.Why = Enrolled, id, "the rulebook admits it: "+rule.Allow.String()
+	case rule.Refuse:
+		out.State, out.Why = Refused, "the rulebook does not admit it: "+rule.String()
+	default:
+		out.State, out.Why = Held, "a person decides: "+rule.String()
+	}
+	return out, c.decideEnrolment(actor, &out)
+}
+
+// claimedDevice is the device that claims point at, or the id that a new one gets.
+func (c *change) claimedDevice(rep *evidence.Report, keys []evidence.Key) (id string, known bool, err error) {
+	for _, k := range keys {
+		device, ok := c.Find(k)
+		if ok && known && device != id {
+			return "", false, &InputError{"/serial", fmt.Sprintf("the claims point at different devices: %s and %s", id, device)}
+		}
+		if ok {
+			id, known = device, true
+		}
+	}
+	if known {
+		return id, true, nil
+	}
+	return cmp.Or(rep.Identity.ID, rep.Identity.Serial, rep.Identity.HardwareID), false, nil
+}
+
+// same reports whether two claims are of one device with one certificate.
+func (c *Claims) same(o *Claims) bool {
+	fold := func(kind evidence.KeyKind, text string) evidence.Key { return evidence.Folded(kind, text) }
+	return fold(evidence.BySerial, c.Serial) == fold(evidence.BySerial, o.Serial) && fold(evidence.ByHardware, c.HardwareID) == fold(evidence.ByHardware, o.HardwareID) &&
+		fold(evidence.ByID, c.ID) == fold(evidence.ByID, o.ID) && strings.EqualFold(c.Certificate, o.Certificate)
+}
+
+// proves reports whether a certificate that a connection showed is one of the
+// rulebook's issuers, valid now, and names the device that the claims say; or why
+// it does not.
+func (snap *Snapshot) proves(shown *x509.Certificate, c Claims, now int64) (bool, string) {
+	if shown == nil {
+		return false, "its fingerprint alone was told"
+	}
+	return snap.Book.Resolver.Proves(shown, certificate.Device{ID: c.ID, Serial: c.Serial, HardwareID: c.HardwareID}, now)
 }
 
 // admits reports whether the rulebook takes a device in by itself. Hardware on
@@ -169,52 +233,197 @@ func (snap *Snapshot) admits(rep *evidence.Report, onRoster bool, now int64) boo
 	return rb.Enrolment.Allow.Eval(view.Env(now)) == condition.True
 }
 
-// settleEnrolment writes an enrolment down and, when it is one, lets the device in.
-func (c *change) settleEnrolment(actor string, e *Enrolment) error {
-	if err := c.batch.PutDocument(enrolmentDocument, e.ID, e); err != nil {
-		return err
-	}
-	kinds := map[string]ledger.Kind{Held: ledger.EnrolmentHeld, Enrolled: ledger.DeviceEnrolled, Refused: ledger.EnrolmentRefused}
-	c.record(kinds[e.State], actor, cmp.Or(e.Device, e.ID), e)
-	if e.State != Enrolled {
-		return nil
-	}
+// decideEnrolment writes an enrolment down and, when it is one, lets the device in.
+func (c *change) decideEnrolment(actor string, e *Enrolment) error {
 	rep, err := e.Claims.report(c.base.Book.Rulebook.Dict, c.now)
 	if err != nil {
 		return err
 	}
+	keys := c.base.Book.Resolver.KeysOf(rep)
+	if err := c.s.enrolments.put(c, *e, keys); err != nil {
+		return err
+	}
+	kinds := map[string]ledger.Kind{Held: ledger.EnrolmentHeld, Enrolled: ledger.DeviceEnrolled, Refused: ledger.EnrolmentRefused}
+	c.record(kinds[e.State], actor, cmp.Or(e.Device, e.ID), e)
+	if e.State == Enrolled {
+		return c.admit(actor, e, keys)
+	}
+	for _, k := range keys { // what is known under these keys is not one of ours
+		if id, ok := c.Find(k); ok {
+			if d := c.device(id); !c.admission(d.Keys).same(d.Held) {
+				d = d.again()
+				d.Held = c.admission(d.Keys)
+				c.reappraise(d, cause{kind: byEnrolment, actor: actor})
+			}
+		}
+	}
+	return nil
+}
+
+// admit lets the device of an enrolment in.
+func (c *change) admit(actor string, e *Enrolment, keys []evidence.Key) error {
 	old := c.device(e.Device)
 	d, was := &Device{ID: e.Device, FirstSeen: c.now}, stood(c.base.Book, old)
 	if old != nil {
 		d = old.again()
-		d.View, d.Retired = nil, nil
-		c.batch.DropDocument(retirementDocument, d.ID)
-	}
-	rep.Readings = nil // claims are no evidence
-	c.addKeys(d, rep)
-	if k := evidence.Folded(evidence.ByCertificate, e.Claims.Certificate); k.Text != "" {
-		if _, taken := c.find(k); !taken && !slices.Contains(d.Keys, k) {
-			c.keys[k], d.Keys = d.ID, append(d.Keys, k)
+		if d.View = nil; d.Retired != nil {
+			c.batch.DropDocument(retirementDocument, d.ID)
+			d.Retired = nil
 		}
 	}
+	keyed := Keyed{Reason: "enrolment " + e.ID}
+	gained := slices.DeleteFunc(slices.Clone(keys), func(k evidence.Key) bool { return k.Kind == evidence.ByID })
+	if k := evidence.Folded(evidence.ByCertificate, e.Claims.Certificate); k.Text != "" {
+		_, taken := c.Find(k)
+		switch byPerson := e.DecidedBy != ""; {
+		case taken || c.base.Fleet.ambiguous(k):
+		case e.Proven:
+			gained = append(gained, k)
+		case byPerson:
+			gained = append(gained, k, evidence.Key{Kind: evidence.Approved, Text: k.Text})
+		}
+	}
+	for _, k := range gained {
+		if owner, ok := c.Find(k); !ok || owner == d.ID {
+			c.gain(d, k, &keyed)
+		}
+	}
+	d.Held = c.admission(d.Keys)
 	c.appraise(c.base, d, was, cause{kind: byEnrolment, actor: actor})
 	c.keep(c.base.Book, d, was)
+	keyed.record(c, actor, d.ID)
+	c.awaited(actor, keys)
 	return nil
 }
 
+// Admission is why a device that is known of is not admitted: its enrolment waits
+// for a person, or was refused.
+type Admission struct {
+	Enrolment string `json:"enrolment"`
+	State     string `json:"state"` // Held or Refused
+}
+
+func (a *Admission) same(b *Admission) bool { return a == b || a != nil && b != nil && *a == *b }
+
+// outsider reports whether a device is not one of ours.
+func (d *Device) outsider() bool { return d.Retired != nil || d.Held != nil }
+
+// whyOutside says why, in a clause.
+func (d *Device) whyOutside() string {
+	switch {
+	case d.Retired != nil:
+		return "the device " + d.ID + " is retired: " + d.Retired.Reason
+	case d.Held != nil && d.Held.State == Held:
+		return "the device " + d.ID + " waits to be enrolled (" + d.Held.Enrolment + ")"
+	case d.Held != nil:
+		return "the device " + d.ID + " was refused at enrolment (" + d.Held.Enrolment + ")"
+	}
+	return ""
+}
+
+// enrolmentTable holds the enrolments, and finds the newest by the keys it claims.
+type enrolmentTable struct {
+	table[Enrolment]
+	byKey map[evidence.Key]Enrolment
+}
+
+// decided is when an enrolment became what it is.
+func (e *Enrolment) decided() int64 { return max(e.At, e.DecidedAt) }
+
+// load reads the enrolments from disk.
+func (t *enrolmentTable) load(ctx context.Context, s *store.Store) error {
+	if err := t.table.load(ctx, s, enrolmentDocument); err != nil {
+		return err
+	}
+	t.byKey = map[evidence.Key]Enrolment{}
+	for _, e := range t.list() {
+		t.index(e, e.Claims.keys())
+	}
+	return nil
+}
+
+func (t *enrolmentTable) index(e Enrolment, keys []evidence.Key) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, k := range keys {
+		if old, there := t.byKey[k]; !there || old.decided() < e.decided() || old.decided() == e.decided() && old.ID <= e.ID {
+			t.byKey[k] = e
+		}
+	}
+}
+
+// keys are those that the claims name.
+func (c *Claims) keys() []evidence.Key {
+	rep := evidence.Report{Identity: evidence.Identity{ID: c.ID, Serial: c.Serial, HardwareID: c.HardwareID}}
+	return rep.Identified().Keys()
+}
+
+func (t *enrolmentTable) put(c *change, e Enrolment, keys []evidence.Key) error {
+	if err := put(c, &t.table, e.ID, e); err != nil {
+		return err
+	}
+	if c.claimed == nil {
+		c.claimed = map[evidence.Key]Enrolment{}
+	}
+	for _, k := range keys {
+		c.claimed[k] = e
+	}
+	c.after(func() { t.index(e, keys) })
+	return nil
+}
+
+// admission says why a device with some keys is not admitted, by the newest
+// enrolment that claims one of them; nil when it is, or when none does.
+func (t *enrolmentTable) admission(keys []evidence.Key) *Admission {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	if len(t.byKey) == 0 {
+		return nil
+	}
+	return newestOf(keys, func(k evidence.Key) (Enrolment, bool) { e, ok := t.byKey[k]; return e, ok })
+}
+
+// admission is the same as a change finds it.
+func (c *change) admission(keys []evidence.Key) *Admission {
+	return newestOf(keys, func(k evidence.Key) (Enrolment, bool) {
+		for layer := c; layer != nil; layer = layer.below {
+			if e, ok := layer.claimed[k]; ok {
+				return e, true
+			}
+		}
+		t := &c.s.enrolments
+		t.mu.RLock()
+		defer t.mu.RUnlock()
+		e, ok := t.byKey[k]
+		return e, ok
+	})
+}
+
+func newestOf(keys []evidence.Key, find func(evidence.Key) (Enrolment, bool)) *Admission {
+	var newest Enrolment
+	for _, k := range keys {
+		if e, ok := find(k); ok && (e.decided() > newest.decided() || e.decided() == newest.decided() && e.ID > newest.ID) {
+			newest = e
+		}
+	}
+	if newest.State != Held && newest.State != Refused {
+		return nil
+	}
+	return &Admission{newest.ID, newest.State}
+}
+
 // Enrolments lists requests, the newest first: those of a state, or all for "".
-func (s *Service) Enrolments(ctx context.Context, state string) ([]ShownEnrolment, error) {
+func (s *Service) Enrolments(state string) ([]ShownEnrolment, error) {
 	if state != "" && state != Held && state != Enrolled && state != Refused {
 		return nil, &QueryError{Param: "state", Message: "a state is held, enrolled or refused"}
 	}
-	all, err := documents[Enrolment](ctx, s, enrolmentDocument)
 	out := []ShownEnrolment{}
-	for _, e := range slices.Backward(all) {
+	for _, e := range slices.Backward(s.enrolments.list()) {
 		if state == "" || e.State == state {
 			out = append(out, e.shown())
 		}
 	}
-	return out, err
+	return out, nil
 }
 
 // SettleEnrolment decides about a device that is held: it is taken in, or not.
@@ -224,15 +433,11 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 	}
 	var out Enrolment
 	err := s.do(ctx, func(c *change) error {
-		all, err := documents[Enrolment](ctx, s, enrolmentDocument)
-		if err != nil {
-			return err
-		}
-		i := slices.IndexFunc(all, func(e Enrolment) bool { return e.ID == id })
-		if i < 0 {
+		var ok bool
+		if out, ok = get(c, &s.enrolments.table, id); !ok {
 			return &NotFoundError{"enrolment", id}
 		}
-		if out = all[i]; out.State != Held {
+		if out.State != Held {
 			return &InputError{"", fmt.Sprintf("the enrolment %s is %s already", id, out.State)}
 		}
 		out.State, out.DecidedAt, out.DecidedBy, out.Reason = Refused, c.now, actor, reason
@@ -241,12 +446,12 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 			if err != nil {
 				return err
 			}
-			if out.Device, _, err = evidence.Join(rep, c.find); err != nil {
-				return &InputError{"", err.Error()}
+			if out.Device, _, err = c.claimedDevice(rep, c.base.Book.Resolver.KeysOf(rep)); err != nil {
+				return err
 			}
 			out.State = Enrolled
 		}
-		return c.settleEnrolment(actor, &out)
+		return c.decideEnrolment(actor, &out)
 	})
 	if err != nil {
 		return nil, err
@@ -256,7 +461,7 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 }
 
 // Retire takes a device out of service: to decisions it is unknown from now on,
-// and its reports are refused until it is enrolled again.
+// until it is enrolled again. What is reported of it is still kept.
 func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Retirement, error) {
 	if err := checkReason(&reason); err != nil {
 		return nil, err
@@ -277,7 +482,7 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Reti
 			return err
 		}
 		c.record(ledger.DeviceRetired, actor, d.ID, r)
-		c.settle(d, cause{kind: byEnrolment, actor: actor})
+		c.reappraise(d, cause{kind: byEnrolment, actor: actor})
 		return nil
 	})
 	return r, err

@@ -93,7 +93,7 @@ func (b *Book) waived(waivers []*Waiver, now int64) []int64 {
 	var out []int64
 	for _, w := range waivers {
 		w := b.limited(w)
-		if i := slices.Index(b.ruleKeys, w.Rule); w.live(now) && i >= 0 {
+		if i := slices.Index(b.ruleKeys, w.Rule); w.live(now) && i >= 0 && !b.strict[w.Rule] {
 			if out == nil {
 				out = make([]int64, len(b.ruleKeys))
 			}
@@ -196,6 +196,9 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 		if !slices.Contains(book.ruleKeys, g.Rule) {
 			return &InputError{"/rule", fmt.Sprintf("%q is not a rule of the rulebook in force, as baseline/rule%s", g.Rule, nearest(g.Rule, book.ruleKeys))}
 		}
+		if book.strict[g.Rule] {
+			return &InputError{"/rule", fmt.Sprintf("the rulebook lets nobody except a device from %s (waivable: false)", g.Rule)}
+		}
 		d, err := c.touch(g.Device)
 		if err != nil {
 			return err
@@ -205,14 +208,14 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		d.Waivers = append(slices.Clip(d.Waivers), w)
-		c.record(ledger.WaiverGranted, actor, d.ID, s.shownWaiver(w, c.now))
-		c.settle(d, cause{kind: byWaiver, actor: actor})
+		c.record(ledger.WaiverGranted, actor, d.ID, c.base.shownWaiver(w, c.now))
+		c.reappraise(d, cause{kind: byWaiver, actor: actor})
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	shown := s.shownWaiver(w, s.micros())
+	shown := s.Snapshot().shownWaiver(w, s.micros())
 	return &shown, nil
 }
 
@@ -236,14 +239,14 @@ func (s *Service) Vouch(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		d.Vouches = append(slices.Clip(d.Vouches), v)
-		c.record(ledger.VouchGiven, actor, d.ID, s.shown(&v.Grant, "", c.now))
-		c.settle(d, cause{kind: byVouch, actor: actor})
+		c.record(ledger.VouchGiven, actor, d.ID, v.shown("", c.now))
+		c.reappraise(d, cause{kind: byVouch, actor: actor})
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	shown := s.shown(&v.Grant, "", s.micros())
+	shown := v.shown("", s.micros())
 	return &shown, nil
 }
 
@@ -260,8 +263,8 @@ func (c *change) touch(name string) (*Device, error) {
 	return nil, &NotFoundError{"device", name}
 }
 
-// settle appraises a changed device, which stood as the change has it.
-func (c *change) settle(d *Device, by cause) {
+// reappraise appraises a changed device, which stood as the change has it.
+func (c *change) reappraise(d *Device, by cause) {
 	book := c.base.Book
 	was := stood(book, c.device(d.ID))
 	c.appraise(c.base, d, was, by)
@@ -305,9 +308,9 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownG
 				return err
 			}
 			d.Waivers = slices.Clone(d.Waivers)
-			d.Waivers[i], out = &w, s.shownWaiver(&w, c.now)
+			d.Waivers[i], out = &w, c.base.shownWaiver(&w, c.now)
 			c.record(ledger.WaiverRevoked, actor, d.ID, out)
-			c.settle(d, cause{kind: byWaiver, actor: actor})
+			c.reappraise(d, cause{kind: byWaiver, actor: actor})
 			return nil
 		}
 		i := slices.IndexFunc(d.Vouches, func(v *Vouch) bool { return v.ID == id })
@@ -319,9 +322,9 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownG
 			return err
 		}
 		d.Vouches = slices.Clone(d.Vouches)
-		d.Vouches[i], out = &v, s.shown(&v.Grant, "", c.now)
+		d.Vouches[i], out = &v, v.shown("", c.now)
 		c.record(ledger.VouchRevoked, actor, d.ID, out)
-		c.settle(d, cause{kind: byVouch, actor: actor})
+		c.reappraise(d, cause{kind: byVouch, actor: actor})
 		return nil
 	})
 	return &out, err
@@ -344,7 +347,7 @@ type ShownGrant struct {
 	Verdict string `json:"verdict,omitempty"`
 }
 
-func (s *Service) shown(g *Grant, rule string, now int64) ShownGrant {
+func (g *Grant) shown(rule string, now int64) ShownGrant {
 	out := ShownGrant{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author, At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy, Revoked: g.Revoked}
 	if g.RevokedAt != 0 {
 		out.RevokedAt = formatTime(g.RevokedAt)
@@ -352,8 +355,9 @@ func (s *Service) shown(g *Grant, rule string, now int64) ShownGrant {
 	return out
 }
 
-func (s *Service) shownWaiver(w *Waiver, now int64) ShownGrant {
-	return s.shown(&s.Snapshot().Book.limited(w).Grant, w.Rule, now)
+// shownWaiver tells a waiver as far as the snapshot's rulebook lets it live.
+func (snap *Snapshot) shownWaiver(w *Waiver, now int64) ShownGrant {
+	return snap.Book.limited(w).shown(w.Rule, now)
 }
 
 // GrantQuery selects waivers or vouches.
@@ -369,7 +373,7 @@ func (s *Service) Waivers(q GrantQuery) ([]ShownGrant, error) {
 	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
 		for _, w := range d.Waivers {
 			w = snap.Book.limited(w)
-			shown := s.shownWaiver(w, now)
+			shown := snap.shownWaiver(w, now)
 			if i := slices.Index(snap.Book.ruleKeys, w.Rule); i >= 0 && w.live(now) {
 				shown.Verdict = d.Result.Verdicts[i].String()
 			} else if w.live(now) {
@@ -385,7 +389,7 @@ func (s *Service) Vouches(q GrantQuery) ([]ShownGrant, error) {
 	now := s.micros()
 	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
 		for _, v := range d.Vouches {
-			add(&v.Grant, s.shown(&v.Grant, "", now))
+			add(&v.Grant, v.shown("", now))
 		}
 	})
 }

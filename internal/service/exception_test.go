@@ -163,12 +163,12 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		stands("strong", "a minute before the vouch ends")
 		time.Sleep(time.Minute)
 		stands("limited", "after the vouch has ended")
-		if n, m, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "gf-77", Note: "ours"}, {HardwareID: "HW-1"}}); err != nil || n != 2 || m != 0 {
-			t.Fatal(n, m, err)
+		if in, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "gf-77", Note: "ours"}, {HardwareID: "HW-1"}}, service.ListImport{}); err != nil || in.Added != 2 || in.Changed != 0 {
+			t.Fatal(in, err)
 		}
 		stands("strong", "on the roster")
-		if n, m, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}}); err != nil || n != 0 || m != 1 {
-			t.Error(n, m, err)
+		if in, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}}, service.ListImport{}); err != nil || in.Added != 0 || in.Changed != 1 {
+			t.Error(in, err)
 		}
 		shut(t, s)
 		s = open(t, dir)
@@ -178,11 +178,11 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		if len(list) != 1 || list[0].Device != "d1" || list[0].Note != "ours, new" {
 			t.Errorf("the roster lists %+v", list)
 		}
-		if err := s.RemoveRoster(ctx, "admin", "GF-77", "sold"); err != nil {
+		if _, err := s.RemoveRoster(ctx, "admin", "GF-77", service.Removal{Reason: "sold"}); err != nil {
 			t.Fatal(err)
 		}
 		stands("limited", "off the roster")
-		if err := s.RemoveRoster(ctx, "admin", "gf-77", "again"); err == nil {
+		if _, err := s.RemoveRoster(ctx, "admin", "gf-77", service.Removal{Reason: "again"}); err == nil {
 			t.Error("it is removed twice")
 		}
 		if list, err := s.Vouches(service.GrantQuery{State: "ended"}); err != nil || len(list) != 1 || list[0].Author != "desk" {
@@ -370,10 +370,10 @@ func TestSearchesAreKept(t *testing.T) {
 	if _, err := s.KeepSearch(ctx, "a", q); err != nil {
 		t.Fatal(err)
 	}
-	if all, err := s.Searches(ctx); err != nil || len(all) != 1 || all[0].By != "a" {
-		t.Errorf("kept are %+v (%v)", all, err)
+	if all := s.Searches(); len(all) != 1 || all[0].By != "a" {
+		t.Errorf("kept are %+v", all)
 	}
-	page, err := s.Devices(service.DeviceQuery{Where: q.Where, Columns: q.Columns, Limit: 5})
+	page, err := s.Devices(ctx, service.DeviceQuery{Where: q.Where, Columns: q.Columns, Limit: 5})
 	if err != nil || page.Items[0].Values["os.version"] != "14.1" {
 		t.Errorf("the columns are %+v (%v)", page, err)
 	}

@@ -37,6 +37,8 @@ type Device struct {
 	Refused   []RefusedReading
 	Vouches   []*Vouch
 	Retired   *Retirement // nil: in service
+	Held      *Admission  // nil: admitted; else its enrolment waits, or was refused
+	Spoken    []evidence.Spoken
 	FirstSeen int64
 	SeenAt    int64 // of the newest reading
 	Revision  int64 // counts the changes that were kept, from 1
@@ -94,6 +96,12 @@ func (f *Fleet) own(k evidence.Key, device string) {
 	}
 }
 
+// ambiguous reports whether a certificate is shown by several devices.
+func (f *Fleet) ambiguous(k evidence.Key) bool {
+	id, ok := f.keys.Load(k)
+	return ok && id == ""
+}
+
 // All calls visit for every device, in no order, until it returns false.
 func (f *Fleet) All(visit func(*Device) bool) {
 	f.devices.Range(func(_, p any) bool { return visit(p.(*cell).Load()) })
@@ -117,7 +125,7 @@ func (f *Fleet) place(d *Device) (made *cell) {
 	}
 	for _, k := range d.Keys {
 		switch k.Kind {
-		case evidence.ByID: // see Find
+		case evidence.ByID, evidence.Approved: // see Find, and Device.certified
 		case evidence.ByCertificate:
 			f.own(k, d.ID)
 		default:
@@ -139,14 +147,17 @@ type change struct {
 	keys    map[evidence.Key]string
 	batch   store.Batch
 	landed  []func() // to do once the change is durable
-	scratch posture.Result
-	rebuilt []rebuilt // the whole fleet under the next snapshot
-	// rebuiltBy is what made that necessary: a rulebook, people or the roster.
-	rebuiltBy string
 
-	begun   int64          // how many sessions had been begun when they were looked at
-	doubted []*LiveSession // to be looked at too
-	ended   map[*LiveSession]bool
+	documents map[documentKey]any // see [put]
+	claimed   map[evidence.Key]Enrolment
+	scratch   posture.Result
+	rebuilt   []rebuilt         // the whole fleet under the next snapshot
+	rebuiltBy cause             // what made that necessary: a rulebook, people or the roster
+	actors    map[string]string // by device, who made it stand otherwise
+
+	begun   int64     // how many sessions had been begun when they were looked at
+	doubted []doubted // to be looked at too
+	ended   []*LiveSession
 }
 
 // after has something done once the change is durable.
@@ -173,14 +184,18 @@ func (c *change) device(id string) *Device {
 // resolve finds the id of a device by its id, serial or hardware id.
 func (c *change) resolve(name string) string {
 	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
-		if id, ok := c.find(evidence.Folded(kind, name)); ok {
+		if id, ok := c.Find(evidence.Folded(kind, name)); ok {
 			return id
 		}
 	}
 	return name
 }
 
-func (c *change) find(k evidence.Key) (string, bool) {
+// Find returns the device that a key points at, as [evidence.Known] asks.
+func (c *change) Find(k evidence.Key) (string, bool) {
+	if c.base.Book.Resolver.Ignores(k) {
+		return "", false
+	}
 	for layer := c; layer != nil; layer = layer.below {
 		if k.Kind == evidence.ByID && layer.devices[k.Text] != nil {
 			return k.Text, true
@@ -190,6 +205,18 @@ func (c *change) find(k evidence.Key) (string, bool) {
 		}
 	}
 	return c.base.Fleet.Find(k)
+}
+
+// Spoken returns how a source spoke of a device last.
+func (c *change) Spoken(device, source string) (evidence.Spoken, bool) {
+	if d := c.device(device); d != nil {
+		for _, s := range d.Spoken {
+			if s.Source == source {
+				return s, true
+			}
+		}
+	}
+	return evidence.Spoken{}, false
 }
 
 // reveal lets the changes be seen. Only the clerk calls it, after the commit.
@@ -207,6 +234,13 @@ func (c *change) reveal(f *Fleet) {
 func (c *change) show(f *Fleet, d *Device) {
 	old := f.Get(d.ID)
 	f.put(d)
+	if old != nil {
+		for _, k := range old.Keys {
+			if !slices.Contains(d.Keys, k) {
+				f.keys.CompareAndDelete(k, d.ID)
+			}
+		}
+	}
 	if d.Wake < condition.Always && (old == nil || old.Wake != d.Wake) {
 		c.s.push(due{d.Wake, d.ID}, f)
 	}
@@ -241,15 +275,6 @@ func clipped(text string, most int) string {
 	return text[:most] + "…"
 }
 
-// refusals are the body of an evidence.refused entry, of which so many are told.
-func refusals(line int, list []evidence.Refusal) map[string]any {
-	body := map[string]any{"line": line, "refused": list}
-	if len(list) > maxRefused {
-		body["refused"], body["more"] = list[:maxRefused], len(list)-maxRefused
-	}
-	return body
-}
-
 // before is how a device stood before it is appraised again.
 type before struct {
 	book   *Book
@@ -271,6 +296,10 @@ func stood(book *Book, d *Device) before {
 func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool {
 	env := under.judge(d, &c.scratch, c.now)
 	c.devices[d.ID] = d
+	if c.actors == nil {
+		c.actors = map[string]string{}
+	}
+	c.actors[d.ID] = by.actor
 	c.order = append(c.order, d)
 	entry, changed := under.tell(d, was, by, env)
 	if entry.Kind != "" {
@@ -289,7 +318,7 @@ func (d *Device) look(under *Snapshot, now int64) {
 
 // compact copies a result for keeping.
 func (e *edition) compact(r *posture.Result) posture.Result {
-	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
+	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Outsider: r.Outsider, Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
 	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
 	}
@@ -384,6 +413,10 @@ func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
 		keys = append(append(append(keys, `["`...), k.Kind...), `",`...)
 		keys = append(value.OfText(k.Text).AppendJSON(keys), ']')
 	}
+	spoken := []byte("[]")
+	if len(d.Spoken) > 0 {
+		spoken = mustJSON(d.Spoken)
+	}
 	ev := []byte{'{'}
 	for i, source := range d.Sources() {
 		if i > 0 {
@@ -402,7 +435,7 @@ func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
 	return store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Revision: d.Revision, At: now, Undo: back}
+		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Spoken: string(spoken), Revision: d.Revision, At: now, Undo: back}
 }
 
 // RefusedReading is an attribute of the newest report of a source that was not
@@ -514,7 +547,7 @@ func (s *Service) appraiseDue(c *change) error {
 // again copies a device so that it can be appraised anew.
 func (d *Device) again() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Revision: d.Revision}
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held, Spoken: d.Spoken, Revision: d.Revision}
 }
 
 // next is when the standing of a device, that is at the moment now, can next

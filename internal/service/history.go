@@ -178,6 +178,7 @@ type Event struct {
 	Kind  ledger.Kind     `json:"kind"`
 	Actor string          `json:"actor"`
 	Rank  *int            `json:"rank,omitempty"` // of the level a change led to, if today's ladder has it
+	Gist  string          `json:"gist,omitempty"` // in a few words
 	Body  json.RawMessage `json:"body"`
 }
 
@@ -195,7 +196,7 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 	rb := s.Snapshot().Book.Rulebook
 	out := []Event{}
 	for _, e := range entries {
-		ev := Event{Seq: e.Seq, At: formatTime(e.At), Kind: e.Kind, Actor: e.Actor, Body: e.Body}
+		ev := Event{Seq: e.Seq, At: formatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: e.Gist(), Body: e.Body}
 		var body StandingChange
 		if readStanding(e, &body) {
 			if rank, ok := rb.Rank(body.To); ok {

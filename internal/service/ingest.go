@@ -23,6 +23,16 @@ type Taken struct {
 	Error    string             `json:"error,omitempty"` // why the whole report was refused
 	// Unmatched is the id under which the report waits for a person to say whose it is.
 	Unmatched string `json:"unmatched,omitempty"`
+	// Waiting is the id under which the report waits until another source makes its
+	// device known.
+	Waiting string `json:"waiting,omitempty"`
+	// Moved are keys that were those of another device, or of another machine.
+	Moved []MovedKey `json:"moved,omitempty"`
+}
+
+// trouble reports whether something of the report was not taken as it came.
+func (t *Taken) trouble() bool {
+	return t.Error != "" || len(t.Refused) > 0 || t.Unmatched != "" || t.Waiting != ""
 }
 
 // Intake is what became of a stream of reports.
@@ -30,8 +40,31 @@ type Intake struct {
 	Accepted int     `json:"accepted"`
 	Rejected int     `json:"rejected"` // reports refused as a whole
 	Refused  int     `json:"refused"`  // attributes refused in accepted reports
+	Waiting  int     `json:"waiting"`  // accepted, and wait until their device is known
 	Results  []Taken `json:"results"`
+	More     int     `json:"more,omitempty"` // reports of which Results does not tell
+
+	troubles int // how many Results tell of
+	refusals refusals
 }
+
+// What an answer tells of reports, those that went in and the others.
+const (
+	maxResults  = 10_000
+	maxTroubles = 1_000
+)
+
+// What one stream may bring: reports altogether, and reports refused as a whole.
+const (
+	maxReports  = 2_000_000
+	maxRejected = 10_000
+)
+
+// BudgetError says that a request brings more than one may. What came before has
+// been taken.
+type BudgetError struct{ Message string }
+
+func (e *BudgetError) Error() string { return e.Message }
 
 // A stream is cut into chunks that are each applied as one change, and read on
 // while at most a few of them are still being applied.
@@ -40,7 +73,7 @@ const (
 	ahead = 48
 )
 
-// part is a chunk of a stream on its way through the clerk.
+// part is a chunk of a stream on its way through the writer.
 type part struct {
 	job     *job
 	results []Taken
@@ -56,8 +89,8 @@ type stream struct {
 	out     *Intake
 }
 
-// settle waits until no more than left parts are under way.
-func (st *stream) settle(left int) error {
+// await waits until no more than left parts are under way.
+func (st *stream) await(left int) error {
 	for len(st.parts) > left {
 		p := st.parts[0]
 		st.parts = st.parts[1:]
@@ -70,7 +103,7 @@ func (st *stream) settle(left int) error {
 	return nil
 }
 
-// flush hands the reports read so far to the clerk.
+// flush hands the reports read so far to the writer.
 func (st *stream) flush() error {
 	if len(st.items) == 0 {
 		return nil
@@ -84,62 +117,132 @@ func (st *stream) flush() error {
 		}
 		return nil
 	}}), results})
-	return st.settle(ahead)
+	return st.await(ahead)
 }
 
 func (in *Intake) add(results []Taken, err error) {
 	for _, t := range results {
-		switch {
-		case err != nil:
+		if err != nil {
 			t = Taken{Line: t.Line, Error: err.Error()}
-			in.Rejected++
+		}
+		switch {
 		case t.Error != "":
 			in.Rejected++
+		case t.Waiting != "":
+			in.Accepted++
+			in.Waiting++
+			in.Refused += len(t.Refused)
 		default:
 			in.Accepted++
 			in.Refused += len(t.Refused)
 		}
-		in.Results = append(in.Results, t)
+		in.refusals.add(&t)
+		switch tell := len(in.Results)-in.troubles < maxResults; {
+		case t.trouble() && in.troubles < maxTroubles:
+			in.troubles++
+			in.Results = append(in.Results, t)
+		case !t.trouble() && tell:
+			in.Results = append(in.Results, t)
+		default:
+			in.More++
+		}
 	}
+}
+
+// refusals are what one request brought that was not taken: the body of its
+// evidence.refused entry.
+type refusals struct {
+	Reports    int       `json:"reports,omitempty"`    // refused as a whole
+	Attributes int       `json:"attributes,omitempty"` // of others
+	Unmatched  int       `json:"unmatched,omitempty"`  // reports kept aside
+	Examples   []refusal `json:"examples"`
+
+	device string
+	others bool // of more than one device
+}
+
+// refusal is one example.
+type refusal struct {
+	Attribute string `json:"attribute,omitempty"`
+	Device    string `json:"device,omitempty"`
+	Line      int    `json:"line"`
+	Message   string `json:"message"`
+	Unmatched string `json:"unmatched,omitempty"`
+}
+
+// maxExamples bounds how many refusals of a request its entry tells.
+const maxExamples = 50
+
+func (r *refusals) add(t *Taken) {
+	example := func(x refusal) {
+		if len(r.Examples) < maxExamples {
+			x.Message = clipped(x.Message, maxReason)
+			r.Examples = append(r.Examples, x)
+		}
+	}
+	switch {
+	case t.Unmatched != "":
+		r.Unmatched++
+		example(refusal{Line: t.Line, Message: t.Error, Unmatched: t.Unmatched})
+	case t.Error != "":
+		r.Reports++
+		example(refusal{Line: t.Line, Device: t.Device, Message: t.Error})
+	default:
+		r.Attributes += len(t.Refused)
+		for _, x := range t.Refused {
+			example(refusal{Attribute: x.Attribute, Device: t.Device, Line: t.Line, Message: x.Message})
+		}
+	}
+	if t.trouble() {
+		r.others = r.others || r.device != "" && r.device != t.Device
+		r.device = t.Device
+	}
+}
+
+// record writes the entry, if anything was refused.
+func (r *refusals) record(c *change, actor string) {
+	if r.Reports+r.Attributes+r.Unmatched == 0 {
+		return
+	}
+	about := r.device
+	if r.others {
+		about = ""
+	}
+	c.record(ledger.EvidenceRefused, actor, about, r)
 }
 
 // Take reads a stream of reports and applies it. A bad report is told of in
 // the answer and the rest goes in. When only is not "", every report must come
-// from that source. The error is for a stream that broke off or records that
-// could not be written; what the answer lists has been taken all the same.
+// from that source. The error is for a stream that broke off or is larger than
+// one may be ([*BudgetError]), or for records that could not be written; what the
+// answer lists has been taken all the same.
 func (s *Service) Take(ctx context.Context, actor, only string, in io.Reader, format evidence.Format) (*Intake, error) {
 	st := &stream{ctx: ctx, service: s, actor: actor, out: &Intake{Results: []Taken{}}}
 	dict := s.Snapshot().Book.Rulebook.Dict
 	var broken error
-	for it := range dict.Read(in, format, s.micros()) {
+	reports := 0
+	for it := range dict.Read(in, format, only, s.micros()) {
 		if it.Line == 0 {
 			broken = fmt.Errorf("the stream of reports broke off: %w", it.Err)
 			break
 		}
-		if it.Report != nil && only != "" {
-			restrict(&it, only)
-		}
 		if st.items = append(st.items, it); len(st.items) == chunk {
-			if err := st.flush(); err != nil {
-				return st.out, err
+			if broken = st.flush(); broken != nil {
+				break
 			}
 		}
+		if reports++; reports == maxReports || st.out.Rejected >= maxRejected {
+			broken = &BudgetError{fmt.Sprintf("the stream goes on after %d reports of which %d were refused; one request may bring %d, and %d that are refused",
+				reports, st.out.Rejected, maxReports, maxRejected)}
+			break
+		}
 	}
-	return st.out, cmp.Or(st.flush(), st.settle(0), broken)
-}
-
-// restrict makes a report be from the source its token belongs to.
-func restrict(it *evidence.Item, only string) {
-	r := it.Report
-	if r.Source != only && r.Source != evidence.DefaultSource {
-		it.Err = fmt.Errorf("the token may only report as %s, not as %s", only, r.Source)
-		it.Report = nil
-		return
+	err := cmp.Or(st.flush(), st.await(0), broken)
+	if out := &st.out.refusals; out.Reports+out.Attributes+out.Unmatched > 0 {
+		// Also when the caller has left: what was refused is on record.
+		err = cmp.Or(err, s.do(context.WithoutCancel(ctx), func(c *change) error { out.record(c, actor); return nil }))
 	}
-	r.Source = only
-	for i := range r.Readings {
-		r.Readings[i].Source = only
-	}
+	return st.out, err
 }
 
 // take applies one report to the change.
@@ -147,77 +250,155 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 	t := Taken{Line: it.Line}
 	if it.Err != nil {
 		t.Error = it.Err.Error()
-		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": clipped(t.Error, maxReason)})
 		return t
 	}
-	rep, book := it.Report, c.base.Book
-	id, known, err := evidence.Join(rep, c.find)
+	rep, by := it.Report, c.base.Book.Resolver
+	j, err := by.Join(rep, c)
+	var conflict *evidence.ConflictError
+	if errors.As(err, &conflict) {
+		rep.Refused = append(rep.Refused, by.Sift(rep)...)
+		t.Error = err.Error()
+		if t.Unmatched, err = c.keepAside(rep, conflict); err != nil {
+			t.Error, t.Unmatched = err.Error(), ""
+		}
+		return t
+	}
 	if err != nil {
 		t.Error = err.Error()
-		var conflict *evidence.ConflictError
-		if errors.As(err, &conflict) {
-			rep.Refused = append(rep.Refused, book.Resolver.Sift(rep)...)
-			if t.Unmatched, err = c.keepAside(actor, it.Line, rep, conflict); err == nil {
-				return t
-			}
-		}
-		c.record(ledger.EvidenceRefused, actor, "", map[string]any{"line": it.Line, "error": clipped(t.Error, maxReason)})
 		return t
 	}
-	if old := c.device(id); old != nil && old.Retired != nil {
-		t.Error = fmt.Sprintf("the device %s is retired (%s); it must be enrolled again", id, old.Retired.Reason)
-		c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": it.Line, "error": clipped(t.Error, maxReason)})
-		return t
-	}
-	rep.Refused = append(rep.Refused, book.Resolver.Sift(rep)...)
-	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !known {
+	rep.Refused = append(rep.Refused, by.Sift(rep)...)
+	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !j.Known {
 		t.Error, t.Refused = "nothing in the report could be taken", rep.Refused
-		c.record(ledger.EvidenceRefused, actor, "", refusals(it.Line, rep.Refused))
 		return t
 	}
-	old := c.device(id)
-	d, was := &Device{ID: id, FirstSeen: c.now}, stood(book, old)
+	if j.Wait {
+		t.Refused = rep.Refused
+		if t.Waiting, err = c.keepWaiting(rep); err != nil {
+			t.Error = err.Error()
+		}
+		return t
+	}
+	return c.apply(actor, it.Line, rep, j)
+}
+
+// apply takes a report of a device in.
+func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.Joined) Taken {
+	book, old := c.base.Book, c.device(j.Device)
+	d, was := &Device{ID: j.Device, FirstSeen: c.now}, stood(book, old)
 	if old != nil {
 		d = old.again()
 		d.View = nil
 	}
 	d.Record = d.Record.With(rep)
 	d.SeenAt = max(d.SeenAt, rep.At)
+	d.Spoken = evidence.With(d.Spoken, evidence.SpokenBy(rep))
 	d.refuse(rep)
-	c.addKeys(d, rep)
+	keyed := Keyed{Source: rep.Source}
+	c.rekey(d, j, &keyed)
 	c.appraise(c.base, d, was, cause{kind: byEvidence, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(old.Record, rep) }})
 	c.keep(book, d, was)
-	if len(rep.Refused) > 0 {
-		c.record(ledger.EvidenceRefused, actor, id, refusals(it.Line, rep.Refused))
+	keyed.record(c, actor, d.ID)
+	t := Taken{Line: line, Device: d.ID, Previous: was.level, New: old == nil, Refused: rep.Refused, Level: book.Rulebook.LevelName(d.Result.Level)}
+	for _, k := range j.Lost {
+		t.Moved = append(t.Moved, MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
 	}
-	t.Device, t.Previous, t.New, t.Refused = id, was.level, old == nil, rep.Refused
-	t.Level = book.Rulebook.LevelName(d.Result.Level)
+	if len(j.Gained) > 0 {
+		c.awaited(actor, j.Gained)
+	}
 	return t
 }
 
-func (c *change) addKeys(d *Device, rep *evidence.Report) {
+// Keyed is the body of a device.keyed entry: keys that a device has gained or
+// lost.
+type Keyed struct {
+	Gained []evidence.Key `json:"gained,omitempty"`
+	Lost   []evidence.Key `json:"lost,omitempty"`
+	Reason string         `json:"reason,omitempty"`
+	Source string         `json:"source,omitempty"` // whose report made it so
+	// From and To are the devices between which keys moved.
+	From string `json:"from,omitempty"`
+	To   string `json:"to,omitempty"`
+}
+
+// maxKeysTold bounds how many keys an entry tells each way.
+const maxKeysTold = 100
+
+func (k *Keyed) record(c *change, actor, device string) {
+	if len(k.Gained)+len(k.Lost) == 0 {
+		return
+	}
+	told := *k
+	told.Gained, told.Lost = k.Gained[:min(len(k.Gained), maxKeysTold)], k.Lost[:min(len(k.Lost), maxKeysTold)]
+	c.record(ledger.DeviceKeyed, actor, device, told)
+}
+
+// rekey gives a device the keys that it gained, and takes those that it lost.
+func (c *change) rekey(d *Device, j evidence.Joined, keyed *Keyed) {
+	for _, k := range j.Lost {
+		c.lose(d, k, keyed)
+	}
+	for _, k := range j.Gained {
+		if k.Kind != evidence.ByID { // a device's own id needs no key
+			c.gain(d, k, keyed)
+		}
+	}
+	c.certify(d, keyed)
+	d.Held = c.admission(d.Keys)
+}
+
+// certify makes the certificates that sources show of a device now its keys, and
+// no others. While none shows any, those it was enrolled with stay.
+func (c *change) certify(d *Device, keyed *Keyed) {
+	shown := c.base.Book.Resolver.CertificateKeys(d.Record)
+	if len(shown) == 0 {
+		return
+	}
+	for _, k := range slices.Clone(d.Keys) {
+		enrolled := k.Kind == evidence.Approved && !slices.Contains(shown, evidence.Key{Kind: evidence.ByCertificate, Text: k.Text})
+		if enrolled || k.Kind == evidence.ByCertificate && !slices.Contains(shown, k) {
+			c.lose(d, k, keyed)
+		}
+	}
+	for _, k := range shown {
+		if !slices.Contains(d.Keys, k) {
+			c.gain(d, k, keyed)
+		}
+	}
+}
+
+// gain makes a key point at a device. A certificate that another shows too points
+// at neither.
+func (c *change) gain(d *Device, k evidence.Key, keyed *Keyed) {
 	if c.keys == nil {
 		c.keys = map[evidence.Key]string{}
 	}
-	keys := rep.Keys()
-	d.Keys = slices.Clip(d.Keys) // the device it was copied from keeps its own
-	if certs := rep.Value("certs"); certs.Known() {
-		keys = append(keys, evidence.CertificateKeys(certs)...)
+	owner, known := c.Find(k)
+	switch {
+	case k.Kind == evidence.Approved:
+	case k.Kind == evidence.ByCertificate && (known && owner != d.ID || c.base.Fleet.ambiguous(k)):
+		c.keys[k] = ""
+	default:
+		c.keys[k] = d.ID
 	}
-	for _, k := range keys {
-		if k.Kind == evidence.ByID {
-			continue
+	if !slices.Contains(d.Keys, k) {
+		d.Keys = append(slices.Clip(d.Keys), k) // the device it was copied from keeps its own
+		keyed.Gained = append(keyed.Gained, k)
+	}
+}
+
+// lose makes a key no longer point at a device.
+func (c *change) lose(d *Device, k evidence.Key, keyed *Keyed) {
+	i := slices.Index(d.Keys, k)
+	if i < 0 {
+		return
+	}
+	d.Keys = slices.Delete(slices.Clone(d.Keys), i, i+1)
+	keyed.Lost = append(keyed.Lost, k)
+	if owner, known := c.Find(k); known && owner == d.ID {
+		if c.keys == nil {
+			c.keys = map[evidence.Key]string{}
 		}
-		if k.Kind == evidence.ByCertificate {
-			if owner, known := c.find(k); known && owner != d.ID {
-				c.keys[k] = ""
-			}
-		}
-		if _, set := c.keys[k]; !set || k.Kind != evidence.ByCertificate {
-			c.keys[k] = d.ID
-		}
-		if !slices.Contains(d.Keys, k) {
-			d.Keys = append(d.Keys, k)
-		}
+		c.keys[k] = ""
 	}
 }

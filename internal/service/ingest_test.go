@@ -11,7 +11,7 @@ import (
 
 const sourced = house + `sources:
   - {id: agent, rank: 1, provides: ["*"]}
-  - {id: mdm, rank: 5, provides: [os, storage, form]}
+  - {id: mdm, rank: 5, provides: [os, storage, form], identifies: true}
 `
 
 // take brings lines of reports and returns what became of them.
@@ -76,7 +76,7 @@ func TestWhatBecomesOfReports(t *testing.T) {
 	if d.Keys["serial"] != "s1" || d.Keys["external_id"] != "agent:77" || s.Device("h2").ID != "d2" || s.Device("ghost") != nil {
 		t.Errorf("the keys of d1 are %v", d.Keys)
 	}
-	page, err := s.Devices(service.DeviceQuery{Text: "SKERRY", Limit: 10})
+	page, err := s.Devices(ctx, service.DeviceQuery{Text: "SKERRY", Limit: 10})
 	if err != nil || page.Total != 1 || page.Items[0].ID != "d1" {
 		t.Errorf("a search for its model finds %+v (%v)", page, err)
 	}

@@ -71,7 +71,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				_, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}}, AcceptImpact: "a trial"})
 				must(err)
 			case 1:
-				_, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.PeopleImport{})
+				_, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{})
 				must(err)
 			case 2:
 				if g, err := s.Waive(ctx, "desk", service.GrantRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}); err == nil {
@@ -83,12 +83,12 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 					waivers = waivers[:n-1]
 				}
 			case 4:
-				_, _, err := s.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "S-" + d}})
+				_, err := s.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "S-" + d}}, service.ListImport{})
 				must(err)
 			case 5:
 				if r.IntN(4) == 0 {
 					_, _ = s.Retire(ctx, "it", d, "lost") // it may not be known yet
-					e, err := s.Enrol(ctx, "agent", service.Claims{Platform: "windows", Serial: "S-" + d})
+					e, err := s.Enrol(ctx, "agent", service.Claims{Platform: "windows", Serial: "S-" + d}, nil)
 					if err == nil && e.State == service.Held {
 						_, err = s.SettleEnrolment(ctx, "desk", e.ID, true, "found")
 					}
@@ -205,7 +205,7 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 		t.Fatalf("%d taken, %d refused (%v)", in.Accepted, in.Refused, err)
 	}
 	told, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: string(ledger.EvidenceRefused), Limit: 5})
-	if err != nil || len(told) != 1 || !strings.Contains(string(told[0].Body), `"more":2950`) {
+	if err != nil || len(told) != 1 || !strings.Contains(string(told[0].Body), `"attributes":3000`) {
 		t.Errorf("it is recorded as %v (%v)", told, err)
 	}
 	if _, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: strings.Repeat("x", 70_000)}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}); !errors.Is(err, ledger.ErrTooLarge) {

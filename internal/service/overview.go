@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -82,7 +83,7 @@ const day = 24 * 3600 * 1_000_000
 func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, error) {
 	snap, now := s.Snapshot(), s.micros()
 	b := snap.Book
-	o := &Overview{Now: formatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{}, Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.aside.open(), Verdicts: map[string]int{}}
+	o := &Overview{Now: formatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{}, Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.unsettled(), Verdicts: map[string]int{}}
 	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
 	holds := make([]RuleHold, len(b.ruleKeys))
 	slot := b.Rulebook.Dict.Slot("platform")
@@ -130,7 +131,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 	if o.Emergencies, err = s.emergencies(ctx, now-7*day); err != nil {
 		return nil, err
 	}
-	held, err := s.Enrolments(ctx, Held)
+	held, err := s.Enrolments(Held)
 	if err != nil {
 		return nil, err
 	}
@@ -180,6 +181,7 @@ const maxDropped = 50
 // dropped finds, of devices whose level changed lately, those that fell.
 func (s *Service) dropped(ctx context.Context, o *Overview, b *Book, recent []*Device) error {
 	slices.SortFunc(recent, func(x, y *Device) int { return cmp.Or(cmp.Compare(y.Since, x.Since), strings.Compare(x.ID, y.ID)) })
+	ladders := ladders{s: s, of: map[int64]*rulebook.Rulebook{b.Info.Version: b.Rulebook}}
 	for _, d := range recent {
 		if len(o.Dropped) == maxDropped {
 			break
@@ -188,19 +190,49 @@ func (s *Service) dropped(ctx context.Context, o *Overview, b *Book, recent []*D
 		if err != nil {
 			return err
 		}
-		for _, e := range entries {
-			var body StandingChange
-			if e.At != d.Since || !readStanding(e, &body) || body.From == body.To {
-				continue
-			}
-			if from, ok := b.Rulebook.Rank(body.From); ok && from > int(d.Result.Level) {
-				sum := b.Summary(d, s.micros())
-				o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, sum.Since, sum.Binding})
-			}
-			break
+		fell, at, err := ladders.fell(ctx, entries, s.micros()-day)
+		if err != nil {
+			return err
+		}
+		if fell {
+			sum := b.Summary(d, s.micros())
+			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, formatTime(at), sum.Binding})
 		}
 	}
 	return nil
+}
+
+// ladders reads changes of standing on the ladders that were in force then.
+type ladders struct {
+	s  *Service
+	of map[int64]*rulebook.Rulebook // by version
+}
+
+// fell reports whether the newest change of level since a moment was a fall, and
+// when. What only gave levels other names is no change.
+func (l *ladders) fell(ctx context.Context, entries []ledger.Entry, since int64) (bool, int64, error) {
+	for _, e := range entries {
+		var body StandingChange
+		if e.At < since {
+			break
+		}
+		if !readStanding(e, &body) || body.From == body.To || body.From == "" {
+			continue
+		}
+		if l.of[body.Rulebook] == nil {
+			book, err := l.s.bookOf(ctx, body.Rulebook)
+			if err != nil {
+				return false, 0, err
+			}
+			l.of[body.Rulebook] = book.Rulebook
+		}
+		from, known := l.of[body.Rulebook].Rank(body.From)
+		to, ok := l.of[body.Rulebook].Rank(body.To)
+		if known && ok {
+			return from > to, e.At, nil
+		}
+	}
+	return false, 0, nil
 }
 
 // coursePoints is how many moments the course of levels has.

@@ -15,12 +15,14 @@ import (
 type undo struct {
 	Evidence json.RawMessage   `json:"evidence,omitempty"` // see [evidence.Record.AppendUndo]
 	Failing  *map[string]int64 `json:"failing,omitempty"`
-	Keys     *int              `json:"keys,omitempty"` // how many there were: they are only ever added
+	Keys     *int              `json:"keys,omitempty"`     // how many there were, when some were only added
+	KeyList  *[][2]string      `json:"key_list,omitempty"` // which there were, otherwise
 	Level    *string           `json:"level,omitempty"`
 	Since    *int64            `json:"since,omitempty"`
 	Waivers  *[]*Waiver        `json:"waivers,omitempty"`
 	Vouches  *[]*Vouch         `json:"vouches,omitempty"`
 	Retired  *[]*Retirement    `json:"retired,omitempty"` // one or none
+	Held     *[]*Admission     `json:"held,omitempty"`    // one or none
 }
 
 // undoOf works out how d, which stands under a book, leads back to the device it
@@ -36,17 +38,31 @@ func (d *Device) undoOf(book *Book, was before) string {
 			u.Failing = &failing
 		}
 	}
-	if n := len(old.Keys); n != len(d.Keys) {
+	switch n := len(old.Keys); {
+	case slices.Equal(old.Keys, d.Keys):
+	case n <= len(d.Keys) && slices.Equal(old.Keys, d.Keys[:n]):
 		u.Keys = &n
+	default:
+		list := make([][2]string, n)
+		for i, k := range old.Keys {
+			list[i] = [2]string{string(k.Kind), k.Text}
+		}
+		u.KeyList = &list
+	}
+	if !old.Held.same(d.Held) {
+		u.Held = &[]*Admission{}
+		if old.Held != nil {
+			u.Held = &[]*Admission{old.Held}
+		}
 	}
 	if level := was.level; d.Since != old.Since {
 		u.Level, u.Since = &level, &old.Since
 	}
 	if !slices.Equal(old.Waivers, d.Waivers) {
-		u.Waivers = all(old.Waivers)
+		u.Waivers = listed(old.Waivers)
 	}
 	if !slices.Equal(old.Vouches, d.Vouches) {
-		u.Vouches = all(old.Vouches)
+		u.Vouches = listed(old.Vouches)
 	}
 	if old.Retired != d.Retired {
 		u.Retired = &[]*Retirement{}
@@ -54,14 +70,14 @@ func (d *Device) undoOf(book *Book, was before) string {
 			u.Retired = &[]*Retirement{old.Retired}
 		}
 	}
-	if routine := u.Failing == nil && u.Keys == nil && u.Since == nil && u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
+	if routine := u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil && u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
 	return string(mustJSON(u))
 }
 
-// all is a list as it is told when it is empty, too: not as null.
-func all[T any](list []T) *[]T {
+// listed is a list as it is told when it is empty, too: not as null.
+func listed[T any](list []T) *[]T {
 	if list == nil {
 		list = []T{}
 	}
@@ -128,6 +144,17 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 			}
 			keys = keys[:*u.Keys]
 		}
+		if u.KeyList != nil {
+			keys = keys[:0]
+			for _, k := range *u.KeyList {
+				keys = append(keys, mustJSON(k))
+			}
+		}
+		if u.Held != nil {
+			if e.held = nil; len(*u.Held) > 0 {
+				e.held = (*u.Held)[0]
+			}
+		}
 		if u.Level != nil && u.Since != nil {
 			row.Level, row.Since = *u.Level, *u.Since
 		}
@@ -153,6 +180,7 @@ type pastExtras struct {
 	waivers []*Waiver
 	vouches []*Vouch
 	retired *Retirement
+	held    *Admission
 }
 
 // rewindHouse takes the people or the roster back by steps, newest first.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
@@ -42,6 +43,14 @@ func (p *People) Get(id string) (directory.Person, bool) {
 	return p.list[i], true
 }
 
+// ask makes a person the one who asks.
+func (p *People) ask(q *access.Request, person string) {
+	q.User, q.Groups, q.Known = person, nil, false
+	if i, ok := p.byID[person]; ok {
+		q.Groups, q.Known = p.list[i].Groups, true
+	}
+}
+
 // Groups returns the groups of a person; none for one the directory does not know.
 func (p *People) Groups(id string) []string {
 	if i, ok := p.byID[id]; ok {
@@ -59,17 +68,26 @@ func (p *People) groupsOf(id string) *value.Value {
 	return nil
 }
 
-// PeopleImport is how a list of people is taken in.
-type PeopleImport struct {
+// ListImport is how a list of people, or of hardware, is taken in.
+type ListImport struct {
 	// Whole says that the list is the whole directory: who is not in it is removed.
 	Whole bool
-	// AcceptImpact is why a list is to be taken although most likely it is not
-	// whole; "" when it is not.
+	// DryRun tells what would change, and changes nothing.
+	DryRun bool
+	// AcceptImpact is why a list is to be taken although it would lock people out, or
+	// most likely is not whole; "" when it is not.
 	AcceptImpact string
 }
 
-// PeopleIntake is what became of a list of people.
-type PeopleIntake struct{ Added, Changed, Unchanged, Removed int }
+// ListIntake is what became of a list, or would.
+type ListIntake struct {
+	Added     int         `json:"added"`
+	Changed   int         `json:"changed"`
+	Unchanged int         `json:"unchanged"`
+	Removed   int         `json:"removed"`
+	Reach     *ReachShift `json:"reach,omitempty"`   // what changes in who reaches what
+	Impacts   []Impact    `json:"impacts,omitempty"` // why it is held back, or would have been
+}
 
 // PeopleRemoved is the kind of [Impact] of a whole directory that leaves out more
 // people than leave at a time.
@@ -81,78 +99,180 @@ const (
 	mostLeavers = 0.2
 )
 
+// peoplePlan is a directory that takes the place of another.
+type peoplePlan struct {
+	ListIntake
+	list []directory.Person
+	was  houseUndo // of those for whom something changes
+	left []string
+}
+
+// plan lays a list of people over the directory.
+func (p *People) plan(people []directory.Person, whole bool) *peoplePlan {
+	in := &peoplePlan{was: houseUndo{}}
+	listed := make(map[string]directory.Person, len(people))
+	for _, x := range people {
+		listed[x.ID] = x // the last one of an id counts
+	}
+	in.list = make([]directory.Person, 0, len(p.list)+len(listed))
+	for _, old := range p.list {
+		x, is := listed[old.ID]
+		switch {
+		case !is && whole:
+			in.left, in.was[old.ID] = append(in.left, old.ID), old
+			continue
+		case is && (old.Name != x.Name || !slices.Equal(old.Groups, x.Groups)):
+			in.Changed++
+			in.was[old.ID], old = old, x
+		}
+		in.list = append(in.list, old)
+	}
+	for _, id := range sortedKeys(listed) {
+		if _, known := p.Get(id); !known {
+			in.Added++
+			in.list, in.was[id] = append(in.list, listed[id]), nil
+		}
+	}
+	in.Removed, in.Unchanged = len(in.left), len(listed)-in.Added-in.Changed
+	return in
+}
+
+// weigh works out what a plan would change in who reaches what, and what speaks
+// against it.
+func (s *Service) weighPeople(ctx context.Context, snap *Snapshot, in *peoplePlan) error {
+	in.Impacts = nil
+	if n := len(snap.People.list); in.Removed > max(fewLeavers, int(mostLeavers*float64(n))) {
+		in.Impacts = append(in.Impacts, Impact{PeopleRemoved, fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), in.left})
+	}
+	return s.weighHouse(ctx, snap, newPeople(slices.Clone(in.list)), snap.Roster, sortedKeys(in.was), &in.ListIntake)
+}
+
+// weighHouse does the same for another directory or roster that concerns some
+// people.
+func (s *Service) weighHouse(ctx context.Context, snap *Snapshot, people *People, roster *Roster, concerned []string, in *ListIntake) error {
+	after := snap.tried(snap.Book, people, roster)
+	in.Reach = snap.reach(after, concerned, s.micros())
+	impacts, err := s.guard(ctx, snap, after, in.Reach)
+	in.Impacts = append(in.Impacts, impacts...)
+	return err
+}
+
+// held is the error of what speaks against a change that nobody accepted.
+func (in *ListIntake) held(how *ListImport) error {
+	if len(in.Impacts) > 0 && how.AcceptImpact == "" && !how.DryRun {
+		return &ImpactError{in.Impacts}
+	}
+	return nil
+}
+
+// impactBody is what an entry tells of a change that was accepted all the same.
+func impactBody(body map[string]any, impacts []Impact, reason string) map[string]any {
+	if len(impacts) == 0 {
+		return body
+	}
+	told := slices.Clone(impacts)
+	for i := range told {
+		told[i].Who = told[i].Who[:min(len(told[i].Who), maxImpacted)]
+		told[i].Message = clipped(told[i].Message, maxReason)
+	}
+	body["impacts"], body["accept_impact"] = told, clipped(reason, maxReason)
+	return body
+}
+
 // ImportPeople adds people to the directory, replaces those with the same id,
-// and appraises the fleet under it. The error is an [*ImpactError] when a whole
-// directory leaves out so many that it is more likely to be cut; then nothing
-// has changed.
-func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person, how PeopleImport) (in PeopleIntake, err error) {
+// and appraises the fleet under it. The error is an [*ImpactError] when that would
+// lock people out, or when a whole directory leaves out so many that it is more
+// likely to be cut; then nothing has changed.
+func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person, how ListImport) (ListIntake, error) {
 	how.AcceptImpact = clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
-	err = s.doAlone(ctx, func(c *change) error {
-		in = PeopleIntake{}
-		before := c.base.People
-		was, listed := houseUndo{}, make(map[string]directory.Person, len(people))
-		for _, p := range people {
-			listed[p.ID] = p // the last one of an id counts
+	var in *peoplePlan
+	weigh := func(snap *Snapshot) error {
+		in = snap.People.plan(people, how.Whole)
+		if len(in.was) == 0 {
+			return nil
 		}
-		next := make([]directory.Person, 0, len(before.list)+len(listed))
-		var left []string
-		for _, old := range before.list {
-			p, is := listed[old.ID]
-			switch {
-			case !is && how.Whole:
-				left, was[old.ID] = append(left, old.ID), old
-				continue
-			case is && (old.Name != p.Name || !slices.Equal(old.Groups, p.Groups)):
-				in.Changed++
-				was[old.ID], old = old, p
-			}
-			next = append(next, old)
+		if err := s.weighPeople(ctx, snap, in); err != nil {
+			return err
 		}
-		for id, p := range listed {
-			if _, known := before.Get(id); !known {
-				in.Added++
-				next, was[id] = append(next, p), nil
-			}
-		}
-		in.Removed, in.Unchanged = len(left), len(listed)-in.Added-in.Changed
-		if len(was) == 0 {
+		return in.held(&how)
+	}
+	if how.DryRun {
+		err := weigh(s.Snapshot())
+		return in.ListIntake, err
+	}
+	err := s.weighed(ctx, weigh, func(c *change) error {
+		if len(in.was) == 0 {
 			return nil
 		}
 		body := map[string]any{"added": in.Added, "changed": in.Changed}
 		if in.Removed > 0 {
-			body["removed"], body["people"] = in.Removed, left[:min(len(left), maxImpacted)]
-		}
-		if in.Removed > max(fewLeavers, int(mostLeavers*float64(len(before.list)))) {
-			if how.AcceptImpact == "" {
-				return &ImpactError{[]Impact{{PeopleRemoved, fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, len(before.list)), left}}}
-			}
-			body["accept_impact"] = how.AcceptImpact
+			body["removed"], body["people"] = in.Removed, in.left[:min(len(in.left), maxImpacted)]
 		}
 		c.batch.PutPeople(people)
-		c.batch.DropPeople(left)
-		c.record(ledger.PeopleImported, actor, "people", body)
-		c.rebuildPeople(next, was, actor)
+		c.batch.DropPeople(in.left)
+		c.record(ledger.PeopleImported, actor, "people", impactBody(body, in.Impacts, how.AcceptImpact))
+		c.rebuildPeople(in.list, in.was, actor)
 		return nil
 	})
-	return in, err
+	return in.ListIntake, err
 }
 
 // RemovePerson takes a person out of the directory: they are in no group any
-// more, as anybody whom the directory does not know.
-func (s *Service) RemovePerson(ctx context.Context, actor, id, reason string) error {
-	if err := checkReason(&reason); err != nil {
-		return err
+// more, as anybody whom the directory does not know. The error is an
+// [*ImpactError] when that would lock people out.
+func (s *Service) RemovePerson(ctx context.Context, actor, id string, how Removal) (ListIntake, error) {
+	if err := how.check(); err != nil {
+		return ListIntake{}, err
 	}
-	return s.doAlone(ctx, func(c *change) error {
-		p, known := c.base.People.Get(id)
+	var in *peoplePlan
+	weigh := func(snap *Snapshot) error {
+		p, known := snap.People.Get(id)
 		if !known {
 			return &NotFoundError{"person", id}
 		}
+		list := slices.DeleteFunc(slices.Clone(snap.People.list), func(x directory.Person) bool { return x.ID == id })
+		in = &peoplePlan{list: list, was: houseUndo{id: p}, left: []string{id}}
+		in.Removed = 1
+		if err := s.weighPeople(ctx, snap, in); err != nil {
+			return err
+		}
+		return in.held(&ListImport{DryRun: how.DryRun, AcceptImpact: how.AcceptImpact})
+	}
+	if how.DryRun {
+		if err := weigh(s.Snapshot()); err != nil {
+			return ListIntake{}, err
+		}
+		return in.ListIntake, nil
+	}
+	err := s.weighed(ctx, weigh, func(c *change) error {
+		p, _ := c.base.People.Get(id) // weigh found them
 		c.batch.DropPeople([]string{id})
-		c.record(ledger.PersonRemoved, actor, id, map[string]any{"groups": p.Groups, "name": p.Name, "person": id, "reason": reason})
-		c.rebuildPeople(slices.DeleteFunc(slices.Clone(c.base.People.list), func(x directory.Person) bool { return x.ID == id }), houseUndo{id: p}, actor)
+		c.record(ledger.PersonRemoved, actor, id,
+			impactBody(map[string]any{"groups": p.Groups, "name": p.Name, "person": id, "reason": how.Reason}, in.Impacts, how.AcceptImpact))
+		c.rebuildPeople(in.list, in.was, actor)
 		return nil
 	})
+	if err != nil {
+		return ListIntake{}, err
+	}
+	return in.ListIntake, nil
+}
+
+// Removal says why something is removed.
+type Removal struct {
+	Reason string `json:"reason"`
+	// DryRun tells what would change, and changes nothing.
+	DryRun bool `json:"dry_run,omitempty"`
+	// AcceptImpact is why it is right although it would lock people out.
+	AcceptImpact string `json:"accept_impact,omitempty"`
+}
+
+func (r *Removal) check() error {
+	r.AcceptImpact = clipped(strings.TrimSpace(r.AcceptImpact), maxReason)
+	if r.DryRun && strings.TrimSpace(r.Reason) == "" {
+		return nil
+	}
+	return checkReason(&r.Reason)
 }
 
 // rebuildPeople appraises the fleet under another directory, and keeps what the

@@ -24,20 +24,20 @@ func crowd(n int) []directory.Person {
 func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
-	whole := service.PeopleImport{Whole: true}
+	whole := service.ListImport{Whole: true}
 	all := crowd(40)
-	take := func(people []directory.Person, how service.PeopleImport, want service.PeopleIntake) {
+	take := func(people []directory.Person, how service.ListImport, want service.ListIntake) {
 		t.Helper()
-		if in, err := s.ImportPeople(ctx, "hr", people, how); err != nil || in != want {
+		if in, err := s.ImportPeople(ctx, "hr", people, how); err != nil || in.Added != want.Added || in.Changed != want.Changed || in.Unchanged != want.Unchanged || in.Removed != want.Removed {
 			t.Errorf("taken in: %+v (%v), want %+v", in, err, want)
 		}
 	}
-	take(all, whole, service.PeopleIntake{Added: 40})
-	take(all, whole, service.PeopleIntake{Unchanged: 40})
-	take(all[:3], service.PeopleImport{}, service.PeopleIntake{Unchanged: 3})
+	take(all, whole, service.ListIntake{Added: 40})
+	take(all, whole, service.ListIntake{Unchanged: 40})
+	take(all[:3], service.ListImport{}, service.ListIntake{Unchanged: 3})
 	moved := slices.Clone(all[:33])
 	moved[1].Groups = []string{"office"}
-	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}), whole, service.PeopleIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
+	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}), whole, service.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
 	if p := s.Person("new"); p.Name != "The last one counts" || p.BreakGlass || !p.Known {
 		t.Errorf("the new one is %+v", p)
 	}
@@ -53,7 +53,7 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 	if n := len(s.Snapshot().People.List()); n != 34 {
 		t.Errorf("after it was refused there are %d people", n)
 	}
-	take(all[:20], service.PeopleImport{Whole: true, AcceptImpact: "the quay was sold"}, service.PeopleIntake{Unchanged: 19, Changed: 1, Removed: 14})
+	take(all[:20], service.ListImport{Whole: true, AcceptImpact: "the quay was sold"}, service.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
 }
 
 // Who leaves loses what their groups gave at once, and a decision from before is
@@ -62,7 +62,7 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	publish(t, s, house)
-	if _, err := s.ImportPeople(ctx, "hr", crowd(3), service.PeopleImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "hr", crowd(3), service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	report(t, s, "d1", `"form":"laptop","owner":"maren","storage.encrypted":true,"os.version":"15","threat.score":3`)
@@ -78,11 +78,11 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 		t.Errorf("maren is %+v", p)
 	}
 	for reason, id := range map[string]string{"": "maren", "left": "nobody"} {
-		if err := s.RemovePerson(ctx, "hr", id, reason); err == nil {
+		if _, err := s.RemovePerson(ctx, "hr", id, service.Removal{Reason: reason}); err == nil {
 			t.Errorf("%q is removed because of %q", id, reason)
 		}
 	}
-	if err := s.RemovePerson(ctx, "hr", "maren", "left on Friday"); err != nil {
+	if _, err := s.RemovePerson(ctx, "hr", "maren", service.Removal{Reason: "left on Friday"}); err != nil {
 		t.Fatal(err)
 	}
 	if outcome() != access.Deny || len(s.LiveSessions("maren", "", "")) != 0 {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -54,6 +55,9 @@ type Summary struct {
 	Values map[string]string `json:"values,omitempty"`
 	// Retired is why the device is out of service, "" when it is in.
 	Retired string `json:"retired,omitempty"`
+	// Outside is why the device is not one of ours, "" when it is: it was retired,
+	// or its enrolment is held or refused.
+	Outside string `json:"outside,omitempty"`
 }
 
 // DevicePage is one page of a list of devices.
@@ -105,7 +109,7 @@ type deviceRow struct {
 }
 
 // Devices lists the devices that a query selects.
-func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
+func (s *Service) Devices(ctx context.Context, q DeviceQuery) (*DevicePage, error) {
 	snap, now := s.Snapshot(), s.micros()
 	name, falling := strings.CutPrefix(cmp.Or(q.Sort, "id"), "-")
 	column := columns[name]
@@ -125,13 +129,17 @@ func (s *Service) Devices(q DeviceQuery) (*DevicePage, error) {
 	}
 	var rows []deviceRow
 	page := &DevicePage{Levels: map[string]int{}, Items: []Summary{}}
+	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *Device) bool {
-		if d = snap.at(d, now); match(d) {
+		if d = snap.at(d, now); match(d, budget) {
 			rows = append(rows, deviceRow{cursor{column(snap.Book, d, now), d.ID}, d})
 			page.Levels[snap.Book.Rulebook.LevelName(d.Result.Level)]++
 		}
-		return true
+		return budget.goesOn()
 	})
+	if err := budget.err(); err != nil {
+		return nil, err
+	}
 	page.Total = len(rows)
 	shown, next := paged(rows, func(r deviceRow) cursor { return r.cursor }, after, falling, q.Limit)
 	for _, r := range shown {
@@ -180,9 +188,37 @@ func parseCursor(text string) (*cursor, error) {
 	return c, nil
 }
 
+// budget is what a search may take.
+type budget struct {
+	ctx   context.Context
+	steps int64
+	seen  int
+}
+
+// maxQuerySteps bounds how many members of lists a search looks at, over all
+// devices.
+const maxQuerySteps = 20_000_000
+
+func newBudget(ctx context.Context) *budget { return &budget{ctx: ctx} }
+
+// goesOn reports whether to look at the next device: the caller is still there,
+// and the search has not taken too much.
+func (b *budget) goesOn() bool {
+	b.seen++
+	return b.steps <= maxQuerySteps && (b.seen%64 != 0 || b.ctx.Err() == nil)
+}
+
+func (b *budget) err() error {
+	if b.steps > maxQuerySteps {
+		return &QueryError{Param: "where", Message: fmt.Sprintf(
+			"the search was given up after %d devices: its quantifiers looked at more than %d members of lists; nest fewer of them", b.seen, maxQuerySteps)}
+	}
+	return b.ctx.Err()
+}
+
 // matcher compiles the condition and the text of a query.
-func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
-	where := func(*Device) bool { return true }
+func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device, *budget) bool, error) {
+	where := func(*Device, *budget) bool { return true }
 	if strings.TrimSpace(q.Where) != "" {
 		p, err := condition.CompileText(q.Where, b.Search)
 		if err != nil {
@@ -191,13 +227,16 @@ func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
 		env := &condition.Env{Now: now}
 		extra := condition.NewFrame(len(b.Search.Extra()))
 		env.Frames[rulebook.RequestFrame] = extra
-		where = func(d *Device) bool {
+		where = func(d *Device, taken *budget) bool {
 			env.Frames[evidence.DeviceFrame] = d.View.Frame
 			extra.Set(searchLevel, b.Rulebook.LevelValue(d.Result.Level), condition.Always)
 			extra.Set(searchID, value.OfText(d.ID), condition.Always)
 			extra.Set(searchSeenAt, value.OfTime(d.SeenAt), condition.Always)
 			extra.Set(searchSince, value.OfTime(d.Since), condition.Always)
-			return p.Eval(env) == condition.True
+			before := env.Steps()
+			match := p.Eval(env) == condition.True
+			taken.steps += env.Steps() - before
+			return match
 		}
 	}
 	text := strings.ToLower(strings.TrimSpace(q.Text))
@@ -208,12 +247,12 @@ func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device) bool, error) {
 	for _, n := range []string{"name", "serial", "owner", "model"} {
 		slots = append(slots, b.Rulebook.Dict.Slot(n))
 	}
-	return func(d *Device) bool {
+	return func(d *Device, taken *budget) bool {
 		found := strings.Contains(strings.ToLower(d.ID), text)
 		for _, s := range slots {
 			found = found || strings.Contains(strings.ToLower(d.View.Value(s).Str()), text)
 		}
-		return found && where(d)
+		return found && where(d, taken)
 	}, nil
 }
 
@@ -276,6 +315,9 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 	if d.Retired != nil {
 		s.Retired = d.Retired.Reason
 	}
+	if d.outsider() {
+		s.Outside = d.whyOutside()
+	}
 	if d.Result.Shadow != d.Result.Level {
 		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)
 	}
@@ -322,7 +364,7 @@ func (s *Service) Device(id string) *Detail {
 	if d == nil {
 		return nil
 	}
-	return s.detail(snap, snap.at(d, now), now)
+	return snap.detail(snap.at(d, now), now)
 }
 
 // find returns a device by its id, serial or hardware id, or nil.
@@ -337,19 +379,19 @@ func (s *Service) find(name string) *Device {
 }
 
 // detail tells a device, that is at the moment now, in full.
-func (s *Service) detail(snap *Snapshot, d *Device, now int64) *Detail {
+func (snap *Snapshot) detail(d *Device, now int64) *Detail {
 	b := snap.Book
 	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{}, Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
 	for _, k := range d.Keys {
 		out.Keys[string(k.Kind)] = k.Text
 	}
-	out.Refused, out.Threats, out.OnRoster = d.shownRefusals(), b.threats(d, now), snap.Roster.Has(d.Keys)
+	out.Refused, out.Threats, out.OnRoster = d.shownRefusals(), b.threats(d, now), snap.Roster.Has(snap.telling(d.Keys))
 	out.Waivers, out.Vouches, out.Certs = []ShownGrant{}, []ShownGrant{}, []ShownCertificate{}
 	for _, w := range d.Waivers {
-		out.Waivers = append(out.Waivers, s.shownWaiver(w, now))
+		out.Waivers = append(out.Waivers, snap.shownWaiver(w, now))
 	}
 	for _, v := range d.Vouches {
-		out.Vouches = append(out.Vouches, s.shown(&v.Grant, "", now))
+		out.Vouches = append(out.Vouches, v.shown("", now))
 	}
 	for _, c := range d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members() {
 		out.Certs = append(out.Certs, b.certificate(d, c, certificateState(c, now)))

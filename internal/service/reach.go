@@ -67,7 +67,7 @@ func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Fo
 			break
 		}
 		for _, p := range snap.People.List() {
-			if q.User, q.Groups = p.ID, p.Groups; trial.Try(q, now).Outcome == access.Allow {
+			if snap.People.ask(q, p.ID); trial.Try(q, now).Outcome == access.Allow {
 				out = append(out, access.Found{Type: e.Subject.Type, ID: p.ID})
 			}
 		}
@@ -138,7 +138,8 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 		return true
 	})
 	for _, p := range snap.People.List() {
-		q.User, q.Groups, q.Device, q.Certificate = p.ID, p.Groups, access.Device{}, nil
+		snap.People.ask(q, p.ID)
+		q.Device, q.Certificate = access.Device{}, nil
 		r := trial.Try(q, now)
 		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome, BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
 		try := func(d *Device) access.Outcome {

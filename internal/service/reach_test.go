@@ -35,7 +35,7 @@ func openVillage(t *testing.T) *service.Service {
 	t.Helper()
 	s := open(t, t.TempDir())
 	publish(t, s, village)
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}, {ID: "edda", Groups: []string{"quay"}}, {ID: "outcast"}, {ID: "master", Groups: []string{"finance"}}}, service.PeopleImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}, {ID: "edda", Groups: []string{"quay"}}, {ID: "outcast"}, {ID: "master", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	for id, attributes := range map[string]string{

@@ -92,7 +92,7 @@ func appendQuestion(o object, e *access.Evaluation) object {
 		}
 		o = o.word("country", c.Country)
 		if r := c.Device; r != nil {
-			o = append(append(o.name("device"), '{').word("certificate_sha256", r.CertificateSHA256).word("hardware_id", r.HardwareID).word("id", r.ID).word("serial", r.Serial), '}')
+			o = append(append(o.name("device"), '{').word("certificate_sha256", r.CertificateSHA256).word("hardware_id", r.HardwareID).word("id", r.ID).word("serial", r.Serial).word("untrusted", r.Untrusted), '}')
 		}
 		o = append(o.word("ip", c.IP), '}')
 	}

@@ -99,7 +99,7 @@ func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Detail, err
 	snap := *s.Snapshot()
 	e := s.under(&snap, book, d, now)
 	snap.Book = book
-	return s.detail(&snap, e, now), nil
+	return snap.detail(e, now), nil
 }
 
 // Review checks a rulebook and finds what is likely not meant, for today's
@@ -181,9 +181,7 @@ type Search struct {
 const searchDocument = "search"
 
 // Searches lists the searches that are kept, by name.
-func (s *Service) Searches(ctx context.Context) ([]Search, error) {
-	return documents[Search](ctx, s, searchDocument)
-}
+func (s *Service) Searches() []Search { return s.searches.list() }
 
 // maxSearches bounds how many searches are kept.
 const maxSearches = 500
@@ -205,14 +203,10 @@ func (s *Service) KeepSearch(ctx context.Context, actor string, q Search) (*Sear
 	}
 	q.By = actor
 	err := s.do(ctx, func(c *change) error {
-		all, err := documents[Search](ctx, s, searchDocument)
-		if err != nil {
-			return err
-		}
-		if len(all) >= maxSearches {
+		if _, there := get(c, &s.searches, q.Name); !there && len(all(c, &s.searches)) >= maxSearches {
 			return &InputError{"/name", "there are 500 searches already; drop one first"}
 		}
-		return c.batch.PutDocument(searchDocument, q.Name, q)
+		return put(c, &s.searches, q.Name, q)
 	})
 	return &q, err
 }
@@ -220,16 +214,10 @@ func (s *Service) KeepSearch(ctx context.Context, actor string, q Search) (*Sear
 // DropSearch forgets a search.
 func (s *Service) DropSearch(ctx context.Context, name string) error {
 	return s.do(ctx, func(c *change) error {
-		all, err := documents[Search](ctx, s, searchDocument)
-		if err != nil {
-			return err
+		if _, there := get(c, &s.searches, name); !there {
+			return &NotFoundError{"search", name}
 		}
-		for _, q := range all {
-			if q.Name == name {
-				c.batch.DropDocument(searchDocument, name)
-				return nil
-			}
-		}
-		return &NotFoundError{"search", name}
+		drop(c, &s.searches, name)
+		return nil
 	})
 }

@@ -125,7 +125,7 @@ func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at 
 	}
 	extras := pastExtras{}
 	if d := s.Snapshot().Fleet.Get(id); d != nil {
-		extras = pastExtras{d.Waivers, d.Vouches, d.Retired}
+		extras = pastExtras{d.Waivers, d.Vouches, d.Retired, d.Held}
 	}
 	if err := rewind(&row, steps, &extras); err != nil {
 		return nil, err
@@ -135,6 +135,7 @@ func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at 
 	if err != nil {
 		return nil, err
 	}
+	d.Held = extras.held
 	if len(steps) > 0 {
 		d.SeenAt = 0
 		for _, r := range d.Record.Readings() {
@@ -227,7 +228,7 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if err != nil {
 		return nil, forgotten(err)
 	}
-	out := &PastDevice{s.detail(snap, d, at), Reproduction{At: formatTime(at), Rulebook: t.version, Device: d.Revision, People: snap.People.revision, Roster: snap.Roster.revision, Differences: []Difference{}}}
+	out := &PastDevice{snap.detail(d, at), Reproduction{At: formatTime(at), Rulebook: t.version, Device: d.Revision, People: snap.People.revision, Roster: snap.Roster.revision, Differences: []Difference{}}}
 	recorded, err := s.store.StandingAt(ctx, present.ID, at)
 	if err != nil {
 		return nil, err

@@ -23,6 +23,8 @@ type restorer struct {
 	under   *Snapshot
 	granted exceptions
 	now     int64
+	// admission is what enrolments say of a device with some keys.
+	admission func([]evidence.Key) *Admission
 
 	mu    sync.Mutex
 	batch store.Batch
@@ -39,7 +41,7 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 		return nil, err
 	}
 	defer keepAll(n)()
-	r := &restorer{s: s, under: under, granted: granted, now: s.micros()}
+	r := &restorer{s: s, under: under, granted: granted, now: s.micros(), admission: s.enrolments.admission}
 	chunks := make(chan []store.DeviceRow, 8)
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
@@ -67,7 +69,7 @@ func (r *restorer) take(rows []store.DeviceRow) {
 	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows))}
 	var was Device
 	for _, row := range rows {
-		if err := c.restore(r.under, row, r.granted, &was); err != nil {
+		if err := c.restore(r, row, &was); err != nil {
 			r.mu.Lock()
 			r.err = cmp.Or(r.err, err)
 			r.mu.Unlock()
@@ -91,11 +93,13 @@ func (r *restorer) take(rows []store.DeviceRow) {
 
 // restore reads a kept device and brings its standing to the present moment. As
 // it was is put into the room given.
-func (c *change) restore(under *Snapshot, row store.DeviceRow, granted exceptions, room *Device) error {
+func (c *change) restore(r *restorer, row store.DeviceRow, room *Device) error {
+	under, granted := r.under, r.granted
 	d, err := deviceOf(under.Book, row, granted)
 	if err != nil {
 		return err
 	}
+	d.Held = r.admission(d.Keys)
 	*room = *d
 	was := before{under.Book, room, row.Level}
 	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}) {
@@ -114,7 +118,7 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 	for _, part := range []struct {
 		text string
 		into any
-	}{{row.Failing, &failing}, {row.Refused, &d.Refused}} {
+	}{{row.Failing, &failing}, {row.Refused, &d.Refused}, {row.Spoken, &d.Spoken}} {
 		if len(part.text) == 2 {
 			continue // empty
 		}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -77,7 +78,7 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 		}
 		shown := ShownRosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note, At: formatTime(e.At), By: e.By}
 		for _, k := range e.keys() {
-			if d, ok := snap.Fleet.Find(k); ok {
+			if d, ok := snap.find(k); ok {
 				shown.Device = d
 			}
 		}
@@ -87,69 +88,144 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 	return out
 }
 
-// ImportRoster adds entries to the roster or replaces those of the same id,
-// and appraises the fleet under it.
-func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware) (added, changed int, err error) {
-	err = s.doAlone(ctx, func(c *change) error {
-		was := houseUndo{}
-		all := make(map[string]RosterEntry, len(c.base.Roster.entries)+len(hardware))
-		for id, e := range c.base.Roster.entries {
-			all[id] = e
+// rosterPlan is a roster that takes the place of another.
+type rosterPlan struct {
+	ListIntake
+	all map[string]RosterEntry
+	was houseUndo
+	put []string // the ids of entries that are new or changed
+}
+
+func (r *Roster) plan(hardware []directory.Hardware, actor string, now int64) *rosterPlan {
+	in := &rosterPlan{all: maps.Clone(r.entries), was: houseUndo{}}
+	if in.all == nil {
+		in.all = map[string]RosterEntry{}
+	}
+	for _, h := range hardware {
+		e := RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
+		old, there := in.all[e.ID]
+		if _, noted := in.was[e.ID]; !noted {
+			if in.was[e.ID] = nil; there {
+				in.was[e.ID] = old
+			}
 		}
-		for _, h := range hardware {
-			e := RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
-			old, there := all[e.ID]
-			if _, noted := was[e.ID]; !noted {
-				if was[e.ID] = nil; there {
-					was[e.ID] = old
+		switch {
+		case !there:
+			in.Added++
+		case old.Serial != e.Serial || old.HardwareID != e.HardwareID || old.Note != e.Note:
+			in.Changed++
+		default:
+			in.Unchanged++
+			continue
+		}
+		e.At, e.By = now, actor
+		in.all[e.ID] = e
+		in.put = append(in.put, e.ID)
+	}
+	return in
+}
+
+// weighRoster works out what a plan would change in who reaches what: for the
+// owners of the devices that it speaks of.
+func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPlan) error {
+	in.Impacts = nil
+	next, now := newRoster(in.all), s.micros()
+	owner, owners := snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
+	touched := func(entries map[string]RosterEntry, id string) {
+		e, there := entries[id]
+		if !there {
+			return
+		}
+		for _, k := range e.keys() {
+			if device, ok := snap.find(k); ok {
+				if d := snap.at(snap.Fleet.Get(device), now); d.View.Get(owner, now).Known() {
+					owners[d.View.Get(owner, now).Str()] = true
 				}
 			}
-			switch {
-			case !there:
-				added++
-			case old.Serial != e.Serial || old.HardwareID != e.HardwareID || old.Note != e.Note:
-				changed++
-			default:
-				continue
-			}
-			e.At, e.By = c.now, actor
-			all[e.ID] = e
-			if err := c.batch.PutDocument(rosterDocument, e.ID, e); err != nil {
+		}
+	}
+	for id := range in.was {
+		touched(snap.Roster.entries, id)
+		touched(next.entries, id)
+	}
+	return s.weighHouse(ctx, snap, snap.People, next, sortedKeys(owners), &in.ListIntake)
+}
+
+// ImportRoster adds entries to the roster or replaces those of the same id,
+// and appraises the fleet under it. The error is an [*ImpactError] when that would
+// lock people out; then nothing has changed.
+func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware, how ListImport) (ListIntake, error) {
+	how.AcceptImpact = clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
+	var in *rosterPlan
+	weigh := func(snap *Snapshot) error {
+		in = snap.Roster.plan(hardware, actor, s.micros())
+		if len(in.put) == 0 {
+			return nil
+		}
+		if err := s.weighRoster(ctx, snap, in); err != nil {
+			return err
+		}
+		return in.held(&how)
+	}
+	if how.DryRun {
+		err := weigh(s.Snapshot())
+		return in.ListIntake, err
+	}
+	err := s.weighed(ctx, weigh, func(c *change) error {
+		if len(in.put) == 0 {
+			return nil
+		}
+		for _, id := range in.put {
+			if err := c.batch.PutDocument(rosterDocument, id, in.all[id]); err != nil {
 				return err
 			}
 		}
-		if added+changed == 0 {
-			return nil
-		}
-		c.record(ledger.RosterImported, actor, "roster", map[string]int{"added": added, "changed": changed})
-		c.rebuildRoster(all, was, actor)
+		c.record(ledger.RosterImported, actor, "roster", impactBody(map[string]any{"added": in.Added, "changed": in.Changed}, in.Impacts, how.AcceptImpact))
+		c.rebuildRoster(in.all, in.was, actor)
 		return nil
 	})
-	return added, changed, err
+	return in.ListIntake, err
 }
 
-// RemoveRoster takes an entry, named by its id, off the roster.
-func (s *Service) RemoveRoster(ctx context.Context, actor, id, reason string) error {
-	if err := checkReason(&reason); err != nil {
-		return err
+// RemoveRoster takes an entry, named by its id, off the roster. The error is an
+// [*ImpactError] when that would lock people out.
+func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Removal) (ListIntake, error) {
+	if err := how.check(); err != nil {
+		return ListIntake{}, err
 	}
 	id = strings.ToLower(id)
-	return s.doAlone(ctx, func(c *change) error {
-		e, there := c.base.Roster.entries[id]
+	var in *rosterPlan
+	weigh := func(snap *Snapshot) error {
+		e, there := snap.Roster.entries[id]
 		if !there {
 			return &NotFoundError{"roster entry", id}
 		}
-		all := make(map[string]RosterEntry, len(c.base.Roster.entries))
-		for k, x := range c.base.Roster.entries {
-			if k != id {
-				all[k] = x
-			}
+		in = &rosterPlan{all: maps.Clone(snap.Roster.entries), was: houseUndo{id: e}}
+		delete(in.all, id)
+		in.Removed = 1
+		if err := s.weighRoster(ctx, snap, in); err != nil {
+			return err
 		}
+		return in.held(&ListImport{DryRun: how.DryRun, AcceptImpact: how.AcceptImpact})
+	}
+	if how.DryRun {
+		if err := weigh(s.Snapshot()); err != nil {
+			return ListIntake{}, err
+		}
+		return in.ListIntake, nil
+	}
+	err := s.weighed(ctx, weigh, func(c *change) error {
+		e := c.base.Roster.entries[id] // weigh found it
 		c.batch.DropDocument(rosterDocument, id)
-		c.record(ledger.RosterRemoved, actor, id, map[string]string{"serial": e.Serial, "hardware_id": e.HardwareID, "reason": reason})
-		c.rebuildRoster(all, houseUndo{id: e}, actor)
+		body := map[string]any{"serial": e.Serial, "hardware_id": e.HardwareID, "reason": how.Reason}
+		c.record(ledger.RosterRemoved, actor, id, impactBody(body, in.Impacts, how.AcceptImpact))
+		c.rebuildRoster(in.all, in.was, actor)
 		return nil
 	})
+	if err != nil {
+		return ListIntake{}, err
+	}
+	return in.ListIntake, nil
 }
 
 // rebuildRoster appraises the fleet under another roster, and keeps what its

@@ -59,7 +59,10 @@ type Service struct {
 	due     dueHeap        // the clerk's own, as are failing and flying
 	failing bool           // whether the last commit failed
 	flying  *flight        // the change that is being committed
-	aside   aside          // reports that wait for a person
+
+	unmatched  unmatchedTable
+	enrolments enrolmentTable
+	searches   table[Search]
 
 	clock    *steadyClock // nil: a clock that was given
 	key      store.Key    // of the ledger
@@ -70,7 +73,8 @@ type Service struct {
 	sessions  sessions // allows that may still be relied on
 	ticketKey []byte
 
-	ids ids
+	ids     ids
+	newCode func() string // makes the codes of refusals
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -88,7 +92,7 @@ type Snapshot struct {
 
 // Open reads the records and brings every standing up to the present moment.
 func Open(ctx context.Context, o Options) (*Service, error) {
-	s := &Service{log: o.Log, now: o.Now, jobs: make(chan *job, 1024), quit: make(chan struct{}), done: make(chan struct{})}
+	s := &Service{newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024), quit: make(chan struct{}), done: make(chan struct{})}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
@@ -138,7 +142,7 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 		return err
 	}
 	book.turn = 1
-	if s.aside.all, err = store.Documents[Unmatched](ctx, s.store, unmatchedDocument); err != nil {
+	if err := s.loadTables(ctx); err != nil {
 		return err
 	}
 	roster, err := store.Documents[RosterEntry](ctx, s.store, rosterDocument)
@@ -174,6 +178,16 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 	}
 	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", book.Info.Version)
 	return nil
+}
+
+// loadTables reads the documents that are kept in memory.
+func (s *Service) loadTables(ctx context.Context) error {
+	err := cmp.Or(s.unmatched.load(ctx, s.store, unmatchedDocument), s.enrolments.load(ctx, s.store),
+		s.searches.load(ctx, s.store, searchDocument))
+	for _, u := range s.unmatched.all {
+		s.unmatched.index(&u, 1)
+	}
+	return err
 }
 
 // DatabasePath and KeyPath are the files in the folder of the records.
@@ -229,6 +243,15 @@ type job struct {
 // do has the clerk carry out a change and waits until it is durable and seen.
 func (s *Service) do(ctx context.Context, apply func(*change) error) error {
 	return s.submit(&job{apply: apply}).wait(ctx)
+}
+
+// try carries out a change and throws it away.
+func (s *Service) try(ctx context.Context, apply func(*change) error) error {
+	return s.do(ctx, func(c *change) error {
+		trial := s.newChange()
+		trial.below = c
+		return apply(trial)
+	})
 }
 
 // doAlone does the same for a change that replaces the snapshot.
@@ -403,6 +426,7 @@ func (s *Service) land(err error) {
 				heap.Push(&s.due, due{old.Wake, id})
 			}
 		}
+		s.sessions.release(c.ended)
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
 	case c.next != nil:

@@ -131,7 +131,7 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 		}
 		time.Sleep(time.Hour + time.Second)
 		synctest.Wait()
-		page, err := s.Devices(service.DeviceQuery{Where: "level == sound", Limit: 1})
+		page, err := s.Devices(ctx, service.DeviceQuery{Where: "level == sound", Limit: 1})
 		if err != nil || page.Total != 3000 {
 			t.Errorf("%d of 3000 have moved (%v)", page.Total, err)
 		}
@@ -168,7 +168,7 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
 		publish(t, s, house)
-		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.PeopleImport{}); err != nil {
+		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
 			t.Fatal(err)
 		}
 		report(t, s, "d1", good)
@@ -255,7 +255,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.PeopleImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup
@@ -282,7 +282,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 	})
 	wg.Go(func() {
 		for range each {
-			if _, err := s.Devices(service.DeviceQuery{Where: "level >= sound", Sort: "-level", Limit: 10}); err != nil {
+			if _, err := s.Devices(ctx, service.DeviceQuery{Where: "level >= sound", Sort: "-level", Limit: 10}); err != nil {
 				t.Error(err)
 			}
 		}
@@ -309,7 +309,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 		var got []string
 		q := service.DeviceQuery{Sort: sort, Limit: 2}
 		for {
-			page, err := s.Devices(q)
+			page, err := s.Devices(ctx, q)
 			if err != nil || page.Total != 7 || page.Levels["strong"] != 4 {
 				t.Fatal(page, err)
 			}
@@ -327,7 +327,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 	for _, bad := range []service.DeviceQuery{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"}, {Where: "("}} {
 		bad.Limit = 1
 		var q *service.QueryError
-		if _, err := s.Devices(bad); !errors.As(err, &q) {
+		if _, err := s.Devices(ctx, bad); !errors.As(err, &q) {
 			t.Errorf("%+v gives %v", bad, err)
 		}
 	}

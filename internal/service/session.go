@@ -35,6 +35,17 @@ type LiveSession struct {
 	device *Device // from which it was decided; nil: none
 	book   *Book
 	people *People
+
+	// earlier are the allows to the same question that it took the place of, and that
+	// may still be relied on: they end with it.
+	earlier []earlier
+	ending  bool // its end is on the way to the disk
+}
+
+// earlier is an allow whose place a later one took.
+type earlier struct {
+	decision string
+	until    int64
 }
 
 // sessions are the live sessions, by what was asked and by device.
@@ -42,8 +53,10 @@ type sessions struct {
 	mu       sync.Mutex
 	byKey    map[asking]*LiveSession
 	byDevice map[string][]*LiveSession
-	begun    int64 // how many ever were
-	swept    int64
+	// byDecision has those that were restored, while they are.
+	byDecision map[string]*LiveSession
+	begun      int64 // how many ever were
+	swept      int64
 }
 
 // maxSessions bounds how many sessions are kept; past it an allow is given and
@@ -70,7 +83,7 @@ func askingOf(actor string, e *access.Evaluation) asking {
 	}
 	say(c.IP)
 	say(c.Country)
-	for _, s := range [...]string{d.ID, d.Serial, d.HardwareID, d.CertificateSHA256} {
+	for _, s := range [...]string{d.ID, d.Serial, d.HardwareID, d.CertificateSHA256, d.Untrusted} {
 		say(s)
 	}
 	if a := c.Auth; a != nil {
@@ -114,14 +127,80 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 		return nil // forward-auth then decides each request anew
 	}
 	if before != nil {
+		if !before.ending { // or its own end tells of those
+			s.earlier = before.relied(now)
+		}
 		l.drop(before)
 	}
 	l.begun++
 	s.number = l.begun
+	if l.byDecision != nil {
+		l.byDecision[s.Decision] = s
+	}
 	if l.byKey[s.key] = s; s.Device != "" {
 		l.byDevice[s.Device] = append(l.byDevice[s.Device], s)
 	}
 	return s
+}
+
+// maxEarlier bounds how many earlier allows to one question are kept. The oldest
+// are not told of when the session ends; they end all the same.
+const maxEarlier = 200
+
+// relied lists the session's allow and those before it that may be relied on.
+func (s *LiveSession) relied(now int64) []earlier {
+	list := append(slices.Clone(s.earlier), earlier{s.Decision, s.until})
+	list = slices.DeleteFunc(list, func(e earlier) bool { return e.until <= now })
+	return list[max(0, len(list)-maxEarlier):]
+}
+
+// claim lets the caller end a session; false when somebody else does.
+func (l *sessions) claim(s *LiveSession) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if s.ending || l.byKey[s.key] != s {
+		return false
+	}
+	s.ending = true
+	return true
+}
+
+// release takes a claim back: what would have ended the session had no effect.
+func (l *sessions) release(list []*LiveSession) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, s := range list {
+		s.ending = false
+	}
+}
+
+// remove forgets a session that has ended.
+func (l *sessions) remove(s *LiveSession) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.drop(s)
+}
+
+// replaced returns the session whose question was just answered otherwise, and
+// claims its end; nil for none.
+func (l *sessions) replaced(k asking) *LiveSession {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s := l.byKey[k]
+	if s == nil || s.ending {
+		return nil
+	}
+	s.ending = true
+	return s
+}
+
+// supersede forgets the session of a question: a newer answer took its place.
+func (l *sessions) supersede(k asking) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if s := l.byKey[k]; s != nil {
+		l.drop(s)
+	}
 }
 
 // sweep forgets now and then what has run out.
@@ -143,6 +222,7 @@ func (l *sessions) drop(s *LiveSession) {
 		return
 	}
 	delete(l.byKey, s.key)
+	delete(l.byDecision, s.Decision)
 	of := l.byDevice[s.Device]
 	if i := slices.Index(of, s); i >= 0 {
 		if of = slices.Delete(of, i, i+1); len(of) == 0 {
@@ -234,7 +314,22 @@ type SessionEnd struct {
 	Enforcer string `json:"enforcer"`
 	Level    string `json:"level,omitempty"` // of the device, now
 	Outcome  string `json:"outcome"`         // what the same question is answered now
-	Cause    string `json:"cause"`           // standing, or what changed for the whole fleet: rulebook, people or roster
+	Cause    string `json:"cause"`           // standing, answer, or what changed for the whole fleet: rulebook, people or roster
+	By       string `json:"by,omitempty"`    // of an earlier allow, the one that took its place
+}
+
+// ends makes the entries of a session that ends, those of the allows whose place it
+// took among them.
+func (s *LiveSession) ends(actor string, now int64, level string, outcome access.Outcome, cause string) []ledger.Entry {
+	var out []ledger.Entry
+	for _, e := range s.relied(now) {
+		body := SessionEnd{e.decision, s.Person, s.Device, s.Resource, s.Enforcer, level, string(outcome), cause, ""}
+		if e.decision != s.Decision {
+			body.By = s.Decision
+		}
+		out = append(out, ledger.Entry{At: now, Kind: ledger.SessionEnded, Actor: actor, About: e.decision, Body: mustJSON(body)})
+	}
+	return out
 }
 
 // endSessions ends the sessions that a change takes the ground from. That is
@@ -245,40 +340,34 @@ func (c *change) endSessions() {
 		snap = c.next
 	}
 	var trial *access.Trial
-	end := func(s *LiveSession, d *Device, cause string) {
+	end := func(s *LiveSession, d *Device, cause, actor string) {
 		if trial == nil {
 			trial = snap.Book.Gates.Trial()
 		}
 		q := s.asked.Request()
-		q.Groups = snap.People.Groups(q.User)
+		snap.People.ask(q, q.User)
 		level := ""
 		if d != nil {
 			snap.on(q, s.asked, d, c.now)
 			level = snap.Book.Rulebook.LevelName(d.Result.Level)
 		}
 		outcome := trial.Try(q, c.now).Outcome
-		if outcome == access.Allow || c.ended[s] || c.below != nil && c.below.ended[s] {
+		if outcome == access.Allow || !c.s.sessions.claim(s) {
 			return
 		}
-		if c.ended == nil {
-			c.ended = map[*LiveSession]bool{}
-		}
-		c.ended[s] = true
-		c.record(ledger.SessionEnded, ledger.Clock, s.Decision, SessionEnd{s.Decision, s.Person, s.Device, s.Resource, s.Enforcer, level, string(outcome), cause})
-		c.after(func() {
-			c.s.sessions.mu.Lock()
-			defer c.s.sessions.mu.Unlock()
-			c.s.sessions.drop(s)
-		})
+		c.ended = append(c.ended, s)
+		c.batch.Entries = append(c.batch.Entries, s.ends(actor, c.now, level, outcome, cause)...)
+		c.after(func() { c.s.sessions.remove(s) })
 	}
 	c.begun = c.s.sessions.count()
 	if c.next == nil {
 		for id, d := range c.devices {
 			for _, s := range c.s.sessions.of(id, 0) {
-				end(s, d, "standing")
+				end(s, d, "standing", c.actors[id])
 			}
 		}
-		for _, s := range c.doubted {
+		for _, x := range c.doubted {
+			s := x.LiveSession
 			d, cause := c.device(s.Device), "standing"
 			if d != nil {
 				d = snap.at(d, c.now)
@@ -290,7 +379,7 @@ func (c *change) endSessions() {
 				cause = byPeople
 			}
 			if c.s.sessions.lives(s) {
-				end(s, d, cause)
+				end(s, d, cause, x.actor)
 			}
 		}
 		return
@@ -317,13 +406,19 @@ func (c *change) endSessions() {
 				d = snap.at(d, c.now)
 			}
 		}
-		end(s, d, c.rebuiltBy)
+		end(s, d, c.rebuiltBy.kind, c.rebuiltBy.actor)
 	}
 }
 
-// doubt has sessions looked at again that were begun while what they were
-// decided from changed.
-func (s *Service) doubt(list ...*LiveSession) {
+// doubted is a session that was begun while what it was decided from changed, and
+// who changed that.
+type doubted struct {
+	*LiveSession
+	actor string
+}
+
+// doubt has sessions looked at again.
+func (s *Service) doubt(list ...doubted) {
 	s.submit(&job{apply: func(c *change) error {
 		c.doubted = append(c.doubted, list...)
 		return nil
@@ -332,16 +427,25 @@ func (s *Service) doubt(list ...*LiveSession) {
 
 // doubtful lists the sessions that a change which has landed may take the ground
 // from, and that were begun when it was on its way to the disk.
-func (c *change) doubtful() (out []*LiveSession) {
+func (c *change) doubtful() (out []doubted) {
 	l := &c.s.sessions
 	if l.count() == c.begun {
 		return nil
 	}
 	if c.next != nil {
-		return slices.DeleteFunc(l.all(c.now), func(s *LiveSession) bool { return s.number <= c.begun })
+		for _, s := range l.all(c.now) {
+			if s.number > c.begun {
+				out = append(out, doubted{s, c.rebuiltBy.actor})
+			}
+		}
+		return out
 	}
 	for id, d := range c.devices {
-		out = append(out, slices.DeleteFunc(l.of(id, c.begun), func(s *LiveSession) bool { return s.device == d })...)
+		for _, s := range l.of(id, c.begun) {
+			if s.device != d {
+				out = append(out, doubted{s, c.actors[id]})
+			}
+		}
 	}
 	return out
 }
@@ -358,31 +462,58 @@ func (s *Service) LiveSessions(person, device, resource string) []*LiveSession {
 	return out
 }
 
-// restoreSessions finds the allows that still may be relied on in the ledger.
+// restoreSessions finds the allows that still may be relied on in the ledger. Each
+// counts only if its entry, and all that came after it, are in the signed tree: an
+// end that was hidden would bring it back.
 func (s *Service) restoreSessions(ctx context.Context) error {
 	snap, now := s.Snapshot(), s.micros()
 	longest := int64(0)
 	for _, g := range snap.Book.Rulebook.Gates {
 		longest = max(longest, g.ValidFor)
 	}
-	ended := map[string]bool{}
-	err := s.store.Since(ctx, ledger.SessionEnded, now-longest, func(e ledger.Entry) error {
-		ended[e.About] = true
+	first := int64(0)
+	err := s.decisionsSince(ctx, now-longest, func(e ledger.Entry) error {
+		if first == 0 || e.Seq < first {
+			first = e.Seq
+		}
 		return nil
 	})
-	if err != nil {
+	if err != nil || first == 0 {
 		return err
 	}
-	return s.decisionsSince(ctx, now-longest, func(e ledger.Entry) error {
-		var a Answer
-		if err := json.Unmarshal(e.Body, &a); err != nil {
-			return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+	s.sessions.byDecision = map[string]*LiveSession{}
+	defer func() { s.sessions.byDecision = nil }()
+	return s.store.Proven(ctx, first, func(e ledger.Entry) error {
+		if e.Body == nil {
+			return nil // redacted
 		}
-		if a.ID = e.About; !ended[e.About] && a.Decision != nil {
-			s.sessions.begin(snap, e.Actor, &a, snap.Fleet.Get(a.Device), now)
+		switch e.Kind {
+		case ledger.SessionEnded:
+			s.sessions.end(e.About)
+		case ledger.DecisionMade:
+			var a Answer
+			if err := json.Unmarshal(e.Body, &a); err != nil {
+				return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+			}
+			if a.ID = e.About; a.Decision == nil || a.Asked == nil {
+				return nil
+			}
+			if s.sessions.begin(snap, e.Actor, &a, snap.Fleet.Get(a.Device), now) == nil {
+				s.sessions.supersede(askingOf(e.Actor, a.Asked)) // a newer answer took its place
+			}
 		}
 		return nil
 	})
+}
+
+// end forgets the session that rests on a decision. When a later answer took its
+// place, that one was ended by an entry of its own.
+func (l *sessions) end(decision string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if s := l.byDecision[decision]; s != nil {
+		l.drop(s)
+	}
 }
 
 // Permit answers a request for an enforcer that asks each time: with the

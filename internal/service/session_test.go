@@ -35,7 +35,7 @@ func permit(t *testing.T, s *service.Service, person, device string) (string, bo
 
 func staff(t *testing.T, s *service.Service, groups ...string) {
 	t.Helper()
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, service.PeopleImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -75,7 +75,7 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 					t.Fatal(err)
 				}
 			}, func() {
-				e, err := s.Enrol(ctx, "admin", service.Claims{ID: "d1"})
+				e, err := s.Enrol(ctx, "admin", service.Claims{ID: "d1"}, nil)
 				if err == nil {
 					_, err = s.SettleEnrolment(ctx, "admin", e.ID, true, "found")
 				}

@@ -27,7 +27,7 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 	}
 	enlist := func(groups ...string) {
 		t.Helper()
-		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, PeopleImport{}); err != nil {
+		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, ListImport{}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"strings"
 
 	"ironledger.example/internal/store"
@@ -59,4 +60,18 @@ func (s *Service) ByTicket(ctx context.Context, ticket string) (Recorded, error)
 		return Recorded{}, store.ErrNotFound
 	}
 	return s.Decision(ctx, id)
+}
+
+// ErrEnforcerGone says that a ticket's enforcer may no longer ask for decisions.
+var ErrEnforcerGone = errors.New("the enforcer that refused this has no token any more")
+
+// Again decides the request of a recorded decision anew, in the name of the enforcer
+// that asked, as far as it still may ask.
+func (s *Service) Again(r *Recorded) (id string, refused *Answer, err error) {
+	for _, t := range s.tokens.Load().active {
+		if t.Name == r.Actor && t.Role.May(MayDecide) {
+			return s.Permit(r.Actor, r.Asked)
+		}
+	}
+	return "", nil, ErrEnforcerGone
 }

@@ -10,14 +10,14 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 )
 
-// Unmatched is a report whose keys point at different devices. It is kept
-// aside until a person says whose it is.
+// Unmatched is a report that was joined to no device: its keys point at several,
+// or two machines share a serial, and a person must say whose it is; or nobody
+// knows the device, and the source cannot make it known.
 type Unmatched struct {
 	ID         string            `json:"id"`
 	At         int64             `json:"at"` // when the newest such report arrived
@@ -26,7 +26,9 @@ type Unmatched struct {
 	ExternalID string            `json:"external_id,omitempty"`
 	Identity   evidence.Identity `json:"identity"`
 	Observed   int64             `json:"observed"`
-	Kept       json.RawMessage   `json:"kept"` // its readings, as evidence.Record writes them
+	Kept       json.RawMessage   `json:"kept"`              // its readings, as evidence.Record writes them
+	Why        string            `json:"why,omitempty"`     // it was not joined
+	Waiting    bool              `json:"waiting,omitempty"` // for another source to make its device known
 
 	SettledAt int64  `json:"settled_at,omitempty"`
 	SettledBy string `json:"settled_by,omitempty"`
@@ -36,63 +38,164 @@ type Unmatched struct {
 
 const unmatchedDocument = "unmatched"
 
-// keepAside keeps a report that points at different devices. The newest one
-// with the same source and keys counts.
-func (c *change) keepAside(actor string, line int, rep *evidence.Report, conflict *evidence.ConflictError) (string, error) {
+// maxKept bounds how many open reports of one source are kept aside, and how many
+// wait.
+const maxKept = 10_000
+
+// keepAside keeps a report that a person must settle. The newest one with the
+// same source and keys counts.
+func (c *change) keepAside(rep *evidence.Report, conflict *evidence.ConflictError) (string, error) {
+	return c.keepReport("u-", rep, Unmatched{Why: conflict.Error()})
+}
+
+// keepWaiting keeps a report until another source makes its device known. What
+// came before about the same device from the source stays with it.
+func (c *change) keepWaiting(rep *evidence.Report) (string, error) {
+	return c.keepReport("w-", rep, Unmatched{Waiting: true, Why: "nobody knows the device, and " + rep.Source + " cannot make devices known"})
+}
+
+func (c *change) keepReport(prefix string, rep *evidence.Report, u Unmatched) (string, error) {
 	h := sha256.New()
 	fmt.Fprintf(h, "%q", rep.Source)
 	for _, k := range rep.Keys() {
 		fmt.Fprintf(h, "%q%q", k.Kind, k.Text)
 	}
-	id := "u-" + hex.EncodeToString(h.Sum(nil))[:16]
-	u := Unmatched{ID: id, At: c.now, Times: 1, Source: rep.Source, ExternalID: rep.ExternalID, Identity: rep.Identity, Observed: rep.At}
-	var none *evidence.Record
-	u.Kept = none.With(rep).MarshalSource(rep.Source)
-	if old, ok := c.s.aside.get(id); ok && old.SettledAt == 0 {
+	u.ID, u.At, u.Times = prefix+hex.EncodeToString(h.Sum(nil))[:16], c.now, 1
+	u.Source, u.ExternalID, u.Identity, u.Observed = rep.Source, rep.ExternalID, rep.Identity, rep.At
+	var record *evidence.Record
+	old, ok := get(c, &c.s.unmatched.table, u.ID)
+	if ok = ok && old.SettledAt == 0; ok {
 		u.Times = old.Times + 1
+		if before, err := old.report(c.base.Book); err == nil {
+			record = record.With(before)
+		}
+		u.Observed = max(u.Observed, old.Observed)
+	} else if c.s.unmatched.open(c, rep.Source, u.Waiting) >= maxKept {
+		return "", fmt.Errorf("%d reports of %s wait already to be joined to a device", maxKept, rep.Source)
 	}
-	if err := c.batch.PutDocument(unmatchedDocument, id, u); err != nil {
-		return "", err
+	u.Kept = record.With(rep).MarshalSource(rep.Source)
+	return u.ID, c.s.unmatched.put(c, u)
+}
+
+// unmatchedTable holds the reports that were joined to no device, with the keys
+// of those that wait.
+type unmatchedTable struct {
+	table[Unmatched]
+	byKey map[evidence.Key]map[string]bool // to the ids of reports that wait
+	count map[unmatchedOf]int
+}
+
+// unmatchedOf is whose open reports are counted, and which.
+type unmatchedOf struct {
+	source  string
+	waiting bool
+}
+
+func (t *unmatchedTable) put(c *change, u Unmatched) error {
+	old, there := get(c, &t.table, u.ID)
+	if err := put(c, &t.table, u.ID, u); err != nil {
+		return err
 	}
-	c.after(func() { c.s.aside.put(u) })
-	c.record(ledger.EvidenceRefused, actor, id, map[string]any{"line": line, "error": conflict.Error(), "unmatched": id})
-	return id, nil
+	c.after(func() {
+		if there {
+			t.index(&old, -1)
+		}
+		t.index(&u, 1)
+	})
+	return nil
 }
 
-// aside holds the unmatched reports that are durable.
-type aside struct {
-	mu  sync.Mutex
-	all map[string]Unmatched
+func (t *unmatchedTable) drop(c *change, u Unmatched) {
+	drop(c, &t.table, u.ID)
+	c.after(func() { t.index(&u, -1) })
 }
 
-func (a *aside) get(id string) (Unmatched, bool) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	u, ok := a.all[id]
-	return u, ok
+// index counts an open report, and finds one that waits by its keys.
+func (t *unmatchedTable) index(u *Unmatched, n int) {
+	if u.SettledAt != 0 {
+		return
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.byKey == nil {
+		t.byKey, t.count = map[evidence.Key]map[string]bool{}, map[unmatchedOf]int{}
+	}
+	t.count[unmatchedOf{u.Source, u.Waiting}] += n
+	if !u.Waiting {
+		return
+	}
+	for _, k := range u.keys() {
+		ids := t.byKey[k]
+		switch {
+		case n < 0:
+			if delete(ids, u.ID); len(ids) == 0 {
+				delete(t.byKey, k)
+			}
+		case ids == nil:
+			t.byKey[k] = map[string]bool{u.ID: true}
+		default:
+			ids[u.ID] = true
+		}
+	}
 }
 
-func (a *aside) put(u Unmatched) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.all[u.ID] = u
-}
-
-func (a *aside) list() []Unmatched {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return slices.Collect(maps.Values(a.all))
-}
-
-// open counts the reports that wait for a person.
-func (a *aside) open() int {
-	n := 0
-	for _, u := range a.list() {
-		if u.SettledAt == 0 {
-			n++
+// open counts the open reports of a source as a change finds them.
+func (t *unmatchedTable) open(c *change, source string, waiting bool) int {
+	t.mu.RLock()
+	n := t.count[unmatchedOf{source, waiting}]
+	t.mu.RUnlock()
+	for layer := c; layer != nil; layer = layer.below {
+		for _, x := range layer.documents {
+			if u, ok := x.(Unmatched); ok && u.Source == source && u.Waiting == waiting && u.SettledAt == 0 && u.Times == 1 {
+				n++ // of which one may be dropped again: the bound is no exact one
+			}
 		}
 	}
 	return n
+}
+
+// waiting lists the reports that wait for a device with one of some keys.
+func (t *unmatchedTable) waiting(c *change, keys []evidence.Key) []Unmatched {
+	found := map[string]bool{}
+	t.mu.RLock()
+	for _, k := range keys {
+		for id := range t.byKey[k] {
+			found[id] = true
+		}
+	}
+	t.mu.RUnlock()
+	for layer := c; layer != nil; layer = layer.below {
+		for k, x := range layer.documents {
+			if u, ok := x.(Unmatched); ok && u.Waiting && slices.ContainsFunc(u.keys(), func(k evidence.Key) bool { return slices.Contains(keys, k) }) {
+				found[k.id] = true
+			}
+		}
+	}
+	var out []Unmatched
+	for _, id := range slices.Sorted(maps.Keys(found)) {
+		if u, ok := get(c, &t.table, id); ok && u.SettledAt == 0 {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// awaited takes in the reports that waited for a device with some keys, now that
+// it is known.
+func (c *change) awaited(actor string, keys []evidence.Key) {
+	for _, u := range c.s.unmatched.waiting(c, keys) {
+		rep, err := u.report(c.base.Book)
+		if err != nil {
+			continue // it was kept under another rulebook, and stays where it is
+		}
+		j, err := c.base.Book.Resolver.Join(rep, c)
+		if err != nil || j.Wait {
+			continue
+		}
+		c.s.unmatched.drop(c, u)
+		rep.Refused = c.base.Book.Resolver.Sift(rep)
+		c.apply(actor, 0, rep, j)
+	}
 }
 
 // ShownUnmatched is an unmatched report as people see it.
@@ -102,7 +205,8 @@ type ShownUnmatched struct {
 	Times      int            `json:"times"`
 	Source     string         `json:"source"`
 	ObservedAt string         `json:"observed_at"`
-	State      string         `json:"state"` // open, joined or discarded
+	State      string         `json:"state"` // open, waiting, joined or discarded
+	Why        string         `json:"why,omitempty"`
 	Keys       []UnmatchedKey `json:"keys"`
 	Readings   []ShownReading `json:"readings"`
 	SettledAt  string         `json:"settled_at,omitempty"`
@@ -118,6 +222,14 @@ type UnmatchedKey struct {
 	Device string           `json:"device,omitempty"`
 }
 
+// MovedKey is a key that is taken from one device and given to another.
+type MovedKey struct {
+	Kind evidence.KeyKind `json:"kind"`
+	Text string           `json:"text"`
+	From string           `json:"from,omitempty"` // "" for one that nobody had
+	To   string           `json:"to,omitempty"`   // "" for one that nobody has any more
+}
+
 // ShownReading is a reading in a few words.
 type ShownReading struct {
 	Attribute string `json:"attribute"`
@@ -126,12 +238,20 @@ type ShownReading struct {
 
 func (u *Unmatched) state() string {
 	switch {
+	case u.SettledAt == 0 && u.Waiting:
+		return "waiting"
 	case u.SettledAt == 0:
 		return "open"
 	case u.Device != "":
 		return "joined"
 	}
 	return "discarded"
+}
+
+// keys are those that the report names.
+func (u *Unmatched) keys() []evidence.Key {
+	rep := evidence.Report{Source: u.Source, ExternalID: u.ExternalID, Identity: u.Identity}
+	return rep.Identified().Keys()
 }
 
 // report makes the kept report again, for the attributes that a book declares.
@@ -144,37 +264,56 @@ func (u *Unmatched) report(book *Book) (*evidence.Report, error) {
 	return rep.Identified(), nil
 }
 
-// Unmatched lists the reports kept aside, the newest first: the open ones, or
-// all of them.
+// Unmatched lists the reports kept aside, the newest first: those that a person
+// must settle, or all of them.
 func (s *Service) Unmatched(all bool) ([]ShownUnmatched, error) {
 	snap := s.Snapshot()
 	out := []ShownUnmatched{}
-	for _, u := range s.aside.list() {
-		if u.SettledAt != 0 && !all {
+	for _, u := range s.unmatched.list() {
+		if u.state() != "open" && !all {
 			continue
 		}
-		rep, err := u.report(snap.Book)
+		shown, err := snap.shownUnmatched(&u)
 		if err != nil {
 			return nil, err
 		}
-		shown := ShownUnmatched{ID: u.ID, At: formatTime(u.At), Times: u.Times, Source: u.Source, ObservedAt: formatTime(u.Observed), State: u.state(),
-			SettledBy: u.SettledBy, Device: u.Device, Reason: u.Reason, Keys: []UnmatchedKey{}, Readings: []ShownReading{}}
-		if u.SettledAt != 0 {
-			shown.SettledAt = formatTime(u.SettledAt)
-		}
-		for _, k := range rep.Keys() {
-			device, _ := snap.Fleet.Find(k)
-			shown.Keys = append(shown.Keys, UnmatchedKey{k.Kind, k.Text, device})
-		}
-		for _, r := range rep.Readings {
-			shown.Readings = append(shown.Readings, ShownReading{r.Name, readingText(r)})
-		}
-		out = append(out, shown)
+		out = append(out, *shown)
 	}
 	slices.SortFunc(out, func(a, b ShownUnmatched) int {
 		return cmp.Or(strings.Compare(b.At, a.At), strings.Compare(a.ID, b.ID))
 	})
 	return out, nil
+}
+
+func (snap *Snapshot) shownUnmatched(u *Unmatched) (*ShownUnmatched, error) {
+	rep, err := u.report(snap.Book)
+	if err != nil {
+		return nil, err
+	}
+	shown := ShownUnmatched{ID: u.ID, At: formatTime(u.At), Times: u.Times, Source: u.Source, ObservedAt: formatTime(u.Observed), State: u.state(), Why: u.Why,
+		SettledBy: u.SettledBy, Device: u.Device, Reason: u.Reason, Keys: []UnmatchedKey{}, Readings: []ShownReading{}}
+	if u.SettledAt != 0 {
+		shown.SettledAt = formatTime(u.SettledAt)
+	}
+	for _, k := range rep.Keys() {
+		device, _ := snap.find(k)
+		shown.Keys = append(shown.Keys, UnmatchedKey{k.Kind, k.Text, device})
+	}
+	for _, r := range rep.Readings {
+		shown.Readings = append(shown.Readings, ShownReading{r.Name, readingText(r)})
+	}
+	return &shown, nil
+}
+
+// unsettled counts the reports that wait for a person.
+func (s *Service) unsettled() int {
+	n := 0
+	for _, u := range s.unmatched.list() {
+		if u.state() == "open" {
+			n++
+		}
+	}
+	return n
 }
 
 // Settlement says whose an unmatched report is.
@@ -183,11 +322,19 @@ type Settlement struct {
 	// Discard drops the report. The next one like it is kept aside again.
 	Discard bool   `json:"discard,omitempty"`
 	Reason  string `json:"reason"`
+	// DryRun tells what would become of it, and changes nothing.
+	DryRun bool `json:"dry_run,omitempty"`
 }
 
+// errDryRun ends a change that was only tried.
+var errDryRun = fmt.Errorf("nothing is changed: this was a dry run")
+
 // Settle joins an unmatched report to a device, to which its keys point from
-// then on, or discards it.
+// then on, or discards it. The answer lists the keys that move.
 func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) (*Taken, error) {
+	if how.DryRun && strings.TrimSpace(how.Reason) == "" {
+		how.Reason = "dry run"
+	}
 	if err := checkReason(&how.Reason); err != nil {
 		return nil, err
 	}
@@ -195,8 +342,8 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 		return nil, &InputError{"/device", "say the device to join the report to, or discard it"}
 	}
 	var t Taken
-	err := s.doAlone(ctx, func(c *change) error { // so that nobody else settles it at the same time
-		u, ok := s.aside.get(id)
+	apply := func(c *change) error {
+		u, ok := get(c, &s.unmatched.table, id)
 		if !ok {
 			return &NotFoundError{"unmatched report", id}
 		}
@@ -206,45 +353,69 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 		u.SettledAt, u.SettledBy, u.Reason = c.now, actor, how.Reason
 		if how.Discard {
 			c.record(ledger.ReportDiscarded, actor, id, map[string]any{"source": u.Source, "reason": how.Reason})
-		} else {
-			d, err := c.touch(how.Device)
-			if err != nil {
-				return err
-			}
-			rep, err := u.report(c.base.Book)
-			if err != nil {
-				return err
-			}
-			u.Device = d.ID
-			c.claim(d, rep)
-			before := d.Record
-			d.Record = d.Record.With(rep)
-			d.SeenAt = max(d.SeenAt, rep.At)
-			was := stood(c.base.Book, c.device(d.ID))
-			c.record(ledger.DeviceSettled, actor, d.ID, map[string]any{"unmatched": id, "source": u.Source, "reason": how.Reason})
-			c.settle(d, cause{kind: bySettling, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(before, rep) }})
-			t = Taken{Device: d.ID, Previous: was.level, Level: c.base.Book.Rulebook.LevelName(d.Result.Level)}
-		}
-		if err := c.batch.PutDocument(unmatchedDocument, id, u); err != nil {
+		} else if err := c.join(actor, &u, how, &t); err != nil {
 			return err
 		}
-		c.after(func() { s.aside.put(u) })
-		return nil
-	})
+		return s.unmatched.put(c, u)
+	}
+	if how.DryRun {
+		err := s.try(ctx, apply)
+		return &t, err
+	}
+	err := s.do(ctx, apply)
 	return &t, err
 }
 
+// join gives an unmatched report, and its keys, to a device.
+func (c *change) join(actor string, u *Unmatched, how Settlement, t *Taken) error {
+	d, err := c.touch(how.Device)
+	if err != nil {
+		return err
+	}
+	rep, err := u.report(c.base.Book)
+	if err != nil {
+		return err
+	}
+	u.Device = d.ID
+	before := d.Record
+	keyed := Keyed{Source: u.Source, Reason: how.Reason}
+	t.Moved = c.claim(actor, d, rep, how.Reason, &keyed)
+	d.Record = d.Record.With(rep)
+	d.SeenAt = max(d.SeenAt, rep.At)
+	d.Spoken = evidence.With(d.Spoken, evidence.SpokenBy(rep))
+	c.certify(d, &keyed)
+	d.Held = c.admission(d.Keys)
+	was := stood(c.base.Book, c.device(d.ID))
+	body := map[string]any{"unmatched": u.ID, "source": u.Source, "reason": how.Reason}
+	if len(t.Moved) > 0 {
+		body["moved"] = t.Moved
+	}
+	c.record(ledger.DeviceSettled, actor, d.ID, body)
+	keyed.record(c, actor, d.ID)
+	c.reappraise(d, cause{kind: bySettling, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(before, rep) }})
+	t.Device, t.Previous, t.Level = d.ID, was.level, c.base.Book.Rulebook.LevelName(d.Result.Level)
+	return nil
+}
+
 // claim makes the keys of a report point at d, and no longer at another device.
-func (c *change) claim(d *Device, rep *evidence.Report) {
-	for _, k := range rep.Keys() {
-		id, ok := c.find(k)
-		if k.Kind == evidence.ByID || !ok || id == d.ID {
+func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason string, keyed *Keyed) []MovedKey {
+	var moved []MovedKey
+	for _, k := range c.base.Book.Resolver.KeysOf(rep) {
+		id, ok := c.Find(k)
+		if k.Kind == evidence.ByID || ok && id == d.ID {
 			continue
 		}
-		other := c.device(id).again()
-		other.Keys = slices.DeleteFunc(slices.Clone(other.Keys), func(o evidence.Key) bool { return o == k })
-		other.View = nil
-		c.settle(other, cause{kind: bySettling})
+		if ok {
+			other := c.device(id).again()
+			lost := Keyed{Source: rep.Source, Reason: reason, To: d.ID}
+			c.lose(other, k, &lost)
+			other.View, other.Held = nil, c.admission(other.Keys)
+			lost.record(c, actor, id)
+			c.reappraise(other, cause{kind: bySettling, actor: actor})
+			keyed.From = id
+		}
+		moved = append(moved, MovedKey{k.Kind, k.Text, id, d.ID})
+		c.gain(d, k, keyed)
 	}
-	c.addKeys(d, rep)
+	return moved
 }

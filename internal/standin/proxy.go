@@ -32,13 +32,22 @@ type Proxy struct {
 	Key      string            // PEM
 	Dir      string            // for its files
 	Upstream string            // host:port of Iron Ledger; set from Service
+	Headers  []string          // of a client, that go on to the applications
 	Lines    []int             // of a certificate in PEM that the configuration reads
 }
 
 //go:embed nginx.conf.tmpl
 var nginxText string
 
-var nginxConf = template.Must(template.New("nginx.conf").Parse(nginxText))
+var nginxConf = template.Must(template.New("nginx.conf").Funcs(template.FuncMap{"headerVariable": headerVariable}).Parse(nginxText))
+
+// headerVariable is how nginx calls a header of a request.
+func headerVariable(name string) string { return strings.ToLower(strings.ReplaceAll(name, "-", "_")) }
+
+// clientHeaders are the headers of a client that go on to the applications. All
+// others end at the proxy.
+var clientHeaders = []string{"Accept", "Accept-Encoding", "Accept-Language", "Cache-Control", "Content-Type", "Cookie", "If-Match", "If-Modified-Since", "If-None-Match",
+	"Origin", "Range", "Referer", "Sec-Fetch-Dest", "Sec-Fetch-Mode", "Sec-Fetch-Site", "User-Agent", "X-Requested-With"}
 
 // maxLines is how many lines of PEM a client's certificate may have: some 4 KB.
 const maxLines = 64
@@ -49,7 +58,7 @@ func (p *Proxy) Config() (string, error) {
 	if err != nil || u.Scheme != "http" {
 		return "", fmt.Errorf("the proxy of the demo reaches Iron Ledger over http on loopback, not at %s", p.Service)
 	}
-	p.Upstream, p.Lines = u.Host, nil
+	p.Upstream, p.Lines, p.Headers = u.Host, nil, clientHeaders
 	for i := range maxLines {
 		p.Lines = append(p.Lines, i)
 	}

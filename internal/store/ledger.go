@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -76,6 +77,73 @@ func lines(ctx context.Context, db querier, from, to int64, visit func(*ledger.L
 	}
 	if err := rows.Err(); err != nil {
 		return fmt.Errorf("read the ledger behind entry %d: %w", l.Seq, err)
+	}
+	return nil
+}
+
+// tiles reads tiles for [tlog.TileHashReader], which checks them.
+type tiles struct{ ledger.TileReader }
+
+func (t tiles) Height() int                     { return ledger.TileHeight }
+func (t tiles) SaveTiles([]tlog.Tile, [][]byte) {}
+func (t tiles) ReadTiles(list []tlog.Tile) ([][]byte, error) {
+	out := make([][]byte, len(list))
+	for i, x := range list {
+		var err error
+		if out[i], err = t.Tile(x); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Proven visits the entries from one on to the last, oldest first, and checks that
+// each is in the tree whose head is signed. The error is a [*TamperError] when one
+// is not, or when a body is gone without a redaction.
+func (s *Store) Proven(ctx context.Context, from int64, visit func(ledger.Entry) error) error {
+	head := s.Sealed().Head
+	proved := tlog.TileHashReader(tlog.Tree{N: head.Size, Hash: head.Root}, tiles{s.Tiles(ctx)})
+	redacted := map[int64]bool{}
+	for ; from <= head.Size; from += ledger.TileWidth {
+		to := min(from+ledger.TileWidth-1, head.Size)
+		indexes := make([]int64, 0, ledger.TileWidth)
+		for seq := from; seq <= to; seq++ {
+			indexes = append(indexes, tlog.StoredHashIndex(0, seq-1))
+		}
+		leaves, err := proved.ReadHashes(indexes)
+		if err != nil {
+			return &TamperError{fmt.Sprintf("the tree of entries %d to %d: %s", from, to, err)}
+		}
+		next := from
+		err = s.Lines(ctx, from, to, func(l *ledger.Line) error {
+			if l.Seq != next {
+				return &TamperError{fmt.Sprintf("entry %d is missing", next)}
+			}
+			next++
+			switch {
+			case l.Body == nil:
+				redacted[l.Seq] = true
+			case ledger.Leaf(l.Append(nil)) != leaves[l.Seq-from]:
+				return &TamperError{fmt.Sprintf("entry %d was changed", l.Seq)}
+			case l.Kind == ledger.Redacted:
+				var r ledger.Redaction
+				if json.Unmarshal(l.Body, &r) == nil {
+					delete(redacted, r.Entry)
+				}
+			}
+			e := l.Entry
+			e.Body = slices.Clone(l.Body)
+			return visit(e)
+		})
+		if err == nil && next <= to {
+			err = &TamperError{fmt.Sprintf("entry %d is missing", next)}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for seq := range redacted {
+		return &TamperError{fmt.Sprintf("the body of entry %d is gone, and no redaction tells why", seq)}
 	}
 	return nil
 }

@@ -17,10 +17,10 @@ import (
 // ErrNotFound says that there is no record of that id.
 var ErrNotFound = errors.New("not found")
 
-const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision FROM devices"
+const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision FROM devices"
 
 func scanDevice(scan func(...any) error) (d DeviceRow, err error) {
-	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Revision)
+	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Spoken, &d.Revision)
 	return d, err
 }
 

@@ -104,8 +104,8 @@ func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Codes)
 
 // DeviceRow is a device as it is kept; see the table for the forms.
 type DeviceRow struct {
-	ID, Keys, Evidence, Level, Failing, Refused string
-	Since, FirstSeen, SeenAt                    int64
+	ID, Keys, Evidence, Level, Failing, Refused, Spoken string
+	Since, FirstSeen, SeenAt                            int64
 
 	Revision int64  // counts the changes of the device, from 1
 	At       int64  // of the change
@@ -114,6 +114,9 @@ type DeviceRow struct {
 
 // Code is the short name of a decision, for a help desk.
 type Code struct{ Code, Decision string }
+
+// ErrCodeTaken says that a batch has a code that another decision has.
+var ErrCodeTaken = errors.New("the code is that of another decision")
 
 // TroubleError says that nothing can be recorded at present.
 type TroubleError struct {
@@ -193,8 +196,8 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		tail  string
 	}{
 		{&s.entries, "INSERT INTO entries (seq, at, kind, actor, about, body, leaf)", 7, ""},
-		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, revision)", 10,
-			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, revision = excluded.revision"},
+		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision)", 11,
+			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, spoken = excluded.spoken, revision = excluded.revision"},
 		{&s.past, "INSERT INTO device_past (device, revision, at, undo)", 4, ""},
 		{&s.codes, "INSERT INTO codes (code, decision)", 2, ""},
 		{&s.tiles, "INSERT INTO tiles (level, n, hash)", 3, ""},
@@ -515,7 +518,7 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 			codes = append(codes, x.Code, x.Decision)
 		}
 		for _, d := range c.batch.Devices {
-			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused, d.Revision)
+			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused, d.Spoken, d.Revision)
 			if d.Undo != "" {
 				past = append(past, d.ID, d.Revision, d.At, d.Undo)
 			}
@@ -532,6 +535,10 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 		args []any
 	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"codes", s.codes, codes}} {
 		if err := rows.into.insert(tx, rows.args); err != nil {
+			var e *sqlite.Error
+			if rows.into == s.codes && errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_CONSTRAINT {
+				return nil, fmt.Errorf("%w: %w", ErrCodeTaken, err)
+			}
 			return nil, fmt.Errorf("write %s: %w", rows.what, err)
 		}
 	}

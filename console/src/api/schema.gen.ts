@@ -1227,6 +1227,30 @@ export interface components {
         Reason: {
             reason: string;
         };
+        Removal: {
+            /** @description Needed unless it is a dry run */
+            reason?: string;
+            /** @description Tell what would change and change nothing */
+            dry_run?: boolean;
+            /** @description Why it is right although it would lock people out */
+            accept_impact?: string;
+        };
+        /** @description What a change does to who reaches what, with their own devices and a second factor */
+        ReachShift: {
+            /** @description Who were looked at */
+            people: number;
+            /** @description Of these who reach something now */
+            reaching: number;
+            losing: number;
+            gaining: number;
+            /** @description Who would reach nothing any more */
+            locked_out: string[];
+            persons: {
+                person: string;
+                lost: string[];
+                gained: string[];
+            }[];
+        };
         Certificate: {
             device: string;
             level: string;
@@ -1282,7 +1306,9 @@ export interface components {
             source: string;
             observed_at: string;
             /** @enum {string} */
-            state: "open" | "joined" | "discarded";
+            state: "open" | "waiting" | "joined" | "discarded";
+            /** @description Why it was joined to no device */
+            why?: string;
             keys: {
                 kind: string;
                 text: string;
@@ -1318,6 +1344,8 @@ export interface components {
             actor: string;
             /** @description Of the level a change led to, on today's ladder */
             rank?: number;
+            /** @description In a few words */
+            gist?: string;
             body: components["schemas"]["EventBody"];
         };
         EventBody: {
@@ -1472,7 +1500,12 @@ export interface components {
             rejected: number;
             /** @description Attributes refused in accepted reports */
             refused: number;
+            /** @description Accepted reports that wait until another source makes their device known */
+            waiting: number;
+            /** @description The first 10,000, and 1,000 of those with something that was not taken */
             results: components["schemas"]["Taken"][];
+            /** @description Reports of which results does not tell */
+            more?: number;
         };
         Taken: {
             line: number;
@@ -1484,6 +1517,18 @@ export interface components {
             error?: string;
             /** @description The id under which the report waits for a person to say whose it is */
             unmatched?: string;
+            /** @description The id under which the report waits until another source makes its device known */
+            waiting?: string;
+            /** @description Keys that were those of another device, or of the machine before it was set up again */
+            moved?: components["schemas"]["MovedKey"][];
+        };
+        MovedKey: {
+            kind: string;
+            text: string;
+            /** @description The device that had it; left out when none had */
+            from?: string;
+            /** @description The device that has it; left out when none has */
+            to?: string;
         };
         DevicePage: {
             total: number;
@@ -1502,6 +1547,8 @@ export interface components {
             os_version?: string;
             /** @description Why the device is out of service; left out when it is in */
             retired?: string;
+            /** @description Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is */
+            outside?: string;
             owner?: string;
             ownership?: string;
             serial?: string;
@@ -1569,6 +1616,8 @@ export interface components {
             /** @enum {string} */
             verdict: "pass" | "fail" | "unknown" | "grace" | "waived";
             shadow?: boolean;
+            /** @description Passing the rule would lift the device now or keep it from falling when a grace is over */
+            mend?: boolean;
             holds_at?: string;
             binding?: boolean;
             grace_until?: string;
@@ -1687,6 +1736,9 @@ export interface components {
                 line: number;
                 message: string;
             }[];
+            reach?: components["schemas"]["ReachShift"];
+            /** @description Why it would be held back, or was accepted all the same */
+            impacts?: components["schemas"]["Impact"][];
         };
         Evaluation: {
             subject: {
@@ -1750,6 +1802,8 @@ export interface components {
             actor: string;
             claims: components["schemas"]["Claims"];
             on_roster: boolean;
+            /** @description Whether the connection showed a certificate of one of the issuers that names the device */
+            proven?: boolean;
             /** @enum {string} */
             state: "held" | "enrolled" | "refused";
             why: string;
@@ -1839,8 +1893,12 @@ export interface components {
             cells: {
                 /** @enum {string} */
                 kind: "guarded" | "open" | "closed";
+                /** @description The least under which any request of the group gets through; left out for the lowest */
                 level?: string;
+                /** @description No request gets through without a second factor */
                 mfa?: boolean;
+                /** @description Not every request with these gets through */
+                more?: boolean;
                 gates?: {
                     gate: string;
                     number?: number;
@@ -2737,6 +2795,8 @@ export interface operations {
                     device?: string;
                     discard?: boolean;
                     reason: string;
+                    /** @description Tell which keys would move and change nothing */
+                    dry_run?: boolean;
                 };
             };
         };
@@ -2943,7 +3003,12 @@ export interface operations {
     };
     importRoster: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Tell what would change and change nothing */
+                dry_run?: boolean;
+                /** @description Why the list is right although it would lock people out */
+                accept_impact?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2977,10 +3042,19 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Reason"];
+                "application/json": components["schemas"]["Removal"];
             };
         };
         responses: {
+            /** @description What would change, of a dry run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleIntake"];
+                };
+            };
             /** @description Removed */
             204: {
                 headers: {
@@ -3258,7 +3332,9 @@ export interface operations {
             query?: {
                 /** @description The list is the whole directory; who is not in it is removed */
                 whole?: boolean;
-                /** @description Why a whole directory is right although it leaves out many */
+                /** @description Tell what would change and change nothing */
+                dry_run?: boolean;
+                /** @description Why the list is right although it would lock people out or leaves out many */
                 accept_impact?: string;
             };
             header?: never;
@@ -3319,10 +3395,19 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Reason"];
+                "application/json": components["schemas"]["Removal"];
             };
         };
         responses: {
+            /** @description What would change, of a dry run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleIntake"];
+                };
+            };
             /** @description Removed */
             204: {
                 headers: {

@@ -56,6 +56,7 @@ function headline(e: Event): string {
           <p class="when"><TimeText :time="e.at" /></p>
           <div>
             <p><strong>{{ headline(e) }}</strong> <span class="soft small">{{ [e.body.cause, e.actor].filter(Boolean).join(', ') }}<template v-if="e.body.cause === 'rulebook'">, version {{ e.body.rulebook }}</template>; <router-link :to="{ name: 'entry', params: { seq: e.seq } }">entry {{ e.seq }}</router-link></span></p>
+            <p v-if="e.kind === 'device.keyed'" class="small">{{ e.gist }}</p>
             <p v-if="e.body.reason" class="small">{{ e.body.reason }}<template v-if="e.body.until">, until {{ full(e.body.until) }}</template></p>
             <p v-for="c in e.body.changed" :key="c.rule" class="small"><code>{{ c.rule }}</code> {{ c.from }} → <strong>{{ c.to }}</strong><template v-if="c.why">; {{ c.why }}</template></p>
             <p v-for="c in e.body.evidence" :key="c.attribute" class="soft small">{{ c.source }} said {{ c.attribute }} {{ c.to }}<template v-if="c.from">, was {{ c.from }}</template></p>

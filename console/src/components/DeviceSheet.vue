@@ -23,7 +23,7 @@ const rulings = computed(() => {
 })
 const cures = computed(() => {
   const seen = new Set<string>()
-  return rulings.value.filter(held).flatMap((v) => {
+  return rulings.value.filter((v) => v.mend).flatMap((v) => {
     const text = remedyText(v.remedy)
     if (!text || seen.has(text.title + text.steps)) return []
     seen.add(text.title + text.steps)
@@ -49,8 +49,9 @@ function granted() {
     <section class="standing">
       <LevelMark :level="device.level" :rank="device.rank" :top="device.top" large />
       <div>
+        <p v-if="device.outside" class="threat"><strong>Not one of ours</strong>: {{ device.outside }}. Decisions take it for an unknown device.</p>
         <p>
-          <template v-if="!device.covered">No enforced baseline applies to this device, so it stands at the level for uncovered devices.</template>
+          <template v-if="!device.covered">No enforced baseline asks anything of this device for certain, so it stands no higher than an uncovered one.<template v-if="device.binding.length > 0"> Held at {{ device.level }} by <strong>{{ device.binding.join(', ') }}</strong>.</template></template>
           <template v-else-if="device.binding.length > 0">Held at {{ device.level }} by <strong>{{ device.binding.join(', ') }}</strong>.</template>
           <template v-else>Nothing holds it down.</template>
           <template v-if="next && next.rules.length > 0"> To reach <strong>{{ next.level }}</strong>, it must pass {{ next.rules.join(', ') }}.</template>

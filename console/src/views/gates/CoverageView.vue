@@ -18,10 +18,8 @@ const strength = (c: Cell) => (c.level ? (data.value?.ladder.indexOf(c.level) ??
 function text(c: Cell): string {
   if (c.kind === 'open') return 'OPEN'
   if (c.kind === 'closed') return '·'
-  return (c.level ?? 'any') + (c.mfa ? ' +f' : '') + (more(c) ? ' *' : '')
+  return (c.level ?? 'any') + (c.mfa ? ' +f' : '') + (c.more ? ' *' : '')
 }
-/** Whether it depends on more than the level and a second factor. */
-const more = (c: Cell) => (c.gates ?? []).some((g) => !g.shadow && (g.when || g.actions?.length || g.need.replace(`level >= ${c.level}`, '').replace('auth.mfa', '').replace(' and ', '').trim() !== ''))
 const chosen = computed(() => {
   const m = data.value?.map
   if (!m || !query.value.resource) return null
@@ -34,7 +32,7 @@ const choose = (group: string, resource: string) => set({ group: group || noGrou
 function csv() {
   const m = data.value!.map
   const quote = (s: string) => (/[",]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s)
-  const rows = [['group', ...m.resources], ...m.groups.map((g, i) => [g || noGroup, ...m.cells[i]!.map(text)])]
+  const rows = [['group', ...m.resources], ...m.groups.map((g, i) => [g || noGroup, ...m.cells[i]!.map((c) => (c.kind === 'closed' ? 'closed' : text(c)))])]
   const link = document.createElement('a')
   link.href = URL.createObjectURL(new Blob([rows.map((r) => r.map(quote).join(',')).join('\n') + '\n'], { type: 'text/csv' }))
   link.download = 'coverage.csv'
@@ -44,7 +42,7 @@ function csv() {
 </script>
 
 <template>
-  <p class="soft">What it takes for a member of each group to reach each resource: the level that the enforced gates ask for, <strong>+f</strong> for a second factor, <strong>*</strong> where it depends on more. A dot: nobody gets through. OPEN: no gate guards it. <el-button v-if="data" link type="primary" @click="csv">Save as CSV</el-button></p>
+  <p class="soft">What it takes for a member of each group to reach each resource: the least level under which any request gets through, <strong>+f</strong> where none does without a second factor, <strong>*</strong> where not every request with these does. A dot: nobody gets through. OPEN: no gate guards it. <el-button v-if="data" link type="primary" @click="csv">Save as CSV</el-button></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!data && loading" :rows="8" animated />
   <template v-else-if="data">

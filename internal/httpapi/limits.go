@@ -1,0 +1,247 @@
+package httpapi
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"golang.org/x/time/rate"
+)
+
+// What one caller may take of the service, so that it cannot use up another's.
+const (
+	// A request must have come, and its answer be read, in so long; one that is long
+	// (see unhurried) at least so fast, after the same while.
+	wholeRequest = 20 * time.Second
+	wholeAnswer  = 60 * time.Second
+	slowest      = 8 << 10 // bytes a second
+	unread       = 30 * time.Second
+
+	// Guesses of tokens and of tickets, by address.
+	guessRate  = 1 // a second
+	guessBurst = 20
+
+	// Looks at one refusal again, and requests of one person to enrol.
+	againRate  = 0.5 // a second
+	againBurst = 5
+
+	// Streams of evidence that one token may have open, and exports.
+	maxStreams = 4
+	maxExports = 2
+)
+
+// limiters are budgets by who uses them. The least used are forgotten when there
+// are many.
+type limiters struct {
+	rate  rate.Limit
+	burst int
+
+	mu   sync.Mutex
+	of   map[string]*limiter
+	told time.Time // when a use beyond a budget was logged last
+	lost int       // how many were not logged since
+}
+
+type limiter struct {
+	*rate.Limiter
+	used time.Time
+}
+
+// maxLimiters bounds how many budgets are remembered.
+const maxLimiters = 20_000
+
+func newLimiters(perSecond float64, burst int) *limiters {
+	return &limiters{rate: rate.Limit(perSecond), burst: burst, of: map[string]*limiter{}}
+}
+
+// allow takes one from somebody's budget; false when it is used up.
+func (l *limiters) allow(who string, now time.Time) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	x := l.of[who]
+	if x == nil {
+		if len(l.of) >= maxLimiters {
+			l.forget(now)
+		}
+		x = &limiter{Limiter: rate.NewLimiter(l.rate, l.burst)}
+		l.of[who] = x
+	}
+	x.used = now
+	return x.AllowN(now, 1)
+}
+
+// forget drops budgets that are full again, and if need be all: whoever fills
+// the table gains a burst by it and no more.
+func (l *limiters) forget(now time.Time) {
+	full := time.Duration(float64(l.burst)/float64(l.rate)) * time.Second
+	for who, x := range l.of {
+		if now.Sub(x.used) > full {
+			delete(l.of, who)
+		}
+	}
+	if len(l.of) >= maxLimiters {
+		clear(l.of)
+	}
+}
+
+// telling reports whether a use beyond a budget is to be logged, and how many were
+// not since the last: one a second is enough.
+func (l *limiters) telling(now time.Time) (more int, ok bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if now.Sub(l.told) < time.Second {
+		l.lost++
+		return 0, false
+	}
+	more, l.lost, l.told = l.lost, 0, now
+	return more, true
+}
+
+// slots are how many of something each token has open.
+type slots struct {
+	most int
+	mu   sync.Mutex
+	open map[string]int
+}
+
+// take opens one; false when the token has as many as it may.
+func (s *slots) take(who string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.open[who] >= s.most {
+		return false
+	}
+	if s.open == nil {
+		s.open = map[string]int{}
+	}
+	s.open[who]++
+	return true
+}
+
+func (s *slots) give(who string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.open[who]--; s.open[who] <= 0 {
+		delete(s.open, who)
+	}
+}
+
+// exporting opens an export for the caller's token, and answers when it has too
+// many open.
+func (s *Server) exporting(c *gin.Context) bool {
+	if s.exports.take(actor(c).ID) {
+		return true
+	}
+	s.tooMany(c, fmt.Sprintf("the token has %d exports open already", maxExports))
+	return false
+}
+
+// address is who calls, as far as the connection tells: of IPv6 the network that
+// one household or server has.
+func address(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	a, err := netip.ParseAddr(host)
+	if err != nil {
+		return host
+	}
+	if a = a.Unmap().WithZone(""); a.Is4() {
+		return a.String()
+	}
+	p, err := a.Prefix(64)
+	if err != nil {
+		return host
+	}
+	return p.String()
+}
+
+// guessed notes a secret that was none. It reports false, and has answered, when
+// the address has guessed too often; a secret that is right always counts, since
+// none can be guessed.
+func (s *Server) guessed(c *gin.Context, what string) bool {
+	now, from := time.Now(), address(c.Request)
+	if s.guesses.allow(from, now) {
+		s.log.Info("a "+what+" that is not valid", "from", from, "path", c.Request.URL.Path)
+		return true
+	}
+	if more, ok := s.guesses.telling(now); ok {
+		s.log.Warn("too many guesses of a "+what, "from", from, "more", more)
+	}
+	s.tooMany(c, "too many attempts came from this address; try again in a while")
+	return false
+}
+
+// tooMany answers that a budget is used up.
+func (s *Server) tooMany(c *gin.Context, message string) {
+	c.Header("Retry-After", "5")
+	s.fail(c, newProblem(http.StatusTooManyRequests, "%s", message))
+}
+
+// long are the operations whose requests or answers can be long.
+var long = map[string]bool{
+	"POST /api/v1/evidence": true, "POST /api/v1/people": true, "POST /api/v1/roster": true, "GET /api/v1/devices": true, "GET /api/v1/decisions": true,
+	"GET /api/v1/ledger/export": true, "GET /api/v1/ledger/standings": true, "GET /api/v1/ledger/growth": true, "POST /api/v1/ledger/verification": true,
+	"GET /api/v1/changes": true, "POST /api/v1/rulebooks": true, "POST /api/v1/rulebooks/replay": true, "POST /api/v1/rulebooks/rehearse": true,
+}
+
+// unhurried lets what is long take its time, and gives up on bodies that hardly
+// come and on answers that nobody reads.
+func unhurried(c *gin.Context) {
+	if !long[c.Request.Method+" "+c.FullPath()] {
+		return
+	}
+	control := http.NewResponseController(c.Writer)
+	if c.Request.Body != nil && c.Request.Body != http.NoBody {
+		c.Request.Body = &pacedBody{ReadCloser: c.Request.Body, control: control, start: time.Now()}
+	}
+	c.Writer = &pacedWriter{ResponseWriter: c.Writer, control: control}
+}
+
+// pacedBody sets a deadline before each read.
+type pacedBody struct {
+	io.ReadCloser
+	control *http.ResponseController
+	start   time.Time
+	read    int64
+}
+
+func (b *pacedBody) Read(p []byte) (int, error) {
+	// A connection without deadlines, as in tests, is read without.
+	_ = b.control.SetReadDeadline(b.start.Add(wholeRequest + time.Duration(b.read)*time.Second/slowest))
+	n, err := b.ReadCloser.Read(p)
+	if b.read += int64(n); err == io.EOF {
+		_ = b.control.SetReadDeadline(time.Time{}) // the next request has a time of its own
+	}
+	return n, err
+}
+
+// pacedWriter sets a deadline before each write.
+type pacedWriter struct {
+	gin.ResponseWriter
+	control *http.ResponseController
+}
+
+// Unwrap lets a [http.ResponseController] find the connection.
+func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+func (w *pacedWriter) Write(p []byte) (int, error) {
+	_ = w.control.SetWriteDeadline(time.Now().Add(unread))
+	return w.ResponseWriter.Write(p)
+}
+
+func (w *pacedWriter) WriteString(text string) (int, error) {
+	_ = w.control.SetWriteDeadline(time.Now().Add(unread))
+	return w.ResponseWriter.WriteString(text)
+}
+
+func (w *pacedWriter) Flush() {
+	_ = w.control.SetWriteDeadline(time.Now().Add(unread))
+	w.ResponseWriter.Flush()
+}
