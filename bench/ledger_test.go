@@ -34,6 +34,9 @@ func openStore(b *testing.B, path string) *store.Store {
 		b.Fatal(err)
 	}
 	s, err := store.Open(context.Background(), path, store.Options{Key: key, Log: slog.New(slog.DiscardHandler)})
+	if err == nil {
+		err = s.AdoptAll(context.Background())
+	}
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -56,12 +56,13 @@ const (
 	Redacted          Kind = "ledger.redacted"     // the body of an earlier entry was removed
 	KeyReplaced       Kind = "ledger.key-replaced" // heads are signed with another key from here on
 	ClockReset        Kind = "ledger.clock-reset"  // time may go back here, once
+	StateSealed       Kind = "ledger.state-sealed" // heads tell of the state from here on
 )
 
 // Kinds lists every kind of entry.
 var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved, TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved, DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset}
+	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.
 const (

@@ -21,11 +21,22 @@ type Head struct {
 	Origin string
 	Size   int64
 	Root   tlog.Hash
+	// State is the hash of the state that the ledger led to: of whatever can change
+	// an answer. The zero hash: the head does not tell.
+	State tlog.Hash
 }
+
+// statePrefix begins the line of a checkpoint that tells the state: an extension
+// line, which whoever checks the tree alone passes over.
+const statePrefix = "state "
 
 // text is a head as it is signed (C2SP tlog-checkpoint).
 func (h *Head) text() string {
-	return h.Origin + "\n" + strconv.FormatInt(h.Size, 10) + "\n" + base64.StdEncoding.EncodeToString(h.Root[:]) + "\n"
+	text := h.Origin + "\n" + strconv.FormatInt(h.Size, 10) + "\n" + base64.StdEncoding.EncodeToString(h.Root[:]) + "\n"
+	if h.State != (tlog.Hash{}) {
+		text += statePrefix + base64.StdEncoding.EncodeToString(h.State[:]) + "\n"
+	}
+	return text
 }
 
 // Sign makes the checkpoint of a head.
@@ -55,8 +66,18 @@ func OpenHead(checkpoint []byte, key note.Verifier) (Head, error) {
 	return h, nil
 }
 
-// parseHead reads the text of a checkpoint. Lines behind the third are
-// extensions, and of no meaning here.
+// ReadHead reads a checkpoint and takes nobody's word for it: its signature is not
+// checked.
+func ReadHead(checkpoint []byte) (Head, error) {
+	text, _, ok := strings.Cut(string(checkpoint), "\n\n")
+	if !ok {
+		return Head{}, errors.New("the checkpoint has no signature")
+	}
+	return parseHead(text + "\n")
+}
+
+// parseHead reads the text of a checkpoint. Lines behind the third are extensions,
+// of which the state alone has a meaning here.
 func parseHead(text string) (h Head, err error) {
 	lines := strings.Split(text, "\n")
 	if len(lines) < 4 || lines[0] == "" {
@@ -66,8 +87,17 @@ func parseHead(text string) (h Head, err error) {
 	if h.Size, err = strconv.ParseInt(lines[1], 10, 64); err != nil || h.Size < 0 || strconv.FormatInt(h.Size, 10) != lines[1] {
 		return h, fmt.Errorf("%q is no size", lines[1])
 	}
-	h.Root, err = tlog.ParseHash(lines[2])
-	return h, err
+	if h.Root, err = tlog.ParseHash(lines[2]); err != nil {
+		return h, err
+	}
+	for _, l := range lines[3:] {
+		if state, ok := strings.CutPrefix(l, statePrefix); ok {
+			if h.State, err = tlog.ParseHash(state); err != nil {
+				return h, err
+			}
+		}
+	}
+	return h, nil
 }
 
 // NewKey makes the key of a ledger. name becomes the origin; "" makes one up,

@@ -97,7 +97,9 @@ func (m *made) add(e Entry) {
 	m.tree.Add(leaf, func(level int, n int64, h tlog.Hash) { m.tiles[[2]int64{int64(level), n}] = h })
 }
 
-func (m *made) head() Head { return Head{m.key.Name(), m.tree.Size(), m.tree.Root()} }
+func (m *made) head() Head {
+	return Head{Origin: m.key.Name(), Size: m.tree.Size(), Root: m.tree.Root()}
+}
 
 // read reads tiles as a store does: leaves and the levels above them.
 func (m *made) read(level int, n int64, width int) ([]tlog.Hash, error) {
@@ -193,7 +195,7 @@ func TestTilePathsAreThoseOfTheSpecification(t *testing.T) {
 func TestEveryTamperingIsNamed(t *testing.T) {
 	const n = 600
 	whole := makeLedger(t, n)
-	head, half := whole.head(), Head{whole.key.Name(), 300, tlog.Hash{}}
+	head, half := whole.head(), Head{Origin: whole.key.Name(), Size: 300}
 	part := makeLedger(t, 300)
 	half.Root = part.tree.Root()
 	redact := func(lines []Line) []Line {
@@ -236,7 +238,7 @@ func TestEveryTamperingIsNamed(t *testing.T) {
 		{"cut below the checkpoint", func(l []Line) []Line { return l[:500] }, &head, Head{}, "entry 501: the ledger was cut here: the checkpoint is of 600"},
 		{"more than the checkpoint", func(l []Line) []Line { return l }, &half, Head{}, "entry 301: it and those behind it are not in the checkpoint"},
 		{"cut, with an older checkpoint", func(l []Line) []Line { return l[:300] }, &half, head, "the ledger was cut: it has 300 entries, and had 600"},
-		{"another past under a good signature", func(l []Line) []Line { return l }, &head, Head{head.Origin, 300, tlog.Hash{1}}, "history was rewritten: the first 300"},
+		{"another past under a good signature", func(l []Line) []Line { return l }, &head, Head{Origin: head.Origin, Size: 300, Root: tlog.Hash{1}}, "history was rewritten: the first 300"},
 		{"a body gone without a word", redact, &head, Head{}, "entry 42: its body is gone"},
 		{"time runs back", func(l []Line) []Line { l[56].At = l[55].At - 3_600_000_000; return l }, &head, Head{}, "entry 57: it is of"},
 	} {
@@ -340,7 +342,7 @@ func TestProofsAndHeads(t *testing.T) {
 		t.Errorf("%d hashes lead along %+v", n, steps)
 	}
 	part := makeLedger(t, 300)
-	seen := Head{head.Origin, 300, part.tree.Root()}
+	seen := Head{Origin: head.Origin, Size: 300, Root: part.tree.Root()}
 	growth, err := ProveGrowth(300, 1000, m.read)
 	if err != nil {
 		t.Fatal(err)
@@ -350,7 +352,7 @@ func TestProofsAndHeads(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		seen, now Head
-	}{"rewritten": {Head{head.Origin, 300, tlog.Hash{}}, head}, "cut": {head, seen}, "another ledger": {Head{"other", 300, seen.Root}, head}, "same size": {Head{head.Origin, 1000, seen.Root}, head}} {
+	}{"rewritten": {Head{Origin: head.Origin, Size: 300}, head}, "cut": {head, seen}, "another ledger": {Head{Origin: "other", Size: 300, Root: seen.Root}, head}, "same size": {Head{Origin: head.Origin, Size: 1000, Root: seen.Root}, head}} {
 		if err := CheckGrowth(c.seen, c.now, growth); err == nil {
 			t.Errorf("%s: passes", name)
 		}

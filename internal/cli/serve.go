@@ -26,7 +26,7 @@ const defaultListen = "127.0.0.1:8600"
 type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
 	logJSON                                   bool
-	origin, newKey, resetClock                string
+	origin, newKey, resetClock, newAdmin      string
 	keepPast                                  string
 	now                                       func() time.Time // nil: time.Now
 }
@@ -38,8 +38,10 @@ func (a *app) serveCmd() *cobra.Command {
 		Long: `Run the service. Its records are kept in DIR; the console, the API and the AuthZEN
 endpoint are served on the same address.
 
-The first administrator's bearer token is taken from IRONLEDGER_ADMIN_TOKEN, or
-made and printed once. Without TLS the service listens on loopback only.`,
+At the first start the administrator's bearer token is taken from
+IRONLEDGER_ADMIN_TOKEN, or made and printed once. Later nothing in the environment
+makes a token; when all are lost, --new-admin-token makes one for a reason, which is
+recorded. Without TLS the service listens on loopback only.`,
 		Example: "  ironledger serve --data /var/lib/ironledger\n  ironledger serve --data . --listen :8600 --tls-cert cert.pem --tls-key key.pem",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -65,6 +67,7 @@ made and printed once. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.origin, "ledger-name", "", "the name of a new ledger, as log.example.org (default: one that is made up)")
 	f.StringVar(&o.newKey, "new-ledger-key", "", "go on with a new key for the ledger in place of one that is lost: the reason, which is recorded")
 	f.StringVar(&o.resetClock, "reset-clock", "", "let time go back to the machine's clock, which stands before the ledger's: the reason, which is recorded")
+	f.StringVar(&o.newAdmin, "new-admin-token", "", "make and print another administrator's token, as when all are lost: the reason, which is recorded")
 	f.StringVar(&o.keepPast, "keep-past", "90d", "how long past evidence is kept, to compute past standings and decisions again")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
@@ -125,7 +128,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 		return err
 	}
 	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now,
-		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, KeepPast: keep})
+		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, NewAdmin: o.newAdmin, KeepPast: keep})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}

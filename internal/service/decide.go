@@ -385,8 +385,9 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCount
 
 // Decision reads one recorded decision, by its id or the code of a refusal.
 func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
-	if code := strings.ToUpper(strings.TrimSpace(id)); len(id) < 20 {
-		if len(code) == 8 {
+	code := ""
+	if len(id) < 20 {
+		if code = strings.ToUpper(strings.TrimSpace(id)); len(code) == 8 {
 			code = code[:4] + "-" + code[4:]
 		}
 		var err error
@@ -398,7 +399,11 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 	if err != nil {
 		return Recorded{}, err
 	}
-	return recorded(e)
+	r, err := recorded(e)
+	if err == nil && code != "" && !r.Redacted && r.Code != code {
+		err = &store.TamperError{Message: fmt.Sprintf("the code %s was made to lead to the decision %s, which has another", code, id)}
+	}
+	return r, err
 }
 
 func recorded(e ledger.Entry) (Recorded, error) {

@@ -12,6 +12,8 @@ import (
 	"unicode/utf8"
 	"unsafe"
 
+	"golang.org/x/mod/sumdb/tlog"
+
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
@@ -42,6 +44,9 @@ type Device struct {
 	FirstSeen int64
 	SeenAt    int64 // of the newest reading
 	Revision  int64 // counts the changes that were kept, from 1
+
+	seal tlog.Hash // of its row in the records
+	link []byte    // the end of the chain of its past there
 }
 
 // cell is where the present state of a device is found.
@@ -434,8 +439,15 @@ func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
 		}
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
-	return store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Spoken: string(spoken), Revision: d.Revision, At: now, Undo: back}
+	row := store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
+		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Spoken: string(spoken), Revision: d.Revision, At: now, Undo: back, Past: []byte{}}
+	if was.device != nil {
+		row.Was, row.Before = was.device.seal, append([]byte{}, was.device.link...)
+		row.Past = store.Link(d.ID, store.PastStep{Revision: d.Revision, At: now, Undo: back}, row.Before)
+	}
+	row.Sealed = row.Hash()
+	d.seal, d.link = row.Sealed, row.Past
+	return row
 }
 
 // RefusedReading is an attribute of the newest report of a source that was not
@@ -547,7 +559,7 @@ func (s *Service) appraiseDue(c *change) error {
 // again copies a device so that it can be appraised anew.
 func (d *Device) again() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held, Spoken: d.Spoken, Revision: d.Revision}
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held, Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
 }
 
 // next is when the standing of a device, that is at the moment now, can next

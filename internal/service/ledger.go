@@ -448,6 +448,13 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 	}); err != nil {
 		return nil, err
 	}
+	if _, err := v.State(ctx, head); err != nil {
+		var tamper *store.TamperError
+		if !errors.As(err, &tamper) {
+			return nil, err
+		}
+		out.Problems = append(out.Problems, ledger.Problem{Message: tamper.Message})
+	}
 	if missing := w.Levels() - out.Devices; missing > 0 && len(out.Problems) == 0 {
 		out.Problems = append(out.Problems, ledger.Problem{Message: fmt.Sprintf("%d devices that the entries tell of are gone", missing)})
 	}

@@ -208,7 +208,9 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		if in.Removed > 0 {
 			body["removed"], body["people"] = in.Removed, in.left[:min(len(in.left), maxImpacted)]
 		}
-		c.batch.PutPeople(people)
+		if err := c.batch.PutPeople(people); err != nil {
+			return err
+		}
 		c.batch.DropPeople(in.left)
 		c.record(ledger.PeopleImported, actor, "people", impactBody(body, in.Impacts, how.AcceptImpact))
 		c.rebuildPeople(in.list, in.was, actor)

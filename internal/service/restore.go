@@ -26,10 +26,11 @@ type restorer struct {
 	// admission is what enrolments say of a device with some keys.
 	admission func([]evidence.Key) *Admission
 
-	mu    sync.Mutex
-	batch store.Batch
-	due   dueHeap
-	err   error
+	mu     sync.Mutex
+	digest ledger.Digest // of the rows
+	batch  store.Batch
+	due    dueHeap
+	err    error
 }
 
 // restoreChunk is how many rows are handed over at a time.
@@ -68,7 +69,9 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 func (r *restorer) take(rows []store.DeviceRow) {
 	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows))}
 	var was Device
+	var digest ledger.Digest
 	for _, row := range rows {
+		digest.Add(row.Hash())
 		if err := c.restore(r, row, &was); err != nil {
 			r.mu.Lock()
 			r.err = cmp.Or(r.err, err)
@@ -82,6 +85,7 @@ func (r *restorer) take(rows []store.DeviceRow) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.digest.Join(&digest)
 	r.under.Fleet.cells = append(r.under.Fleet.cells, cells...)
 	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...), append(r.batch.Devices, c.batch.Devices...)
 	for _, d := range c.order {
@@ -110,7 +114,8 @@ func (c *change) restore(r *restorer, row store.DeviceRow, room *Device) error {
 
 // deviceOf reads a kept device, not yet appraised.
 func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, error) {
-	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision}
+	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision,
+		seal: row.Hash(), link: row.Past}
 	damaged := func(err error) (*Device, error) {
 		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 	}

@@ -17,6 +17,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,13 +30,16 @@ import (
 // Options are what a service is opened with.
 type Options struct {
 	Dir        string           // where the records are kept
-	AdminToken string           // the first administrator's token; "" to make one
+	AdminToken string           // the first administrator's token, of a first start; "" to make one
 	Log        *slog.Logger     // nil: slog.Default()
 	Now        func() time.Time // nil: the machine's clock, kept from running back
 	Origin     string           // the name of a new ledger; "" makes one up
 	// NewKey and ResetClock are the reasons for going on with a new ledger key
 	// in place of one that is lost, and for letting time go back; "" not to.
 	NewKey, ResetClock string
+	// NewAdmin is the reason for making another administrator's token, as when all
+	// are lost; "" not to.
+	NewAdmin string
 	// KeepPast is how long the past of evidence is kept; 0 for DefaultKeepPast.
 	KeepPast time.Duration
 }
@@ -115,7 +119,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 			s.log.Warn("the machine's clock stands before the newest entry of the ledger; time goes on from that entry", "by", ahead.Round(time.Second))
 		}
 	}
-	if err := s.load(ctx, o.AdminToken); err != nil {
+	if err := s.load(ctx, &o); err != nil {
 		return nil, errors.Join(err, s.store.Close(), release())
 	}
 	go s.clerk()
@@ -123,8 +127,8 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-func (s *Service) load(ctx context.Context, adminToken string) error {
-	if err := s.loadTokens(ctx, adminToken); err != nil {
+func (s *Service) load(ctx context.Context, o *Options) error {
+	if err := s.loadTokens(ctx); err != nil {
 		return err
 	}
 	people, err := s.store.People(ctx)
@@ -162,6 +166,12 @@ func (s *Service) load(ctx context.Context, adminToken string) error {
 	}
 	restored, err := s.restore(ctx, snap, granted)
 	if err != nil {
+		return err
+	}
+	if err := s.store.Adopt(ctx, restored.digest); err != nil {
+		return err
+	}
+	if err := s.firstTokens(o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return err
 	}
 	if err := s.store.Commit(&restored.batch); err != nil {

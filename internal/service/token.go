@@ -143,40 +143,61 @@ func IsID(text string) bool {
 	return err == nil && len(text) == 20
 }
 
-func (s *Service) loadTokens(ctx context.Context, adminToken string) error {
+// loadTokens reads the tokens.
+func (s *Service) loadTokens(ctx context.Context) error {
 	all, err := s.store.Tokens(ctx)
-	if err != nil {
-		return err
+	if err == nil {
+		s.tokens.Store(newTokenSet(all))
 	}
-	set := newTokenSet(all)
-	made := adminToken == ""
+	return err
+}
+
+// ErrNoAdmin says that no administrator's token is left, and how to go on.
+var ErrNoAdmin = errors.New("no administrator's token is left; make one with serve --new-admin-token REASON")
+
+// firstTokens makes the first administrator's token at the first start: the one that
+// was given, or one that is made up. Later one is made only for a reason, which is
+// recorded; it is made up then, and a token that was given is not taken.
+func (s *Service) firstTokens(given, reason string) error {
+	all := s.tokens.Load().all
 	switch {
-	case made && slices.ContainsFunc(all, func(t store.Token) bool { return Role(t.Role) == Admin && t.RevokedAt == 0 }):
-		s.tokens.Store(set)
+	case reason != "":
+		given = ""
+	case len(all) > 0:
+		if given != "" {
+			s.log.Info("the administrator's token that was given is not taken: the records have tokens already")
+		}
+		if !slices.ContainsFunc(all, func(t store.Token) bool { return Role(t.Role) == Admin && t.RevokedAt == 0 }) {
+			return ErrNoAdmin
+		}
 		return nil
-	case made:
-		adminToken = newSecret()
-	case len(adminToken) < MinSecret:
-		return fmt.Errorf("the administrator's token is shorter than %d bytes", MinSecret)
-	case set.active[sha256.Sum256([]byte(adminToken))] != nil:
-		s.tokens.Store(set)
-		return nil
+	case given != "" && len(given) < MinSecret:
+		return fmt.Errorf("the administrator's token must have at least %d characters", MinSecret)
+	}
+	if given == "" {
+		s.FirstToken = newSecret()
+		given = s.FirstToken
 	}
 	now := s.micros()
-	h := sha256.Sum256([]byte(adminToken))
-	t := store.Token{ID: s.ids.next(now), Name: "first-admin", Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: ledger.Service}
-	if err := s.putToken(t, ledger.Service, ledger.TokenCreated); err != nil {
+	h := sha256.Sum256([]byte(given))
+	name := "first-admin"
+	if reason != "" {
+		name = "new-admin-" + s.ids.next(now)
+	}
+	t := store.Token{ID: s.ids.next(now), Name: name, Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: ledger.Service}
+	if err := s.putToken(t, ledger.Service, ledger.TokenCreated, reason); err != nil {
 		return err
 	}
-	s.tokens.Store(newTokenSet(append(all, t)))
-	if made {
-		s.FirstToken = adminToken
-	}
+	s.tokens.Store(newTokenSet(append(slices.Clone(all), t)))
 	return nil
 }
 
-func (s *Service) putToken(t store.Token, actor string, kind ledger.Kind) error {
-	b := &store.Batch{Entries: []ledger.Entry{{At: s.micros(), Kind: kind, Actor: actor, About: t.ID, Body: mustJSON(map[string]string{"name": t.Name, "role": t.Role})}}}
+func (s *Service) putToken(t store.Token, actor string, kind ledger.Kind, reason string) error {
+	body := map[string]string{"name": t.Name, "role": t.Role}
+	if reason != "" {
+		body["reason"] = clipped(reason, maxReason)
+	}
+	b := &store.Batch{Entries: []ledger.Entry{{At: s.micros(), Kind: kind, Actor: actor, About: t.ID, Body: mustJSON(body)}}}
 	b.PutToken(t)
 	return s.store.Commit(b)
 }
@@ -231,7 +252,7 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 		}
 		h := sha256.Sum256([]byte(secret))
 		t := store.Token{ID: s.ids.next(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
-		if err := s.putToken(t, actor, ledger.TokenCreated); err != nil {
+		if err := s.putToken(t, actor, ledger.TokenCreated, ""); err != nil {
 			return err
 		}
 		s.tokens.Store(newTokenSet(append(slices.Clone(set.all), t)))
@@ -261,7 +282,7 @@ func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, err
 			return fmt.Errorf("%wthis is the last administrator's token; make another before revoking it", ErrBadToken)
 		}
 		all[i].RevokedAt = c.now
-		if err := s.putToken(all[i], actor, ledger.TokenRevoked); err != nil {
+		if err := s.putToken(all[i], actor, ledger.TokenRevoked, ""); err != nil {
 			return err
 		}
 		s.tokens.Store(newTokenSet(all))

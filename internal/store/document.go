@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"fmt"
 )
@@ -36,17 +35,11 @@ func (b *Batch) PutDocument(kind, id string, v any) error {
 	if err != nil {
 		return fmt.Errorf("the %s %s has no JSON form: %w", kind, id, err)
 	}
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT OR REPLACE INTO documents (kind, id, body) VALUES (?,?,?)", kind, id, string(body))
-		return err
-	})
+	b.put(documentsTable, kind, id, string(body))
 	return nil
 }
 
 // DropDocument removes a document.
 func (b *Batch) DropDocument(kind, id string) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec("DELETE FROM documents WHERE kind = ? AND id = ?", kind, id)
-		return err
-	})
+	b.drop(documentsTable, kind, id)
 }

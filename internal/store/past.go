@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -12,14 +13,12 @@ type PastStep struct {
 	Revision int64 // that the change made
 	At       int64 // of the change
 	Undo     string
+	before   []byte // the link of the one before, of a device
 }
 
 // PutHousePast keeps what the people or the roster were before a change.
 func (b *Batch) PutHousePast(what string, revision, at int64, undo string) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT INTO house_past (what, revision, at, undo) VALUES (?,?,?,?)", what, revision, at, undo)
-		return err
-	})
+	b.put(houseTable, what, revision, at, undo)
 }
 
 // HouseRevision is how often the people or the roster have changed.
@@ -46,7 +45,7 @@ var ErrForgotten = errors.New("the evidence of that time is no longer kept")
 // roster, newest first.
 func (s *Store) HousePast(ctx context.Context, what string, then Then) ([]PastStep, error) {
 	clause, bound := then.clause()
-	return steps(ctx, s.read, "SELECT revision, at, undo FROM house_past WHERE what = ? AND "+clause+" ORDER BY revision DESC", what, bound)
+	return steps(ctx, s.read, "SELECT revision, at, undo, x'' FROM house_past WHERE what = ? AND "+clause+" ORDER BY revision DESC", what, bound)
 }
 
 // DevicePast reads a device as it is kept now, and the steps back to an
@@ -67,15 +66,20 @@ func (s *Store) DevicePast(ctx context.Context, id string, then Then) (DeviceRow
 		return d, nil, fmt.Errorf("read device %s: %w", id, err)
 	}
 	clause, bound := then.clause()
-	back, err := steps(ctx, tx, "SELECT revision, at, undo FROM device_past WHERE device = ? AND "+clause+" ORDER BY revision DESC", id, bound)
+	back, err := steps(ctx, tx, "SELECT revision, at, undo, before FROM device_past WHERE device = ? AND "+clause+" ORDER BY revision DESC", id, bound)
 	if err != nil {
 		return d, nil, err
 	}
-	want := d.Revision
+	want, link := d.Revision, d.Past
 	for _, s := range back {
 		if s.Revision != want {
 			return d, nil, ErrForgotten
 		}
+		// Steps from before there were links have none.
+		if len(link) > 0 && !bytes.Equal(link, Link(id, s, s.before)) {
+			return d, nil, &TamperError{fmt.Sprintf("the past of device %s was altered at revision %d", id, s.Revision)}
+		}
+		link = s.before
 		want--
 	}
 	if then.Revision >= 0 && want != then.Revision {
@@ -102,7 +106,7 @@ func steps(ctx context.Context, db querier, query string, args ...any) ([]PastSt
 	var out []PastStep
 	for rows.Next() {
 		var s PastStep
-		if err := rows.Scan(&s.Revision, &s.At, &s.Undo); err != nil {
+		if err := rows.Scan(&s.Revision, &s.At, &s.Undo, &s.before); err != nil {
 			return nil, fmt.Errorf("read the past: %w", err)
 		}
 		out = append(out, s)

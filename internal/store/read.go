@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -17,10 +18,10 @@ import (
 // ErrNotFound says that there is no record of that id.
 var ErrNotFound = errors.New("not found")
 
-const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision FROM devices"
+const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision, past FROM devices"
 
 func scanDevice(scan func(...any) error) (d DeviceRow, err error) {
-	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Spoken, &d.Revision)
+	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Spoken, &d.Revision, &d.Past)
 	return d, err
 }
 
@@ -74,36 +75,22 @@ func (s *Store) People(ctx context.Context) ([]directory.Person, error) {
 }
 
 // PutPeople adds people to a batch.
-func (b *Batch) PutPeople(people []directory.Person) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		stmt, err := tx.Prepare("INSERT OR REPLACE INTO people (id, name, groups) VALUES (?,?,?)")
+func (b *Batch) PutPeople(people []directory.Person) error {
+	for _, p := range people {
+		groups, err := json.Marshal(p.Groups)
 		if err != nil {
-			return err
+			return fmt.Errorf("the groups of %s have no JSON form: %w", p.ID, err)
 		}
-		defer stmt.Close()
-		for _, p := range people {
-			groups, err := json.Marshal(p.Groups)
-			if err == nil {
-				_, err = stmt.Exec(p.ID, p.Name, string(groups))
-			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+		b.put(peopleTable, p.ID, p.Name, string(groups))
+	}
+	return nil
 }
 
 // DropPeople removes people.
 func (b *Batch) DropPeople(ids []string) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		for _, id := range ids {
-			if _, err := tx.Exec("DELETE FROM people WHERE id = ?", id); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	for _, id := range ids {
+		b.drop(peopleTable, id)
+	}
 }
 
 // Rulebook is a published version.
@@ -155,10 +142,7 @@ func (b *Batch) PutRulebook(r *Rulebook) error {
 	if err != nil {
 		return err
 	}
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT INTO rulebooks (version, at, author, message, digest, files) VALUES (?,?,?,?,?,?)", r.Version, r.At, r.Author, r.Message, r.Digest, string(files))
-		return err
-	})
+	b.put(rulebooksTable, r.Version, r.At, r.Author, r.Message, r.Digest, string(files))
 	return nil
 }
 
@@ -189,31 +173,17 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 
 // PutToken adds a token, or its new state, to a batch.
 func (b *Batch) PutToken(t Token) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec(`INSERT INTO tokens (id, name, role, hash, created_at, created_by, revoked_at) VALUES (?,?,?,?,?,?,?)
-			ON CONFLICT (id) DO UPDATE SET revoked_at = excluded.revoked_at`, t.ID, t.Name, t.Role, t.Hash, t.CreatedAt, t.CreatedBy, t.RevokedAt)
-		return err
-	})
+	b.put(tokensTable, t.ID, t.Name, t.Role, t.Hash, t.CreatedAt, t.CreatedBy, t.RevokedAt)
 }
 
 // PutSession adds a console session to a batch and drops those that ended.
 func (b *Batch) PutSession(hash []byte, token string, now, expires int64) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		if _, err := tx.Exec("DELETE FROM sessions WHERE expires_at < ?", now); err != nil {
-			return err
-		}
-		_, err := tx.Exec("INSERT INTO sessions (hash, token, expires_at) VALUES (?,?,?)", hash, token, expires)
-		return err
-	})
+	b.expire(now)
+	b.put(cookiesTable, hash, token, expires)
 }
 
 // DropSession removes a console session.
-func (b *Batch) DropSession(hash []byte) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		_, err := tx.Exec("DELETE FROM sessions WHERE hash = ?", hash)
-		return err
-	})
-}
+func (b *Batch) DropSession(hash []byte) { b.drop(cookiesTable, hash) }
 
 // Session returns the id of the token behind a console session that has not
 // ended at now.
@@ -253,7 +223,7 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 	if q.Until != 0 {
 		where, args = append(where, "at < ?"), append(args, q.Until)
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
 	if err != nil {
 		return nil, fmt.Errorf("read decisions: %w", err)
 	}
@@ -300,7 +270,7 @@ func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
 
 // Decision reads the entry of a decision.
 func (s *Store) Decision(ctx context.Context, id string) (ledger.Entry, error) {
-	e, err := scanEntry(s.read.QueryRowContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
+	e, err := scanEntry(s.read.QueryRowContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, ErrNotFound
 	}
@@ -314,7 +284,7 @@ func (s *Store) About(ctx context.Context, about string, before int64, limit int
 	if before == 0 {
 		before = math.MaxInt64
 	}
-	rows, err := s.read.QueryContext(ctx, `SELECT seq, at, kind, actor, about, body FROM entries
+	rows, err := s.read.QueryContext(ctx, `SELECT seq, at, kind, actor, about, body, leaf FROM entries
 		WHERE about = ? AND seq < ? AND kind <> 'decision.made' AND kind <> 'evidence.refused' ORDER BY seq DESC LIMIT ?`, about, before, limit)
 	if err != nil {
 		return nil, fmt.Errorf("read the history of %s: %w", about, err)
@@ -325,7 +295,7 @@ func (s *Store) About(ctx context.Context, about string, before int64, limit int
 // StandingAt reads the newest change of a device's standing by a moment; an
 // entry without a body when there is none.
 func (s *Store) StandingAt(ctx context.Context, device string, moment int64) (ledger.Entry, error) {
-	e, err := scanEntry(s.read.QueryRowContext(ctx, `SELECT seq, at, kind, actor, about, body FROM entries
+	e, err := scanEntry(s.read.QueryRowContext(ctx, `SELECT seq, at, kind, actor, about, body, leaf FROM entries
 		WHERE about = ? AND kind = 'standing.changed' AND kind <> 'decision.made' AND kind <> 'evidence.refused' AND at <= ? ORDER BY seq DESC LIMIT 1`, device, moment).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return ledger.Entry{}, nil
@@ -374,7 +344,7 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 // behind is Since, of the entries behind one before the moment.
 func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64, visit func(ledger.Entry) error) error {
 	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + few(kind)
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE "+where+" ORDER BY seq", string(kind), first, moment)
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+where+" ORDER BY seq", string(kind), first, moment)
 	if err != nil {
 		return fmt.Errorf("read entries: %w", err)
 	}
@@ -407,7 +377,7 @@ func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64, 
 	if decisions*4 > newest-before {
 		return s.behind(ctx, ledger.DecisionMade, before, moment, visit)
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
 	if err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}
@@ -464,11 +434,16 @@ func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error
 func scanEntry(scan func(...any) error) (ledger.Entry, error) {
 	var e ledger.Entry
 	var kind, body string
-	if err := scan(&e.Seq, &e.At, &kind, &e.Actor, &e.About, &body); err != nil {
+	var leaf []byte
+	if err := scan(&e.Seq, &e.At, &kind, &e.Actor, &e.About, &body, &leaf); err != nil {
 		return e, fmt.Errorf("read entries: %w", err)
 	}
-	if e.Kind = ledger.Kind(kind); body != gone {
-		e.Body = json.RawMessage(body)
+	if e.Kind = ledger.Kind(kind); body == gone {
+		return e, nil
+	}
+	e.Body = json.RawMessage(body)
+	if got := ledger.Leaf(e.Append(nil)); !bytes.Equal(got[:], leaf) {
+		return e, &TamperError{fmt.Sprintf("entry %d was changed", e.Seq)}
 	}
 	return e, nil
 }

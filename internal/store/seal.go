@@ -87,6 +87,7 @@ func syncFolder(path string) error {
 type Sealed struct {
 	ledger.Head
 	Checkpoint []byte
+	Sums       string // of the tables of the state: JSON
 }
 
 // sealer gives entries their place in the ledger: it numbers some, and seals
@@ -128,20 +129,28 @@ func (s *sealer) grow(leaves []tlog.Hash) {
 }
 
 // seal adds the leaves of the entries that were numbered to the tree and signs
-// its head.
-func (s *sealer) seal(leaves []tlog.Hash) *Sealed {
+// its head, with the state.
+func (s *sealer) seal(leaves []tlog.Hash, now *state) *Sealed {
 	s.grow(leaves)
 	head := ledger.Head{Origin: s.key.Signer.Name(), Size: s.tree.Size(), Root: s.tree.Root()}
+	var sums string
+	head.State, sums = now.hash()
 	checkpoint, err := head.Sign(s.key.Signer)
 	if err != nil {
 		panic(err) // the head is of the key's own ledger, and Ed25519 signs anything
 	}
-	return &Sealed{head, checkpoint}
+	return &Sealed{head, checkpoint, sums}
 }
 
 // prepare brings the bodies of a batch into canonical form, and hashes its
 // entries as far as can be done before they are numbered.
 func (b *Batch) prepare() error {
+	for i := range b.Devices {
+		if d := &b.Devices[i]; d.Sealed == (tlog.Hash{}) {
+			d.Past, d.Before = append([]byte{}, d.Past...), append([]byte{}, d.Before...)
+			d.Sealed = d.Hash()
+		}
+	}
 	b.prepared = make([]ledger.Prepared, len(b.Entries))
 	scratch := make([]byte, 0, 2048)
 	for i := range b.Entries {
@@ -179,18 +188,12 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	if err != nil && !fresh {
 		return fmt.Errorf("read the head of the ledger: %w", err)
 	}
-	var newest, unsealed int64
+	var newest int64
 	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0), coalesce((SELECT at FROM entries ORDER BY seq DESC LIMIT 1), 0) FROM entries").Scan(&newest, &s.sealer.last); err != nil {
 		return fmt.Errorf("read the ledger: %w", err)
 	}
 	if fresh {
-		if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE leaf IS NOT NULL").Scan(&unsealed); err != nil {
-			return fmt.Errorf("read the ledger: %w", err)
-		}
-		if unsealed > 0 {
-			return &TamperError{fmt.Sprintf("its head is gone, and %d entries are there", newest)}
-		}
-		return s.sealAll(ctx, newest)
+		return s.fresh(ctx)
 	}
 	if newest != size {
 		return &TamperError{fmt.Sprintf("its newest entry is %d, and %d entries were signed", newest, size)}
@@ -204,7 +207,10 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	head, err := ledger.OpenHead([]byte(checkpoint), o.Key.Verifier)
 	switch {
 	case errors.Is(err, ledger.ErrSignature) && o.NewKey != "":
-		return s.rekey(ctx, checkpoint, o.NewKey)
+		s.pending = append(s.pending, func() error { return s.rekey(ctx, checkpoint, o.NewKey) })
+		if head, err = ledger.ReadHead([]byte(checkpoint)); err != nil {
+			return &TamperError{err.Error()}
+		}
 	case errors.Is(err, ledger.ErrSignature):
 		return &TamperError{"its head is not signed by the key in the key file"}
 	case err != nil:
@@ -212,9 +218,9 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	case head.Size != size || head.Root != s.sealer.tree.Root():
 		return &TamperError{fmt.Sprintf("its %d entries have the root %s, and %s was signed", size, s.sealer.tree.Root(), head.Root)}
 	}
-	s.announce(&Sealed{head, []byte(checkpoint)})
+	s.announce(&Sealed{head, []byte(checkpoint), ""})
 	if o.ResetClock != "" {
-		return s.resetClock(ctx, o.ResetClock)
+		s.pending = append(s.pending, func() error { return s.resetClock(ctx, o.ResetClock) })
 	}
 	return nil
 }
@@ -241,55 +247,6 @@ func (s *Store) mark(ctx context.Context, kind ledger.Kind, at int64, body map[s
 		return err
 	}
 	return s.writeAll([]*commit{{batch: &b}})
-}
-
-// sealAll gives entries of before there was a tree their hashes, and signs the
-// first head.
-func (s *Store) sealAll(ctx context.Context, newest int64) error {
-	tx, err := s.write.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("seal the ledger: %w", err)
-	}
-	seal := s.sealer.clone()
-	seal.last = 0
-	for first := int64(1); first <= newest && err == nil; first += 1000 {
-		var rows *sql.Rows
-		if rows, err = tx.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body FROM entries WHERE seq BETWEEN ? AND ? ORDER BY seq", first, first+999); err != nil {
-			break
-		}
-		var entries []ledger.Entry
-		if entries, err = scanEntries(rows); err != nil {
-			break
-		}
-		b := Batch{Entries: entries}
-		if err = b.prepare(); err != nil {
-			break
-		}
-		for i := range b.Entries {
-			e := &b.Entries[i]
-			leaf := seal.number(e, b.prepared[i])
-			seal.grow([]tlog.Hash{leaf})
-			if _, err = tx.ExecContext(ctx, "UPDATE entries SET at = ?, body = ?, leaf = ? WHERE seq = ?", e.At, string(e.Body), leaf[:], e.Seq); err != nil {
-				break
-			}
-		}
-	}
-	var sealed *Sealed
-	if err == nil {
-		_, err = tx.ExecContext(ctx, "INSERT INTO head (id, size, checkpoint) VALUES (1, 0, '')")
-	}
-	if err == nil {
-		sealed, err = s.putHead(tx, seal.seal(nil), seal.tiles)
-	}
-	if err != nil {
-		return errors.Join(fmt.Errorf("seal the ledger: %w", err), ignoreDone(tx.Rollback()))
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("seal the ledger: %w", err)
-	}
-	s.sealer = *seal
-	s.announce(sealed)
-	return nil
 }
 
 // Newest is the time of the newest entry, in microseconds since the Unix

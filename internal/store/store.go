@@ -19,6 +19,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/url"
+	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -58,11 +60,15 @@ type Store struct {
 	closed  bool
 	wake    chan struct{}
 
-	sealer  sealer // the committer's own
-	opened  int64  // the time of the newest entry when the store was opened
-	sealed  atomic.Pointer[Sealed]
-	grown   atomic.Pointer[chan struct{}]
-	trouble atomic.Pointer[TroubleError]
+	sealer   sealer // the committer's own, as is state
+	state    state
+	adopted  bool           // whether the state was compared with the head
+	pending  []func() error // to be done once the state is adopted
+	upgraded bool           // whether the records are from before the state was sealed
+	opened   int64          // the time of the newest entry when the store was opened
+	sealed   atomic.Pointer[Sealed]
+	grown    atomic.Pointer[chan struct{}]
+	trouble  atomic.Pointer[TroubleError]
 }
 
 // commit is a batch on its way to the disk.
@@ -82,13 +88,14 @@ type Batch struct {
 	Entries []ledger.Entry
 	Devices []DeviceRow
 	Codes   []Code
-	// Exec is anything else; it runs first.
+	// Exec is anything that is no part of the state; it runs first.
 	Exec []func(*sql.Tx) error
 	// Canonical says that the bodies of Entries are in canonical form for sure.
 	// Other bodies are brought into it.
 	Canonical bool
 
 	prepared []ledger.Prepared // of Entries
+	rows     []rowOp           // of the state, beside devices
 }
 
 // at is the time of the first entry, 0 for none.
@@ -100,7 +107,9 @@ func (b *Batch) at() int64 {
 }
 
 // Empty reports whether there is nothing to write.
-func (b *Batch) Empty() bool { return len(b.Entries)+len(b.Devices)+len(b.Codes)+len(b.Exec) == 0 }
+func (b *Batch) Empty() bool {
+	return len(b.Entries)+len(b.Devices)+len(b.Codes)+len(b.Exec)+len(b.rows) == 0
+}
 
 // DeviceRow is a device as it is kept; see the table for the forms.
 type DeviceRow struct {
@@ -110,6 +119,10 @@ type DeviceRow struct {
 	Revision int64  // counts the changes of the device, from 1
 	At       int64  // of the change
 	Undo     string // leads back to the revision before; "" for the first
+	Past     []byte // the link of the past that ends in this row: see [Link]
+	Before   []byte // the one before it
+	// Was and Sealed are the hashes of the row before and of this one: see Hash.
+	Was, Sealed tlog.Hash
 }
 
 // Code is the short name of a decision, for a help desk.
@@ -147,6 +160,9 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
+	if err := private(path, o.Log); err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
 	dsn := dsn(path) + fmt.Sprintf("?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-8192)&_pragma=busy_timeout(%d)&_pragma=foreign_keys(ON)&_pragma=secure_delete(FAST)", busy)
 	write, err := sql.Open("sqlite", dsn+"&_txlock=immediate")
 	if err != nil {
@@ -157,7 +173,11 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	version := int64(0)
 	goose, err := goose.NewProvider(goose.DialectSQLite3, write, files)
+	if err == nil {
+		version, err = goose.GetDBVersion(ctx)
+	}
 	if err == nil {
 		_, err = goose.Up(ctx)
 	}
@@ -168,7 +188,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	s := &Store{write: write, read: read, log: o.Log, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	s := &Store{write: write, read: read, log: o.Log, wake: make(chan struct{}, 1), done: make(chan struct{}), upgraded: version > 0 && version < stateVersion}
 	if err = s.prepare(ctx); err == nil {
 		err = s.unseal(ctx, o)
 		s.opened = s.sealer.last
@@ -185,6 +205,35 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	return s, nil
 }
 
+// private makes sure that the files of the records are their owner's alone. SQLite
+// gives those beside the first its mode.
+func private(path string, log *slog.Logger) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err == nil {
+		return f.Close()
+	}
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	for _, name := range []string{path, path + "-wal", path + "-shm"} {
+		info, err := os.Stat(name)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows" {
+			continue
+		}
+		if err == nil {
+			log.Warn("others could read the records until now; find out whether they did", "file", name, "mode", fmt.Sprintf("%04o", info.Mode().Perm()))
+			err = os.Chmod(name, 0o600)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stateVersion is the version of the schema from which on the state is sealed.
+const stateVersion = 7
+
 // dsn names a database file for the driver.
 func dsn(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
 
@@ -196,9 +245,9 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		tail  string
 	}{
 		{&s.entries, "INSERT INTO entries (seq, at, kind, actor, about, body, leaf)", 7, ""},
-		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision)", 11,
-			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, spoken = excluded.spoken, revision = excluded.revision"},
-		{&s.past, "INSERT INTO device_past (device, revision, at, undo)", 4, ""},
+		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision, past)", 12,
+			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, spoken = excluded.spoken, revision = excluded.revision, past = excluded.past"},
+		{&s.past, "INSERT INTO device_past (device, revision, at, undo, before)", 5, ""},
 		{&s.codes, "INSERT INTO codes (code, decision)", 2, ""},
 		{&s.tiles, "INSERT INTO tiles (level, n, hash)", 3, ""},
 	} {
@@ -206,7 +255,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if s.head, err = s.write.PrepareContext(ctx, "UPDATE head SET size = ?, checkpoint = ? WHERE id = 1"); err != nil {
+	if s.head, err = s.write.PrepareContext(ctx, "UPDATE head SET size = ?, checkpoint = ?, state = ? WHERE id = 1"); err != nil {
 		return fmt.Errorf("prepare the head: %w", err)
 	}
 	return nil
@@ -234,6 +283,9 @@ func (s *Store) Commit(b *Batch) error {
 	}
 	if t := s.trouble.Load(); t != nil {
 		return t
+	}
+	if !s.adopted {
+		return errors.New("the state of the records has not been compared with what was signed")
 	}
 	c := &commit{batch: b}
 	g := s.join(c)
@@ -452,15 +504,15 @@ func (s *Store) writeAll(group []*commit) error {
 	if err != nil {
 		return fmt.Errorf("begin: %w", err)
 	}
-	next := s.sealer.clone()
-	sealed, err := s.writeGroup(tx, group, next)
+	next, state := s.sealer.clone(), s.state
+	sealed, err := s.writeGroup(tx, group, next, &state)
 	if err != nil {
 		return errors.Join(err, ignoreDone(tx.Rollback()))
 	}
 	if err := tx.Commit(); err != nil {
 		return errors.Join(fmt.Errorf("commit: %w", err), ignoreDone(tx.Rollback()))
 	}
-	s.sealer = *next
+	s.sealer, s.state = *next, state
 	if sealed != nil {
 		s.announce(sealed)
 	}
@@ -489,7 +541,7 @@ func ignoreDone(err error) error {
 	return err
 }
 
-func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, error) {
+func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *state) (*Sealed, error) {
 	var entries, devices, past, codes []any
 	// What was made first goes first, so that few entries need a later time than
 	// their own.
@@ -500,7 +552,16 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 	}
 	entries, devices = make([]any, 0, n*s.entries.width), make([]any, 0, m*s.devices.width)
 	leaves := make([]tlog.Hash, 0, n)
+	rows := &rowWriter{tx: tx, into: state}
+	defer rows.close()
+	altered := m > 0
 	for _, c := range group {
+		for _, op := range c.batch.rows {
+			if err := rows.write(op); err != nil {
+				return nil, fmt.Errorf("write %s: %w", tables[op.table].name, err)
+			}
+			altered = true
+		}
 		for _, f := range c.batch.Exec {
 			if err := f(tx); err != nil {
 				return nil, err
@@ -518,16 +579,27 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 			codes = append(codes, x.Code, x.Decision)
 		}
 		for _, d := range c.batch.Devices {
-			devices = append(devices, d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused, d.Spoken, d.Revision)
+			devices = append(devices, d.values()...)
 			if d.Undo != "" {
-				past = append(past, d.ID, d.Revision, d.At, d.Undo)
+				past = append(past, d.ID, d.Revision, d.At, d.Undo, d.Before)
 			}
 		}
 	}
 	// The tree grows and its head is signed while the rows are written.
 	signed := make(chan *Sealed, 1)
-	if n > 0 {
-		go func() { signed <- seal.seal(leaves) }()
+	if n > 0 || altered {
+		go func() {
+			for _, c := range group {
+				for i := range c.batch.Devices {
+					d := &c.batch.Devices[i]
+					if d.Was != (tlog.Hash{}) {
+						state[devicesTable].Remove(d.Was)
+					}
+					state[devicesTable].Add(d.Sealed)
+				}
+			}
+			signed <- seal.seal(leaves, state)
+		}()
 	}
 	for _, rows := range []struct {
 		what string
@@ -542,7 +614,7 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer) (*Sealed, 
 			return nil, fmt.Errorf("write %s: %w", rows.what, err)
 		}
 	}
-	if n == 0 {
+	if n == 0 && !altered {
 		return nil, nil
 	}
 	return s.putHead(tx, <-signed, seal.tiles)
@@ -553,7 +625,7 @@ func (s *Store) putHead(tx *sql.Tx, head *Sealed, tiles []any) (*Sealed, error) 
 	if err := s.tiles.insert(tx, tiles); err != nil {
 		return nil, fmt.Errorf("write tiles: %w", err)
 	}
-	if _, err := tx.Stmt(s.head).Exec(head.Size, string(head.Checkpoint)); err != nil {
+	if _, err := tx.Stmt(s.head).Exec(head.Size, string(head.Checkpoint), head.Sums); err != nil {
 		return nil, fmt.Errorf("write the head of the ledger: %w", err)
 	}
 	return head, nil

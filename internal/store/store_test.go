@@ -26,6 +26,9 @@ func openStore(t *testing.T, path string) *Store {
 		t.Fatal(err)
 	}
 	s, err := Open(context.Background(), path, Options{Key: key})
+	if err == nil {
+		err = s.AdoptAll(context.Background())
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
