@@ -120,6 +120,11 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		}
 	}
 	if err := s.load(ctx, &o); err != nil {
+		// What cannot be read may have been altered: that is what to tell then.
+		var altered *store.TamperError
+		if tampered := s.store.Altered(ctx); errors.As(tampered, &altered) {
+			err = tampered
+		}
 		return nil, errors.Join(err, s.store.Close(), release())
 	}
 	go s.clerk()

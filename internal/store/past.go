@@ -65,36 +65,49 @@ func (s *Store) DevicePast(ctx context.Context, id string, then Then) (DeviceRow
 	if err != nil {
 		return d, nil, fmt.Errorf("read device %s: %w", id, err)
 	}
-	clause, bound := then.clause()
-	back, err := steps(ctx, tx, "SELECT revision, at, undo, before FROM device_past WHERE device = ? AND "+clause+" ORDER BY revision DESC", id, bound)
+	// The step that led to the state asked for is read too: it proves that no later
+	// one was taken out.
+	first := "SELECT revision FROM device_past WHERE device = ? AND revision <= ? ORDER BY revision DESC LIMIT 1"
+	bound := then.Revision
+	if then.Revision < 0 {
+		first, bound = "SELECT revision FROM device_past WHERE device = ? AND at <= ? ORDER BY revision DESC LIMIT 1", then.At
+	}
+	all, err := steps(ctx, tx, "SELECT revision, at, undo, before FROM device_past WHERE device = ? AND revision >= coalesce(("+first+"), 0) ORDER BY revision DESC", id, id, bound)
 	if err != nil {
 		return d, nil, err
 	}
+	back, err := d.chained(all, then)
+	return d, back, err
+}
+
+// chained checks that steps of a device's past, newest first, are the links of one
+// chain from the device's row back, and returns those that lead back to a state.
+func (d *DeviceRow) chained(all []PastStep, then Then) (back []PastStep, err error) {
 	want, link := d.Revision, d.Past
-	for _, s := range back {
-		if s.Revision != want {
-			return d, nil, ErrForgotten
-		}
+	behind := func(s PastStep) bool {
+		return then.Revision >= 0 && s.Revision <= then.Revision || then.Revision < 0 && s.At <= then.At
+	}
+	for _, s := range all {
 		// Steps from before there were links have none.
-		if len(link) > 0 && !bytes.Equal(link, Link(id, s, s.before)) {
-			return d, nil, &TamperError{fmt.Sprintf("the past of device %s was altered at revision %d", id, s.Revision)}
+		if len(link) > 0 && (s.Revision != want || !bytes.Equal(link, Link(d.ID, s, s.before))) {
+			return nil, &TamperError{fmt.Sprintf("the past of device %s was altered at revision %d", d.ID, want)}
 		}
-		link = s.before
+		if behind(s) {
+			return back, nil
+		}
+		if s.Revision != want {
+			return nil, ErrForgotten
+		}
+		back, link = append(back, s), s.before
 		want--
 	}
+	if want > 1 { // the steps behind are gone: the state may have begun after that moment
+		return nil, ErrForgotten
+	}
 	if then.Revision >= 0 && want != then.Revision {
-		return d, nil, ErrForgotten
+		return nil, ErrForgotten
 	}
-	if then.Revision < 0 {
-		var kept int64
-		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM device_past WHERE device = ? AND revision = ?", id, want).Scan(&kept); err != nil {
-			return d, nil, fmt.Errorf("read the past of %s: %w", id, err)
-		}
-		if want > 1 && kept == 0 && len(back) > 0 {
-			return d, nil, ErrForgotten // the step behind is gone: the state may have begun after that moment
-		}
-	}
-	return d, back, nil
+	return back, nil
 }
 
 func steps(ctx context.Context, db querier, query string, args ...any) ([]PastStep, error) {

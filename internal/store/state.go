@@ -127,20 +127,49 @@ func Link(device string, step PastStep, before []byte) []byte {
 	return h.Sum(nil)
 }
 
-// state is the digests of the tables.
-type state [sealedTables]ledger.Digest
+// state is the digests of the tables. The zero state is that of empty ones.
+type state struct {
+	digests [sealedTables]ledger.Digest
+	stale   [sealedTables]bool // the digest has changed since sums
+	known   bool               // whether the rest is worked out
+	sums    [sealedTables]tlog.Hash
+	sum     tlog.Hash
+	told    string
+}
+
+func (s *state) add(t sealed, row tlog.Hash) {
+	s.digests[t].Add(row)
+	s.stale[t], s.known = true, false
+}
+
+func (s *state) remove(t sealed, row tlog.Hash) {
+	s.digests[t].Remove(row)
+	s.stale[t], s.known = true, false
+}
+
+func (s *state) set(t sealed, d ledger.Digest) {
+	s.digests[t] = d
+	s.stale[t], s.known = true, false
+}
 
 // hash is what the head tells of the state; the sums are told one by one beside it.
+// Only what has changed is worked out again.
 func (s *state) hash() (tlog.Hash, string) {
+	if s.known {
+		return s.sum, s.told
+	}
 	h, sums := sha256.New(), map[string]string{}
 	for t := range sealedTables {
-		sum := s[t].Sum()
+		if s.stale[t] || s.sums[t] == (tlog.Hash{}) {
+			s.sums[t], s.stale[t] = s.digests[t].Sum(), false
+		}
 		writeText(h, 't', tables[t].name)
-		h.Write(sum[:])
-		sums[tables[t].name] = sum.String()
+		h.Write(s.sums[t][:])
+		sums[tables[t].name] = s.sums[t].String()
 	}
 	text, _ := json.Marshal(sums) // texts alone
-	return tlog.Hash(h.Sum(nil)), string(text)
+	s.sum, s.told, s.known = tlog.Hash(h.Sum(nil)), string(text), true
+	return s.sum, s.told
 }
 
 // differs names the tables whose digests are not those that were kept.
@@ -151,7 +180,7 @@ func (s *state) differs(kept string) []string {
 	}
 	var out []string
 	for t := range sealedTables {
-		if sum := s[t].Sum(); sums[tables[t].name] != sum.String() {
+		if sum := s.digests[t].Sum(); sums[tables[t].name] != sum.String() {
 			out = append(out, tables[t].name)
 		}
 	}
@@ -236,7 +265,7 @@ func (w *rowWriter) write(op rowOp) error {
 		return err
 	}
 	for _, row := range was {
-		w.into[op.table].Remove(op.table.rowHash(row))
+		w.into.remove(op.table, op.table.rowHash(row))
 	}
 	if op.drop {
 		stmt, err := w.prepare(&w.drops, op.table, "DELETE FROM "+t.name+" WHERE "+where)
@@ -255,7 +284,7 @@ func (w *rowWriter) write(op rowOp) error {
 		_, err = stmt.Exec(op.values...)
 	}
 	if err == nil {
-		w.into[op.table].Add(op.table.rowHash(op.values))
+		w.into.add(op.table, op.table.rowHash(op.values))
 	}
 	return err
 }
@@ -303,15 +332,16 @@ func digestOf(ctx context.Context, db querier, t sealed) (d ledger.Digest, n int
 // store ready to write. devices is the digest of the devices' rows, which the caller
 // has read. The error is a [*TamperError] that names what was altered.
 func (s *Store) Adopt(ctx context.Context, devices ledger.Digest) error {
-	s.state[devicesTable] = devices
+	s.state.set(devicesTable, devices)
 	for t := range sealedTables {
 		if t == devicesTable {
 			continue
 		}
-		var err error
-		if s.state[t], _, err = digestOf(ctx, s.read, t); err != nil {
+		d, _, err := digestOf(ctx, s.read, t)
+		if err != nil {
 			return err
 		}
+		s.state.set(t, d)
 	}
 	head := s.Sealed().Head
 	if head.State == (tlog.Hash{}) {
@@ -329,7 +359,21 @@ func (s *Store) Adopt(ctx context.Context, devices ledger.Digest) error {
 	return nil
 }
 
-// AdoptAll does the same for a caller that does not read the devices itself.
+// Altered compares the state on disk with the one in the signed head, and changes
+// nothing. The error is a [*TamperError] that names what was altered.
+func (s *Store) Altered(ctx context.Context) error {
+	v, err := s.View(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = v.Close() }() // it only read
+	if head := s.Sealed().Head; head.State != (tlog.Hash{}) {
+		_, err = v.State(ctx, head)
+	}
+	return err
+}
+
+// AdoptAll does what Adopt does for a caller that does not read the devices itself.
 func (s *Store) AdoptAll(ctx context.Context) error {
 	d, _, err := digestOf(ctx, s.read, devicesTable)
 	if err != nil {
@@ -339,12 +383,12 @@ func (s *Store) AdoptAll(ctx context.Context) error {
 }
 
 func (s *Store) compare(ctx context.Context, db querier, now *state, want tlog.Hash) error {
-	if got, _ := now.hash(); got == want {
-		return nil
-	}
 	var kept string
 	if err := db.QueryRowContext(ctx, "SELECT state FROM head").Scan(&kept); err != nil {
 		return fmt.Errorf("read the head of the ledger: %w", err)
+	}
+	if got, told := now.hash(); got == want && told == kept {
+		return nil
 	}
 	what := now.differs(kept)
 	if len(what) == 0 {
@@ -422,10 +466,11 @@ func (s *Store) fresh(ctx context.Context) error {
 func (v *View) State(ctx context.Context, head ledger.Head) (rows int, err error) {
 	var now state
 	for t := range sealedTables {
-		var n int
-		if now[t], n, err = digestOf(ctx, v.tx, t); err != nil {
+		d, n, err := digestOf(ctx, v.tx, t)
+		if err != nil {
 			return rows, err
 		}
+		now.set(t, d)
 		rows += n
 	}
 	if head.State == (tlog.Hash{}) {

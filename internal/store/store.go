@@ -593,9 +593,9 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 				for i := range c.batch.Devices {
 					d := &c.batch.Devices[i]
 					if d.Was != (tlog.Hash{}) {
-						state[devicesTable].Remove(d.Was)
+						state.remove(devicesTable, d.Was)
 					}
-					state[devicesTable].Add(d.Sealed)
+					state.add(devicesTable, d.Sealed)
 				}
 			}
 			signed <- seal.seal(leaves, state)
