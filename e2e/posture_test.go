@@ -26,7 +26,7 @@ func TestWaiversFromTheCommandLine(t *testing.T) {
 	if got := s.levelOf(t, "GF-T-2107"); got != "limited" {
 		t.Fatalf("the tablet stands at %s", got)
 	}
-	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--for", "3d").want(t, 2, "say how you know")
+	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--for", "3d").want(t, 2, "required flag")
 	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--reason", "x").want(t, 2, "for until")
 	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os-current", "--reason", "x", "--for", "3d", "--until", "2099-01-01").want(t, 2, "for until")
 	s.run(t, "", "waiver", "grant", "GF-T-2107", "bridge-tablet/os", "--reason", "x", "--for", "3d").want(t, 1, "is not a rule of the rulebook in force", "did you mean bridge-tablet/")

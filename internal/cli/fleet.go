@@ -184,6 +184,9 @@ func (a *app) event(e *api.Event) {
 		by = b.Cause + ", " + e.Actor
 	}
 	line(a.out, "%s  %s  %s", shortTime(e.At), head, a.dim("("+by+")"))
+	if e.Kind == "device.keyed" {
+		line(a.out, "    %s", e.Gist)
+	}
 	if b.Reason != "" {
 		line(a.out, "    %s%s", b.Reason, only(b.Until != "", ", until "+shortTime(b.Until)))
 	}

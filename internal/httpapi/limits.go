@@ -23,8 +23,8 @@ const (
 	unread       = 30 * time.Second
 
 	// Guesses of tokens and of tickets, by address.
-	guessRate  = 1 // a second
-	guessBurst = 20
+	guessRate  = 5 // a second
+	guessBurst = 200
 
 	// Looks at one refusal again, and requests of one person to enrol.
 	againRate  = 0.5 // a second

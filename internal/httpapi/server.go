@@ -330,6 +330,12 @@ func loopback(a net.Addr) bool {
 var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true, "certificates": true, "exceptions": true, "sources": true,
 	"rulebook": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
 
+// takesHTML reports whether a caller takes a page: who does not say takes anything
+// (RFC 9110, section 12.5.1).
+func takesHTML(accept string) bool {
+	return accept == "" || strings.Contains(accept, "text/html") || strings.Contains(accept, "*/*") || strings.Contains(accept, "text/*")
+}
+
 // noRoute serves the console's files; an address of the console's own gets its first
 // page, if it is asked for as a page.
 func (s *Server) noRoute(c *gin.Context) {
@@ -348,7 +354,7 @@ func (s *Server) noRoute(c *gin.Context) {
 		return
 	}
 	first, _, _ := strings.Cut(path, "/")
-	if !consoleRoutes[first] || !strings.Contains(c.GetHeader("Accept"), "text/html") {
+	if !consoleRoutes[first] || !takesHTML(c.GetHeader("Accept")) {
 		nothing()
 		return
 	}

@@ -111,19 +111,7 @@ const fully = 500
 
 // reach works out what people reach under a snapshot and another.
 func (snap *Snapshot) reach(after *Snapshot, persons []string, now int64) *ReachShift {
-	owned := map[string][]*Device{}
-	owner := snap.Book.Rulebook.Dict.Slot("owner")
-	wanted := make(map[string]bool, len(persons))
-	for _, p := range persons {
-		wanted[p] = true
-	}
-	snap.Fleet.All(func(d *Device) bool {
-		d = snap.at(d, now)
-		if id := d.View.Get(owner, now).Str(); wanted[id] {
-			owned[id] = append(owned[id], d)
-		}
-		return true
-	})
+	owned := snap.ownedBy(persons, now)
 	out := &ReachShift{everybody: max(len(snap.People.list), len(after.People.list)), People: len(persons), LockedOut: []string{}, Persons: []PersonShift{}}
 	workers := min(runtime.GOMAXPROCS(0), 1+len(persons)/64)
 	parts := make([][]PersonShift, workers)
@@ -277,22 +265,21 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 
 // shutOut tells of administrators who would be shut out: any of those who got in
 // lately, as recorded requests show, or all of those who get in now with their own
-// devices.
+// devices. Who they are the candidate says, but not alone: else a candidate could
+// name others.
 func (s *Service) shutOut(snap, after *Snapshot, recorded *rehearsal.AccessTally) *Impact {
+	for _, admins := range [][]string{s.administrators(after, snap), s.administrators(snap, after)} {
+		if x := s.shutOutOf(admins, snap, after, recorded); x != nil {
+			return x
+		}
+	}
+	return nil
+}
+
+func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, recorded *rehearsal.AccessTally) *Impact {
 	now := s.micros()
 	before, then := newReacher(snap, 0), newReacher(after, 0)
-	admins := s.administrators(snap, after)
-	mine := map[string][]*Device{}
-	owner := snap.Book.Rulebook.Dict.Slot("owner")
-	if len(admins) > 0 {
-		snap.Fleet.All(func(d *Device) bool {
-			d = snap.at(d, now)
-			if id := d.View.Get(owner, now).Str(); slices.Contains(admins, id) {
-				mine[id] = append(mine[id], d)
-			}
-			return true
-		})
-	}
+	mine := snap.ownedBy(admins, now)
 	var active, denied, in, shut []string
 	for _, id := range admins {
 		if passed, left := recorded.Passed(id); passed > 0 {
@@ -317,6 +304,27 @@ func (s *Service) shutOut(snap, after *Snapshot, recorded *rehearsal.AccessTally
 		return &Impact{DeniesAdministrators, "every administrator who gets in now would be shut out: " + strings.Join(shut, ", "), shut}
 	}
 	return nil
+}
+
+// ownedBy finds the devices of some people.
+func (snap *Snapshot) ownedBy(people []string, now int64) map[string][]*Device {
+	owned := make(map[string][]*Device, len(people))
+	if len(people) == 0 {
+		return owned
+	}
+	for _, p := range people {
+		owned[p] = nil
+	}
+	owner := snap.Book.Rulebook.Dict.Slot("owner")
+	snap.Fleet.All(func(d *Device) bool {
+		d = snap.at(d, now)
+		id := d.View.Get(owner, now).Str()
+		if list, wanted := owned[id]; wanted {
+			owned[id] = append(list, d)
+		}
+		return true
+	})
+	return owned
 }
 
 // metBy lists accounts that are not break-glass accounts of the snapshot's book,
@@ -350,25 +358,25 @@ func (snap *Snapshot) speaksOf(q *access.Request, now int64) bool {
 	return false
 }
 
-// administrators are the people who must not be shut out: those whom the guard of
-// either book names, else those whose ids are the names of administrators' tokens.
-func (s *Service) administrators(snap, after *Snapshot) []string {
-	named := map[string]bool{}
-	var groups []string
-	for _, b := range []*Book{snap.Book, after.Book} {
-		w := b.Rulebook.Guard.Administrators
-		groups = append(groups, w.Groups...)
-		for _, u := range w.Users {
-			named[u] = true
-		}
+// administrators are the people who must not be shut out: those whom the guard of a
+// snapshot's book names, or else that of another's, or else those whose ids are the
+// names of administrators' tokens.
+func (s *Service) administrators(snap, other *Snapshot) []string {
+	w := snap.Book.Rulebook.Guard.Administrators
+	if len(w.Users)+len(w.Groups) == 0 {
+		w = other.Book.Rulebook.Guard.Administrators
 	}
-	if len(named)+len(groups) == 0 {
+	named := map[string]bool{}
+	for _, u := range w.Users {
+		named[u] = true
+	}
+	if len(w.Users)+len(w.Groups) == 0 {
 		for _, t := range s.Tokens() {
 			named[t.Name] = named[t.Name] || t.Role == Admin && t.RevokedAt == ""
 		}
 	}
-	for _, p := range slices.Concat(snap.People.List(), after.People.List()) {
-		if slices.ContainsFunc(p.Groups, func(g string) bool { return slices.Contains(groups, g) }) {
+	for _, p := range slices.Concat(snap.People.List(), other.People.List()) {
+		if slices.ContainsFunc(p.Groups, func(g string) bool { return slices.Contains(w.Groups, g) }) {
 			named[p.ID] = true
 		}
 	}
