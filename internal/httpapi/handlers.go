@@ -89,7 +89,7 @@ func (s *Server) OpenSession(c *gin.Context) {
 }
 
 func (s *Server) setCookie(c *gin.Context, value string, age int) {
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure(), SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
 }
 
 // CloseSession signs a person out of the console.

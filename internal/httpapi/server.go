@@ -30,7 +30,7 @@ type Server struct {
 	log     *slog.Logger
 	version string
 	started time.Time
-	tls     bool
+	secure  bool   // callers reach it over TLS: its own, or that of whoever stands in front of it
 	public  string // the base URL for metadata
 	console fs.FS
 	origin  *http.CrossOriginProtection
@@ -135,7 +135,7 @@ const (
 
 // Handler returns the handler of everything.
 func Handler(o Options) http.Handler {
-	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(), tls: o.TLS, public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection(),
+	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(), secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection(),
 		guesses: newLimiters(guessRate, guessBurst), tickets: newLimiters(againRate, againBurst), streams: slots{most: maxStreams}, exports: slots{most: maxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
@@ -144,7 +144,7 @@ func Handler(o Options) http.Handler {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true // an id may have a slash in it, as %2F
-	r.Use(s.recover, s.headers, unhurried)
+	r.Use(s.recover, s.headers, paced)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
@@ -202,7 +202,7 @@ var (
 
 func (s *Server) headers(c *gin.Context) {
 	h, path := c.Writer.Header(), c.Request.URL.Path
-	if s.secure() {
+	if s.secure {
 		h["Strict-Transport-Security"] = hsts
 	}
 	h["X-Content-Type-Options"] = nosniff
@@ -217,10 +217,6 @@ func (s *Server) headers(c *gin.Context) {
 		h.Set("X-Request-ID", id) // AuthZEN 1.0, section 10.1.3
 	}
 }
-
-// secure reports whether callers reach the service over TLS: its own, or that of
-// whoever stands in front of it.
-func (s *Server) secure() bool { return s.tls || strings.HasPrefix(s.public, "https://") }
 
 const (
 	cookieName = "ironledger_session"
@@ -296,7 +292,7 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 	if certificate == nil && !loopback(l.Addr()) {
 		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
 	}
-	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: wholeRequest, WriteTimeout: wholeAnswer, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: wholeRequest, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
 		BaseContext: func(net.Listener) context.Context { return context.WithValue(context.Background(), stopping{}, ctx) }}
 	failed := make(chan error, 1)

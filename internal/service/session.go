@@ -128,7 +128,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 	}
 	if before != nil {
 		if !before.ending { // or its own end tells of those
-			s.earlier = before.relied(now)
+			s.follow(before)
 		}
 		l.drop(before)
 	}
@@ -146,6 +146,14 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 // maxEarlier bounds how many earlier allows to one question are kept. The oldest
 // are not told of when the session ends; they end all the same.
 const maxEarlier = 200
+
+// follow takes over the allows of the session whose place is taken.
+func (s *LiveSession) follow(before *LiveSession) {
+	s.earlier, before.earlier = append(before.earlier, earlier{before.Decision, before.until}), nil
+	if n := len(s.earlier); n >= 2*maxEarlier {
+		s.earlier = s.earlier[:copy(s.earlier, s.earlier[n-maxEarlier:])]
+	}
+}
 
 // relied lists the session's allow and those before it that may be relied on.
 func (s *LiveSession) relied(now int64) []earlier {
