@@ -270,16 +270,17 @@ func BenchmarkRestart(b *testing.B) {
 			b.Fatal(err)
 		}
 		defer db.Close()
-		rows, err := db.Query("SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused FROM devices")
+		rows, err := db.Query("SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision, past FROM devices")
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer rows.Close()
 		count := 0
 		for rows.Next() {
-			var id, keys, ev, level, failing, refused string
-			var since, first, seen int64
-			if err := rows.Scan(&id, &keys, &ev, &level, &since, &failing, &first, &seen, &refused); err != nil {
+			var id, keys, ev, level, failing, refused, spoken string
+			var since, first, seen, revision int64
+			var past []byte
+			if err := rows.Scan(&id, &keys, &ev, &level, &since, &failing, &first, &seen, &refused, &spoken, &revision, &past); err != nil {
 				b.Fatal(err)
 			}
 			count++

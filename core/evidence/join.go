@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ironledger.example/core/certificate"
@@ -124,11 +125,58 @@ func (r *Resolver) Identifies(source string) bool {
 // Spoken is under which keys a source spoke of a device last, and when. A text
 // that is "" was not said.
 type Spoken struct {
-	Source   string `json:"source"`
-	At       int64  `json:"at"` // microseconds since the Unix epoch
-	External string `json:"external_id,omitempty"`
-	ID       string `json:"id,omitempty"`
-	Hardware string `json:"hardware_id,omitempty"`
+	Source   string
+	At       int64 // microseconds since the Unix epoch
+	External string
+	ID       string
+	Hardware string
+}
+
+// AppendSpoken appends a list as it is kept: [["mdm", at, external id, id, hardware id], ...].
+func AppendSpoken(b []byte, list []Spoken) []byte {
+	b = append(b, '[')
+	for i, s := range list {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = strconv.AppendInt(append(value.OfText(s.Source).AppendJSON(append(b, '[')), ','), s.At, 10)
+		for _, text := range []string{s.External, s.ID, s.Hardware} {
+			b = value.OfText(text).AppendJSON(append(b, ','))
+		}
+		b = append(b, ']')
+	}
+	return append(b, ']')
+}
+
+// ReadSpoken reads a list as it is kept.
+func ReadSpoken(kept []byte) ([]Spoken, error) {
+	var out []Spoken
+	for one := range value.Elements(kept) {
+		var s Spoken
+		texts, n := [...]*string{0: &s.Source, 2: &s.External, 3: &s.ID, 4: &s.Hardware}, 0
+		for part := range value.Elements(one) {
+			var err error
+			switch {
+			case n == len(texts):
+				return nil, fmt.Errorf("%.60s has too many parts", one)
+			case texts[n] == nil:
+				s.At, err = strconv.ParseInt(string(part), 10, 64)
+			case string(part) != `""`:
+				var v value.Value
+				v, err = value.Decode(value.Of(value.Text), part)
+				*texts[n] = v.Str()
+			}
+			if err != nil {
+				return nil, fmt.Errorf("%.60s: %w", one, err)
+			}
+			n++
+		}
+		if n != len(texts) {
+			return nil, fmt.Errorf("%.60s has too few parts", one)
+		}
+		out = append(out, s)
+	}
+	return out, nil
 }
 
 // SpokenBy is what a report says in that way.

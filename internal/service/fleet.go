@@ -418,10 +418,6 @@ func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
 		keys = append(append(append(keys, `["`...), k.Kind...), `",`...)
 		keys = append(value.OfText(k.Text).AppendJSON(keys), ']')
 	}
-	spoken := []byte("[]")
-	if len(d.Spoken) > 0 {
-		spoken = mustJSON(d.Spoken)
-	}
 	ev := []byte{'{'}
 	for i, source := range d.Sources() {
 		if i > 0 {
@@ -440,7 +436,7 @@ func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
 	row := store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Spoken: string(spoken), Revision: d.Revision, At: now, Undo: back, Past: []byte{}}
+		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Spoken: string(evidence.AppendSpoken(nil, d.Spoken)), Revision: d.Revision, At: now, Undo: back, Past: []byte{}}
 	if was.device != nil {
 		row.Was, row.Before = was.device.seal, append([]byte{}, was.device.link...)
 		row.Past = store.Link(d.ID, store.PastStep{Revision: d.Revision, At: now, Undo: back}, row.Before)

@@ -12,7 +12,7 @@ var ballast []byte
 const ballastSize = 64 << 20
 
 // deviceSize is what a device takes, with what is thrown away when it is read.
-const deviceSize = 10 << 10
+const deviceSize = 12 << 10
 
 // keepAll puts collecting off while about so many devices are read: nearly all
 // of it stays, and a collection before the end would find that out at some cost.

@@ -37,11 +37,6 @@ type restorer struct {
 const restoreChunk = 256
 
 func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptions) (*restorer, error) {
-	n, err := s.store.DevicesAtMost(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer keepAll(n)()
 	r := &restorer{s: s, under: under, granted: granted, now: s.micros(), admission: s.enrolments.admission}
 	chunks := make(chan []store.DeviceRow, 8)
 	var wg sync.WaitGroup
@@ -53,7 +48,7 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 		})
 	}
 	rows := make([]store.DeviceRow, 0, restoreChunk)
-	err = s.store.Devices(ctx, func(row store.DeviceRow) error {
+	err := s.store.Devices(ctx, func(row store.DeviceRow) error {
 		if rows = append(rows, row); len(rows) == restoreChunk {
 			chunks <- rows
 			rows = make([]store.DeviceRow, 0, restoreChunk)
@@ -71,7 +66,8 @@ func (r *restorer) take(rows []store.DeviceRow) {
 	var was Device
 	var digest ledger.Digest
 	for _, row := range rows {
-		digest.Add(row.Hash())
+		row.Sealed = row.Hash()
+		digest.Add(row.Sealed)
 		if err := c.restore(r, row, &was); err != nil {
 			r.mu.Lock()
 			r.err = cmp.Or(r.err, err)
@@ -112,10 +108,10 @@ func (c *change) restore(r *restorer, row store.DeviceRow, room *Device) error {
 	return nil
 }
 
-// deviceOf reads a kept device, not yet appraised.
+// deviceOf reads a kept device, not yet appraised. The hash of its row is known.
 func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, error) {
 	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision,
-		seal: row.Hash(), link: row.Past}
+		seal: row.Sealed, link: row.Past}
 	damaged := func(err error) (*Device, error) {
 		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 	}
@@ -123,7 +119,7 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 	for _, part := range []struct {
 		text string
 		into any
-	}{{row.Failing, &failing}, {row.Refused, &d.Refused}, {row.Spoken, &d.Spoken}} {
+	}{{row.Failing, &failing}, {row.Refused, &d.Refused}} {
 		if len(part.text) == 2 {
 			continue // empty
 		}
@@ -139,6 +135,9 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 		d.Keys = append(d.Keys, key)
 	}
 	var err error
+	if d.Spoken, err = evidence.ReadSpoken([]byte(row.Spoken)); err != nil {
+		return damaged(err)
+	}
 	text := unsafe.Slice(unsafe.StringData(row.Evidence), len(row.Evidence)) // only read
 	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord(text); err != nil {
 		return damaged(err)

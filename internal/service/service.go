@@ -169,6 +169,11 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 	if snap.Roster.revision, err = s.store.HouseRevision(ctx, houseRoster); err != nil {
 		return err
 	}
+	atMost, err := s.store.DevicesAtMost(ctx)
+	if err != nil {
+		return err
+	}
+	defer keepAll(atMost)()
 	restored, err := s.restore(ctx, snap, granted)
 	if err != nil {
 		return err
