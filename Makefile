@@ -41,6 +41,12 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzRecord$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 	$(GO) test -run '^$$' -fuzz '^FuzzCanonicalFormIsStable$$' -fuzztime $(FUZZTIME) ./core/ledger
+	$(GO) test -run '^$$' -fuzz '^FuzzStream$$' -fuzztime $(FUZZTIME) ./core/evidence
+	$(GO) test -run '^$$' -fuzz '^FuzzPeople$$' -fuzztime $(FUZZTIME) ./core/directory
+	$(GO) test -run '^$$' -fuzz '^FuzzRoster$$' -fuzztime $(FUZZTIME) ./core/directory
+	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZTIME) ./core/access
+	$(GO) test -run '^$$' -fuzz '^FuzzPlainPath$$' -fuzztime $(FUZZTIME) ./internal/httpapi
+	$(GO) test -run '^$$' -fuzz '^FuzzClientCert$$' -fuzztime $(FUZZTIME) ./internal/httpapi
 
 torture: console/dist/index.html ## the fault tests in their long form, with the race detector in the service
 	CGO_ENABLED=1 TORTURE_ROUNDS=$(ROUNDS) $(GO) test -count=1 -timeout 60m -v -run 'Killed|FullDisk|Locked|ReadOnly|LostKey|Damaged|ClockSet|Followers|Backups' ./e2e

@@ -224,6 +224,7 @@ func TestCertificatesThatIdentify(t *testing.T) {
 
 // Keys are evidence: who may say which device is which, and what becomes of keys.
 func TestWhoIsWho(t *testing.T) {
+	whole := t // a service outlives the part that starts it again
 	s := openHouse(t, `sources:
   - {id: agent, provides: ["*"]}
   - {id: mdm, provides: [os, storage, form, platform, threat], identifies: true}
@@ -255,7 +256,7 @@ ignore_keys: [GF-DUMMY]
 			t.Fatalf("it becomes %+v", got)
 		}
 		says(t, s.run(t, "", "unmatched", "list", "--all").want(t, 0).out, "waiting", "serial b-1: no device")
-		s = restarted(t, s)
+		s = restarted(whole, s)
 		s.report(t, mdm, `"identity":{"serial":"B-1"}`, `"form":"laptop","platform":"linux","storage.encrypted":true`)
 		says(t, s.run(t, "", "device", "show", "B-1").want(t, 0).out, "barred", "laptop/threat")
 		if r := s.run(t, "", "unmatched", "list", "--all").want(t, 0); strings.Contains(r.out, "b-1") {
@@ -389,10 +390,10 @@ func TestADirectoryIsGuarded(t *testing.T) {
 	}
 	shouted := "id,name,groups\nmaren,Maren,CREW\nbirk,Birk,CREW\nida,Ida,IT\n"
 	s.run(t, shouted, "person", "import", "-", "--dry-run").want(t, 3, "Nothing is changed", "maren loses till", "Held back")
-	s.run(t, shouted, "person", "import", "-").want(t, 1, "would lock people out", "every administrator who gets in now would be shut out: ida", "3 of the 3 people", "--accept-impact")
+	s.run(t, shouted, "person", "import", "-").want(t, 1, "would lock people out", "3 of the 3 people", "--accept-impact")
 	says(t, s.decided(t, "maren", "till", `"id":"d1"`), "allow")
 	s.run(t, "", "person", "remove", "ida", "--dry-run").want(t, 3, "ida loses")
-	s.run(t, "", "person", "remove", "ida", "--reason", "left").want(t, 1, "would lock people out")
+	s.run(t, "", "person", "remove", "ida", "--reason", "left").want(t, 1, "would lock people out", "would be shut out: ida")
 	s.run(t, shouted, "person", "import", "-", "--accept-impact", "a drill").want(t, 0, "3 changed")
 	says(t, s.decided(t, "maren", "till", `"id":"d1"`), "deny")
 	s.publish(t, harbour+"unknown_people: gates\n", "--accept-impact", "a drill")
@@ -478,7 +479,7 @@ func TestBudgets(t *testing.T) {
 		var in service.Intake
 		before := s.entries(t)
 		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json", "["+strings.Repeat("{},", 200_000)+"{}]").into(t, 200, &in)
-		if in.Rejected > 11_000 || len(in.Results) > 1_100 || !strings.Contains(in.Results[len(in.Results)-1].Error, "one request may bring") {
+		if in.Rejected > 20_000 || len(in.Results) > 1_100 || !strings.Contains(in.Results[len(in.Results)-1].Error, "one request may bring") {
 			t.Errorf("%d refused, %d told of", in.Rejected, len(in.Results))
 		}
 		if n := s.entries(t) - before; n != 1 {
@@ -509,11 +510,6 @@ func TestBudgets(t *testing.T) {
 		}
 		if seen[401] == 0 || seen[429] == 0 || s.call(t, "GET", "/api/v1/status", adminToken, "", "").status != 200 {
 			t.Errorf("guesses are answered %v", seen)
-		}
-	})
-	t.Run("a body that hardly comes", func(t *testing.T) {
-		if testing.Short() {
-			t.Skip()
 		}
 	})
 }
@@ -589,5 +585,6 @@ func TestEdges(t *testing.T) {
 		}
 		s.stop(t)
 		s = start(t, "serve", dir, "--new-admin-token", "all were lost")
+		says(t, s.run(t, "", "ledger", "list", "--kind", "token.created", "-o", "json").want(t, 0).out, "all were lost")
 	})
 }

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"ironledger.example/core/yamltext"
 )
 
 // Person is somebody in the directory.
@@ -113,14 +115,24 @@ func ReadCSV(in io.Reader) ([]Person, []Refusal, error) {
 }
 
 // ReadYAML reads a list of people; JSON is YAML too.
-func ReadYAML(in io.Reader) ([]Person, []Refusal, error) {
-	var people []Person
-	err := yaml.NewDecoder(in, yaml.Strict()).Decode(&people)
-	if err != nil && err != io.EOF {
+func ReadYAML(in io.Reader) (people []Person, refused []Refusal, err error) {
+	text, err := io.ReadAll(in)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() {
+		if bad := recover(); bad != nil { // the YAML reader lost its way in hostile text
+			people, refused, err = nil, nil, errors.New("this is not readable as YAML")
+		}
+	}()
+	if line := yamltext.TooDeep(string(text)); line > 0 {
+		return nil, nil, fmt.Errorf("line %d: brackets or lists are nested more than %d deep", line, yamltext.MaxNest)
+	}
+	if err := yaml.UnmarshalWithOptions(text, &people, yaml.Strict()); err != nil && err != io.EOF {
 		return nil, nil, fmt.Errorf("not a list of people with id, name and groups: %w", err)
 	}
-	out, refused := Check(people, nil)
-	return out, refused, nil
+	people, refused = Check(people, nil)
+	return people, refused, nil
 }
 
 // Read reads people as CSV when the text looks like a table, else as YAML.

@@ -44,3 +44,44 @@ func TestPeopleAreReadAndBadLinesTold(t *testing.T) {
 		}
 	}
 }
+
+func FuzzPeople(f *testing.F) {
+	f.Add("id,name,groups\nmaren,Maren,crew;deck\n")
+	f.Add("- {id: maren, name: Maren, groups: [crew]}\n")
+	f.Add("!x {}")
+	f.Add("id\n\"open")
+	f.Add("- &a {id: x}\n- *a")
+	f.Fuzz(func(t *testing.T, text string) {
+		people, _, err := Read(text)
+		if err != nil && len(people) > 0 {
+			t.Errorf("%q fails with %v, and brings %d people", text, err, len(people))
+		}
+		seen := map[string]bool{}
+		for _, p := range people {
+			if p.ID == "" || seen[p.ID] {
+				t.Errorf("%q brings %q without an id or twice", text, p.ID)
+			}
+			seen[p.ID] = true
+		}
+	})
+}
+
+func FuzzRoster(f *testing.F) {
+	f.Add("serial,hardware_id\nGF-1,hw-1\n")
+	f.Add("serial\n\"open")
+	f.Fuzz(func(t *testing.T, text string) {
+		list, _, err := ReadRoster(strings.NewReader(text))
+		if err != nil && len(list) > 0 {
+			t.Errorf("%q fails with %v, and brings %d rows", text, err, len(list))
+		}
+	})
+}
+
+// Text that would take the YAML reader down with it is refused first.
+func TestDeepTextIsRefused(t *testing.T) {
+	for _, text := range []string{strings.Repeat("[", 1_000_000), strings.Repeat("- ", 1_000_000), strings.Repeat("{a: ", 200_000), "!x {}"} {
+		if people, _, err := ReadYAML(strings.NewReader(text)); err == nil || len(people) > 0 {
+			t.Errorf("%.20q is read", text)
+		}
+	}
+}

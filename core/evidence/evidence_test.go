@@ -430,3 +430,30 @@ func TestSettingASlotLeavesTheRecordAlone(t *testing.T) {
 		t.Errorf("the view says %s and %s", v.Value(model), v.Value(vendor))
 	}
 }
+
+// Streams of each format: every item says where it stands, and either what it is
+// or what is wrong with it; a reader never goes down, and ends.
+func FuzzStream(f *testing.F) {
+	f.Add("id,source,os.version\nd1,mdm,1.2\n")
+	f.Add("id,form\n\"open,laptop\n")
+	f.Add(`[{"identity":{"id":"a"}},{}]`)
+	f.Add(`{"reports":[{"identity":{"id":"a"}}`)
+	f.Add("\ufeff{\"identity\":{\"id\":\"a\"},\"evidence\":{}}\n\n{")
+	d := NewDictionary()
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, format := range []Format{CSV, JSON, NDJSON} {
+			items := 0
+			for it := range d.Read(strings.NewReader(text), format, "", now) {
+				if it.Report == nil && it.Err == nil {
+					t.Fatalf("%q as %v: an item is %+v", text, format, it)
+				}
+				if it.Line < 0 || it.Err == nil && it.Line == 0 {
+					t.Fatalf("%q as %v: an item stands at %d", text, format, it.Line)
+				}
+				if items++; items > len(text)+2 {
+					t.Fatalf("%q as %v does not end", text, format)
+				}
+			}
+		}
+	})
+}

@@ -15,12 +15,12 @@ import (
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
+	"ironledger.example/core/yamltext"
 )
 
 // Bounds on a rulebook, which an author may paste from anywhere.
 const (
 	MaxSize  = 4 << 20 // bytes of all files together
-	maxNest  = 64      // brackets within brackets, or lists within lists on one line
 	maxIndex = 20_000  // members of one list
 )
 
@@ -53,8 +53,8 @@ func parseFile(file, text string, probs *Problems, conds *[]placed) (root item, 
 			ok = false
 		}
 	}()
-	if line := tooDeep(text); line > 0 {
-		r.at(line, 1, "brackets or lists are nested more than %d deep", maxNest)
+	if line := yamltext.TooDeep(text); line > 0 {
+		r.at(line, 1, "brackets or lists are nested more than %d deep", yamltext.MaxNest)
 		return item{}, false
 	}
 	f, err := parser.ParseBytes([]byte(text), 0)
@@ -78,32 +78,6 @@ func parseFile(file, text string, probs *Problems, conds *[]placed) (root item, 
 	}
 	r.at(docs[1].Start.Position.Line, 1, "a second document begins here; a rulebook is one document a file")
 	return item{}, false
-}
-
-// tooDeep returns the line where brackets, or dashes in one line, nest too deep
-// for a reader that goes down with them, or 0.
-func tooDeep(text string) int {
-	depth, dashes, line := 0, 0, 1
-	for i := range len(text) {
-		switch text[i] {
-		case '\n':
-			line, dashes = line+1, 0
-		case '-':
-			if i+1 < len(text) && text[i+1] == ' ' {
-				if dashes++; dashes > maxNest {
-					return line
-				}
-			}
-		case '[', '{':
-			depth++
-		case ']', '}':
-			depth = max(0, depth-1)
-		}
-		if depth > maxNest {
-			return line
-		}
-	}
-	return 0
 }
 
 func (r *reader) at(line, column int, format string, args ...any) {

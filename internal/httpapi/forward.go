@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -210,6 +211,9 @@ func plainPath(target string) (string, error) {
 		if c := raw[0]; c <= 0x1f || c == 0x7f || unreserved(c) || strings.IndexByte("/\\%;?#", c) >= 0 {
 			return ambiguous(fmt.Sprintf("it escapes %q", c))
 		}
+	}
+	if text, err := url.PathUnescape(path); err != nil || !utf8.ValidString(text) {
+		return ambiguous("it escapes what is no UTF-8")
 	}
 	for segment := range strings.SplitSeq(path, "/") {
 		if segment == "." || segment == ".." {
