@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -585,6 +586,14 @@ func TestEdges(t *testing.T) {
 		}
 		s.stop(t)
 		s = start(t, "serve", dir, "--new-admin-token", "all were lost")
-		says(t, s.run(t, "", "ledger", "list", "--kind", "token.created", "-o", "json").want(t, 0).out, "all were lost")
+		if got := s.call(t, "GET", "/api/v1/status", adminToken, "", "").status; got != 401 {
+			t.Errorf("the token of the environment is answered %d", got)
+		}
+		s.stop(t)
+		made := regexp.MustCompile(`il_[\w-]{20,}`).FindString(s.log.String())
+		s = start(t, "serve", dir)
+		if r := s.call(t, "GET", "/api/v1/ledger/entries?kind=token.created", made, "", ""); r.status != 200 || !bytes.Contains(r.body, []byte("all were lost")) {
+			t.Errorf("with the token that was made: %d %s", r.status, r.body)
+		}
 	})
 }

@@ -58,6 +58,7 @@ type server struct {
 	home string // of the client's settings; "" for data
 	cmd  *exec.Cmd
 	done chan error
+	log  *bytes.Buffer // what it says; to be read when it has stopped
 }
 
 var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
@@ -80,6 +81,7 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 		t.Fatal(err)
 	}
 	found, log := make(chan string, 1), &bytes.Buffer{}
+	s.log = log
 	go func() {
 		lines, race := bufio.NewScanner(io.TeeReader(out, log)), false
 		for lines.Scan() {

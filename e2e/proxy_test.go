@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"fmt"
 	"io"
+	"iter"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -105,6 +106,44 @@ func (v *visitor) open(path string, headers ...string) page {
 	return v.page(v.http.Do(req))
 }
 
+// spelt opens an address as it is written, which a client that knows what is right
+// would not do.
+func (v *visitor) spelt(target string) page {
+	v.t.Helper()
+	req, err := http.NewRequest("GET", v.front.at+"/", nil)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	req.URL.Opaque = target
+	return v.page(v.http.Do(req))
+}
+
+// spellings writes a path in ways that some reader or other takes for the same.
+func spellings(path string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		all := map[string]bool{path: false, path + "?x=1": true, path + "/": true, path + "?": true}
+		for i := range len(path) {
+			before, c, after := path[:i], path[i], path[i+1:]
+			for _, escape := range []string{"%%%02x", "%%%02X", "%%25%02x", "%%%%%02x", "%%u00%02x", "%%c0%%%02x", "%%25%02X", "%%2525%02x", "%%e0%%80%%%02x", "%%f0%%80%%80%%%02x", "%%00%%%02x"} {
+				all[before+fmt.Sprintf(escape, c)+after] = true
+			}
+			if c == '/' {
+				for _, slash := range []string{"//", "/./", "/x/../", "/%2e/", "/x/%2e%2e/", "/.%2e/", "\\", "%2f", "%5c", "/;/", "/;x=1/", "/..;/payroll/", "/%00/", "/%0a", "/../payroll/", "/%2e%2e%2fpayroll%2f", "///", "/.//", "%c0%af", "%ef%bc%8f"} {
+					all[before+slash+after] = true
+				}
+			}
+		}
+		for _, tail := range []string{"/.", "/x/..", ";", ";x=1", "%00", "%20/..", "/%2e", "\\", "%3f", "%23", "//", "/;/"} {
+			all[path+tail] = true
+		}
+		for spelling, other := range all {
+			if other && !yield(spelling) {
+				return
+			}
+		}
+	}
+}
+
 func (v *visitor) page(r *http.Response, err error) page {
 	v.t.Helper()
 	if err != nil {
@@ -179,6 +218,19 @@ func TestBehindNginx(t *testing.T) {
 	t.Run("what a client says under the proxy's names is not believed", func(t *testing.T) {
 		v := f.visitor(t, "", maren, false)
 		v.open("/vault/", "X-Forwarded-User", "harbourmaster@gullholm.example", "Ironledger-Mfa", "true", "Client-Cert", ":AAAA:", "Ironledger-Resource", "noticeboard").want(t, no)
+	})
+	t.Run("an address spelt otherwise opens nothing", func(t *testing.T) {
+		good.spelt("/payroll/").want(t, "Payroll") // that the way of asking works
+		tried := 0
+		for spelling := range spellings("/payroll/export") {
+			if p := good.spelt(spelling); p.title == "Payroll" {
+				t.Errorf("%s is let through", spelling)
+			}
+			tried++
+		}
+		if tried < 200 {
+			t.Errorf("%d spellings were tried", tried)
+		}
 	})
 	t.Run("nobody is signed in", func(t *testing.T) {
 		v := f.visitor(t, "GF-L-1042", "nobody of that name", true)

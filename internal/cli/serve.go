@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -109,6 +110,9 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 			return fmt.Errorf("the certificate: %w", err)
 		}
 		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, CipherSuites: suites()}
+	}
+	if u, err := url.Parse(o.public); o.public != "" && (err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.RawQuery+u.Fragment != "" || u.User != nil) {
+		return usageError{fmt.Errorf("--public-url is an address as https://posture.gullholm.example, not %q", o.public)}
 	}
 	keep := service.DefaultKeepPast
 	if o.keepPast != "" {
