@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -503,6 +505,41 @@ func TestBudgets(t *testing.T) {
 		}
 		book := bookFolder(t, harbour+"examples:\n"+strings.Repeat("  - {device: {form: laptop, volumes: [{name: a}]}, level: unproven}\n", 3))
 		offline(t, "", "rulebook", "check", book).want(t, 0)
+	})
+	t.Run("bodies that hardly come", func(t *testing.T) {
+		var wg sync.WaitGroup
+		for i := range 40 {
+			path := []string{"/access/v1/evaluation", "/api/v1/evidence"}[i%2]
+			wg.Go(func() {
+				begun := time.Now()
+				c, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				defer c.Close()
+				fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/x-ndjson\r\nContent-Length: 100000\r\n\r\n", path, adminToken)
+				gone := make(chan struct{})
+				go func() {
+					_, _ = io.Copy(io.Discard, c) // until the service hangs up
+					close(gone)
+				}()
+				for tick := time.Tick(time.Second); ; {
+					select {
+					case <-gone:
+						return
+					case <-tick:
+						_, _ = c.Write([]byte(" ")) // it may have hung up
+					}
+					if time.Since(begun) > time.Minute {
+						t.Errorf("%s waits for its body after a minute", path)
+						return
+					}
+				}
+			})
+		}
+		says(t, s.decided(t, "master", "board", ""), "allow") // meanwhile
+		wg.Wait()
 	})
 	t.Run("guesses of tokens", func(t *testing.T) {
 		seen := map[int]int{}
