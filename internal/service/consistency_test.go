@@ -1,7 +1,9 @@
 package service_test
 
 import (
+	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
@@ -9,6 +11,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/service"
@@ -198,4 +202,77 @@ func TestADeviceLeftAloneByAPublicationIsStillUnderstood(t *testing.T) {
 			t.Errorf("three hours after the failure it stands at %s", got)
 		}
 	})
+}
+
+// Many callers at once: when they are done, every session that lives is still an
+// allow, what was recorded can be told again, and a restart finds what was sealed.
+func TestManyCallersAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	strict := strings.Replace(house, "os.version >= 14,", "os.version >= 15,", 1)
+	publish(t, s, house)
+	staff(t, s, "finance")
+	devices := []string{"d1", "d2", "d3"}
+	for _, d := range devices {
+		report(t, s, d, good)
+	}
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	decisions := []string{}
+	for caller := range 8 {
+		wg.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(caller), 13))
+			for range 30 {
+				d := devices[r.IntN(len(devices))]
+				var err error
+				switch r.IntN(10) {
+				case 0:
+					_, _, err = s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: []string{house, strict}[r.IntN(2)]}}, AcceptImpact: "a trial"})
+				case 1:
+					_, err = s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{AcceptImpact: "a trial"})
+				case 2:
+					_, _ = s.Waive(ctx, "desk", service.GrantRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
+				case 3, 4, 5:
+					report(t, s, d, fmt.Sprintf(`"form":"laptop","storage.encrypted":%t,"os.version":"14.%d","threat.score":%d`, r.IntN(4) > 0, r.IntN(4), r.IntN(45)))
+				default:
+					var id string
+					if id, _, err = s.Permit(fmt.Sprint("edge-", r.IntN(2)), question("maren", d)); err == nil {
+						mu.Lock()
+						decisions = append(decisions, id)
+						mu.Unlock()
+					}
+				}
+				var conflict *service.ConflictError
+				if err != nil && !errors.As(err, &conflict) {
+					t.Errorf("caller %d: %v", caller, err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	check := func(when string) {
+		t.Helper()
+		for _, live := range s.LiveSessions("", "", "") {
+			if a := s.Ask(question(live.Person, live.Device)); a.Outcome != access.Allow {
+				t.Errorf("%s the session %s from %s lives on, and asking gives %s", when, live.Decision, live.Device, a.Outcome)
+			}
+		}
+		for _, id := range decisions {
+			if got, err := s.ReproduceDecision(ctx, id); err != nil || !got.Same {
+				t.Errorf("%s decision %s: %+v (%v)", when, id, got, err)
+			}
+		}
+		if v := verified(t, s); v.State != "sound" {
+			t.Errorf("%s the ledger is %+v", when, v)
+		}
+	}
+	check("at once")
+	before := len(s.LiveSessions("", "", ""))
+	shut(t, s)
+	s = open(t, dir)
+	defer shut(t, s)
+	check("after a restart")
+	if after := len(s.LiveSessions("", "", "")); after != before {
+		t.Errorf("%d sessions lived before the restart, %d after it", before, after)
+	}
 }
