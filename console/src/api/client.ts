@@ -35,6 +35,8 @@ export type Reproduction = Schemas['Reproduction']
 export type RulebookInfo = Schemas['RulebookInfo']
 export type Search = Schemas['Search']
 export type Shift = Schemas['Shift']
+export type PeopleIntake = Schemas['PeopleIntake']
+export type Taken = Schemas['Taken']
 export type Unmatched = Schemas['Unmatched']
 
 /** The API, called with the console's session cookie. */

@@ -30,7 +30,7 @@ function done() {
         <tr>
           <td><TimeText :time="e.at" /><div class="soft small">{{ e.actor }}</div></td>
           <td><code>{{ e.claims.serial || e.claims.hardware_id || e.claims.id }}</code> {{ e.claims.name }}<div class="soft small">{{ [e.claims.platform, e.claims.form, e.claims.ownership, e.claims.owner].filter(Boolean).join(', ') }}</div></td>
-          <td>{{ e.on_roster ? 'yes' : 'no' }}</td>
+          <td>{{ e.on_roster ? 'yes' : 'no' }}<div class="soft small">{{ e.proven ? 'proven by its certificate' : 'nothing proves it' }}</div></td>
           <td><strong>{{ e.state }}</strong> <router-link v-if="e.state === 'enrolled' && e.device" :to="{ name: 'device', params: { id: e.device } }">{{ e.device }}</router-link><div class="soft small">{{ e.decided_by ? `${e.decided_by}: ${e.reason}` : e.why }}</div></td>
           <td class="right"><template v-if="e.state === 'held' && session.mayWaive"><el-button size="small" @click="settling = { id: e.id, admit: true }">Take in</el-button><el-button link size="small" @click="settling = { id: e.id, admit: false }">Refuse</el-button></template></td>
         </tr>

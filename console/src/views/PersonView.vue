@@ -9,6 +9,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
 import { decisiveGates } from '../composables/format'
+import { ofList } from '../composables/preview'
 import { ofFleet, ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 
@@ -24,7 +25,9 @@ const { data, problem, loading, again } = useLoad(async () => {
   return { person, decisions: decisions.items, more: Boolean(decisions.next) }
 }, () => props.id, (changes) => ofFleet(changes) || ofKinds('decision.')(changes))
 const removing = ref(false)
-const remove = (reason: string) => must(api.POST('/api/v1/people/{id}/remove', { params: { path: { id: props.id } }, body: { reason } }))
+const remove = (reason: string, anyway: boolean) =>
+  must(api.POST('/api/v1/people/{id}/remove', { params: { path: { id: props.id } }, body: { reason, accept_impact: anyway ? reason : undefined } }))
+const removal = async () => ofList((await must(api.POST('/api/v1/people/{id}/remove', { params: { path: { id: props.id } }, body: { dry_run: true } })))!)
 const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
 </script>
 
@@ -48,7 +51,7 @@ const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
     <p v-if="!data.person.known" class="flagged">The directory does not know this person, so they are in no group.</p>
     <template v-if="removing">
       <p class="soft small">They are in no group from that moment, and sessions end where a gate asked for one. Their devices stay: retire those.</p>
-      <ReasonForm label="Remove from the directory" :what="remove" @done="router.push({ name: 'people' })" @cancel="removing = false" />
+      <ReasonForm label="Remove from the directory" :what="remove" :preview="removal" @done="router.push({ name: 'people' })" @cancel="removing = false" />
     </template>
 
     <h2>Devices</h2>

@@ -6,6 +6,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
 import { count } from '../composables/format'
+import { ofJoin, ofList } from '../composables/preview'
 import { useBring } from '../composables/useBring'
 import { ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
@@ -23,7 +24,12 @@ const shown = ref(10)
 const candidates = (u: Unmatched) => [...new Set(u.keys.flatMap((k) => (k.device ? [k.device] : [])))]
 const settle = (id: string, device: string) => (reason: string) =>
   must(api.POST('/api/v1/unmatched/{id}/settle', { params: { path: { id } }, body: device ? { device, reason } : { discard: true, reason } }))
-const remove = (id: string) => (reason: string) => must(api.POST('/api/v1/roster/{id}/remove', { params: { path: { id } }, body: { reason } }))
+/** Which keys would move, and where the device would stand. */
+const join = (id: string, device: string) => async () =>
+  ofJoin(await must(api.POST('/api/v1/unmatched/{id}/settle', { params: { path: { id } }, body: { device, reason: 'a look beforehand', dry_run: true } })))
+const remove = (id: string) => (reason: string, anyway: boolean) =>
+  must(api.POST('/api/v1/roster/{id}/remove', { params: { path: { id } }, body: { reason, accept_impact: anyway ? reason : undefined } }))
+const removal = (id: string) => async () => ofList((await must(api.POST('/api/v1/roster/{id}/remove', { params: { path: { id } }, body: { dry_run: true } })))!)
 
 function done() {
   settling.value = null
@@ -53,20 +59,20 @@ const { busy, problem: refused, said, bring } = useBring((text) => must(api.POST
       </tbody>
     </table>
 
-    <h2>Reports that could be of more than one device</h2>
-    <p v-if="data.unmatched.length === 0" class="soft">None. A report whose keys point at different devices is kept here until a person says whose it is.</p>
+    <h2>Reports that joined no device</h2>
+    <p v-if="data.unmatched.length === 0" class="soft">None. A report whose keys point at different devices is kept here until a person says whose it is, and one of a device that nobody has made known until somebody does.</p>
     <table v-else class="ruled">
       <thead><tr><th>Arrived</th><th>Source</th><th>Its keys point at</th><th>It says</th><th>Whose is it?</th></tr></thead>
       <tbody>
         <template v-for="u in data.unmatched" :key="u.id">
           <tr>
             <td><TimeText :time="u.at" /><div v-if="u.times > 1" class="soft small">{{ u.times }} times</div></td>
-            <td>{{ u.source }}</td>
-            <td><div v-for="k in u.keys" :key="k.kind">{{ k.kind }} <code>{{ k.text }}</code>: <router-link v-if="k.device" :to="{ name: 'device', params: { id: k.device } }">{{ k.device }}</router-link><span v-else class="soft">no device</span></div></td>
+            <td>{{ u.source }}<div v-if="u.state === 'waiting'" class="soft small">waits until its device is known</div></td>
+            <td><div v-for="k in u.keys" :key="k.kind">{{ k.kind }} <code>{{ k.text }}</code>: <router-link v-if="k.device" :to="{ name: 'device', params: { id: k.device } }">{{ k.device }}</router-link><span v-else class="soft">no device</span></div><div v-if="u.why" class="soft small">{{ u.why }}</div></td>
             <td class="small"><div v-for="r in u.readings" :key="r.attribute">{{ r.attribute }} {{ r.text }}</div></td>
             <td v-if="session.mayWaive"><el-button v-for="d in candidates(u)" :key="d" size="small" @click="settling = { id: u.id, device: d }">It is {{ d }}</el-button><el-button link size="small" @click="settling = { id: u.id, device: '' }">Discard</el-button></td>
           </tr>
-          <tr v-if="settling?.id === u.id"><td :colspan="5"><ReasonForm :label="settling.device ? `Join to ${settling.device}` : 'Discard'" :what="settle(u.id, settling.device)" @done="done" @cancel="settling = null" /></td></tr>
+          <tr v-if="settling?.id === u.id"><td :colspan="5"><ReasonForm :label="settling.device ? `Join to ${settling.device}` : 'Discard'" :what="settle(u.id, settling.device)" :preview="settling.device ? join(u.id, settling.device) : undefined" @done="done" @cancel="settling = null" /></td></tr>
         </template>
       </tbody>
     </table>
@@ -90,7 +96,7 @@ const { busy, problem: refused, said, bring } = useBring((text) => must(api.POST
             <td><TimeText :time="e.at" /> <span class="soft small">{{ e.by }}</span></td>
             <td class="right"><el-button v-if="session.mayAdmin" link size="small" @click="removing = e.id">Remove</el-button></td>
           </tr>
-          <tr v-if="removing === e.id"><td :colspan="6"><ReasonForm label="Remove" :what="remove(e.id)" @done="done" @cancel="removing = ''" /></td></tr>
+          <tr v-if="removing === e.id"><td :colspan="6"><ReasonForm label="Remove" :what="remove(e.id)" :preview="removal(e.id)" @done="done" @cancel="removing = ''" /></td></tr>
         </template>
       </tbody>
     </table>
