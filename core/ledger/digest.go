@@ -15,7 +15,7 @@ import (
 // with 1024 components of 16 bits (Bellare and Micciancio, "A new paradigm for
 // collision-free hashing", 1997; Lewi and others, "Securing update propagation with
 // homomorphic hashing", 2019). Each row is spread over the components by AES-256 in
-// counter mode under its SHA-256. The zero Digest is that of no rows.
+// counter mode under its hash. The zero Digest is that of no rows.
 type Digest struct {
 	lanes [digestBytes / 8]uint64 // four components each, little endian
 }
@@ -28,7 +28,10 @@ const high = 0x8000_8000_8000_8000
 // rooms holds room for what rows contribute.
 var rooms = sync.Pool{New: func() any { return new([digestBytes]byte) }}
 
-var start [aes.BlockSize]byte // of the counter
+var (
+	start [aes.BlockSize]byte // of the counter
+	zeros [digestBytes]byte   // what the key stream is laid over
+)
 
 // spread is what a row contributes, in room that goes back to rooms.
 func spread(row tlog.Hash) *[digestBytes]byte {
@@ -37,8 +40,7 @@ func spread(row tlog.Hash) *[digestBytes]byte {
 		panic(err) // a hash is a key of AES-256
 	}
 	out := rooms.Get().(*[digestBytes]byte)
-	clear(out[:])
-	cipher.NewCTR(block, start[:]).XORKeyStream(out[:], out[:])
+	cipher.NewCTR(block, start[:]).XORKeyStream(out[:], zeros[:])
 	return out
 }
 

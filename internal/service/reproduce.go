@@ -131,7 +131,7 @@ func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at 
 		return nil, err
 	}
 	granted := exceptions{map[string][]*Waiver{id: extras.waivers}, map[string][]*Vouch{id: extras.vouches}, map[string]*Retirement{id: extras.retired}}
-	d, err := deviceOf(snap.Book, row, granted)
+	d, err := deviceOf(snap.Book, &row, granted)
 	if err != nil {
 		return nil, err
 	}

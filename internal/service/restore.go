@@ -62,10 +62,11 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 }
 
 func (r *restorer) take(rows []store.DeviceRow) {
-	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows))}
+	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows)), actors: make(map[string]string, len(rows)), order: make([]*Device, 0, len(rows))}
 	var was Device
 	var digest ledger.Digest
-	for _, row := range rows {
+	for i := range rows {
+		row := &rows[i]
 		row.Sealed = row.Hash()
 		digest.Add(row.Sealed)
 		if err := c.restore(r, row, &was); err != nil {
@@ -93,7 +94,7 @@ func (r *restorer) take(rows []store.DeviceRow) {
 
 // restore reads a kept device and brings its standing to the present moment. As
 // it was is put into the room given.
-func (c *change) restore(r *restorer, row store.DeviceRow, room *Device) error {
+func (c *change) restore(r *restorer, row *store.DeviceRow, room *Device) error {
 	under, granted := r.under, r.granted
 	d, err := deviceOf(under.Book, row, granted)
 	if err != nil {
@@ -109,7 +110,7 @@ func (c *change) restore(r *restorer, row store.DeviceRow, room *Device) error {
 }
 
 // deviceOf reads a kept device, not yet appraised. The hash of its row is known.
-func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, error) {
+func deviceOf(book *Book, row *store.DeviceRow, granted exceptions) (*Device, error) {
 	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision,
 		seal: row.Sealed, link: row.Past}
 	damaged := func(err error) (*Device, error) {
@@ -127,7 +128,7 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 			return damaged(err)
 		}
 	}
-	for pair := range value.Elements([]byte(row.Keys)) {
+	for pair := range value.Elements(bytesOf(row.Keys)) {
 		key, ok := keyOf(pair)
 		if !ok {
 			return damaged(fmt.Errorf("%.60s is no key", pair))
@@ -135,11 +136,10 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 		d.Keys = append(d.Keys, key)
 	}
 	var err error
-	if d.Spoken, err = evidence.ReadSpoken([]byte(row.Spoken)); err != nil {
+	if d.Spoken, err = evidence.ReadSpoken(bytesOf(row.Spoken)); err != nil {
 		return damaged(err)
 	}
-	text := unsafe.Slice(unsafe.StringData(row.Evidence), len(row.Evidence)) // only read
-	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord(text); err != nil {
+	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord(bytesOf(row.Evidence)); err != nil {
 		return damaged(err)
 	}
 	if len(failing) > 0 {
@@ -147,6 +147,9 @@ func deviceOf(book *Book, row store.DeviceRow, granted exceptions) (*Device, err
 	}
 	return d, nil
 }
+
+// bytesOf lets the bytes of a text be read, and no more.
+func bytesOf(text string) []byte { return unsafe.Slice(unsafe.StringData(text), len(text)) }
 
 // keyOf reads a key as it is kept: ["serial", "gf-1"].
 func keyOf(pair []byte) (k evidence.Key, ok bool) {

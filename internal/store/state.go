@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/blake2b"
 	"golang.org/x/mod/sumdb/tlog"
 
 	"ironledger.example/core/ledger"
@@ -71,7 +72,7 @@ func Guarded() map[string]string {
 	return out
 }
 
-// rowHash is the hash of a row: of the name of its table and of each value with its
+// rowHash is the hash of a row, BLAKE2b (RFC 7693) with 256 bits: of the name of its table and of each value with its
 // kind and length.
 func (t sealed) rowHash(values []any) tlog.Hash {
 	return hashOf(func(b []byte) []byte {
@@ -87,7 +88,7 @@ func (t sealed) rowHash(values []any) tlog.Hash {
 func hashOf(fill func([]byte) []byte) tlog.Hash {
 	room := rowRooms.Get().(*[]byte)
 	*room = fill((*room)[:0])
-	sum := sha256.Sum256(*room)
+	sum := blake2b.Sum256(*room)
 	rowRooms.Put(room)
 	return sum
 }
