@@ -26,6 +26,7 @@ async function look() {
 }
 onMounted(() => (props.preview ? look() : undefined))
 
+// What was not told yet is not accepted either: the service holds it back then.
 async function submit() {
   if (await act(() => props.what(reason.value, Boolean(told.value?.held.length)))) emit('done')
 }
@@ -42,7 +43,7 @@ async function submit() {
   </div>
   <form class="reason" @submit.prevent="submit" @keydown.esc="$emit('cancel')">
     <el-input v-model="reason" name="reason" placeholder="Why? Everybody who looks here reads it." aria-label="Reason" autofocus />
-    <el-button type="primary" native-type="submit" :loading="busy" :disabled="reason.trim() === '' || (preview && !told)">{{ label }}{{ told?.held.length ? ' all the same' : '' }}</el-button>
+    <el-button type="primary" native-type="submit" :loading="busy" :disabled="reason.trim() === ''">{{ label }}{{ told?.held.length ? ' all the same' : '' }}</el-button>
     <el-button link @click="$emit('cancel')">Leave it</el-button>
   </form>
   <ProblemNote v-if="problem" :problem="problem" />
