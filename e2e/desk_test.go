@@ -143,6 +143,8 @@ func TestTheDesk(t *testing.T) {
 		open(t, ctx, s.url+"/sources", "Whose is it?")
 		picture(t, ctx, "console-sources")
 		press(t, ctx, "It is GF-L-1056")
+		until(t, ctx, "would point at GF-L-1056")
+		picture(t, ctx, "console-settle")
 		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Checked the label\r"))
 		until(t, ctx, "None. A report whose keys point at different devices")
 		until(t, ctx, "quiet for longer than 12h")

@@ -326,9 +326,6 @@ type Settlement struct {
 	DryRun bool `json:"dry_run,omitempty"`
 }
 
-// errDryRun ends a change that was only tried.
-var errDryRun = fmt.Errorf("nothing is changed: this was a dry run")
-
 // Settle joins an unmatched report to a device, to which its keys point from
 // then on, or discards it. The answer lists the keys that move.
 func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) (*Taken, error) {
