@@ -268,18 +268,25 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 // devices. Who they are the candidate says, but not alone: else a candidate could
 // name others.
 func (s *Service) shutOut(snap, after *Snapshot, recorded *rehearsal.AccessTally) *Impact {
-	for _, admins := range [][]string{s.administrators(after, snap), s.administrators(snap, after)} {
-		if x := s.shutOutOf(admins, snap, after, recorded); x != nil {
+	named := [][]string{s.administrators(after, snap), s.administrators(snap, after)}
+	// Whom nobody knows reaches nothing, with whatever device, unless gates are asked.
+	known := slices.DeleteFunc(slices.Concat(named...), func(id string) bool {
+		q := &access.Request{}
+		snap.People.ask(q, id)
+		return !q.Known && !snap.Book.Rulebook.UnknownPeople
+	})
+	mine := snap.ownedBy(known, s.micros())
+	for _, admins := range named {
+		if x := s.shutOutOf(admins, snap, after, mine, recorded); x != nil {
 			return x
 		}
 	}
 	return nil
 }
 
-func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, recorded *rehearsal.AccessTally) *Impact {
+func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, mine map[string][]*Device, recorded *rehearsal.AccessTally) *Impact {
 	now := s.micros()
 	before, then := newReacher(snap, 0), newReacher(after, 0)
-	mine := snap.ownedBy(admins, now)
 	var active, denied, in, shut []string
 	for _, id := range admins {
 		if passed, left := recorded.Passed(id); passed > 0 {
