@@ -165,6 +165,15 @@ func (in *ListIntake) held(how *ListImport) error {
 	return nil
 }
 
+// weighedOrTried weighs a change of a list and carries it out; of a dry run it
+// weighs alone.
+func (s *Service) weighedOrTried(ctx context.Context, dryRun bool, weigh func(*Snapshot) error, apply func(*change) error) error {
+	if dryRun {
+		return weigh(s.Snapshot())
+	}
+	return s.weighed(ctx, weigh, apply)
+}
+
 // impactBody is what an entry tells of a change that was accepted all the same.
 func impactBody(body map[string]any, impacts []Impact, reason string) map[string]any {
 	if len(impacts) == 0 {
@@ -196,11 +205,7 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		}
 		return in.held(&how)
 	}
-	if how.DryRun {
-		err := weigh(s.Snapshot())
-		return in.ListIntake, err
-	}
-	err := s.weighed(ctx, weigh, func(c *change) error {
+	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		if len(in.was) == 0 {
 			return nil
 		}
@@ -240,13 +245,7 @@ func (s *Service) RemovePerson(ctx context.Context, actor, id string, how Remova
 		}
 		return in.held(&ListImport{DryRun: how.DryRun, AcceptImpact: how.AcceptImpact})
 	}
-	if how.DryRun {
-		if err := weigh(s.Snapshot()); err != nil {
-			return ListIntake{}, err
-		}
-		return in.ListIntake, nil
-	}
-	err := s.weighed(ctx, weigh, func(c *change) error {
+	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		p, _ := c.base.People.Get(id) // weigh found them
 		c.batch.DropPeople([]string{id})
 		c.record(ledger.PersonRemoved, actor, id,

@@ -167,11 +167,7 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 		}
 		return in.held(&how)
 	}
-	if how.DryRun {
-		err := weigh(s.Snapshot())
-		return in.ListIntake, err
-	}
-	err := s.weighed(ctx, weigh, func(c *change) error {
+	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		if len(in.put) == 0 {
 			return nil
 		}
@@ -208,13 +204,7 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 		}
 		return in.held(&ListImport{DryRun: how.DryRun, AcceptImpact: how.AcceptImpact})
 	}
-	if how.DryRun {
-		if err := weigh(s.Snapshot()); err != nil {
-			return ListIntake{}, err
-		}
-		return in.ListIntake, nil
-	}
-	err := s.weighed(ctx, weigh, func(c *change) error {
+	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		e := c.base.Roster.entries[id] // weigh found it
 		c.batch.DropDocument(rosterDocument, id)
 		body := map[string]any{"serial": e.Serial, "hardware_id": e.HardwareID, "reason": how.Reason}
