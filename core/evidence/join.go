@@ -74,26 +74,33 @@ func (r *Report) findKeys() []Key {
 
 // unset are what firmware and its makers write where no serial or hardware id
 // was set, case folded. Texts of one repeated character are none either.
-var unset = []string{
+var unset = setOf(
 	"default string", "to be filled by o.e.m.", "to be filled by oem", "system serial number", "chassis serial number",
 	"base board serial number", "not specified", "not available", "not applicable", "none", "n/a", "unknown", "invalid",
 	"undefined", "null", "empty", "oem", "o.e.m.", "123456789", "1234567890", "0123456789", "01234567890123456789",
 	"system product name", "serial", "serial number", "no serial", "unset", "tbd", "filled by oem", "not set",
 	"03000200-0400-0500-0006-000700080009", "fefefefe-fefe-fefe-fefe-fefefefefefe",
+)
+
+func setOf(texts ...string) map[string]bool {
+	set := make(map[string]bool, len(texts))
+	for _, t := range texts {
+		set[t] = true
+	}
+	return set
 }
 
 // Unset reports whether a serial or hardware id, case folded, is one that
 // firmware leaves where nobody set it.
 func Unset(text string) bool {
-	bare := strings.Map(func(r rune) rune {
-		if strings.ContainsRune(" -_.:", r) {
-			return -1
-		}
-		return r
-	}, text)
-	for i := range bare {
-		if bare[i] != bare[0] {
-			return slices.Contains(unset, text)
+	first := rune(-1)
+	for _, r := range text {
+		switch {
+		case r == ' ' || r == '-' || r == '_' || r == '.' || r == ':':
+		case first < 0:
+			first = r
+		case r != first:
+			return unset[text]
 		}
 	}
 	return true

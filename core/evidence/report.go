@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
@@ -91,6 +92,7 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 	var id Identity
 	var err error
 	t := d.intake(&Report{})
+	defer t.free()
 	value.Walk(raw, 0, func(name []byte, at int) (int, bool) {
 		if string(name) == "evidence" && raw[at] == '{' { // most of the report: walked once
 			return value.Walk(raw, at, func(name []byte, at int) (int, bool) {
@@ -228,8 +230,22 @@ type intake struct {
 	places []Reading
 }
 
+// emptyPlaces holds places that are free again: most reports fill few of them.
+var emptyPlaces sync.Pool
+
 func (d *Dictionary) intake(r *Report) *intake {
+	if kept, _ := emptyPlaces.Get().(*intake); kept != nil && len(kept.places) == len(d.list) {
+		kept.d, kept.r = d, r
+		return kept
+	}
 	return &intake{d, r, make([]Reading, len(d.list))}
+}
+
+// free gives the places back.
+func (t *intake) free() {
+	clear(t.places)
+	t.r = nil
+	emptyPlaces.Put(t)
 }
 
 // place is where the reading of the attribute in a slot stands.
@@ -320,12 +336,16 @@ func (t *intake) finish() error {
 	n := 0
 	for i := range t.places {
 		if t.places[i].Name != "" {
-			t.places[n] = t.places[i]
-			t.places[n].Source, t.places[n].At = r.Source, r.At
 			n++
 		}
 	}
-	r.Readings = t.places[:n:n]
+	r.Readings = make([]Reading, 0, n)
+	for _, x := range t.places {
+		if x.Name != "" {
+			x.Source, x.At = r.Source, r.At
+			r.Readings = append(r.Readings, x)
+		}
+	}
 	slices.SortFunc(r.Refused, func(a, b Refusal) int { return strings.Compare(a.Attribute, b.Attribute) })
 	return nil
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"container/heap"
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -259,7 +260,11 @@ const maxRecorded = ledger.MaxEntry - 8<<10
 // record adds a ledger entry. Of a body that is larger than an entry can be, its
 // size and its hash are recorded.
 func (c *change) record(kind ledger.Kind, actor, about string, body any) {
-	raw := mustJSON(body)
+	c.enter(kind, actor, about, mustJSON(body))
+}
+
+// enter does the same with a body that is JSON already.
+func (c *change) enter(kind ledger.Kind, actor, about string, raw json.RawMessage) {
 	if len(raw) > maxRecorded {
 		raw = mustJSON(map[string]any{"cut": true, "sha256": fmt.Sprintf("%x", sha256.Sum256(raw)), "size": len(raw)})
 	}

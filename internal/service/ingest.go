@@ -10,6 +10,7 @@ import (
 
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
 )
 
 // Taken is what became of one report.
@@ -328,9 +329,39 @@ func (k *Keyed) record(c *change, actor, device string) {
 	if len(k.Gained)+len(k.Lost) == 0 {
 		return
 	}
-	told := *k
-	told.Gained, told.Lost = k.Gained[:min(len(k.Gained), maxKeysTold)], k.Lost[:min(len(k.Lost), maxKeysTold)]
-	c.record(ledger.DeviceKeyed, actor, device, told)
+	c.enter(ledger.DeviceKeyed, actor, device, k.append(make([]byte, 0, 160)))
+}
+
+// append appends the body as canonical JSON: every new device has one.
+func (k *Keyed) append(b []byte) []byte {
+	list := func(name string, keys []evidence.Key) {
+		if len(keys) == 0 {
+			return
+		}
+		b = append(append(b, name...), '[')
+		for i, key := range keys[:min(len(keys), maxKeysTold)] {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = value.OfText(string(key.Kind)).AppendJSON(append(b, `{"kind":`...))
+			b = append(value.OfText(key.Text).AppendJSON(append(b, `,"text":`...)), '}')
+		}
+		b = append(b, "],"...)
+	}
+	text := func(name, text string) {
+		if text != "" {
+			b = append(value.OfText(text).AppendJSON(append(b, name...)), ',')
+		}
+	}
+	b = append(b, '{')
+	text(`"from":`, k.From)
+	list(`"gained":`, k.Gained)
+	list(`"lost":`, k.Lost)
+	text(`"reason":`, k.Reason)
+	text(`"source":`, k.Source)
+	text(`"to":`, k.To)
+	b[len(b)-1] = '}' // it has gained or lost something
+	return b
 }
 
 // rekey gives a device the keys that it gained, and takes those that it lost.

@@ -355,10 +355,10 @@ func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int6
 // index.
 func few(kind ledger.Kind) string {
 	switch kind {
-	case ledger.DecisionMade, ledger.StandingChanged, ledger.EvidenceRefused:
+	case ledger.DecisionMade, ledger.StandingChanged, ledger.EvidenceRefused, ledger.DeviceKeyed:
 		return ""
 	}
-	return " AND kind <> 'decision.made' AND kind <> 'standing.changed' AND kind <> 'evidence.refused'"
+	return " AND kind <> 'decision.made' AND kind <> 'standing.changed' AND kind <> 'evidence.refused' AND kind <> 'device.keyed'"
 }
 
 // DecisionsSince visits the decisions since a moment, oldest first, until visit
