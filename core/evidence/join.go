@@ -353,7 +353,7 @@ func certificateKeys(certs value.Value) []Key {
 // a device now. Which of them point at it, [View.Issued] says.
 func (r *Resolver) CertificateKeys(rec *Record) []Key {
 	var keys []Key
-	for _, x := range rec.of("certs") {
+	for _, x := range rec.Of("certs") {
 		if r.Identifies(x.Source) && r.Accepts(x.Source, "certs") == nil {
 			keys = append(keys, certificateKeys(x.Value)...)
 		}

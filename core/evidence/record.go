@@ -26,8 +26,8 @@ func (r *Record) Readings() []Reading {
 	return r.readings
 }
 
-// of returns the readings of one attribute.
-func (r *Record) of(name string) []Reading {
+// Of returns the readings of one attribute.
+func (r *Record) Of(name string) []Reading {
 	all := r.Readings()
 	first, _ := slices.BinarySearchFunc(all, name, func(x Reading, name string) int { return strings.Compare(x.Name, name) })
 	end := first

@@ -300,12 +300,12 @@ func (r *Resolver) check(v *View, id string, now int64) {
 // which gave a score without a level, or later than one, is derived from the
 // score.
 func (r *Resolver) levels(rec *Record) []Reading {
-	given := rec.of("threat.level")
+	given := rec.Of("threat.level")
 	if len(r.bands) == 0 {
 		return given
 	}
 	levels := slices.Clone(given)
-	for _, x := range rec.of("threat.score") {
+	for _, x := range rec.Of("threat.score") {
 		i := slices.IndexFunc(given, func(l Reading) bool { return l.Source == x.Source })
 		if i >= 0 && (!x.Value.Known() || given[i].Value.Known() && given[i].At >= x.At) {
 			continue
@@ -408,7 +408,7 @@ func (v *View) Reading(slot int) *Reading {
 	if slot == v.by.level {
 		readings = v.by.levels(v.rec)
 	} else {
-		readings = v.rec.of(v.by.dict.list[slot].Name)
+		readings = v.rec.Of(v.by.dict.list[slot].Name)
 	}
 	x, _ := v.by.pick(slot, readings, v.made)
 	return x

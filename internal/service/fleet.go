@@ -61,9 +61,10 @@ type Fleet struct {
 	keys    sync.Map // evidence.Key -> id, for all but the id itself
 	count   atomic.Int64
 	cells   []*cell // all of them; the clerk's own
+	owners  *owners
 }
 
-func newFleet() *Fleet { return &Fleet{} }
+func newFleet() *Fleet { return &Fleet{owners: newOwners()} }
 
 // Len is how many devices there are.
 func (f *Fleet) Len() int { return int(f.count.Load()) }
@@ -114,17 +115,20 @@ func (f *Fleet) All(visit func(*Device) bool) {
 }
 
 func (f *Fleet) put(d *Device) {
-	if p := f.place(d); p != nil {
-		f.cells = append(f.cells, p)
+	old, made := f.place(d)
+	if made != nil {
+		f.cells = append(f.cells, made)
 	}
+	f.owners.move(old, d)
 }
 
-// place makes a device seen and returns its cell if it is a new one.
-func (f *Fleet) place(d *Device) (made *cell) {
+// place makes a device seen, and returns what it was, or its cell if it is a new
+// one.
+func (f *Fleet) place(d *Device) (old *Device, made *cell) {
 	p := new(cell)
 	p.Store(d)
-	if old, loaded := f.devices.LoadOrStore(d.ID, p); loaded {
-		old.(*cell).Store(d)
+	if there, loaded := f.devices.LoadOrStore(d.ID, p); loaded {
+		old = there.(*cell).Swap(d)
 	} else {
 		f.count.Add(1)
 		made = p
@@ -138,7 +142,7 @@ func (f *Fleet) place(d *Device) (made *cell) {
 			f.keys.Store(k, d.ID)
 		}
 	}
-	return made
+	return old, made
 }
 
 // change is a set of changes on top of a snapshot that nobody sees yet.

@@ -111,7 +111,6 @@ const fully = 500
 
 // reach works out what people reach under a snapshot and another.
 func (snap *Snapshot) reach(after *Snapshot, persons []string, now int64) *ReachShift {
-	owned := snap.ownedBy(persons, now)
 	out := &ReachShift{everybody: max(len(snap.People.list), len(after.People.list)), People: len(persons), LockedOut: []string{}, Persons: []PersonShift{}}
 	workers := min(runtime.GOMAXPROCS(0), 1+len(persons)/64)
 	parts := make([][]PersonShift, workers)
@@ -120,7 +119,8 @@ func (snap *Snapshot) reach(after *Snapshot, persons []string, now int64) *Reach
 		wg.Go(func() {
 			before, then := newReacher(snap, len(persons)), newReacher(after, len(persons))
 			for _, p := range persons[w*len(persons)/workers : (w+1)*len(persons)/workers] {
-				was, is := before.of(p, owned[p], now), then.of(p, owned[p], now)
+				mine := snap.devicesOf(p, now)
+				was, is := before.of(p, mine, now), then.of(p, mine, now)
 				parts[w] = append(parts[w], PersonShift{p, without(was, is), without(is, was), len(was)})
 			}
 		})
@@ -268,23 +268,15 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 // devices. Who they are the candidate says, but not alone: else a candidate could
 // name others.
 func (s *Service) shutOut(snap, after *Snapshot, recorded *rehearsal.AccessTally) *Impact {
-	named := [][]string{s.administrators(after, snap), s.administrators(snap, after)}
-	// Whom nobody knows reaches nothing, with whatever device, unless gates are asked.
-	known := slices.DeleteFunc(slices.Concat(named...), func(id string) bool {
-		q := &access.Request{}
-		snap.People.ask(q, id)
-		return !q.Known && !snap.Book.Rulebook.UnknownPeople
-	})
-	mine := snap.ownedBy(known, s.micros())
-	for _, admins := range named {
-		if x := s.shutOutOf(admins, snap, after, mine, recorded); x != nil {
+	for _, admins := range [][]string{s.administrators(after, snap), s.administrators(snap, after)} {
+		if x := s.shutOutOf(admins, snap, after, recorded); x != nil {
 			return x
 		}
 	}
 	return nil
 }
 
-func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, mine map[string][]*Device, recorded *rehearsal.AccessTally) *Impact {
+func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, recorded *rehearsal.AccessTally) *Impact {
 	now := s.micros()
 	before, then := newReacher(snap, 0), newReacher(after, 0)
 	var active, denied, in, shut []string
@@ -294,8 +286,9 @@ func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, mine map[str
 				denied = append(denied, id)
 			}
 		}
-		if was := before.of(id, mine[id], now); len(was) > 0 {
-			if in = append(in, id); len(then.of(id, mine[id], now)) == 0 {
+		mine := snap.devicesOf(id, now)
+		if was := before.of(id, mine, now); len(was) > 0 {
+			if in = append(in, id); len(then.of(id, mine, now)) == 0 {
 				shut = append(shut, id)
 			}
 		}
@@ -311,27 +304,6 @@ func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, mine map[str
 		return &Impact{DeniesAdministrators, "every administrator who gets in now would be shut out: " + strings.Join(shut, ", "), shut}
 	}
 	return nil
-}
-
-// ownedBy finds the devices of some people.
-func (snap *Snapshot) ownedBy(people []string, now int64) map[string][]*Device {
-	owned := make(map[string][]*Device, len(people))
-	if len(people) == 0 {
-		return owned
-	}
-	for _, p := range people {
-		owned[p] = nil
-	}
-	owner := snap.Book.Rulebook.Dict.Slot("owner")
-	snap.Fleet.All(func(d *Device) bool {
-		d = snap.at(d, now)
-		id := d.View.Get(owner, now).Str()
-		if list, wanted := owned[id]; wanted {
-			owned[id] = append(list, d)
-		}
-		return true
-	})
-	return owned
 }
 
 // metBy lists accounts that are not break-glass accounts of the snapshot's book,

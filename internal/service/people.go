@@ -305,14 +305,7 @@ func (s *Service) Person(id string) *PersonPage {
 	snap, now := s.Snapshot(), s.micros()
 	p, known := snap.People.Get(id)
 	out := &PersonPage{ID: id, Name: p.Name, Groups: append([]string{}, p.Groups...), Known: known, BreakGlass: slices.Contains(snap.Book.Rulebook.BreakGlass, id), Devices: []Summary{}}
-	owner := snap.Book.Rulebook.Dict.Slot("owner")
-	var theirs []*Device
-	snap.Fleet.All(func(d *Device) bool {
-		if d = snap.at(d, now); d.View.Get(owner, now).Str() == id {
-			theirs = append(theirs, d)
-		}
-		return true
-	})
+	theirs := snap.devicesOf(id, now)
 	slices.SortFunc(theirs, func(a, b *Device) int {
 		return cmp.Or(cmp.Compare(a.Result.Level, b.Result.Level), strings.Compare(a.ID, b.ID))
 	})

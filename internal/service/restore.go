@@ -30,6 +30,7 @@ type restorer struct {
 	digest ledger.Digest // of the rows
 	batch  store.Batch
 	due    dueHeap
+	owned  []owned
 	err    error
 }
 
@@ -58,6 +59,8 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 	chunks <- rows
 	close(chunks)
 	wg.Wait()
+	under.Fleet.owners.fill(r.owned)
+	r.owned = nil
 	return r, cmp.Or(err, r.err)
 }
 
@@ -76,14 +79,18 @@ func (r *restorer) take(rows []store.DeviceRow) {
 			return
 		}
 	}
-	cells := make([]*cell, 0, len(rows))
+	cells, pairs := make([]*cell, 0, len(rows)), make([]owned, 0, len(rows))
 	for _, d := range c.order {
-		cells = append(cells, r.under.Fleet.place(d))
+		_, made := r.under.Fleet.place(d)
+		cells = append(cells, made)
+		for _, owner := range ownersIn(d.Record) {
+			pairs = append(pairs, owned{owner, d.ID})
+		}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.digest.Join(&digest)
-	r.under.Fleet.cells = append(r.under.Fleet.cells, cells...)
+	r.under.Fleet.cells, r.owned = append(r.under.Fleet.cells, cells...), append(r.owned, pairs...)
 	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...), append(r.batch.Devices, c.batch.Devices...)
 	for _, d := range c.order {
 		if d.Wake < condition.Always {
