@@ -17,10 +17,12 @@ import (
 // What one caller may take of the service, so that it cannot use up another's.
 const (
 	// A request must have come in so long, one that is long (see paced) at least so
-	// fast after the same while; and each part of an answer be read in so long.
+	// fast after the same while; and each part of an answer be read in so long, or the
+	// whole of one that is not paced, counted from its request.
 	wholeRequest = 20 * time.Second
 	slowest      = 8 << 10 // bytes a second
 	unread       = 30 * time.Second
+	onePart      = 32 << 10 // bytes
 
 	// Guesses of tokens and of tickets, by address.
 	guessRate  = 5 // a second
@@ -232,14 +234,23 @@ type pacedWriter struct {
 // Unwrap lets a [http.ResponseController] find the connection.
 func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
-func (w *pacedWriter) Write(p []byte) (int, error) {
-	_ = w.control.SetWriteDeadline(time.Now().Add(unread))
-	return w.ResponseWriter.Write(p)
+func (w *pacedWriter) Write(p []byte) (written int, err error) {
+	return inParts(w, p, w.ResponseWriter.Write)
 }
 
 func (w *pacedWriter) WriteString(text string) (int, error) {
-	_ = w.control.SetWriteDeadline(time.Now().Add(unread))
-	return w.ResponseWriter.WriteString(text)
+	return inParts(w, text, w.ResponseWriter.WriteString)
+}
+
+// inParts writes something with a new deadline for each part of it.
+func inParts[T string | []byte](w *pacedWriter, all T, write func(T) (int, error)) (written int, err error) {
+	for {
+		_ = w.control.SetWriteDeadline(time.Now().Add(unread))
+		n, err := write(all[written:min(len(all), written+onePart)])
+		if written += n; err != nil || written >= len(all) {
+			return written, err
+		}
+	}
 }
 
 func (w *pacedWriter) Flush() {

@@ -292,7 +292,7 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 	if certificate == nil && !loopback(l.Addr()) {
 		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
 	}
-	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: wholeRequest, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: wholeRequest, WriteTimeout: wholeRequest + unread, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
 		BaseContext: func(net.Listener) context.Context { return context.WithValue(context.Background(), stopping{}, ctx) }}
 	failed := make(chan error, 1)
