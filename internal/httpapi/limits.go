@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -8,9 +9,11 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/semaphore"
 	"golang.org/x/time/rate"
 )
 
@@ -35,6 +38,12 @@ const (
 	// Streams of evidence that one token may have open, and exports.
 	maxStreams = 4
 	maxExports = 2
+
+	// Looks that take computing which one token may have under way. More wait for
+	// these, so many and so long.
+	maxLooks    = 4
+	maxWaiting  = 32
+	longestWait = 15 * time.Second
 )
 
 // limiters are budgets by who uses them. The least used are forgotten when there
@@ -131,6 +140,57 @@ func (s *slots) give(who string) {
 	if s.open[who]--; s.open[who] <= 0 {
 		delete(s.open, who)
 	}
+}
+
+// looks are computations under way, by token: one caller's leave room for others.
+type looks struct {
+	mu sync.Mutex
+	of map[string]*queue // as many as there are tokens
+}
+
+type queue struct {
+	*semaphore.Weighted
+	waiting atomic.Int64
+}
+
+// wait waits until the token may have one more under way, which ends with the
+// request. It returns false when too many wait, or this one for too long.
+func (l *looks) wait(ctx context.Context, who string) bool {
+	l.mu.Lock()
+	q := l.of[who]
+	if q == nil {
+		if l.of == nil {
+			l.of = map[string]*queue{}
+		}
+		q = &queue{Weighted: semaphore.NewWeighted(maxLooks)}
+		l.of[who] = q
+	}
+	l.mu.Unlock()
+	if !q.TryAcquire(1) {
+		defer q.waiting.Add(-1)
+		if q.waiting.Add(1) > maxWaiting {
+			return false
+		}
+		patient, cancel := context.WithTimeout(ctx, longestWait)
+		defer cancel()
+		if q.Acquire(patient, 1) != nil {
+			return false
+		}
+	}
+	context.AfterFunc(ctx, func() { q.Release(1) })
+	return true
+}
+
+// computing are the operations whose cost grows with the fleet, the directory or
+// the ledger.
+var computing = map[string]bool{
+	"GET /api/v1/devices": true, "GET /api/v1/overview": true, "GET /api/v1/shadow": true, "GET /api/v1/certificates": true, "GET /api/v1/sources": true,
+	"GET /api/v1/people": true, "GET /api/v1/decisions": true, "GET /api/v1/decision-counts": true, "GET /api/v1/decisions/:id/replay": true, "GET /api/v1/devices/:id/then": true,
+	"GET /api/v1/coverage": true, "GET /api/v1/gates": true, "GET /api/v1/ledger/entries": true, "GET /api/v1/ledger/standings": true, "POST /api/v1/ledger/verification": true,
+	"POST /api/v1/reach/people": true, "POST /api/v1/reach/resources": true, "POST /api/v1/ask/under": true, "POST /api/v1/people": true, "POST /api/v1/roster": true,
+	"POST /api/v1/rulebooks": true, "POST /api/v1/rulebooks/check": true, "POST /api/v1/rulebooks/compare": true, "POST /api/v1/rulebooks/rehearse": true,
+	"POST /api/v1/rulebooks/rehearse/:id": true, "POST /api/v1/rulebooks/replay": true,
+	"POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true, "POST /access/v1/search/action": true,
 }
 
 // exporting opens an export for the caller's token, and answers when it has too

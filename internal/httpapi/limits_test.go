@@ -170,3 +170,54 @@ func TestABodyMustCome(t *testing.T) {
 		})
 	}
 }
+
+// One token's computations leave room for others': more of them wait, and in the
+// end are refused.
+func TestOneTokenComputesALittleAtATime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var l looks
+		ctx, finish := context.WithCancel(t.Context())
+		for range maxLooks {
+			if !l.wait(ctx, "reader") {
+				t.Fatal("one of the first is refused")
+			}
+		}
+		began, refused := time.Now(), make(chan time.Duration, maxWaiting+1)
+		for range maxWaiting + 1 {
+			go func() {
+				if l.wait(ctx, "reader") {
+					t.Error("one more goes on while the first are under way")
+				}
+				refused <- time.Since(began)
+			}()
+		}
+		if waited := <-refused; waited != 0 {
+			t.Errorf("of more than may wait the first is refused after %s", waited)
+		}
+		if !l.wait(ctx, "another") {
+			t.Error("another token has to wait")
+		}
+		for range maxWaiting {
+			if waited := <-refused; waited != longestWait {
+				t.Errorf("one that waits is refused after %s", waited)
+			}
+		}
+		done := make(chan bool)
+		next, end := context.WithCancel(t.Context())
+		defer end()
+		go func() { done <- l.wait(next, "reader") }()
+		finish()
+		if !<-done {
+			t.Error("nothing goes on when the first are done")
+		}
+	})
+}
+
+// What is said to grow with the fleet is an operation.
+func TestComputingNamesOperations(t *testing.T) {
+	for name := range computing {
+		if _, known := permissions[name]; !known {
+			t.Errorf("%s is no operation", name)
+		}
+	}
+}

@@ -38,6 +38,7 @@ type Server struct {
 	tickets *limiters // by ticket, or person: decisions that people's pages ask for
 	streams slots     // of evidence
 	exports slots
+	looks   looks
 }
 
 // Options are what a server is made with.
@@ -255,6 +256,9 @@ func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
 		return
 	}
 	c.Set(tokenKey, token)
+	if computing[c.Request.Method+" "+c.FullPath()] && !s.looks.wait(c.Request.Context(), token.ID) {
+		s.tooMany(c, fmt.Sprintf("the token has %d searches or computations under way, and others waiting", maxLooks))
+	}
 }
 
 func (s *Server) caller(c *gin.Context) (*service.Token, bool, error) {
