@@ -66,7 +66,7 @@ func BenchmarkEntries(b *testing.B) {
 		for w := range writers {
 			wg.Go(func() {
 				for i := w; i < n; i += writers {
-					if err := s.Commit(&store.Batch{Canonical: true, Entries: []ledger.Entry{{At: time.Now().UnixMicro(), Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", i), Body: bodies[i]}}}); err != nil {
+					if err := s.Commit(&store.Batch{Entries: []ledger.Entry{{At: time.Now().UnixMicro(), Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", i), Body: bodies[i]}}}); err != nil {
 						b.Error(err)
 						return
 					}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/leodido/go-syslog/v4/rfc5424"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 )
 
@@ -41,9 +42,9 @@ const (
 
 // message makes an RFC 5424 message of an entry.
 func (s *syslogSender) message(l *ledger.Line, text []byte) ([]byte, error) {
-	priority := uint8(syslogNotice)
-	if l.Kind == ledger.DecisionMade || l.Kind == ledger.StandingChanged {
-		priority = syslogInfo
+	priority := uint8(syslogInfo)
+	if event.Notable(l.Kind) {
+		priority = syslogNotice
 	}
 	m := &rfc5424.SyslogMessage{}
 	m.SetVersion(1)

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/client"
 )
@@ -131,11 +132,11 @@ func (t *tail) pass(ctx context.Context, l *ledger.Line) error {
 	var messages [][]byte
 	switch t.as {
 	case "text":
-		messages = [][]byte{fmt.Appendf(nil, "%7d  %s  %-18s %-16s %s", l.Seq, entryTime(string(ledger.AppendTime(nil, l.At))), l.Kind, l.Actor, cmp.Or(l.Gist(), l.About))}
+		messages = [][]byte{fmt.Appendf(nil, "%7d  %s  %-18s %-16s %s", l.Seq, entryTime(string(ledger.AppendTime(nil, l.At))), l.Kind, l.Actor, cmp.Or(event.Gist(&l.Entry), l.About))}
 	case "ndjson":
 		messages = [][]byte{bytes.TrimSpace(ledger.AppendLine(nil, l))}
 	default:
-		events, err := l.OCSF(t.origin)
+		events, err := event.OCSF(&l.Entry, t.origin)
 		if err != nil {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/service"
@@ -126,7 +127,7 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 				b = ledger.AppendLine(b[:0], l)
 				return write(b)
 			}
-			events, err := l.OCSF(origin)
+			events, err := event.OCSF(&l.Entry, origin)
 			for _, e := range events {
 				if err == nil {
 					err = write(append(e, '\n'))

@@ -14,6 +14,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
@@ -232,9 +233,6 @@ func (e *ExampleError) Error() string {
 	return "examples fail: " + strings.Join(parts, "; ")
 }
 
-// maxImpacted bounds how many people an entry lists for an impact.
-const maxImpacted = 100
-
 // Publish puts a rulebook in force: the whole fleet is appraised under it, and
 // the version, every change of standing and the new state become durable
 // together. The error is [rulebook.Problems], an [*ExampleError], an
@@ -270,10 +268,10 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		if err := c.batch.PutRulebook(&book.Info); err != nil {
 			return err
 		}
-		body := map[string]any{"version": book.Info.Version, "digest": book.Info.Digest, "message": clipped(draft.Message, maxReason), "name": book.Rulebook.Name}
-		c.record(ledger.RulebookPublished, actor, fmt.Sprint(book.Info.Version), impactBody(body, impacts, draft.AcceptImpact))
+		c.record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest, Message: event.Clipped(draft.Message, maxReason),
+			Name: book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
 		book.turn = c.base.Book.turn + 1
-		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: byRulebook, actor: actor})
+		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: event.ByRulebook, actor: actor})
 		return nil
 	})
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
@@ -20,28 +21,10 @@ import (
 )
 
 // Answer is a decision as it is recorded and shown.
-type Answer struct {
-	Asked *access.Evaluation `json:"asked"`
-	At    string             `json:"at"`
-	// Basis is what a recorded decision rests on; nil in a trial.
-	Basis *Basis `json:"basis,omitempty"`
-	Code  string `json:"code,omitempty"` // what a person reads to the help desk
-	ID    string `json:"id,omitempty"`
-	// KnownPerson tells whether the directory knows the person.
-	KnownPerson bool  `json:"known_person"`
-	Rulebook    int64 `json:"rulebook"` // the version that decided
+type Answer = event.DecisionMade
 
-	*access.Decision
-}
-
-// Basis says which states a decision was made from, so that it can be made
-// again. The rulebook's version stands beside it.
-type Basis struct {
-	Device int64 `json:"device,omitempty"` // the revision of the device; 0: none was known
-	Moment int64 `json:"moment"`           // in microseconds since the Unix epoch
-	People int64 `json:"people"`           // the revision of the directory
-	Roster int64 `json:"roster"`           // the revision of the roster
-}
+// Basis says which states a decision was made from.
+type Basis = event.Basis
 
 // Ask answers a request and records nothing: a trial, for people.
 func (s *Service) Ask(e *access.Evaluation) *Answer {
@@ -272,7 +255,7 @@ const codeTries = 20
 // commitDecision makes an answer durable, and the end of a session with it.
 func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64, replaced *LiveSession) (response json.RawMessage, err error) {
 	for range codeTries {
-		batch := store.Batch{Canonical: true} // a decision is written so
+		batch := store.Batch{}
 		if a.Outcome != access.Allow {
 			a.Code = s.newCode()
 			batch.Codes = []store.Code{{Code: a.Code, Decision: a.ID}}
@@ -282,12 +265,10 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 				return nil, err
 			}
 		}
-		var record json.RawMessage
-		record, response = a.encode()
-		batch.Entries = []ledger.Entry{{At: now, Kind: ledger.DecisionMade, Actor: actor, About: a.ID, Body: record}}
+		batch.Entries = make([]ledger.Entry, 1)
+		batch.Entries[0], response = a.Record(now, actor)
 		if replaced != nil {
-			batch.Canonical = false
-			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, "answer")...)
+			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, event.ByAnswer)...)
 		}
 		if err = s.store.Commit(&batch); !errors.Is(err, store.ErrCodeTaken) {
 			break
@@ -413,9 +394,11 @@ func recorded(e ledger.Entry) (Recorded, error) {
 		r.Redacted = true
 		return r, nil
 	}
-	if err := json.Unmarshal(e.Body, &r.Answer); err != nil {
-		return r, fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+	made, err := event.Read(&e)
+	if err != nil {
+		return r, err
 	}
+	r.Answer = *made.(*event.DecisionMade)
 	return r, nil
 }
 

@@ -8,12 +8,11 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
-	"strings"
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
 )
@@ -25,39 +24,11 @@ const (
 	Refused  = "refused"
 )
 
-// Claims are what a device, or its person, says of it when it asks to be
-// enrolled. They decide that, and are evidence of nothing else.
-type Claims struct {
-	Serial      string `json:"serial,omitempty"`
-	HardwareID  string `json:"hardware_id,omitempty"`
-	ID          string `json:"id,omitempty"`
-	Platform    string `json:"platform,omitempty"`
-	Form        string `json:"form,omitempty"`
-	Model       string `json:"model,omitempty"`
-	Vendor      string `json:"vendor,omitempty"`
-	Name        string `json:"name,omitempty"`
-	Ownership   string `json:"ownership,omitempty"`
-	Owner       string `json:"owner,omitempty"`
-	Certificate string `json:"certificate_sha256,omitempty"` // that the connection showed
-}
+// Claims are what a device, or its person, says of it when it asks to be enrolled.
+type Claims = event.Claims
 
 // Enrolment is a device's request to be known here.
-type Enrolment struct {
-	ID       string `json:"id"`
-	At       int64  `json:"at"`
-	Actor    string `json:"actor"` // whose token asked
-	Claims   Claims `json:"claims"`
-	OnRoster bool   `json:"on_roster"`
-	// Proven is whether the connection showed a certificate of one of the rulebook's
-	// issuers that names the device.
-	Proven    bool   `json:"proven,omitempty"`
-	State     string `json:"state"`
-	Why       string `json:"why"` // why it stands so, in words
-	Device    string `json:"device,omitempty"`
-	DecidedAt int64  `json:"decided_at,omitempty"`
-	DecidedBy string `json:"decided_by,omitempty"`
-	Reason    string `json:"reason,omitempty"`
-}
+type Enrolment = event.Enrolment
 
 // ShownEnrolment is an enrolment as people see it.
 type ShownEnrolment struct {
@@ -66,17 +37,12 @@ type ShownEnrolment struct {
 	DecidedAt string `json:"decided_at,omitempty"`
 }
 
-func (e Enrolment) shown() ShownEnrolment {
+func shownEnrolment(e Enrolment) ShownEnrolment {
 	return ShownEnrolment{e, formatTime(e.At), formatTime(e.DecidedAt)}
 }
 
 // Retirement is why a device is no longer one of ours.
-type Retirement struct {
-	Device string `json:"device"`
-	At     int64  `json:"at"`
-	By     string `json:"by"`
-	Reason string `json:"reason"`
-}
+type Retirement = event.DeviceRetired
 
 const (
 	enrolmentDocument  = "enrolment"
@@ -85,7 +51,7 @@ const (
 )
 
 // report turns claims into a report that says no more than they do.
-func (c *Claims) report(dict *evidence.Dictionary, now int64) (*evidence.Report, error) {
+func reportOf(c *Claims, dict *evidence.Dictionary, now int64) (*evidence.Report, error) {
 	said := map[string]string{}
 	for name, text := range map[string]string{"platform": c.Platform, "form": c.Form, "model": c.Model, "vendor": c.Vendor, "name": c.Name, "ownership": c.Ownership, "owner": c.Owner} {
 		if text != "" {
@@ -121,7 +87,7 @@ func (s *Service) Enrol(ctx context.Context, actor string, claims Claims, shown 
 	if err != nil {
 		return nil, err
 	}
-	told := out.shown()
+	told := shownEnrolment(out)
 	return &told, nil
 }
 
@@ -132,7 +98,7 @@ func fingerprint(cert *x509.Certificate) string {
 
 func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (Enrolment, error) {
 	snap := c.base
-	rep, err := claims.report(snap.Book.Rulebook.Dict, c.now)
+	rep, err := reportOf(&claims, snap.Book.Rulebook.Dict, c.now)
 	if err != nil {
 		return Enrolment{}, err
 	}
@@ -155,7 +121,7 @@ func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (En
 		if e.State != Held {
 			continue
 		}
-		if held++; e.Claims.same(&claims) {
+		if held++; e.Claims.Same(&claims) {
 			return e, nil // it waits already
 		}
 	}
@@ -199,13 +165,6 @@ func (c *change) claimedDevice(rep *evidence.Report, keys []evidence.Key) (id st
 	return cmp.Or(rep.Identity.ID, rep.Identity.Serial, rep.Identity.HardwareID), false, nil
 }
 
-// same reports whether two claims are of one device with one certificate.
-func (c *Claims) same(o *Claims) bool {
-	fold := func(kind evidence.KeyKind, text string) evidence.Key { return evidence.Folded(kind, text) }
-	return fold(evidence.BySerial, c.Serial) == fold(evidence.BySerial, o.Serial) && fold(evidence.ByHardware, c.HardwareID) == fold(evidence.ByHardware, o.HardwareID) &&
-		fold(evidence.ByID, c.ID) == fold(evidence.ByID, o.ID) && strings.EqualFold(c.Certificate, o.Certificate)
-}
-
 // proves reports whether a certificate that a connection showed is one of the
 // rulebook's issuers, valid now, and names the device that the claims say; or why
 // it does not.
@@ -235,7 +194,7 @@ func (snap *Snapshot) admits(rep *evidence.Report, onRoster bool, now int64) boo
 
 // decideEnrolment writes an enrolment down and, when it is one, lets the device in.
 func (c *change) decideEnrolment(actor string, e *Enrolment) error {
-	rep, err := e.Claims.report(c.base.Book.Rulebook.Dict, c.now)
+	rep, err := reportOf(&e.Claims, c.base.Book.Rulebook.Dict, c.now)
 	if err != nil {
 		return err
 	}
@@ -243,8 +202,14 @@ func (c *change) decideEnrolment(actor string, e *Enrolment) error {
 	if err := c.s.enrolments.put(c, *e, keys); err != nil {
 		return err
 	}
-	kinds := map[string]ledger.Kind{Held: ledger.EnrolmentHeld, Enrolled: ledger.DeviceEnrolled, Refused: ledger.EnrolmentRefused}
-	c.record(kinds[e.State], actor, cmp.Or(e.Device, e.ID), e)
+	switch e.State {
+	case Held:
+		c.record(actor, &event.EnrolmentHeld{Enrolment: *e})
+	case Enrolled:
+		c.record(actor, &event.DeviceEnrolled{Enrolment: *e})
+	case Refused:
+		c.record(actor, &event.EnrolmentRefused{Enrolment: *e})
+	}
 	if e.State == Enrolled {
 		return c.admit(actor, e, keys)
 	}
@@ -253,7 +218,7 @@ func (c *change) decideEnrolment(actor string, e *Enrolment) error {
 			if d := c.device(id); !c.admission(d.Keys).same(d.Held) {
 				d = d.again()
 				d.Held = c.admission(d.Keys)
-				c.reappraise(d, cause{kind: byEnrolment, actor: actor})
+				c.reappraise(d, cause{kind: event.ByEnrolment, actor: actor})
 			}
 		}
 	}
@@ -271,7 +236,7 @@ func (c *change) admit(actor string, e *Enrolment, keys []evidence.Key) error {
 			d.Retired = nil
 		}
 	}
-	keyed := Keyed{Reason: "enrolment " + e.ID}
+	keyed := event.DeviceKeyed{Reason: "enrolment " + e.ID}
 	gained := slices.DeleteFunc(slices.Clone(keys), func(k evidence.Key) bool { return k.Kind == evidence.ByID })
 	if k := evidence.Folded(evidence.ByCertificate, e.Claims.Certificate); k.Text != "" {
 		_, taken := c.Find(k)
@@ -289,9 +254,9 @@ func (c *change) admit(actor string, e *Enrolment, keys []evidence.Key) error {
 		}
 	}
 	d.Held = c.admission(d.Keys)
-	c.appraise(c.base, d, was, cause{kind: byEnrolment, actor: actor})
+	c.appraise(c.base, d, was, cause{kind: event.ByEnrolment, actor: actor})
 	c.keep(c.base.Book, d, was)
-	keyed.record(c, actor, d.ID)
+	c.recordKeys(actor, d.ID, &keyed)
 	c.awaited(actor, keys)
 	return nil
 }
@@ -327,9 +292,6 @@ type enrolmentTable struct {
 	byKey map[evidence.Key]Enrolment
 }
 
-// decided is when an enrolment became what it is.
-func (e *Enrolment) decided() int64 { return max(e.At, e.DecidedAt) }
-
 // load reads the enrolments from disk.
 func (t *enrolmentTable) load(ctx context.Context, s *store.Store) error {
 	if err := t.table.load(ctx, s, enrolmentDocument); err != nil {
@@ -337,7 +299,7 @@ func (t *enrolmentTable) load(ctx context.Context, s *store.Store) error {
 	}
 	t.byKey = map[evidence.Key]Enrolment{}
 	for _, e := range t.list() {
-		t.index(e, e.Claims.keys())
+		t.index(e, e.Claims.Keys())
 	}
 	return nil
 }
@@ -346,16 +308,10 @@ func (t *enrolmentTable) index(e Enrolment, keys []evidence.Key) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, k := range keys {
-		if old, there := t.byKey[k]; !there || old.decided() < e.decided() || old.decided() == e.decided() && old.ID <= e.ID {
+		if old, there := t.byKey[k]; !there || old.Decided() < e.Decided() || old.Decided() == e.Decided() && old.ID <= e.ID {
 			t.byKey[k] = e
 		}
 	}
-}
-
-// keys are those that the claims name.
-func (c *Claims) keys() []evidence.Key {
-	rep := evidence.Report{Identity: evidence.Identity{ID: c.ID, Serial: c.Serial, HardwareID: c.HardwareID}}
-	return rep.Identified().Keys()
 }
 
 func (t *enrolmentTable) put(c *change, e Enrolment, keys []evidence.Key) error {
@@ -402,7 +358,7 @@ func (c *change) admission(keys []evidence.Key) *Admission {
 func newestOf(keys []evidence.Key, find func(evidence.Key) (Enrolment, bool)) *Admission {
 	var newest Enrolment
 	for _, k := range keys {
-		if e, ok := find(k); ok && (e.decided() > newest.decided() || e.decided() == newest.decided() && e.ID > newest.ID) {
+		if e, ok := find(k); ok && (e.Decided() > newest.Decided() || e.Decided() == newest.Decided() && e.ID > newest.ID) {
 			newest = e
 		}
 	}
@@ -420,7 +376,7 @@ func (s *Service) Enrolments(state string) ([]ShownEnrolment, error) {
 	out := []ShownEnrolment{}
 	for _, e := range slices.Backward(s.enrolments.list()) {
 		if state == "" || e.State == state {
-			out = append(out, e.shown())
+			out = append(out, shownEnrolment(e))
 		}
 	}
 	return out, nil
@@ -442,7 +398,7 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 		}
 		out.State, out.DecidedAt, out.DecidedBy, out.Reason = Refused, c.now, actor, reason
 		if admit {
-			rep, err := out.Claims.report(c.base.Book.Rulebook.Dict, c.now)
+			rep, err := reportOf(&out.Claims, c.base.Book.Rulebook.Dict, c.now)
 			if err != nil {
 				return err
 			}
@@ -456,7 +412,7 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 	if err != nil {
 		return nil, err
 	}
-	shown := out.shown()
+	shown := shownEnrolment(out)
 	return &shown, nil
 }
 
@@ -481,8 +437,8 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Reti
 		if err := c.batch.PutDocument(retirementDocument, d.ID, r); err != nil {
 			return err
 		}
-		c.record(ledger.DeviceRetired, actor, d.ID, r)
-		c.reappraise(d, cause{kind: byEnrolment, actor: actor})
+		c.record(actor, r)
+		c.reappraise(d, cause{kind: event.ByEnrolment, actor: actor})
 		return nil
 	})
 	return r, err

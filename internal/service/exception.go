@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
-	"ironledger.example/core/ledger"
+	"ironledger.example/core/event"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
 )
@@ -208,8 +208,8 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		d.Waivers = append(slices.Clip(d.Waivers), w)
-		c.record(ledger.WaiverGranted, actor, d.ID, c.base.shownWaiver(w, c.now))
-		c.reappraise(d, cause{kind: byWaiver, actor: actor})
+		c.record(actor, &event.WaiverGranted{Exception: c.base.shownWaiver(w, c.now)})
+		c.reappraise(d, cause{kind: event.ByWaiver, actor: actor})
 		return nil
 	})
 	if err != nil {
@@ -239,8 +239,8 @@ func (s *Service) Vouch(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		d.Vouches = append(slices.Clip(d.Vouches), v)
-		c.record(ledger.VouchGiven, actor, d.ID, v.shown("", c.now))
-		c.reappraise(d, cause{kind: byVouch, actor: actor})
+		c.record(actor, &event.VouchGiven{Exception: v.shown("", c.now)})
+		c.reappraise(d, cause{kind: event.ByVouch, actor: actor})
 		return nil
 	})
 	if err != nil {
@@ -309,8 +309,8 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownG
 			}
 			d.Waivers = slices.Clone(d.Waivers)
 			d.Waivers[i], out = &w, c.base.shownWaiver(&w, c.now)
-			c.record(ledger.WaiverRevoked, actor, d.ID, out)
-			c.reappraise(d, cause{kind: byWaiver, actor: actor})
+			c.record(actor, &event.WaiverRevoked{Exception: out})
+			c.reappraise(d, cause{kind: event.ByWaiver, actor: actor})
 			return nil
 		}
 		i := slices.IndexFunc(d.Vouches, func(v *Vouch) bool { return v.ID == id })
@@ -323,29 +323,15 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownG
 		}
 		d.Vouches = slices.Clone(d.Vouches)
 		d.Vouches[i], out = &v, v.shown("", c.now)
-		c.record(ledger.VouchRevoked, actor, d.ID, out)
-		c.reappraise(d, cause{kind: byVouch, actor: actor})
+		c.record(actor, &event.VouchRevoked{Exception: out})
+		c.reappraise(d, cause{kind: event.ByVouch, actor: actor})
 		return nil
 	})
 	return &out, err
 }
 
 // ShownGrant is a waiver or a vouch as people see it.
-type ShownGrant struct {
-	ID        string `json:"id"`
-	Device    string `json:"device"`
-	Rule      string `json:"rule,omitempty"`
-	Reason    string `json:"reason"`
-	Author    string `json:"author"`
-	At        string `json:"at"`
-	Until     string `json:"until"`
-	State     string `json:"state"` // live, ended or revoked
-	RevokedAt string `json:"revoked_at,omitempty"`
-	RevokedBy string `json:"revoked_by,omitempty"`
-	Revoked   string `json:"revoked,omitempty"`
-	// Verdict is what the rule says of the device now, of a waiver that is live.
-	Verdict string `json:"verdict,omitempty"`
-}
+type ShownGrant = event.Exception
 
 func (g *Grant) shown(rule string, now int64) ShownGrant {
 	out := ShownGrant{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author, At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy, Revoked: g.Revoked}

@@ -2,20 +2,18 @@ package service
 
 import (
 	"container/heap"
-	"crypto/sha256"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
-	"unicode/utf8"
 	"unsafe"
 
 	"golang.org/x/mod/sumdb/tlog"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
@@ -256,37 +254,9 @@ func (c *change) show(f *Fleet, d *Device) {
 	}
 }
 
-// maxRecorded bounds the body of an entry, in bytes, with room for the rest of
-// it. Several changes share a commit: one that is too large must not take the
-// others down with it.
-const maxRecorded = ledger.MaxEntry - 8<<10
-
-// record adds a ledger entry. Of a body that is larger than an entry can be, its
-// size and its hash are recorded.
-func (c *change) record(kind ledger.Kind, actor, about string, body any) {
-	c.enter(kind, actor, about, mustJSON(body))
-}
-
-// enter does the same with a body that is JSON already.
-func (c *change) enter(kind ledger.Kind, actor, about string, raw json.RawMessage) {
-	if len(raw) > maxRecorded {
-		raw = mustJSON(map[string]any{"cut": true, "sha256": fmt.Sprintf("%x", sha256.Sum256(raw)), "size": len(raw)})
-	}
-	c.batch.Entries = append(c.batch.Entries, ledger.Entry{At: c.now, Kind: kind, Actor: actor, About: clipped(about, maxAbout), Body: raw})
-}
-
-// maxAbout bounds the id of what an entry is about, in bytes.
-const maxAbout = 1000
-
-// clipped shortens a text to so many bytes, at the end of a letter.
-func clipped(text string, most int) string {
-	if len(text) <= most {
-		return text
-	}
-	for most > 0 && !utf8.RuneStart(text[most]) {
-		most--
-	}
-	return text[:most] + "…"
+// record adds what happened to the ledger.
+func (c *change) record(actor string, e event.Event) {
+	c.batch.Entries = append(c.batch.Entries, event.Entry(c.now, actor, e))
 }
 
 // before is how a device stood before it is appraised again.
@@ -388,22 +358,17 @@ func (snap *Snapshot) tell(d *Device, was before, by cause, env *condition.Env) 
 	if level != was.level {
 		d.Since = env.Now
 	}
-	body := StandingChange{Device: d.ID, From: was.level, To: level, Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.kind}
+	told := &event.StandingChanged{Device: d.ID, From: was.level, To: level, Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.kind}
 	if d.Result.Shadow != d.Result.Level {
-		body.Shadow = book.Rulebook.LevelName(d.Result.Shadow)
+		told.Shadow = book.Rulebook.LevelName(d.Result.Shadow)
 	}
 	if was.device != nil {
-		body.Changed = book.reasons(env, d, changed)
+		told.Changed = book.reasons(env, d, changed)
 		if by.evidence != nil {
-			body.Evidence = by.evidence()
+			told.Evidence = by.evidence()
 		}
 	}
-	raw := body.append(make([]byte, 0, 224))
-	if len(raw) > maxRecorded { // hundreds of rules changed at once
-		body.Changed, body.Evidence, body.Binding = nil, nil, body.Binding[:min(len(body.Binding), maxRefused)]
-		raw = body.append(raw[:0])
-	}
-	return ledger.Entry{At: env.Now, Kind: ledger.StandingChanged, Actor: by.actor, About: d.ID, Body: raw}, true
+	return event.Entry(env.Now, by.actor, told), true
 }
 
 // keep adds a device's new state to what is written.
@@ -554,7 +519,7 @@ func (s *Service) appraiseDue(c *change) error {
 			continue
 		}
 		d, was := old.again(), stood(book, old)
-		if c.appraise(c.base, d, was, cause{kind: byTime, actor: ledger.Clock}) {
+		if c.appraise(c.base, d, was, cause{kind: event.ByTime, actor: ledger.Clock}) {
 			c.keep(book, d, was)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/event"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 )
@@ -28,11 +29,7 @@ const (
 )
 
 // Impact is one reason why a publication, or a directory, is held back.
-type Impact struct {
-	Kind    string   `json:"kind"`
-	Message string   `json:"message"`
-	Who     []string `json:"who"` // people, or accounts
-}
+type Impact = event.Impact
 
 // ImpactError says that a publication or a directory would lock people out.
 // Nothing has changed.
@@ -214,10 +211,10 @@ func (s *Service) guard(ctx context.Context, snap, after *Snapshot, shift *Reach
 	old, book := snap.Book.Rulebook, after.Book.Rulebook
 	everyone := slices.ContainsFunc(book.Gates, func(g rulebook.Gate) bool { return g.Mode == rulebook.Enforce && g.Who.Everyone })
 	if snap.Book != after.Book && len(book.BreakGlass) == 0 && everyone {
-		out = append(out, Impact{NoBreakGlass, "a gate covers everyone and there is no break-glass account: if it locks everybody out, nobody gets in", []string{}})
+		out = append(out, Impact{Kind: NoBreakGlass, Message: "a gate covers everyone and there is no break-glass account: if it locks everybody out, nobody gets in", Who: []string{}})
 	}
 	if met := after.metBy(old.BreakGlass, s.micros()); len(met) > 0 {
-		out = append(out, Impact{BreakGlassMeetsGate, "no longer a break-glass account, and met by a gate: " + strings.Join(met, ", "), met})
+		out = append(out, Impact{Kind: BreakGlassMeetsGate, Message: "no longer a break-glass account, and met by a gate: " + strings.Join(met, ", "), Who: met})
 	}
 	tally, err := s.replay(ctx, snap, after, guardDays)
 	if err != nil {
@@ -247,8 +244,8 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 				who = append(who, c.ID)
 			}
 		}
-		return &Impact{DeniesMany, fmt.Sprintf("%d of the %d people active in the last %d days would lose something; the guard allows %g%%",
-			recorded.Losing, recorded.People, guardDays, limit*100), who}
+		return &Impact{Kind: DeniesMany, Message: fmt.Sprintf("%d of the %d people active in the last %d days would lose something; the guard allows %g%%",
+			recorded.Losing, recorded.People, guardDays, limit*100), Who: who}
 	}
 	if shift != nil && shift.Losing >= least && float64(shift.Losing) > limit*float64(shift.everybody) {
 		who := []string{}
@@ -257,8 +254,8 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 				who = append(who, p.Person)
 			}
 		}
-		return &Impact{DeniesMany, fmt.Sprintf("%d of the %d people of the directory would lose something that they reach now; the guard allows %g%%",
-			shift.Losing, shift.everybody, limit*100), who}
+		return &Impact{Kind: DeniesMany, Message: fmt.Sprintf("%d of the %d people of the directory would lose something that they reach now; the guard allows %g%%",
+			shift.Losing, shift.everybody, limit*100), Who: who}
 	}
 	return nil
 }
@@ -295,13 +292,13 @@ func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, recorded *re
 	}
 	switch {
 	case len(denied) > 0 && len(denied) == len(active):
-		return &Impact{DeniesAdministrators, fmt.Sprintf("every administrator would be denied everything that they reached in the last %d days: %s",
-			guardDays, strings.Join(denied, ", ")), denied}
+		return &Impact{Kind: DeniesAdministrators, Message: fmt.Sprintf("every administrator would be denied everything that they reached in the last %d days: %s",
+			guardDays, strings.Join(denied, ", ")), Who: denied}
 	case len(denied) > 0:
-		return &Impact{DeniesAdministrators, fmt.Sprintf("%d of the %d administrators who got in in the last %d days would be denied everything that they reached: %s",
-			len(denied), len(active), guardDays, strings.Join(denied, ", ")), denied}
+		return &Impact{Kind: DeniesAdministrators, Message: fmt.Sprintf("%d of the %d administrators who got in in the last %d days would be denied everything that they reached: %s",
+			len(denied), len(active), guardDays, strings.Join(denied, ", ")), Who: denied}
 	case len(shut) > 0 && len(shut) == len(in):
-		return &Impact{DeniesAdministrators, "every administrator who gets in now would be shut out: " + strings.Join(shut, ", "), shut}
+		return &Impact{Kind: DeniesAdministrators, Message: "every administrator who gets in now would be shut out: " + strings.Join(shut, ", "), Who: shut}
 	}
 	return nil
 }

@@ -8,9 +8,8 @@ import (
 	"io"
 	"slices"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/ledger"
-	"ironledger.example/core/value"
 )
 
 // Taken is what became of one report.
@@ -28,7 +27,7 @@ type Taken struct {
 	// device known.
 	Waiting string `json:"waiting,omitempty"`
 	// Moved are keys that were those of another device, or of another machine.
-	Moved []MovedKey `json:"moved,omitempty"`
+	Moved []event.MovedKey `json:"moved,omitempty"`
 }
 
 // trouble reports whether something of the report was not taken as it came.
@@ -150,53 +149,38 @@ func (in *Intake) add(results []Taken, err error) {
 	}
 }
 
-// refusals are what one request brought that was not taken: the body of its
-// evidence.refused entry.
+// refusals collects what one request brought that was not taken.
 type refusals struct {
-	Reports    int       `json:"reports,omitempty"`    // refused as a whole
-	Attributes int       `json:"attributes,omitempty"` // of others
-	Unmatched  int       `json:"unmatched,omitempty"`  // reports kept aside
-	Examples   []refusal `json:"examples"`
-
-	device string
+	event.EvidenceRefused
 	others bool // of more than one device
-}
-
-// refusal is one example.
-type refusal struct {
-	Attribute string `json:"attribute,omitempty"`
-	Device    string `json:"device,omitempty"`
-	Line      int    `json:"line"`
-	Message   string `json:"message"`
-	Unmatched string `json:"unmatched,omitempty"`
 }
 
 // maxExamples bounds how many refusals of a request its entry tells.
 const maxExamples = 50
 
 func (r *refusals) add(t *Taken) {
-	example := func(x refusal) {
+	example := func(x event.Refusal) {
 		if len(r.Examples) < maxExamples {
-			x.Message = clipped(x.Message, maxReason)
+			x.Message = event.Clipped(x.Message, event.MaxReason)
 			r.Examples = append(r.Examples, x)
 		}
 	}
 	switch {
 	case t.Unmatched != "":
 		r.Unmatched++
-		example(refusal{Line: t.Line, Message: t.Error, Unmatched: t.Unmatched})
+		example(event.Refusal{Line: t.Line, Message: t.Error, Unmatched: t.Unmatched})
 	case t.Error != "":
 		r.Reports++
-		example(refusal{Line: t.Line, Device: t.Device, Message: t.Error})
+		example(event.Refusal{Line: t.Line, Device: t.Device, Message: t.Error})
 	default:
 		r.Attributes += len(t.Refused)
 		for _, x := range t.Refused {
-			example(refusal{Attribute: x.Attribute, Device: t.Device, Line: t.Line, Message: x.Message})
+			example(event.Refusal{Attribute: x.Attribute, Device: t.Device, Line: t.Line, Message: x.Message})
 		}
 	}
 	if t.trouble() {
-		r.others = r.others || r.device != "" && r.device != t.Device
-		r.device = t.Device
+		r.others = r.others || r.Device != "" && r.Device != t.Device
+		r.Device = t.Device
 	}
 }
 
@@ -205,11 +189,10 @@ func (r *refusals) record(c *change, actor string) {
 	if r.Reports+r.Attributes+r.Unmatched == 0 {
 		return
 	}
-	about := r.device
 	if r.others {
-		about = ""
+		r.Device = ""
 	}
-	c.record(ledger.EvidenceRefused, actor, about, r)
+	c.record(actor, &r.EvidenceRefused)
 }
 
 // Take reads a stream of reports and applies it. A bad report is told of in
@@ -295,14 +278,14 @@ func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.
 	d.SeenAt = max(d.SeenAt, rep.At)
 	d.Spoken = evidence.With(d.Spoken, evidence.SpokenBy(rep))
 	d.refuse(rep)
-	keyed := Keyed{Source: rep.Source}
+	keyed := event.DeviceKeyed{Source: rep.Source}
 	c.rekey(d, j, &keyed)
-	c.appraise(c.base, d, was, cause{kind: byEvidence, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(old.Record, rep) }})
+	c.appraise(c.base, d, was, cause{kind: event.ByEvidence, actor: actor, evidence: func() []event.EvidenceChange { return evidenceChanges(old.Record, rep) }})
 	c.keep(book, d, was)
-	keyed.record(c, actor, d.ID)
+	c.recordKeys(actor, d.ID, &keyed)
 	t := Taken{Line: line, Device: d.ID, Previous: was.level, New: old == nil, Refused: rep.Refused, Level: book.Rulebook.LevelName(d.Result.Level)}
 	for _, k := range j.Lost {
-		t.Moved = append(t.Moved, MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
+		t.Moved = append(t.Moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
 	}
 	if len(j.Gained) > 0 {
 		c.awaited(actor, j.Gained)
@@ -310,62 +293,16 @@ func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.
 	return t
 }
 
-// Keyed is the body of a device.keyed entry: keys that a device has gained or
-// lost.
-type Keyed struct {
-	Gained []evidence.Key `json:"gained,omitempty"`
-	Lost   []evidence.Key `json:"lost,omitempty"`
-	Reason string         `json:"reason,omitempty"`
-	Source string         `json:"source,omitempty"` // whose report made it so
-	// From and To are the devices between which keys moved.
-	From string `json:"from,omitempty"`
-	To   string `json:"to,omitempty"`
-}
-
-// maxKeysTold bounds how many keys an entry tells each way.
-const maxKeysTold = 100
-
-func (k *Keyed) record(c *change, actor, device string) {
-	if len(k.Gained)+len(k.Lost) == 0 {
-		return
+// recordKeys adds the keys that a device gained or lost to the ledger, if any.
+func (c *change) recordKeys(actor, device string, k *event.DeviceKeyed) {
+	if len(k.Gained)+len(k.Lost) > 0 {
+		k.Device = device
+		c.record(actor, k)
 	}
-	c.enter(ledger.DeviceKeyed, actor, device, k.append(make([]byte, 0, 160)))
-}
-
-// append appends the body as canonical JSON: every new device has one.
-func (k *Keyed) append(b []byte) []byte {
-	list := func(name string, keys []evidence.Key) {
-		if len(keys) == 0 {
-			return
-		}
-		b = append(append(b, name...), '[')
-		for i, key := range keys[:min(len(keys), maxKeysTold)] {
-			if i > 0 {
-				b = append(b, ',')
-			}
-			b = value.OfText(string(key.Kind)).AppendJSON(append(b, `{"kind":`...))
-			b = append(value.OfText(key.Text).AppendJSON(append(b, `,"text":`...)), '}')
-		}
-		b = append(b, "],"...)
-	}
-	text := func(name, text string) {
-		if text != "" {
-			b = append(value.OfText(text).AppendJSON(append(b, name...)), ',')
-		}
-	}
-	b = append(b, '{')
-	text(`"from":`, k.From)
-	list(`"gained":`, k.Gained)
-	list(`"lost":`, k.Lost)
-	text(`"reason":`, k.Reason)
-	text(`"source":`, k.Source)
-	text(`"to":`, k.To)
-	b[len(b)-1] = '}' // it has gained or lost something
-	return b
 }
 
 // rekey gives a device the keys that it gained, and takes those that it lost.
-func (c *change) rekey(d *Device, j evidence.Joined, keyed *Keyed) {
+func (c *change) rekey(d *Device, j evidence.Joined, keyed *event.DeviceKeyed) {
 	for _, k := range j.Lost {
 		c.lose(d, k, keyed)
 	}
@@ -380,7 +317,7 @@ func (c *change) rekey(d *Device, j evidence.Joined, keyed *Keyed) {
 
 // certify makes the certificates that sources show of a device now its keys, and
 // no others. While none shows any, those it was enrolled with stay.
-func (c *change) certify(d *Device, keyed *Keyed) {
+func (c *change) certify(d *Device, keyed *event.DeviceKeyed) {
 	shown := c.base.Book.Resolver.CertificateKeys(d.Record)
 	if len(shown) == 0 {
 		return
@@ -400,7 +337,7 @@ func (c *change) certify(d *Device, keyed *Keyed) {
 
 // gain makes a key point at a device. A certificate that another shows too points
 // at neither.
-func (c *change) gain(d *Device, k evidence.Key, keyed *Keyed) {
+func (c *change) gain(d *Device, k evidence.Key, keyed *event.DeviceKeyed) {
 	if c.keys == nil {
 		c.keys = map[evidence.Key]string{}
 	}
@@ -419,7 +356,7 @@ func (c *change) gain(d *Device, k evidence.Key, keyed *Keyed) {
 }
 
 // lose makes a key no longer point at a device.
-func (c *change) lose(d *Device, k evidence.Key, keyed *Keyed) {
+func (c *change) lose(d *Device, k evidence.Key, keyed *event.DeviceKeyed) {
 	i := slices.Index(d.Keys, k)
 	if i < 0 {
 		return

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
@@ -65,7 +66,7 @@ type LedgerLine struct {
 }
 
 func ledgerLine(l *ledger.Line) LedgerLine {
-	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About, l.Gist(), l.Leaf.String(), l.Body == nil, l.Body}
+	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About, event.Gist(&l.Entry), l.Leaf.String(), l.Body == nil, l.Body}
 }
 
 // LedgerQuery selects entries.
@@ -269,7 +270,8 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 			return &InputError{"", fmt.Sprintf("entry %d is a %s: without its body the ledger could not be verified", seq, l.Kind)}
 		}
 		c.batch.Redact(seq)
-		c.record(ledger.Redacted, actor, fmt.Sprint(seq), ledger.Redaction{Entry: seq, Leaf: l.Leaf.String(), At: string(ledger.AppendTime(nil, l.At)), Kind: l.Kind, Actor: l.Actor, About: l.About, Reason: reason})
+		c.record(actor, &event.Redacted{Redaction: ledger.Redaction{Entry: seq, Leaf: l.Leaf.String(), At: string(ledger.AppendTime(nil, l.At)),
+			Kind: l.Kind, Actor: l.Actor, About: l.About, Reason: reason}})
 		return nil
 	})
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
@@ -212,11 +213,11 @@ type ladders struct {
 // when. What only gave levels other names is no change.
 func (l *ladders) fell(ctx context.Context, entries []ledger.Entry, since int64) (bool, int64, error) {
 	for _, e := range entries {
-		var body StandingChange
 		if e.At < since {
 			break
 		}
-		if !readStanding(e, &body) || body.From == body.To || body.From == "" {
+		body, ok := event.As[*event.StandingChanged](&e)
+		if !ok || body.From == body.To || body.From == "" {
 			continue
 		}
 		if l.of[body.Rulebook] == nil {

@@ -9,7 +9,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
-	"ironledger.example/core/ledger"
+	"ironledger.example/core/event"
 	"ironledger.example/core/value"
 )
 
@@ -142,7 +142,7 @@ func (p *People) plan(people []directory.Person, whole bool) *peoplePlan {
 func (s *Service) weighPeople(ctx context.Context, snap *Snapshot, in *peoplePlan) error {
 	in.Impacts = nil
 	if n := len(snap.People.list); in.Removed > max(fewLeavers, int(mostLeavers*float64(n))) {
-		in.Impacts = append(in.Impacts, Impact{PeopleRemoved, fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), in.left})
+		in.Impacts = append(in.Impacts, Impact{Kind: PeopleRemoved, Message: fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), Who: in.left})
 	}
 	return s.weighHouse(ctx, snap, newPeople(slices.Clone(in.list)), snap.Roster, sortedKeys(in.was), &in.ListIntake)
 }
@@ -174,26 +174,12 @@ func (s *Service) weighedOrTried(ctx context.Context, dryRun bool, weigh func(*S
 	return s.weighed(ctx, weigh, apply)
 }
 
-// impactBody is what an entry tells of a change that was accepted all the same.
-func impactBody(body map[string]any, impacts []Impact, reason string) map[string]any {
-	if len(impacts) == 0 {
-		return body
-	}
-	told := slices.Clone(impacts)
-	for i := range told {
-		told[i].Who = told[i].Who[:min(len(told[i].Who), maxImpacted)]
-		told[i].Message = clipped(told[i].Message, maxReason)
-	}
-	body["impacts"], body["accept_impact"] = told, clipped(reason, maxReason)
-	return body
-}
-
 // ImportPeople adds people to the directory, replaces those with the same id,
 // and appraises the fleet under it. The error is an [*ImpactError] when that would
 // lock people out, or when a whole directory leaves out so many that it is more
 // likely to be cut; then nothing has changed.
 func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person, how ListImport) (ListIntake, error) {
-	how.AcceptImpact = clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
+	how.AcceptImpact = event.Clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
 	var in *peoplePlan
 	weigh := func(snap *Snapshot) error {
 		in = snap.People.plan(people, how.Whole)
@@ -209,15 +195,12 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		if len(in.was) == 0 {
 			return nil
 		}
-		body := map[string]any{"added": in.Added, "changed": in.Changed}
-		if in.Removed > 0 {
-			body["removed"], body["people"] = in.Removed, in.left[:min(len(in.left), maxImpacted)]
-		}
 		if err := c.batch.PutPeople(people); err != nil {
 			return err
 		}
 		c.batch.DropPeople(in.left)
-		c.record(ledger.PeopleImported, actor, "people", impactBody(body, in.Impacts, how.AcceptImpact))
+		c.record(actor, &event.PeopleImported{Added: in.Added, Changed: in.Changed, Removed: in.Removed,
+			People: in.left[:min(len(in.left), event.MaxImpacted)], Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		c.rebuildPeople(in.list, in.was, actor)
 		return nil
 	})
@@ -248,8 +231,8 @@ func (s *Service) RemovePerson(ctx context.Context, actor, id string, how Remova
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		p, _ := c.base.People.Get(id) // weigh found them
 		c.batch.DropPeople([]string{id})
-		c.record(ledger.PersonRemoved, actor, id,
-			impactBody(map[string]any{"groups": p.Groups, "name": p.Name, "person": id, "reason": how.Reason}, in.Impacts, how.AcceptImpact))
+		c.record(actor, &event.PersonRemoved{Person: id, Name: p.Name, Groups: p.Groups, Reason: how.Reason,
+			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		c.rebuildPeople(in.list, in.was, actor)
 		return nil
 	})
@@ -269,7 +252,7 @@ type Removal struct {
 }
 
 func (r *Removal) check() error {
-	r.AcceptImpact = clipped(strings.TrimSpace(r.AcceptImpact), maxReason)
+	r.AcceptImpact = event.Clipped(strings.TrimSpace(r.AcceptImpact), maxReason)
 	if r.DryRun && strings.TrimSpace(r.Reason) == "" {
 		return nil
 	}
@@ -282,7 +265,7 @@ func (c *change) rebuildPeople(list []directory.Person, was houseUndo, actor str
 	next := newPeople(list)
 	next.revision = c.base.People.revision + 1
 	c.keepHouse(housePeople, next.revision, was)
-	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: next, Roster: c.base.Roster}, cause{kind: byPeople, actor: actor})
+	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: next, Roster: c.base.Roster}, cause{kind: event.ByPeople, actor: actor})
 }
 
 // PersonPage is a person and the devices that are theirs.

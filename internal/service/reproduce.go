@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"ironledger.example/core/directory"
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
@@ -233,11 +234,10 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if err != nil {
 		return nil, err
 	}
-	var body StandingChange
-	if recorded.Body != nil && readStanding(recorded, &body) {
-		level := out.Standing.Level
-		if body.To != level {
-			out.Reproduction.Differences = append(out.Reproduction.Differences, Difference{"/standing/level", mustJSON(body.To), mustJSON(level)})
+	if changed, ok := event.As[*event.StandingChanged](&recorded); ok {
+		if level := out.Standing.Level; changed.To != level {
+			out.Reproduction.Differences = append(out.Reproduction.Differences,
+				Difference{"/standing/level", mustJSON(changed.To), mustJSON(level)})
 		}
 	}
 	out.Reproduction.Same = len(out.Reproduction.Differences) == 0

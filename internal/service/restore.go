@@ -10,6 +10,7 @@ import (
 	"unsafe"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
@@ -110,7 +111,7 @@ func (c *change) restore(r *restorer, row *store.DeviceRow, room *Device) error 
 	d.Held = r.admission(d.Keys)
 	*room = *d
 	was := before{under.Book, room, row.Level}
-	if c.appraise(under, d, was, cause{kind: byRestart, actor: ledger.Clock}) {
+	if c.appraise(under, d, was, cause{kind: event.ByRestart, actor: ledger.Clock}) {
 		c.keep(under.Book, d, was)
 	}
 	return nil

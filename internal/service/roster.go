@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"ironledger.example/core/directory"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/ledger"
 	"ironledger.example/internal/store"
 )
 
@@ -155,7 +155,7 @@ func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPla
 // and appraises the fleet under it. The error is an [*ImpactError] when that would
 // lock people out; then nothing has changed.
 func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware, how ListImport) (ListIntake, error) {
-	how.AcceptImpact = clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
+	how.AcceptImpact = event.Clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
 	var in *rosterPlan
 	weigh := func(snap *Snapshot) error {
 		in = snap.Roster.plan(hardware, actor, s.micros())
@@ -176,7 +176,7 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 				return err
 			}
 		}
-		c.record(ledger.RosterImported, actor, "roster", impactBody(map[string]any{"added": in.Added, "changed": in.Changed}, in.Impacts, how.AcceptImpact))
+		c.record(actor, &event.RosterImported{Added: in.Added, Changed: in.Changed, Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		c.rebuildRoster(in.all, in.was, actor)
 		return nil
 	})
@@ -207,8 +207,8 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		e := c.base.Roster.entries[id] // weigh found it
 		c.batch.DropDocument(rosterDocument, id)
-		body := map[string]any{"serial": e.Serial, "hardware_id": e.HardwareID, "reason": how.Reason}
-		c.record(ledger.RosterRemoved, actor, id, impactBody(body, in.Impacts, how.AcceptImpact))
+		c.record(actor, &event.RosterRemoved{Entry: id, Serial: e.Serial, HardwareID: e.HardwareID, Reason: how.Reason,
+			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		c.rebuildRoster(in.all, in.was, actor)
 		return nil
 	})
@@ -224,7 +224,7 @@ func (c *change) rebuildRoster(all map[string]RosterEntry, was houseUndo, actor 
 	next := newRoster(all)
 	next.revision = c.base.Roster.revision + 1
 	c.keepHouse(houseRoster, next.revision, was)
-	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: next}, cause{kind: byRoster, actor: actor})
+	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: next}, cause{kind: event.ByRoster, actor: actor})
 }
 
 // documents reads every document of a kind in the order of their ids.

@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
-	"encoding/json"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +11,7 @@ import (
 	"time"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 )
 
@@ -312,30 +311,17 @@ func (snap *Snapshot) holds(s *LiveSession, now int64) bool {
 	return snap.Book.Gates.Trial().Try(snap.request(s.asked, now).Request, now).Outcome == access.Allow
 }
 
-// SessionEnd is the body of an entry about an allow that can no longer be
-// relied on.
-type SessionEnd struct {
-	Decision string `json:"decision"`
-	Person   string `json:"person"`
-	Device   string `json:"device,omitempty"`
-	Resource string `json:"resource"`
-	Enforcer string `json:"enforcer"`
-	Level    string `json:"level,omitempty"` // of the device, now
-	Outcome  string `json:"outcome"`         // what the same question is answered now
-	Cause    string `json:"cause"`           // standing, answer, or what changed for the whole fleet: rulebook, people or roster
-	By       string `json:"by,omitempty"`    // of an earlier allow, the one that took its place
-}
-
 // ends makes the entries of a session that ends, those of the allows whose place it
 // took among them.
 func (s *LiveSession) ends(actor string, now int64, level string, outcome access.Outcome, cause string) []ledger.Entry {
 	var out []ledger.Entry
 	for _, e := range s.relied(now) {
-		body := SessionEnd{e.decision, s.Person, s.Device, s.Resource, s.Enforcer, level, string(outcome), cause, ""}
+		end := &event.SessionEnded{Decision: e.decision, Person: s.Person, Device: s.Device, Resource: s.Resource, Enforcer: s.Enforcer,
+			Level: level, Outcome: string(outcome), Cause: cause}
 		if e.decision != s.Decision {
-			body.By = s.Decision
+			end.By = s.Decision
 		}
-		out = append(out, ledger.Entry{At: now, Kind: ledger.SessionEnded, Actor: actor, About: e.decision, Body: mustJSON(body)})
+		out = append(out, event.Entry(now, actor, end))
 	}
 	return out
 }
@@ -371,20 +357,20 @@ func (c *change) endSessions() {
 	if c.next == nil {
 		for id, d := range c.devices {
 			for _, s := range c.s.sessions.of(id, 0) {
-				end(s, d, "standing", c.actors[id])
+				end(s, d, event.ByStanding, c.actors[id])
 			}
 		}
 		for _, x := range c.doubted {
 			s := x.LiveSession
-			d, cause := c.device(s.Device), "standing"
+			d, cause := c.device(s.Device), event.ByStanding
 			if d != nil {
 				d = snap.at(d, c.now)
 			}
 			switch {
 			case s.book.Info.Version != snap.Book.Info.Version:
-				cause = byRulebook
+				cause = event.ByRulebook
 			case s.people != snap.People:
-				cause = byPeople
+				cause = event.ByPeople
 			}
 			if c.s.sessions.lives(s) {
 				end(s, d, cause, x.actor)
@@ -499,14 +485,15 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 		case ledger.SessionEnded:
 			s.sessions.end(e.About)
 		case ledger.DecisionMade:
-			var a Answer
-			if err := json.Unmarshal(e.Body, &a); err != nil {
-				return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+			made, err := event.Read(&e)
+			if err != nil {
+				return err
 			}
+			a := made.(*event.DecisionMade)
 			if a.ID = e.About; a.Decision == nil || a.Asked == nil {
 				return nil
 			}
-			if s.sessions.begin(snap, e.Actor, &a, snap.Fleet.Get(a.Device), now) == nil {
+			if s.sessions.begin(snap, e.Actor, a, snap.Fleet.Get(a.Device), now) == nil {
 				s.sessions.supersede(askingOf(e.Actor, a.Asked)) // a newer answer took its place
 			}
 		}

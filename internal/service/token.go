@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/store"
 )
@@ -185,19 +186,15 @@ func (s *Service) firstTokens(given, reason string) error {
 		name = "new-admin-" + s.ids.next(now)
 	}
 	t := store.Token{ID: s.ids.next(now), Name: name, Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: ledger.Service}
-	if err := s.putToken(t, ledger.Service, ledger.TokenCreated, reason); err != nil {
+	if err := s.putToken(t, ledger.Service, event.NewToken(t.ID, t.Name, t.Role, reason)); err != nil {
 		return err
 	}
 	s.tokens.Store(newTokenSet(append(slices.Clone(all), t)))
 	return nil
 }
 
-func (s *Service) putToken(t store.Token, actor string, kind ledger.Kind, reason string) error {
-	body := map[string]string{"name": t.Name, "role": t.Role}
-	if reason != "" {
-		body["reason"] = clipped(reason, maxReason)
-	}
-	b := &store.Batch{Entries: []ledger.Entry{{At: s.micros(), Kind: kind, Actor: actor, About: t.ID, Body: mustJSON(body)}}}
+func (s *Service) putToken(t store.Token, actor string, e event.Event) error {
+	b := &store.Batch{Entries: []ledger.Entry{event.Entry(s.micros(), actor, e)}}
 	b.PutToken(t)
 	return s.store.Commit(b)
 }
@@ -252,7 +249,7 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 		}
 		h := sha256.Sum256([]byte(secret))
 		t := store.Token{ID: s.ids.next(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
-		if err := s.putToken(t, actor, ledger.TokenCreated, ""); err != nil {
+		if err := s.putToken(t, actor, event.NewToken(t.ID, t.Name, t.Role, "")); err != nil {
 			return err
 		}
 		s.tokens.Store(newTokenSet(append(slices.Clone(set.all), t)))
@@ -282,7 +279,7 @@ func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, err
 			return fmt.Errorf("%wthis is the last administrator's token; make another before revoking it", ErrBadToken)
 		}
 		all[i].RevokedAt = c.now
-		if err := s.putToken(all[i], actor, ledger.TokenRevoked, ""); err != nil {
+		if err := s.putToken(all[i], actor, event.EndedToken(all[i].ID, all[i].Name, all[i].Role)); err != nil {
 			return err
 		}
 		s.tokens.Store(newTokenSet(all))

@@ -11,8 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/ledger"
 )
 
 // Unmatched is a report that was joined to no device: its keys point at several,
@@ -222,14 +222,6 @@ type UnmatchedKey struct {
 	Device string           `json:"device,omitempty"`
 }
 
-// MovedKey is a key that is taken from one device and given to another.
-type MovedKey struct {
-	Kind evidence.KeyKind `json:"kind"`
-	Text string           `json:"text"`
-	From string           `json:"from,omitempty"` // "" for one that nobody had
-	To   string           `json:"to,omitempty"`   // "" for one that nobody has any more
-}
-
 // ShownReading is a reading in a few words.
 type ShownReading struct {
 	Attribute string `json:"attribute"`
@@ -349,7 +341,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 		}
 		u.SettledAt, u.SettledBy, u.Reason = c.now, actor, how.Reason
 		if how.Discard {
-			c.record(ledger.ReportDiscarded, actor, id, map[string]any{"source": u.Source, "reason": how.Reason})
+			c.record(actor, &event.ReportDiscarded{Unmatched: id, Source: u.Source, Reason: how.Reason})
 		} else if err := c.join(actor, &u, how, &t); err != nil {
 			return err
 		}
@@ -375,7 +367,7 @@ func (c *change) join(actor string, u *Unmatched, how Settlement, t *Taken) erro
 	}
 	u.Device = d.ID
 	before := d.Record
-	keyed := Keyed{Source: u.Source, Reason: how.Reason}
+	keyed := event.DeviceKeyed{Source: u.Source, Reason: how.Reason}
 	t.Moved = c.claim(actor, d, rep, how.Reason, &keyed)
 	d.Record = d.Record.With(rep)
 	d.SeenAt = max(d.SeenAt, rep.At)
@@ -383,20 +375,16 @@ func (c *change) join(actor string, u *Unmatched, how Settlement, t *Taken) erro
 	c.certify(d, &keyed)
 	d.Held = c.admission(d.Keys)
 	was := stood(c.base.Book, c.device(d.ID))
-	body := map[string]any{"unmatched": u.ID, "source": u.Source, "reason": how.Reason}
-	if len(t.Moved) > 0 {
-		body["moved"] = t.Moved
-	}
-	c.record(ledger.DeviceSettled, actor, d.ID, body)
-	keyed.record(c, actor, d.ID)
-	c.reappraise(d, cause{kind: bySettling, actor: actor, evidence: func() []EvidenceChange { return evidenceChanges(before, rep) }})
+	c.record(actor, &event.DeviceSettled{Device: d.ID, Unmatched: u.ID, Source: u.Source, Reason: how.Reason, Moved: t.Moved})
+	c.recordKeys(actor, d.ID, &keyed)
+	c.reappraise(d, cause{kind: event.BySettling, actor: actor, evidence: func() []event.EvidenceChange { return evidenceChanges(before, rep) }})
 	t.Device, t.Previous, t.Level = d.ID, was.level, c.base.Book.Rulebook.LevelName(d.Result.Level)
 	return nil
 }
 
 // claim makes the keys of a report point at d, and no longer at another device.
-func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason string, keyed *Keyed) []MovedKey {
-	var moved []MovedKey
+func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason string, keyed *event.DeviceKeyed) []event.MovedKey {
+	var moved []event.MovedKey
 	for _, k := range c.base.Book.Resolver.KeysOf(rep) {
 		id, ok := c.Find(k)
 		if k.Kind == evidence.ByID || ok && id == d.ID {
@@ -404,14 +392,14 @@ func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason str
 		}
 		if ok {
 			other := c.device(id).again()
-			lost := Keyed{Source: rep.Source, Reason: reason, To: d.ID}
+			lost := event.DeviceKeyed{Source: rep.Source, Reason: reason, To: d.ID}
 			c.lose(other, k, &lost)
 			other.View, other.Held = nil, c.admission(other.Keys)
-			lost.record(c, actor, id)
-			c.reappraise(other, cause{kind: bySettling, actor: actor})
+			c.recordKeys(actor, id, &lost)
+			c.reappraise(other, cause{kind: event.BySettling, actor: actor})
 			keyed.From = id
 		}
-		moved = append(moved, MovedKey{k.Kind, k.Text, id, d.ID})
+		moved = append(moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: id, To: d.ID})
 		c.gain(d, k, keyed)
 	}
 	return moved

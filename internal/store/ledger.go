@@ -17,17 +17,6 @@ import (
 // gone is the body that stands in the place of one that was redacted.
 const gone = "null"
 
-// Record adds an entry with a body, which must have a JSON form.
-func (b *Batch) Record(e ledger.Entry, body any) error {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		return fmt.Errorf("the body of a %s entry has no JSON form: %w", e.Kind, err)
-	}
-	e.Body = raw
-	b.Entries = append(b.Entries, e)
-	return nil
-}
-
 const lineColumns = "seq, at, kind, actor, about, body, leaf"
 
 func scanLine(scan func(...any) error, l *ledger.Line) error {

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 )
 
@@ -155,13 +156,6 @@ func (b *Batch) prepare() error {
 	scratch := make([]byte, 0, 2048)
 	for i := range b.Entries {
 		e := &b.Entries[i]
-		if !b.Canonical {
-			body, err := ledger.Canonical(e.Body)
-			if err != nil {
-				return fmt.Errorf("the body of a %s entry: %w", e.Kind, err)
-			}
-			e.Body = body
-		}
 		const envelope = 256 // the members beside about, actor and body, escapes included
 		if len(e.Body)+6*(len(e.About)+len(e.Actor))+envelope > ledger.MaxEntry {
 			return fmt.Errorf("%w: its body has %d bytes", ledger.ErrTooLarge, len(e.Body))
@@ -228,21 +222,18 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 // rekey goes on with another key.
 func (s *Store) rekey(ctx context.Context, before, reason string) error {
 	origin, _, _ := strings.Cut(before, "\n")
-	return s.mark(ctx, ledger.KeyReplaced, time.Now().UnixMicro(), map[string]any{"reason": reason, "key": s.sealer.key.Public, "origin_before": origin})
+	return s.mark(time.Now().UnixMicro(), &event.KeyReplaced{Reason: reason, Key: s.sealer.key.Public, Before: origin})
 }
 
 // resetClock lets time go on from what the clock says now, though that lies
 // before the newest entry.
 func (s *Store) resetClock(ctx context.Context, reason string) error {
-	return s.mark(ctx, ledger.ClockReset, time.Now().UnixMicro(), map[string]any{"reason": reason, "newest_before": string(ledger.AppendTime(nil, s.sealer.last))})
+	return s.mark(time.Now().UnixMicro(), &event.ClockReset{Reason: reason, Newest: string(ledger.AppendTime(nil, s.sealer.last))})
 }
 
 // mark writes one entry of the store's own.
-func (s *Store) mark(ctx context.Context, kind ledger.Kind, at int64, body map[string]any) error {
-	b := Batch{}
-	if err := b.Record(ledger.Entry{At: at, Kind: kind, Actor: ledger.Service, About: "ledger"}, body); err != nil {
-		return err
-	}
+func (s *Store) mark(at int64, e event.Event) error {
+	b := Batch{Entries: []ledger.Entry{event.Entry(at, ledger.Service, e)}}
 	if err := b.prepare(); err != nil {
 		return err
 	}

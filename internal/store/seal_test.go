@@ -28,7 +28,7 @@ func fill(t *testing.T, s *Store, n int) {
 		wg.Go(func() {
 			b := &Batch{}
 			for range part {
-				b.Entries = append(b.Entries, ledger.Entry{At: int64(len(part)), Kind: ledger.EvidenceRefused, Actor: "mdm", Body: json.RawMessage(`{"z": 1, "a": "<å>"}`)})
+				b.Entries = append(b.Entries, ledger.Entry{At: int64(len(part)), Kind: ledger.EvidenceRefused, Actor: "mdm", Body: json.RawMessage(`{"a":"<å>","z":1}`)})
 			}
 			if err := s.Commit(b); err != nil {
 				t.Error(err)
@@ -387,10 +387,8 @@ func TestTheStateIsKeptUp(t *testing.T) {
 func TestLargeEntriesAreRefusedAlone(t *testing.T) {
 	s := openStore(t, filepath.Join(t.TempDir(), "s.db"))
 	defer s.Close()
-	b := &Batch{}
-	if err := b.Record(ledger.Entry{Kind: ledger.EvidenceRefused}, map[string]string{"a": strings.Repeat("x", ledger.MaxEntry)}); err != nil {
-		t.Fatal(err)
-	}
+	body := json.RawMessage(`{"a":"` + strings.Repeat("x", ledger.MaxEntry) + `"}`)
+	b := &Batch{Entries: []ledger.Entry{{Kind: ledger.EvidenceRefused, Body: body}}}
 	if err := s.Commit(b); !errors.Is(err, ledger.ErrTooLarge) {
 		t.Errorf("a large entry: %v", err)
 	}

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/mod/sumdb/tlog"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 )
 
@@ -439,7 +440,7 @@ func (s *Store) sealState(ctx context.Context) error {
 		return err
 	}
 	s.adopted = true
-	if err := s.mark(ctx, ledger.StateSealed, max(s.sealer.last, time.Now().UnixMicro()), map[string]any{"reason": "the records are from before the state was sealed"}); err != nil {
+	if err := s.mark(max(s.sealer.last, time.Now().UnixMicro()), &event.StateSealed{Reason: "the records are from before the state was sealed"}); err != nil {
 		return err
 	}
 	for _, f := range s.pending {

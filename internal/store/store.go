@@ -90,9 +90,6 @@ type Batch struct {
 	Codes   []Code
 	// Exec is anything that is no part of the state; it runs first.
 	Exec []func(*sql.Tx) error
-	// Canonical says that the bodies of Entries are in canonical form for sure.
-	// Other bodies are brought into it.
-	Canonical bool
 
 	prepared []ledger.Prepared // of Entries
 	rows     []rowOp           // of the state, beside devices

@@ -1,4 +1,4 @@
-package service
+package event
 
 import (
 	"encoding/json"
@@ -17,7 +17,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 	yes := true
 	why := []condition.Leaf{{Condition: "level >= sound & \"a\\b\" < <å>", Path: "level", Required: ">= sound", Observed: "bar\xc3red\u0000", Holds: condition.False, Source: "standing", At: "x", Age: "1h", Unknown: "u"}}
 	texts := map[string]string{"en": "Because.", "sv": "Därför.", "zh-Hant": "\u2028\u007f"}
-	a := Answer{ID: "06h0fkcqq400gcd1xwky", Code: "K7M2-9XQD", At: "2026-11-20T08:00:00Z", Rulebook: 2, KnownPerson: true, Basis: &Basis{Moment: 1_763_625_600_123_456, Device: 3, People: 1, Roster: 2},
+	a := DecisionMade{ID: "06h0fkcqq400gcd1xwky", Code: "K7M2-9XQD", At: "2026-11-20T08:00:00Z", Rulebook: 2, KnownPerson: true, Basis: &Basis{Moment: 1_763_625_600_123_456, Device: 3, People: 1, Roster: 2},
 		Asked: &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: "payroll"},
 			Context: &access.Context{IP: "10.0.0.1", Country: "NO", Device: &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"}, Auth: &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
 		Decision: &access.Decision{BreakGlass: true, Device: "d", Known: true, Level: "barred", Outcome: access.Deny, ReasonAdmin: texts, ReasonUser: texts, ShadowOutcome: access.Allow, ToAllow: []string{"mend it"}, ValidUntil: "2026-11-20T08:00:00Z",
@@ -25,13 +25,14 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 			Remedies: []access.Obstacle{{Rule: "a/b", Title: "A", Verdict: "fail", Why: why, Remedy: map[string]rulebook.Remedy{"en": {Title: "Mend <it>\u2028&", Steps: "\x01\xff\t\"Now\" \\o/ 🛥"}, "sv": {Title: "Laga"}}}}},
 	}
 	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 12 {
-		t.Errorf("a decision has %d members: this test and encode know of 12", whole.NumField())
+		t.Errorf("a decision has %d members: this test and append know of 12", whole.NumField())
 	}
-	got, response := a.encode()
+	entry, response := a.Record(5, "gate")
+	got := entry.Body
 	if canonical, err := ledger.Canonical(got); err != nil || string(canonical) != string(got) {
 		t.Errorf("it is not in canonical form: %s (%v)", got, err)
 	}
-	want, err := ledger.Canonical(mustJSON(a))
+	want, err := ledger.Canonical(marshal(a))
 	if err != nil || string(want) != string(got) {
 		t.Errorf("it is recorded as\n%s\nand was\n%s (%v)", got, want, err)
 	}
