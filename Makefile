@@ -53,7 +53,7 @@ torture: console/dist/index.html ## the fault tests in their long form, with the
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy|Entries' -benchtime 1x -count=1 ./bench
-	$(GO) test -run "^$$" -bench 'Publish|Restart|Replay' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Publish|Change|Restart|Replay' -benchtime 1x -count=1 ./bench
 	$(GO) test -run "^$$" -bench 'Verification' -benchtime 1x -count=1 ./bench
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml

@@ -128,7 +128,7 @@ func (s *Server) GetStatus(c *gin.Context) {
 	}
 	info := snap.Book.Info
 	info.Files = nil
-	c.JSON(http.StatusOK, gin.H{"version": s.version, "devices": page.Total, "people": len(snap.People.List()), "decisions": count, "rulebook": infoOf(info),
+	c.JSON(http.StatusOK, gin.H{"version": s.version, "devices": page.Total, "people": snap.People.Len(), "decisions": count, "rulebook": infoOf(info),
 		"levels": levels, "started_at": value.FormatTime(value.Micros(s.started)), "now": value.FormatTime(value.Micros(s.service.Now()))})
 }
 

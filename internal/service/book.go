@@ -271,7 +271,8 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		c.record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest, Message: event.Clipped(draft.Message, maxReason),
 			Name: book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
 		book.turn = c.base.Book.turn + 1
-		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster}, cause{kind: event.ByRulebook, actor: actor})
+		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster},
+			cause{kind: event.ByRulebook, actor: actor}, c.base.Fleet.cells)
 		return nil
 	})
 	if err != nil {
@@ -281,12 +282,11 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 	return &book.Info, changed, nil
 }
 
-// rebuild appraises the whole fleet under another book, directory or roster
-// and makes that the next snapshot. It returns how many devices changed level.
-// The work is shared among the cores.
-func (c *change) rebuild(next *Snapshot, by cause) int {
+// rebuild makes another book, directory or roster the next snapshot, and appraises
+// under it the devices for which it could make a difference. It returns how many
+// changed level. The work is shared among the cores.
+func (c *change) rebuild(next *Snapshot, by cause, cells []*cell) int {
 	c.next, c.rebuiltBy, next.Fleet = next, by, c.base.Fleet
-	cells := next.Fleet.cells
 	workers := min(runtime.GOMAXPROCS(0), 1+len(cells)/512)
 	parts := make([]rebuilt, workers)
 	var wg sync.WaitGroup

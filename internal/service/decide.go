@@ -260,8 +260,9 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 			a.Code = s.newCode()
 			batch.Codes = []store.Code{{Code: a.Code, Decision: a.ID}}
 		}
+		used := Emergency{a.ID, e.Subject.ID, e.Resource.ID, e.Action.Name, a.At}
 		if a.BreakGlass {
-			if err := alarm(&batch, a.ID, e, a.At); err != nil {
+			if err := alarm(&batch, used); err != nil {
 				return nil, err
 			}
 		}
@@ -270,7 +271,10 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 		if replaced != nil {
 			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, event.ByAnswer)...)
 		}
-		if err = s.store.Commit(&batch); !errors.Is(err, store.ErrCodeTaken) {
+		if err = s.store.Commit(&batch); err == nil && a.BreakGlass {
+			s.alarms.keep(a.ID, used)
+		}
+		if !errors.Is(err, store.ErrCodeTaken) {
 			break
 		}
 	}

@@ -91,6 +91,13 @@ func put[T any](c *change, t *table[T], id string, v T) error {
 	return nil
 }
 
+// keep takes in a document that was committed without a change.
+func (t *table[T]) keep(id string, v T) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.all[id] = v
+}
+
 // drop removes a document as a part of a change.
 func drop[T any](c *change, t *table[T], id string) {
 	c.batch.DropDocument(t.kind, id)

@@ -1,10 +1,8 @@
 package service
 
 import (
-	"context"
 	"slices"
 
-	"ironledger.example/core/access"
 	"ironledger.example/internal/store"
 )
 
@@ -21,19 +19,15 @@ const emergencyDocument = "emergency"
 
 // alarm writes the use of a break-glass account down beside its decision, so
 // that everybody who looks sees it without searching.
-func alarm(batch *store.Batch, id string, e *access.Evaluation, at string) error {
-	return batch.PutDocument(emergencyDocument, id, Emergency{id, e.Subject.ID, e.Resource.ID, e.Action.Name, at})
+func alarm(batch *store.Batch, x Emergency) error {
+	return batch.PutDocument(emergencyDocument, x.Decision, x)
 }
 
 // emergencies lists the uses of break-glass accounts since a moment, the newest
 // first.
-func (s *Service) emergencies(ctx context.Context, since int64) ([]Emergency, error) {
-	all, err := documents[Emergency](ctx, s, emergencyDocument)
-	if err != nil {
-		return nil, err
-	}
+func (s *Service) emergencies(since int64) []Emergency {
 	bound := formatTime(since)
-	out := slices.DeleteFunc(all, func(e Emergency) bool { return e.At < bound })
+	out := slices.DeleteFunc(s.alarms.list(), func(e Emergency) bool { return e.At < bound })
 	slices.Reverse(out)
-	return out, nil
+	return out
 }

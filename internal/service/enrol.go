@@ -232,7 +232,7 @@ func (c *change) admit(actor string, e *Enrolment, keys []evidence.Key) error {
 	if old != nil {
 		d = old.again()
 		if d.View = nil; d.Retired != nil {
-			c.batch.DropDocument(retirementDocument, d.ID)
+			drop(c, &c.s.retired, d.ID)
 			d.Retired = nil
 		}
 	}
@@ -434,7 +434,7 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Reti
 		r.Device, r.At = old.ID, c.now
 		d := old.again()
 		d.Retired = r
-		if err := c.batch.PutDocument(retirementDocument, d.ID, r); err != nil {
+		if err := put(c, &s.retired, d.ID, r); err != nil {
 			return err
 		}
 		c.record(actor, r)

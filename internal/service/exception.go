@@ -61,30 +61,19 @@ type exceptions struct {
 	retired map[string]*Retirement
 }
 
-func (s *Service) exceptions(ctx context.Context) (exceptions, error) {
+// exceptions puts what was kept of devices by their ids.
+func (s *Service) exceptions() exceptions {
 	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}, map[string]*Retirement{}}
-	waivers, err := documents[Waiver](ctx, s, waiverDocument)
-	if err != nil {
-		return out, err
+	for _, w := range s.waivers.list() {
+		out.waivers[w.Device] = append(out.waivers[w.Device], w)
 	}
-	for _, w := range waivers {
-		out.waivers[w.Device] = append(out.waivers[w.Device], &w)
+	for _, v := range s.vouches.list() {
+		out.vouches[v.Device] = append(out.vouches[v.Device], v)
 	}
-	vouches, err := documents[Vouch](ctx, s, vouchDocument)
-	if err != nil {
-		return out, err
+	for _, r := range s.retired.list() {
+		out.retired[r.Device] = r
 	}
-	for _, v := range vouches {
-		out.vouches[v.Device] = append(out.vouches[v.Device], &v)
-	}
-	retired, err := documents[Retirement](ctx, s, retirementDocument)
-	if err != nil {
-		return out, err
-	}
-	for _, r := range retired {
-		out.retired[r.Device] = &r
-	}
-	return out, nil
+	return out
 }
 
 // waived lays out, in the order of the book's rules, until when each is waived
@@ -204,7 +193,7 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		w = &Waiver{Grant{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}, g.Rule}
-		if err := c.batch.PutDocument(waiverDocument, w.ID, w); err != nil {
+		if err := put(c, &s.waivers, w.ID, w); err != nil {
 			return err
 		}
 		d.Waivers = append(slices.Clip(d.Waivers), w)
@@ -235,7 +224,7 @@ func (s *Service) Vouch(ctx context.Context, actor string, g GrantRequest) (*Sho
 			return err
 		}
 		v = &Vouch{Grant{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}}
-		if err := c.batch.PutDocument(vouchDocument, v.ID, v); err != nil {
+		if err := put(c, &s.vouches, v.ID, v); err != nil {
 			return err
 		}
 		d.Vouches = append(slices.Clip(d.Vouches), v)
@@ -276,58 +265,66 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownG
 	if err := checkReason(&reason); err != nil {
 		return nil, err
 	}
-	holder := ""
-	s.Snapshot().Fleet.All(func(d *Device) bool {
-		if slices.ContainsFunc(d.Waivers, func(w *Waiver) bool { return w.ID == id }) || slices.ContainsFunc(d.Vouches, func(v *Vouch) bool { return v.ID == id }) {
-			holder = d.ID
-		}
-		return holder == ""
-	})
-	if holder == "" {
-		return nil, &NotFoundError{"waiver or vouch", id}
-	}
 	var out ShownGrant
-	err := s.do(ctx, func(c *change) error {
-		d, err := c.touch(holder)
-		if err != nil {
+	err := s.do(ctx, func(c *change) (err error) {
+		if w, ok := get(c, &s.waivers, id); ok {
+			out, err = c.revokeWaiver(actor, *w, reason)
 			return err
 		}
-		end := func(g *Grant) error {
-			if !g.live(c.now) {
-				return &InputError{"", fmt.Sprintf("%s is %s already", id, g.state(c.now))}
-			}
-			g.RevokedAt, g.RevokedBy, g.Revoked = c.now, actor, reason
-			return nil
-		}
-		if i := slices.IndexFunc(d.Waivers, func(w *Waiver) bool { return w.ID == id }); i >= 0 {
-			w := *d.Waivers[i]
-			if err := end(&w.Grant); err != nil {
-				return err
-			}
-			if err := c.batch.PutDocument(waiverDocument, id, w); err != nil {
-				return err
-			}
-			d.Waivers = slices.Clone(d.Waivers)
-			d.Waivers[i], out = &w, c.base.shownWaiver(&w, c.now)
-			c.record(actor, &event.WaiverRevoked{Exception: out})
-			c.reappraise(d, cause{kind: event.ByWaiver, actor: actor})
-			return nil
-		}
-		i := slices.IndexFunc(d.Vouches, func(v *Vouch) bool { return v.ID == id })
-		v := *d.Vouches[i]
-		if err := end(&v.Grant); err != nil {
+		if v, ok := get(c, &s.vouches, id); ok {
+			out, err = c.revokeVouch(actor, *v, reason)
 			return err
 		}
-		if err := c.batch.PutDocument(vouchDocument, id, v); err != nil {
-			return err
-		}
-		d.Vouches = slices.Clone(d.Vouches)
-		d.Vouches[i], out = &v, v.shown("", c.now)
-		c.record(actor, &event.VouchRevoked{Exception: out})
-		c.reappraise(d, cause{kind: event.ByVouch, actor: actor})
-		return nil
+		return &NotFoundError{"waiver or vouch", id}
 	})
 	return &out, err
+}
+
+// end makes a grant one that was revoked.
+func (g *Grant) end(actor, reason string, now int64) error {
+	if !g.live(now) {
+		return &InputError{"", fmt.Sprintf("%s is %s already", g.ID, g.state(now))}
+	}
+	g.RevokedAt, g.RevokedBy, g.Revoked = now, actor, reason
+	return nil
+}
+
+func (c *change) revokeWaiver(actor string, w Waiver, reason string) (out ShownGrant, err error) {
+	if err := w.end(actor, reason, c.now); err != nil {
+		return out, err
+	}
+	d, err := c.touch(w.Device)
+	if err != nil {
+		return out, err
+	}
+	if err := put(c, &c.s.waivers, w.ID, &w); err != nil {
+		return out, err
+	}
+	d.Waivers = slices.Clone(d.Waivers)
+	d.Waivers[slices.IndexFunc(d.Waivers, func(x *Waiver) bool { return x.ID == w.ID })] = &w
+	out = c.base.shownWaiver(&w, c.now)
+	c.record(actor, &event.WaiverRevoked{Exception: out})
+	c.reappraise(d, cause{kind: event.ByWaiver, actor: actor})
+	return out, nil
+}
+
+func (c *change) revokeVouch(actor string, v Vouch, reason string) (out ShownGrant, err error) {
+	if err := v.end(actor, reason, c.now); err != nil {
+		return out, err
+	}
+	d, err := c.touch(v.Device)
+	if err != nil {
+		return out, err
+	}
+	if err := put(c, &c.s.vouches, v.ID, &v); err != nil {
+		return out, err
+	}
+	d.Vouches = slices.Clone(d.Vouches)
+	d.Vouches[slices.IndexFunc(d.Vouches, func(x *Vouch) bool { return x.ID == v.ID })] = &v
+	out = v.shown("", c.now)
+	c.record(actor, &event.VouchRevoked{Exception: out})
+	c.reappraise(d, cause{kind: event.ByVouch, actor: actor})
+	return out, nil
 }
 
 // ShownGrant is a waiver or a vouch as people see it.
@@ -356,53 +353,56 @@ type GrantQuery struct {
 // Waivers lists waivers, those that end first at the top.
 func (s *Service) Waivers(q GrantQuery) ([]ShownGrant, error) {
 	snap, now := s.Snapshot(), s.micros()
-	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
-		for _, w := range d.Waivers {
-			w = snap.Book.limited(w)
-			shown := snap.shownWaiver(w, now)
-			if i := slices.Index(snap.Book.ruleKeys, w.Rule); i >= 0 && w.live(now) {
-				shown.Verdict = d.Result.Verdicts[i].String()
-			} else if w.live(now) {
-				shown.Verdict = posture.None.String()
+	var list []endingGrant
+	for _, w := range s.waivers.list() {
+		w = snap.Book.limited(w)
+		shown := w.shown(w.Rule, now)
+		if d := snap.Fleet.Get(w.Device); w.live(now) && d != nil {
+			shown.Verdict = posture.None.String()
+			if i := slices.Index(snap.Book.ruleKeys, w.Rule); i >= 0 {
+				shown.Verdict = snap.at(d, now).Result.Verdicts[i].String()
 			}
-			add(&w.Grant, shown)
 		}
-	})
+		list = append(list, endingGrant{shown, w.Until})
+	}
+	return q.choose(list, now)
 }
 
 // Vouches lists vouches, those that end first at the top.
 func (s *Service) Vouches(q GrantQuery) ([]ShownGrant, error) {
 	now := s.micros()
-	return s.grants(q, func(d *Device, add func(*Grant, ShownGrant)) {
-		for _, v := range d.Vouches {
-			add(&v.Grant, v.shown("", now))
-		}
-	})
+	var list []endingGrant
+	for _, v := range s.vouches.list() {
+		list = append(list, endingGrant{v.shown("", now), v.Until})
+	}
+	return q.choose(list, now)
 }
 
-func (s *Service) grants(q GrantQuery, each func(*Device, func(*Grant, ShownGrant))) ([]ShownGrant, error) {
-	now, within := s.micros(), int64(condition.Always)
+// endingGrant is a grant with the moment it ends.
+type endingGrant struct {
+	ShownGrant
+	until int64
+}
+
+// choose leaves what is asked for, those that end first at the top.
+func (q *GrantQuery) choose(list []endingGrant, now int64) ([]ShownGrant, error) {
+	state, until := q.State, int64(condition.Always)
 	if q.Within != "" {
 		d, err := value.ParseDuration(q.Within)
 		if err != nil {
 			return nil, &QueryError{Param: "within", Message: err.Error()}
 		}
-		within, q.State = d.Num(), "live"
+		state, until = "live", now+d.Num()
 	}
-	if q.State != "" && !slices.Contains([]string{"live", "ended", "revoked"}, q.State) {
-		return nil, &QueryError{Param: "state", Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", q.State)}
+	if state != "" && !slices.Contains([]string{"live", "ended", "revoked"}, state) {
+		return nil, &QueryError{Param: "state", Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", state)}
 	}
 	out := []ShownGrant{}
-	s.Snapshot().Fleet.All(func(d *Device) bool {
-		if q.Device == "" || q.Device == d.ID {
-			each(d, func(g *Grant, shown ShownGrant) {
-				if (q.State == "" || q.State == shown.State) && (q.Within == "" || g.Until-now <= within) {
-					out = append(out, shown)
-				}
-			})
+	for _, x := range list {
+		if (q.Device == "" || q.Device == x.Device) && (state == "" || state == x.State) && x.until <= until {
+			out = append(out, x.ShownGrant)
 		}
-		return true
-	})
+	}
 	place := map[string]int{"live": 0, "revoked": 1, "ended": 1}
 	slices.SortFunc(out, func(a, b ShownGrant) int {
 		return cmp.Or(cmp.Compare(place[a.State], place[b.State]), strings.Compare(a.Until, b.Until), strings.Compare(a.ID, b.ID))

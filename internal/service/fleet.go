@@ -159,14 +159,19 @@ type change struct {
 	documents map[documentKey]any // see [put]
 	claimed   map[evidence.Key]Enrolment
 	scratch   posture.Result
-	rebuilt   []rebuilt         // the whole fleet under the next snapshot
+	rebuilt   []rebuilt         // devices under the next snapshot
 	rebuiltBy cause             // what made that necessary: a rulebook, people or the roster
+	reach     *reached          // whom the next snapshot concerns, beside those devices; nil for everybody
 	actors    map[string]string // by device, who made it stand otherwise
 
 	begun   int64     // how many sessions had been begun when they were looked at
 	doubted []doubted // to be looked at too
 	ended   []*LiveSession
 }
+
+// reached is whom another snapshot concerns beside the devices that were appraised
+// again for it.
+type reached struct{ persons []string }
 
 // after has something done once the change is durable.
 func (c *change) after(f func()) { c.landed = append(c.landed, f) }

@@ -108,7 +108,7 @@ const fully = 500
 
 // reach works out what people reach under a snapshot and another.
 func (snap *Snapshot) reach(after *Snapshot, persons []string, now int64) *ReachShift {
-	out := &ReachShift{everybody: max(len(snap.People.list), len(after.People.list)), People: len(persons), LockedOut: []string{}, Persons: []PersonShift{}}
+	out := &ReachShift{everybody: max(snap.People.Len(), after.People.Len()), People: len(persons), LockedOut: []string{}, Persons: []PersonShift{}}
 	workers := min(runtime.GOMAXPROCS(0), 1+len(persons)/64)
 	parts := make([][]PersonShift, workers)
 	var wg sync.WaitGroup
@@ -351,9 +351,9 @@ func (s *Service) administrators(snap, other *Snapshot) []string {
 			named[t.Name] = named[t.Name] || t.Role == Admin && t.RevokedAt == ""
 		}
 	}
-	for _, p := range slices.Concat(snap.People.List(), other.People.List()) {
-		if slices.ContainsFunc(p.Groups, func(g string) bool { return slices.Contains(w.Groups, g) }) {
-			named[p.ID] = true
+	for _, g := range w.Groups {
+		for _, id := range slices.Concat(snap.People.Members(g), other.People.Members(g)) {
+			named[id] = true
 		}
 	}
 	return slices.DeleteFunc(sortedKeys(named), func(id string) bool { return !named[id] })

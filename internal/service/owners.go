@@ -75,6 +75,20 @@ func ownersIn(rec *evidence.Record) (names []string) {
 	return names
 }
 
+// cellsOf are where devices are found, each once. Those of none that is known are
+// left out.
+func (f *Fleet) cellsOf(ids []string) []*cell {
+	cells := make([]*cell, 0, len(ids))
+	seen := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		if p := f.cell(id); p != &nowhere && !seen[id] {
+			seen[id] = true
+			cells = append(cells, p)
+		}
+	}
+	return cells
+}
+
 // devicesOf are a person's devices at now, in the order of their ids.
 func (snap *Snapshot) devicesOf(person string, now int64) (mine []*Device) {
 	owner := snap.Book.Rulebook.Dict.Slot("owner")

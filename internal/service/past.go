@@ -101,11 +101,12 @@ const (
 	houseRoster = "roster"
 )
 
-// houseUndo collects what people or roster entries were before a change.
-type houseUndo map[string]any
+// houseUndo is what people or roster entries were before a change, by id; nil for
+// one that there was not.
+type houseUndo[T any] map[string]*T
 
-// keepHouse adds the way back to a batch.
-func (c *change) keepHouse(what string, revision int64, was houseUndo) {
+// keepHouse adds the way back to a change.
+func keepHouse[T any](c *change, what string, revision int64, was houseUndo[T]) {
 	c.batch.PutHousePast(what, revision, c.now, string(mustJSON(was)))
 }
 
@@ -187,7 +188,7 @@ type pastExtras struct {
 func rewindHouse[T any](now map[string]T, steps []store.PastStep) (map[string]T, error) {
 	then := maps.Clone(now)
 	for _, s := range steps {
-		var was map[string]*T
+		var was houseUndo[T]
 		if err := json.Unmarshal([]byte(s.Undo), &was); err != nil {
 			return nil, fmt.Errorf("the past of the house is damaged at revision %d: %w", s.Revision, err)
 		}

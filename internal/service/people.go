@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
@@ -13,57 +14,137 @@ import (
 	"ironledger.example/core/value"
 )
 
-// People is the directory: who there is and which groups they are in.
+// People is the directory: who there is and which groups they are in. It is
+// immutable.
 type People struct {
-	list     []directory.Person // sorted by id
-	byID     map[string]int
-	groups   []value.Value // of each, as evidence has them
-	revision int64         // counts the changes
+	byID     layered[string, personEntry]
+	inGroup  layered[string, []string] // the ids of those who are in a group, sorted
+	revision int64                     // counts the changes
+
+	sorted func() []directory.Person // everybody, sorted by id: made when first asked for
 }
 
+// personEntry is a person with their groups as evidence has them.
+type personEntry struct {
+	directory.Person
+	groups value.Value
+}
+
+func newPersonEntry(p directory.Person) *personEntry { return &personEntry{p, value.OfTexts(p.Groups)} }
+
 func newPeople(list []directory.Person) *People {
-	p := &People{list: list, byID: make(map[string]int, len(list))}
-	slices.SortFunc(p.list, func(a, b directory.Person) int { return cmp.Compare(a.ID, b.ID) })
-	p.groups = make([]value.Value, len(p.list))
-	for i, x := range p.list {
-		p.byID[x.ID], p.groups[i] = i, value.OfTexts(x.Groups)
+	byID, inGroup := make(map[string]personEntry, len(list)), map[string][]string{}
+	for _, p := range list {
+		byID[p.ID] = *newPersonEntry(p)
 	}
+	for id, m := range byID {
+		for _, g := range m.Groups {
+			inGroup[g] = append(inGroup[g], id)
+		}
+	}
+	for g, ids := range inGroup {
+		slices.Sort(ids)
+		inGroup[g] = slices.Compact(ids)
+	}
+	return (&People{byID: newLayered(byID), inGroup: newLayered(inGroup)}).listed()
+}
+
+// listed makes the list of a directory that was just put together.
+func (p *People) listed() *People {
+	p.sorted = sync.OnceValue(func() []directory.Person {
+		list := make([]directory.Person, 0, p.byID.len())
+		for _, m := range p.byID.all() {
+			list = append(list, m.Person)
+		}
+		slices.SortFunc(list, func(a, b directory.Person) int { return strings.Compare(a.ID, b.ID) })
+		return list
+	})
 	return p
 }
 
-// List returns everybody, sorted by id.
-func (p *People) List() []directory.Person { return p.list }
+// with is the directory with some people otherwise: nil for one who has left.
+func (p *People) with(changes map[string]*directory.Person) *People {
+	members, groups := make(map[string]*personEntry, len(changes)), map[string]*[]string{}
+	in := func(g string) []string { // as it is so far
+		if ids, changed := groups[g]; changed {
+			return *ids
+		}
+		ids, _ := p.inGroup.get(g)
+		ids = slices.Clone(ids)
+		groups[g] = &ids
+		return ids
+	}
+	for _, id := range sortedKeys(changes) {
+		old, _ := p.byID.get(id)
+		var now []string
+		if members[id] = nil; changes[id] != nil {
+			members[id] = newPersonEntry(*changes[id])
+			now = changes[id].Groups
+		}
+		for _, g := range old.Groups {
+			if at, there := slices.BinarySearch(in(g), id); there && !slices.Contains(now, g) {
+				*groups[g] = slices.Delete(*groups[g], at, at+1)
+			}
+		}
+		for _, g := range now {
+			if at, there := slices.BinarySearch(in(g), id); !there {
+				*groups[g] = slices.Insert(*groups[g], at, id)
+			}
+		}
+	}
+	for g, ids := range groups {
+		if len(*ids) == 0 {
+			groups[g] = nil
+		}
+	}
+	return (&People{byID: p.byID.with(members), inGroup: p.inGroup.with(groups), revision: p.revision + 1}).listed()
+}
+
+// Len is how many people there are.
+func (p *People) Len() int { return p.byID.len() }
+
+// List returns everybody, sorted by id. Nobody may change it.
+func (p *People) List() []directory.Person { return p.sorted() }
+
+// Groups are those that a person is in; none of one whom the directory does not know.
+func (p *People) Groups(id string) []string {
+	m, _ := p.byID.get(id)
+	return m.Groups
+}
+
+// AllGroups are those that somebody is in, sorted.
+func (p *People) AllGroups() []string {
+	names := make([]string, 0, p.inGroup.len())
+	for g := range p.inGroup.all() {
+		names = append(names, g)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Members are the ids of those who are in a group, sorted. Nobody may change it.
+func (p *People) Members(group string) []string {
+	ids, _ := p.inGroup.get(group)
+	return ids
+}
 
 // Get returns a person, or false.
 func (p *People) Get(id string) (directory.Person, bool) {
-	i, ok := p.byID[id]
-	if !ok {
-		return directory.Person{}, false
-	}
-	return p.list[i], true
+	m, ok := p.byID.get(id)
+	return m.Person, ok
 }
 
 // ask makes a person the one who asks.
 func (p *People) ask(q *access.Request, person string) {
-	q.User, q.Groups, q.Known = person, nil, false
-	if i, ok := p.byID[person]; ok {
-		q.Groups, q.Known = p.list[i].Groups, true
-	}
+	m, known := p.byID.get(person)
+	q.User, q.Groups, q.Known = person, m.Groups, known
 }
 
-// Groups returns the groups of a person; none for one the directory does not know.
-func (p *People) Groups(id string) []string {
-	if i, ok := p.byID[id]; ok {
-		return p.list[i].Groups
-	}
-	return nil
-}
-
-// groupsOf is Groups as evidence has them; nil for a person whom the directory
-// does not know.
+// groupsOf are the groups of a person as evidence has them; nil for one whom the
+// directory does not know.
 func (p *People) groupsOf(id string) *value.Value {
-	if i, ok := p.byID[id]; ok {
-		return &p.groups[i]
+	if m, ok := p.byID.get(id); ok {
+		return &m.groups
 	}
 	return nil
 }
@@ -99,52 +180,58 @@ const (
 	mostLeavers = 0.2
 )
 
-// peoplePlan is a directory that takes the place of another.
+// peoplePlan is what becomes of a directory.
 type peoplePlan struct {
 	ListIntake
-	list []directory.Person
-	was  houseUndo // of those for whom something changes
-	left []string
+	next *People
+	was  houseUndo[directory.Person]  // of those for whom something changes
+	puts map[string]*directory.Person // the same as they become; nil for those who leave
+	left []string                     // who leave, sorted
 }
 
 // plan lays a list of people over the directory.
 func (p *People) plan(people []directory.Person, whole bool) *peoplePlan {
-	in := &peoplePlan{was: houseUndo{}}
+	in := &peoplePlan{was: houseUndo[directory.Person]{}, puts: map[string]*directory.Person{}}
 	listed := make(map[string]directory.Person, len(people))
 	for _, x := range people {
 		listed[x.ID] = x // the last one of an id counts
 	}
-	in.list = make([]directory.Person, 0, len(p.list)+len(listed))
-	for _, old := range p.list {
-		x, is := listed[old.ID]
-		switch {
-		case !is && whole:
-			in.left, in.was[old.ID] = append(in.left, old.ID), old
-			continue
-		case is && (old.Name != x.Name || !slices.Equal(old.Groups, x.Groups)):
-			in.Changed++
-			in.was[old.ID], old = old, x
-		}
-		in.list = append(in.list, old)
-	}
-	for _, id := range sortedKeys(listed) {
-		if _, known := p.Get(id); !known {
+	for id, x := range listed {
+		switch old, known := p.Get(id); {
+		case !known:
 			in.Added++
-			in.list, in.was[id] = append(in.list, listed[id]), nil
+			in.was[id], in.puts[id] = nil, &x
+		case old.Name != x.Name || !slices.Equal(old.Groups, x.Groups):
+			in.Changed++
+			in.was[id], in.puts[id] = &old, &x
 		}
 	}
-	in.Removed, in.Unchanged = len(in.left), len(listed)-in.Added-in.Changed
+	if whole {
+		for _, old := range p.List() {
+			if _, is := listed[old.ID]; !is {
+				in.leave(old)
+			}
+		}
+	}
+	in.Unchanged = len(listed) - in.Added - in.Changed
+	in.next = p.with(in.puts)
 	return in
 }
 
-// weigh works out what a plan would change in who reaches what, and what speaks
-// against it.
+// leave takes a person out.
+func (in *peoplePlan) leave(p directory.Person) {
+	in.left, in.was[p.ID], in.puts[p.ID] = append(in.left, p.ID), &p, nil
+	in.Removed++
+}
+
+// weighPeople works out what a plan would change in who reaches what, and what
+// speaks against it.
 func (s *Service) weighPeople(ctx context.Context, snap *Snapshot, in *peoplePlan) error {
 	in.Impacts = nil
-	if n := len(snap.People.list); in.Removed > max(fewLeavers, int(mostLeavers*float64(n))) {
+	if n := snap.People.Len(); in.Removed > max(fewLeavers, int(mostLeavers*float64(n))) {
 		in.Impacts = append(in.Impacts, Impact{Kind: PeopleRemoved, Message: fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), Who: in.left})
 	}
-	return s.weighHouse(ctx, snap, newPeople(slices.Clone(in.list)), snap.Roster, sortedKeys(in.was), &in.ListIntake)
+	return s.weighHouse(ctx, snap, in.next, snap.Roster, sortedKeys(in.was), &in.ListIntake)
 }
 
 // weighHouse does the same for another directory or roster that concerns some
@@ -195,14 +282,9 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 		if len(in.was) == 0 {
 			return nil
 		}
-		if err := c.batch.PutPeople(people); err != nil {
-			return err
-		}
-		c.batch.DropPeople(in.left)
 		c.record(actor, &event.PeopleImported{Added: in.Added, Changed: in.Changed, Removed: in.Removed,
 			People: in.left[:min(len(in.left), event.MaxImpacted)], Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
-		c.rebuildPeople(in.list, in.was, actor)
-		return nil
+		return c.replacePeople(in, actor)
 	})
 	return in.ListIntake, err
 }
@@ -220,9 +302,9 @@ func (s *Service) RemovePerson(ctx context.Context, actor, id string, how Remova
 		if !known {
 			return &NotFoundError{"person", id}
 		}
-		list := slices.DeleteFunc(slices.Clone(snap.People.list), func(x directory.Person) bool { return x.ID == id })
-		in = &peoplePlan{list: list, was: houseUndo{id: p}, left: []string{id}}
-		in.Removed = 1
+		in = &peoplePlan{was: houseUndo[directory.Person]{}, puts: map[string]*directory.Person{}}
+		in.leave(p)
+		in.next = snap.People.with(in.puts)
 		if err := s.weighPeople(ctx, snap, in); err != nil {
 			return err
 		}
@@ -230,11 +312,9 @@ func (s *Service) RemovePerson(ctx context.Context, actor, id string, how Remova
 	}
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		p, _ := c.base.People.Get(id) // weigh found them
-		c.batch.DropPeople([]string{id})
 		c.record(actor, &event.PersonRemoved{Person: id, Name: p.Name, Groups: p.Groups, Reason: how.Reason,
 			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
-		c.rebuildPeople(in.list, in.was, actor)
-		return nil
+		return c.replacePeople(in, actor)
 	})
 	if err != nil {
 		return ListIntake{}, err
@@ -259,13 +339,26 @@ func (r *Removal) check() error {
 	return checkReason(&r.Reason)
 }
 
-// rebuildPeople appraises the fleet under another directory, and keeps what the
-// people in it were.
-func (c *change) rebuildPeople(list []directory.Person, was houseUndo, actor string) {
-	next := newPeople(list)
-	next.revision = c.base.People.revision + 1
-	c.keepHouse(housePeople, next.revision, was)
-	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: next, Roster: c.base.Roster}, cause{kind: event.ByPeople, actor: actor})
+// replacePeople puts another directory in the place of the one there is: what the
+// people in it were is kept, and their devices are appraised again.
+func (c *change) replacePeople(in *peoplePlan, actor string) error {
+	var put []directory.Person
+	var devices []string
+	for _, id := range sortedKeys(in.puts) {
+		if in.puts[id] != nil {
+			put = append(put, *in.puts[id])
+		}
+		devices = append(devices, c.base.Fleet.owners.of(id)...)
+	}
+	if err := c.batch.PutPeople(put); err != nil {
+		return err
+	}
+	c.batch.DropPeople(in.left)
+	keepHouse(c, housePeople, in.next.revision, in.was)
+	c.reach = &reached{persons: sortedKeys(in.puts)}
+	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: in.next, Roster: c.base.Roster},
+		cause{kind: event.ByPeople, actor: actor}, c.base.Fleet.cellsOf(devices))
+	return nil
 }
 
 // PersonPage is a person and the devices that are theirs.

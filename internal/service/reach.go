@@ -218,10 +218,7 @@ func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 
 // Groups lists the groups that people are in or that gates speak of.
 func (snap *Snapshot) Groups() []string {
-	var all []string
-	for _, p := range snap.People.List() {
-		all = append(all, p.Groups...)
-	}
+	all := snap.People.AllGroups()
 	for _, g := range snap.Book.Rulebook.Gates {
 		all = append(append(all, g.Who.Groups...), g.Who.ExceptGroups...)
 	}

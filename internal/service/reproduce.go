@@ -97,9 +97,9 @@ func (s *Service) past(ctx context.Context, t then) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	byID := make(map[string]directory.Person, len(now.People.list))
-	for _, p := range now.People.list {
-		byID[p.ID] = p
+	byID := make(map[string]directory.Person, now.People.Len())
+	for id, m := range now.People.byID.all() {
+		byID[id] = m.Person
 	}
 	if byID, err = rewindHouse(byID, people); err != nil {
 		return nil, err
@@ -108,7 +108,7 @@ func (s *Service) past(ctx context.Context, t then) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	entries, err := rewindHouse(now.Roster.entries, roster)
+	entries, err := rewindHouse(maps.Collect(now.Roster.entries.all()), roster)
 	if err != nil {
 		return nil, err
 	}

@@ -2,14 +2,12 @@ package service
 
 import (
 	"context"
-	"maps"
 	"slices"
 	"strings"
 
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
-	"ironledger.example/internal/store"
 )
 
 // RosterEntry is a piece of hardware registered in advance as the
@@ -27,19 +25,47 @@ const rosterDocument = "roster"
 
 // Roster is the hardware registered in advance. It is immutable.
 type Roster struct {
-	entries  map[string]RosterEntry
-	keys     map[evidence.Key]string // to the id of the entry
-	revision int64                   // counts the changes
+	entries  layered[string, RosterEntry]
+	keys     layered[evidence.Key, int] // how many entries have it
+	revision int64                      // counts the changes
 }
 
 func newRoster(entries map[string]RosterEntry) *Roster {
-	r := &Roster{entries: entries, keys: make(map[evidence.Key]string, len(entries))}
-	for id, e := range entries {
+	keys := make(map[evidence.Key]int, len(entries))
+	for _, e := range entries {
 		for _, k := range e.keys() {
-			r.keys[k] = id
+			keys[k]++
 		}
 	}
-	return r
+	return &Roster{entries: newLayered(entries), keys: newLayered(keys)}
+}
+
+// with is the roster with some entries otherwise: nil for one that is taken off.
+func (r *Roster) with(changes map[string]*RosterEntry) *Roster {
+	keys := map[evidence.Key]*int{}
+	count := func(e *RosterEntry, by int) {
+		for _, k := range e.keys() {
+			if keys[k] == nil {
+				n, _ := r.keys.get(k)
+				keys[k] = &n
+			}
+			*keys[k] += by
+		}
+	}
+	for id, e := range changes {
+		if old, there := r.entries.get(id); there {
+			count(&old, -1)
+		}
+		if e != nil {
+			count(e, 1)
+		}
+	}
+	for k, n := range keys {
+		if *n == 0 {
+			keys[k] = nil
+		}
+	}
+	return &Roster{entries: r.entries.with(changes), keys: r.keys.with(keys), revision: r.revision + 1}
 }
 
 func (e *RosterEntry) keys() []evidence.Key {
@@ -54,7 +80,7 @@ func (e *RosterEntry) keys() []evidence.Key {
 
 // Has reports whether one of a device's keys is on the roster.
 func (r *Roster) Has(keys []evidence.Key) bool {
-	return r != nil && len(r.keys) > 0 && slices.ContainsFunc(keys, func(k evidence.Key) bool { _, ok := r.keys[k]; return ok })
+	return r != nil && r.keys.len() > 0 && slices.ContainsFunc(keys, func(k evidence.Key) bool { _, ok := r.keys.get(k); return ok })
 }
 
 // ShownRosterEntry is an entry of the roster with the device it turned out to be.
@@ -72,7 +98,7 @@ type ShownRosterEntry struct {
 func (s *Service) RosterList(text string) []ShownRosterEntry {
 	snap, text := s.Snapshot(), strings.ToLower(strings.TrimSpace(text))
 	out := []ShownRosterEntry{}
-	for id, e := range snap.Roster.entries {
+	for id, e := range snap.Roster.entries.all() {
 		if !strings.Contains(strings.ToLower(id+"\n"+e.HardwareID+"\n"+e.Note), text) {
 			continue
 		}
@@ -88,26 +114,36 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 	return out
 }
 
-// rosterPlan is a roster that takes the place of another.
+// rosterPlan is what becomes of a roster.
 type rosterPlan struct {
 	ListIntake
-	all map[string]RosterEntry
-	was houseUndo
-	put []string // the ids of entries that are new or changed
+	next    *Roster
+	was     houseUndo[RosterEntry]
+	puts    map[string]*RosterEntry // what is new or changed; nil for what is taken off
+	devices []string                // that have a key of these
+}
+
+// put adds an entry as it becomes, nil for one that is taken off.
+func (in *rosterPlan) put(r *Roster, id string, e *RosterEntry) {
+	if in.was == nil {
+		in.was, in.puts = houseUndo[RosterEntry]{}, map[string]*RosterEntry{}
+	}
+	if _, noted := in.was[id]; !noted {
+		in.was[id] = nil
+		if old, there := r.entries.get(id); there {
+			in.was[id] = &old
+		}
+	}
+	in.puts[id] = e
 }
 
 func (r *Roster) plan(hardware []directory.Hardware, actor string, now int64) *rosterPlan {
-	in := &rosterPlan{all: maps.Clone(r.entries), was: houseUndo{}}
-	if in.all == nil {
-		in.all = map[string]RosterEntry{}
-	}
+	in := &rosterPlan{}
 	for _, h := range hardware {
-		e := RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
-		old, there := in.all[e.ID]
-		if _, noted := in.was[e.ID]; !noted {
-			if in.was[e.ID] = nil; there {
-				in.was[e.ID] = old
-			}
+		e := &RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
+		old, there := r.entries.get(e.ID)
+		if again := in.puts[e.ID]; again != nil { // the same id earlier in the list
+			old, there = *again, true
 		}
 		switch {
 		case !there:
@@ -119,36 +155,33 @@ func (r *Roster) plan(hardware []directory.Hardware, actor string, now int64) *r
 			continue
 		}
 		e.At, e.By = now, actor
-		in.all[e.ID] = e
-		in.put = append(in.put, e.ID)
+		in.put(r, e.ID, e)
 	}
+	in.next = r.with(in.puts)
 	return in
 }
 
 // weighRoster works out what a plan would change in who reaches what: for the
 // owners of the devices that it speaks of.
 func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPlan) error {
-	in.Impacts = nil
-	next, now := newRoster(in.all), s.micros()
-	owner, owners := snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
-	touched := func(entries map[string]RosterEntry, id string) {
-		e, there := entries[id]
-		if !there {
-			return
-		}
+	in.Impacts, in.devices = nil, nil
+	now, owner, owners := s.micros(), snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
+	touched := func(r *Roster, id string) {
+		e, _ := r.entries.get(id)
 		for _, k := range e.keys() {
-			if device, ok := snap.find(k); ok {
+			if device, ok := snap.Fleet.Find(k); ok {
+				in.devices = append(in.devices, device)
 				if d := snap.at(snap.Fleet.Get(device), now); d.View.Get(owner, now).Known() {
 					owners[d.View.Get(owner, now).Str()] = true
 				}
 			}
 		}
 	}
-	for id := range in.was {
-		touched(snap.Roster.entries, id)
-		touched(next.entries, id)
+	for id := range in.puts {
+		touched(snap.Roster, id)
+		touched(in.next, id)
 	}
-	return s.weighHouse(ctx, snap, snap.People, next, sortedKeys(owners), &in.ListIntake)
+	return s.weighHouse(ctx, snap, snap.People, in.next, sortedKeys(owners), &in.ListIntake)
 }
 
 // ImportRoster adds entries to the roster or replaces those of the same id,
@@ -159,7 +192,7 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 	var in *rosterPlan
 	weigh := func(snap *Snapshot) error {
 		in = snap.Roster.plan(hardware, actor, s.micros())
-		if len(in.put) == 0 {
+		if len(in.puts) == 0 {
 			return nil
 		}
 		if err := s.weighRoster(ctx, snap, in); err != nil {
@@ -168,17 +201,11 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 		return in.held(&how)
 	}
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
-		if len(in.put) == 0 {
+		if len(in.puts) == 0 {
 			return nil
 		}
-		for _, id := range in.put {
-			if err := c.batch.PutDocument(rosterDocument, id, in.all[id]); err != nil {
-				return err
-			}
-		}
 		c.record(actor, &event.RosterImported{Added: in.Added, Changed: in.Changed, Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
-		c.rebuildRoster(in.all, in.was, actor)
-		return nil
+		return c.replaceRoster(in, actor)
 	})
 	return in.ListIntake, err
 }
@@ -192,25 +219,22 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 	id = strings.ToLower(id)
 	var in *rosterPlan
 	weigh := func(snap *Snapshot) error {
-		e, there := snap.Roster.entries[id]
-		if !there {
+		if _, there := snap.Roster.entries.get(id); !there {
 			return &NotFoundError{"roster entry", id}
 		}
-		in = &rosterPlan{all: maps.Clone(snap.Roster.entries), was: houseUndo{id: e}}
-		delete(in.all, id)
-		in.Removed = 1
+		in = &rosterPlan{}
+		in.put(snap.Roster, id, nil)
+		in.next, in.Removed = snap.Roster.with(in.puts), 1
 		if err := s.weighRoster(ctx, snap, in); err != nil {
 			return err
 		}
 		return in.held(&ListImport{DryRun: how.DryRun, AcceptImpact: how.AcceptImpact})
 	}
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
-		e := c.base.Roster.entries[id] // weigh found it
-		c.batch.DropDocument(rosterDocument, id)
+		e, _ := c.base.Roster.entries.get(id) // weigh found it
 		c.record(actor, &event.RosterRemoved{Entry: id, Serial: e.Serial, HardwareID: e.HardwareID, Reason: how.Reason,
 			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
-		c.rebuildRoster(in.all, in.was, actor)
-		return nil
+		return c.replaceRoster(in, actor)
 	})
 	if err != nil {
 		return ListIntake{}, err
@@ -218,26 +242,21 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 	return in.ListIntake, nil
 }
 
-// rebuildRoster appraises the fleet under another roster, and keeps what its
-// entries were.
-func (c *change) rebuildRoster(all map[string]RosterEntry, was houseUndo, actor string) {
-	next := newRoster(all)
-	next.revision = c.base.Roster.revision + 1
-	c.keepHouse(houseRoster, next.revision, was)
-	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: next}, cause{kind: event.ByRoster, actor: actor})
-}
-
-// documents reads every document of a kind in the order of their ids.
-func documents[T any](ctx context.Context, s *Service, kind string) ([]T, error) {
-	all, err := store.Documents[T](ctx, s.store, kind)
-	if err != nil {
-		return nil, err
+// replaceRoster puts another roster in the place of the one there is: what its
+// entries were is kept, and the devices that they speak of are appraised again.
+func (c *change) replaceRoster(in *rosterPlan, actor string) error {
+	for _, id := range sortedKeys(in.puts) {
+		if e := in.puts[id]; e == nil {
+			c.batch.DropDocument(rosterDocument, id)
+		} else if err := c.batch.PutDocument(rosterDocument, id, e); err != nil {
+			return err
+		}
 	}
-	out := make([]T, 0, len(all))
-	for _, id := range sortedKeys(all) {
-		out = append(out, all[id])
-	}
-	return out, nil
+	keepHouse(c, houseRoster, in.next.revision, in.was)
+	c.reach = &reached{}
+	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: in.next},
+		cause{kind: event.ByRoster, actor: actor}, c.base.Fleet.cellsOf(in.devices))
+	return nil
 }
 
 func sortedKeys[T any](m map[string]T) []string {

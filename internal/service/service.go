@@ -67,6 +67,10 @@ type Service struct {
 	unmatched  unmatchedTable
 	enrolments enrolmentTable
 	searches   table[Search]
+	waivers    table[*Waiver]
+	vouches    table[*Vouch]
+	retired    table[*Retirement] // by device
+	alarms     table[Emergency]
 
 	clock    *steadyClock // nil: a clock that was given
 	key      store.Key    // of the ledger
@@ -158,10 +162,6 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 	if err != nil {
 		return err
 	}
-	granted, err := s.exceptions(ctx)
-	if err != nil {
-		return err
-	}
 	snap := &Snapshot{Book: book, People: newPeople(people), Roster: newRoster(roster), Fleet: newFleet()}
 	if snap.People.revision, err = s.store.HouseRevision(ctx, housePeople); err != nil {
 		return err
@@ -174,7 +174,7 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 		return err
 	}
 	defer keepAll(atMost)()
-	restored, err := s.restore(ctx, snap, granted)
+	restored, err := s.restore(ctx, snap, s.exceptions())
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,9 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 // loadTables reads the documents that are kept in memory.
 func (s *Service) loadTables(ctx context.Context) error {
 	err := cmp.Or(s.unmatched.load(ctx, s.store, unmatchedDocument), s.enrolments.load(ctx, s.store),
-		s.searches.load(ctx, s.store, searchDocument))
+		s.searches.load(ctx, s.store, searchDocument), s.waivers.load(ctx, s.store, waiverDocument),
+		s.vouches.load(ctx, s.store, vouchDocument), s.retired.load(ctx, s.store, retirementDocument),
+		s.alarms.load(ctx, s.store, emergencyDocument))
 	for _, u := range s.unmatched.all {
 		s.unmatched.index(&u, 1)
 	}

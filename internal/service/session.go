@@ -47,11 +47,12 @@ type earlier struct {
 	until    int64
 }
 
-// sessions are the live sessions, by what was asked and by device.
+// sessions are the live sessions, by what was asked, by device and by person.
 type sessions struct {
 	mu       sync.Mutex
 	byKey    map[asking]*LiveSession
 	byDevice map[string][]*LiveSession
+	byPerson map[string][]*LiveSession
 	// byDecision has those that were restored, while they are.
 	byDecision map[string]*LiveSession
 	begun      int64 // how many ever were
@@ -118,7 +119,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.byKey == nil {
-		l.byKey, l.byDevice = map[asking]*LiveSession{}, map[string][]*LiveSession{}
+		l.byKey, l.byDevice, l.byPerson = map[asking]*LiveSession{}, map[string][]*LiveSession{}, map[string][]*LiveSession{}
 	}
 	l.sweep(now)
 	before := l.byKey[s.key]
@@ -139,6 +140,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 	if l.byKey[s.key] = s; s.Device != "" {
 		l.byDevice[s.Device] = append(l.byDevice[s.Device], s)
 	}
+	l.byPerson[s.Person] = append(l.byPerson[s.Person], s)
 	return s
 }
 
@@ -230,13 +232,18 @@ func (l *sessions) drop(s *LiveSession) {
 	}
 	delete(l.byKey, s.key)
 	delete(l.byDecision, s.Decision)
-	of := l.byDevice[s.Device]
+	unlist(l.byDevice, s.Device, s)
+	unlist(l.byPerson, s.Person, s)
+}
+
+func unlist(by map[string][]*LiveSession, id string, s *LiveSession) {
+	of := by[id]
 	if i := slices.Index(of, s); i >= 0 {
 		if of = slices.Delete(of, i, i+1); len(of) == 0 {
-			delete(l.byDevice, s.Device)
+			delete(by, id)
 			return
 		}
-		l.byDevice[s.Device] = of
+		by[id] = of
 	}
 }
 
@@ -267,6 +274,21 @@ func (l *sessions) of(device string, few int64) []*LiveSession {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return slices.DeleteFunc(slices.Clone(l.byDevice[device]), func(s *LiveSession) bool { return s.number <= few })
+}
+
+// concerned returns the sessions of people and of devices, each once.
+func (l *sessions) concerned(persons, devices []string, now int64) []*LiveSession {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var out []*LiveSession
+	for _, id := range persons {
+		out = append(out, l.byPerson[id]...)
+	}
+	for _, id := range devices {
+		out = append(out, l.byDevice[id]...)
+	}
+	slices.SortFunc(out, func(a, b *LiveSession) int { return cmp.Compare(a.number, b.number) })
+	return slices.DeleteFunc(slices.Compact(out), func(s *LiveSession) bool { return s.until <= now })
 }
 
 // count is how many sessions were ever begun.
@@ -378,7 +400,7 @@ func (c *change) endSessions() {
 		}
 		return
 	}
-	all := c.s.sessions.all(c.now)
+	all := c.atStake()
 	if len(all) == 0 {
 		return
 	}
@@ -402,6 +424,20 @@ func (c *change) endSessions() {
 		}
 		end(s, d, c.rebuiltBy.kind, c.rebuiltBy.actor)
 	}
+}
+
+// atStake lists the sessions that the next snapshot may take the ground from.
+func (c *change) atStake() []*LiveSession {
+	if c.reach == nil {
+		return c.s.sessions.all(c.now)
+	}
+	var devices []string
+	for _, p := range c.rebuilt {
+		for _, d := range p.devices {
+			devices = append(devices, d.ID)
+		}
+	}
+	return c.s.sessions.concerned(c.reach.persons, devices, c.now)
 }
 
 // doubted is a session that was begun while what it was decided from changed, and
