@@ -272,7 +272,7 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, event.ByAnswer)...)
 		}
 		if err = s.store.Commit(&batch); err == nil && a.BreakGlass {
-			s.alarms.keep(a.ID, used)
+			s.alarms.land(a.ID, used)
 		}
 		if !errors.Is(err, store.ErrCodeTaken) {
 			break

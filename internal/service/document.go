@@ -9,19 +9,58 @@ import (
 	"ironledger.example/internal/store"
 )
 
-// table holds the documents of a kind, in memory as they are on disk. Only the
-// writer changes it, through a change: see [put].
+// table holds the documents of a kind, in memory as they are on disk. It changes by
+// changes that have become durable: see [put] and live.apply.
 type table[T any] struct {
 	kind string
-	mu   sync.RWMutex
-	all  map[string]T
+	// moved is told of a document that was one and is another, nil for none, while
+	// nobody reads; nil when nobody wants to know.
+	moved func(was, is *T)
+
+	mu  sync.RWMutex
+	all map[string]T
 }
 
+// documents is a table, whatever its documents are.
+type documents interface {
+	name() string
+	load(ctx context.Context, s *store.Store) error
+	land(id string, v any)
+}
+
+func (t *table[T]) name() string { return t.kind }
+
 // load reads the documents from disk.
-func (t *table[T]) load(ctx context.Context, s *store.Store, kind string) (err error) {
-	t.kind = kind
-	t.all, err = store.Documents[T](ctx, s, kind)
-	return err
+func (t *table[T]) load(ctx context.Context, s *store.Store) error {
+	all, err := store.Documents[T](ctx, s, t.kind)
+	if err != nil {
+		return err
+	}
+	for id, v := range all {
+		t.land(id, v)
+	}
+	return nil
+}
+
+// land makes a document the one that readers see: a T, or dropped.
+func (t *table[T]) land(id string, v any) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.all == nil {
+		t.all = map[string]T{}
+	}
+	var was, is *T
+	if old, there := t.all[id]; there {
+		was = &old
+	}
+	if x, ok := v.(T); ok {
+		is, t.all[id] = &x, x
+	} else {
+		delete(t.all, id)
+	}
+	if t.moved != nil {
+		t.moved(was, is)
+	}
 }
 
 // list returns what is durable, in the order of ids.
@@ -61,6 +100,9 @@ func all[T any](c *change, t *table[T]) map[string]T {
 	t.mu.RLock()
 	out := maps.Clone(t.all)
 	t.mu.RUnlock()
+	if out == nil {
+		out = map[string]T{}
+	}
 	var layers []*change
 	for layer := c; layer != nil; layer = layer.below {
 		layers = append(layers, layer)
@@ -83,30 +125,13 @@ func put[T any](c *change, t *table[T], id string, v T) error {
 		return err
 	}
 	c.lay(documentKey{t.kind, id}, v)
-	c.after(func() {
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		t.all[id] = v
-	})
 	return nil
-}
-
-// keep takes in a document that was committed without a change.
-func (t *table[T]) keep(id string, v T) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.all[id] = v
 }
 
 // drop removes a document as a part of a change.
 func drop[T any](c *change, t *table[T], id string) {
 	c.batch.DropDocument(t.kind, id)
 	c.lay(documentKey{t.kind, id}, dropped{})
-	c.after(func() {
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		delete(t.all, id)
-	})
 }
 
 func (c *change) lay(k documentKey, v any) {

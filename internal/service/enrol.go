@@ -14,7 +14,6 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/store"
 )
 
 // The states of an enrolment.
@@ -199,7 +198,7 @@ func (c *change) decideEnrolment(actor string, e *Enrolment) error {
 		return err
 	}
 	keys := c.base.Book.Resolver.KeysOf(rep)
-	if err := c.s.enrolments.put(c, *e, keys); err != nil {
+	if err := c.s.enrolments.put(c, *e); err != nil {
 		return err
 	}
 	switch e.State {
@@ -292,39 +291,32 @@ type enrolmentTable struct {
 	byKey map[evidence.Key]Enrolment
 }
 
-// load reads the enrolments from disk.
-func (t *enrolmentTable) load(ctx context.Context, s *store.Store) error {
-	if err := t.table.load(ctx, s, enrolmentDocument); err != nil {
-		return err
+// index finds the newest request by the keys that it claims. It is called while
+// nobody reads.
+func (t *enrolmentTable) index(_, e *Enrolment) {
+	if t.byKey == nil {
+		t.byKey = map[evidence.Key]Enrolment{}
 	}
-	t.byKey = map[evidence.Key]Enrolment{}
-	for _, e := range t.list() {
-		t.index(e, e.Claims.Keys())
+	if e == nil {
+		return // none is ever dropped
 	}
-	return nil
-}
-
-func (t *enrolmentTable) index(e Enrolment, keys []evidence.Key) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for _, k := range keys {
+	for _, k := range e.Claims.Keys() {
 		if old, there := t.byKey[k]; !there || old.Decided() < e.Decided() || old.Decided() == e.Decided() && old.ID <= e.ID {
-			t.byKey[k] = e
+			t.byKey[k] = *e
 		}
 	}
 }
 
-func (t *enrolmentTable) put(c *change, e Enrolment, keys []evidence.Key) error {
+func (t *enrolmentTable) put(c *change, e Enrolment) error {
 	if err := put(c, &t.table, e.ID, e); err != nil {
 		return err
 	}
 	if c.claimed == nil {
 		c.claimed = map[evidence.Key]Enrolment{}
 	}
-	for _, k := range keys {
+	for _, k := range e.Claims.Keys() {
 		c.claimed[k] = e
 	}
-	c.after(func() { t.index(e, keys) })
 	return nil
 }
 

@@ -112,12 +112,13 @@ func (f *Fleet) All(visit func(*Device) bool) {
 	f.devices.Range(func(_, p any) bool { return visit(p.(*cell).Load()) })
 }
 
-func (f *Fleet) put(d *Device) {
+func (f *Fleet) put(d *Device) (old *Device) {
 	old, made := f.place(d)
 	if made != nil {
 		f.cells = append(f.cells, made)
 	}
 	f.owners.move(old, d)
+	return old
 }
 
 // place makes a device seen, and returns what it was, or its cell if it is a new
@@ -154,10 +155,11 @@ type change struct {
 	order   []*Device // of devices, as they came: neighbours in memory stay neighbours in the fleet
 	keys    map[evidence.Key]string
 	batch   store.Batch
-	landed  []func() // to do once the change is durable
 
 	documents map[documentKey]any // see [put]
 	claimed   map[evidence.Key]Enrolment
+	tokens    *tokenSet // nil: as before
+	redacted  []string  // decisions
 	scratch   posture.Result
 	rebuilt   []rebuilt         // devices under the next snapshot
 	rebuiltBy cause             // what made that necessary: a rulebook, people or the roster
@@ -172,9 +174,6 @@ type change struct {
 // reached is whom another snapshot concerns beside the devices that were appraised
 // again for it.
 type reached struct{ persons []string }
-
-// after has something done once the change is durable.
-func (c *change) after(f func()) { c.landed = append(c.landed, f) }
 
 // expect makes room for n devices.
 func (c *change) expect(n int) {
@@ -230,33 +229,6 @@ func (c *change) Spoken(device, source string) (evidence.Spoken, bool) {
 		}
 	}
 	return evidence.Spoken{}, false
-}
-
-// reveal lets the changes be seen. Only the clerk calls it, after the commit.
-func (c *change) reveal(f *Fleet) {
-	for _, p := range c.rebuilt {
-		for _, d := range p.devices {
-			c.show(f, d)
-		}
-	}
-	for _, d := range c.order {
-		c.show(f, d)
-	}
-}
-
-func (c *change) show(f *Fleet, d *Device) {
-	old := f.Get(d.ID)
-	f.put(d)
-	if old != nil {
-		for _, k := range old.Keys {
-			if !slices.Contains(d.Keys, k) {
-				f.keys.CompareAndDelete(k, d.ID)
-			}
-		}
-	}
-	if d.Wake < condition.Always && (old == nil || old.Wake != d.Wake) {
-		c.s.push(due{d.Wake, d.ID}, f)
-	}
 }
 
 // record adds what happened to the ledger.

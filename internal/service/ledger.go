@@ -255,10 +255,8 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 	if err := checkReason(&reason); err != nil {
 		return nil, err
 	}
-	about := ""
 	err := s.do(ctx, func(c *change) error {
 		l, err := s.store.Line(ctx, seq)
-		about = l.About
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return &NotFoundError{"entry", fmt.Sprint(seq)}
@@ -270,6 +268,7 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 			return &InputError{"", fmt.Sprintf("entry %d is a %s: without its body the ledger could not be verified", seq, l.Kind)}
 		}
 		c.batch.Redact(seq)
+		c.redacted = append(c.redacted, l.About)
 		c.record(actor, &event.Redacted{Redaction: ledger.Redaction{Entry: seq, Leaf: l.Leaf.String(), At: string(ledger.AppendTime(nil, l.At)),
 			Kind: l.Kind, Actor: l.Actor, About: l.About, Reason: reason}})
 		return nil
@@ -280,7 +279,6 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 	if err := s.store.Scrub(ctx); err != nil {
 		s.log.Warn("after a redaction", "error", err)
 	}
-	s.sessions.forget(about)
 	by, err := s.redactionOf(ctx, seq)
 	if err != nil {
 		return nil, err

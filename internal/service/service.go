@@ -19,7 +19,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"ironledger.example/core/condition"
@@ -50,11 +49,10 @@ const DefaultKeepPast = 90 * 24 * time.Hour
 
 // Service is an open service. Its methods are safe for concurrent use.
 type Service struct {
+	*live
 	store   *store.Store
 	log     *slog.Logger
 	now     func() time.Time
-	snap    atomic.Pointer[Snapshot]
-	tokens  atomic.Pointer[tokenSet]
 	jobs    chan *job
 	quit    chan struct{}
 	release func() error // lets another process have the records
@@ -64,21 +62,12 @@ type Service struct {
 	failing bool           // whether the last commit failed
 	flying  *flight        // the change that is being committed
 
-	unmatched  unmatchedTable
-	enrolments enrolmentTable
-	searches   table[Search]
-	waivers    table[*Waiver]
-	vouches    table[*Vouch]
-	retired    table[*Retirement] // by device
-	alarms     table[Emergency]
-
 	clock    *steadyClock // nil: a clock that was given
 	key      store.Key    // of the ledger
 	keepPast time.Duration
 	books    pastBooks
 	verified verification
 
-	sessions  sessions // allows that may still be relied on
 	ticketKey []byte
 
 	ids     ids
@@ -100,7 +89,7 @@ type Snapshot struct {
 
 // Open reads the records and brings every standing up to the present moment.
 func Open(ctx context.Context, o Options) (*Service, error) {
-	s := &Service{newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024), quit: make(chan struct{}), done: make(chan struct{})}
+	s := &Service{live: newLive(), newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024), quit: make(chan struct{}), done: make(chan struct{})}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
@@ -137,7 +126,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 }
 
 func (s *Service) load(ctx context.Context, o *Options) error {
-	if err := s.loadTokens(ctx); err != nil {
+	if err := s.live.load(ctx, s.store); err != nil {
 		return err
 	}
 	people, err := s.store.People(ctx)
@@ -155,9 +144,6 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 		return err
 	}
 	book.turn = 1
-	if err := s.loadTables(ctx); err != nil {
-		return err
-	}
 	roster, err := store.Documents[RosterEntry](ctx, s.store, rosterDocument)
 	if err != nil {
 		return err
@@ -198,18 +184,6 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 	}
 	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", book.Info.Version)
 	return nil
-}
-
-// loadTables reads the documents that are kept in memory.
-func (s *Service) loadTables(ctx context.Context) error {
-	err := cmp.Or(s.unmatched.load(ctx, s.store, unmatchedDocument), s.enrolments.load(ctx, s.store),
-		s.searches.load(ctx, s.store, searchDocument), s.waivers.load(ctx, s.store, waiverDocument),
-		s.vouches.load(ctx, s.store, vouchDocument), s.retired.load(ctx, s.store, retirementDocument),
-		s.alarms.load(ctx, s.store, emergencyDocument))
-	for _, u := range s.unmatched.all {
-		s.unmatched.index(&u, 1)
-	}
-	return err
 }
 
 // DatabasePath and KeyPath are the files in the folder of the records.
@@ -451,16 +425,10 @@ func (s *Service) land(err error) {
 		s.sessions.release(c.ended)
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
-	case c.next != nil:
-		c.reveal(c.next.Fleet)
-		s.snap.Store(c.next) // now that nothing can be found that its book does not uphold
 	default:
-		c.reveal(c.base.Fleet)
+		s.apply(c, func(d *Device) { s.push(due{d.Wake, d.ID}, c.base.Fleet) })
 	}
 	if err == nil {
-		for _, f := range f.change.landed {
-			f()
-		}
 		if list := f.change.doubtful(); len(list) > 0 {
 			go s.doubt(list...) // by a job, which only the clerk could take up
 		}

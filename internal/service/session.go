@@ -373,7 +373,6 @@ func (c *change) endSessions() {
 		}
 		c.ended = append(c.ended, s)
 		c.batch.Entries = append(c.batch.Entries, s.ends(actor, c.now, level, outcome, cause)...)
-		c.after(func() { c.s.sessions.remove(s) })
 	}
 	c.begun = c.s.sessions.count()
 	if c.next == nil {

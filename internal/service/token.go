@@ -144,15 +144,6 @@ func IsID(text string) bool {
 	return err == nil && len(text) == 20
 }
 
-// loadTokens reads the tokens.
-func (s *Service) loadTokens(ctx context.Context) error {
-	all, err := s.store.Tokens(ctx)
-	if err == nil {
-		s.tokens.Store(newTokenSet(all))
-	}
-	return err
-}
-
 // ErrNoAdmin says that no administrator's token is left, and how to go on.
 var ErrNoAdmin = errors.New("no administrator's token is left; make one with serve --new-admin-token REASON")
 
@@ -186,17 +177,23 @@ func (s *Service) firstTokens(given, reason string) error {
 		name = "new-admin-" + s.ids.next(now)
 	}
 	t := store.Token{ID: s.ids.next(now), Name: name, Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: ledger.Service}
-	if err := s.putToken(t, ledger.Service, event.NewToken(t.ID, t.Name, t.Role, reason)); err != nil {
+	b := &store.Batch{Entries: []ledger.Entry{event.Entry(now, ledger.Service, event.NewToken(t.ID, t.Name, t.Role, reason))}}
+	b.PutToken(t)
+	if err := s.store.Commit(b); err != nil {
 		return err
 	}
 	s.tokens.Store(newTokenSet(append(slices.Clone(all), t)))
 	return nil
 }
 
-func (s *Service) putToken(t store.Token, actor string, e event.Event) error {
-	b := &store.Batch{Entries: []ledger.Entry{event.Entry(s.micros(), actor, e)}}
-	b.PutToken(t)
-	return s.store.Commit(b)
+// tokensNow are the tokens as a change finds them.
+func (c *change) tokensNow() *tokenSet {
+	for layer := c; layer != nil; layer = layer.below {
+		if layer.tokens != nil {
+			return layer.tokens
+		}
+	}
+	return c.s.tokens.Load()
 }
 
 func publicToken(t store.Token) Token {
@@ -241,7 +238,7 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 	secret := newSecret()
 	var made Token
 	err := s.do(ctx, func(c *change) error {
-		set := s.tokens.Load()
+		set := c.tokensNow()
 		for _, t := range set.all {
 			if t.Name == name && t.RevokedAt == 0 {
 				return fmt.Errorf("%wthere is a token %s already; revoke it first or take another name", ErrBadToken, name)
@@ -249,10 +246,9 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 		}
 		h := sha256.Sum256([]byte(secret))
 		t := store.Token{ID: s.ids.next(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
-		if err := s.putToken(t, actor, event.NewToken(t.ID, t.Name, t.Role, "")); err != nil {
-			return err
-		}
-		s.tokens.Store(newTokenSet(append(slices.Clone(set.all), t)))
+		c.batch.PutToken(t)
+		c.record(actor, event.NewToken(t.ID, t.Name, t.Role, ""))
+		c.tokens = newTokenSet(append(slices.Clone(set.all), t))
 		made = publicToken(t)
 		return nil
 	})
@@ -264,7 +260,7 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, error) {
 	var revoked Token
 	err := s.do(ctx, func(c *change) error {
-		all := slices.Clone(s.tokens.Load().all)
+		all := slices.Clone(c.tokensNow().all)
 		i := slices.IndexFunc(all, func(t store.Token) bool { return (t.ID == id || t.Name == id) && t.RevokedAt == 0 })
 		if i < 0 {
 			return store.ErrNotFound
@@ -279,10 +275,9 @@ func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, err
 			return fmt.Errorf("%wthis is the last administrator's token; make another before revoking it", ErrBadToken)
 		}
 		all[i].RevokedAt = c.now
-		if err := s.putToken(all[i], actor, event.EndedToken(all[i].ID, all[i].Name, all[i].Role)); err != nil {
-			return err
-		}
-		s.tokens.Store(newTokenSet(all))
+		c.batch.PutToken(all[i])
+		c.record(actor, event.EndedToken(all[i].ID, all[i].Name, all[i].Role))
+		c.tokens = newTokenSet(all)
 		revoked = publicToken(all[i])
 		return nil
 	})

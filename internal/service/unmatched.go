@@ -92,31 +92,20 @@ type unmatchedOf struct {
 }
 
 func (t *unmatchedTable) put(c *change, u Unmatched) error {
-	old, there := get(c, &t.table, u.ID)
-	if err := put(c, &t.table, u.ID, u); err != nil {
-		return err
-	}
-	c.after(func() {
-		if there {
-			t.index(&old, -1)
-		}
-		t.index(&u, 1)
-	})
-	return nil
+	return put(c, &t.table, u.ID, u)
 }
 
-func (t *unmatchedTable) drop(c *change, u Unmatched) {
-	drop(c, &t.table, u.ID)
-	c.after(func() { t.index(&u, -1) })
+// index counts open reports, and finds those that wait by their keys. It is called
+// while nobody reads.
+func (t *unmatchedTable) index(was, is *Unmatched) {
+	t.note(was, -1)
+	t.note(is, 1)
 }
 
-// index counts an open report, and finds one that waits by its keys.
-func (t *unmatchedTable) index(u *Unmatched, n int) {
-	if u.SettledAt != 0 {
+func (t *unmatchedTable) note(u *Unmatched, n int) {
+	if u == nil || u.SettledAt != 0 {
 		return
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
 	if t.byKey == nil {
 		t.byKey, t.count = map[evidence.Key]map[string]bool{}, map[unmatchedOf]int{}
 	}
@@ -192,7 +181,7 @@ func (c *change) awaited(actor string, keys []evidence.Key) {
 		if err != nil || j.Wait {
 			continue
 		}
-		c.s.unmatched.drop(c, u)
+		drop(c, &c.s.unmatched.table, u.ID)
 		rep.Refused = c.base.Book.Resolver.Sift(rep)
 		c.apply(actor, 0, rep, j)
 	}

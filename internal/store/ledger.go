@@ -233,23 +233,25 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 
 // Redact removes the body of an entry. Its hash stays.
 func (b *Batch) Redact(seq int64) {
-	b.Exec = append(b.Exec, func(tx *sql.Tx) error {
-		// What is freed is written over, whatever that costs.
-		if _, err := tx.Exec("PRAGMA secure_delete = ON"); err != nil {
-			return fmt.Errorf("redact entry %d: %w", seq, err)
-		}
-		done, err := tx.Exec("UPDATE entries SET body = ? WHERE seq = ? AND body <> ?", gone, seq, gone)
-		if err != nil {
-			return fmt.Errorf("redact entry %d: %w", seq, err)
-		}
-		if _, err := tx.Exec("PRAGMA secure_delete = FAST"); err != nil {
-			return fmt.Errorf("redact entry %d: %w", seq, err)
-		}
-		if n, err := done.RowsAffected(); err != nil || n != 1 {
-			return fmt.Errorf("redact entry %d: %w", seq, errors.Join(ErrNotFound, err))
-		}
-		return nil
-	})
+	b.redacted = append(b.redacted, seq)
+}
+
+func redact(tx *sql.Tx, seq int64) error {
+	// What is freed is written over, whatever that costs.
+	if _, err := tx.Exec("PRAGMA secure_delete = ON"); err != nil {
+		return err
+	}
+	done, err := tx.Exec("UPDATE entries SET body = ? WHERE seq = ? AND body <> ?", gone, seq, gone)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec("PRAGMA secure_delete = FAST"); err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n != 1 {
+		return errors.Join(ErrNotFound, err)
+	}
+	return nil
 }
 
 // Scrub moves everything out of the write-ahead log, so that what was removed

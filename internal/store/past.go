@@ -130,41 +130,53 @@ func steps(ctx context.Context, db querier, query string, args ...any) ([]PastSt
 // forgetSlice bounds how many steps are forgotten in one commit.
 const forgetSlice = 5000
 
+// forgetting is a slice of the past of devices that is dropped: steps from before a
+// moment, behind a device and its revision.
+type forgetting struct {
+	before   int64
+	device   string
+	revision int64
+
+	// What became of it: how many there were, and where the next slice begins, at no
+	// device behind the last.
+	gone         int64
+	nextDevice   string
+	nextRevision int64
+}
+
+// write drops the slice. It may be called again when what it shares a commit with
+// cannot be written.
+func (f *forgetting) write(tx *sql.Tx) error {
+	clause, args := "(device, revision) > (?, ?)", []any{f.before, f.before, f.device, f.revision}
+	err := tx.QueryRow("SELECT device, revision FROM device_past WHERE (device, revision) > (?, ?) ORDER BY device, revision LIMIT 1 OFFSET ?",
+		f.device, f.revision, forgetSlice-1).Scan(&f.nextDevice, &f.nextRevision)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		f.nextDevice = ""
+	case err != nil:
+		return err
+	default:
+		clause, args = clause+" AND (device, revision) <= (?, ?)", append(args, f.nextDevice, f.nextRevision)
+	}
+	done, err := tx.Exec(`DELETE FROM device_past AS p WHERE at < ? AND EXISTS
+		(SELECT 1 FROM device_past AS later WHERE later.device = p.device AND later.revision = p.revision + 1 AND later.at < ?) AND `+clause, args...)
+	if err == nil {
+		f.gone, err = done.RowsAffected()
+	}
+	return err
+}
+
 // Forget drops steps of devices' past from before a moment, and returns how
 // many there were. The newest of each device older than that stays: it tells
 // that the device stood so at that moment.
 func (s *Store) Forget(ctx context.Context, before int64) (forgotten int64, err error) {
-	device, revision := "", int64(0)
-	for {
-		var last struct {
-			device   string
-			revision int64
+	for device, revision := "", int64(0); ; {
+		f := &forgetting{before: before, device: device, revision: revision}
+		if err := s.Commit(&Batch{forget: f}); err != nil {
+			return forgotten, err
 		}
-		var gone int64
-		b := &Batch{Exec: []func(*sql.Tx) error{func(tx *sql.Tx) error {
-			err := tx.QueryRow("SELECT device, revision FROM device_past WHERE (device, revision) > (?, ?) ORDER BY device, revision LIMIT 1 OFFSET ?", device, revision, forgetSlice-1).Scan(&last.device, &last.revision)
-			if errors.Is(err, sql.ErrNoRows) {
-				last.device, err = "", nil
-			}
-			if err != nil {
-				return err
-			}
-			clause, args := "(device, revision) > (?, ?)", []any{before, before, device, revision}
-			if last.device != "" {
-				clause, args = clause+" AND (device, revision) <= (?, ?)", append(args, last.device, last.revision)
-			}
-			done, err := tx.Exec(`DELETE FROM device_past AS p WHERE at < ? AND EXISTS
-				(SELECT 1 FROM device_past AS later WHERE later.device = p.device AND later.revision = p.revision + 1 AND later.at < ?) AND `+clause, args...)
-			if err == nil {
-				gone, err = done.RowsAffected()
-			}
-			return err
-		}}}
-		if err := s.Commit(b); err != nil {
-			return forgotten, fmt.Errorf("forget the past of devices: %w", err)
-		}
-		forgotten += gone
-		if device, revision = last.device, last.revision; device == "" || ctx.Err() != nil {
+		forgotten += f.gone
+		if device, revision = f.nextDevice, f.nextRevision; device == "" || ctx.Err() != nil {
 			return forgotten, ctx.Err()
 		}
 	}

@@ -88,11 +88,11 @@ type Batch struct {
 	Entries []ledger.Entry
 	Devices []DeviceRow
 	Codes   []Code
-	// Exec is anything that is no part of the state; it runs first.
-	Exec []func(*sql.Tx) error
 
 	prepared []ledger.Prepared // of Entries
 	rows     []rowOp           // of the state, beside devices
+	redacted []int64           // entries whose bodies go
+	forget   *forgetting       // a slice of the past of devices that goes
 }
 
 // at is the time of the first entry, 0 for none.
@@ -105,7 +105,7 @@ func (b *Batch) at() int64 {
 
 // Empty reports whether there is nothing to write.
 func (b *Batch) Empty() bool {
-	return len(b.Entries)+len(b.Devices)+len(b.Codes)+len(b.Exec)+len(b.rows) == 0
+	return len(b.Entries)+len(b.Devices)+len(b.Codes)+len(b.rows)+len(b.redacted) == 0 && b.forget == nil
 }
 
 // DeviceRow is a device as it is kept; see the table for the forms.
@@ -559,9 +559,14 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 			}
 			altered = true
 		}
-		for _, f := range c.batch.Exec {
-			if err := f(tx); err != nil {
-				return nil, err
+		for _, seq := range c.batch.redacted {
+			if err := redact(tx, seq); err != nil {
+				return nil, fmt.Errorf("redact entry %d: %w", seq, err)
+			}
+		}
+		if c.batch.forget != nil {
+			if err := c.batch.forget.write(tx); err != nil {
+				return nil, fmt.Errorf("forget the past of devices: %w", err)
 			}
 		}
 		for i := range c.batch.Entries {
