@@ -159,7 +159,7 @@ type change struct {
 	documents map[documentKey]any // see [put]
 	claimed   map[evidence.Key]Enrolment
 	tokens    *tokenSet // nil: as before
-	redacted  []string  // decisions
+	redacted  []redaction
 	scratch   posture.Result
 	rebuilt   []rebuilt         // devices under the next snapshot
 	rebuiltBy cause             // what made that necessary: a rulebook, people or the roster

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
@@ -262,13 +263,13 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 			return &NotFoundError{"entry", fmt.Sprint(seq)}
 		case err != nil:
 			return err
-		case l.Body == nil:
+		case l.Body == nil || c.redacts(seq):
 			return &InputError{"", fmt.Sprintf("entry %d is redacted already", seq)}
 		case l.Kind == ledger.Redacted || l.Kind == ledger.KeyReplaced || l.Kind == ledger.ClockReset:
 			return &InputError{"", fmt.Sprintf("entry %d is a %s: without its body the ledger could not be verified", seq, l.Kind)}
 		}
 		c.batch.Redact(seq)
-		c.redacted = append(c.redacted, l.About)
+		c.redacted = append(c.redacted, redaction{seq, l.About})
 		c.record(actor, &event.Redacted{Redaction: ledger.Redaction{Entry: seq, Leaf: l.Leaf.String(), At: string(ledger.AppendTime(nil, l.At)),
 			Kind: l.Kind, Actor: l.Actor, About: l.About, Reason: reason}})
 		return nil
@@ -289,6 +290,23 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 	}
 	shown := ledgerLine(&l)
 	return &shown, nil
+}
+
+// redaction is an entry whose body goes, and what it is about.
+type redaction struct {
+	seq   int64
+	about string
+}
+
+// redacts reports whether an entry is redacted by the change, or by one that is on
+// its way to the disk.
+func (c *change) redacts(seq int64) bool {
+	for layer := c; layer != nil; layer = layer.below {
+		if slices.ContainsFunc(layer.redacted, func(r redaction) bool { return r.seq == seq }) {
+			return true
+		}
+	}
+	return false
 }
 
 // redactionOf finds the entry that tells of the redaction of another, 0 when

@@ -62,7 +62,7 @@ func (l *live) load(ctx context.Context, s *store.Store) error {
 func (l *live) apply(c *change, due func(*Device)) {
 	snap := l.snap.Load()
 	if c.next != nil {
-		snap = c.next
+		snap = &Snapshot{Book: c.next.Book, People: c.next.People, Roster: c.next.Roster, Fleet: snap.Fleet}
 	}
 	show := func(d *Device) {
 		if old := snap.Fleet.show(d); d.Wake < condition.Always && (old == nil || old.Wake != d.Wake) {
@@ -90,11 +90,11 @@ func (l *live) apply(c *change, due func(*Device)) {
 	for _, s := range c.ended {
 		l.sessions.remove(s)
 	}
-	for _, id := range c.redacted {
-		l.sessions.forget(id)
+	for _, r := range c.redacted {
+		l.sessions.forget(r.about)
 	}
 	if c.next != nil {
-		l.snap.Store(c.next) // now that nothing can be found that its book does not uphold
+		l.snap.Store(snap) // now that nothing can be found that its book does not uphold
 	}
 }
 

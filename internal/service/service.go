@@ -72,6 +72,7 @@ type Service struct {
 
 	ids     ids
 	newCode func() string // makes the codes of refusals
+	witness func(*change) // is shown what is applied, in tests; nil: nobody
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -426,6 +427,9 @@ func (s *Service) land(err error) {
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
 	default:
+		if s.witness != nil {
+			s.witness(c)
+		}
 		s.apply(c, func(d *Device) { s.push(due{d.Wake, d.ID}, c.base.Fleet) })
 	}
 	if err == nil {

@@ -1,0 +1,365 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"ironledger.example/core/directory"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+)
+
+// told is the whole of a state in words: what each of its parts is, by name.
+// Sessions are told by whoever asks for them, since not every change has them.
+func (l *live) told(now int64) map[string]string {
+	out := map[string]string{}
+	say := func(name string, v any) {
+		raw, err := json.Marshal(v)
+		if err != nil {
+			raw = fmt.Appendf(nil, "%+v", v)
+		}
+		out[name] = string(raw)
+	}
+	snap := l.snap.Load()
+	say("book", []any{snap.Book.Info.Version, snap.Book.Info.Digest})
+	say("people", []any{snap.People.List(), snap.People.revision})
+	for g, ids := range snap.People.inGroup.all() {
+		say("group "+g, ids)
+	}
+	for id, e := range snap.Roster.entries.all() {
+		say("roster "+id, e)
+	}
+	for k, n := range snap.Roster.keys.all() {
+		say(fmt.Sprint("roster key ", k), n)
+	}
+	say("roster", snap.Roster.revision)
+	snap.Fleet.All(func(d *Device) bool {
+		d = snap.at(d, now)
+		verdicts := []string{}
+		for i, v := range d.Result.Verdicts {
+			verdicts = append(verdicts, snap.Book.ruleKeys[i]+" "+v.String())
+		}
+		waivers := []Waiver{}
+		for _, w := range d.Waivers {
+			waivers = append(waivers, *w)
+		}
+		evidence := []string{}
+		for _, source := range d.Sources() {
+			evidence = append(evidence, source+string(d.Record.MarshalSource(source)))
+		}
+		say("device "+d.ID, []any{d.Keys, evidence, d.Result.Level, verdicts, d.Since, d.FirstSeen, d.SeenAt, d.Refused, waivers, len(d.Vouches), d.Retired, d.Held, d.Spoken, d.Revision, d.seal, fmt.Sprintf("%x", d.link), d.Wake})
+		return true
+	})
+	snap.Fleet.keys.Range(func(k, id any) bool {
+		if id != "" {
+			say(fmt.Sprint("key ", k), id)
+		}
+		return true
+	})
+	snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
+	for name, list := range map[string]any{"unmatched": l.unmatched.list(), "enrolments": l.enrolments.list(), "searches": l.searches.list(), "waivers": l.waivers.list(),
+		"vouches": l.vouches.list(), "retired": l.retired.list(), "alarms": l.alarms.list()} {
+		say(name, list)
+	}
+	for k, ids := range l.unmatched.byKey {
+		say(fmt.Sprint("waits for ", k), slices.Sorted(maps.Keys(ids)))
+	}
+	for k, n := range l.unmatched.count {
+		if n != 0 {
+			say(fmt.Sprint("unmatched of ", k), n)
+		}
+	}
+	for k, e := range l.enrolments.byKey {
+		say(fmt.Sprint("claimed ", k), e.ID)
+	}
+	for _, t := range l.tokens.Load().all {
+		say("token "+t.ID, t)
+	}
+	for h, t := range l.tokens.Load().active {
+		say(fmt.Sprintf("active token %x", h[:4]), t)
+	}
+	return out
+}
+
+func (l *live) toldSessions(now int64) map[string]string {
+	out := map[string]string{}
+	for _, s := range l.sessions.all(now) {
+		out["session "+s.Decision] = fmt.Sprint(s.Person, s.Device, s.Resource, s.Level, s.until, len(s.relied(now)))
+	}
+	return out
+}
+
+func compareTold(t *testing.T, when, what string, got, want map[string]string) {
+	t.Helper()
+	for name := range want {
+		if got[name] != want[name] {
+			t.Errorf("%s, %s: %s is\n%s\nand should be\n%s", when, what, name, got[name], want[name])
+		}
+	}
+	for name := range got {
+		if _, known := want[name]; !known {
+			t.Errorf("%s, %s: there is %s, %s, and should not be", when, what, name, got[name])
+		}
+	}
+	if t.Failed() {
+		t.FailNow()
+	}
+}
+
+// The state that readers see is what the changes alone make of an empty one, and
+// what the records on disk tell at the next start.
+func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
+	dir := t.TempDir()
+	s := opened(t, dir)
+	r := rand.New(rand.NewPCG(11, 4))
+	a := newActs(s, r, "", true)
+	delete(a.steps, "redact") // what a session was asked is in the ledger alone
+	replica := func() *live {
+		l := newLive()
+		book := s.Snapshot().Book
+		l.snap.Store(&Snapshot{Book: book, People: newPeople(nil), Roster: newRoster(nil), Fleet: newFleet()})
+		l.tokens.Store(s.tokens.Load())
+		return l
+	}
+	alone := replica()
+	s.witness = func(c *change) { alone.apply(c, func(*Device) {}) }
+	done := map[string]int{}
+	for step := range 700 {
+		name, ok := a.do(t.Context())
+		if ok {
+			done[name]++
+		}
+		if step%100 != 99 {
+			continue
+		}
+		when, now := fmt.Sprintf("step %d", step), s.micros()
+		want := s.live.told(now)
+		alone.alarms.all = s.alarms.all // decisions write them, beside the writer
+		compareTold(t, when, "from the changes alone", alone.told(now), want)
+		sessions := s.live.toldSessions(now)
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		s = opened(t, dir)
+		a.s = s
+		compareTold(t, when, "from the records", s.live.told(now), want)
+		compareTold(t, when, "sessions from the records", s.live.toldSessions(now), sessions)
+		steps := newActs(s, r, "", true).steps
+		delete(steps, "redact")
+		maps.Copy(a.steps, steps)
+		s.witness = func(c *change) { alone.apply(c, func(*Device) {}) }
+	}
+	for name := range a.steps {
+		if done[name] < 3 {
+			t.Errorf("%s was done %d times", name, done[name])
+		}
+	}
+}
+
+// Many who act at once leave what they would have left one after the other: each on
+// devices and people of their own, and all of them on one house.
+func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
+	const people, steps = 6, 60
+	house := actors
+	outcome := func(together bool) map[string]string {
+		s := opened(t, t.TempDir())
+		defer s.Close()
+		var wg sync.WaitGroup
+		results := make([][]string, people)
+		for n := range people {
+			act := func() {
+				a := newActs(s, rand.New(rand.NewPCG(uint64(n), 9)), fmt.Sprint("a", n), false)
+				for range steps {
+					name, ok := a.do(t.Context())
+					results[n] = append(results[n], fmt.Sprint(name, " ", ok))
+				}
+			}
+			if together {
+				wg.Go(act)
+			} else {
+				act()
+			}
+		}
+		if together { // and somebody looks and publishes meanwhile
+			wg.Go(func() {
+				a := newActs(s, rand.New(rand.NewPCG(99, 9)), "x", true)
+				for range 8 {
+					if err := a.steps["publish"](t.Context()); err != nil {
+						t.Error(err)
+					}
+					if _, err := s.Devices(t.Context(), DeviceQuery{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
+						t.Error(err)
+					}
+				}
+			})
+		}
+		wg.Wait()
+		last := Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}, AcceptImpact: "a trial"}
+		if _, _, err := s.Publish(t.Context(), "author", last); err != nil {
+			t.Fatal(err)
+		}
+		out := map[string]string{}
+		for n, list := range results {
+			for i, x := range list {
+				out[fmt.Sprintf("act %d of %d", i, n)] = x
+			}
+		}
+		snap, now := s.Snapshot(), s.micros()
+		snap.Fleet.All(func(d *Device) bool {
+			d = snap.at(d, now)
+			held := ""
+			if d.Held != nil {
+				held = d.Held.State
+			}
+			keys := []evidence.Key{}
+			for _, k := range d.Keys {
+				keys = append(keys, k)
+			}
+			live := 0
+			for _, w := range d.Waivers {
+				if w.live(now) {
+					live++
+				}
+			}
+			out["device "+d.ID] = fmt.Sprint(d.Result.Level, d.Result.Verdicts, keys, len(d.Record.Readings()), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
+			return true
+		})
+		for _, p := range snap.People.List() {
+			out["person "+p.ID] = fmt.Sprint(p.Name, p.Groups)
+		}
+		for id, e := range snap.Roster.entries.all() {
+			out["roster "+id] = e.Note
+		}
+		for _, e := range s.enrolments.list() {
+			out["enrolment "+e.Claims.Serial+" "+e.State] += "."
+		}
+		for _, u := range s.unmatched.list() {
+			out["unmatched "+u.ID] = fmt.Sprint(u.Times, u.SettledAt != 0, u.Device)
+		}
+		for _, x := range s.Tokens() {
+			out["token "+x.Name] += fmt.Sprint(x.RevokedAt != "", " ")
+		}
+		for _, x := range s.Searches() {
+			out["search "+x.Name] = x.Where
+		}
+		return out
+	}
+	want := outcome(false)
+	if len(want) < people*steps+60 {
+		t.Fatalf("only %d things are compared", len(want))
+	}
+	compareTold(t, "at once", "as one after the other", outcome(true), want)
+}
+
+// Of several who do the same to the same thing at once, one gets it, as when they
+// come one after the other.
+func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	ctx := t.Context()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	a := newActs(s, rand.New(rand.NewPCG(2, 2)), "", false)
+	rounds := map[string]func(i int) func() error{
+		"revoke a waiver": func(i int) func() error {
+			must(a.report(ctx, "d1", "agent"))
+			w, err := s.Waive(ctx, "astrid", GrantRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
+			must(err)
+			return func() error { _, err := s.Revoke(ctx, "astrid", w.ID, "enough"); return err }
+		},
+		"revoke a vouch": func(i int) func() error {
+			must(a.report(ctx, "d1", "agent"))
+			v, err := s.Vouch(ctx, "astrid", GrantRequest{Device: "d1", Reason: "a trial", For: "3d"})
+			must(err)
+			return func() error { _, err := s.Revoke(ctx, "astrid", v.ID, "enough"); return err }
+		},
+		"settle an enrolment": func(i int) func() error {
+			e, err := s.Enrol(ctx, "desk", Claims{Serial: fmt.Sprint("E-", i)}, nil)
+			must(err)
+			var turn atomic.Int64
+			return func() error {
+				_, err := s.SettleEnrolment(ctx, "astrid", e.ID, turn.Add(1)%2 == 0, "looked at")
+				return err
+			}
+		},
+		"settle a report": func(i int) func() error {
+			must(a.take(ctx, fmt.Sprintf(`{"source":"desk","external_id":"t%d-1","identity":{"serial":"T-%d"},"evidence":{"name":"x"}}`, i, i)))
+			must(a.take(ctx, fmt.Sprintf(`{"source":"desk","external_id":"t%d-2","identity":{"serial":"T-%d"},"evidence":{"name":"x"}}`, i, i)))
+			id := a.aside[len(a.aside)-1]
+			return func() error {
+				_, err := s.Settle(ctx, "astrid", id, Settlement{Reason: "looked at", Discard: true})
+				return err
+			}
+		},
+		"retire a device": func(i int) func() error {
+			id := fmt.Sprint("r", i)
+			must(a.report(ctx, id, "agent"))
+			return func() error { _, err := s.Retire(ctx, "astrid", id, "lost"); return err }
+		},
+		"make a token": func(i int) func() error {
+			return func() error { _, _, err := s.CreateToken(ctx, "astrid", fmt.Sprint("t", i), Reader); return err }
+		},
+		"revoke a token": func(i int) func() error {
+			_, _, err := s.CreateToken(ctx, "astrid", fmt.Sprint("u", i), Reader)
+			must(err)
+			return func() error { _, err := s.RevokeToken(ctx, "astrid", fmt.Sprint("u", i)); return err }
+		},
+		"drop a search": func(i int) func() error {
+			_, err := s.KeepSearch(ctx, "astrid", Search{Name: "s"})
+			must(err)
+			return func() error { return s.DropSearch(ctx, "s") }
+		},
+		"remove a person": func(i int) func() error {
+			_, err := s.ImportPeople(ctx, "astrid", []directory.Person{{ID: "maren", Name: "Maren"}}, ListImport{})
+			must(err)
+			return func() error {
+				_, err := s.RemovePerson(ctx, "astrid", "maren", Removal{Reason: "left"})
+				return err
+			}
+		},
+		"publish on a version": func(i int) func() error {
+			base := s.Snapshot().Book.Info.Version
+			return func() error {
+				_, _, err := s.Publish(ctx, "astrid", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}, Base: &base})
+				return err
+			}
+		},
+		"redact an entry": func(i int) func() error {
+			_, _, err := s.CreateToken(ctx, "astrid", fmt.Sprint("v", i), Reader)
+			must(err)
+			seq := s.store.Sealed().Size
+			return func() error { _, err := s.Redact(ctx, "astrid", seq, "a name"); return err }
+		},
+	}
+	for name, prepare := range rounds {
+		for i := range 12 {
+			act := prepare(i)
+			var wg sync.WaitGroup
+			var got atomic.Int64
+			begin := make(chan struct{})
+			for range 8 {
+				wg.Go(func() {
+					<-begin
+					if act() == nil {
+						got.Add(1)
+					}
+				})
+			}
+			close(begin)
+			if wg.Wait(); got.Load() != 1 {
+				t.Errorf("%s, round %d: %d of 8 got it", name, i, got.Load())
+				break
+			}
+		}
+	}
+}
