@@ -27,7 +27,7 @@ func oneOfEach() []Event {
 		&StandingChanged{Device: "d", From: "sound", To: "barred", Shadow: "limited", Binding: []string{"laptop/os", odd}, Cause: ByEvidence, Rulebook: 3,
 			Changed:  []VerdictChange{{From: posture.Pass, Rule: "laptop/os", To: posture.Fail, Why: odd}, {From: posture.None, Rule: "x/y", To: posture.Waived}},
 			Evidence: []EvidenceChange{{Attribute: "os.version", From: odd, Source: "mdm", To: "13"}, {Attribute: "name", Source: "mdm", To: odd}}},
-		&DecisionMade{ID: "06h", At: "2026-11-20T08:00:00Z", Asked: &access.Evaluation{Subject: access.Entity{ID: odd, Type: "user"}}, 
+		&DecisionMade{ID: "06h", At: "2026-11-20T08:00:00Z", Asked: &access.Evaluation{Subject: access.Entity{ID: odd, Type: "user"}},
 			Decision: &access.Decision{Outcome: access.Deny, Gates: []access.GateRuling{}, ReasonAdmin: map[string]string{"en": odd}, ReasonUser: map[string]string{"sv": odd, "en": "a"}}},
 		&SessionEnded{Decision: "06h", Person: odd, Device: "d", Resource: "payroll", Enforcer: "gate", Level: "barred", Outcome: "deny", Cause: ByAnswer, By: "06i"},
 		&RulebookPublished{Version: 7, Name: odd, Message: odd, Digest: "abc", Accepted: impacts},

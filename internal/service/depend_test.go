@@ -16,7 +16,7 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 	defer s.Close()
 	a := newActs(s, rand.New(rand.NewPCG(7, 2)), "", true)
 	done, sessions := map[string]int{}, 0
-	for step := range 1200 {
+	for step := range rounds(1200) {
 		name, ok := a.do(t.Context())
 		if ok {
 			done[name]++
@@ -44,11 +44,11 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 		}
 	}
 	for name := range a.steps {
-		if done[name] < 5 {
+		if done[name] < 5 && rounds(4) == 4 {
 			t.Errorf("%s was done %d times", name, done[name])
 		}
 	}
-	if sessions < 5 {
+	if sessions < 5 && rounds(4) == 4 {
 		t.Errorf("there were %d sessions at most", sessions)
 	}
 }

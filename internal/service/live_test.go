@@ -130,7 +130,7 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 	alone := replica()
 	s.witness = func(c *change) { alone.apply(c, func(*Device) {}) }
 	done := map[string]int{}
-	for step := range 700 {
+	for step := range rounds(700) {
 		name, ok := a.do(t.Context())
 		if ok {
 			done[name]++
@@ -156,7 +156,7 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 		s.witness = func(c *change) { alone.apply(c, func(*Device) {}) }
 	}
 	for name := range a.steps {
-		if done[name] < 3 {
+		if done[name] < 3 && rounds(4) == 4 {
 			t.Errorf("%s was done %d times", name, done[name])
 		}
 	}
@@ -165,7 +165,8 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 // Many who act at once leave what they would have left one after the other: each on
 // devices and people of their own, and all of them on one house.
 func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
-	const people, steps = 6, 60
+	const people = 6
+	steps := rounds(80)
 	house := actors
 	outcome := func(together bool) map[string]string {
 		s := opened(t, t.TempDir())
@@ -270,7 +271,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 		}
 	}
 	a := newActs(s, rand.New(rand.NewPCG(2, 2)), "", false)
-	rounds := map[string]func(i int) func() error{
+	acts := map[string]func(i int) func() error{
 		"revoke a waiver": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
 			w, err := s.Waive(ctx, "astrid", GrantRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
@@ -341,8 +342,8 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			return func() error { _, err := s.Redact(ctx, "astrid", seq, "a name"); return err }
 		},
 	}
-	for name, prepare := range rounds {
-		for i := range 12 {
+	for name, prepare := range acts {
+		for i := range rounds(12) {
 			act := prepare(i)
 			var wg sync.WaitGroup
 			var got atomic.Int64
