@@ -9,7 +9,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"path/filepath"
+	"path"
 	"slices"
 	"strings"
 
@@ -31,7 +31,7 @@ const (
 // Detect guesses the format from a file name and the first bytes.
 func Detect(name string, head []byte) Format {
 	head = bytes.TrimPrefix(head, mark)
-	switch strings.ToLower(filepath.Ext(name)) {
+	switch strings.ToLower(path.Ext(name)) {
 	case ".csv":
 		return CSV
 	case ".ndjson", ".jsonl":

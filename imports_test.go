@@ -1,0 +1,109 @@
+// Package ironledger holds the tests that are about the whole of the repository.
+package ironledger
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+const module = "ironledger.example/"
+
+// mayImport says, for each folder, which of ours its packages may import: they and
+// what is below them. Imports run one way.
+var mayImport = map[string][]string{
+	"core/value":       {},
+	"core/yamltext":    {},
+	"core/certificate": {"core/value"},
+	"core/condition":   {"core/value"},
+	"core/directory":   {"core/yamltext"},
+	"core/ledger":      {"core/value"},
+	"core/evidence":    {"core/certificate", "core/condition", "core/value"},
+	"core/rulebook":    {"core/certificate", "core/condition", "core/evidence", "core/value", "core/yamltext"},
+	"core/posture":     {"core/condition", "core/evidence", "core/rulebook", "core/value"},
+	"core/access":      {"core/certificate", "core/condition", "core/evidence", "core/rulebook", "core/value"},
+	"core/event":       {"core/access", "core/condition", "core/evidence", "core/ledger", "core/posture", "core/rulebook", "core/value"},
+	"core/rehearsal":   {"core"},
+	"internal/store":   {"core"},
+	"internal/service": {"core", "internal/store"},
+	"internal/httpapi": {"core", "api", "internal/service", "internal/store"},
+	"internal/client":  {"core", "api"},
+	"internal/collect": {},
+	"internal/standin": {},
+	"internal/cli":     {"core", "api", "console", "demo", "internal"},
+	"api":              {"core"},
+	"console":          {},
+	"demo":             {"core"},
+	"cmd/ironledger":   {"internal/cli"},
+	"e2e":              {"core", "api", "demo", "internal"},
+	"bench":            {"core", "internal"},
+	".":                {},
+}
+
+// coreMayImport are the packages of others that the core is made with: the standard
+// library beside them, and nothing that reads a disk, a network or a clock.
+var coreMayImport = []string{"golang.org/x/mod/sumdb/", "golang.org/x/text/", "github.com/go-json-experiment/json", "github.com/goccy/go-yaml"}
+
+var coreMayNotImport = []string{"net", "net/http", "os", "database/sql", "io/fs", "path/filepath"}
+
+// Imports run one way: whoever adds one that turns back, or a package that nobody has
+// thought of, is told here.
+func TestImportsRunOneWay(t *testing.T) {
+	seen := map[string]bool{}
+	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name := d.Name(); d.IsDir() && (name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") && !strings.HasPrefix(file, "core/") {
+			return nil
+		}
+		dir := filepath.ToSlash(filepath.Dir(file))
+		allowed, known := mayImport[dir]
+		if seen[dir] = true; !known {
+			t.Errorf("%s: nobody has said what %s may import", file, dir)
+			return nil
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, i := range parsed.Imports {
+			name, err := strconv.Unquote(i.Path.Value)
+			if err != nil {
+				return err
+			}
+			ours, isOurs := strings.CutPrefix(name, module)
+			switch {
+			case isOurs && ours != dir && !slices.ContainsFunc(allowed, func(a string) bool { return within(ours, a) }):
+				t.Errorf("%s imports %s, and %s may import %v", file, ours, dir, allowed)
+			case strings.HasSuffix(file, "_test.go"): // tests may read files
+			case within(dir, "core") && !isOurs && strings.Contains(name, ".") && !slices.ContainsFunc(coreMayImport, func(p string) bool { return strings.HasPrefix(name, p) }):
+				t.Errorf("%s imports %s: the core is made with %v", file, name, coreMayImport)
+			case within(dir, "core") && slices.Contains(coreMayNotImport, name):
+				t.Errorf("%s imports %s: the core does no I/O", file, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for dir := range mayImport {
+		if !seen[dir] && dir != "e2e" && dir != "bench" && dir != "." {
+			t.Errorf("there is no package %s", dir)
+		}
+	}
+}
+
+func within(dir, parent string) bool {
+	return dir == parent || strings.HasPrefix(path.Clean(dir), parent+"/")
+}
