@@ -38,6 +38,17 @@ type Obstacle struct {
 	Why     []condition.Leaf           `json:"why"`
 }
 
+// RemediesIn lists the remedies of what stands in the way in a language, or the one
+// that there is, each once.
+func RemediesIn(tag string, list []Obstacle) (out []rulebook.Remedy) {
+	for _, o := range list {
+		if m, ok := rulebook.Language(o.Remedy, tag); ok && !slices.Contains(out, m) {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
 // Device is the device a request comes from. The zero Device is one of which the
 // request says nothing.
 type Device struct {

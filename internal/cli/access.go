@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -67,7 +66,7 @@ func (a *app) printAnswer(d *api.Answer, raw any) error {
 			line(a.out, "  %s", s)
 		}
 	}
-	for _, m := range remediesOf(d.Remedies) {
+	for _, m := range access.RemediesIn("en", d.Remedies) {
 		line(a.out, "  %s %s. %s", a.rust("→"), a.bold(m.Title), plainLinks(m.Steps))
 	}
 	return nil
@@ -75,17 +74,6 @@ func (a *app) printAnswer(d *api.Answer, raw any) error {
 
 // sentences puts each sentence of a reason on a line of its own.
 func sentences(reason string) string { return strings.ReplaceAll(reason, ". ", ".\n") }
-
-// remediesOf lists the remedies of what stands in the way, each once.
-func remediesOf(list []access.Obstacle) []rulebook.Remedy {
-	var out []rulebook.Remedy
-	for _, o := range list {
-		if m, ok := rulebook.Language(o.Remedy, "en"); ok && !slices.Contains(out, m) {
-			out = append(out, m)
-		}
-	}
-	return out
-}
 
 func seen(w condition.Leaf) string {
 	if w.Unknown != "" {

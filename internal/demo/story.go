@@ -1,9 +1,10 @@
-package cli
+package demo
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -12,45 +13,58 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/demo"
+	data "ironledger.example/demo"
 	"ironledger.example/internal/client"
 )
+
+// Voice is how a story is told in a terminal.
+type Voice struct {
+	Out          io.Writer
+	Bold, Accent func(string) string
+	Mark         func(level string, rank, top int) string // draws a level
+	Sentences    func(string) string                      // a reason, a sentence a line
+	Plain        func(string) string                      // a text with links as it is read
+	Pause        time.Duration                            // before each step
+}
 
 // teller plays the story of the demo: each step says what is asked, asks the
 // service over its API, and prints the answer and why.
 type teller struct {
-	app    *app
+	Voice
 	client *client.Client
 	ctx    context.Context
-	fast   bool
 	step   int
 }
 
-func (t *teller) tell() error {
-	line(t.app.out, "%s\nA morning at Gullholm Ferries, played against a service over its API.", t.app.bold("IRON LEDGER"))
+// Tell plays the story against a service that was filled.
+func Tell(ctx context.Context, cl *client.Client, v Voice) error {
+	t := &teller{Voice: v, client: cl, ctx: ctx}
+	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
 	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.arrival, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
 		}
 	}
-	line(t.app.out, "\nEvery answer above is in the service's ledger with its reasons. Run %s to look around yourself.", t.app.bold("ironledger demo"))
+	t.line("\nEvery answer above is in the service's ledger with its reasons. Run %s to look around yourself.", t.Bold("ironledger demo"))
 	return nil
 }
 
+func (t *teller) line(format string, args ...any) { fmt.Fprintf(t.Out, format+"\n", args...) }
+
 // scene begins a step.
 func (t *teller) scene(format string, args ...any) {
-	if !t.fast && t.app.tty() {
+	if t.Pause > 0 {
 		select {
-		case <-time.After(1500 * time.Millisecond):
+		case <-time.After(t.Pause):
 		case <-t.ctx.Done():
 		}
 	}
 	t.step++
-	line(t.app.out, "\n%s %s", t.app.rust(fmt.Sprintf("%d.", t.step)), t.app.bold(fmt.Sprintf(format, args...)))
+	t.line("\n%s %s", t.Accent(fmt.Sprintf("%d.", t.step)), t.Bold(fmt.Sprintf(format, args...)))
 }
 
 func (t *teller) say(label, format string, args ...any) {
-	line(t.app.out, "   %-7s %s", label, strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\n"+strings.Repeat(" ", 11)))
+	t.line("   %-7s %s", label, strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\n"+strings.Repeat(" ", 11)))
 }
 
 // ask puts a request to the AuthZEN endpoint and tells the answer.
@@ -72,14 +86,14 @@ func (t *teller) ask(person, resource, action string, ctx access.Context) error 
 		return err
 	}
 	d := got.Value.Context
-	word := t.app.bold(strings.ToUpper(string(d.Outcome)))
+	word := t.Bold(strings.ToUpper(string(d.Outcome)))
 	if d.Outcome != access.Allow {
-		word = t.app.rust(strings.ToUpper(string(d.Outcome)))
+		word = t.Accent(strings.ToUpper(string(d.Outcome)))
 	}
 	t.say("answer", "%s  (decision %s)", word, d.ID)
-	t.say("why", "%s", sentences(d.ReasonAdmin["en"]))
-	for _, m := range remediesOf(d.Remedies) {
-		t.say("cure", "%s. %s", m.Title, plainLinks(m.Steps))
+	t.say("why", "%s", t.Sentences(d.ReasonAdmin["en"]))
+	for _, m := range access.RemediesIn("en", d.Remedies) {
+		t.say("cure", "%s. %s", m.Title, t.Plain(m.Steps))
 	}
 	return nil
 }
@@ -93,7 +107,7 @@ func (t *teller) report(source, device, evidence string) error {
 		return err
 	}
 	r := got.Value.Results[0]
-	t.say("stands", "%s, before it %s", t.app.bold(r.Level), r.PreviousLevel)
+	t.say("stands", "%s, before it %s", t.Bold(r.Level), r.PreviousLevel)
 	return nil
 }
 
@@ -117,14 +131,14 @@ func (t *teller) fleet() error {
 	top := len(got.Value.Levels) - 1
 	for i := top; i >= 0; i-- {
 		l := got.Value.Levels[i]
-		t.say("", "%s", fmt.Sprintf("%-16s %3d", t.app.mark(l.Level, i, top), l.Devices))
+		t.say("", "%s", fmt.Sprintf("%-16s %3d", t.Mark(l.Level, i, top), l.Devices))
 	}
 	page, err := t.client.Devices(t.ctx, api.ListDevicesParams{Where: "level == barred", Limit: 20})
 	if err != nil {
 		return err
 	}
 	for _, d := range page.Value.Items {
-		t.say("barred", "%s  %s  held by %s", d.Id, d.Name, joined(d.Binding))
+		t.say("barred", "%s  %s  held by %s", d.Id, d.Name, strings.Join(d.Binding, ", "))
 	}
 	return nil
 }
@@ -185,7 +199,7 @@ func (t *teller) arrival() error {
 	if err != nil {
 		return err
 	}
-	t.say("answer", "%s: %s", t.app.bold(string(got.Value.State)), got.Value.Why)
+	t.say("answer", "%s: %s", t.Bold(string(got.Value.State)), got.Value.Why)
 	device := got.Value.Device
 	if err := t.ask(alva, "credential-desk", "register", on(device, "10.20.4.9", true)); err != nil {
 		return err
@@ -202,7 +216,7 @@ func (t *teller) arrival() error {
 
 func (t *teller) lockout() error {
 	t.scene("Somebody forgets the emergency account and asks too much of the crew's phones. That is right in form, and held back.")
-	files := demo.Rulebook()
+	files := data.Rulebook()
 	for i := range files {
 		files[i].Text = strings.NewReplacer("break_glass: [harbourmaster@gullholm.example]", "break_glass: []", "need: level >= limited\n", "need: level >= strong and form == laptop\n").Replace(files[i].Text)
 	}
@@ -211,7 +225,7 @@ func (t *teller) lockout() error {
 	if !errors.As(err, &p) || len(p.Impacts) == 0 {
 		return fmt.Errorf("the publication was not held back: %w", err)
 	}
-	t.say("answer", "%s", t.app.rust(p.Title))
+	t.say("answer", "%s", t.Accent(p.Title))
 	for _, x := range p.Impacts {
 		t.say("why", "%s", x.Message)
 	}
@@ -229,7 +243,7 @@ func (t *teller) proof() error {
 	if err != nil {
 		return err
 	}
-	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.Id, again.Value.Rulebook, t.app.bold(map[bool]string{true: "the same", false: "different"}[again.Value.Same]))
+	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.Id, again.Value.Rulebook, t.Bold(map[bool]string{true: "the same", false: "different"}[again.Value.Same]))
 	now, err := t.client.Ledger(t.ctx)
 	if err != nil {
 		return err
@@ -252,7 +266,7 @@ func (t *teller) proof() error {
 
 func (t *teller) mistake() error {
 	t.scene("Somebody publishes a rulebook with two mistakes. It is refused whole and the one in force stays.")
-	files := demo.Rulebook()
+	files := data.Rulebook()
 	for i := range files {
 		files[i].Text = strings.Replace(strings.Replace(files[i].Text, "os.version >= 17.5, android", "os.versoin >= 18, android", 1), "cap: barred", "cap: bared", 1)
 	}
@@ -261,7 +275,7 @@ func (t *teller) mistake() error {
 	if !errors.As(err, &p) {
 		return fmt.Errorf("the broken rulebook was not refused: %w", err)
 	}
-	t.say("answer", "%s", t.app.rust(p.Detail))
+	t.say("answer", "%s", t.Accent(p.Detail))
 	for _, x := range p.Problems {
 		t.say("why", "%s", rulebook.Problems{x}.Error())
 	}

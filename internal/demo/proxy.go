@@ -1,4 +1,4 @@
-package cli
+package demo
 
 import (
 	"context"
@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"ironledger.example/api"
-	"ironledger.example/demo"
+	data "ironledger.example/demo"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/standin"
 )
@@ -18,9 +18,10 @@ import (
 // revoked, one that shows another's name, and a tablet.
 var proxyDevices = []string{"GF-L-1042", "GF-L-1041", "GF-L-1049", "GF-L-1064", "GF-T-2107"}
 
-// withProxy puts nginx in front of stand-ins for the applications and keeps it
-// running until ctx ends. It returns the folder with the clients' certificates.
-func (a *app) withProxy(ctx context.Context, cl *client.Client, url, listen, dir string, at time.Time) (clients string, err error) {
+// Front puts nginx in front of stand-ins for the applications and keeps it running
+// until ctx ends. It returns the folder with the clients' certificates; it tells
+// when nginx stops by itself.
+func Front(ctx context.Context, cl *client.Client, url, listen, dir string, at time.Time, told func(error)) (clients string, err error) {
 	got, err := cl.CreateToken(ctx, "nginx", "enforcer")
 	if err != nil {
 		return "", err
@@ -42,7 +43,7 @@ func (a *app) withProxy(ctx context.Context, cl *client.Client, url, listen, dir
 		names = append(names, [2]string{r.Id, r.Title})
 	}
 	p := &standin.Proxy{Listen: listen, Service: url, Token: got.Value.Secret, Names: names, Actions: map[string]string{"/payroll/export": "export", "/ticket-till/sell": "sell"}, Dir: filepath.Join(dir, "proxy")}
-	p.Cert, p.Key = demo.Server(at)
+	p.Cert, p.Key = data.Server(at)
 	clients = filepath.Join(dir, "clients")
 	for _, d := range []string{p.Dir, clients} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
@@ -50,7 +51,7 @@ func (a *app) withProxy(ctx context.Context, cl *client.Client, url, listen, dir
 		}
 	}
 	for _, id := range proxyDevices {
-		for name, text := range map[string]string{id + ".pem": demo.Card(id, at), id + ".key": demo.Key(id)} {
+		for name, text := range map[string]string{id + ".pem": data.Card(id, at), id + ".key": data.Key(id)} {
 			if err := os.WriteFile(filepath.Join(clients, name), []byte(text), 0o600); err != nil {
 				return "", err
 			}
@@ -65,7 +66,7 @@ func (a *app) withProxy(ctx context.Context, cl *client.Client, url, listen, dir
 	go func() {
 		if err := p.Run(ctx, func() { close(ready) }); err != nil {
 			failed <- err
-			line(a.err, "%v", err)
+			told(err)
 		}
 	}()
 	select {
