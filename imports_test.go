@@ -36,6 +36,7 @@ var mayImport = map[string][]string{
 	"internal/client":  {"core", "api"},
 	"internal/collect": {},
 	"internal/standin": {},
+	"internal/follow":  {"core", "internal/client"},
 	"internal/demo":    {"core", "api", "demo", "internal/client", "internal/standin"},
 	"internal/cli":     {"core", "api", "console", "demo", "internal"},
 	"api":              {"core"},

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/follow"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
 )
@@ -150,7 +151,7 @@ func (a *app) compareSeen(ctx context.Context, file string, key store.Key, accep
 		line(a.err, "This client has seen no ledger to compare the backup with (no service and token are set).")
 		return nil
 	}
-	w, err := a.seen(cl.URL())
+	w, err := follow.Seen(a.seenDir(), cl.URL())
 	if err != nil {
 		return err
 	}
@@ -189,7 +190,7 @@ func (a *app) compareSeen(ctx context.Context, file string, key store.Key, accep
 		return err
 	}
 	if err := ledger.CheckGrowth(seen, head, proof); err != nil {
-		return w.alarm(err)
+		return w.Alarm(err)
 	}
 	line(a.err, "The backup goes on from what was seen of %s at %s (entry %d).", w.URL, w.SeenAt, seen.Size)
 	return nil

@@ -16,6 +16,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/follow"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
 )
@@ -49,8 +50,8 @@ func (a *app) ledgerHeadCmd() *cobra.Command {
 			if a.format != "table" {
 				return a.print(listing{head: []string{"ORIGIN", "SIZE", "ROOT", "VERIFIED"}, raw: got.Raw, rows: [][]string{{l.Origin, fmt.Sprint(l.Size), l.Root, string(l.Verification.State)}}})
 			}
-			line(a.out, "%s   %s entries", a.bold(w.head.Origin), counted(w.head.Size))
-			line(a.out, "Root      %s", w.head.Root)
+			line(a.out, "%s   %s entries", a.bold(w.Head.Origin), counted(w.Head.Size))
+			line(a.out, "Root      %s", w.Head.Root)
 			line(a.out, "Key       %s", w.Key)
 			switch {
 			case before.Checkpoint == "":
@@ -224,7 +225,7 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 				return err
 			}
 			e := got.Value
-			head, err := e.Proof.Check(w.verifier)
+			head, err := e.Proof.Check(w.Verifier)
 			if err != nil {
 				return err
 			}
@@ -271,7 +272,7 @@ func (a *app) ledgerProveCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := got.Value.Proof.Check(w.verifier); err != nil {
+			if _, err := got.Value.Proof.Check(w.Verifier); err != nil {
 				return err
 			}
 			raw, err := indented(got.Value.Proof)
@@ -366,7 +367,7 @@ func (a *app) ledgerForgetCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path := a.witnessPath(cl.URL())
+			path := follow.WitnessPath(a.seenDir(), cl.URL())
 			if err := os.Remove(path); errors.Is(err, os.ErrNotExist) {
 				return fmt.Errorf("nothing was seen of the ledger of %s", cl.URL())
 			} else if err != nil {
@@ -405,7 +406,7 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 				}
 				return nil
 			}
-			if err := writeWhole(args[0], body); err != nil {
+			if err := follow.WriteWhole(args[0], body); err != nil {
 				return fmt.Errorf("the export broke off: %w", err)
 			}
 			info, err := os.Stat(args[0])

@@ -1,27 +1,22 @@
 package cli
 
 import (
-	"bytes"
-	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/signal"
-	"strconv"
-	"strings"
-	"time"
+	"slices"
 
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
-	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/client"
+	"ironledger.example/internal/follow"
 )
 
 func (a *app) ledgerTailCmd() *cobra.Command {
-	var follow bool
+	var goOn bool
 	var from int64
 	var as, resume, target string
 	last := 0
@@ -36,7 +31,7 @@ With --syslog entries go to a collector as RFC 5424 messages, over TCP (RFC 6587
 octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`,
 		Example: "  ironledger ledger tail -f\n  ironledger ledger tail -f --as ocsf --syslog tcp://siem.gullholm.example:601 --resume /var/lib/ironledger-tail/seq",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			if as != "text" && as != "ndjson" && as != "ocsf" {
+			if !slices.Contains(follow.Forms, as) {
 				return usageError{fmt.Errorf("--as is text, ndjson or ocsf, not %q", as)}
 			}
 			cl, err := a.client()
@@ -52,27 +47,28 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 			if err != nil {
 				return err
 			}
-			t := &tail{app: a, as: as, origin: now.Value.Origin, resume: resume}
+			t := &follow.Tail{As: as, Origin: now.Value.Origin, Resume: resume, Out: a.out,
+				Clock: func(at int64) string { return entryTime(string(ledger.AppendTime(nil, at))) }}
 			next := max(1, now.Value.Size-int64(last)+1)
 			if from > 0 {
 				next = from
 			}
-			if kept, err := t.kept(); err != nil {
+			if kept, err := t.Kept(); err != nil {
 				return err
 			} else if kept > 0 {
 				next = kept + 1
 			}
 			if target != "" {
-				if t.syslog, err = newSyslog(target); err != nil {
-					return usageError{err}
+				if t.Syslog, err = follow.NewSyslog(target); err != nil {
+					return usageError{fmt.Errorf("--syslog: %w", err)}
 				}
-				defer t.syslog.close()
+				defer t.Syslog.Close()
 				if !cmd.Flags().Changed("as") {
-					t.as = "ocsf"
+					t.As = follow.OCSF
 				}
 			}
-			defer func() { err = errors.Join(err, t.save()) }()
-			if !follow {
+			defer func() { err = errors.Join(err, t.Save()) }()
+			if !goOn {
 				if next > now.Value.Size {
 					return nil
 				}
@@ -80,92 +76,22 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 				if err != nil {
 					return err
 				}
-				_, err = client.EachLine(body, func(l *ledger.Line) error { return t.pass(ctx, l) })
+				_, err = client.EachLine(body, func(l *ledger.Line) error { return t.Pass(ctx, l) })
 				return errors.Join(err, body.Close())
 			}
-			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.pass(ctx, l) }, func(err error) bool {
+			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.Pass(ctx, l) }, func(err error) bool {
 				line(a.err, "ironledger: %s; trying again", err)
 				return true
 			})
 		},
 	}
 	f := c.Flags()
-	f.BoolVarP(&follow, "follow", "f", false, "go on with what comes, until interrupted")
+	f.BoolVarP(&goOn, "follow", "f", false, "go on with what comes, until interrupted")
 	f.IntVarP(&last, "lines", "n", 10, "begin so many entries before the newest")
 	f.Int64Var(&from, "from", 0, "begin with this entry")
-	f.StringVar(&as, "as", "text", "text, ndjson or ocsf (to syslog: ocsf)")
+	f.StringVar(&as, "as", follow.Text, "text, ndjson or ocsf (to syslog: ocsf)")
 	f.StringVar(&resume, "resume", "", "keep the newest number in this file, and go on behind it")
 	f.StringVar(&target, "syslog", "", "where to send entries: tcp://host:port or udp://host:port")
-	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"text", "ndjson", "ocsf"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(follow.Forms, cobra.ShellCompDirectiveNoFileComp)))
 	return c
-}
-
-// tail passes entries on.
-type tail struct {
-	*app
-	as, origin, resume string
-	syslog             *syslogSender
-	passed             int64 // the newest entry passed on
-	saved              time.Time
-}
-
-// kept is the newest entry that an earlier run passed on, 0 for none.
-func (t *tail) kept() (int64, error) {
-	if t.resume == "" {
-		return 0, nil
-	}
-	raw, err := os.ReadFile(t.resume)
-	if errors.Is(err, os.ErrNotExist) {
-		return 0, nil
-	}
-	if err != nil {
-		return 0, err
-	}
-	seq, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64)
-	if err != nil || seq < 0 {
-		return 0, fmt.Errorf("%s does not hold the number of an entry", t.resume)
-	}
-	return seq, nil
-}
-
-func (t *tail) pass(ctx context.Context, l *ledger.Line) error {
-	var messages [][]byte
-	switch t.as {
-	case "text":
-		messages = [][]byte{fmt.Appendf(nil, "%7d  %s  %-18s %-16s %s", l.Seq, entryTime(string(ledger.AppendTime(nil, l.At))), l.Kind, l.Actor, cmp.Or(event.Gist(&l.Entry), l.About))}
-	case "ndjson":
-		messages = [][]byte{bytes.TrimSpace(ledger.AppendLine(nil, l))}
-	default:
-		events, err := event.OCSF(&l.Entry, t.origin)
-		if err != nil {
-			return err
-		}
-		for _, e := range events {
-			messages = append(messages, e)
-		}
-	}
-	for _, m := range messages {
-		if t.syslog != nil {
-			if err := t.syslog.send(ctx, l, m); err != nil {
-				return err
-			}
-		} else if _, err := fmt.Fprintf(t.out, "%s\n", m); err != nil {
-			return err
-		}
-	}
-	if t.passed = l.Seq; time.Since(t.saved) < resumePause {
-		return nil
-	}
-	return t.save()
-}
-
-// resumePause is how often the number of the newest entry is kept at most.
-const resumePause = 200 * time.Millisecond
-
-func (t *tail) save() error {
-	if t.resume == "" || t.passed == 0 {
-		return nil
-	}
-	t.saved = time.Now()
-	return writeWhole(t.resume, strings.NewReader(fmt.Sprintln(t.passed)))
 }

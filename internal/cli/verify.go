@@ -162,7 +162,7 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 	begun := time.Now()
 	walk := &ledger.Walk{Standings: true}
 	if before.Checkpoint != "" {
-		if head, err := ledger.OpenHead([]byte(before.Checkpoint), w.verifier); err == nil {
+		if head, err := ledger.OpenHead([]byte(before.Checkpoint), w.Verifier); err == nil {
 			walk.Expect(head)
 		}
 	}
@@ -186,7 +186,7 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 		return err
 	}
 	defer body.Close()
-	bar := a.walked(w.head.Size, "entries")
+	bar := a.walked(w.Head.Size, "entries")
 	checkpoint, err := client.EachLine(body, func(l *ledger.Line) error {
 		walk.Add(l)
 		if walk.Size() == size {
@@ -199,9 +199,9 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 	if err != nil {
 		return fmt.Errorf("the entries of %s: %w", cl.URL(), err)
 	}
-	head, err := ledger.OpenHead(checkpoint, w.verifier)
+	head, err := ledger.OpenHead(checkpoint, w.Verifier)
 	if err != nil {
-		return w.alarm(err)
+		return w.Alarm(err)
 	}
 	walk.End(&head)
 	v := resultOf(walk, begun)

@@ -1,4 +1,4 @@
-package cli
+package follow
 
 import (
 	"context"
@@ -9,28 +9,31 @@ import (
 	"os"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"github.com/leodido/go-syslog/v4/rfc5424"
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 )
 
-// syslogSender sends messages to a collector.
-type syslogSender struct {
+// Syslog sends messages to a collector (RFC 5424).
+type Syslog struct {
 	network, address, host string
 	conn                   net.Conn
 }
 
-func newSyslog(target string) (*syslogSender, error) {
+// NewSyslog makes a sender to tcp://host:port or udp://host:port. It does not reach
+// out yet.
+func NewSyslog(target string) (*Syslog, error) {
 	u, err := url.Parse(target)
 	if err != nil || u.Scheme != "tcp" && u.Scheme != "udp" || u.Port() == "" || u.Path != "" {
-		return nil, fmt.Errorf("--syslog is tcp://host:port or udp://host:port, not %q", target)
+		return nil, fmt.Errorf("a collector is tcp://host:port or udp://host:port, not %q", target)
 	}
 	host, err := os.Hostname()
 	if err != nil {
 		host = "-"
 	}
-	return &syslogSender{network: u.Scheme, address: u.Host, host: host}, nil
+	return &Syslog{network: u.Scheme, address: u.Host, host: host}, nil
 }
 
 // Priority: facility 13, log audit, and the severities notice and informational
@@ -41,7 +44,7 @@ const (
 )
 
 // message makes an RFC 5424 message of an entry.
-func (s *syslogSender) message(l *ledger.Line, text []byte) ([]byte, error) {
+func (s *Syslog) message(l *ledger.Line, text []byte) ([]byte, error) {
 	priority := uint8(syslogInfo)
 	if event.Notable(l.Kind) {
 		priority = syslogNotice
@@ -62,29 +65,24 @@ func (s *syslogSender) message(l *ledger.Line, text []byte) ([]byte, error) {
 	return []byte(out), nil
 }
 
-// send sends one message. Over TCP it tries again until it is written or ctx
-// ends.
-func (s *syslogSender) send(ctx context.Context, l *ledger.Line, text []byte) error {
+// Send sends one message. Over TCP it tries again until it is written or ctx ends.
+func (s *Syslog) Send(ctx context.Context, l *ledger.Line, text []byte) error {
 	m, err := s.message(l, text)
 	if err != nil {
 		return err
 	}
-	if s.network == "tcp" {
-		m = append(fmt.Appendf(nil, "%d ", len(m)), m...) // RFC 6587, section 3.4.1
+	if s.network == "udp" { // what is lost is lost
+		return s.write(ctx, m)
 	}
-	for pause := time.Second; ; pause = min(2*pause, 30*time.Second) {
-		if err = s.write(ctx, m); err == nil || s.network == "udp" || ctx.Err() != nil {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(pause):
-		}
-	}
+	m = append(fmt.Appendf(nil, "%d ", len(m)), m...) // RFC 6587, section 3.4.1
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval = time.Second, 30*time.Second
+	_, err = backoff.Retry(ctx, func() (struct{}, error) { return struct{}{}, s.write(ctx, m) },
+		backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(0))
+	return err
 }
 
-func (s *syslogSender) write(ctx context.Context, m []byte) error {
+func (s *Syslog) write(ctx context.Context, m []byte) error {
 	if s.conn == nil {
 		conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, s.network, s.address)
 		if err != nil {
@@ -103,7 +101,8 @@ func (s *syslogSender) write(ctx context.Context, m []byte) error {
 	return err
 }
 
-func (s *syslogSender) close() {
+// Close ends the connection.
+func (s *Syslog) Close() {
 	if s.conn != nil {
 		_ = s.conn.Close() // everything was written
 	}
