@@ -11,7 +11,11 @@ export GOFLAGS := $(GOFLAGS) -trimpath
 STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: build demo test lint bench generate screenshots fmt clean race fuzz browser torture
+.DEFAULT_GOAL := build
+.PHONY: help build demo test lint bench generate screenshots fmt clean race fuzz browser torture
+
+help: ## this list
+	@sed -nE 's/^([a-z]+):[^#]*## (.*)/  make \1\t\2/p' $(firstword $(MAKEFILE_LIST)) | expand -t 22
 
 build: console/dist/index.html ## bin/ironledger, one static binary with the console inside
 	$(GO) build -o bin/ironledger ./cmd/ironledger
@@ -22,7 +26,7 @@ demo: build ## the service with the data of Gullholm Ferries
 test: lint browser race fuzz ## everything
 	$(GO) test ./...
 
-lint: console/dist/index.html
+lint: console/dist/index.html ## gofmt, vet, staticcheck, vue-tsc and eslint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "run make fmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
 	$(STATICCHECK) ./...
@@ -63,10 +67,10 @@ generate: console/node_modules/.package-lock.json ## what is made from api/opena
 screenshots: build browser ## docs/screenshots from the demo data
 	scripts/screenshots
 
-fmt:
+fmt: ## gofmt of every file
 	gofmt -w $$(git ls-files '*.go')
 
-clean:
+clean: ## removes what was built
 	rm -rf bin console/dist/assets console/dist/index.html
 
 browser: ## what the tests drive and compare with
