@@ -12,7 +12,7 @@ STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint bench generate screenshots fmt clean race fuzz browser torture
+.PHONY: help build demo test lint bench generate screenshots fmt clean race fuzz browser torture lint-go lint-console
 
 help: ## this list
 	@sed -nE 's/^([a-z]+):[^#]*## (.*)/  make \1\t\2/p' $(firstword $(MAKEFILE_LIST)) | expand -t 22
@@ -27,9 +27,14 @@ test: lint browser race fuzz ## everything
 	$(GO) test ./...
 
 lint: console/dist/index.html ## gofmt, vet, staticcheck, vue-tsc and eslint
+	@$(MAKE) --no-print-directory -j2 lint-go lint-console
+
+lint-go:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "run make fmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
 	$(STATICCHECK) ./...
+
+lint-console:
 	cd console && npm run --silent typecheck && npm run --silent lint
 
 race: console/dist/index.html ## the core and the service under the race detector

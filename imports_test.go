@@ -40,6 +40,7 @@ var mayImport = map[string][]string{
 	"internal/demo":    {"core", "api", "demo", "internal/client", "internal/standin"},
 	"internal/cli":     {"core", "api", "console", "demo", "internal"},
 	"api":              {"core"},
+	"api/rights":       {},
 	"console":          {},
 	"demo":             {"core"},
 	"cmd/ironledger":   {"internal/cli"},

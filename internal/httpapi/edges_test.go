@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
+	"ironledger.example/internal/service"
 )
 
 // Every operation of the specification must have a permission, and every
@@ -30,7 +31,13 @@ func TestEveryOperationHasAPermission(t *testing.T) {
 			told[key] = true
 			need, ok := permissions[key]
 			if !ok {
-				t.Errorf("%s has no permission", key)
+				t.Errorf("%s has no permission: run make generate", key)
+			}
+			if told := op.Extensions["x-right"]; told != api.Rights[key] {
+				t.Errorf("%s asks for %q, and the specification says %q: run make generate", key, api.Rights[key], told)
+			}
+			if need != anyone && need != nobody && !service.Admin.May(need) {
+				t.Errorf("%s asks for %q, which is no right of any role", key, need)
 			}
 			if open := op.Security != nil && len(*op.Security) == 0; open != (need == nobody) {
 				t.Errorf("%s: the specification says open is %v, the permission is %q", key, open, need)

@@ -51,82 +51,23 @@ type Options struct {
 	Console fs.FS  // the console's files
 }
 
-// permissions is what each operation asks of its caller.
-var permissions = map[string]service.Permission{
-	"GET /api/v1/status":                      service.MayRead,
-	"GET /api/v1/vocabulary":                  service.MayRead,
-	"POST /api/v1/evidence":                   service.MayReport,
-	"GET /api/v1/devices":                     service.MayRead,
-	"GET /api/v1/devices/:id":                 service.MayRead,
-	"GET /api/v1/devices/:id/history":         service.MayRead,
-	"GET /api/v1/overview":                    service.MayRead,
-	"GET /api/v1/shadow":                      service.MayRead,
-	"GET /api/v1/searches":                    service.MayRead,
-	"POST /api/v1/searches":                   service.MayAsk,
-	"DELETE /api/v1/searches/:name":           service.MayAsk,
-	"GET /api/v1/certificates":                service.MayRead,
-	"GET /api/v1/sources":                     service.MayRead,
-	"GET /api/v1/unmatched":                   service.MayRead,
-	"POST /api/v1/unmatched/:id/settle":       service.MayWaive,
-	"GET /api/v1/waivers":                     service.MayRead,
-	"POST /api/v1/waivers":                    service.MayWaive,
-	"POST /api/v1/waivers/:id/revoke":         service.MayWaive,
-	"GET /api/v1/vouches":                     service.MayRead,
-	"POST /api/v1/vouches":                    service.MayVouch,
-	"POST /api/v1/vouches/:id/revoke":         service.MayWaive,
-	"GET /api/v1/roster":                      service.MayRead,
-	"POST /api/v1/roster":                     service.MayAdmin,
-	"POST /api/v1/roster/:id/remove":          service.MayAdmin,
-	"POST /api/v1/rulebooks/format":           service.MayRead,
-	"POST /api/v1/rulebooks/compare":          service.MayRead,
-	"POST /api/v1/rulebooks/rehearse":         service.MayRead,
-	"POST /api/v1/rulebooks/rehearse/:id":     service.MayRead,
-	"GET /api/v1/rulebooks":                   service.MayRead,
-	"POST /api/v1/rulebooks":                  service.MayPublish,
-	"POST /api/v1/rulebooks/check":            service.MayRead,
-	"GET /api/v1/rulebooks/:version":          service.MayRead,
-	"GET /api/v1/changes":                     service.MayRead,
-	"GET /api/v1/people":                      service.MayRead,
-	"POST /api/v1/people":                     service.MayAdmin,
-	"GET /api/v1/people/:id":                  service.MayRead,
-	"POST /api/v1/people/:id/remove":          service.MayAdmin,
-	"POST /api/v1/ask":                        service.MayAsk,
-	"GET /api/v1/decisions":                   service.MayRead,
-	"GET /api/v1/decision-counts":             service.MayRead,
-	"GET /api/v1/decisions/:id":               service.MayRead,
-	"GET /api/v1/tokens":                      service.MayAdmin,
-	"POST /api/v1/tokens":                     service.MayAdmin,
-	"DELETE /api/v1/tokens/:id":               service.MayAdmin,
-	"POST /api/v1/devices/:id/retire":         service.MayAdmin,
-	"GET /api/v1/enrolments":                  service.MayRead,
-	"POST /api/v1/enrolments":                 service.MayDecide,
-	"POST /api/v1/enrolments/:id/settle":      service.MayWaive,
-	"POST /api/v1/ask/under":                  service.MayAsk,
-	"POST /api/v1/reach/people":               service.MayAsk,
-	"POST /api/v1/reach/resources":            service.MayAsk,
-	"GET /api/v1/coverage":                    service.MayRead,
-	"GET /api/v1/gates":                       service.MayRead,
-	"GET /api/v1/live-sessions":               service.MayRead,
-	"POST /api/v1/rulebooks/replay":           service.MayRead,
-	"GET /api/v1/decisions/:id/replay":        service.MayRead,
-	"GET /api/v1/devices/:id/then":            service.MayRead,
-	"GET /api/v1/ledger":                      service.MayRead,
-	"POST /api/v1/ledger/verification":        service.MayRead,
-	"GET /api/v1/ledger/entries":              service.MayRead,
-	"GET /api/v1/ledger/entries/:seq":         service.MayRead,
-	"POST /api/v1/ledger/entries/:seq/redact": service.MayAdmin,
-	"GET /api/v1/ledger/growth":               service.MayRead,
-	"GET /api/v1/ledger/export":               service.MayRead,
-	"GET /api/v1/ledger/standings":            service.MayRead,
-	"POST /access/v1/evaluation":              service.MayDecide,
-	"POST /access/v1/evaluations":             service.MayDecide,
-	"POST /access/v1/search/subject":          service.MayDecide,
-	"POST /access/v1/search/resource":         service.MayDecide,
-	"POST /access/v1/search/action":           service.MayDecide,
-	"GET /api/v1/session":                     anyone,
-	"DELETE /api/v1/session":                  anyone,
-	"POST /api/v1/session":                    nobody,
-	"GET /.well-known/authzen-configuration":  nobody,
+// permissions is what each operation asks of its caller, from the specification.
+var permissions = rights()
+
+// rights are those that the specification gives, as service knows them.
+func rights() map[string]service.Permission {
+	out := make(map[string]service.Permission, len(api.Rights))
+	for operation, right := range api.Rights {
+		switch right {
+		case "any":
+			out[operation] = anyone
+		case "none":
+			out[operation] = nobody
+		default:
+			out[operation] = service.Permission(right)
+		}
+	}
+	return out
 }
 
 const (

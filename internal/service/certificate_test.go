@@ -157,7 +157,7 @@ func TestThousandsOfCertificatesEndInTheSameSecond(t *testing.T) {
 		if _, _, err := s.Publish(ctx, "author", service.Draft{Files: a.files(500 * time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
-		const n = 2000
+		n := service.Rounds(2000)
 		var lines []string
 		for i := range n {
 			_, shows := a.device(fmt.Sprintf("d%d", i), -time.Hour, 3*time.Hour)

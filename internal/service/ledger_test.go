@@ -64,7 +64,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		for range 250 {
+		for range service.Rounds(250) {
 			d := devices[r.IntN(len(devices))]
 			switch r.IntN(12) {
 			case 0:
