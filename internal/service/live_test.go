@@ -11,7 +11,6 @@ import (
 	"testing"
 
 	"ironledger.example/core/directory"
-	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 )
 
@@ -218,17 +217,13 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 			if d.Held != nil {
 				held = d.Held.State
 			}
-			keys := []evidence.Key{}
-			for _, k := range d.Keys {
-				keys = append(keys, k)
-			}
 			live := 0
 			for _, w := range d.Waivers {
 				if w.live(now) {
 					live++
 				}
 			}
-			out["device "+d.ID] = fmt.Sprint(d.Result.Level, d.Result.Verdicts, keys, len(d.Record.Readings()), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
+			out["device "+d.ID] = fmt.Sprint(d.Result.Level, d.Result.Verdicts, d.Keys, len(d.Record.Readings()), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
 			return true
 		})
 		for _, p := range snap.People.List() {
