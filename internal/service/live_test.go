@@ -247,7 +247,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 		return out
 	}
 	want := outcome(false)
-	if len(want) < people*steps+60 {
+	if len(want) < people*steps+30 {
 		t.Fatalf("only %d things are compared", len(want))
 	}
 	compareTold(t, "at once", "as one after the other", outcome(true), want)
