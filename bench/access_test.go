@@ -58,7 +58,7 @@ func BenchmarkGates(b *testing.B) {
 		var rec *evidence.Record
 		view := evidence.NewResolver(rb.Dict, rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, now)
 		q := &access.Request{Known: true, User: "p", Groups: []string{"g1", "g2", "g3"}, Action: "open", MFA: &yes, Device: access.Device{ID: "d", Known: true, Level: 4, View: view, Next: func() int64 { return now + 1 }}}
-		trial := p.Trial()
+		trial := p.Evaluator()
 		const rounds = 100_000
 		each := func(f func()) float64 {
 			return best(5, func() {
@@ -70,7 +70,7 @@ func BenchmarkGates(b *testing.B) {
 		}
 		naming := each(func() {})
 		try = each(func() {
-			if trial.Try(q, now).Outcome != access.Allow {
+			if trial.Evaluate(q, now).Outcome != access.Allow {
 				b.Fatal(q.Resource)
 			}
 		}) - naming

@@ -108,7 +108,7 @@ func filled(b *testing.B, dir string, n int) *service.Service {
 			lines.WriteString(report(i, at))
 			lines.WriteByte('\n')
 		}
-		if in, err := s.Take(context.Background(), "bench", "", strings.NewReader(lines.String()), evidence.NDJSON); err != nil || in.Rejected > 0 {
+		if in, err := s.Ingest(context.Background(), "bench", "", strings.NewReader(lines.String()), evidence.NDJSON); err != nil || in.Rejected > 0 {
 			b.Fatal(in.Rejected, err)
 		}
 	}
@@ -238,7 +238,7 @@ func BenchmarkReport(b *testing.B) {
 	for i := range rounds { // in turns, so that both see the same disk
 		text := body(i)
 		begin := time.Now()
-		in, err := s.Take(context.Background(), "bench", "", strings.NewReader(text), evidence.JSON)
+		in, err := s.Ingest(context.Background(), "bench", "", strings.NewReader(text), evidence.JSON)
 		if ours[i] = time.Since(begin); err != nil || in.Results[0].Level == "" {
 			b.Fatal(in, err)
 		}
@@ -268,7 +268,7 @@ func BenchmarkChange(b *testing.B) {
 	for i := range devices {
 		fmt.Fprintf(&owned, `{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d"},"evidence":{"owner":"u%d"}}`+"\n", time.Now().UTC().Format(time.RFC3339), i, i/3)
 	}
-	if in, err := s.Take(ctx, "bench", "", strings.NewReader(owned.String()), evidence.NDJSON); err != nil || in.Rejected > 0 {
+	if in, err := s.Ingest(ctx, "bench", "", strings.NewReader(owned.String()), evidence.NDJSON); err != nil || in.Rejected > 0 {
 		b.Fatal(in.Rejected, err)
 	}
 	person := func(i, version int) directory.Person {
@@ -292,7 +292,7 @@ func BenchmarkChange(b *testing.B) {
 	for i := range rounds { // in turns, so that all see the same disk
 		text := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d"},"evidence":{"threat.score":%d}}`, time.Now().UTC().Format(time.RFC3339), i, 20+i%60)
 		timed(&reports, func() error {
-			_, err := s.Take(ctx, "bench", "", strings.NewReader(text), evidence.JSON)
+			_, err := s.Ingest(ctx, "bench", "", strings.NewReader(text), evidence.JSON)
 			return err
 		})
 		timed(&people, func() error {
@@ -300,7 +300,7 @@ func BenchmarkChange(b *testing.B) {
 			return err
 		})
 		timed(&waivers, func() error {
-			_, err := s.Waive(ctx, "bench", service.GrantRequest{Device: fmt.Sprintf("d-%06d", i*11), Rule: "laptop/r0", Reason: "a trial", For: "3d"})
+			_, err := s.Waive(ctx, "bench", service.ExceptionRequest{Device: fmt.Sprintf("d-%06d", i*11), Rule: "laptop/r0", Reason: "a trial", For: "3d"})
 			return err
 		})
 	}

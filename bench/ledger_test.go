@@ -152,7 +152,7 @@ func BenchmarkVerification(b *testing.B) {
 		runtime.ReadMemStats(&before)
 		peak := uint64(0)
 		begin := time.Now()
-		v, err := service.VerifyRecords(context.Background(), s, key.Verifier, service.Thorough{Progress: func(int64, int64) {
+		v, err := service.VerifyRecords(context.Background(), s, key.Verifier, service.VerifyOptions{Progress: func(int64, int64) {
 			runtime.ReadMemStats(&after)
 			peak = max(peak, after.HeapInuse)
 		}})

@@ -66,7 +66,7 @@ func reports(t *testing.T, rb *rulebook.Rulebook, ndjson string, at time.Time) (
 		if it.Err != nil {
 			t.Fatalf("line %d: %v", it.Line, it.Err)
 		}
-		if refused := append(it.Report.Refused, resolver.Sift(it.Report)...); len(refused) > 0 {
+		if refused := append(it.Report.Refused, resolver.RefuseUnprovided(it.Report)...); len(refused) > 0 {
 			t.Errorf("line %d: %v", it.Line, refused)
 		}
 		if it.Report.At > value.Micros(at) {
@@ -140,7 +140,7 @@ func TestRosterPeopleAndRequestsAreReadable(t *testing.T) {
 	rb, stray := load(t, Rulebook()), 0
 	resolver := evidence.NewResolver(rb.Dict, rb.Policy)
 	for it := range rb.Dict.Read(strings.NewReader(Stray(Moment)), evidence.NDJSON, "", value.Micros(Moment)) {
-		if it.Err == nil && len(append(it.Report.Refused, resolver.Sift(it.Report)...)) > 0 {
+		if it.Err == nil && len(append(it.Report.Refused, resolver.RefuseUnprovided(it.Report)...)) > 0 {
 			stray++
 		}
 	}

@@ -74,9 +74,9 @@ func (s *server) token(t *testing.T, name, role string) string {
 }
 
 // report sends one report with a token and returns what became of it.
-func (s *server) report(t *testing.T, token, about, evidence string) service.Taken {
+func (s *server) report(t *testing.T, token, about, evidence string) service.ReportResult {
 	t.Helper()
-	var in service.Intake
+	var in service.IngestResult
 	s.call(t, "POST", "/api/v1/evidence", token, "application/x-ndjson", `{`+about+`,"evidence":{`+evidence+`}}`).into(t, 200, &in)
 	if len(in.Results) != 1 {
 		t.Fatalf("%s becomes %+v", about, in)
@@ -479,7 +479,7 @@ func TestATicketOutlivesNoEnforcer(t *testing.T) {
 func TestBudgets(t *testing.T) {
 	s := openHouse(t, "")
 	t.Run("a flood of nothing", func(t *testing.T) {
-		var in service.Intake
+		var in service.IngestResult
 		before := s.entries(t)
 		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json", "["+strings.Repeat("{},", 200_000)+"{}]").into(t, 200, &in)
 		if in.Rejected > 20_000 || len(in.Results) > 1_100 || !strings.Contains(in.Results[len(in.Results)-1].Error, "one request may bring") {

@@ -150,7 +150,7 @@ func TestCoverageTellsWhatHappens(t *testing.T) {
 // Trying and deciding come to the same; a trial can be used again and again.
 func TestATrialDecidesTheSame(t *testing.T) {
 	p := compile(t, book)
-	trial := p.Trial()
+	trial := p.Evaluator()
 	yes, no := true, false
 	for _, user := range []string{"", "maren", "harbourmaster", "outcast"} {
 		for _, groups := range [][]string{nil, {"finance"}, {"office", "finance"}, {"finance", "auditors"}} {
@@ -160,7 +160,7 @@ func TestATrialDecidesTheSame(t *testing.T) {
 						for _, level := range []string{"barred", "sound", "strong"} {
 							q := &Request{Known: true, User: user, Groups: groups, Resource: resource, Action: action, MFA: mfa, Device: device(t, p, level, `"storage.encrypted":true`)}
 							d := p.Decide(q, now)
-							r := trial.Try(q, now)
+							r := trial.Evaluate(q, now)
 							shadow := d.ShadowOutcome
 							if shadow == "" {
 								shadow = d.Outcome

@@ -72,12 +72,12 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 		d.ValidUntil = value.FormatTime(now)
 		return d
 	}
-	t, _ := p.trials.Get().(*Trial)
+	t, _ := p.trials.Get().(*Evaluator)
 	if t == nil {
-		t = p.Trial()
+		t = p.Evaluator()
 	}
 	defer p.trials.Put(t)
-	ruling := t.Try(q, now)
+	ruling := t.Evaluate(q, now)
 	if d.Outcome = ruling.Outcome; ruling.Shadow != d.Outcome {
 		d.ShadowOutcome = ruling.Shadow
 	}

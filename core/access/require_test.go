@@ -78,7 +78,7 @@ func levelOf(p *Program, level string) string {
 
 // tryEverything puts every kind of request of a group's members to the gates.
 func (p *Program) tryEverything(group string, cell Cell) (least rulebook.Level, mfa, some, every bool) {
-	trial, groups := p.Trial(), [][]string{{"deck"}, nil}
+	trial, groups := p.Evaluator(), [][]string{{"deck"}, nil}
 	if group != "" {
 		groups = [][]string{{group}, {group, "deck"}}
 	} else {
@@ -92,7 +92,7 @@ func (p *Program) tryEverything(group string, cell Cell) (least rulebook.Level, 
 				for _, action := range []string{"", "open", "export"} {
 					for _, in := range groups {
 						q := &Request{User: "x", Known: true, Groups: in, Resource: "rota", Action: action, IP: ip, MFA: said, Device: Device{Known: true, Level: l}}
-						if trial.Try(q, now).Outcome == Allow {
+						if trial.Evaluate(q, now).Outcome == Allow {
 							some, least = true, l
 							mfa = mfa && said != nil && *said
 						} else if int(l) >= at && (!cell.MFA || said != nil && *said) {
@@ -130,7 +130,7 @@ func TestWhomTheDirectoryDoesNotKnow(t *testing.T) {
 			if d.Outcome != c.want || !strings.Contains(d.ReasonAdmin["en"], c.notes) || c.notes == "" && strings.Contains(d.ReasonAdmin["en"], "Note") {
 				t.Errorf("the answer is %s: %s", d.Outcome, d.ReasonAdmin["en"])
 			}
-			if got := c.p.Trial().Try(&c.q, now).Outcome; got != c.want {
+			if got := c.p.Evaluator().Evaluate(&c.q, now).Outcome; got != c.want {
 				t.Errorf("a trial ends with %s", got)
 			}
 		})

@@ -16,9 +16,9 @@ type Ruling struct {
 	BreakGlass bool
 }
 
-// Trial puts many requests to the gates, one after another, and tells how each
+// Evaluator puts many requests to the gates, one after another, and tells how each
 // ends. It reuses its room; it must not be shared between goroutines.
-type Trial struct {
+type Evaluator struct {
 	p     *Program
 	env   condition.Env
 	room  []int
@@ -31,18 +31,18 @@ type asked struct {
 	outcome Outcome
 }
 
-// Trial returns room for trying requests.
-func (p *Program) Trial() *Trial {
-	t := &Trial{p: p}
+// Evaluator returns room for trying requests.
+func (p *Program) Evaluator() *Evaluator {
+	t := &Evaluator{p: p}
 	t.env.Frames[rulebook.RequestFrame] = condition.NewFrame(rulebook.RequestSlots)
 	return t
 }
 
 // Steps is how many members of lists conditions have looked at in the trial so far.
-func (t *Trial) Steps() int64 { return t.env.Steps() }
+func (t *Evaluator) Steps() int64 { return t.env.Steps() }
 
-// Try puts a request to the gates at now.
-func (t *Trial) Try(q *Request, now int64) Ruling {
+// Evaluate puts a request to the gates at now.
+func (t *Evaluator) Evaluate(q *Request, now int64) Ruling {
 	p := t.p
 	t.asked = t.asked[:0]
 	if q.User != "" && p.breakGlass[q.User] {
@@ -86,7 +86,7 @@ func (p *Program) stranger(q *Request) bool {
 }
 
 // ask puts the request to one gate.
-func (t *Trial) ask(g *gate) Outcome {
+func (t *Evaluator) ask(g *gate) Outcome {
 	if g.Need.Eval(&t.env) == condition.True {
 		return Allow
 	}
@@ -106,7 +106,7 @@ func (t *Trial) ask(g *gate) Outcome {
 
 // Stops lists the ids of the enforced gates that stood in the way of the
 // request that was tried last, in the order of their numbers.
-func (t *Trial) Stops() []string {
+func (t *Evaluator) Stops() []string {
 	var ids []string
 	for _, a := range t.asked {
 		if g := &t.p.gates[a.gate]; !g.shadow && a.outcome != Allow {
@@ -118,7 +118,7 @@ func (t *Trial) Stops() []string {
 
 // Matched lists the ids of the enforced gates that matched the request that was
 // tried last.
-func (t *Trial) Matched() []string {
+func (t *Evaluator) Matched() []string {
 	var ids []string
 	for _, a := range t.asked {
 		if g := &t.p.gates[a.gate]; !g.shadow {

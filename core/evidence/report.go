@@ -91,7 +91,7 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 	var source, external, observed string
 	var id Identity
 	var err error
-	t := d.intake(&Report{})
+	t := d.build(&Report{})
 	defer t.free()
 	value.Walk(raw, 0, func(name []byte, at int) (int, bool) {
 		if string(name) == "evidence" && raw[at] == '{' { // most of the report: walked once
@@ -222,9 +222,9 @@ func (r *Report) identify(speaker, source, external, observed string, id Identit
 	return nil
 }
 
-// intake is a report being filled: a place for each attribute in alphabetical
+// reportBuilder is a report being filled: a place for each attribute in alphabetical
 // order, without a name while it is empty.
-type intake struct {
+type reportBuilder struct {
 	d      *Dictionary
 	r      *Report
 	places []Reading
@@ -233,26 +233,26 @@ type intake struct {
 // emptyPlaces holds places that are free again: most reports fill few of them.
 var emptyPlaces sync.Pool
 
-func (d *Dictionary) intake(r *Report) *intake {
-	if kept, _ := emptyPlaces.Get().(*intake); kept != nil && len(kept.places) == len(d.list) {
+func (d *Dictionary) build(r *Report) *reportBuilder {
+	if kept, _ := emptyPlaces.Get().(*reportBuilder); kept != nil && len(kept.places) == len(d.list) {
 		kept.d, kept.r = d, r
 		return kept
 	}
-	return &intake{d, r, make([]Reading, len(d.list))}
+	return &reportBuilder{d, r, make([]Reading, len(d.list))}
 }
 
 // free gives the places back.
-func (t *intake) free() {
+func (t *reportBuilder) free() {
 	clear(t.places)
 	t.r = nil
 	emptyPlaces.Put(t)
 }
 
 // place is where the reading of the attribute in a slot stands.
-func (t *intake) place(slot int) *Reading { return &t.places[t.d.rank[slot]] }
+func (t *reportBuilder) place(slot int) *Reading { return &t.places[t.d.rank[slot]] }
 
 // take adds one attribute of a report to its readings or its refusals.
-func (t *intake) take(key []byte, raw json.RawMessage) {
+func (t *reportBuilder) take(key []byte, raw json.RawMessage) {
 	d, r := t.d, t.r
 	if string(raw) == "null" {
 		return
@@ -313,7 +313,7 @@ func unavailable(raw json.RawMessage) (why string, ok bool) {
 }
 
 // finish makes identity and evidence tell the same and puts the report in order.
-func (t *intake) finish() error {
+func (t *reportBuilder) finish() error {
 	r := t.r
 	for _, key := range [...]struct {
 		name string

@@ -156,10 +156,10 @@ func (r *Resolver) Accepts(source, name string) error {
 	return fmt.Errorf("the source %s may only supply %s", source, strings.Join(s.Provides, ", "))
 }
 
-// Sift takes out of a report what its source may not supply, and returns that
+// RefuseUnprovided takes out of a report what its source may not supply, and returns that
 // as refusals. The keys that say which device it is are nobody's to supply:
 // from a source that may not, they join the report and are not evidence.
-func (r *Resolver) Sift(rep *Report) []Refusal {
+func (r *Resolver) RefuseUnprovided(rep *Report) []Refusal {
 	if r.sources == nil {
 		return nil
 	}

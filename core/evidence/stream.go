@@ -255,7 +255,7 @@ func (d speaking) csvReport(header, row []string) (*Report, error) {
 		}
 		return ""
 	}
-	t := d.intake(&Report{})
+	t := d.build(&Report{})
 	defer t.free()
 	if err := t.r.identify(d.speaker, get("source"), get("external_id"), get("observed_at"), Identity{ID: get("id")}, d.now); err != nil {
 		return nil, err

@@ -4,7 +4,7 @@
 // An [Entry] has one canonical form in JSON (RFC 8785). Its hash is a leaf of a
 // Merkle tree (RFC 6962, section 2.1), whose root and size are signed as a
 // [Head] in the form of a checkpoint (C2SP tlog-checkpoint). Whoever keeps a
-// head can demand a proof that a later one only added to it. [Walk] checks a
+// head can demand a proof that a later one only added to it. [Verifier] checks a
 // whole ledger in one pass, in memory that does not grow with its length, and
 // names the entry where something is wrong.
 //

@@ -65,7 +65,7 @@ func FuzzCanonicalFormIsStable(f *testing.F) {
 // made is a ledger in memory.
 type made struct {
 	lines []Line
-	tree  Range
+	tree  CompactRange
 	tiles map[[2]int64]tlog.Hash
 	key   note.Signer
 	check note.Verifier
@@ -114,8 +114,8 @@ func (m *made) read(level int, n int64, width int) ([]tlog.Hash, error) {
 	return out, nil
 }
 
-func walk(m []Line, head *Head, seen Head, tiles map[[2]int64]tlog.Hash) *Walk {
-	w := &Walk{Standings: true}
+func walk(m []Line, head *Head, seen Head, tiles map[[2]int64]tlog.Hash) *Verifier {
+	w := &Verifier{Standings: true}
 	if tiles != nil {
 		w.Tile = func(level int, n int64) (tlog.Hash, bool) {
 			h, known := tiles[[2]int64{int64(level), n}]

@@ -16,22 +16,22 @@ const (
 	TileWidth  = 1 << TileHeight
 )
 
-// Range is a tree that grows at its right edge. It holds the roots of the
+// CompactRange is a tree that grows at its right edge. It holds the roots of the
 // complete subtrees that the leaves so far make up, one for each bit that is
 // set in their number: all that is needed to add a leaf or tell the root
-// (RFC 6962, section 2.1). The zero Range is an empty tree.
-type Range struct {
+// (RFC 6962, section 2.1). The zero CompactRange is an empty tree.
+type CompactRange struct {
 	size  int64
 	roots []tlog.Hash // largest subtree first
 }
 
 // Size is the number of leaves.
-func (r *Range) Size() int64 { return r.size }
+func (r *CompactRange) Size() int64 { return r.size }
 
 // Add adds a leaf. tile is called with each hash of a level above the leaves
 // that tiles keep, as it becomes known: level counts tiles, so that it stands
 // for TileWidth^level leaves. It may be nil.
-func (r *Range) Add(leaf tlog.Hash, tile func(level int, n int64, h tlog.Hash)) {
+func (r *CompactRange) Add(leaf tlog.Hash, tile func(level int, n int64, h tlog.Hash)) {
 	r.roots = append(r.roots, leaf)
 	r.size++
 	for level := 1; level <= bits.TrailingZeros64(uint64(r.size)); level++ {
@@ -45,7 +45,7 @@ func (r *Range) Add(leaf tlog.Hash, tile func(level int, n int64, h tlog.Hash)) 
 }
 
 // Root is the hash of the tree; of an empty one that of no bytes.
-func (r *Range) Root() tlog.Hash {
+func (r *CompactRange) Root() tlog.Hash {
 	if r.size == 0 {
 		h, _ := tlog.TreeHash(0, nil) // reads nothing
 		return h
@@ -58,13 +58,15 @@ func (r *Range) Root() tlog.Hash {
 }
 
 // Clone copies a range, to go on from it twice.
-func (r *Range) Clone() Range { return Range{r.size, append([]tlog.Hash(nil), r.roots...)} }
+func (r *CompactRange) Clone() CompactRange {
+	return CompactRange{r.size, append([]tlog.Hash(nil), r.roots...)}
+}
 
 // Edge makes the range of a tree of a size from the hashes at its right edge.
 // read gives one level's hashes of a partial tile: those from n on, width of
 // them.
-func Edge(size int64, read func(level int, n int64, width int) ([]tlog.Hash, error)) (Range, error) {
-	r := Range{size: size}
+func Edge(size int64, read func(level int, n int64, width int) ([]tlog.Hash, error)) (CompactRange, error) {
+	r := CompactRange{size: size}
 	top := 0
 	for size>>(TileHeight*(top+1)) > 0 {
 		top++
@@ -77,12 +79,12 @@ func Edge(size int64, read func(level int, n int64, width int) ([]tlog.Hash, err
 		}
 		hashes, err := read(level, count-int64(width), width)
 		if err != nil {
-			return Range{}, err
+			return CompactRange{}, err
 		}
 		if len(hashes) != width {
-			return Range{}, fmt.Errorf("of level %d, %d of %d hashes are there", level, len(hashes), width)
+			return CompactRange{}, fmt.Errorf("of level %d, %d of %d hashes are there", level, len(hashes), width)
 		}
-		var part Range
+		var part CompactRange
 		for _, h := range hashes {
 			part.Add(h, nil)
 		}

@@ -50,9 +50,9 @@ func (p Problem) String() string {
 // MaxProblems bounds how many problems a walk lists.
 const MaxProblems = 100
 
-// Walk checks a ledger from its first entry on. Its memory grows with the
+// Verifier checks a ledger from its first entry on. Its memory grows with the
 // number of devices and of redactions, not with that of entries.
-type Walk struct {
+type Verifier struct {
 	// Standings makes the walk keep the level that each device was last moved to.
 	Standings bool
 	// Tile gives the hash that is kept at a level of tiles above the leaves, to
@@ -63,7 +63,7 @@ type Walk struct {
 	More     int // problems beyond MaxProblems
 	Redacted int // entries whose body was removed, as they should be
 
-	tree     Range
+	tree     CompactRange
 	last     Entry
 	scratch  []byte
 	open     map[int64]Line // redacted entries of which no redaction has been seen
@@ -74,18 +74,18 @@ type Walk struct {
 }
 
 // Expect makes the walk compare the tree with a head that was seen before.
-func (w *Walk) Expect(seen Head) { w.seen, w.haveSeen = seen, seen.Size > 0 }
+func (w *Verifier) Expect(seen Head) { w.seen, w.haveSeen = seen, seen.Size > 0 }
 
 // Size is the number of entries so far.
-func (w *Walk) Size() int64 { return w.tree.Size() }
+func (w *Verifier) Size() int64 { return w.tree.Size() }
 
 // Level is the level that a device was last moved to, "" for none.
-func (w *Walk) Level(device string) string { return w.levels[device] }
+func (w *Verifier) Level(device string) string { return w.levels[device] }
 
 // Levels is how many devices have been moved to a level.
-func (w *Walk) Levels() int { return len(w.levels) }
+func (w *Verifier) Levels() int { return len(w.levels) }
 
-func (w *Walk) problem(seq int64, format string, args ...any) {
+func (w *Verifier) problem(seq int64, format string, args ...any) {
 	if len(w.Problems) == MaxProblems {
 		w.More++
 		return
@@ -94,7 +94,7 @@ func (w *Walk) problem(seq int64, format string, args ...any) {
 }
 
 // Add checks the next entry. l may be used again afterwards.
-func (w *Walk) Add(l *Line) {
+func (w *Verifier) Add(l *Line) {
 	e := &l.Entry
 	switch want := w.last.Seq + 1; {
 	case e.Seq == want:
@@ -143,7 +143,7 @@ func (w *Walk) Add(l *Line) {
 }
 
 // tile compares a hash above the leaves with the one that is kept.
-func (w *Walk) tile(level int, n int64, h tlog.Hash) {
+func (w *Verifier) tile(level int, n int64, h tlog.Hash) {
 	if w.Tile == nil || w.mislead {
 		return
 	}
@@ -160,7 +160,7 @@ var toKey = []byte("to")
 
 // moved notes the level that a device was moved to. A map of the whole body
 // would cost more than all else that is done with it.
-func (w *Walk) moved(e *Entry) {
+func (w *Verifier) moved(e *Entry) {
 	if w.levels == nil {
 		w.levels = map[string]string{}
 	}
@@ -177,7 +177,7 @@ func (w *Walk) moved(e *Entry) {
 }
 
 // redacted matches a redaction with the entry whose body is gone.
-func (w *Walk) redacted(e *Entry) {
+func (w *Verifier) redacted(e *Entry) {
 	var r Redaction
 	if e.Body == nil || json.Unmarshal(e.Body, &r) != nil {
 		w.problem(e.Seq, "it tells of a redaction and cannot be read")
@@ -196,7 +196,7 @@ func (w *Walk) redacted(e *Entry) {
 }
 
 // End ends the walk: what is left must agree with the head, unless it is nil.
-func (w *Walk) End(head *Head) {
+func (w *Verifier) End(head *Head) {
 	for _, seq := range slices.Sorted(maps.Keys(w.open)) {
 		w.problem(seq, "its body is gone, and no entry tells of a redaction")
 	}

@@ -32,7 +32,7 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 	policy.Sources = nil // an example speaks for all sources
 	resolver := evidence.NewResolver(rb.Dict, policy)
 	rules, gates := posture.Compile(rb), access.Compile(rb)
-	trial, steps := gates.Trial(), int64(0)
+	trial, steps := gates.Evaluator(), int64(0)
 	out := make([]Outcome, 0, len(rb.Examples))
 	for _, e := range rb.Examples {
 		at := now
@@ -56,7 +56,7 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 		}
 		if e.Outcome != "" {
 			q, before := exampleRequest(&e, device), trial.Steps()
-			got := trial.Try(q, at).Outcome
+			got := trial.Evaluate(q, at).Outcome
 			steps += trial.Steps() - before
 			o.compare("outcome", e.Outcome, string(got), func() []string { return []string{gates.Decide(q, at).ReasonAdmin["en"]} })
 		}

@@ -70,13 +70,13 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 		return nil, err
 	}
 	if j.Wait {
-		refused := f.resolver.Sift(r)
+		refused := f.resolver.RefuseUnprovided(r)
 		if len(r.Readings) > 0 || len(refused) == 0 {
 			f.waiting = append(f.waiting, r)
 		}
 		return refused, nil
 	}
-	refused := f.resolver.Sift(r)
+	refused := f.resolver.RefuseUnprovided(r)
 	if !j.Known {
 		f.order = append(f.order, j.Device)
 	}

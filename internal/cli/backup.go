@@ -81,7 +81,7 @@ func verifyRecords(ctx context.Context, path string, key store.Key) (*service.Ve
 	if err != nil {
 		return nil, err
 	}
-	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.Thorough{File: true})
+	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.VerifyOptions{File: true})
 	return v, errors.Join(err, records.Close())
 }
 

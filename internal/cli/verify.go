@@ -84,7 +84,7 @@ func (a *app) verified(v service.Verification, signer string) error {
 	return nil
 }
 
-func resultOf(w *ledger.Walk, begun time.Time) service.Verification {
+func resultOf(w *ledger.Verifier, begun time.Time) service.Verification {
 	v := service.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(), Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems, More: w.More}
 	if v.Problems == nil {
 		v.Problems = []ledger.Problem{}
@@ -109,7 +109,7 @@ func (a *app) verifyFile(path, key string) error {
 	}
 	defer f.Close()
 	begun := time.Now()
-	w := &ledger.Walk{}
+	w := &ledger.Verifier{}
 	bar := a.walked(-1, "entries")
 	checkpoint, err := client.EachLine(f, func(l *ledger.Line) error { w.Add(l); bar.add(1); return nil })
 	bar.done()
@@ -142,7 +142,7 @@ func (a *app) verifyData(ctx context.Context, dir string) error {
 	}
 	bar := a.walked(-1, "entries")
 	last := int64(0)
-	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.Thorough{File: true, Progress: func(done, of int64) {
+	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.VerifyOptions{File: true, Progress: func(done, of int64) {
 		bar.of(of)
 		bar.add(done - last)
 		last = done
@@ -160,7 +160,7 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 		return err
 	}
 	begun := time.Now()
-	walk := &ledger.Walk{Standings: true}
+	walk := &ledger.Verifier{Standings: true}
 	if before.Checkpoint != "" {
 		if head, err := ledger.OpenHead([]byte(before.Checkpoint), w.Verifier); err == nil {
 			walk.Expect(head)

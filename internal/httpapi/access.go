@@ -149,11 +149,11 @@ func (s *Server) ListGates(c *gin.Context) {
 
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) {
-	items := s.service.LiveSessions(p.Person, p.Device, p.Resource)
+	items := s.service.Sessions(p.Person, p.Device, p.Resource)
 	if items == nil {
-		items = []*service.LiveSession{}
+		items = []*service.Session{}
 	}
-	c.JSON(http.StatusOK, list[*service.LiveSession]{Items: items})
+	c.JSON(http.StatusOK, list[*service.Session]{Items: items})
 }
 
 // daysOf is how many days are asked about: a week when the caller does not say.

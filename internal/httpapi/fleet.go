@@ -132,19 +132,19 @@ func (s *Server) SettleUnmatched(c *gin.Context, id string) {
 
 // ListWaivers lists waivers.
 func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) {
-	items, err := s.service.Waivers(service.GrantQuery{Device: p.Device, State: p.State, Within: p.Within})
-	s.answer(c, http.StatusOK, list[service.ShownGrant]{Items: items}, err)
+	items, err := s.service.Waivers(service.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
+	s.answer(c, http.StatusOK, list[service.ShownException]{Items: items}, err)
 }
 
 // ListVouches lists vouches.
 func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) {
-	items, err := s.service.Vouches(service.GrantQuery{Device: p.Device, State: p.State, Within: p.Within})
-	s.answer(c, http.StatusOK, list[service.ShownGrant]{Items: items}, err)
+	items, err := s.service.Vouches(service.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
+	s.answer(c, http.StatusOK, list[service.ShownException]{Items: items}, err)
 }
 
 // CreateWaiver makes an exception.
 func (s *Server) CreateWaiver(c *gin.Context) {
-	var in service.GrantRequest
+	var in service.ExceptionRequest
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
@@ -155,7 +155,7 @@ func (s *Server) CreateWaiver(c *gin.Context) {
 
 // CreateVouch states that a device is genuine.
 func (s *Server) CreateVouch(c *gin.Context) {
-	var in service.GrantRequest
+	var in service.ExceptionRequest
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return

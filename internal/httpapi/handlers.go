@@ -78,7 +78,7 @@ func (s *Server) OpenSession(c *gin.Context) {
 		s.fail(c, newProblem(http.StatusForbidden, "a token of the role %s does not open the console", t.Role))
 		return
 	}
-	secret, err := s.service.OpenSession(t)
+	secret, err := s.service.SignIn(t)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -95,7 +95,7 @@ func (s *Server) setCookie(c *gin.Context, value string, age int) {
 // CloseSession signs a person out of the console.
 func (s *Server) CloseSession(c *gin.Context) {
 	if secret, err := c.Cookie(cookieName); err == nil {
-		if err := s.service.CloseSession(secret); err != nil {
+		if err := s.service.SignOut(secret); err != nil {
 			s.fail(c, err)
 			return
 		}
@@ -152,13 +152,13 @@ func (s *Server) PostEvidence(c *gin.Context) {
 		return
 	}
 	defer s.streams.give(who.ID)
-	out, err := s.service.Take(c.Request.Context(), who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
+	out, err := s.service.Ingest(c.Request.Context(), who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
 	switch {
 	case err != nil && len(out.Results) == 0:
 		s.fail(c, brokenStream(err))
 		return
 	case err != nil: // part of it has taken effect: say so line by line
-		out.Results = append(out.Results, service.Taken{Error: err.Error()})
+		out.Results = append(out.Results, service.ReportResult{Error: err.Error()})
 		out.Rejected++
 	case format == evidence.JSON && len(out.Results) == 1 && out.Results[0].Error != "":
 		s.fail(c, newProblem(http.StatusBadRequest, "%s", out.Results[0].Error))

@@ -218,7 +218,7 @@ func (s *Server) caller(c *gin.Context) (*service.Token, bool, error) {
 	if err := s.origin.Check(c.Request); err != nil {
 		return nil, false, newProblem(http.StatusForbidden, "the request comes from another site")
 	}
-	t, ok := s.service.Session(c.Request.Context(), cookie)
+	t, ok := s.service.SignedIn(c.Request.Context(), cookie)
 	return t, ok, nil
 }
 

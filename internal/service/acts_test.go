@@ -95,14 +95,14 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"waiver": func(ctx context.Context) error {
-			w, err := s.Waive(ctx, "astrid", GrantRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial", For: "3d"})
+			w, err := s.Waive(ctx, "astrid", ExceptionRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial", For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, w.ID)
 			}
 			return err
 		},
 		"vouch": func(ctx context.Context) error {
-			v, err := s.Vouch(ctx, "astrid", GrantRequest{Device: a.device(), Reason: "a trial", For: "3d"})
+			v, err := s.Vouch(ctx, "astrid", ExceptionRequest{Device: a.device(), Reason: "a trial", For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, v.ID)
 			}
@@ -222,7 +222,7 @@ func (a *acts) report(ctx context.Context, id, source string) error {
 var errRefused = errors.New("the report was refused")
 
 func (a *acts) take(ctx context.Context, text string) error {
-	in, err := a.s.Take(ctx, "desk", "", strings.NewReader(text), evidence.NDJSON)
+	in, err := a.s.Ingest(ctx, "desk", "", strings.NewReader(text), evidence.NDJSON)
 	if err != nil {
 		return err
 	}

@@ -33,17 +33,17 @@ type Book struct {
 	Search   *rulebook.Names // the names that a search of devices may use
 	strict   map[string]bool // rules that nobody can be excepted from
 
-	*edition
+	*generation
 }
 
-// edition is what has to be known of the book under which a device was
+// generation is what has to be known of the book under which a device was
 // appraised. It outlives the book.
-type edition struct {
-	turn     uint64 // counts the editions that were in force, from 1; 0: this one is not
-	house    uint64 // counts what the directory and the roster were, which views hold
-	Resolver *evidence.Resolver
-	ruleKeys []string
-	verdicts verdictSets
+type generation struct {
+	number      uint64 // counts the generations that were in force, from 1; 0: this one is not
+	directories uint64 // counts what the directory and the roster were, which views hold
+	Resolver    *evidence.Resolver
+	ruleKeys    []string
+	verdicts    verdictSets
 }
 
 // The slots of the names that a search may use beside the attributes.
@@ -81,7 +81,7 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 	}
 	return &Book{
 		strict: strict,
-		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb), edition: &edition{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
+		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb), generation: &generation{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
 		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
 			searchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
 			searchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
@@ -91,11 +91,11 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 	}, nil
 }
 
-// renewed is the same book with an edition of its own: what is appraised under
+// renewed is the same book with a generation of its own: what is appraised under
 // it is so with another directory or roster.
 func (b *Book) renewed() *Book {
 	next := *b
-	next.edition = &edition{turn: b.turn + 1, house: b.house + 1, Resolver: b.Resolver, ruleKeys: b.ruleKeys}
+	next.generation = &generation{number: b.number + 1, directories: b.directories + 1, Resolver: b.Resolver, ruleKeys: b.ruleKeys}
 	return &next
 }
 
@@ -127,43 +127,43 @@ func (snap *Snapshot) find(k evidence.Key) (string, bool) {
 }
 
 // at brings a device to the moment now and under the snapshot's book, should
-// the clerk not have come to it yet.
+// the writer not have come to it yet.
 func (snap *Snapshot) at(d *Device, now int64) *Device {
 	b := snap.Book
-	if now < d.Wake && b.upholds(d) {
+	if now < d.Wake && b.stillHolds(d) {
 		return d
 	}
-	e := d.carried(d.under, b.edition)
-	snap.judge(e, &posture.Result{}, now)
+	e := d.carried(d.under, b.generation)
+	snap.appraise(e, &posture.Result{}, now)
 	return e
 }
 
-// upholds reports whether a device that a reader of the book's snapshot found is
+// stillHolds reports whether a device that a reader of the book's snapshot found is
 // appraised as the book says. One appraised under an earlier book is: had this
 // one, or one between, told anything else of it, it would have been replaced
 // before the book was seen.
-func (b *Book) upholds(d *Device) bool {
-	return d.under == b.edition || d.under.turn != 0 && d.under.turn < b.turn
+func (b *Book) stillHolds(d *Device) bool {
+	return d.under == b.generation || d.under.number != 0 && d.under.number < b.number
 }
 
-// judge makes a device's view, result and wake those of the moment now under
+// appraise makes a device's view, result and wake those of the moment now under
 // the snapshot. r is room to work in.
-func (snap *Snapshot) judge(d *Device, r *posture.Result, now int64) *condition.Env {
+func (snap *Snapshot) appraise(d *Device, r *posture.Result, now int64) *condition.Env {
 	b := snap.Book
-	d.look(snap, now)
+	d.refreshView(snap, now)
 	env := d.View.Env(now)
 	r.Recall(d.Result.Since)
 	r.Waived, r.Outsider = b.waived(d.Waivers, now), d.outsider()
 	b.Rules.Appraise(env, r)
 	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), b.compact(r)
-	d.under = b.edition
+	d.under = b.generation
 	return env
 }
 
 // inherit takes over from an older book what means the same: how evidence
 // resolves, or at least what is known of certificates.
 func (b *Book) inherit(old *Book) {
-	b.house = old.house
+	b.directories = old.directories
 	if b.Resolver.Same(old.Resolver) {
 		b.Resolver = old.Resolver
 		return
@@ -270,7 +270,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		}
 		c.record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest, Message: event.Clipped(draft.Message, maxReason),
 			Name: book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
-		book.turn = c.base.Book.turn + 1
+		book.number = c.base.Book.number + 1
 		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster},
 			cause{kind: event.ByRulebook, actor: actor}, c.base.Fleet.cells)
 		return nil
@@ -332,8 +332,8 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 		current := keep && c.now < d.Wake // its verdicts and its view are those of this moment
 		e := d
 		if !current || !comparable {
-			e = d.carried(old.edition, book.edition)
-			e.look(next, c.now)
+			e = d.carried(old.generation, book.generation)
+			e.refreshView(next, c.now)
 		}
 		env.Frames[evidence.DeviceFrame] = e.frame
 		r.Recall(e.Result.Since)
@@ -350,12 +350,12 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 			continue
 		}
 		if e == d {
-			e = d.again()
+			e = d.copied()
 		}
 		e.Wake, e.Result = wake, book.compact(&r)
-		e.under = book.edition
+		e.under = book.generation
 		was := stood(old, d)
-		entry, changed := next.tell(e, was, by, env)
+		entry, changed := next.standingEntry(e, was, by, env)
 		if entry.Kind != "" {
 			p.entries = append(p.entries, entry)
 		}
@@ -399,12 +399,12 @@ func (d *Device) unmoved(r *posture.Result) bool {
 // carried copies a device for being appraised under another book: failures
 // that are remembered go along with their rules, and the view where evidence
 // resolves the same.
-func (d *Device) carried(from, to *edition) *Device {
-	e := d.again()
+func (d *Device) carried(from, to *generation) *Device {
+	e := d.copied()
 	if from == to {
 		return e
 	}
-	if from.Resolver != to.Resolver || from.house != to.house {
+	if from.Resolver != to.Resolver || from.directories != to.directories {
 		e.View = nil
 	}
 	e.Result = posture.Result{}

@@ -195,7 +195,7 @@ func TestALowerLimitHoldsForWaiversThatLive(t *testing.T) {
 		report(t, s, "d1", strings.Replace(good, "true", "false", 1))
 		waive(t, s, "laptop/disk", "20h")
 		publish(t, s, house+"waivers: {max: 30m}\n")
-		if list, err := s.Waivers(service.GrantQuery{Within: "1h"}); err != nil || len(list) != 1 {
+		if list, err := s.Waivers(service.ExceptionQuery{Within: "1h"}); err != nil || len(list) != 1 {
 			t.Errorf("within an hour end %+v (%v)", list, err)
 		}
 		if level(s, "d1") != "strong" {

@@ -231,7 +231,7 @@ func TestManyCallersAtOnce(t *testing.T) {
 				case 1:
 					_, err = s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{AcceptImpact: "a trial"})
 				case 2:
-					_, _ = s.Waive(ctx, "desk", service.GrantRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
+					_, _ = s.Waive(ctx, "desk", service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
 				case 3, 4, 5:
 					report(t, s, d, fmt.Sprintf(`"form":"laptop","storage.encrypted":%t,"os.version":"14.%d","threat.score":%d`, r.IntN(4) > 0, r.IntN(4), r.IntN(45)))
 				default:
@@ -252,7 +252,7 @@ func TestManyCallersAtOnce(t *testing.T) {
 	wg.Wait()
 	check := func(when string) {
 		t.Helper()
-		for _, live := range s.LiveSessions("", "", "") {
+		for _, live := range s.Sessions("", "", "") {
 			if a := s.Ask(question(live.Person, live.Device)); a.Outcome != access.Allow {
 				t.Errorf("%s the session %s from %s lives on, and asking gives %s", when, live.Decision, live.Device, a.Outcome)
 			}
@@ -267,12 +267,12 @@ func TestManyCallersAtOnce(t *testing.T) {
 		}
 	}
 	check("at once")
-	before := len(s.LiveSessions("", "", ""))
+	before := len(s.Sessions("", "", ""))
 	shut(t, s)
 	s = open(t, dir)
 	defer shut(t, s)
 	check("after a restart")
-	if after := len(s.LiveSessions("", "", "")); after != before {
+	if after := len(s.Sessions("", "", "")); after != before {
 		t.Errorf("%d sessions lived before the restart, %d after it", before, after)
 	}
 }

@@ -223,7 +223,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	response, err := s.commitDecision(actor, e, a, now, replaced)
 	if err != nil {
 		if replaced != nil {
-			s.sessions.release([]*LiveSession{replaced})
+			s.sessions.release([]*Session{replaced})
 		}
 		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
 	}
@@ -234,14 +234,14 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
 	if x := s.sessions.begin(snap, actor, a, q.device, now); x != nil && (s.Snapshot() != snap || q.moved()) {
-		s.doubt(doubted{x, ledger.Service})
+		s.lookAgain(recheck{x, ledger.Service})
 	}
 	return a, response, nil
 }
 
 // replacedBy is the session that an answer other than an allow ends: the enforcer
 // asked the same and was answered otherwise.
-func (s *Service) replacedBy(actor string, a *Answer) *LiveSession {
+func (s *Service) replacedBy(actor string, a *Answer) *Session {
 	if a.Outcome == access.Allow {
 		return nil
 	}
@@ -253,7 +253,7 @@ func (s *Service) replacedBy(actor string, a *Answer) *LiveSession {
 const codeTries = 20
 
 // commitDecision makes an answer durable, and the end of a session with it.
-func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64, replaced *LiveSession) (response json.RawMessage, err error) {
+func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64, replaced *Session) (response json.RawMessage, err error) {
 	for range codeTries {
 		batch := store.Batch{}
 		if a.Outcome != access.Allow {

@@ -24,9 +24,9 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 		snap, now := s.Snapshot(), s.micros()
 		anew := snap.tried(snap.Book, newPeople(slices.Clone(snap.People.List())), snap.Roster)
 		snap.Fleet.All(func(d *Device) bool {
-			e := d.carried(d.under, anew.Book.edition)
+			e := d.carried(d.under, anew.Book.generation)
 			e.View = nil
-			anew.judge(e, &posture.Result{}, now)
+			anew.appraise(e, &posture.Result{}, now)
 			if got, want := snap.at(d, now).Result, e.Result; got.Level != want.Level || !slices.Equal(got.Verdicts, want.Verdicts) {
 				t.Errorf("step %d, %s: %s stands at %d %v, and appraised anew at %d %v", step, name, d.ID, got.Level, got.Verdicts, want.Level, want.Verdicts)
 			}
@@ -35,7 +35,7 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 		live := s.sessions.all(now)
 		sessions = max(sessions, len(live))
 		for _, x := range live {
-			if got := anew.Book.Gates.Trial().Try(anew.request(x.asked, now).Request, now).Outcome; got != access.Allow {
+			if got := anew.Book.Gates.Evaluator().Evaluate(anew.request(x.asked, now).Request, now).Outcome; got != access.Allow {
 				t.Errorf("step %d, %s: a session of %s on %s to %s is left, and the same is answered %s", step, name, x.Person, x.Device, x.Resource, got)
 			}
 		}

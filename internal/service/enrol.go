@@ -215,7 +215,7 @@ func (c *change) decideEnrolment(actor string, e *Enrolment) error {
 	for _, k := range keys { // what is known under these keys is not one of ours
 		if id, ok := c.Find(k); ok {
 			if d := c.device(id); !c.admission(d.Keys).same(d.Held) {
-				d = d.again()
+				d = d.copied()
 				d.Held = c.admission(d.Keys)
 				c.reappraise(d, cause{kind: event.ByEnrolment, actor: actor})
 			}
@@ -229,7 +229,7 @@ func (c *change) admit(actor string, e *Enrolment, keys []evidence.Key) error {
 	old := c.device(e.Device)
 	d, was := &Device{ID: e.Device, FirstSeen: c.now}, stood(c.base.Book, old)
 	if old != nil {
-		d = old.again()
+		d = old.copied()
 		if d.View = nil; d.Retired != nil {
 			drop(c, &c.s.retired, d.ID)
 			d.Retired = nil
@@ -424,7 +424,7 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Reti
 			return &InputError{"", "the device is retired already: " + old.Retired.Reason}
 		}
 		r.Device, r.At = old.ID, c.now
-		d := old.again()
+		d := old.copied()
 		d.Retired = r
 		if err := put(c, &s.retired, d.ID, r); err != nil {
 			return err

@@ -13,8 +13,8 @@ import (
 	"ironledger.example/core/value"
 )
 
-// Grant is a dated, reasoned statement by somebody about one device.
-type Grant struct {
+// Exception is a dated, reasoned statement by somebody about one device.
+type Exception struct {
 	ID        string `json:"id"`
 	Device    string `json:"device"`
 	Reason    string `json:"reason"`
@@ -26,10 +26,10 @@ type Grant struct {
 	Revoked   string `json:"revoked,omitempty"` // why
 }
 
-func (g *Grant) live(now int64) bool { return g.RevokedAt == 0 && now < g.Until }
+func (g *Exception) live(now int64) bool { return g.RevokedAt == 0 && now < g.Until }
 
-// state names where a grant stands at now.
-func (g *Grant) state(now int64) string {
+// state names where an exception stands at now.
+func (g *Exception) state(now int64) string {
 	switch {
 	case g.RevokedAt != 0:
 		return "revoked"
@@ -41,12 +41,12 @@ func (g *Grant) state(now int64) string {
 
 // Waiver is an exception for one device and one rule.
 type Waiver struct {
-	Grant
+	Exception
 	Rule string `json:"rule"` // baseline/rule
 }
 
 // Vouch is a statement that a device is genuine.
-type Vouch struct{ Grant }
+type Vouch struct{ Exception }
 
 // The kinds of document that grants are kept as.
 const (
@@ -113,8 +113,8 @@ type NotFoundError struct{ What, ID string }
 
 func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %s", e.What, e.ID) }
 
-// GrantRequest asks for a waiver or a vouch.
-type GrantRequest struct {
+// ExceptionRequest asks for a waiver or a vouch.
+type ExceptionRequest struct {
 	Device string `json:"device"`
 	Rule   string `json:"rule,omitempty"` // of a waiver
 	Reason string `json:"reason"`
@@ -134,7 +134,7 @@ func checkReason(reason *string) error {
 	return nil
 }
 
-func (g *GrantRequest) check(now, longest int64) (until int64, err error) {
+func (g *ExceptionRequest) check(now, longest int64) (until int64, err error) {
 	g.Reason = strings.TrimSpace(g.Reason)
 	switch {
 	case g.Reason == "":
@@ -174,7 +174,7 @@ func (g *GrantRequest) check(now, longest int64) (until int64, err error) {
 
 // Waive makes an exception for one device and one rule. It takes effect before
 // Waive returns.
-func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*ShownGrant, error) {
+func (s *Service) Waive(ctx context.Context, actor string, g ExceptionRequest) (*ShownException, error) {
 	var w *Waiver
 	err := s.do(ctx, func(c *change) error {
 		book := c.base.Book
@@ -192,7 +192,7 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 		if err != nil {
 			return err
 		}
-		w = &Waiver{Grant{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}, g.Rule}
+		w = &Waiver{Exception{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}, g.Rule}
 		if err := put(c, &s.waivers, w.ID, w); err != nil {
 			return err
 		}
@@ -209,7 +209,7 @@ func (s *Service) Waive(ctx context.Context, actor string, g GrantRequest) (*Sho
 }
 
 // Vouch states that a device is genuine.
-func (s *Service) Vouch(ctx context.Context, actor string, g GrantRequest) (*ShownGrant, error) {
+func (s *Service) Vouch(ctx context.Context, actor string, g ExceptionRequest) (*ShownException, error) {
 	var v *Vouch
 	err := s.do(ctx, func(c *change) error {
 		until, err := g.check(c.now, 0)
@@ -223,7 +223,7 @@ func (s *Service) Vouch(ctx context.Context, actor string, g GrantRequest) (*Sho
 		if err != nil {
 			return err
 		}
-		v = &Vouch{Grant{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}}
+		v = &Vouch{Exception{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}}
 		if err := put(c, &s.vouches, v.ID, v); err != nil {
 			return err
 		}
@@ -245,7 +245,7 @@ func (c *change) touch(name string) (*Device, error) {
 		return nil, &InputError{"/device", "say which device: its id, serial or hardware id"}
 	}
 	if d := c.device(c.resolve(name)); d != nil {
-		e := d.again()
+		e := d.copied()
 		e.View = nil
 		return e, nil
 	}
@@ -261,11 +261,11 @@ func (c *change) reappraise(d *Device, by cause) {
 }
 
 // Revoke ends a waiver or a vouch before its time, and takes effect at once.
-func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownGrant, error) {
+func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownException, error) {
 	if err := checkReason(&reason); err != nil {
 		return nil, err
 	}
-	var out ShownGrant
+	var out ShownException
 	err := s.do(ctx, func(c *change) (err error) {
 		if w, ok := get(c, &s.waivers, id); ok {
 			out, err = c.revokeWaiver(actor, *w, reason)
@@ -280,8 +280,8 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownG
 	return &out, err
 }
 
-// end makes a grant one that was revoked.
-func (g *Grant) end(actor, reason string, now int64) error {
+// end makes an exception one that was revoked.
+func (g *Exception) end(actor, reason string, now int64) error {
 	if !g.live(now) {
 		return &InputError{"", fmt.Sprintf("%s is %s already", g.ID, g.state(now))}
 	}
@@ -289,7 +289,7 @@ func (g *Grant) end(actor, reason string, now int64) error {
 	return nil
 }
 
-func (c *change) revokeWaiver(actor string, w Waiver, reason string) (out ShownGrant, err error) {
+func (c *change) revokeWaiver(actor string, w Waiver, reason string) (out ShownException, err error) {
 	if err := w.end(actor, reason, c.now); err != nil {
 		return out, err
 	}
@@ -308,7 +308,7 @@ func (c *change) revokeWaiver(actor string, w Waiver, reason string) (out ShownG
 	return out, nil
 }
 
-func (c *change) revokeVouch(actor string, v Vouch, reason string) (out ShownGrant, err error) {
+func (c *change) revokeVouch(actor string, v Vouch, reason string) (out ShownException, err error) {
 	if err := v.end(actor, reason, c.now); err != nil {
 		return out, err
 	}
@@ -327,11 +327,11 @@ func (c *change) revokeVouch(actor string, v Vouch, reason string) (out ShownGra
 	return out, nil
 }
 
-// ShownGrant is a waiver or a vouch as people see it.
-type ShownGrant = event.Exception
+// ShownException is a waiver or a vouch as people see it.
+type ShownException = event.Exception
 
-func (g *Grant) shown(rule string, now int64) ShownGrant {
-	out := ShownGrant{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author, At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy, Revoked: g.Revoked}
+func (g *Exception) shown(rule string, now int64) ShownException {
+	out := ShownException{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author, At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy, Revoked: g.Revoked}
 	if g.RevokedAt != 0 {
 		out.RevokedAt = formatTime(g.RevokedAt)
 	}
@@ -339,21 +339,21 @@ func (g *Grant) shown(rule string, now int64) ShownGrant {
 }
 
 // shownWaiver tells a waiver as far as the snapshot's rulebook lets it live.
-func (snap *Snapshot) shownWaiver(w *Waiver, now int64) ShownGrant {
+func (snap *Snapshot) shownWaiver(w *Waiver, now int64) ShownException {
 	return snap.Book.limited(w).shown(w.Rule, now)
 }
 
-// GrantQuery selects waivers or vouches.
-type GrantQuery struct {
+// ExceptionQuery selects waivers or vouches.
+type ExceptionQuery struct {
 	Device string
 	State  string // live, ended, revoked; "" for all
 	Within string // a duration: those live that end within it
 }
 
 // Waivers lists waivers, those that end first at the top.
-func (s *Service) Waivers(q GrantQuery) ([]ShownGrant, error) {
+func (s *Service) Waivers(q ExceptionQuery) ([]ShownException, error) {
 	snap, now := s.Snapshot(), s.micros()
-	var list []endingGrant
+	var list []endingException
 	for _, w := range s.waivers.list() {
 		w = snap.Book.limited(w)
 		shown := w.shown(w.Rule, now)
@@ -363,29 +363,29 @@ func (s *Service) Waivers(q GrantQuery) ([]ShownGrant, error) {
 				shown.Verdict = snap.at(d, now).Result.Verdicts[i].String()
 			}
 		}
-		list = append(list, endingGrant{shown, w.Until})
+		list = append(list, endingException{shown, w.Until})
 	}
 	return q.choose(list, now)
 }
 
 // Vouches lists vouches, those that end first at the top.
-func (s *Service) Vouches(q GrantQuery) ([]ShownGrant, error) {
+func (s *Service) Vouches(q ExceptionQuery) ([]ShownException, error) {
 	now := s.micros()
-	var list []endingGrant
+	var list []endingException
 	for _, v := range s.vouches.list() {
-		list = append(list, endingGrant{v.shown("", now), v.Until})
+		list = append(list, endingException{v.shown("", now), v.Until})
 	}
 	return q.choose(list, now)
 }
 
-// endingGrant is a grant with the moment it ends.
-type endingGrant struct {
-	ShownGrant
+// endingException is an exception with the moment it ends.
+type endingException struct {
+	ShownException
 	until int64
 }
 
 // choose leaves what is asked for, those that end first at the top.
-func (q *GrantQuery) choose(list []endingGrant, now int64) ([]ShownGrant, error) {
+func (q *ExceptionQuery) choose(list []endingException, now int64) ([]ShownException, error) {
 	state, until := q.State, int64(condition.Always)
 	if q.Within != "" {
 		d, err := value.ParseDuration(q.Within)
@@ -397,14 +397,14 @@ func (q *GrantQuery) choose(list []endingGrant, now int64) ([]ShownGrant, error)
 	if state != "" && !slices.Contains([]string{"live", "ended", "revoked"}, state) {
 		return nil, &QueryError{Param: "state", Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", state)}
 	}
-	out := []ShownGrant{}
+	out := []ShownException{}
 	for _, x := range list {
 		if (q.Device == "" || q.Device == x.Device) && (state == "" || state == x.State) && x.until <= until {
-			out = append(out, x.ShownGrant)
+			out = append(out, x.ShownException)
 		}
 	}
 	place := map[string]int{"live": 0, "revoked": 1, "ended": 1}
-	slices.SortFunc(out, func(a, b ShownGrant) int {
+	slices.SortFunc(out, func(a, b ShownException) int {
 		return cmp.Or(cmp.Compare(place[a.State], place[b.State]), strings.Compare(a.Until, b.Until), strings.Compare(a.ID, b.ID))
 	})
 	return out, nil

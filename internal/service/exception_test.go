@@ -23,9 +23,9 @@ var strict = strings.Replace(house, "gates:", `  - id: ours
 waivers: {max: 30d}
 gates:`, 1)
 
-func waive(t *testing.T, s *service.Service, rule, span string) *service.ShownGrant {
+func waive(t *testing.T, s *service.Service, rule, span string) *service.ShownException {
 	t.Helper()
-	g, err := s.Waive(ctx, "desk", service.GrantRequest{Device: "d1", Rule: rule, Reason: "ticket 7", For: span})
+	g, err := s.Waive(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: rule, Reason: "ticket 7", For: span})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,13 +74,13 @@ func TestWaiversLiveTheirTime(t *testing.T) {
 			t.Error("it is revoked twice")
 		}
 		for state, n := range map[string]int{"": 2, "live": 0, "ended": 1, "revoked": 1} {
-			if list, err := s.Waivers(service.GrantQuery{State: state}); err != nil || len(list) != n {
+			if list, err := s.Waivers(service.ExceptionQuery{State: state}); err != nil || len(list) != n {
 				t.Errorf("%q lists %d waivers (%v), want %d", state, len(list), err, n)
 			}
 		}
 		waive(t, s, "laptop/os", "3d")
 		waive(t, s, "laptop/threat", "8d")
-		if soon, err := s.Waivers(service.GrantQuery{Within: "7d"}); err != nil || len(soon) != 1 || soon[0].Rule != "laptop/os" || soon[0].Verdict != "pass" {
+		if soon, err := s.Waivers(service.ExceptionQuery{Within: "7d"}); err != nil || len(soon) != 1 || soon[0].Rule != "laptop/os" || soon[0].Verdict != "pass" {
 			t.Errorf("within a week end %+v (%v)", soon, err)
 		}
 		events, err := s.DeviceHistory(ctx, "d1", 0, 100)
@@ -103,37 +103,37 @@ func TestWaiversThatAreRefused(t *testing.T) {
 	publish(t, s, strict)
 	report(t, s, "d1", good)
 	for name, c := range map[string]struct {
-		ask  service.GrantRequest
+		ask  service.ExceptionRequest
 		want string
 	}{
-		"no reason":          {service.GrantRequest{Device: "d1", Rule: "laptop/disk", For: "1d"}, "a reason is needed"},
-		"a reason too long":  {service.GrantRequest{Device: "d1", Rule: "laptop/disk", For: "1d", Reason: strings.Repeat("x", 2000)}, "longer than"},
-		"no end":             {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"}, "say when it ends"},
-		"two ends":           {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d", Until: "2099-01-01"}, "say when it ends"},
-		"no duration":        {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "soon"}, "is not a duration"},
-		"a negative time":    {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "-1d"}, "duration"},
-		"in the past":        {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "2001-01-01"}, "not lie in the future"},
-		"longer than may be": {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "31d"}, "the rulebook allows 30d"},
-		"in the year 9999":   {service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "9999-12-31"}, "the rulebook allows 30d"},
-		"an unknown rule":    {service.GrantRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x", For: "1d"}, "did you mean laptop/disk?"},
-		"an unknown device":  {service.GrantRequest{Device: "d9", Rule: "laptop/disk", Reason: "x", For: "1d"}, "there is no device d9"},
-		"no device":          {service.GrantRequest{Rule: "laptop/disk", Reason: "x", For: "1d"}, "say which device"},
+		"no reason":          {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d"}, "a reason is needed"},
+		"a reason too long":  {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d", Reason: strings.Repeat("x", 2000)}, "longer than"},
+		"no end":             {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"}, "say when it ends"},
+		"two ends":           {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d", Until: "2099-01-01"}, "say when it ends"},
+		"no duration":        {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "soon"}, "is not a duration"},
+		"a negative time":    {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "-1d"}, "duration"},
+		"in the past":        {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "2001-01-01"}, "not lie in the future"},
+		"longer than may be": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "31d"}, "the rulebook allows 30d"},
+		"in the year 9999":   {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "9999-12-31"}, "the rulebook allows 30d"},
+		"an unknown rule":    {service.ExceptionRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x", For: "1d"}, "did you mean laptop/disk?"},
+		"an unknown device":  {service.ExceptionRequest{Device: "d9", Rule: "laptop/disk", Reason: "x", For: "1d"}, "there is no device d9"},
+		"no device":          {service.ExceptionRequest{Rule: "laptop/disk", Reason: "x", For: "1d"}, "say which device"},
 	} {
 		if g, err := s.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s gives %+v and %v, want %q", name, g, err, c.want)
 		}
 	}
-	if list, _ := s.Waivers(service.GrantQuery{}); len(list) != 0 {
+	if list, _ := s.Waivers(service.ExceptionQuery{}); len(list) != 0 {
 		t.Errorf("refused waivers are listed: %v", list)
 	}
-	if _, err := s.Vouch(ctx, "desk", service.GrantRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d"}); err == nil {
+	if _, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d"}); err == nil {
 		t.Error("a vouch is taken for a rule")
 	}
 	var missing *service.NotFoundError
 	if _, err := s.Revoke(ctx, "desk", "w-none", "x"); !errors.As(err, &missing) {
 		t.Errorf("revoking nothing gives %v", err)
 	}
-	for _, q := range []service.GrantQuery{{State: "dead"}, {Within: "week"}} {
+	for _, q := range []service.ExceptionQuery{{State: "dead"}, {Within: "week"}} {
 		if _, err := s.Waivers(q); err == nil {
 			t.Errorf("%+v is taken", q)
 		}
@@ -154,7 +154,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 			}
 		}
 		stands("limited", "known to nobody")
-		g, err := s.Vouch(ctx, "desk", service.GrantRequest{Device: "gf-77", Reason: "seen at the desk", For: "40m"})
+		g, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "gf-77", Reason: "seen at the desk", For: "40m"})
 		if err != nil || g.Device != "d1" {
 			t.Fatal(g, err)
 		}
@@ -185,7 +185,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		if _, err := s.RemoveRoster(ctx, "admin", "gf-77", service.Removal{Reason: "again"}); err == nil {
 			t.Error("it is removed twice")
 		}
-		if list, err := s.Vouches(service.GrantQuery{State: "ended"}); err != nil || len(list) != 1 || list[0].Author != "desk" {
+		if list, err := s.Vouches(service.ExceptionQuery{State: "ended"}); err != nil || len(list) != 1 || list[0].Author != "desk" {
 			t.Errorf("the vouches are %+v (%v)", list, err)
 		}
 	})

@@ -29,7 +29,7 @@ type Device struct {
 	Waivers []*Waiver       // live or ended, oldest first
 	Result  posture.Result
 
-	under     *edition // it was appraised: see [Book.upholds]
+	under     *generation // it was appraised: see [Book.stillHolds]
 	View      *evidence.View
 	ID        string
 	Keys      []evidence.Key
@@ -58,7 +58,7 @@ type Fleet struct {
 	devices sync.Map // id -> *cell
 	keys    sync.Map // evidence.Key -> id, for all but the id itself
 	count   atomic.Int64
-	cells   []*cell // all of them; the clerk's own
+	cells   []*cell // all of them; the writer's own
 	owners  *owners
 }
 
@@ -166,9 +166,9 @@ type change struct {
 	reach     *reached          // whom the next snapshot concerns, beside those devices; nil for everybody
 	actors    map[string]string // by device, who made it stand otherwise
 
-	begun   int64     // how many sessions had been begun when they were looked at
-	doubted []doubted // to be looked at too
-	ended   []*LiveSession
+	begun    int64     // how many sessions had been begun when they were looked at
+	rechecks []recheck // to be looked at too
+	ended    []*Session
 }
 
 // reached is whom another snapshot concerns beside the devices that were appraised
@@ -255,22 +255,22 @@ func stood(book *Book, d *Device) before {
 // under a book and what the house knows, and puts it into the change. It
 // reports whether anything that is kept differs from before.
 func (c *change) appraise(under *Snapshot, d *Device, was before, by cause) bool {
-	env := under.judge(d, &c.scratch, c.now)
+	env := under.appraise(d, &c.scratch, c.now)
 	c.devices[d.ID] = d
 	if c.actors == nil {
 		c.actors = map[string]string{}
 	}
 	c.actors[d.ID] = by.actor
 	c.order = append(c.order, d)
-	entry, changed := under.tell(d, was, by, env)
+	entry, changed := under.standingEntry(d, was, by, env)
 	if entry.Kind != "" {
 		c.batch.Entries = append(c.batch.Entries, entry)
 	}
 	return changed
 }
 
-// look makes sure that the view of a device holds at now.
-func (d *Device) look(under *Snapshot, now int64) {
+// refreshView makes sure that the view of a device holds at now.
+func (d *Device) refreshView(under *Snapshot, now int64) {
 	if d.View == nil || now > d.View.Valid {
 		d.View = under.Book.Resolver.Resolve(d.Record, under.facts(d, now), now)
 		d.frame = d.View.Frame
@@ -278,7 +278,7 @@ func (d *Device) look(under *Snapshot, now int64) {
 }
 
 // compact copies a result for keeping.
-func (e *edition) compact(r *posture.Result) posture.Result {
+func (e *generation) compact(r *posture.Result) posture.Result {
 	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Outsider: r.Outsider, Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
 	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
@@ -321,9 +321,9 @@ func (s *verdictSets) of(list []posture.Verdict) []posture.Verdict {
 	return set
 }
 
-// tell makes the entry of a device that has just been appraised, if its level
+// standingEntry makes the entry of a device that has just been appraised, if its level
 // or a verdict changed, and reports whether anything that is kept did.
-func (snap *Snapshot) tell(d *Device, was before, by cause, env *condition.Env) (ledger.Entry, bool) {
+func (snap *Snapshot) standingEntry(d *Device, was before, by cause, env *condition.Env) (ledger.Entry, bool) {
 	book := snap.Book
 	level, changed := book.Rulebook.LevelName(d.Result.Level), changedVerdicts(book, d, was)
 	if was.device != nil {
@@ -474,7 +474,7 @@ func (s *Service) push(x due, f *Fleet) {
 	heap.Push(&s.due, x)
 }
 
-// untilDue is how long the clerk may sleep.
+// untilDue is how long the writer may sleep.
 func (s *Service) untilDue() time.Duration {
 	if len(s.due) == 0 {
 		return time.Hour
@@ -495,7 +495,7 @@ func (s *Service) appraiseDue(c *change) error {
 		if old == nil || old.Wake != x.at {
 			continue
 		}
-		d, was := old.again(), stood(book, old)
+		d, was := old.copied(), stood(book, old)
 		if c.appraise(c.base, d, was, cause{kind: event.ByTime, actor: ledger.Clock}) {
 			c.keep(book, d, was)
 		}
@@ -503,8 +503,8 @@ func (s *Service) appraiseDue(c *change) error {
 	return nil
 }
 
-// again copies a device so that it can be appraised anew.
-func (d *Device) again() *Device {
+// copied copies a device so that it can be appraised anew.
+func (d *Device) copied() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
 		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held, Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
 }

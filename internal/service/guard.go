@@ -72,7 +72,7 @@ func (s *Service) weighed(ctx context.Context, weigh func(*Snapshot) error, appl
 func (snap *Snapshot) tried(book *Book, people *People, roster *Roster) *Snapshot {
 	if people != snap.People || roster != snap.Roster {
 		next := *book
-		next.edition = &edition{house: book.house + 1, Resolver: book.Resolver, ruleKeys: book.ruleKeys}
+		next.generation = &generation{directories: book.directories + 1, Resolver: book.Resolver, ruleKeys: book.ruleKeys}
 		book = &next
 	}
 	return &Snapshot{Book: book, People: people, Roster: roster, Fleet: snap.Fleet}
@@ -151,13 +151,13 @@ func without(a, b []string) []string {
 // reacher tries what people reach under one snapshot.
 type reacher struct {
 	snap    *Snapshot
-	trial   *access.Trial
+	trial   *access.Evaluator
 	actions []string
 	from    []netip.Addr
 }
 
 func newReacher(snap *Snapshot, people int) *reacher {
-	r := &reacher{snap: snap, trial: snap.Book.Gates.Trial(), actions: []string{"open"}, from: []netip.Addr{{}}}
+	r := &reacher{snap: snap, trial: snap.Book.Gates.Evaluator(), actions: []string{"open"}, from: []netip.Addr{{}}}
 	if people <= fully {
 		r.actions = snap.Book.Actions()
 		for _, p := range snap.Book.Rulebook.Places {
@@ -179,7 +179,7 @@ func (r *reacher) of(person string, devices []*Device, now int64) (out []string)
 		q.Resource = id
 		for _, q.Action = range r.actions {
 			for _, q.IP = range r.from {
-				if r.trial.Try(q, now).Outcome != access.Deny {
+				if r.trial.Evaluate(q, now).Outcome != access.Deny {
 					return true
 				}
 			}
@@ -322,11 +322,11 @@ func (snap *Snapshot) metBy(accounts []string, now int64) []string {
 
 // speaksOf reports whether a gate matches a request for some resource and action.
 func (snap *Snapshot) speaksOf(q *access.Request, now int64) bool {
-	trial := snap.Book.Gates.Trial()
+	trial := snap.Book.Gates.Evaluator()
 	for _, r := range snap.Book.Rulebook.Resources {
 		for _, q.Action = range snap.Book.Actions() {
 			q.Resource = r.ID
-			if trial.Try(q, now); len(trial.Matched()) > 0 {
+			if trial.Evaluate(q, now); len(trial.Matched()) > 0 {
 				return true
 			}
 		}

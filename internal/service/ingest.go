@@ -12,8 +12,8 @@ import (
 	"ironledger.example/core/evidence"
 )
 
-// Taken is what became of one report.
-type Taken struct {
+// ReportResult is what became of one report.
+type ReportResult struct {
 	Line     int                `json:"line"`
 	Device   string             `json:"device,omitempty"`
 	Level    string             `json:"level,omitempty"`
@@ -31,18 +31,18 @@ type Taken struct {
 }
 
 // trouble reports whether something of the report was not taken as it came.
-func (t *Taken) trouble() bool {
+func (t *ReportResult) trouble() bool {
 	return t.Error != "" || len(t.Refused) > 0 || t.Unmatched != "" || t.Waiting != ""
 }
 
-// Intake is what became of a stream of reports.
-type Intake struct {
-	Accepted int     `json:"accepted"`
-	Rejected int     `json:"rejected"` // reports refused as a whole
-	Refused  int     `json:"refused"`  // attributes refused in accepted reports
-	Waiting  int     `json:"waiting"`  // accepted, and wait until their device is known
-	Results  []Taken `json:"results"`
-	More     int     `json:"more,omitempty"` // reports of which Results does not tell
+// IngestResult is what became of a stream of reports.
+type IngestResult struct {
+	Accepted int            `json:"accepted"`
+	Rejected int            `json:"rejected"` // reports refused as a whole
+	Refused  int            `json:"refused"`  // attributes refused in accepted reports
+	Waiting  int            `json:"waiting"`  // accepted, and wait until their device is known
+	Results  []ReportResult `json:"results"`
+	More     int            `json:"more,omitempty"` // reports of which Results does not tell
 
 	troubles int // how many Results tell of
 	refusals refusals
@@ -76,7 +76,7 @@ const (
 // part is a chunk of a stream on its way through the writer.
 type part struct {
 	job     *job
-	results []Taken
+	results []ReportResult
 }
 
 // stream is a stream of reports being taken.
@@ -86,7 +86,7 @@ type stream struct {
 	actor   string
 	items   []evidence.Item
 	parts   []part
-	out     *Intake
+	out     *IngestResult
 }
 
 // await waits until no more than left parts are under way.
@@ -108,7 +108,7 @@ func (st *stream) flush() error {
 	if len(st.items) == 0 {
 		return nil
 	}
-	items, results := st.items, make([]Taken, len(st.items))
+	items, results := st.items, make([]ReportResult, len(st.items))
 	st.items = make([]evidence.Item, 0, chunk)
 	st.parts = append(st.parts, part{st.service.submit(&job{apply: func(c *change) error {
 		c.expect(len(items))
@@ -120,10 +120,10 @@ func (st *stream) flush() error {
 	return st.await(ahead)
 }
 
-func (in *Intake) add(results []Taken, err error) {
+func (in *IngestResult) add(results []ReportResult, err error) {
 	for _, t := range results {
 		if err != nil {
-			t = Taken{Line: t.Line, Error: err.Error()}
+			t = ReportResult{Line: t.Line, Error: err.Error()}
 		}
 		switch {
 		case t.Error != "":
@@ -158,7 +158,7 @@ type refusals struct {
 // maxExamples bounds how many refusals of a request its entry tells.
 const maxExamples = 50
 
-func (r *refusals) add(t *Taken) {
+func (r *refusals) add(t *ReportResult) {
 	example := func(x event.Refusal) {
 		if len(r.Examples) < maxExamples {
 			x.Message = event.Clipped(x.Message, event.MaxReason)
@@ -195,13 +195,13 @@ func (r *refusals) record(c *change, actor string) {
 	c.record(actor, &r.EvidenceRefused)
 }
 
-// Take reads a stream of reports and applies it. A bad report is told of in
+// Ingest reads a stream of reports and applies it. A bad report is told of in
 // the answer and the rest goes in. When only is not "", every report must come
 // from that source. The error is for a stream that broke off or is larger than
 // one may be ([*BudgetError]), or for records that could not be written; what the
 // answer lists has been taken all the same.
-func (s *Service) Take(ctx context.Context, actor, only string, in io.Reader, format evidence.Format) (*Intake, error) {
-	st := &stream{ctx: ctx, service: s, actor: actor, out: &Intake{Results: []Taken{}}}
+func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader, format evidence.Format) (*IngestResult, error) {
+	st := &stream{ctx: ctx, service: s, actor: actor, out: &IngestResult{Results: []ReportResult{}}}
 	dict := s.Snapshot().Book.Rulebook.Dict
 	var broken error
 	reports := 0
@@ -230,8 +230,8 @@ func (s *Service) Take(ctx context.Context, actor, only string, in io.Reader, fo
 }
 
 // take applies one report to the change.
-func (c *change) take(actor string, it evidence.Item) Taken {
-	t := Taken{Line: it.Line}
+func (c *change) take(actor string, it evidence.Item) ReportResult {
+	t := ReportResult{Line: it.Line}
 	if it.Err != nil {
 		t.Error = it.Err.Error()
 		return t
@@ -240,9 +240,9 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 	j, err := by.Join(rep, c)
 	var conflict *evidence.ConflictError
 	if errors.As(err, &conflict) {
-		rep.Refused = append(rep.Refused, by.Sift(rep)...)
+		rep.Refused = append(rep.Refused, by.RefuseUnprovided(rep)...)
 		t.Error = err.Error()
-		if t.Unmatched, err = c.keepAside(rep, conflict); err != nil {
+		if t.Unmatched, err = c.keepUnmatched(rep, conflict); err != nil {
 			t.Error, t.Unmatched = err.Error(), ""
 		}
 		return t
@@ -251,7 +251,7 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 		t.Error = err.Error()
 		return t
 	}
-	rep.Refused = append(rep.Refused, by.Sift(rep)...)
+	rep.Refused = append(rep.Refused, by.RefuseUnprovided(rep)...)
 	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !j.Known {
 		t.Error, t.Refused = "nothing in the report could be taken", rep.Refused
 		return t
@@ -267,11 +267,11 @@ func (c *change) take(actor string, it evidence.Item) Taken {
 }
 
 // apply takes a report of a device in.
-func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.Joined) Taken {
+func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.Joined) ReportResult {
 	book, old := c.base.Book, c.device(j.Device)
 	d, was := &Device{ID: j.Device, FirstSeen: c.now}, stood(book, old)
 	if old != nil {
-		d = old.again()
+		d = old.copied()
 		d.View = nil
 	}
 	d.Record = d.Record.With(rep)
@@ -283,7 +283,7 @@ func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.
 	c.appraise(c.base, d, was, cause{kind: event.ByEvidence, actor: actor, evidence: func() []event.EvidenceChange { return evidenceChanges(old.Record, rep) }})
 	c.keep(book, d, was)
 	c.recordKeys(actor, d.ID, &keyed)
-	t := Taken{Line: line, Device: d.ID, Previous: was.level, New: old == nil, Refused: rep.Refused, Level: book.Rulebook.LevelName(d.Result.Level)}
+	t := ReportResult{Line: line, Device: d.ID, Previous: was.level, New: old == nil, Refused: rep.Refused, Level: book.Rulebook.LevelName(d.Result.Level)}
 	for _, k := range j.Lost {
 		t.Moved = append(t.Moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
 	}

@@ -15,9 +15,9 @@ const sourced = house + `sources:
 `
 
 // take brings lines of reports and returns what became of them.
-func take(t *testing.T, s *service.Service, only string, lines ...string) []service.Taken {
+func take(t *testing.T, s *service.Service, only string, lines ...string) []service.ReportResult {
 	t.Helper()
-	in, err := s.Take(ctx, "tester", only, strings.NewReader(strings.Join(lines, "\n")), evidence.NDJSON)
+	in, err := s.Ingest(ctx, "tester", only, strings.NewReader(strings.Join(lines, "\n")), evidence.NDJSON)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -371,7 +371,7 @@ func (s *Service) BeginVerification(gentle bool) *Verification {
 		s.chores.Go(func() {
 			ctx, cancel := s.untilQuit()
 			defer cancel()
-			out, err := VerifyRecords(ctx, s.store, s.key.Verifier, Thorough{Gentle: gentle, Progress: func(done, of int64) {
+			out, err := VerifyRecords(ctx, s.store, s.key.Verifier, VerifyOptions{Gentle: gentle, Progress: func(done, of int64) {
 				s.verified.mu.Lock()
 				defer s.verified.mu.Unlock()
 				s.verified.now.Size, s.verified.now.Of = done, of
@@ -392,8 +392,8 @@ func (s *Service) BeginVerification(gentle bool) *Verification {
 	return s.verified.get()
 }
 
-// Thorough says how records are verified.
-type Thorough struct {
+// VerifyOptions says how records are verified.
+type VerifyOptions struct {
 	// File has SQLite check its file too, which reads all of it in one go.
 	File bool
 	// Gentle leaves most of the machine to others: it takes six times as long.
@@ -407,9 +407,9 @@ const verifyChunk = 4096
 
 // VerifyRecords checks everything there is: every entry, the tree, the signed
 // head, and that the level of each device follows from the entries.
-func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier, how Thorough) (*Verification, error) {
+func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier, how VerifyOptions) (*Verification, error) {
 	begun := time.Now()
-	w := &ledger.Walk{Standings: true, Tile: records.Tile(ctx)}
+	w := &ledger.Verifier{Standings: true, Tile: records.Tile(ctx)}
 	add := func(l *ledger.Line) error { w.Add(l); return nil }
 	early, err := records.View(ctx)
 	if err != nil {

@@ -74,7 +74,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				_, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{})
 				must(err)
 			case 2:
-				if g, err := s.Waive(ctx, "desk", service.GrantRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}); err == nil {
+				if g, err := s.Waive(ctx, "desk", service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}); err == nil {
 					waivers = append(waivers, g.ID)
 				}
 			case 3:
@@ -200,7 +200,7 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 		fmt.Fprintf(&many, `"no.such.attribute.%d":"%s",`, i, strings.Repeat("x", 50))
 	}
 	lines := fmt.Sprintf(`{"identity":{"id":"d1"},"evidence":{%s%s}}`, &many, good) + "\n" + `{"identity":{"id":"d2"},"evidence":{` + good + "}}\n"
-	in, err := s.Take(ctx, "agent", "", strings.NewReader(lines), evidence.NDJSON)
+	in, err := s.Ingest(ctx, "agent", "", strings.NewReader(lines), evidence.NDJSON)
 	if err != nil || in.Accepted != 2 || in.Refused != 3000 {
 		t.Fatalf("%d taken, %d refused (%v)", in.Accepted, in.Refused, err)
 	}

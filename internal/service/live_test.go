@@ -269,13 +269,13 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 	acts := map[string]func(i int) func() error{
 		"revoke a waiver": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
-			w, err := s.Waive(ctx, "astrid", GrantRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
+			w, err := s.Waive(ctx, "astrid", ExceptionRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
 			must(err)
 			return func() error { _, err := s.Revoke(ctx, "astrid", w.ID, "enough"); return err }
 		},
 		"revoke a vouch": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
-			v, err := s.Vouch(ctx, "astrid", GrantRequest{Device: "d1", Reason: "a trial", For: "3d"})
+			v, err := s.Vouch(ctx, "astrid", ExceptionRequest{Device: "d1", Reason: "a trial", For: "3d"})
 			must(err)
 			return func() error { _, err := s.Revoke(ctx, "astrid", v.ID, "enough"); return err }
 		},

@@ -91,7 +91,7 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 	if snap.Fleet.Len() != 71 || len(levels) != 71 || snap.People.Len() != 44 || len(s.RosterList("")) != 37 || snap.Book.Info.Version != 2 || len(s.Tokens()) != 4 {
 		t.Errorf("there are %d devices, %d people, %d of the roster, version %d and %d tokens", snap.Fleet.Len(), snap.People.Len(), len(s.RosterList("")), snap.Book.Info.Version, len(s.Tokens()))
 	}
-	if w, err := s.Waivers(service.GrantQuery{}); err != nil || len(w) != 5 {
+	if w, err := s.Waivers(service.ExceptionQuery{}); err != nil || len(w) != 5 {
 		t.Errorf("%d waivers (%v)", len(w), err)
 	}
 	if u, err := s.Enrolments(service.Held); err != nil || len(u) != 2 {
@@ -120,7 +120,7 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer kept.Close()
-	if v, err := service.VerifyRecords(ctx, kept, key.Verifier, service.Thorough{File: true}); err != nil || v.State != "sound" || v.Size < 488 || v.Devices != 71 {
+	if v, err := service.VerifyRecords(ctx, kept, key.Verifier, service.VerifyOptions{File: true}); err != nil || v.State != "sound" || v.Size < 488 || v.Devices != 71 {
 		t.Errorf("they verify as %+v (%v)", v, err)
 	}
 	kinds := map[ledger.Kind]int{}

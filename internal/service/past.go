@@ -85,7 +85,7 @@ func listed[T any](list []T) *[]T {
 }
 
 // failing names the rules that have been failing, and since when.
-func (e *edition) failing(since []int64) map[string]int64 {
+func (e *generation) failing(since []int64) map[string]int64 {
 	out := map[string]int64{}
 	for i, at := range since {
 		if at != 0 {

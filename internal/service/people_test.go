@@ -71,7 +71,7 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 		t.Fatal(err)
 	}
 	outcome := func() access.Outcome { return s.Ask(asked).Outcome }
-	if _, err := s.Decide("edge", asked); err != nil || outcome() != access.Allow || len(s.LiveSessions("maren", "", "")) != 1 {
+	if _, err := s.Decide("edge", asked); err != nil || outcome() != access.Allow || len(s.Sessions("maren", "", "")) != 1 {
 		t.Fatalf("before, maren gets %s (%v)", outcome(), err)
 	}
 	if p := s.Person("maren"); len(p.Devices) != 1 || p.Devices[0].ID != "d1" || !slices.Equal(p.Groups, []string{"finance"}) {
@@ -85,8 +85,8 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 	if _, err := s.RemovePerson(ctx, "hr", "maren", service.Removal{Reason: "left on Friday"}); err != nil {
 		t.Fatal(err)
 	}
-	if outcome() != access.Deny || len(s.LiveSessions("maren", "", "")) != 0 {
-		t.Errorf("afterwards maren gets %s, with sessions %v", outcome(), s.LiveSessions("maren", "", ""))
+	if outcome() != access.Deny || len(s.Sessions("maren", "", "")) != 0 {
+		t.Errorf("afterwards maren gets %s, with sessions %v", outcome(), s.Sessions("maren", "", ""))
 	}
 	if p := s.Person("maren"); p.Known || len(p.Devices) != 1 {
 		t.Errorf("whose device is still there is %+v", p)

@@ -336,8 +336,8 @@ type Detail struct {
 	Readings  []Shown            `json:"readings"`
 	Refused   []ShownRefusal     `json:"refused"` // of the newest report of each source
 	Threats   []Threat           `json:"threats"` // the active ones
-	Waivers   []ShownGrant       `json:"waivers"`
-	Vouches   []ShownGrant       `json:"vouches"`
+	Waivers   []ShownException   `json:"waivers"`
+	Vouches   []ShownException   `json:"vouches"`
 	OnRoster  bool               `json:"on_roster"`
 	Certs     []ShownCertificate `json:"certificates"`
 	Rulebook  int64              `json:"rulebook"`
@@ -386,7 +386,7 @@ func (snap *Snapshot) detail(d *Device, now int64) *Detail {
 		out.Keys[string(k.Kind)] = k.Text
 	}
 	out.Refused, out.Threats, out.OnRoster = d.shownRefusals(), b.threats(d, now), snap.Roster.Has(snap.telling(d.Keys))
-	out.Waivers, out.Vouches, out.Certs = []ShownGrant{}, []ShownGrant{}, []ShownCertificate{}
+	out.Waivers, out.Vouches, out.Certs = []ShownException{}, []ShownException{}, []ShownCertificate{}
 	for _, w := range d.Waivers {
 		out.Waivers = append(out.Waivers, snap.shownWaiver(w, now))
 	}

@@ -40,18 +40,18 @@ func (b *Book) Actions() []string {
 // of what is left open. Nothing is recorded: finding is not asking.
 func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Found {
 	snap, now := s.Snapshot(), s.micros()
-	trial, out := snap.Book.Gates.Trial(), []access.Found{}
+	trial, out := snap.Book.Gates.Evaluator(), []access.Found{}
 	q := snap.request(e, now).Request
 	switch kind {
 	case access.SearchAction:
 		for _, q.Action = range snap.Book.Actions() {
-			if trial.Try(q, now).Outcome == access.Allow {
+			if trial.Evaluate(q, now).Outcome == access.Allow {
 				out = append(out, access.Found{Name: q.Action})
 			}
 		}
 	case access.SearchResource:
 		for _, r := range snap.Book.Rulebook.Resources {
-			if q.Resource = r.ID; trial.Try(q, now).Outcome == access.Allow {
+			if q.Resource = r.ID; trial.Evaluate(q, now).Outcome == access.Allow {
 				out = append(out, access.Found{Type: e.Resource.Type, ID: r.ID})
 			}
 		}
@@ -59,7 +59,7 @@ func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Fo
 		if e.Subject.Type == "device" {
 			snap.Fleet.All(func(d *Device) bool {
 				d = snap.at(d, now)
-				if snap.on(q, e, d, now); trial.Try(q, now).Outcome == access.Allow {
+				if snap.on(q, e, d, now); trial.Evaluate(q, now).Outcome == access.Allow {
 					out = append(out, access.Found{Type: "device", ID: d.ID})
 				}
 				return true
@@ -67,7 +67,7 @@ func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Fo
 			break
 		}
 		for _, p := range snap.People.List() {
-			if snap.People.ask(q, p.ID); trial.Try(q, now).Outcome == access.Allow {
+			if snap.People.ask(q, p.ID); trial.Evaluate(q, now).Outcome == access.Allow {
 				out = append(out, access.Found{Type: e.Subject.Type, ID: p.ID})
 			}
 		}
@@ -122,7 +122,7 @@ func rankOf(o access.Outcome) int {
 // devices, given how and from where they come.
 func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 	snap, now := s.Snapshot(), s.micros()
-	trial, rb := snap.Book.Gates.Trial(), snap.Book.Rulebook
+	trial, rb := snap.Book.Gates.Evaluator(), snap.Book.Rulebook
 	q := e.Request()
 	out := &Reach{Resource: e.Resource.ID, Action: e.Action.Name, People: []ReachPerson{}}
 	owned, shared := map[string][]*Device{}, []*Device{}
@@ -140,11 +140,11 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 	for _, p := range snap.People.List() {
 		snap.People.ask(q, p.ID)
 		q.Device, q.Certificate = access.Device{}, nil
-		r := trial.Try(q, now)
+		r := trial.Evaluate(q, now)
 		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome, BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
 		try := func(d *Device) access.Outcome {
 			snap.on(q, e, d, now)
-			o := trial.Try(q, now).Outcome
+			o := trial.Evaluate(q, now).Outcome
 			if rankOf(o) > rankOf(row.Best) {
 				row.Best = o
 			}
@@ -195,7 +195,7 @@ type ReachResource struct {
 // beside the one asked about only those are told whose answer differs.
 func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 	snap, now := s.Snapshot(), s.micros()
-	trial, out := snap.Book.Gates.Trial(), []ReachResource{}
+	trial, out := snap.Book.Gates.Evaluator(), []ReachResource{}
 	q := snap.request(e, now).Request
 	actions := snap.Book.Actions()
 	some := func(list []string) []string { return append([]string{}, list...) }
@@ -205,10 +205,10 @@ func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 			out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome, some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
 		}
 		q.Resource, q.Action = r.ID, e.Action.Name
-		usual := trial.Try(q, now).Outcome
+		usual := trial.Evaluate(q, now).Outcome
 		tell()
 		for _, q.Action = range actions {
-			if q.Action != e.Action.Name && trial.Try(q, now).Outcome != usual {
+			if q.Action != e.Action.Name && trial.Evaluate(q, now).Outcome != usual {
 				tell()
 			}
 		}

@@ -64,7 +64,7 @@ func (s *Service) replay(ctx context.Context, snap, after *Snapshot, days int) (
 // tryAll puts questions to the snapshot and to another.
 func (snap *Snapshot) tryAll(other *Snapshot, order []string, times map[string]int, now int64) ([]rehearsal.Asked, error) {
 	book := other.Book
-	before, after := snap.Book.Gates.Trial(), book.Gates.Trial()
+	before, after := snap.Book.Gates.Evaluator(), book.Gates.Evaluator()
 	standings, out := map[string][2]*Device{}, make([]rehearsal.Asked, 0, len(order))
 	for _, text := range order {
 		var e access.Evaluation
@@ -90,7 +90,7 @@ func (snap *Snapshot) tryAll(other *Snapshot, order []string, times map[string]i
 			other.on(&r, &e, pair[1], now)
 			x.Fell = snap.Book.Rulebook.LevelName(pair[0].Result.Level) != book.Rulebook.LevelName(pair[1].Result.Level)
 		}
-		x.From, x.To = before.Try(q, now).Outcome, after.Try(&r, now).Outcome
+		x.From, x.To = before.Evaluate(q, now).Outcome, after.Evaluate(&r, now).Outcome
 		if x.From != x.To {
 			if x.Gates = before.Stops(); rankOf(x.To) < rankOf(x.From) {
 				x.Gates = after.Stops()

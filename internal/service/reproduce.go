@@ -143,7 +143,7 @@ func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at 
 			d.SeenAt = max(d.SeenAt, r.At)
 		}
 	}
-	snap.judge(d, &posture.Result{}, now)
+	snap.appraise(d, &posture.Result{}, now)
 	return d, nil
 }
 

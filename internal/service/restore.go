@@ -177,7 +177,7 @@ func keyOf(pair []byte) (k evidence.Key, ok bool) {
 }
 
 // since lays out remembered failures in the order of the book's rules.
-func (e *edition) since(failing map[string]int64) []int64 {
+func (e *generation) since(failing map[string]int64) []int64 {
 	out := make([]int64, len(e.ruleKeys))
 	for i, k := range e.ruleKeys {
 		out[i] = failing[k]

@@ -2,7 +2,7 @@
 // cases: taking evidence, publishing rulebooks, answering requests.
 //
 // Readers (decisions, lists) load an immutable [Snapshot] and take no lock.
-// One goroutine, the clerk, applies every change: it works on copies, makes
+// One goroutine, the writer, applies every change: it works on copies, makes
 // them durable together with their ledger entries, and only then lets them be
 // seen. The same goroutine wakes when a device's standing can next change by
 // the passing of time.
@@ -50,17 +50,17 @@ const DefaultKeepPast = 90 * 24 * time.Hour
 // Service is an open service. Its methods are safe for concurrent use.
 type Service struct {
 	*live
-	store   *store.Store
-	log     *slog.Logger
-	now     func() time.Time
-	jobs    chan *job
-	quit    chan struct{}
-	release func() error // lets another process have the records
-	done    chan struct{}
-	chores  sync.WaitGroup // what runs beside the clerk until quit
-	due     dueHeap        // the clerk's own, as are failing and flying
-	failing bool           // whether the last commit failed
-	flying  *flight        // the change that is being committed
+	store    *store.Store
+	log      *slog.Logger
+	now      func() time.Time
+	jobs     chan *job
+	quit     chan struct{}
+	release  func() error // lets another process have the records
+	done     chan struct{}
+	chores   sync.WaitGroup  // what runs beside the writer until quit
+	due      dueHeap         // the writer's own, as are failing and underWay
+	failing  bool            // whether the last commit failed
+	underWay *commitUnderWay // the change that is being committed
 
 	clock    *steadyClock // nil: a clock that was given
 	key      store.Key    // of the ledger
@@ -121,7 +121,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		}
 		return nil, errors.Join(err, s.store.Close(), release())
 	}
-	go s.clerk()
+	go s.writer()
 	s.chores.Go(s.tidy)
 	return s, nil
 }
@@ -144,7 +144,7 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 	case !errors.Is(err, store.ErrNotFound):
 		return err
 	}
-	book.turn = 1
+	book.number = 1
 	roster, err := store.Documents[RosterEntry](ctx, s.store, rosterDocument)
 	if err != nil {
 		return err
@@ -227,17 +227,17 @@ func (s *Service) Now() time.Time { return s.now() }
 
 func (s *Service) micros() int64 { return value.Micros(s.now()) }
 
-// job is a change for the clerk to carry out.
+// job is a change for the writer to carry out.
 type job struct {
 	apply func(*change) error
 	// alone is set on a job that replaces the snapshot: nothing else may be under
 	// way beside it.
 	alone bool
 	err   chan error
-	gone  <-chan struct{} // closed when there is no clerk any more
+	gone  <-chan struct{} // closed when there is no writer any more
 }
 
-// do has the clerk carry out a change and waits until it is durable and seen.
+// do has the writer carry out a change and waits until it is durable and seen.
 func (s *Service) do(ctx context.Context, apply func(*change) error) error {
 	return s.submit(&job{apply: apply}).wait(ctx)
 }
@@ -288,29 +288,29 @@ var ErrClosed = errors.New("the service is stopping")
 // maxShared bounds how many jobs share a commit.
 const maxShared = 256
 
-// clerk carries out jobs, one group after another. While one group is being
+// writer carries out jobs, one group after another. While one group is being
 // committed the next is already worked out on top of it; nobody sees a group,
 // or gets an answer about it, before it is durable. When a commit fails, what
 // was built on it fails with it.
-func (s *Service) clerk() {
+func (s *Service) writer() {
 	defer close(s.done)
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
 		timer.Reset(s.untilDue())
 		var landing chan error
-		if s.flying != nil {
-			landing = s.flying.done
+		if s.underWay != nil {
+			landing = s.underWay.done
 		}
 		select {
 		case err := <-landing:
-			s.land(err)
+			s.committed(err)
 		case j := <-s.jobs:
 			s.carryOut(s.gather(j))
 		case <-timer.C:
 			s.carryOut([]*job{{apply: s.appraiseDue, err: make(chan error, 1)}})
 		case <-s.quit:
-			s.settle()
+			s.awaitCommit()
 			for {
 				select {
 				case j := <-s.jobs:
@@ -336,8 +336,8 @@ func (s *Service) gather(first *job) []*job {
 	return jobs
 }
 
-// flight is a change on its way to the disk.
-type flight struct {
+// commitUnderWay is a change on its way to the disk.
+type commitUnderWay struct {
 	change *change
 	jobs   []*job
 	done   chan error
@@ -349,8 +349,8 @@ func (s *Service) carryOut(jobs []*job) {
 	var applied []*job
 	for _, j := range jobs {
 		if j.alone {
-			s.launch(c, applied)
-			s.settle()
+			s.commit(c, applied)
+			s.awaitCommit()
 			c, applied = s.newChange(), nil
 		}
 		if err := j.apply(c); err != nil {
@@ -359,31 +359,31 @@ func (s *Service) carryOut(jobs []*job) {
 		}
 		applied = append(applied, j)
 		if j.alone {
-			s.launch(c, applied)
-			s.settle()
+			s.commit(c, applied)
+			s.awaitCommit()
 			c, applied = s.newChange(), nil
 		}
 	}
-	s.launch(c, applied)
+	s.commit(c, applied)
 }
 
 // newChange begins a change on top of the one that is on its way, if any.
 func (s *Service) newChange() *change {
 	c := &change{s: s, base: s.snap.Load(), now: s.micros(), devices: map[string]*Device{}}
-	if s.flying != nil {
-		c.below = s.flying.change
+	if s.underWay != nil {
+		c.below = s.underWay.change
 	}
 	return c
 }
 
-// launch sends a change to the disk as soon as the one before it is there, and
+// commit sends a change to the disk as soon as the one before it is there, and
 // shows that one while the disk is busy with this one.
-func (s *Service) launch(c *change, jobs []*job) {
+func (s *Service) commit(c *change, jobs []*job) {
 	if len(jobs) == 0 {
 		return
 	}
 	c.endSessions()
-	f, before := &flight{c, jobs, make(chan error, 1)}, s.flying
+	f, before := &commitUnderWay{c, jobs, make(chan error, 1)}, s.underWay
 	var err error
 	if before != nil {
 		err = <-before.done
@@ -397,25 +397,25 @@ func (s *Service) launch(c *change, jobs []*job) {
 		go func() { f.done <- s.store.Commit(&c.batch) }()
 	}
 	if before != nil {
-		s.land(err)
+		s.committed(err)
 	}
-	s.flying, c.below = f, nil
+	s.underWay, c.below = f, nil
 }
 
-// settle waits until nothing is on its way.
-func (s *Service) settle() error {
-	if s.flying == nil {
+// awaitCommit waits until nothing is on its way.
+func (s *Service) awaitCommit() error {
+	if s.underWay == nil {
 		return nil
 	}
-	err := <-s.flying.done
-	s.land(err)
+	err := <-s.underWay.done
+	s.committed(err)
 	return err
 }
 
-// land shows the change that was on its way, or drops it, and answers its jobs.
-func (s *Service) land(err error) {
-	f := s.flying
-	s.flying, s.failing = nil, err != nil
+// committed shows the change that was on its way, or drops it, and answers its jobs.
+func (s *Service) committed(err error) {
+	f := s.underWay
+	s.underWay, s.failing = nil, err != nil
 	switch c := f.change; {
 	case err != nil:
 		for id := range c.devices { // still due: nothing has changed
@@ -433,8 +433,8 @@ func (s *Service) land(err error) {
 		s.apply(c, func(d *Device) { s.push(due{d.Wake, d.ID}, c.base.Fleet) })
 	}
 	if err == nil {
-		if list := f.change.doubtful(); len(list) > 0 {
-			go s.doubt(list...) // by a job, which only the clerk could take up
+		if list := f.change.toRecheck(); len(list) > 0 {
+			go s.lookAgain(list...) // by a job, which only the writer could take up
 		}
 	}
 	for _, j := range f.jobs {

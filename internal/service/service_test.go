@@ -64,16 +64,16 @@ func publish(t *testing.T, s *service.Service, text string) int {
 
 // report brings one report, observed at the present moment, and returns what
 // became of it.
-func report(t *testing.T, s *service.Service, id, attributes string) service.Taken {
+func report(t *testing.T, s *service.Service, id, attributes string) service.ReportResult {
 	t.Helper()
-	in, err := s.Take(ctx, "agent", "", strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
+	in, err := s.Ingest(ctx, "agent", "", strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
 	if err != nil || len(in.Results) != 1 {
 		t.Fatal(in, err)
 	}
 	return in.Results[0]
 }
 
-// level is where the clerk has put a device, without asking what time it is.
+// level is where the writer has put a device, without asking what time it is.
 func level(s *service.Service, id string) string {
 	snap := s.Snapshot()
 	return snap.Book.Rulebook.LevelName(snap.Fleet.Get(id).Result.Level)
@@ -125,7 +125,7 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 		for i := range 3000 {
 			fmt.Fprintf(&b, `{"source":"agent","observed_at":%q,"identity":{"id":"d%d"},"evidence":{%s}}`+"\n", s.Now().UTC().Format(time.RFC3339), i, good)
 		}
-		in, err := s.Take(ctx, "agent", "", strings.NewReader(b.String()), evidence.NDJSON)
+		in, err := s.Ingest(ctx, "agent", "", strings.NewReader(b.String()), evidence.NDJSON)
 		if err != nil || in.Accepted != 3000 {
 			t.Fatal(in.Accepted, err)
 		}
@@ -229,7 +229,7 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	if _, err := db.Exec("CREATE TRIGGER full BEFORE INSERT ON entries BEGIN SELECT RAISE(ABORT, 'the disk is full'); END"); err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Take(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":false}}`), evidence.NDJSON)
+	_, err = s.Ingest(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":false}}`), evidence.NDJSON)
 	if err == nil || !strings.Contains(err.Error(), "the disk is full") {
 		t.Errorf("evidence that moves a device is taken: %v", err)
 	}
@@ -348,7 +348,7 @@ func TestTokens(t *testing.T) {
 			t.Errorf("a token %q of the role %q: %v", name, role, err)
 		}
 	}
-	session, err := s.OpenSession(&made)
+	session, err := s.SignIn(&made)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -358,7 +358,7 @@ func TestTokens(t *testing.T) {
 	if _, ok := s.Authenticate(secret); ok {
 		t.Error("a revoked token still opens")
 	}
-	if _, ok := s.Session(ctx, session); ok {
+	if _, ok := s.SignedIn(ctx, session); ok {
 		t.Error("a session outlives its token")
 	}
 	if _, err := s.RevokeToken(ctx, "first-admin", "first-admin"); !errors.Is(err, service.ErrBadToken) {

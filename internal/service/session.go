@@ -15,8 +15,8 @@ import (
 	"ironledger.example/core/ledger"
 )
 
-// LiveSession is an allow that an enforcer may still rely on.
-type LiveSession struct {
+// Session is an allow that an enforcer may still rely on.
+type Session struct {
 	Decision string `json:"decision"`
 	Person   string `json:"person"`
 	Device   string `json:"device,omitempty"`
@@ -50,11 +50,11 @@ type earlier struct {
 // sessions are the live sessions, by what was asked, by device and by person.
 type sessions struct {
 	mu       sync.Mutex
-	byKey    map[asking]*LiveSession
-	byDevice map[string][]*LiveSession
-	byPerson map[string][]*LiveSession
+	byKey    map[asking]*Session
+	byDevice map[string][]*Session
+	byPerson map[string][]*Session
 	// byDecision has those that were restored, while they are.
-	byDecision map[string]*LiveSession
+	byDecision map[string]*Session
 	begun      int64 // how many ever were
 	swept      int64
 }
@@ -103,7 +103,7 @@ func askingOf(actor string, e *access.Evaluation) asking {
 // begin notes an allow that may be relied on for a while, in place of an
 // earlier one to the same question. found is the device from which it was decided.
 // It returns nil when there is nothing to rely on.
-func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device, now int64) *LiveSession {
+func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device, now int64) *Session {
 	if a.Outcome != access.Allow || a.BreakGlass {
 		return nil
 	}
@@ -111,7 +111,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 	if err != nil || until.UnixMicro() <= now {
 		return nil
 	}
-	s := &LiveSession{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level, Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
+	s := &Session{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level, Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
 		At: a.At, Until: a.ValidUntil, key: askingOf(actor, a.Asked), asked: a.Asked, until: until.UnixMicro(), book: snap.Book, people: snap.People}
 	if a.Device != "" {
 		s.device = found
@@ -119,7 +119,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.byKey == nil {
-		l.byKey, l.byDevice, l.byPerson = map[asking]*LiveSession{}, map[string][]*LiveSession{}, map[string][]*LiveSession{}
+		l.byKey, l.byDevice, l.byPerson = map[asking]*Session{}, map[string][]*Session{}, map[string][]*Session{}
 	}
 	l.sweep(now)
 	before := l.byKey[s.key]
@@ -149,7 +149,7 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 const maxEarlier = 200
 
 // follow takes over the allows of the session whose place is taken.
-func (s *LiveSession) follow(before *LiveSession) {
+func (s *Session) follow(before *Session) {
 	s.earlier, before.earlier = append(before.earlier, earlier{before.Decision, before.until}), nil
 	if n := len(s.earlier); n >= 2*maxEarlier {
 		s.earlier = s.earlier[:copy(s.earlier, s.earlier[n-maxEarlier:])]
@@ -157,14 +157,14 @@ func (s *LiveSession) follow(before *LiveSession) {
 }
 
 // relied lists the session's allow and those before it that may be relied on.
-func (s *LiveSession) relied(now int64) []earlier {
+func (s *Session) relied(now int64) []earlier {
 	list := append(slices.Clone(s.earlier), earlier{s.Decision, s.until})
 	list = slices.DeleteFunc(list, func(e earlier) bool { return e.until <= now })
 	return list[max(0, len(list)-maxEarlier):]
 }
 
 // claim lets the caller end a session; false when somebody else does.
-func (l *sessions) claim(s *LiveSession) bool {
+func (l *sessions) claim(s *Session) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if s.ending || l.byKey[s.key] != s {
@@ -175,7 +175,7 @@ func (l *sessions) claim(s *LiveSession) bool {
 }
 
 // release takes a claim back: what would have ended the session had no effect.
-func (l *sessions) release(list []*LiveSession) {
+func (l *sessions) release(list []*Session) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, s := range list {
@@ -184,7 +184,7 @@ func (l *sessions) release(list []*LiveSession) {
 }
 
 // remove forgets a session that has ended.
-func (l *sessions) remove(s *LiveSession) {
+func (l *sessions) remove(s *Session) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.drop(s)
@@ -192,7 +192,7 @@ func (l *sessions) remove(s *LiveSession) {
 
 // replaced returns the session whose question was just answered otherwise, and
 // claims its end; nil for none.
-func (l *sessions) replaced(k asking) *LiveSession {
+func (l *sessions) replaced(k asking) *Session {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s := l.byKey[k]
@@ -226,7 +226,7 @@ func (l *sessions) sweep(now int64) {
 	}
 }
 
-func (l *sessions) drop(s *LiveSession) {
+func (l *sessions) drop(s *Session) {
 	if l.byKey[s.key] != s {
 		return
 	}
@@ -236,7 +236,7 @@ func (l *sessions) drop(s *LiveSession) {
 	unlist(l.byPerson, s.Person, s)
 }
 
-func unlist(by map[string][]*LiveSession, id string, s *LiveSession) {
+func unlist(by map[string][]*Session, id string, s *Session) {
 	of := by[id]
 	if i := slices.Index(of, s); i >= 0 {
 		if of = slices.Delete(of, i, i+1); len(of) == 0 {
@@ -260,7 +260,7 @@ func (l *sessions) forget(decision string) {
 }
 
 // find returns the live session that answers a question, or nil.
-func (l *sessions) find(actor string, e *access.Evaluation, now int64) *LiveSession {
+func (l *sessions) find(actor string, e *access.Evaluation, now int64) *Session {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if s := l.byKey[askingOf(actor, e)]; s != nil && now < s.until {
@@ -270,25 +270,25 @@ func (l *sessions) find(actor string, e *access.Evaluation, now int64) *LiveSess
 }
 
 // of returns the sessions of a device that were begun after the first few.
-func (l *sessions) of(device string, few int64) []*LiveSession {
+func (l *sessions) of(device string, few int64) []*Session {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return slices.DeleteFunc(slices.Clone(l.byDevice[device]), func(s *LiveSession) bool { return s.number <= few })
+	return slices.DeleteFunc(slices.Clone(l.byDevice[device]), func(s *Session) bool { return s.number <= few })
 }
 
 // concerned returns the sessions of people and of devices, each once.
-func (l *sessions) concerned(persons, devices []string, now int64) []*LiveSession {
+func (l *sessions) concerned(persons, devices []string, now int64) []*Session {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var out []*LiveSession
+	var out []*Session
 	for _, id := range persons {
 		out = append(out, l.byPerson[id]...)
 	}
 	for _, id := range devices {
 		out = append(out, l.byDevice[id]...)
 	}
-	slices.SortFunc(out, func(a, b *LiveSession) int { return cmp.Compare(a.number, b.number) })
-	return slices.DeleteFunc(slices.Compact(out), func(s *LiveSession) bool { return s.until <= now })
+	slices.SortFunc(out, func(a, b *Session) int { return cmp.Compare(a.number, b.number) })
+	return slices.DeleteFunc(slices.Compact(out), func(s *Session) bool { return s.until <= now })
 }
 
 // count is how many sessions were ever begun.
@@ -299,17 +299,17 @@ func (l *sessions) count() int64 {
 }
 
 // lives reports whether a session is still relied on.
-func (l *sessions) lives(s *LiveSession) bool {
+func (l *sessions) lives(s *Session) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.byKey[s.key] == s
 }
 
-func (l *sessions) all(now int64) []*LiveSession {
+func (l *sessions) all(now int64) []*Session {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.sweep(now)
-	out := make([]*LiveSession, 0, len(l.byKey))
+	out := make([]*Session, 0, len(l.byKey))
 	for _, s := range l.byKey {
 		if now < s.until {
 			out = append(out, s)
@@ -320,7 +320,7 @@ func (l *sessions) all(now int64) []*LiveSession {
 
 // holds reports whether a session's allow still stands at now: nothing that it
 // was decided from has changed, or it would be decided the same.
-func (snap *Snapshot) holds(s *LiveSession, now int64) bool {
+func (snap *Snapshot) holds(s *Session, now int64) bool {
 	var d *Device
 	if s.Device != "" {
 		if d = snap.Fleet.Get(s.Device); d == nil {
@@ -330,12 +330,12 @@ func (snap *Snapshot) holds(s *LiveSession, now int64) bool {
 	if s.book == snap.Book && s.people == snap.People && d == s.device && (d == nil || now < d.Wake) {
 		return true
 	}
-	return snap.Book.Gates.Trial().Try(snap.request(s.asked, now).Request, now).Outcome == access.Allow
+	return snap.Book.Gates.Evaluator().Evaluate(snap.request(s.asked, now).Request, now).Outcome == access.Allow
 }
 
 // ends makes the entries of a session that ends, those of the allows whose place it
 // took among them.
-func (s *LiveSession) ends(actor string, now int64, level string, outcome access.Outcome, cause string) []ledger.Entry {
+func (s *Session) ends(actor string, now int64, level string, outcome access.Outcome, cause string) []ledger.Entry {
 	var out []ledger.Entry
 	for _, e := range s.relied(now) {
 		end := &event.SessionEnded{Decision: e.decision, Person: s.Person, Device: s.Device, Resource: s.Resource, Enforcer: s.Enforcer,
@@ -355,10 +355,10 @@ func (c *change) endSessions() {
 	if c.next != nil {
 		snap = c.next
 	}
-	var trial *access.Trial
-	end := func(s *LiveSession, d *Device, cause, actor string) {
+	var trial *access.Evaluator
+	end := func(s *Session, d *Device, cause, actor string) {
 		if trial == nil {
-			trial = snap.Book.Gates.Trial()
+			trial = snap.Book.Gates.Evaluator()
 		}
 		q := s.asked.Request()
 		snap.People.ask(q, q.User)
@@ -367,7 +367,7 @@ func (c *change) endSessions() {
 			snap.on(q, s.asked, d, c.now)
 			level = snap.Book.Rulebook.LevelName(d.Result.Level)
 		}
-		outcome := trial.Try(q, c.now).Outcome
+		outcome := trial.Evaluate(q, c.now).Outcome
 		if outcome == access.Allow || !c.s.sessions.claim(s) {
 			return
 		}
@@ -381,8 +381,8 @@ func (c *change) endSessions() {
 				end(s, d, event.ByStanding, c.actors[id])
 			}
 		}
-		for _, x := range c.doubted {
-			s := x.LiveSession
+		for _, x := range c.rechecks {
+			s := x.Session
 			d, cause := c.device(s.Device), event.ByStanding
 			if d != nil {
 				d = snap.at(d, c.now)
@@ -426,7 +426,7 @@ func (c *change) endSessions() {
 }
 
 // atStake lists the sessions that the next snapshot may take the ground from.
-func (c *change) atStake() []*LiveSession {
+func (c *change) atStake() []*Session {
 	if c.reach == nil {
 		return c.s.sessions.all(c.now)
 	}
@@ -439,24 +439,24 @@ func (c *change) atStake() []*LiveSession {
 	return c.s.sessions.concerned(c.reach.persons, devices, c.now)
 }
 
-// doubted is a session that was begun while what it was decided from changed, and
+// recheck is a session that was begun while what it was decided from changed, and
 // who changed that.
-type doubted struct {
-	*LiveSession
+type recheck struct {
+	*Session
 	actor string
 }
 
-// doubt has sessions looked at again.
-func (s *Service) doubt(list ...doubted) {
+// lookAgain has sessions looked at again.
+func (s *Service) lookAgain(list ...recheck) {
 	s.submit(&job{apply: func(c *change) error {
-		c.doubted = append(c.doubted, list...)
+		c.rechecks = append(c.rechecks, list...)
 		return nil
 	}})
 }
 
-// doubtful lists the sessions that a change which has landed may take the ground
+// toRecheck lists the sessions that a change which has landed may take the ground
 // from, and that were begun when it was on its way to the disk.
-func (c *change) doubtful() (out []doubted) {
+func (c *change) toRecheck() (out []recheck) {
 	l := &c.s.sessions
 	if l.count() == c.begun {
 		return nil
@@ -464,7 +464,7 @@ func (c *change) doubtful() (out []doubted) {
 	if c.next != nil {
 		for _, s := range l.all(c.now) {
 			if s.number > c.begun {
-				out = append(out, doubted{s, c.rebuiltBy.actor})
+				out = append(out, recheck{s, c.rebuiltBy.actor})
 			}
 		}
 		return out
@@ -472,20 +472,20 @@ func (c *change) doubtful() (out []doubted) {
 	for id, d := range c.devices {
 		for _, s := range l.of(id, c.begun) {
 			if s.device != d {
-				out = append(out, doubted{s, c.actors[id]})
+				out = append(out, recheck{s, c.actors[id]})
 			}
 		}
 	}
 	return out
 }
 
-// LiveSessions lists the allows that may still be relied on, the newest first.
-func (s *Service) LiveSessions(person, device, resource string) []*LiveSession {
+// Sessions lists the allows that may still be relied on, the newest first.
+func (s *Service) Sessions(person, device, resource string) []*Session {
 	snap, now := s.Snapshot(), s.micros()
-	out := slices.DeleteFunc(s.sessions.all(now), func(x *LiveSession) bool {
+	out := slices.DeleteFunc(s.sessions.all(now), func(x *Session) bool {
 		return person != "" && x.Person != person || device != "" && x.Device != device || resource != "" && x.Resource != resource || !snap.holds(x, now)
 	})
-	slices.SortFunc(out, func(a, b *LiveSession) int {
+	slices.SortFunc(out, func(a, b *Session) int {
 		return cmp.Or(strings.Compare(b.Decision, a.Decision), strings.Compare(a.Person, b.Person))
 	})
 	return out
@@ -510,7 +510,7 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 	if err != nil || first == 0 {
 		return err
 	}
-	s.sessions.byDecision = map[string]*LiveSession{}
+	s.sessions.byDecision = map[string]*Session{}
 	defer func() { s.sessions.byDecision = nil }()
 	return s.store.Proven(ctx, first, func(e ledger.Entry) error {
 		if e.Body == nil {

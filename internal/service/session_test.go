@@ -49,7 +49,7 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 		publish(t, s, house)
 		staff(t, s, "finance")
 		report(t, s, "d1", good)
-		live := func() int { return len(s.LiveSessions("", "", "")) }
+		live := func() int { return len(s.Sessions("", "", "")) }
 
 		first, ok := permit(t, s, "maren", "d1")
 		if !ok || live() != 1 {
@@ -131,7 +131,7 @@ func TestNoRequestOutrunsTheFall(t *testing.T) {
 				if _, ok := permit(t, s, "maren", id); ok {
 					t.Error("a device that fell is let in")
 				}
-				if n := len(s.LiveSessions("", id, "")); n != 0 {
+				if n := len(s.Sessions("", id, "")); n != 0 {
 					t.Errorf("%d sessions of a device that fell", n)
 				}
 			}
@@ -184,7 +184,7 @@ func TestAnAllowOnTheWayIsEnded(t *testing.T) {
 			t.Fatalf("%d allows of a device that fell are not ended", len(allowed))
 		}
 	}
-	if n := len(s.LiveSessions("", "", "")); n != 0 {
+	if n := len(s.Sessions("", "", "")); n != 0 {
 		t.Errorf("%d sessions are left", n)
 	}
 }

@@ -36,7 +36,7 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 		return snap.Book.Rulebook.LevelName(d.Result.Level)
 	}
 	enlist("staff")
-	if _, err := s.Take(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d"},"evidence":{"owner":"maren"}}`), evidence.JSON); err != nil {
+	if _, err := s.Ingest(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d"},"evidence":{"owner":"maren"}}`), evidence.JSON); err != nil {
 		t.Fatal(err)
 	}
 	before := s.Snapshot()

@@ -60,7 +60,7 @@ func everything(t *testing.T, dir string) (k known) {
 	_, err := s.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "GF-1"}}, service.ListImport{})
 	must(err)
 	waive(t, s, "laptop/disk", "2d")
-	_, err = s.Vouch(ctx, "desk", service.GrantRequest{Device: "d1", Reason: "seen", For: "2d"})
+	_, err = s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "d1", Reason: "seen", For: "2d"})
 	must(err)
 	_, err = s.Enrol(ctx, "agent", service.Claims{Serial: "HOME-1"}, nil)
 	must(err)
@@ -68,7 +68,7 @@ func everything(t *testing.T, dir string) (k known) {
 	must(err)
 	token, _, err := s.CreateToken(ctx, "admin", "reader", service.Reader)
 	must(err)
-	_, err = s.OpenSession(&token)
+	_, err = s.SignIn(&token)
 	must(err)
 	if _, ok := permit(t, s, "maren", "d1"); !ok {
 		t.Fatal("maren is not let in")

@@ -287,9 +287,9 @@ func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, err
 // SessionLength is how long a console session lasts.
 const SessionLength = 12 * time.Hour
 
-// OpenSession makes a console session for a token and returns the secret of
+// SignIn makes a console session for a token and returns the secret of
 // its cookie.
-func (s *Service) OpenSession(t *Token) (string, error) {
+func (s *Service) SignIn(t *Token) (string, error) {
 	secret, now := newSecret(), s.micros()
 	h := sha256.Sum256([]byte(secret))
 	b := &store.Batch{}
@@ -297,8 +297,8 @@ func (s *Service) OpenSession(t *Token) (string, error) {
 	return secret, s.store.Commit(b)
 }
 
-// Session returns the token behind a console session.
-func (s *Service) Session(ctx context.Context, secret string) (*Token, bool) {
+// SignedIn returns the token behind a console session.
+func (s *Service) SignedIn(ctx context.Context, secret string) (*Token, bool) {
 	h := sha256.Sum256([]byte(secret))
 	id, err := s.store.Session(ctx, h[:], s.micros())
 	if err != nil {
@@ -312,8 +312,8 @@ func (s *Service) Session(ctx context.Context, secret string) (*Token, bool) {
 	return nil, false
 }
 
-// CloseSession ends a console session.
-func (s *Service) CloseSession(secret string) error {
+// SignOut ends a console session.
+func (s *Service) SignOut(secret string) error {
 	h := sha256.Sum256([]byte(secret))
 	b := &store.Batch{}
 	b.DropSession(h[:])

@@ -42,9 +42,9 @@ const unmatchedDocument = "unmatched"
 // wait.
 const maxKept = 10_000
 
-// keepAside keeps a report that a person must settle. The newest one with the
+// keepUnmatched keeps a report that a person must settle. The newest one with the
 // same source and keys counts.
-func (c *change) keepAside(rep *evidence.Report, conflict *evidence.ConflictError) (string, error) {
+func (c *change) keepUnmatched(rep *evidence.Report, conflict *evidence.ConflictError) (string, error) {
 	return c.keepReport("u-", rep, Unmatched{Why: conflict.Error()})
 }
 
@@ -182,7 +182,7 @@ func (c *change) awaited(actor string, keys []evidence.Key) {
 			continue
 		}
 		drop(c, &c.s.unmatched.table, u.ID)
-		rep.Refused = c.base.Book.Resolver.Sift(rep)
+		rep.Refused = c.base.Book.Resolver.RefuseUnprovided(rep)
 		c.apply(actor, 0, rep, j)
 	}
 }
@@ -309,7 +309,7 @@ type Settlement struct {
 
 // Settle joins an unmatched report to a device, to which its keys point from
 // then on, or discards it. The answer lists the keys that move.
-func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) (*Taken, error) {
+func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) (*ReportResult, error) {
 	if how.DryRun && strings.TrimSpace(how.Reason) == "" {
 		how.Reason = "dry run"
 	}
@@ -319,7 +319,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 	if (how.Device == "") != how.Discard {
 		return nil, &InputError{"/device", "say the device to join the report to, or discard it"}
 	}
-	var t Taken
+	var t ReportResult
 	apply := func(c *change) error {
 		u, ok := get(c, &s.unmatched.table, id)
 		if !ok {
@@ -345,7 +345,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 }
 
 // join gives an unmatched report, and its keys, to a device.
-func (c *change) join(actor string, u *Unmatched, how Settlement, t *Taken) error {
+func (c *change) join(actor string, u *Unmatched, how Settlement, t *ReportResult) error {
 	d, err := c.touch(how.Device)
 	if err != nil {
 		return err
@@ -380,7 +380,7 @@ func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason str
 			continue
 		}
 		if ok {
-			other := c.device(id).again()
+			other := c.device(id).copied()
 			lost := event.DeviceKeyed{Source: rep.Source, Reason: reason, To: d.ID}
 			c.lose(other, k, &lost)
 			other.View, other.Held = nil, c.admission(other.Keys)

@@ -188,7 +188,7 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 	case strings.HasSuffix(q.Kind, "."):
 		add("substr(kind, 1, ?) = ?", len(q.Kind), q.Kind)
 	case q.Kind != "":
-		add("kind = ?"+few(ledger.Kind(q.Kind)), q.Kind)
+		add("kind = ?"+amongRareKinds(ledger.Kind(q.Kind)), q.Kind)
 	}
 	if q.Actor != "" {
 		add("actor = ?", q.Actor)
@@ -302,7 +302,7 @@ func (v *View) Lines(ctx context.Context, from, to int64, visit func(*ledger.Lin
 	return lines(ctx, v.tx, from, to, visit)
 }
 
-// Tile reads a hash above the leaves, for [ledger.Walk].
+// Tile reads a hash above the leaves, for [ledger.Verifier].
 func (s *Store) Tile(ctx context.Context) func(level int, n int64) (tlog.Hash, bool) {
 	return func(level int, n int64) (h tlog.Hash, known bool) {
 		var raw []byte

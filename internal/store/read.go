@@ -343,7 +343,7 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 
 // behind is Since, of the entries behind one before the moment.
 func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64, visit func(ledger.Entry) error) error {
-	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + few(kind)
+	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + amongRareKinds(kind)
 	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+where+" ORDER BY seq", string(kind), first, moment)
 	if err != nil {
 		return fmt.Errorf("read entries: %w", err)
@@ -351,9 +351,9 @@ func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int6
 	return visitEntries(rows, visit)
 }
 
-// few lets a query for entries of a kind that there are not masses of use their
+// amongRareKinds lets a query for entries of a kind that there are not masses of use their
 // index.
-func few(kind ledger.Kind) string {
+func amongRareKinds(kind ledger.Kind) string {
 	switch kind {
 	case ledger.DecisionMade, ledger.StandingChanged, ledger.EvidenceRefused, ledger.DeviceKeyed:
 		return ""

@@ -95,7 +95,7 @@ type Sealed struct {
 // what it numbered.
 type sealer struct {
 	key     Key
-	tree    ledger.Range
+	tree    ledger.CompactRange
 	size    int64 // entries numbered, of which some may not be in the tree yet
 	last    int64 // the time of the newest entry
 	scratch []byte

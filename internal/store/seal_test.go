@@ -38,7 +38,7 @@ func fill(t *testing.T, s *Store, n int) {
 	wg.Wait()
 }
 
-func verify(t *testing.T, s *Store) *ledger.Walk {
+func verify(t *testing.T, s *Store) *ledger.Verifier {
 	t.Helper()
 	ctx := context.Background()
 	v, err := s.View(ctx)
@@ -46,7 +46,7 @@ func verify(t *testing.T, s *Store) *ledger.Walk {
 		t.Fatal(err)
 	}
 	defer v.Close()
-	w := &ledger.Walk{Tile: s.Tile(ctx)}
+	w := &ledger.Verifier{Tile: s.Tile(ctx)}
 	if err := v.Lines(ctx, 1, v.Size, func(l *ledger.Line) error { w.Add(l); return nil }); err != nil {
 		t.Fatal(err)
 	}
