@@ -28,7 +28,8 @@ var mayImport = map[string][]string{
 	"core/rulebook":    {"core/certificate", "core/condition", "core/evidence", "core/value", "core/yamltext"},
 	"core/posture":     {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"core/access":      {"core/certificate", "core/condition", "core/evidence", "core/rulebook", "core/value"},
-	"core/event":       {"core/access", "core/condition", "core/evidence", "core/ledger", "core/posture", "core/rulebook", "core/value"},
+	"core/event": {"core/access", "core/condition", "core/evidence", "core/ledger", "core/posture",
+		"core/rulebook", "core/value"},
 	"core/rehearsal":   {"core"},
 	"internal/store":   {"core"},
 	"internal/service": {"core", "internal/store"},
@@ -51,7 +52,8 @@ var mayImport = map[string][]string{
 
 // coreMayImport are the packages of others that the core is made with: the standard
 // library beside them, and nothing that reads a disk, a network or a clock.
-var coreMayImport = []string{"golang.org/x/mod/sumdb/", "golang.org/x/text/", "github.com/go-json-experiment/json", "github.com/goccy/go-yaml"}
+var coreMayImport = []string{"golang.org/x/mod/sumdb/", "golang.org/x/text/",
+	"github.com/go-json-experiment/json", "github.com/goccy/go-yaml"}
 
 var coreMayNotImport = []string{"net", "net/http", "os", "database/sql", "io/fs", "path/filepath"}
 
@@ -63,10 +65,12 @@ func TestImportsRunOneWay(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if name := d.Name(); d.IsDir() && (name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
+		if name := d.Name(); d.IsDir() &&
+			(name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
 			return fs.SkipDir
 		}
-		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") && !strings.HasPrefix(file, "core/") {
+		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") &&
+			!strings.HasPrefix(file, "core/") {
 			return nil
 		}
 		dir := filepath.ToSlash(filepath.Dir(file))
@@ -86,10 +90,12 @@ func TestImportsRunOneWay(t *testing.T) {
 			}
 			ours, isOurs := strings.CutPrefix(name, module)
 			switch {
-			case isOurs && ours != dir && !slices.ContainsFunc(allowed, func(a string) bool { return within(ours, a) }):
+			case isOurs && ours != dir && !slices.ContainsFunc(allowed,
+				func(a string) bool { return within(ours, a) }):
 				t.Errorf("%s imports %s, and %s may import %v", file, ours, dir, allowed)
 			case strings.HasSuffix(file, "_test.go"): // tests may read files
-			case within(dir, "core") && !isOurs && strings.Contains(name, ".") && !slices.ContainsFunc(coreMayImport, func(p string) bool { return strings.HasPrefix(name, p) }):
+			case within(dir, "core") && !isOurs && strings.Contains(name, ".") &&
+				!slices.ContainsFunc(coreMayImport, func(p string) bool { return strings.HasPrefix(name, p) }):
 				t.Errorf("%s imports %s: the core is made with %v", file, name, coreMayImport)
 			case within(dir, "core") && slices.Contains(coreMayNotImport, name):
 				t.Errorf("%s imports %s: the core does no I/O", file, name)

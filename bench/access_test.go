@@ -57,7 +57,9 @@ func BenchmarkGates(b *testing.B) {
 		}
 		var rec *evidence.Record
 		view := evidence.NewResolver(rb.Dict, rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, now)
-		q := &access.Request{Known: true, User: "p", Groups: []string{"g1", "g2", "g3"}, Action: "open", MFA: &yes, Device: access.Device{ID: "d", Known: true, Level: 4, View: view, Next: func() int64 { return now + 1 }}}
+		q := &access.Request{Known: true, User: "p", Groups: []string{"g1", "g2", "g3"}, Action: "open",
+			MFA: &yes, Device: access.Device{ID: "d", Known: true, Level: 4, View: view,
+				Next: func() int64 { return now + 1 }}}
 		trial := p.Evaluator()
 		const rounds = 100_000
 		each := func(f func()) float64 {
@@ -163,10 +165,14 @@ func BenchmarkProxy(b *testing.B) {
 	now := time.Now()
 	report := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"GF-L-1042","serial":"GF-L-1042-S"},"evidence":{"platform":"windows","form":"laptop","certs":[{"pem":%q}]}}`, now.UTC().Format(time.RFC3339), demo.Card("GF-L-1042", now))
 	r.post(b, "/api/v1/evidence", "application/json", report)
-	bare, stop := listen(b, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	bare, stop := listen(b, http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		w.WriteHeader(http.StatusNoContent)
+	}))
 	defer stop()
 	// Everybody may open app0: what is measured is asking, not refusing.
-	files := []rulebook.File{{Name: "r.yaml", Text: "rulebook: open\nbreak_glass: [keeper]\nresources: [{id: app0}]\ngates: [{id: g, who: {everyone: true}, what: {resources: [app0]}, need: known_device, valid_for: 1h}]\n"}}
+	files := []rulebook.File{{Name: "r.yaml",
+		Text: "rulebook: open\nbreak_glass: [keeper]\nresources: [{id: app0}]\ngates: [{id: g, who: {everyone: true}, what: {resources: [app0]}, need: known_device, valid_for: 1h}]\n"}}
 	if _, _, err := r.service.Publish(context.Background(), "bench", service.Draft{Files: files}); err != nil {
 		b.Fatal(err)
 	}
@@ -214,7 +220,8 @@ func BenchmarkProxy(b *testing.B) {
 func through(b *testing.B, at string, pair tls.Certificate, cookie *http.Cookie) float64 {
 	b.Helper()
 	const rounds, visitors = 4000, 32
-	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: visitors, TLSClientConfig: &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{pair}}},
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: visitors,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{pair}}},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	defer client.CloseIdleConnections()
 	var wg sync.WaitGroup

@@ -30,7 +30,10 @@ var rules = []struct {
 	check string
 	hand  func(d *device, now int64) condition.Tri
 }{
-	{"os.version >= 10.0.22631", func(d *device, now int64) condition.Tri { return d.osVersion.atLeast(now, [4]int{10, 0, 22631}) }},
+	{"os.version >= 10.0.22631", func(d *device,
+		now int64) condition.Tri {
+		return d.osVersion.atLeast(now, [4]int{10, 0, 22631})
+	}},
 	{"storage.encrypted", func(d *device, now int64) condition.Tri { return d.encrypted.is(now) }},
 	{"firewall.on", func(d *device, now int64) condition.Tri { return d.firewall.is(now) }},
 	{"antimalware.on and age(antimalware.updated_at) <= 7d", func(d *device, now int64) condition.Tri {
@@ -49,7 +52,8 @@ var rules = []struct {
 		return min(d.passcode.is(now), d.length.cmp(now, func(v int64) bool { return v >= 6 }))
 	}},
 	{"not integrity.tampered", func(d *device, now int64) condition.Tri { return -d.tampered.is(now) }},
-	{"secure_boot or tpm.present", func(d *device, now int64) condition.Tri { return max(d.secureBoot.is(now), d.tpm.is(now)) }},
+	{"secure_boot or tpm.present",
+		func(d *device, now int64) condition.Tri { return max(d.secureBoot.is(now), d.tpm.is(now)) }},
 	{"ownership == company", func(d *device, now int64) condition.Tri {
 		return d.ownership.cmp(now, func(v string) bool { return v == "company" })
 	}},
@@ -68,7 +72,8 @@ var rules = []struct {
 		return d.model.cmp(now, func(v string) bool { return strings.HasPrefix(v, "Skerry") })
 	}},
 	{"form == laptop or form == desktop", func(d *device, now int64) condition.Tri {
-		return max(d.form.cmp(now, func(v string) bool { return v == "laptop" }), d.form.cmp(now, func(v string) bool { return v == "desktop" }))
+		return max(d.form.cmp(now, func(v string) bool { return v == "laptop" }),
+			d.form.cmp(now, func(v string) bool { return v == "desktop" }))
 	}},
 	{"passcode.biometric or passcode.length >= 8", func(d *device, now int64) condition.Tri {
 		return max(d.biometric.is(now), d.length.cmp(now, func(v int64) bool { return v >= 8 }))
@@ -78,7 +83,8 @@ var rules = []struct {
 		return max(d.score.cmp(now, func(v int64) bool { return v <= 70 }), -d.managed.is(now))
 	}},
 	{"os.version < 20", func(d *device, now int64) condition.Tri { return -d.osVersion.atLeast(now, [4]int{20}) }},
-	{"custom.chart_pack >= 2026.10", func(d *device, now int64) condition.Tri { return d.chart.atLeast(now, [4]int{2026, 10}) }},
+	{"custom.chart_pack >= 2026.10",
+		func(d *device, now int64) condition.Tri { return d.chart.atLeast(now, [4]int{2026, 10}) }},
 	{"screen_lock.after <= 1h and storage.encrypted", func(d *device, now int64) condition.Tri {
 		return min(d.lock.cmp(now, func(v int64) bool { return v <= 3600_000_000 }), d.encrypted.is(now))
 	}},
@@ -88,15 +94,21 @@ const day = int64(86_400_000_000)
 
 // reworded has for each rule another check that takes the same work and gives
 // the same verdict.
-var reworded = [...]string{"os.version >= 10.0.22630", "storage.encrypted == true", "firewall.on == true", "antimalware.on and age(antimalware.updated_at) <= 8d", "screen_lock.after <= 16m",
-	"threat.score <= 31", "threat.level < medium", "passcode.set and passcode.length >= 7", "not integrity.tampered == true", "tpm.present or secure_boot", "ownership in [company]", "managed == true",
-	"age(os.patched_at) <= 31d", "platform in [macos, windows]", "directory.joined in [joined, registered] or managed", `vendor != "Other"`, `model starts with "Skerry "`, "form == laptop or form == tablet",
-	"passcode.biometric or passcode.length >= 7", "known(owner.groups)", "threat.score <= 71 or not managed", "os.version < 21", "custom.chart_pack >= 2026.9", "screen_lock.after <= 2h and storage.encrypted"}
+var reworded = [...]string{"os.version >= 10.0.22630", "storage.encrypted == true", "firewall.on == true",
+	"antimalware.on and age(antimalware.updated_at) <= 8d", "screen_lock.after <= 16m",
+	"threat.score <= 31", "threat.level < medium", "passcode.set and passcode.length >= 7",
+	"not integrity.tampered == true", "tpm.present or secure_boot", "ownership in [company]", "managed == true",
+	"age(os.patched_at) <= 31d", "platform in [macos, windows]",
+	"directory.joined in [joined, registered] or managed", `vendor != "Other"`, `model starts with "Skerry "`,
+	"form == laptop or form == tablet",
+	"passcode.biometric or passcode.length >= 7", "known(owner.groups)", "threat.score <= 71 or not managed",
+	"os.version < 21", "custom.chart_pack >= 2026.9", "screen_lock.after <= 2h and storage.encrypted"}
 
 func init() {
 	rules[14].check = `directory.joined in [registered, joined] or managed`
 	rules[14].hand = func(d *device, now int64) condition.Tri {
-		return max(d.joined.cmp(now, func(v string) bool { return v == "registered" || v == "joined" }), d.managed.is(now))
+		return max(d.joined.cmp(now, func(v string) bool { return v == "registered" || v == "joined" }),
+			d.managed.is(now))
 	}
 }
 
@@ -283,10 +295,19 @@ func BenchmarkAppraisal(b *testing.B) {
 	p.Appraise(env, &result)
 
 	u := now + day
-	d := &device{osVersion: reading[[4]int]{[4]int{10, 0, 22631, 7}, u}, chart: reading[[4]int]{[4]int{2026, 11}, u}, encrypted: reading[bool]{true, u}, firewall: reading[bool]{true, u}, antimalware: reading[bool]{true, u},
-		passcode: reading[bool]{true, u}, biometric: reading[bool]{false, u}, tampered: reading[bool]{false, u}, secureBoot: reading[bool]{true, u}, tpm: reading[bool]{true, u}, managed: reading[bool]{true, u},
-		updatedAt: reading[int64]{now, u}, patchedAt: reading[int64]{now, u}, lock: reading[int64]{600_000_000, u}, score: reading[int64]{7, u}, level: reading[int64]{1, u}, length: reading[int64]{8, u},
-		platform: reading[string]{"windows", u}, form: reading[string]{"laptop", u}, vendor: reading[string]{"Skerry", u}, model: reading[string]{"Skerry 14", u}, ownership: reading[string]{"company", u}, joined: reading[string]{"joined", u}, owner: reading[string]{"p", u}}
+	d := &device{osVersion: reading[[4]int]{[4]int{10, 0, 22631, 7}, u},
+		chart: reading[[4]int]{[4]int{2026, 11}, u}, encrypted: reading[bool]{true, u},
+		firewall: reading[bool]{true, u}, antimalware: reading[bool]{true, u},
+		passcode: reading[bool]{true, u}, biometric: reading[bool]{false, u},
+		tampered: reading[bool]{false, u}, secureBoot: reading[bool]{true, u}, tpm: reading[bool]{true, u},
+		managed:   reading[bool]{true, u},
+		updatedAt: reading[int64]{now, u}, patchedAt: reading[int64]{now, u},
+		lock: reading[int64]{600_000_000, u}, score: reading[int64]{7, u}, level: reading[int64]{1, u},
+		length:   reading[int64]{8, u},
+		platform: reading[string]{"windows", u}, form: reading[string]{"laptop", u},
+		vendor: reading[string]{"Skerry", u}, model: reading[string]{"Skerry 14", u},
+		ownership: reading[string]{"company", u}, joined: reading[string]{"joined", u},
+		owner: reading[string]{"p", u}}
 	verdicts := make([]condition.Tri, len(rules))
 	byHand := func() rulebook.Level {
 		level := rulebook.Level(4)

@@ -34,10 +34,18 @@ func handFleet(n int, now int64) []*device {
 	u := now + day
 	fleet := make([]*device, n)
 	for i := range fleet {
-		fleet[i] = &device{osVersion: reading[[4]int]{[4]int{10, 0, 22631, i}, u}, chart: reading[[4]int]{[4]int{2026, 11}, u}, encrypted: reading[bool]{true, u}, firewall: reading[bool]{true, u}, antimalware: reading[bool]{true, u},
-			passcode: reading[bool]{true, u}, biometric: reading[bool]{false, u}, tampered: reading[bool]{false, u}, secureBoot: reading[bool]{true, u}, tpm: reading[bool]{true, u}, managed: reading[bool]{true, u},
-			updatedAt: reading[int64]{now, u}, patchedAt: reading[int64]{now, u}, lock: reading[int64]{600_000_000, u}, score: reading[int64]{int64(i % 25), u}, level: reading[int64]{1, u}, length: reading[int64]{8, u},
-			platform: reading[string]{"windows", u}, form: reading[string]{"laptop", u}, vendor: reading[string]{"Skerry", u}, model: reading[string]{"Skerry 14", u}, ownership: reading[string]{"company", u}, joined: reading[string]{"joined", u},
+		fleet[i] = &device{osVersion: reading[[4]int]{[4]int{10, 0, 22631, i}, u},
+			chart: reading[[4]int]{[4]int{2026, 11}, u}, encrypted: reading[bool]{true, u},
+			firewall: reading[bool]{true, u}, antimalware: reading[bool]{true, u},
+			passcode: reading[bool]{true, u}, biometric: reading[bool]{false, u},
+			tampered: reading[bool]{false, u}, secureBoot: reading[bool]{true, u},
+			tpm: reading[bool]{true, u}, managed: reading[bool]{true, u},
+			updatedAt: reading[int64]{now, u}, patchedAt: reading[int64]{now, u},
+			lock: reading[int64]{600_000_000, u}, score: reading[int64]{int64(i % 25), u},
+			level: reading[int64]{1, u}, length: reading[int64]{8, u},
+			platform: reading[string]{"windows", u}, form: reading[string]{"laptop", u},
+			vendor: reading[string]{"Skerry", u}, model: reading[string]{"Skerry 14", u},
+			ownership: reading[string]{"company", u}, joined: reading[string]{"joined", u},
 			owner: reading[string]{fmt.Sprint("p", i%400), math.MaxInt64}}
 	}
 	return fleet
@@ -47,8 +55,10 @@ func handFleet(n int, now int64) []*device {
 // age in the rules crosses its bound, as somebody would write it by hand.
 func (d *device) next(now int64) int64 {
 	at := int64(math.MaxInt64)
-	for _, u := range [...]int64{d.osVersion.until, d.chart.until, d.encrypted.until, d.firewall.until, d.antimalware.until, d.passcode.until, d.biometric.until, d.tampered.until, d.secureBoot.until, d.tpm.until,
-		d.managed.until, d.updatedAt.until, d.patchedAt.until, d.lock.until, d.score.until, d.level.until, d.length.until, d.joined.until} {
+	for _, u := range [...]int64{d.osVersion.until, d.chart.until, d.encrypted.until, d.firewall.until,
+		d.antimalware.until, d.passcode.until, d.biometric.until, d.tampered.until, d.secureBoot.until, d.tpm.until,
+		d.managed.until, d.updatedAt.until, d.patchedAt.until, d.lock.until, d.score.until, d.level.until,
+		d.length.until, d.joined.until} {
 		if u >= now {
 			at = min(at, u)
 		}
@@ -94,7 +104,8 @@ func byHand(fleet []*device, now int64) []*standing {
 func filled(b *testing.B, dir string, n int) *service.Service {
 	b.Helper()
 	service.TuneMemory()
-	s, err := service.Open(context.Background(), service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
+	s, err := service.Open(context.Background(),
+		service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -108,7 +119,8 @@ func filled(b *testing.B, dir string, n int) *service.Service {
 			lines.WriteString(report(i, at))
 			lines.WriteByte('\n')
 		}
-		if in, err := s.Ingest(context.Background(), "bench", "", strings.NewReader(lines.String()), evidence.NDJSON); err != nil || in.Rejected > 0 {
+		if in, err := s.Ingest(context.Background(), "bench", "", strings.NewReader(lines.String()),
+			evidence.NDJSON); err != nil || in.Rejected > 0 {
 			b.Fatal(in.Rejected, err)
 		}
 	}
@@ -155,9 +167,11 @@ func BenchmarkPublish(b *testing.B) {
 					version++
 					files := book()
 					for i, r := range rules {
-						files[0].Text = strings.Replace(files[0].Text, "check: '"+r.check+"'", "check: '"+change(version, i, r.check)+"'", 1)
+						files[0].Text = strings.Replace(files[0].Text, "check: '"+r.check+"'",
+							"check: '"+change(version, i, r.check)+"'", 1)
 					}
-					if _, moved, err := s.Publish(context.Background(), "bench", service.Draft{Files: files}); err != nil || moved > 0 {
+					if _, moved, err := s.Publish(context.Background(), "bench",
+						service.Draft{Files: files}); err != nil || moved > 0 {
 						b.Fatal(moved, err)
 					}
 				}
@@ -180,8 +194,10 @@ func BenchmarkPublish(b *testing.B) {
 			var kept []*standing
 			empty := filled(b, b.TempDir(), 0) // what a publication costs whatever the fleet: compiling and committing
 			// In turns, since the machine is not equally fast all the time.
-			all, hand, one, fixed := time.Duration(math.MaxInt64), time.Duration(math.MaxInt64), time.Duration(math.MaxInt64), time.Duration(math.MaxInt64)
-			publishAll, publishOne, publishEmpty := publish(s, everyOther), publish(s, oneOther), publish(empty, everyOther)
+			all, hand, one, fixed := time.Duration(math.MaxInt64), time.Duration(math.MaxInt64),
+				time.Duration(math.MaxInt64), time.Duration(math.MaxInt64)
+			publishAll, publishOne, publishEmpty := publish(s, everyOther), publish(s, oneOther),
+				publish(empty, everyOther)
 			for range 9 {
 				all = min(all, best(1, publishAll))
 				hand = min(hand, best(1, func() { kept = byHand(fleet, now) }))
@@ -225,7 +241,8 @@ func BenchmarkReport(b *testing.B) {
 	body := func(i int) string {
 		return fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d"},"evidence":{"threat.score":%d}}`, time.Now().UTC().Format(time.RFC3339), i%10_000, 20+i%60)
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "raw.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "raw.db")+
+		"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -268,17 +285,20 @@ func BenchmarkChange(b *testing.B) {
 	for i := range devices {
 		fmt.Fprintf(&owned, `{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d"},"evidence":{"owner":"u%d"}}`+"\n", time.Now().UTC().Format(time.RFC3339), i, i/3)
 	}
-	if in, err := s.Ingest(ctx, "bench", "", strings.NewReader(owned.String()), evidence.NDJSON); err != nil || in.Rejected > 0 {
+	if in, err := s.Ingest(ctx, "bench", "", strings.NewReader(owned.String()),
+		evidence.NDJSON); err != nil || in.Rejected > 0 {
 		b.Fatal(in.Rejected, err)
 	}
 	person := func(i, version int) directory.Person {
-		return directory.Person{ID: fmt.Sprint("u", i), Name: fmt.Sprint("Person ", i), Groups: []string{fmt.Sprint("g", i%8), fmt.Sprint("team", version%5)}}
+		return directory.Person{ID: fmt.Sprint("u", i), Name: fmt.Sprint("Person ", i),
+			Groups: []string{fmt.Sprint("g", i%8), fmt.Sprint("team", version%5)}}
 	}
 	var everybody []directory.Person
 	for i := range devices / 3 {
 		everybody = append(everybody, person(i, 0))
 	}
-	if _, err := s.ImportPeople(ctx, "bench", everybody, service.ListImport{AcceptImpact: "the first list"}); err != nil {
+	if _, err := s.ImportPeople(ctx, "bench", everybody,
+		service.ListImport{AcceptImpact: "the first list"}); err != nil {
 		b.Fatal(err)
 	}
 	timed := func(into *[]time.Duration, act func() error) {
@@ -300,7 +320,8 @@ func BenchmarkChange(b *testing.B) {
 			return err
 		})
 		timed(&waivers, func() error {
-			_, err := s.Waive(ctx, "bench", service.ExceptionRequest{Device: fmt.Sprintf("d-%06d", i*11), Rule: "laptop/r0", Reason: "a trial", For: "3d"})
+			_, err := s.Waive(ctx, "bench", service.ExceptionRequest{Device: fmt.Sprintf("d-%06d", i*11),
+				Rule: "laptop/r0", Reason: "a trial", For: "3d"})
 			return err
 		})
 	}
@@ -339,7 +360,8 @@ func BenchmarkRestart(b *testing.B) {
 			var id, keys, ev, level, failing, refused, spoken string
 			var since, first, seen, revision int64
 			var past []byte
-			if err := rows.Scan(&id, &keys, &ev, &level, &since, &failing, &first, &seen, &refused, &spoken, &revision, &past); err != nil {
+			if err := rows.Scan(&id, &keys, &ev, &level, &since, &failing, &first, &seen, &refused, &spoken,
+				&revision, &past); err != nil {
 				b.Fatal(err)
 			}
 			count++
@@ -353,7 +375,8 @@ func BenchmarkRestart(b *testing.B) {
 		rows := best(1, readRows).Seconds()
 		runtime.GC()
 		begin := time.Now()
-		s, err := service.Open(context.Background(), service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
+		s, err := service.Open(context.Background(),
+			service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
 		took := time.Since(begin).Seconds()
 		raw, ours, ratio = append(raw, rows), append(ours, took), append(ratio, took/rows)
 		if err != nil || s.Snapshot().Fleet.Len() != n {

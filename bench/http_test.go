@@ -37,7 +37,8 @@ func BenchmarkDecision(b *testing.B) {
 	defer r.stop()
 	r.post(b, "/api/v1/evidence", "application/x-ndjson", stream(100_000))
 	var same access.Response
-	if err := json.Unmarshal(r.post(b, "/access/v1/evaluation", "application/json", question(0)), &same); err != nil || !same.Decision {
+	if err := json.Unmarshal(r.post(b, "/access/v1/evaluation", "application/json", question(0)),
+		&same); err != nil || !same.Decision {
 		b.Fatalf("the decision is %+v (%v)", same, err)
 	}
 	gin.SetMode(gin.ReleaseMode)
@@ -56,7 +57,8 @@ func BenchmarkDecision(b *testing.B) {
 	var took, baseTook []time.Duration
 	for range turns {
 		bareLoad, ourLoad := drive(b, bareURL), drive(b, r.url)
-		base, ours, ratio = append(base, bareLoad.rate), append(ours, ourLoad.rate), append(ratio, ourLoad.rate/bareLoad.rate)
+		base, ours, ratio = append(base, bareLoad.rate), append(ours, ourLoad.rate),
+			append(ratio, ourLoad.rate/bareLoad.rate)
 		baseTook, took = append(baseTook, bareLoad.took...), append(took, ourLoad.took...)
 	}
 	p99, baseP99 := percentile(took, 0.99), percentile(baseTook, 0.99)
@@ -132,7 +134,8 @@ func BenchmarkImport(b *testing.B) {
 
 func rawInsert(b *testing.B, lines []string) time.Duration {
 	b.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "raw.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "raw.db")+
+		"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -66,7 +66,9 @@ func BenchmarkEntries(b *testing.B) {
 		for w := range writers {
 			wg.Go(func() {
 				for i := w; i < n; i += writers {
-					if err := s.Commit(&store.Batch{Entries: []ledger.Entry{{At: time.Now().UnixMicro(), Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", i), Body: bodies[i]}}}); err != nil {
+					if err := s.Commit(&store.Batch{Entries: []ledger.Entry{{At: time.Now().UnixMicro(),
+						Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", i),
+						Body: bodies[i]}}}); err != nil {
 						b.Error(err)
 						return
 					}
@@ -78,7 +80,8 @@ func BenchmarkEntries(b *testing.B) {
 		if err := s.Close(); err != nil {
 			b.Fatal(err)
 		}
-		ours, raw, ratio = append(ours, n/took.Seconds()), append(raw, n/bare.Seconds()), append(ratio, bare.Seconds()/took.Seconds())
+		ours, raw, ratio = append(ours, n/took.Seconds()), append(raw, n/bare.Seconds()),
+			append(ratio, bare.Seconds()/took.Seconds())
 	}
 	b.ReportMetric(median(ours), "entries/s")
 	b.ReportMetric(median(raw), "raw-sqlite/s")
@@ -88,7 +91,8 @@ func BenchmarkEntries(b *testing.B) {
 
 func rawEntries(b *testing.B, bodies []json.RawMessage) time.Duration {
 	b.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "raw.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "raw.db")+
+		"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -110,7 +114,8 @@ func rawEntries(b *testing.B, bodies []json.RawMessage) time.Duration {
 		}
 		s := tx.Stmt(stmt)
 		for _, body := range batch {
-			if _, err := s.Exec(i, string(ledger.DecisionMade), "edge", fmt.Sprintf("06h0fkcqq400%08d", i), string(body)); err != nil {
+			if _, err := s.Exec(i, string(ledger.DecisionMade), "edge", fmt.Sprintf("06h0fkcqq400%08d", i),
+				string(body)); err != nil {
 				b.Fatal(err)
 			}
 			i++
@@ -134,7 +139,9 @@ func BenchmarkVerification(b *testing.B) {
 	for first := 0; first < n; first += 5000 {
 		batch := &store.Batch{}
 		for i := range 5000 {
-			batch.Entries = append(batch.Entries, ledger.Entry{At: int64(first + i), Kind: ledger.DecisionMade, Actor: "edge", About: fmt.Sprintf("06h0fkcqq400%08d", first+i), Body: entryBody(first + i)})
+			batch.Entries = append(batch.Entries,
+				ledger.Entry{At: int64(first + i), Kind: ledger.DecisionMade, Actor: "edge",
+					About: fmt.Sprintf("06h0fkcqq400%08d", first+i), Body: entryBody(first + i)})
 		}
 		if err := s.Commit(batch); err != nil {
 			b.Fatal(err)
@@ -152,15 +159,17 @@ func BenchmarkVerification(b *testing.B) {
 		runtime.ReadMemStats(&before)
 		peak := uint64(0)
 		begin := time.Now()
-		v, err := service.VerifyRecords(context.Background(), s, key.Verifier, service.VerifyOptions{Progress: func(int64, int64) {
-			runtime.ReadMemStats(&after)
-			peak = max(peak, after.HeapInuse)
-		}})
+		v, err := service.VerifyRecords(context.Background(), s, key.Verifier,
+			service.VerifyOptions{Progress: func(int64, int64) {
+				runtime.ReadMemStats(&after)
+				peak = max(peak, after.HeapInuse)
+			}})
 		took := time.Since(begin)
 		if err != nil || v.State != "sound" || v.Size != n {
 			b.Fatalf("%+v (%v)", v, err)
 		}
-		ours, raw, ratio = append(ours, n/took.Seconds()), append(raw, n/bare.Seconds()), append(ratio, bare.Seconds()/took.Seconds())
+		ours, raw, ratio = append(ours, n/took.Seconds()), append(raw, n/bare.Seconds()),
+			append(ratio, bare.Seconds()/took.Seconds())
 		grown = append(grown, (float64(peak)-float64(before.HeapInuse))/(1<<20))
 	}
 	b.ReportMetric(median(ours), "entries/s")

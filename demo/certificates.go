@@ -50,8 +50,11 @@ func keyText(key any) string {
 // Server returns a certificate for a server on loopback, and its key, as PEM.
 func Server(now time.Time) (certificate, key string) {
 	k := deviceKey("proxy on loopback")
-	c := root.issue(&x509.Certificate{SerialNumber: serialOf("proxy"), Subject: pkix.Name{CommonName: "localhost", Organization: []string{"Gullholm Ferries"}}, DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback},
-		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(90 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, k)
+	c := root.issue(&x509.Certificate{SerialNumber: serialOf("proxy"),
+		Subject:  pkix.Name{CommonName: "localhost", Organization: []string{"Gullholm Ferries"}},
+		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(90 * 24 * time.Hour),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, k)
 	return text(c), keyText(k)
 }
 
@@ -61,9 +64,10 @@ func serialOf(words string) *big.Int {
 }
 
 var (
-	rootSpan = [2]time.Time{time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2046, 1, 1, 0, 0, 0, 0, time.UTC)}
-	root     = authority("Gullholm Device Root", rootSpan, nil)
-	second   = authority("Gullholm Tablet Authority", rootSpan, root)
+	rootSpan = [2]time.Time{time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+		time.Date(2046, 1, 1, 0, 0, 0, 0, time.UTC)}
+	root   = authority("Gullholm Device Root", rootSpan, nil)
+	second = authority("Gullholm Tablet Authority", rootSpan, root)
 )
 
 type issuer struct {
@@ -72,8 +76,11 @@ type issuer struct {
 }
 
 func authority(name string, span [2]time.Time, parent *issuer) *issuer {
-	a := &issuer{&x509.Certificate{SerialNumber: serialOf(name), Subject: pkix.Name{CommonName: name, Organization: []string{"Gullholm Ferries"}}, NotBefore: span[0], NotAfter: span[1],
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign, SubjectKeyId: serialOf(name).Bytes()}, keyOf(name)}
+	a := &issuer{&x509.Certificate{SerialNumber: serialOf(name),
+		Subject: pkix.Name{CommonName: name, Organization: []string{"Gullholm Ferries"}}, NotBefore: span[0],
+		NotAfter: span[1],
+		IsCA:     true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		SubjectKeyId: serialOf(name).Bytes()}, keyOf(name)}
 	if parent == nil {
 		parent = a
 	}
@@ -93,8 +100,11 @@ func (a *issuer) issue(c *x509.Certificate, key crypto.Signer) *x509.Certificate
 }
 
 func (a *issuer) device(id, names string, from, to time.Time) *x509.Certificate {
-	return a.issue(&x509.Certificate{SerialNumber: serialOf("device " + id), Subject: pkix.Name{CommonName: names, Organization: []string{"Gullholm Ferries"}},
-		DNSNames: []string{strings.ToLower(names) + ".devices.gullholm.example"}, NotBefore: from, NotAfter: to, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, deviceKey(id))
+	return a.issue(&x509.Certificate{SerialNumber: serialOf("device " + id),
+		Subject:  pkix.Name{CommonName: names, Organization: []string{"Gullholm Ferries"}},
+		DNSNames: []string{strings.ToLower(names) + ".devices.gullholm.example"}, NotBefore: from,
+		NotAfter: to, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, deviceKey(id))
 }
 
 func text(c *x509.Certificate) string {
@@ -104,8 +114,10 @@ func text(c *x509.Certificate) string {
 // Authority returns the files of the demo's issuer: its certificate and its
 // revocation list, as PEM.
 func Authority() (certificate, list string) {
-	crl, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(7), ThisUpdate: rootSpan[0], NextUpdate: rootSpan[1],
-		RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: serialOf("device GF-L-1049"), RevocationTime: Moment.Add(-40 * time.Hour), ReasonCode: 1}}}, root.cert, root.key)
+	crl, err := x509.CreateRevocationList(rand.Reader,
+		&x509.RevocationList{Number: big.NewInt(7), ThisUpdate: rootSpan[0], NextUpdate: rootSpan[1],
+			RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: serialOf("device GF-L-1049"),
+				RevocationTime: Moment.Add(-40 * time.Hour), ReasonCode: 1}}}, root.cert, root.key)
 	if err != nil {
 		panic(err) // everything in it is written in this file
 	}
@@ -121,9 +133,12 @@ type shows struct {
 }
 
 var cards = []shows{
-	{"GF-L-1041", "", root, -60, 200}, {"GF-L-1042", "", root, -100, 230}, {"GF-L-1043", "", root, -20, 300}, {"GF-L-1044", "", root, -40, 296},
-	{"GF-L-1046", "", root, -50, 250}, {"GF-L-1047", "", root, -316, 20}, {"GF-L-1048", "", root, -90, 240}, {"GF-L-1049", "", root, -70, 260},
-	{"GF-L-1064", "GF-L-1047-S", root, -30, 290}, {"GF-L-1050", "", nil, -900, 7000}, {"GF-L-1052", "", root, -400, -70}, {"GF-L-1055", "", root, -2000, 2000},
+	{"GF-L-1041", "", root, -60, 200}, {"GF-L-1042", "", root, -100, 230}, {"GF-L-1043", "", root, -20, 300},
+	{"GF-L-1044", "", root, -40, 296},
+	{"GF-L-1046", "", root, -50, 250}, {"GF-L-1047", "", root, -316, 20}, {"GF-L-1048", "", root, -90, 240},
+	{"GF-L-1049", "", root, -70, 260},
+	{"GF-L-1064", "GF-L-1047-S", root, -30, 290}, {"GF-L-1050", "", nil, -900, 7000},
+	{"GF-L-1052", "", root, -400, -70}, {"GF-L-1055", "", root, -2000, 2000},
 	{"GF-T-2101", "", second, -70, 260}, {"GF-T-2102", "", second, -120, 210}, {"GF-T-2107", "", second, -290, 44},
 }
 
@@ -149,7 +164,9 @@ func certificates(at, now time.Time) string {
 		if c.by == second {
 			certs = append(certs, map[string]string{"pem": text(second.cert)})
 		}
-		raw, err := json.Marshal(map[string]any{"source": "mdm", "observed_at": at.Add(-35 * time.Minute).Format(time.RFC3339), "identity": map[string]string{"id": c.device}, "evidence": map[string]any{"certs": certs}})
+		raw, err := json.Marshal(map[string]any{"source": "mdm",
+			"observed_at": at.Add(-35 * time.Minute).Format(time.RFC3339),
+			"identity":    map[string]string{"id": c.device}, "evidence": map[string]any{"certs": certs}})
 		if err != nil {
 			panic(err) // texts alone
 		}

@@ -52,7 +52,9 @@ func TestTheAuthorityIsTheOneInTheRulebook(t *testing.T) {
 	if text(is.Certificates[0]) != certificate {
 		t.Error("device-ca.pem is not the demo's authority")
 	}
-	if !strings.Contains(is.CRL.Issuer.CommonName, "Gullholm Device Root") || len(is.CRL.RevokedCertificateEntries) != 1 || is.CRL.RevokedCertificateEntries[0].SerialNumber.Cmp(serialOf("device GF-L-1049")) != 0 {
+	if !strings.Contains(is.CRL.Issuer.CommonName, "Gullholm Device Root") ||
+		len(is.CRL.RevokedCertificateEntries) != 1 ||
+		is.CRL.RevokedCertificateEntries[0].SerialNumber.Cmp(serialOf("device GF-L-1049")) != 0 {
 		t.Errorf("the revocation list is %+v", is.CRL.RevokedCertificateEntries)
 	}
 }
@@ -125,7 +127,8 @@ func ruleKeys(rb *rulebook.Rulebook) string {
 }
 
 func TestRosterPeopleAndRequestsAreReadable(t *testing.T) {
-	if hardware, refused, err := directory.ReadRoster(strings.NewReader(Roster())); err != nil || len(refused) > 0 || len(hardware) != 37 {
+	if hardware, refused, err := directory.ReadRoster(strings.NewReader(Roster())); err != nil ||
+		len(refused) > 0 || len(hardware) != 37 {
 		t.Errorf("the roster has %d entries, %v (%v)", len(hardware), refused, err)
 	}
 	if people, refused, err := directory.Read(People()); err != nil || len(refused) > 0 || len(people) != 44 {

@@ -21,11 +21,16 @@ type past struct {
 }
 
 var pasts = []past{
-	{"GF-L-1048", "os.version", "14.6.1", 40}, {"GF-L-1052", "os.version", "10.0.22631.4317", 64}, {"GF-L-1043", "os.version", "14.5", 62}, {"GF-L-1045", "antimalware.on", true, 51}, {"GF-L-1050", "storage.encrypted", true, 29.5},
-	{"GF-L-1051", "threat.score", 4, 5}, {"GF-P-4106", "threat.score", 11, 9}, {"GF-T-2112", "threat.score", 9, 20}, {"GF-K-3103", "custom.till_sealed", true, 33},
-	{"GF-L-1046", "firewall.on", false, 100}, {"GF-T-2101", "custom.chart_pack", "2026.9", 130}, {"GF-T-2102", "custom.chart_pack", "2026.9", 77},
+	{"GF-L-1048", "os.version", "14.6.1", 40}, {"GF-L-1052", "os.version", "10.0.22631.4317", 64},
+	{"GF-L-1043", "os.version", "14.5", 62}, {"GF-L-1045", "antimalware.on", true, 51},
+	{"GF-L-1050", "storage.encrypted", true, 29.5},
+	{"GF-L-1051", "threat.score", 4, 5}, {"GF-P-4106", "threat.score", 11, 9},
+	{"GF-T-2112", "threat.score", 9, 20}, {"GF-K-3103", "custom.till_sealed", true, 33},
+	{"GF-L-1046", "firewall.on", false, 100}, {"GF-T-2101", "custom.chart_pack", "2026.9", 130},
+	{"GF-T-2102", "custom.chart_pack", "2026.9", 77},
 	{"GF-L-1042", "screen_lock.after", "30m", 120}, {"GF-P-4108", "os.version", "17.4", 90},
-	{"GF-P-4115", "", nil, 55}, {"GF-P-4116", "", nil, 43}, {"GF-P-4117", "", nil, 38}, {"GF-L-1064", "", nil, 31}, {"GF-L-1063", "", nil, 26},
+	{"GF-P-4115", "", nil, 55}, {"GF-P-4116", "", nil, 43}, {"GF-P-4117", "", nil, 38},
+	{"GF-L-1064", "", nil, 31}, {"GF-L-1063", "", nil, 26},
 }
 
 // stride is how far the steps of the past lie apart: less than the shortest
@@ -111,12 +116,17 @@ type Act struct {
 // Acts are what the help desk did in the week before, oldest first.
 func Acts() []Act {
 	return []Act{
-		{160 * time.Hour, "GF-L-1057", "laptop/locks-itself", "Shows the departures in the waiting hall, ticket 4312", "6d", ""},
-		{120 * time.Hour, "GF-L-1054", "laptop/firewall", "Measures the engine over the service port until the dock, ticket 4390", "9d", ""},
-		{96 * time.Hour, "GF-P-4103", "phone/company-owned", "Loan while the company phone is repaired, ticket 4401", "4d", "The phone came back"},
-		{60 * time.Hour, "GF-K-3104", "till/sealed", "Seal is on order, the lock was checked by hand, ticket 4417", "12d", ""},
+		{160 * time.Hour, "GF-L-1057", "laptop/locks-itself",
+			"Shows the departures in the waiting hall, ticket 4312", "6d", ""},
+		{120 * time.Hour, "GF-L-1054", "laptop/firewall",
+			"Measures the engine over the service port until the dock, ticket 4390", "9d", ""},
+		{96 * time.Hour, "GF-P-4103", "phone/company-owned",
+			"Loan while the company phone is repaired, ticket 4401", "4d", "The phone came back"},
+		{60 * time.Hour, "GF-K-3104", "till/sealed",
+			"Seal is on order, the lock was checked by hand, ticket 4417", "12d", ""},
 		{30 * time.Hour, "GF-L-1064", "", "Papers checked at the desk; bought without an order", "14d", ""},
-		{20 * time.Hour, "GF-L-1050", "laptop/disk-encrypted", "Is being encrypted, runs over the weekend, ticket 4430", "36h", ""},
+		{20 * time.Hour, "GF-L-1050", "laptop/disk-encrypted",
+			"Is being encrypted, runs over the weekend, ticket 4430", "36h", ""},
 	}
 }
 
@@ -127,7 +137,8 @@ type Applicant struct{ Serial, Platform, Form, Name, Ownership, Owner string }
 func Applicants() []Applicant {
 	return []Applicant{
 		{"TB-55-0193", "android", "tablet", "Tuva's tablet", "personal", "tuva.kvist@gullholm.example"},
-		{"GF-L-1071-S", "windows", "laptop", "Replacement for the dock office", "company", "signe.mark@gullholm.example"},
+		{"GF-L-1071-S", "windows", "laptop", "Replacement for the dock office", "company",
+			"signe.mark@gullholm.example"},
 	}
 }
 
@@ -140,7 +151,8 @@ type Search struct {
 // Searches are those of the help desk.
 func Searches() []Search {
 	return []Search{
-		{"Tablets behind with their charts", "form == tablet and custom.chart_pack < 2026.10", []string{"custom.chart_pack", "os.version"}},
+		{"Tablets behind with their charts", "form == tablet and custom.chart_pack < 2026.10",
+			[]string{"custom.chart_pack", "os.version"}},
 		{"Company machines not seen for a day", "ownership == company and age(seen_at) > 1d", nil},
 		{"Anything with an active threat", "any t in threats (t.active)", []string{"threat.score", "threats"}},
 	}

@@ -45,14 +45,16 @@ func openHouse(t *testing.T, sections string) *server {
 	t.Helper()
 	s := start(t, "serve", t.TempDir())
 	s.publish(t, harbour+sections)
-	s.run(t, "id,name,groups\nmaren,Maren,crew\nbirk,Birk,crew\nida,Ida,it\n", "person", "import", "-").want(t, 0, "3 people added")
+	s.run(t, "id,name,groups\nmaren,Maren,crew\nbirk,Birk,crew\nida,Ida,it\n", "person", "import",
+		"-").want(t, 0, "3 people added")
 	return s
 }
 
 // publish puts a rulebook in force, with the demo's authority beside it.
 func (s *server) publish(t *testing.T, text string, flags ...string) {
 	t.Helper()
-	s.run(t, "", append([]string{"rulebook", "publish", bookFolder(t, text)}, flags...)...).want(t, 0, "is in force")
+	s.run(t, "", append([]string{"rulebook", "publish", bookFolder(t, text)}, flags...)...).want(t, 0,
+		"is in force")
 }
 
 func bookFolder(t *testing.T, text string) string {
@@ -77,7 +79,8 @@ func (s *server) token(t *testing.T, name, role string) string {
 func (s *server) report(t *testing.T, token, about, evidence string) service.ReportResult {
 	t.Helper()
 	var in service.IngestResult
-	s.call(t, "POST", "/api/v1/evidence", token, "application/x-ndjson", `{`+about+`,"evidence":{`+evidence+`}}`).into(t, 200, &in)
+	s.call(t, "POST", "/api/v1/evidence", token, "application/x-ndjson",
+		`{`+about+`,"evidence":{`+evidence+`}}`).into(t, 200, &in)
 	if len(in.Results) != 1 {
 		t.Fatalf("%s becomes %+v", about, in)
 	}
@@ -204,14 +207,17 @@ func TestCertificatesThatIdentify(t *testing.T) {
 		t.Helper()
 		return s.forward(t, edge, "maren", "Ironledger-Resource", "till", "Client-Cert", header(t, certificate))
 	}
-	good, old, revoked, stranger := demo.NewCard("GF-1", now), demo.NewCard("GF-2", now.Add(-20*24*time.Hour)), demo.NewCard("GF-L-1049", now), demo.Card("GF-L-1050", now)
-	for serial, certificate := range map[string]string{"GF-1": good, "GF-2": old, "GF-L-1049": revoked, "GF-L-1050-S": stranger} {
+	good, old, revoked, stranger := demo.NewCard("GF-1", now),
+		demo.NewCard("GF-2", now.Add(-20*24*time.Hour)), demo.NewCard("GF-L-1049", now), demo.Card("GF-L-1050", now)
+	for serial, certificate := range map[string]string{"GF-1": good, "GF-2": old, "GF-L-1049": revoked,
+		"GF-L-1050-S": stranger} {
 		s.report(t, adminToken, fmt.Sprintf(`"identity":{"serial":%q}`, serial), fit+","+shows(certificate))
 	}
 	for _, c := range []struct {
 		name, certificate string
 		want              int
-	}{{"a good one", good, 204}, {"an expired one", old, 403}, {"a revoked one", revoked, 403}, {"one that nobody issued", stranger, 403}} {
+	}{{"a good one", good, 204}, {"an expired one", old, 403}, {"a revoked one", revoked, 403},
+		{"one that nobody issued", stranger, 403}} {
 		if got := ask(c.certificate); got != c.want {
 			t.Errorf("%s is answered %d, want %d", c.name, got, c.want)
 		}
@@ -221,7 +227,8 @@ func TestCertificatesThatIdentify(t *testing.T) {
 	if ask(good) != 403 || ask(renewed) != 204 {
 		t.Error("a certificate that was replaced still identifies")
 	}
-	says(t, s.run(t, "", "decision", "list", "--outcome", "deny", "-o", "json").want(t, 0).out, "identifies no device", "expired on", "no one device is known by certificate_sha256")
+	says(t, s.run(t, "", "decision", "list", "--outcome", "deny", "-o", "json").want(t, 0).out,
+		"identifies no device", "expired on", "no one device is known by certificate_sha256")
 	says(t, s.run(t, "", "device", "history", "GF-1").want(t, 0).out, "device.keyed", "lost certificate_sha256")
 }
 
@@ -243,15 +250,18 @@ ignore_keys: [GF-DUMMY]
 			t.Errorf("the report joins %+v", got)
 		}
 		says(t, s.decided(t, "maren", "till", `"serial":"A-2"`), "allow")
-		if got := s.report(t, mdm, `"source":"agent","external_id":"7"`, fit); !strings.Contains(got.Error, "may only report as mdm") {
+		if got := s.report(t, mdm, `"source":"agent","external_id":"7"`, fit); !strings.Contains(got.Error,
+			"may only report as mdm") {
 			t.Errorf("it speaks for another: %+v", got)
 		}
 	})
 	t.Run("a source that does not identify only uses keys", func(t *testing.T) {
-		if got := s.report(t, locks, `"identity":{"serial":"A-2","hardware_id":"thief-01"}`, `"custom.usb_lock":true`); got.Device != "A-2" {
+		if got := s.report(t, locks, `"identity":{"serial":"A-2","hardware_id":"thief-01"}`,
+			`"custom.usb_lock":true`); got.Device != "A-2" {
 			t.Errorf("it joins %+v", got)
 		}
-		says(t, s.decided(t, "maren", "till", `"hardware_id":"thief-01"`), "deny", "known:false", "no one device is known by hardware_id thief-01")
+		says(t, s.decided(t, "maren", "till", `"hardware_id":"thief-01"`), "deny", "known:false",
+			"no one device is known by hardware_id thief-01")
 	})
 	t.Run("what it says of an unknown device waits, and joins by itself", func(t *testing.T) {
 		got := s.report(t, locks, `"identity":{"serial":"B-1"}`, `"threat.score":95`)
@@ -260,7 +270,8 @@ ignore_keys: [GF-DUMMY]
 		}
 		says(t, s.run(t, "", "unmatched", "list", "--all").want(t, 0).out, "waiting", "serial b-1: no device")
 		s = restarted(whole, s)
-		s.report(t, mdm, `"identity":{"serial":"B-1"}`, `"form":"laptop","platform":"linux","storage.encrypted":true`)
+		s.report(t, mdm, `"identity":{"serial":"B-1"}`,
+			`"form":"laptop","platform":"linux","storage.encrypted":true`)
 		says(t, s.run(t, "", "device", "show", "B-1").want(t, 0).out, "barred", "laptop/threat")
 		if r := s.run(t, "", "unmatched", "list", "--all").want(t, 0); strings.Contains(r.out, "b-1") {
 			t.Errorf("it waits still:\n%s", r.out)
@@ -268,7 +279,8 @@ ignore_keys: [GF-DUMMY]
 	})
 	t.Run("placeholders are no keys", func(t *testing.T) {
 		for _, serial := range []string{"Default string", "0", "00000000", "gf-dummy", "To be filled by O.E.M."} {
-			if got := s.report(t, agent, fmt.Sprintf(`"identity":{"serial":%q}`, serial), fit); !strings.Contains(got.Error, "placeholder") {
+			if got := s.report(t, agent, fmt.Sprintf(`"identity":{"serial":%q}`, serial),
+				fit); !strings.Contains(got.Error, "placeholder") {
 				t.Errorf("%s makes %+v", serial, got)
 			}
 		}
@@ -285,12 +297,15 @@ ignore_keys: [GF-DUMMY]
 		if got.Unmatched == "" || !strings.Contains(got.Error, "two machines seem to share a serial") {
 			t.Fatalf("the second becomes %+v", got)
 		}
-		s.run(t, "", "unmatched", "settle", got.Unmatched, "--device", "A-2", "--dry-run").want(t, 0, "serial twin-1, until now that of TWIN-1, points at A-2", "dry run")
+		s.run(t, "", "unmatched", "settle", got.Unmatched, "--device", "A-2", "--dry-run").want(t, 0,
+			"serial twin-1, until now that of TWIN-1, points at A-2", "dry run")
 		says(t, s.decided(t, "maren", "till", `"serial":"TWIN-1"`), "TWIN-1")
 		before := time.Now().UTC().Format(time.RFC3339Nano)
-		s.run(t, "", "unmatched", "settle", got.Unmatched, "--device", "A-2", "--reason", "the label was wrong").want(t, 0, "points at A-2")
+		s.run(t, "", "unmatched", "settle", got.Unmatched, "--device", "A-2", "--reason",
+			"the label was wrong").want(t, 0, "points at A-2")
 		says(t, s.decided(t, "maren", "till", `"serial":"TWIN-1"`), "A-2")
-		says(t, s.run(t, "", "device", "history", "TWIN-1").want(t, 0).out, "device.keyed", "lost serial twin-1", "the label was wrong")
+		says(t, s.run(t, "", "device", "history", "TWIN-1").want(t, 0).out, "device.keyed",
+			"lost serial twin-1", "the label was wrong")
 		// The past of the device that lost the key can still be told.
 		s.run(t, "", "device", "show", "TWIN-1", "--at", before).want(t, 0, "TWIN-1")
 		var list []struct{ ID string }
@@ -305,18 +320,23 @@ ignore_keys: [GF-DUMMY]
 			return fmt.Sprintf(`"observed_at":%q,`, time.Now().Add(-back).UTC().Format(time.RFC3339))
 		}
 		s.report(t, mdm, at(30*time.Hour)+`"external_id":"61","identity":{"serial":"AGAIN-1"}`, fit)
-		if got := s.report(t, mdm, at(0)+`"external_id":"62","identity":{"serial":"AGAIN-1"}`, fit); got.Device != "AGAIN-1" || len(got.Moved) != 1 {
+		if got := s.report(t, mdm, at(0)+`"external_id":"62","identity":{"serial":"AGAIN-1"}`,
+			fit); got.Device != "AGAIN-1" || len(got.Moved) != 1 {
 			t.Errorf("it becomes %+v", got)
 		}
-		says(t, s.run(t, "", "device", "history", "AGAIN-1").want(t, 0).out, "gained external_id mdm:62, lost external_id mdm:61")
+		says(t, s.run(t, "", "device", "history", "AGAIN-1").want(t, 0).out,
+			"gained external_id mdm:62, lost external_id mdm:61")
 	})
 	t.Run("offline, whatever the order of the lines", func(t *testing.T) {
 		lines := []string{`{"source":"locks","identity":{"serial":"O-1"},"evidence":{"threat.score":95}}`,
 			`{"source":"mdm","identity":{"serial":"O-1"},"evidence":{"form":"laptop","platform":"linux","storage.encrypted":true}}`,
 			`{"source":"locks","identity":{"serial":"O-2"},"evidence":{"threat.score":95}}`}
-		book := bookFolder(t, harbour+"sources: [{id: mdm, provides: [storage, form, platform], identifies: true}, {id: locks, provides: [threat]}]\n")
-		for _, in := range []string{lines[0] + "\n" + lines[1] + "\n" + lines[2], lines[2] + "\n" + lines[1] + "\n" + lines[0]} {
-			r := offline(t, in, "appraise", "--rulebook", book, "--evidence", "-", "-o", "ndjson").want(t, 0, `"device":"O-1"`, `"level":"barred"`, "nobody makes known")
+		book := bookFolder(t, harbour+
+			"sources: [{id: mdm, provides: [storage, form, platform], identifies: true}, {id: locks, provides: [threat]}]\n")
+		for _, in := range []string{lines[0] + "\n" + lines[1] + "\n" + lines[2],
+			lines[2] + "\n" + lines[1] + "\n" + lines[0]} {
+			r := offline(t, in, "appraise", "--rulebook", book, "--evidence", "-", "-o", "ndjson").want(t, 0,
+				`"device":"O-1"`, `"level":"barred"`, "nobody makes known")
 			if strings.Contains(r.out, "O-2") {
 				t.Errorf("an unknown device is appraised: %s", r.out)
 			}
@@ -345,8 +365,10 @@ func TestDevicesThatAreNotAdmitted(t *testing.T) {
 	s.report(t, adminToken, `"identity":{"serial":"X-1"}`, `"threat.score":1`)
 	check := func() {
 		t.Helper()
-		for serial, why := range map[string]string{"H-1": "waits to be enrolled", "R-1": "was refused at enrolment", "X-1": "is retired: sold"} {
-			says(t, s.decided(t, "maren", "till", fmt.Sprintf(`"serial":%q`, serial)), "deny unproven "+serial+" known:false", why)
+		for serial, why := range map[string]string{"H-1": "waits to be enrolled",
+			"R-1": "was refused at enrolment", "X-1": "is retired: sold"} {
+			says(t, s.decided(t, "maren", "till", fmt.Sprintf(`"serial":%q`, serial)),
+				"deny unproven "+serial+" known:false", why)
 			s.run(t, "", "device", "show", serial).want(t, 0, "unproven")
 		}
 	}
@@ -362,7 +384,8 @@ func TestDevicesThatAreNotAdmitted(t *testing.T) {
 			var wg sync.WaitGroup
 			for i, admit := range []bool{true, false} {
 				wg.Go(func() {
-					codes[i] = s.call(t, "POST", "/api/v1/enrolments/"+id+"/settle", adminToken, "application/json", fmt.Sprintf(`{"admit":%t,"reason":"race"}`, admit)).status
+					codes[i] = s.call(t, "POST", "/api/v1/enrolments/"+id+"/settle", adminToken,
+						"application/json", fmt.Sprintf(`{"admit":%t,"reason":"race"}`, admit)).status
 				})
 			}
 			wg.Wait()
@@ -377,7 +400,8 @@ func TestDevicesThatAreNotAdmitted(t *testing.T) {
 			})
 		}
 		wg.Wait()
-		if n := strings.Count(s.run(t, "", "device", "enrol", "list", "--state", "held").want(t, 0).out, "EIGHT-1"); n != 1 {
+		if n := strings.Count(s.run(t, "", "device", "enrol", "list", "--state", "held").want(t, 0).out,
+			"EIGHT-1"); n != 1 {
 			t.Errorf("%d requests for one device wait", n)
 		}
 	})
@@ -392,11 +416,14 @@ func TestADirectoryIsGuarded(t *testing.T) {
 		s.report(t, adminToken, fmt.Sprintf(`"identity":{"id":%q}`, device), fit+fmt.Sprintf(`,"owner":%q`, person))
 	}
 	shouted := "id,name,groups\nmaren,Maren,CREW\nbirk,Birk,CREW\nida,Ida,IT\n"
-	s.run(t, shouted, "person", "import", "-", "--dry-run").want(t, 3, "Nothing is changed", "maren loses till", "Held back")
-	s.run(t, shouted, "person", "import", "-").want(t, 1, "would lock people out", "3 of the 3 people", "--accept-impact")
+	s.run(t, shouted, "person", "import", "-", "--dry-run").want(t, 3, "Nothing is changed",
+		"maren loses till", "Held back")
+	s.run(t, shouted, "person", "import", "-").want(t, 1, "would lock people out", "3 of the 3 people",
+		"--accept-impact")
 	says(t, s.decided(t, "maren", "till", `"id":"d1"`), "allow")
 	s.run(t, "", "person", "remove", "ida", "--dry-run").want(t, 3, "ida loses")
-	s.run(t, "", "person", "remove", "ida", "--reason", "left").want(t, 1, "would lock people out", "would be shut out: ida")
+	s.run(t, "", "person", "remove", "ida", "--reason", "left").want(t, 1, "would lock people out",
+		"would be shut out: ida")
 	s.run(t, shouted, "person", "import", "-", "--accept-impact", "a drill").want(t, 0, "3 changed")
 	says(t, s.decided(t, "maren", "till", `"id":"d1"`), "deny")
 	s.publish(t, harbour+"unknown_people: gates\n", "--accept-impact", "a drill")
@@ -410,8 +437,10 @@ func TestALoneAdministratorHoldsAPublicationBack(t *testing.T) {
 	s.report(t, adminToken, `"identity":{"id":"d3"}`, fit+`,"owner":"ida"`)
 	says(t, s.decided(t, "ida", "till", `"id":"d3"`), "allow")
 	says(t, s.decided(t, "edda", "till", ""), "deny")
-	stricter := bookFolder(t, strings.ReplaceAll(strings.Replace(harbour, "max_newly_denied: 20%", "max_newly_denied: 100%", 1), "groups: [crew, it]", "groups: [crew]"))
-	s.run(t, "", "rulebook", "publish", stricter).want(t, 1, "every administrator would be denied everything", "ida")
+	stricter := bookFolder(t, strings.ReplaceAll(strings.Replace(harbour, "max_newly_denied: 20%",
+		"max_newly_denied: 100%", 1), "groups: [crew, it]", "groups: [crew]"))
+	s.run(t, "", "rulebook", "publish", stricter).want(t, 1, "every administrator would be denied everything",
+		"ida")
 }
 
 // The address that is judged is the one that is served.
@@ -420,13 +449,19 @@ func TestAmbiguousAddressesAreRefused(t *testing.T) {
 	edge := s.token(t, "edge", "enforcer")
 	ask := func(uri string, more ...string) int {
 		t.Helper()
-		return s.forward(t, edge, "master", append([]string{"X-Forwarded-Proto", "https", "X-Forwarded-Host", "board.quay.example", "X-Forwarded-Uri", uri}, more...)...)
+		return s.forward(t, edge, "master",
+			append([]string{"X-Forwarded-Proto", "https", "X-Forwarded-Host", "board.quay.example",
+				"X-Forwarded-Uri", uri}, more...)...)
 	}
 	for uri, want := range map[string]int{
-		"/public": 204, "/public/": 204, "/public/a%20b?x=../..//%2e": 204, "/public/%C3%A5": 204, "/publics": 403, "/": 403,
-		"/public/../till": 403, "/public/./x": 403, "/public/..": 403, "/public//x": 403, "//public": 403, "/public/%2e%2e/x": 403, "/public/%2E/x": 403,
-		"/public/a%2fb": 403, "/public/a%5cb": 403, "/public/a\\b": 403, "/public/;x": 403, "/public;x=1/y": 403, "/%70ublic": 403, "/public/%": 403,
-		"/public/%zz": 403, "/public/%00": 403, "/public/%252e": 403, "/public/a b": 403, "public": 403, "https://board.quay.example/public": 403, "/public/#x": 403,
+		"/public": 204, "/public/": 204, "/public/a%20b?x=../..//%2e": 204, "/public/%C3%A5": 204,
+		"/publics": 403, "/": 403,
+		"/public/../till": 403, "/public/./x": 403, "/public/..": 403, "/public//x": 403, "//public": 403,
+		"/public/%2e%2e/x": 403, "/public/%2E/x": 403,
+		"/public/a%2fb": 403, "/public/a%5cb": 403, "/public/a\\b": 403, "/public/;x": 403,
+		"/public;x=1/y": 403, "/%70ublic": 403, "/public/%": 403,
+		"/public/%zz": 403, "/public/%00": 403, "/public/%252e": 403, "/public/a b": 403, "public": 403,
+		"https://board.quay.example/public": 403, "/public/#x": 403,
 	} {
 		if got := ask(uri); got != want {
 			t.Errorf("%s is answered %d, want %d", uri, got, want)
@@ -443,8 +478,10 @@ func TestAmbiguousAddressesAreRefused(t *testing.T) {
 			t.Errorf("%s is answered %d", name, got)
 		}
 	}
-	for host, want := range map[string]int{"BOARD.quay.example": 204, "board.quay.example:443": 204, "board.quay.example.": 403, "x@board.quay.example": 403, "board.quay.example:8443": 403} {
-		if got := s.forward(t, edge, "master", "X-Forwarded-Proto", "https", "X-Forwarded-Host", host, "X-Forwarded-Uri", "/public"); got != want {
+	for host, want := range map[string]int{"BOARD.quay.example": 204, "board.quay.example:443": 204,
+		"board.quay.example.": 403, "x@board.quay.example": 403, "board.quay.example:8443": 403} {
+		if got := s.forward(t, edge, "master", "X-Forwarded-Proto", "https", "X-Forwarded-Host", host,
+			"X-Forwarded-Uri", "/public"); got != want {
 			t.Errorf("%s is answered %d, want %d", host, got, want)
 		}
 	}
@@ -481,8 +518,10 @@ func TestBudgets(t *testing.T) {
 	t.Run("a flood of nothing", func(t *testing.T) {
 		var in service.IngestResult
 		before := s.entries(t)
-		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json", "["+strings.Repeat("{},", 200_000)+"{}]").into(t, 200, &in)
-		if in.Rejected > 20_000 || len(in.Results) > 1_100 || !strings.Contains(in.Results[len(in.Results)-1].Error, "one request may bring") {
+		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json",
+			"["+strings.Repeat("{},", 200_000)+"{}]").into(t, 200, &in)
+		if in.Rejected > 20_000 || len(in.Results) > 1_100 ||
+			!strings.Contains(in.Results[len(in.Results)-1].Error, "one request may bring") {
 			t.Errorf("%d refused, %d told of", in.Rejected, len(in.Results))
 		}
 		if n := s.entries(t) - before; n != 1 {
@@ -495,7 +534,8 @@ func TestBudgets(t *testing.T) {
 			volumes = append(volumes, fmt.Sprintf(`{"name":"v%d","encrypted":true}`, i))
 		}
 		for i := range 10 {
-			s.report(t, adminToken, fmt.Sprintf(`"identity":{"id":"n%d"}`, i), fit+`,"volumes":[`+strings.Join(volumes, ",")+`]`)
+			s.report(t, adminToken, fmt.Sprintf(`"identity":{"id":"n%d"}`, i),
+				fit+`,"volumes":[`+strings.Join(volumes, ",")+`]`)
 		}
 		nested := `any a in volumes (any b in volumes (any c in volumes (any d in volumes (any e in volumes (any f in volumes (a.name == "x" and f.name == b.name and c.name == d.name and e.name == "y"))))))`
 		begun := time.Now()
@@ -503,7 +543,8 @@ func TestBudgets(t *testing.T) {
 		if took := time.Since(begun); took > 10*time.Second {
 			t.Errorf("a nested search takes %s", took)
 		}
-		book := bookFolder(t, harbour+"examples:\n"+strings.Repeat("  - {device: {form: laptop, volumes: [{name: a}]}, level: unproven}\n", 3))
+		book := bookFolder(t, harbour+"examples:\n"+
+			strings.Repeat("  - {device: {form: laptop, volumes: [{name: a}]}, level: unproven}\n", 3))
 		offline(t, "", "rulebook", "check", book).want(t, 0)
 	})
 	t.Run("bodies that hardly come", func(t *testing.T) {
@@ -546,7 +587,8 @@ func TestBudgets(t *testing.T) {
 		for range 400 {
 			seen[s.call(t, "GET", "/api/v1/status", "il_wrong_wrong_wrong_wrong", "", "").status]++
 		}
-		if seen[401] == 0 || seen[429] == 0 || s.call(t, "GET", "/api/v1/status", adminToken, "", "").status != 200 {
+		if seen[401] == 0 || seen[429] == 0 || s.call(t, "GET", "/api/v1/status", adminToken, "",
+			"").status != 200 {
 			t.Errorf("guesses are answered %v", seen)
 		}
 	})
@@ -563,15 +605,18 @@ func TestEdges(t *testing.T) {
 		s.run(t, "", "person", "show", "a/b").want(t, 0, "Slash")
 	})
 	t.Run("a byte order mark", func(t *testing.T) {
-		s.run(t, "\ufeff"+`{"identity":{"id":"bom"},"evidence":{`+fit+`}}`+"\n", "device", "import", "-").want(t, 0, "1 reports taken, 0 refused")
+		s.run(t, "\ufeff"+`{"identity":{"id":"bom"},"evidence":{`+fit+`}}`+"\n", "device", "import",
+			"-").want(t, 0, "1 reports taken, 0 refused")
 	})
 	t.Run("broken tables", func(t *testing.T) {
 		s.run(t, "id,form\n\"open,laptop\n", "device", "import", "-", "--format", "csv").want(t, 1, "not a CSV row")
-		offline(t, "id,form\n\"open,laptop\n", "appraise", "--rulebook", bookFolder(t, harbour), "--evidence", "-").want(t, 1, "not a CSV row")
+		offline(t, "id,form\n\"open,laptop\n", "appraise", "--rulebook", bookFolder(t, harbour), "--evidence",
+			"-").want(t, 1, "not a CSV row")
 		s.run(t, "!x {}", "person", "import", "-").want(t, 1)
 	})
 	t.Run("paths of no page", func(t *testing.T) {
-		for path, want := range map[string]int{"/nothing": 404, "/devices/x": 200, "/.env": 404, "/index.php": 404, "/wp-login": 404, "/sign-in": 200, "/": 200} {
+		for path, want := range map[string]int{"/nothing": 404, "/devices/x": 200, "/.env": 404,
+			"/index.php": 404, "/wp-login": 404, "/sign-in": 200, "/": 200} {
 			req := s.request(t, "GET", path, "")
 			req.Header.Set("Accept", "text/html")
 			if got := s.send(t, req).status; got != want {
@@ -593,12 +638,14 @@ func TestEdges(t *testing.T) {
 	})
 	t.Run("a rule that nobody may except a device from", func(t *testing.T) {
 		s.publish(t, strings.Replace(harbour, "cap: limited}", "cap: limited, waivable: false}", 1))
-		s.run(t, "", "waiver", "grant", "bom", "laptop/disk", "--for", "1d", "--reason", "x").want(t, 1, "waivable: false")
+		s.run(t, "", "waiver", "grant", "bom", "laptop/disk", "--for", "1d", "--reason", "x").want(t, 1,
+			"waivable: false")
 	})
 	t.Run("links of remedies, and whole times", func(t *testing.T) {
 		s.report(t, adminToken, `"identity":{"id":"bad"}`, fit+`,"owner":"maren"`)
 		s.report(t, adminToken, `"identity":{"id":"bad"}`, `"threat.score":90`)
-		r := s.run(t, "", "ask", "maren", "till", "--device", "bad").want(t, 3, "the desk (https://help.quay.example)")
+		r := s.run(t, "", "ask", "maren", "till", "--device", "bad").want(t, 3,
+			"the desk (https://help.quay.example)")
 		if strings.Contains(r.out, "](") {
 			t.Errorf("a link is printed raw:\n%s", r.out)
 		}
@@ -629,7 +676,8 @@ func TestEdges(t *testing.T) {
 		s.stop(t)
 		made := regexp.MustCompile(`il_[\w-]{20,}`).FindString(s.log.String())
 		s = start(t, "serve", dir)
-		if r := s.call(t, "GET", "/api/v1/ledger/entries?kind=token.created", made, "", ""); r.status != 200 || !bytes.Contains(r.body, []byte("all were lost")) {
+		if r := s.call(t, "GET", "/api/v1/ledger/entries?kind=token.created", made, "",
+			""); r.status != 200 || !bytes.Contains(r.body, []byte("all were lost")) {
 			t.Errorf("with the token that was made: %d %s", r.status, r.body)
 		}
 	})

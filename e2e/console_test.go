@@ -17,8 +17,10 @@ import (
 // browser opens a page of headless Chromium that is closed with the test.
 func browser(t *testing.T) context.Context {
 	t.Helper()
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancelPage := chromedp.NewContext(ctx)
 	ctx, cancelTime := context.WithTimeout(ctx, 4*time.Minute)
@@ -111,7 +113,8 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("the token is out of reach of scripts", func(t *testing.T) {
-		seen, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.cookie + JSON.stringify(localStorage) + JSON.stringify(sessionStorage)"))
+		seen, err := chromedp.Run(ctx,
+			chromedp.Evaluate[string]("document.cookie + JSON.stringify(localStorage) + JSON.stringify(sessionStorage)"))
 		if err != nil || strings.Contains(seen, "il_") || strings.Contains(seen, "ironledger_session") {
 			t.Errorf("scripts can read %q (%v)", seen, err)
 		}
@@ -172,7 +175,8 @@ func TestConsole(t *testing.T) {
 	t.Run("a right that is missing is said, not hidden", func(t *testing.T) {
 		secret := strings.TrimSpace(s.run(t, "", "token", "create", "visitor", "--role", "reader").want(t, 0).out)
 		other := browser(t)
-		do(t, other, chromedp.Navigate(s.url+"/ask"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.SendKeys(chromedp.CSS(`input[name=token]`), secret+"\r"))
+		do(t, other, chromedp.Navigate(s.url+"/ask"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=token]`), secret+"\r"))
 		until(t, other, "Your role, reader, may look but not ask.")
 	})
 
@@ -181,7 +185,8 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "1 in all")
 		do(t, ctx, chromedp.Click(chromedp.CSS(`tbody a[href="/devices/GF-T-2107"]`)))
 		until(t, ctx, "Held at limited by bridge-tablet/os-current")
-		for _, text := range []string{"os.version >= 17.5", "16.7.2", "mdm", "Put the tablet on the charger", "To reach sound"} {
+		for _, text := range []string{"os.version >= 17.5", "16.7.2", "mdm", "Put the tablet on the charger",
+			"To reach sound"} {
 			until(t, ctx, text)
 		}
 		picture(t, ctx, "console-device")
@@ -193,18 +198,23 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("ask answers with the reasons of each gate", func(t *testing.T) {
-		do(t, ctx, chromedp.Navigate(s.url+"/ask?device=GF-L-1042"), chromedp.WaitVisible(chromedp.CSS(`input[name=person]`)))
+		do(t, ctx, chromedp.Navigate(s.url+"/ask?device=GF-L-1042"),
+			chromedp.WaitVisible(chromedp.CSS(`input[name=person]`)))
 		picture(t, ctx, "console-ask-empty")
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=person]`), "maren.holt@gullholm.example"),
-			chromedp.Click(chromedp.CSS(`.el-select input`)), chromedp.SendKeys(chromedp.CSS(`.el-select input`), "payroll\r"),
+			chromedp.Click(chromedp.CSS(`.el-select input`)),
+			chromedp.SendKeys(chromedp.CSS(`.el-select input`), "payroll\r"),
 			chromedp.SendKeys(chromedp.CSS(`input[name=ip]`), "192.0.2.44\r"))
 		until(t, ctx, "step-up")
-		for _, text := range []string{"Payroll from strong devices", "auth.mfa", "not known: the request does not say", "nothing was recorded"} {
+		for _, text := range []string{"Payroll from strong devices", "auth.mfa",
+			"not known: the request does not say", "nothing was recorded"} {
 			until(t, ctx, text)
 		}
 		picture(t, ctx, "console-ask")
-		do(t, ctx, chromedp.Navigate(s.url+"/ask?person=birk.strand@gullholm.example&device=GF-T-2107&resource=chart-room&ip=10.40.1.3"))
-		for _, text := range []string{"What holds the device down", "Operating system is current", "os.version >= 17.5", "16.7.2", "Put the tablet on the charger"} {
+		do(t, ctx, chromedp.Navigate(s.url+
+			"/ask?person=birk.strand@gullholm.example&device=GF-T-2107&resource=chart-room&ip=10.40.1.3"))
+		for _, text := range []string{"What holds the device down", "Operating system is current",
+			"os.version >= 17.5", "16.7.2", "Put the tablet on the charger"} {
 			until(t, ctx, text)
 		}
 		picture(t, ctx, "console-ask-deny")
@@ -228,7 +238,8 @@ func TestConsole(t *testing.T) {
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=q]`), "birk\r"))
 		until(t, ctx, "1 of 1")
 		press(t, ctx, "Birk Strand")
-		for _, text := range []string{"bridge-crew", "Dunlin bridge 1", "bridge-tablet/os-current", "open chart-room"} {
+		for _, text := range []string{"bridge-crew", "Dunlin bridge 1", "bridge-tablet/os-current",
+			"open chart-room"} {
 			until(t, ctx, text)
 		}
 		picture(t, ctx, "console-person")
@@ -268,7 +279,8 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "Nothing holds it down")
 		do(t, ctx, chromedp.Navigate(s.url+"/decisions?person=maren.holt@gullholm.example&resource=vault"))
 		until(t, ctx, "No decision is recorded that matches")
-		s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", `{"subject":{"type":"user","id":"maren.holt@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"vault"}}`)
+		s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json",
+			`{"subject":{"type":"user","id":"maren.holt@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"vault"}}`)
 		until(t, ctx, "unknown")
 		until(t, ctx, "open vault")
 	})
@@ -294,7 +306,8 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("signing out ends the session", func(t *testing.T) {
-		do(t, ctx, chromedp.Click(chromedp.CSS(`header button`)), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.Navigate(s.url+"/decisions"),
+		do(t, ctx, chromedp.Click(chromedp.CSS(`header button`)),
+			chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.Navigate(s.url+"/decisions"),
 			chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)))
 	})
 }
@@ -306,7 +319,8 @@ func TestConsoleInTheDark(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	ctx := browser(t)
 	do(t, ctx, func(ctx context.Context, page *chromedp.Target) (chromedp.Void, error) {
-		_, err := cdp.Call(ctx, page, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+		_, err := cdp.Call(ctx, page, emulation.SetEmulatedMedia,
+			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
 		return chromedp.Void{}, err
 	})
 	signIn(t, ctx, s)

@@ -71,7 +71,10 @@ func TestTheDesk(t *testing.T) {
 
 	t.Run("the overview leads to what it counts", func(t *testing.T) {
 		open(t, ctx, s.url+"/", "71 devices")
-		for _, text := range []string{"could be of more than one device", "The break-glass account harbourmaster@gullholm.example was used to open vault", "2 devices", "quay-seals", "By platform", "Over time", "Fell in the last day", "signe-laptop", "Ends within a week", "laptop/disk-encrypted"} {
+		for _, text := range []string{"could be of more than one device",
+			"The break-glass account harbourmaster@gullholm.example was used to open vault", "2 devices",
+			"quay-seals", "By platform", "Over time", "Fell in the last day", "signe-laptop",
+			"Ends within a week", "laptop/disk-encrypted"} {
 			until(t, ctx, text)
 		}
 		if n := script(t, ctx, "return document.querySelectorAll('figure canvas').length"); n != "2" {
@@ -86,13 +89,15 @@ func TestTheDesk(t *testing.T) {
 		open(t, ctx, s.url+"/devices?where=form+%3D%3D+tablet&columns=custom.chart_pack", "Installed chart pack")
 		until(t, ctx, "2026.11")
 		press(t, ctx, "Keep this search")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=search-name]`)), chromedp.SendKeys(chromedp.CSS(`input[name=search-name]`), "Our tablets\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=search-name]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=search-name]`), "Our tablets\r"))
 		until(t, ctx, "forget")
 		open(t, ctx, s.url+"/devices", "71 in all")
 		press(t, ctx, "Our tablets")
 		until(t, ctx, "12 in all")
 		got := script(t, ctx, `const x=new XMLHttpRequest(); x.open('GET',[...document.querySelectorAll('a')].find(a=>a.innerText==='Export as CSV').href,false); x.send(); return x.responseText`)
-		if lines := strings.Split(strings.TrimSpace(got), "\n"); len(lines) != 13 || !strings.HasSuffix(lines[0], ",custom.chart_pack") {
+		if lines := strings.Split(strings.TrimSpace(got), "\n"); len(lines) != 13 ||
+			!strings.HasSuffix(lines[0], ",custom.chart_pack") {
 			t.Errorf("the export has %d lines:\n%.300s", len(lines), got)
 		}
 		press(t, ctx, "forget")
@@ -105,7 +110,8 @@ func TestTheDesk(t *testing.T) {
 		until(t, ctx, "first seen")
 		picture(t, ctx, "console-history")
 		press(t, ctx, "Waive")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`textarea[name=reason]`), "Charts before the update, ticket 12"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`textarea[name=reason]`), "Charts before the update, ticket 12"))
 		script(t, ctx, "document.querySelector('form.grant button[type=submit]').click(); return ''")
 		until(t, ctx, "Nothing holds it down")
 		until(t, ctx, "Charts before the update, ticket 12 (first-admin)")
@@ -114,7 +120,8 @@ func TestTheDesk(t *testing.T) {
 			t.Errorf("it stands at %s", got)
 		}
 		press(t, ctx, "Vouch for it")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`textarea[name=reason]`), "Seen at the desk"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`textarea[name=reason]`), "Seen at the desk"))
 		script(t, ctx, "document.querySelector('form.grant button[type=submit]').click(); return ''")
 		until(t, ctx, "vouched for ends in")
 	})
@@ -125,7 +132,8 @@ func TestTheDesk(t *testing.T) {
 		press(t, ctx, "Ends within a week")
 		until(t, ctx, "ticket 4430")
 		press(t, ctx, "Revoke")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Encrypted now\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Encrypted now\r"))
 		press(t, ctx, "Revoked")
 		until(t, ctx, "revoked by first-admin: Encrypted now")
 	})
@@ -145,7 +153,8 @@ func TestTheDesk(t *testing.T) {
 		press(t, ctx, "It is GF-L-1056")
 		until(t, ctx, "would point at GF-L-1056")
 		picture(t, ctx, "console-settle")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Checked the label\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Checked the label\r"))
 		until(t, ctx, "None. A report whose keys point at different devices")
 		until(t, ctx, "quiet for longer than 12h")
 	})
@@ -170,7 +179,8 @@ func TestTheDesk(t *testing.T) {
 		time.Sleep(300 * time.Millisecond) // as a person types
 		do(t, ctx, chromedp.KeyEvent("l"))
 		for range 50 {
-			if strings.Contains(script(t, ctx, `return document.querySelector('.editor').shadowRoot.querySelector('.cm-tooltip-autocomplete')?.innerText ?? ''`), "antimalware.on") {
+			if strings.Contains(script(t, ctx,
+				`return document.querySelector('.editor').shadowRoot.querySelector('.cm-tooltip-autocomplete')?.innerText ?? ''`), "antimalware.on") {
 				break
 			}
 			time.Sleep(100 * time.Millisecond)
@@ -190,8 +200,10 @@ func TestTheDesk(t *testing.T) {
 		script(t, ctx, `const t=document.querySelector('textarea[name=check]'); t.value='passcode.set and passcode.biometric'; t.dispatchEvent(new Event('input')); t.dispatchEvent(new Event('change')); return ''`)
 		until(t, ctx, "It is right, and changes 1 thing.")
 		picture(t, ctx, "console-rules")
-		open(t, ctx, s.url+"/rulebook", "the rule phone/passcode: check passcode.set and passcode.biometric, was passcode.set")
-		if text := script(t, ctx, `return `+editor+`.innerText`); !strings.Contains(text, "# What each kind of device must show") {
+		open(t, ctx, s.url+"/rulebook",
+			"the rule phone/passcode: check passcode.set and passcode.biometric, was passcode.set")
+		if text := script(t, ctx, `return `+editor+`.innerText`); !strings.Contains(text,
+			"# What each kind of device must show") {
 			t.Error("the comment at the top is gone")
 		}
 		open(t, ctx, s.url+"/rulebook/rehearsal", "would fall")
@@ -202,7 +214,8 @@ func TestTheDesk(t *testing.T) {
 		until(t, ctx, "passcode.biometric")
 		open(t, ctx, s.url+"/rulebook/rehearsal", "would fall")
 		press(t, ctx, "Publish…")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=message]`)), chromedp.SendKeys(chromedp.CSS(`input[name=message]`), "Fingers too\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=message]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=message]`), "Fingers too\r"))
 		until(t, ctx, "Version 3 is in force")
 		press(t, ctx, "Versions")
 		until(t, ctx, "Fingers too")
@@ -223,21 +236,25 @@ func TestTheDesk(t *testing.T) {
 	})
 
 	t.Run("a reader looks and does not touch", func(t *testing.T) {
-		secret := strings.Fields(s.run(t, "", "token", "create", "looker", "--role", "reader", "-o", "csv").want(t, 0).out)
+		secret := strings.Fields(s.run(t, "", "token", "create", "looker", "--role", "reader", "-o",
+			"csv").want(t, 0).out)
 		var made struct{ Secret string }
-		s.call(t, "POST", "/api/v1/tokens", adminToken, "application/json", `{"name":"looker-2","role":"reader"}`).into(t, 201, &made)
+		s.call(t, "POST", "/api/v1/tokens", adminToken, "application/json",
+			`{"name":"looker-2","role":"reader"}`).into(t, 201, &made)
 		if len(secret) == 0 || made.Secret == "" {
 			t.Fatal("no token was made")
 		}
 		other := browser(t)
-		do(t, other, chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.SendKeys(chromedp.CSS(`input[name=token]`), made.Secret+"\r"))
+		do(t, other, chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=token]`), made.Secret+"\r"))
 		until(t, other, "What holds devices down")
 		open(t, other, s.url+"/devices/GF-T-2107", "Operating system is current")
 		for _, path := range []string{"/devices/GF-T-2107", "/exceptions", "/sources", "/rulebook/versions"} {
 			open(t, other, s.url+path, "")
 			time.Sleep(300 * time.Millisecond)
 			text := pageText(t, other)
-			for _, act := range []string{"Waive…", "Vouch for it", "Revoke\n", "It is GF-L", "Remove", "Go back to it"} {
+			for _, act := range []string{"Waive…", "Vouch for it", "Revoke\n", "It is GF-L", "Remove",
+				"Go back to it"} {
 				if strings.Contains(text, act) {
 					t.Errorf("%s offers a reader %q", path, act)
 				}

@@ -70,7 +70,8 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 	if verb == "serve" && raced != "" { // it takes half a minute to load the demo
 		program = raced
 	}
-	s := &server{data: data, cmd: exec.Command(program, append([]string{verb, "--data", data, "--listen", "127.0.0.1:0"}, flags...)...), done: make(chan error, 1)}
+	s := &server{data: data, cmd: exec.Command(program,
+		append([]string{verb, "--data", data, "--listen", "127.0.0.1:0"}, flags...)...), done: make(chan error, 1)}
 	s.cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {
@@ -133,7 +134,8 @@ type result struct {
 func (s *server) run(t *testing.T, stdin string, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(binary, args...)
-	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken, "XDG_CONFIG_HOME="+cmp.Or(s.home, s.data, os.TempDir()))
+	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken,
+		"XDG_CONFIG_HOME="+cmp.Or(s.home, s.data, os.TempDir()))
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut

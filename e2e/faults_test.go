@@ -99,7 +99,8 @@ func (x *sent) load(t *testing.T, s *server, stop chan struct{}) *sync.WaitGroup
 			x.mu.Lock()
 			x.open[device] = true
 			x.mu.Unlock()
-			body, ok := post("/api/v1/evidence", fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{"firewall.on":%t,"storage.encrypted":%t}}`, time.Now().UTC().Format(time.RFC3339), device, n%3 != 0, n%2 == 0))
+			body, ok := post("/api/v1/evidence",
+				fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{"firewall.on":%t,"storage.encrypted":%t}}`, time.Now().UTC().Format(time.RFC3339), device, n%3 != 0, n%2 == 0))
 			if !ok {
 				return false
 			}
@@ -139,7 +140,8 @@ func TestAKilledServiceKeepsWhatItAnswered(t *testing.T) {
 		wg.Wait()
 		all, reported = all+len(x.decisions), reported+x.reported
 
-		offline(t, "", "ledger", "verify", "--data", dir).want(t, 0, "Sound:", "71 devices stand where their entries put them")
+		offline(t, "", "ledger", "verify", "--data", dir).want(t, 0, "Sound:",
+			"71 devices stand where their entries put them")
 		s = start(t, "serve", dir)
 		recorded := map[string]int{}
 		lines := bufio.NewScanner(strings.NewReader(s.run(t, "", "ledger", "export").want(t, 0).out))
@@ -158,19 +160,22 @@ func TestAKilledServiceKeepsWhatItAnswered(t *testing.T) {
 				recorded[l.Entry.About]++
 			}
 			if l.Entry.Body.Cause == "restart" {
-				t.Errorf("round %d: after the restart a device stands otherwise than before: %s", round, lines.Text())
+				t.Errorf("round %d: after the restart a device stands otherwise than before: %s", round,
+					lines.Text())
 			}
 		}
 		for _, id := range x.decisions {
 			if recorded[id] != 1 {
-				t.Errorf("round %d: the decision %s was answered, and is recorded %d times", round, id, recorded[id])
+				t.Errorf("round %d: the decision %s was answered, and is recorded %d times", round,
+					id, recorded[id])
 			}
 		}
 		for device, level := range x.levels {
 			var now struct{ Level string }
 			s.call(t, "GET", "/api/v1/devices/"+device, adminToken, "", "").into(t, 200, &now)
 			if !x.open[device] && now.Level != level {
-				t.Errorf("round %d: %s was answered to stand at %s, and stands at %s", round, device, level, now.Level)
+				t.Errorf("round %d: %s was answered to stand at %s, and stands at %s", round, device, level,
+					now.Level)
 			}
 		}
 		for _, id := range x.decisions[max(0, len(x.decisions)-2):] {
@@ -197,10 +202,12 @@ func (s *server) denied(t *testing.T) {
 		}
 	}
 	r.into(t, 200, &a)
-	if a.Decision || a.Context.Outcome != "deny" || a.Context.Recorded == nil || *a.Context.Recorded || a.Context.ReasonUser["en"] == "" {
+	if a.Decision || a.Context.Outcome != "deny" || a.Context.Recorded == nil || *a.Context.Recorded ||
+		a.Context.ReasonUser["en"] == "" {
 		t.Errorf("a request is answered %s", r.body)
 	}
-	if r := s.call(t, "GET", "/readyz", "", "", ""); r.status != 503 || !strings.Contains(string(r.body), "records cannot be written") {
+	if r := s.call(t, "GET", "/readyz", "", "", ""); r.status != 503 ||
+		!strings.Contains(string(r.body), "records cannot be written") {
 		t.Errorf("readyz says %d %s", r.status, r.body)
 	}
 	req := s.request(t, "GET", "/forward-auth", adminToken)
@@ -209,7 +216,8 @@ func (s *server) denied(t *testing.T) {
 	if r := s.send(t, req); r.status != 403 {
 		t.Errorf("forward-auth says %d %s", r.status, r.body)
 	}
-	r = s.call(t, "POST", "/api/v1/waivers", adminToken, "application/json", `{"device":"GF-L-1042","rule":"laptop/disk-encrypted","reason":"x","for":"1d"}`)
+	r = s.call(t, "POST", "/api/v1/waivers", adminToken, "application/json",
+		`{"device":"GF-L-1042","rule":"laptop/disk-encrypted","reason":"x","for":"1d"}`)
 	if r.status != 503 || !strings.Contains(string(r.body), "nothing has changed") {
 		t.Errorf("a waiver is answered %d %s", r.status, r.body)
 	}
@@ -241,7 +249,8 @@ func TestAFullDiskDeniesUntilThereIsRoom(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	limit := func(bytes string) {
 		t.Helper()
-		if out, err := exec.Command(prlimit, "--pid", strconv.Itoa(s.cmd.Process.Pid), "--fsize="+bytes+":unlimited").CombinedOutput(); err != nil {
+		if out, err := exec.Command(prlimit, "--pid", strconv.Itoa(s.cmd.Process.Pid),
+			"--fsize="+bytes+":unlimited").CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v", out, err)
 		}
 	}
@@ -251,7 +260,8 @@ func TestAFullDiskDeniesUntilThereIsRoom(t *testing.T) {
 	s.denied(t)
 	limit("unlimited")
 	s.recovered(t)
-	if now := s.run(t, "", "ledger", "list", "--limit", "1", "-o", "csv").want(t, 0).out; strings.Contains(size, now) {
+	if now := s.run(t, "", "ledger", "list", "--limit", "1", "-o", "csv").want(t,
+		0).out; strings.Contains(size, now) {
 		t.Error("nothing was recorded after the recovery")
 	}
 }
@@ -285,7 +295,8 @@ func refusesToStart(t *testing.T, data string, change func(*exec.Cmd), flags ...
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, binary, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, flags...)...)
+	cmd := exec.CommandContext(ctx, binary,
+		append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, flags...)...)
 	cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)
 	if change != nil {
 		change(cmd)
@@ -341,14 +352,16 @@ func TestALostKeyStopsTheStartUntilSomebodySaysWhy(t *testing.T) {
 	if err := os.Remove(service.KeyPath(s.data)); err != nil {
 		t.Fatal(err)
 	}
-	if said := refusesToStart(t, s.data, nil); !strings.Contains(said, "the key of the ledger is missing") || !strings.Contains(said, "--new-ledger-key") {
+	if said := refusesToStart(t, s.data, nil); !strings.Contains(said, "the key of the ledger is missing") ||
+		!strings.Contains(said, "--new-ledger-key") {
 		t.Errorf("it says %s", said)
 	}
 	s = start(t, "serve", s.data, "--new-ledger-key", "the disk with the key died", "--listen", listen)
 	s.run(t, "", "ledger", "head").want(t, 1, "does not go on from what was seen", "ledger forget")
 	s.run(t, "", "ledger", "forget").want(t, 0, "Forgotten")
 	s.run(t, "", "ledger", "verify").want(t, 0, "Sound:")
-	s.run(t, "", "ledger", "list", "--kind", "ledger.").want(t, 0, "ledger.key-replaced", "the disk with the key died")
+	s.run(t, "", "ledger", "list", "--kind", "ledger.").want(t, 0, "ledger.key-replaced",
+		"the disk with the key died")
 }
 
 // damage writes over a part of the database file that holds a text.
@@ -381,7 +394,8 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	}
 
 	damage(t, dir, "runs over the weekend", []byte("RUNS"))
-	offline(t, "", "ledger", "verify", "--data", dir).want(t, 3, fmt.Sprintf("entry %d: it was changed", page.Items[0].Seq), "Broken:")
+	offline(t, "", "ledger", "verify", "--data", dir).want(t, 3,
+		fmt.Sprintf("entry %d: it was changed", page.Items[0].Seq), "Broken:")
 	s = start(t, "serve", dir)
 	s.run(t, "", "ledger", "verify").want(t, 3, fmt.Sprintf("entry %d: it was changed", page.Items[0].Seq))
 	s.run(t, "", "ledger", "show", fmt.Sprint(page.Items[0].Seq)).want(t, 1, "the entry was changed")
@@ -432,7 +446,9 @@ func refusesOrStarts(t *testing.T, dir string) string {
 func TestAClockSetBackDoesNotTurnTimeBack(t *testing.T) {
 	dir := t.TempDir()
 	start(t, "demo", dir).stop(t)
-	svc, err := service.Open(context.Background(), service.Options{Dir: dir, AdminToken: adminToken, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return time.Now().Add(time.Hour) }})
+	svc, err := service.Open(context.Background(),
+		service.Options{Dir: dir, AdminToken: adminToken, Log: slog.New(slog.DiscardHandler),
+			Now: func() time.Time { return time.Now().Add(time.Hour) }})
 	if err == nil {
 		_, _, err = svc.CreateToken(context.Background(), "first-admin", "made-in-an-hour", service.Reader)
 		err = errors.Join(err, svc.Close())

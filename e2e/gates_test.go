@@ -49,7 +49,8 @@ func TestTheGates(t *testing.T) {
 
 	t.Run("the help desk types a code, and waives", func(t *testing.T) {
 		var list []struct{ Code, Device string }
-		raw := s.call(t, "GET", "/api/v1/decisions?resource=chart-room&device=GF-T-2107&outcome=deny&limit=1", adminToken, "", "")
+		raw := s.call(t, "GET", "/api/v1/decisions?resource=chart-room&device=GF-T-2107&outcome=deny&limit=1",
+			adminToken, "", "")
 		var page struct {
 			Items []struct{ Code, Device string }
 		}
@@ -65,7 +66,8 @@ func TestTheGates(t *testing.T) {
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=code]`), strings.ToLower(list[0].Code)+"\r"))
 		until(t, ctx, "What holds the device down")
 		press(t, ctx, "Waive…")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`textarea[name=reason]`), "Charts until the update, ticket 77"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`textarea[name=reason]`), "Charts until the update, ticket 77"))
 		script(t, ctx, "document.querySelector('form.grant button[type=submit]').click(); return ''")
 		until(t, ctx, "is waived for GF-T-2107")
 		if got := s.levelOf(t, "GF-T-2107"); got != "strong" {
@@ -92,7 +94,8 @@ func TestTheGates(t *testing.T) {
 		script(t, ctx, `const x=document.querySelector('textarea[name=need]'); x.value='level >= strong'; x.dispatchEvent(new Event('input')); x.dispatchEvent(new Event('change')); return ''`)
 		until(t, ctx, "It is right, and changes 1 thing")
 		kept := script(t, ctx, "return JSON.parse(localStorage.getItem('ironledger-draft')).files.map(f=>f.text).join('')")
-		for _, text := range []string{"id: charts-copy", "number: 201", "# Who may reach what, from which devices.", "need: level >= strong"} {
+		for _, text := range []string{"id: charts-copy", "number: 201",
+			"# Who may reach what, from which devices.", "need: level >= strong"} {
 			if !strings.Contains(kept, text) {
 				t.Errorf("the draft does not say %q", text)
 			}
@@ -103,12 +106,14 @@ func TestTheGates(t *testing.T) {
 	t.Run("a device waits to be taken in, and is", func(t *testing.T) {
 		open(t, ctx, s.url+"/sources", "TB-55-0193")
 		press(t, ctx, "Take in")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Seen at the dock office\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Seen at the dock office\r"))
 		press(t, ctx, "All that ever asked")
 		until(t, ctx, "Seen at the dock office")
 		open(t, ctx, s.url+"/devices/GF-P-4110", "Retire…")
 		press(t, ctx, "Retire…")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)), chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Dropped into the harbour\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Dropped into the harbour\r"))
 		until(t, ctx, "Decisions do not know it")
 	})
 
@@ -116,7 +121,8 @@ func TestTheGates(t *testing.T) {
 		open(t, ctx, s.url+"/rulebook", "gates.yaml")
 		var files []rulebook.File
 		for _, f := range demo.Rulebook() {
-			f.Text = strings.NewReplacer("need: level >= limited\n", "need: level >= strong\n", houseGuard, "guard: {max_newly_denied: 1%}").Replace(f.Text)
+			f.Text = strings.NewReplacer("need: level >= limited\n", "need: level >= strong\n", houseGuard,
+				"guard: {max_newly_denied: 1%}").Replace(f.Text)
 			files = append(files, f)
 		}
 		draft, err := json.Marshal(map[string]any{"base": 2, "files": files})
@@ -128,7 +134,8 @@ func TestTheGates(t *testing.T) {
 		until(t, ctx, "jorun.vik@gullholm.example")
 		picture(t, ctx, "console-requests")
 		press(t, ctx, "Publish…")
-		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=message]`)), chromedp.SendKeys(chromedp.CSS(`input[name=message]`), "The rota from strong devices\r"))
+		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=message]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=message]`), "The rota from strong devices\r"))
 		until(t, ctx, "would lose something; the guard allows 1%")
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=accepted]`), "Agreed with the crew"))
 		press(t, ctx, "Accept this and put in force")

@@ -36,46 +36,69 @@ func TestBadInputIsAProblemNeverA500(t *testing.T) {
 		{"unknown path", "GET", "/api/v1/nothing", "", "", 404, "there is nothing at"},
 		{"unknown method", "PUT", "/api/v1/devices", "", "", 405, "PUT is not a method of"},
 		{"unknown device", "GET", "/api/v1/devices/ghost", "", "", 404, "ghost"},
-		{"a condition that is none", "GET", "/api/v1/devices?where=level%20%3E", "", "", 400, "the condition ends where"},
-		{"a huge condition", "GET", "/api/v1/devices?where=" + strings.Repeat("(", 5000), "", "", 400, "nested more than 100 deep"},
+		{"a condition that is none", "GET", "/api/v1/devices?where=level%20%3E", "", "", 400,
+			"the condition ends where"},
+		{"a huge condition", "GET", "/api/v1/devices?where=" + strings.Repeat("(", 5000), "", "", 400,
+			"nested more than 100 deep"},
 		{"a bad sort", "GET", "/api/v1/devices?sort=colour", "", "", 400, "is not a column"},
 		{"a bad cursor", "GET", "/api/v1/devices?cursor=zzz", "", "", 400, "not a cursor"},
 		{"a bad limit", "GET", "/api/v1/devices?limit=0", "", "", 400, "1 to 1000"},
 		{"a limit in words", "GET", "/api/v1/decisions?limit=many", "", "", 400, "limit"},
 		{"a bad cursor of decisions", "GET", "/api/v1/decisions?cursor=-1", "", "", 400, "not a cursor"},
-		{"evidence of no known type", "POST", "/api/v1/evidence", "text/plain", "x", 415, "the body must be application/json"},
+		{"evidence of no known type", "POST", "/api/v1/evidence", "text/plain", "x", 415,
+			"the body must be application/json"},
 		{"evidence without a type", "POST", "/api/v1/evidence", "", "x", 415, ""},
 		{"evidence that is not JSON", "POST", "/api/v1/evidence", "application/json", "{", 400, "not valid JSON"},
-		{"evidence about nothing", "POST", "/api/v1/evidence", "application/json", "{}", 400, "does not say which device"},
-		{"evidence from the future", "POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"a"},"observed_at":"2099-01-01T00:00:00Z"}`, 400, "in the future"},
-		{"evidence from the year 9999", "POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"a"},"observed_at":"9999-12-31T23:59:59Z"}`, 400, "in the future"},
-		{"one report too large", "POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"` + big + `"}}`, 400, "larger than"},
+		{"evidence about nothing", "POST", "/api/v1/evidence", "application/json", "{}", 400,
+			"does not say which device"},
+		{"evidence from the future", "POST", "/api/v1/evidence", "application/json",
+			`{"identity":{"id":"a"},"observed_at":"2099-01-01T00:00:00Z"}`, 400, "in the future"},
+		{"evidence from the year 9999", "POST", "/api/v1/evidence", "application/json",
+			`{"identity":{"id":"a"},"observed_at":"9999-12-31T23:59:59Z"}`, 400, "in the future"},
+		{"one report too large", "POST", "/api/v1/evidence", "application/json",
+			`{"identity":{"id":"` + big + `"}}`, 400, "larger than"},
 		{"a CSV with a broken header", "POST", "/api/v1/evidence", "text/csv", "id,id\n", 400, "stands twice"},
-		{"a question that is not JSON", "POST", "/access/v1/evaluation", "application/json", "nonsense", 400, "not valid JSON"},
-		{"a question of another type", "POST", "/access/v1/evaluation", "text/plain", evaluation, 415, "application/json"},
-		{"a question without a subject", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `"subject"`, `"object"`, 1), 400, "/subject/type"},
-		{"a question with a subject of numbers", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `"user"`, `7`, 1), 400, "/subject/type"},
-		{"a question from nowhere", "POST", "/access/v1/evaluation", "application/json", strings.Replace(evaluation, `10.20.4.7`, `10.20`, 1), 400, "/context/ip"},
-		{"a question that names its resource twice", "POST", "/access/v1/evaluation", "application/json", `{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"noticeboard"},"resource":{"type":"app","id":"vault"}}`, 400, "stands twice"},
-		{"questions that name their resource twice", "POST", "/access/v1/evaluations", "application/json", `{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"noticeboard"},"resource":{"type":"app","id":"vault"}}`, 400, "stands twice"},
-		{"a question too large", "POST", "/access/v1/evaluation", "application/json", `{"subject":"` + big + `"}`, 413, "larger than"},
-		{"a rulebook without files", "POST", "/api/v1/rulebooks", "application/json", `{"files":[]}`, 400, "/files"},
-		{"a rulebook with an unknown member", "POST", "/api/v1/rulebooks", "application/json", `{"file":[]}`, 400, "unknown field"},
-		{"a rulebook that is wrong", "POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"ladder: 3"}]}`, 422, "the one in force stays"},
-		{"a rulebook from an outdated base", "POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}],"base":7}`, 409, "not 7"},
+		{"a question that is not JSON", "POST", "/access/v1/evaluation", "application/json", "nonsense", 400,
+			"not valid JSON"},
+		{"a question of another type", "POST", "/access/v1/evaluation", "text/plain", evaluation, 415,
+			"application/json"},
+		{"a question without a subject", "POST", "/access/v1/evaluation", "application/json",
+			strings.Replace(evaluation, `"subject"`, `"object"`, 1), 400, "/subject/type"},
+		{"a question with a subject of numbers", "POST", "/access/v1/evaluation", "application/json",
+			strings.Replace(evaluation, `"user"`, `7`, 1), 400, "/subject/type"},
+		{"a question from nowhere", "POST", "/access/v1/evaluation", "application/json",
+			strings.Replace(evaluation, `10.20.4.7`, `10.20`, 1), 400, "/context/ip"},
+		{"a question that names its resource twice", "POST", "/access/v1/evaluation", "application/json",
+			`{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"noticeboard"},"resource":{"type":"app","id":"vault"}}`, 400, "stands twice"},
+		{"questions that name their resource twice", "POST", "/access/v1/evaluations", "application/json",
+			`{"subject":{"type":"user","id":"maren"},"action":{"name":"open"},"resource":{"type":"app","id":"noticeboard"},"resource":{"type":"app","id":"vault"}}`, 400, "stands twice"},
+		{"a question too large", "POST", "/access/v1/evaluation", "application/json",
+			`{"subject":"` + big + `"}`, 413, "larger than"},
+		{"a rulebook without files", "POST", "/api/v1/rulebooks", "application/json", `{"files":[]}`, 400,
+			"/files"},
+		{"a rulebook with an unknown member", "POST", "/api/v1/rulebooks", "application/json", `{"file":[]}`,
+			400, "unknown field"},
+		{"a rulebook that is wrong", "POST", "/api/v1/rulebooks", "application/json",
+			`{"files":[{"name":"a.yaml","text":"ladder: 3"}]}`, 422, "the one in force stays"},
+		{"a rulebook from an outdated base", "POST", "/api/v1/rulebooks", "application/json",
+			`{"files":[{"name":"a.yaml","text":"rulebook: x"}],"base":7}`, 409, "not 7"},
 		{"a version that is none", "GET", "/api/v1/rulebooks/first", "", "", 400, "write a number or current"},
 		{"a version that is not there", "GET", "/api/v1/rulebooks/99", "", "", 404, ""},
-		{"people with a wrong column", "POST", "/api/v1/people", "text/csv", "id,colour\n", 400, `column 2 is "colour"`},
-		{"people that are no list", "POST", "/api/v1/people", "application/json", `{"id":"x"}`, 400, "not a list of people"},
+		{"people with a wrong column", "POST", "/api/v1/people", "text/csv", "id,colour\n", 400,
+			`column 2 is "colour"`},
+		{"people that are no list", "POST", "/api/v1/people", "application/json", `{"id":"x"}`, 400,
+			"not a list of people"},
 		{"a decision that is not there", "GET", "/api/v1/decisions/none", "", "", 404, ""},
-		{"a token of no role", "POST", "/api/v1/tokens", "application/json", `{"name":"x","role":"king"}`, 400, "is not a role"},
+		{"a token of no role", "POST", "/api/v1/tokens", "application/json", `{"name":"x","role":"king"}`,
+			400, "is not a role"},
 		{"a console file that is not there", "GET", "/assets/none.js", "", "", 404, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := s.call(t, c.method, c.path, adminToken, c.media, c.body)
 			var p problem
 			r.into(t, c.status, &p)
-			if r.header.Get("Content-Type") != "application/problem+json" || p.Status != c.status || p.Title == "" || !strings.Contains(p.Detail+p.Pointer+p.Excerpt, c.says) {
+			if r.header.Get("Content-Type") != "application/problem+json" || p.Status != c.status ||
+				p.Title == "" || !strings.Contains(p.Detail+p.Pointer+p.Excerpt, c.says) {
 				t.Errorf("the problem is %s: %s, want %q", r.header.Get("Content-Type"), r.body, c.says)
 			}
 		})
@@ -92,7 +115,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	tokens := map[string]string{"admin": adminToken, "nobody": "", "wrong": "il_wrong"}
 	for _, role := range []string{"reader", "helpdesk", "author", "enforcer", "source"} {
 		var made struct{ Secret string }
-		s.call(t, "POST", "/api/v1/tokens", adminToken, "application/json", `{"name":"`+role+`","role":"`+role+`"}`).into(t, 201, &made)
+		s.call(t, "POST", "/api/v1/tokens", adminToken, "application/json",
+			`{"name":"`+role+`","role":"`+role+`"}`).into(t, 201, &made)
 		tokens[role] = made.Secret
 	}
 	for _, c := range []struct {
@@ -113,10 +137,12 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"POST", "/api/v1/waivers/w/revoke", "application/json", `{"reason":"x"}`, "admin helpdesk author"},
 		{"POST", "/api/v1/vouches", "application/json", `{}`, "admin helpdesk author source"},
 		{"POST", "/api/v1/vouches/v/revoke", "application/json", `{"reason":"x"}`, "admin helpdesk author"},
-		{"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`, "admin helpdesk author"},
+		{"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`,
+			"admin helpdesk author"},
 		{"POST", "/api/v1/roster", "text/csv", "serial\n", "admin"},
 		{"POST", "/api/v1/searches", "application/json", `{"name":"n"}`, "admin helpdesk author"},
-		{"POST", "/api/v1/rulebooks/rehearse", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`, "admin reader helpdesk author"},
+		{"POST", "/api/v1/rulebooks/rehearse", "application/json",
+			`{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`, "admin reader helpdesk author"},
 		{"GET", "/api/v1/ledger/entries", "", "", "admin reader helpdesk author"},
 		{"GET", "/api/v1/ledger/export?to=1", "", "", "admin reader helpdesk author"},
 		{"GET", "/ledger/tile/entries/000", "", "", "admin reader helpdesk author"},
@@ -130,7 +156,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 			r := s.call(t, c.method, c.path, secret, c.media, c.body)
 			want := strings.Contains(" "+c.may+" ", " "+who+" ")
 			refused := r.status == 401 || r.status == 403
-			if refused == want || (who == "nobody" || who == "wrong") && refused && (r.status != 401 || r.header.Get("WWW-Authenticate") == "") {
+			if refused == want || (who == "nobody" || who == "wrong") && refused &&
+				(r.status != 401 || r.header.Get("WWW-Authenticate") == "") {
 				t.Errorf("%s %s by %s is answered %d: %s", c.method, c.path, who, r.status, r.body)
 			}
 		}
@@ -138,7 +165,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	var out struct {
 		Results []struct{ Error, Device string }
 	}
-	s.call(t, "POST", "/api/v1/evidence", tokens["source"], "application/x-ndjson", `{"source":"mdm","identity":{"id":"z"},"evidence":{"managed":true}}`).into(t, 200, &out)
+	s.call(t, "POST", "/api/v1/evidence", tokens["source"], "application/x-ndjson",
+		`{"source":"mdm","identity":{"id":"z"},"evidence":{"managed":true}}`).into(t, 200, &out)
 	if !strings.Contains(out.Results[0].Error, "may only report as source, not as mdm") {
 		t.Errorf("a source speaks for another: %+v", out)
 	}
@@ -148,7 +176,8 @@ func TestAuthZEN(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	var meta map[string]string
 	s.call(t, "GET", "/.well-known/authzen-configuration", "", "", "").into(t, 200, &meta)
-	if meta["policy_decision_point"] != s.url || meta["access_evaluation_endpoint"] != s.url+"/access/v1/evaluation" {
+	if meta["policy_decision_point"] != s.url ||
+		meta["access_evaluation_endpoint"] != s.url+"/access/v1/evaluation" {
 		t.Errorf("the metadata is %v", meta)
 	}
 	var answer struct {
@@ -164,7 +193,8 @@ func TestAuthZEN(t *testing.T) {
 	r := s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", evaluation)
 	r.into(t, 200, &answer)
 	c := answer.Context
-	if !answer.Decision || c.Outcome != "allow" || c.Level != "strong" || len(c.Gates) != 1 || c.Gates[0].Number != 210 || c.ValidUntil == "" || c.ReasonUser["en"] == "" || c.ReasonAdmin["en"] == "" {
+	if !answer.Decision || c.Outcome != "allow" || c.Level != "strong" || len(c.Gates) != 1 ||
+		c.Gates[0].Number != 210 || c.ValidUntil == "" || c.ReasonUser["en"] == "" || c.ReasonAdmin["en"] == "" {
 		t.Errorf("the answer is %s", r.body)
 	}
 	if got := r.header.Get("X-Request-ID"); got != "rq-7" {
@@ -175,7 +205,8 @@ func TestAuthZEN(t *testing.T) {
 		Asked              struct{ Subject struct{ ID string } }
 	}
 	s.call(t, "GET", "/api/v1/decisions/"+c.ID, adminToken, "", "").into(t, 200, &kept)
-	if kept.ID != c.ID || kept.Outcome != "allow" || kept.Actor != "first-admin" || kept.Asked.Subject.ID != "maren.holt@gullholm.example" {
+	if kept.ID != c.ID || kept.Outcome != "allow" || kept.Actor != "first-admin" ||
+		kept.Asked.Subject.ID != "maren.holt@gullholm.example" {
 		t.Errorf("the decision is kept as %+v", kept)
 	}
 }
@@ -186,7 +217,8 @@ func TestNothingIsLostInARestart(t *testing.T) {
 	before := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body
 	s.stop(t)
 	s = start(t, "serve", dir)
-	if after := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body; !bytes.Equal(before, after) {
+	if after := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body; !bytes.Equal(before,
+		after) {
 		t.Errorf("the fleet was\n%.600s\nand is\n%.600s", before, after)
 	}
 	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 190 decisions recorded", "Rulebook version 2")
@@ -227,7 +259,8 @@ func TestConsoleSessionsAreGuarded(t *testing.T) {
 	if r.StatusCode != 200 || len(r.Cookies()) != 1 {
 		t.Fatalf("signing in is answered %d with %d cookies", r.StatusCode, len(r.Cookies()))
 	}
-	if c := r.Cookies()[0]; !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || strings.Contains(c.Value, adminToken) {
+	if c := r.Cookies()[0]; !c.HttpOnly || c.SameSite != http.SameSiteStrictMode ||
+		strings.Contains(c.Value, adminToken) {
 		t.Errorf("the cookie is %v", c)
 	}
 	if r := send("POST", "/api/v1/ask", evaluation, "same-origin"); r.StatusCode != 200 {
@@ -237,7 +270,9 @@ func TestConsoleSessionsAreGuarded(t *testing.T) {
 		t.Errorf("another site asks with the person's session: %d", r.StatusCode)
 	}
 	page := send("GET", "/devices/GF-L-1042", "", "")
-	if csp := page.Header.Get("Content-Security-Policy"); page.StatusCode != 200 || !strings.Contains(csp, "default-src 'self'") || strings.Contains(csp, "unsafe") || page.Header.Get("X-Content-Type-Options") != "nosniff" {
+	if csp := page.Header.Get("Content-Security-Policy"); page.StatusCode != 200 ||
+		!strings.Contains(csp, "default-src 'self'") || strings.Contains(csp, "unsafe") ||
+		page.Header.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("the console is served %d with %q", page.StatusCode, csp)
 	}
 }
@@ -258,34 +293,78 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		t.Fatal(err)
 	}
 	const candidate = `{"files":[{"name":"a.yaml","text":"rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: managed==true, cap: barred}]}]"}]}`
-	decision := lines[struct{ ID string }](t, s.run(t, "", "decision", "list", "--limit", "1", "-o", "ndjson").want(t, 0).out)[0].ID
+	decision := lines[struct{ ID string }](t,
+		s.run(t, "", "decision", "list", "--limit", "1", "-o", "ndjson").want(t, 0).out)[0].ID
 	for _, c := range []struct{ method, path, media, body string }{
-		{"GET", "/api/v1/session", "", ""}, {"GET", "/api/v1/status", "", ""}, {"GET", "/api/v1/vocabulary", "", ""}, {"GET", "/api/v1/devices?limit=100", "", ""},
-		{"GET", "/api/v1/devices/GF-K-3104", "", ""}, {"GET", "/api/v1/devices/GF-L-1048", "", ""}, {"GET", "/api/v1/devices/GF-S-6001", "", ""}, {"GET", "/api/v1/devices/none", "", ""},
-		{"GET", "/api/v1/rulebooks", "", ""}, {"GET", "/api/v1/rulebooks/current", "", ""}, {"GET", "/api/v1/people", "", ""}, {"GET", "/api/v1/decisions?limit=29", "", ""},
-		{"GET", "/api/v1/decisions/" + decision, "", ""}, {"GET", "/api/v1/tokens", "", ""}, {"POST", "/api/v1/tokens", "application/json", `{"name":"n","role":"reader"}`},
-		{"DELETE", "/api/v1/tokens/n", "", ""}, {"POST", "/api/v1/ask", "application/json", evaluation}, {"POST", "/access/v1/evaluation", "application/json", evaluation},
-		{"POST", "/api/v1/rulebooks/check", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x\nlader: 1\nexamples: []"}]}`},
-		{"POST", "/api/v1/rulebooks/check", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x\nexamples: [{device: {}, level: strong}]"}]}`},
-		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"x: 1"}]}`}, {"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`},
-		{"POST", "/api/v1/evidence", "application/json", `{"identity":{"id":"n"},"evidence":{"managed":true,"colour":1}}`}, {"POST", "/api/v1/people", "application/json", `[{"id":"a"},{"id":""}]`},
-		{"GET", "/.well-known/authzen-configuration", "", ""}, {"GET", "/api/v1/people?group=it&limit=2", "", ""}, {"GET", "/api/v1/people/birk.strand@gullholm.example", "", ""}, {"GET", "/api/v1/people/nobody", "", ""},
-		{"POST", "/api/v1/people?whole=true", "application/json", `[{"id":"a"}]`}, {"POST", "/api/v1/people/edda.brandt@gullholm.example/remove", "application/json", `{"reason":"x"}`}, {"POST", "/api/v1/people/nobody/remove", "application/json", `{"reason":"x"}`},
-		{"GET", "/api/v1/shadow", "", ""}, {"GET", "/api/v1/overview", "", ""}, {"GET", "/api/v1/overview?within=never", "", ""}, {"GET", "/api/v1/devices/GF-L-1050/history", "", ""}, {"GET", "/api/v1/devices/GF-L-1051", "", ""},
-		{"GET", "/api/v1/devices/GF-T-2101", "", ""}, {"GET", "/api/v1/devices/GF-L-1054/history?limit=1", "", ""}, {"GET", "/api/v1/devices/none/history", "", ""}, {"GET", "/api/v1/searches", "", ""},
-		{"POST", "/api/v1/searches", "application/json", `{"name":"s","where":"managed","columns":["os.build"]}`}, {"DELETE", "/api/v1/searches/s", "", ""}, {"GET", "/api/v1/certificates", "", ""},
-		{"GET", "/api/v1/certificates?state=x", "", ""}, {"GET", "/api/v1/sources", "", ""}, {"GET", "/api/v1/unmatched?all=true", "", ""}, {"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`},
-		{"GET", "/api/v1/waivers", "", ""}, {"GET", "/api/v1/vouches", "", ""}, {"POST", "/api/v1/waivers", "application/json", `{"device":"GF-L-1041","rule":"laptop/firewall","reason":"x","for":"1d"}`},
-		{"POST", "/api/v1/waivers", "application/json", `{"device":"GF-L-1041"}`}, {"POST", "/api/v1/vouches", "application/json", `{"device":"GF-L-1041","reason":"x","until":"2099-01-01T00:00:00Z"}`},
-		{"POST", "/api/v1/waivers/w-none/revoke", "application/json", `{"reason":"x"}`}, {"GET", "/api/v1/roster", "", ""}, {"POST", "/api/v1/roster", "text/csv", "serial\nq\n"}, {"POST", "/api/v1/roster/q/remove", "application/json", `{"reason":"x"}`},
-		{"POST", "/api/v1/rulebooks/rehearse", "application/json", candidate}, {"POST", "/api/v1/rulebooks/rehearse/GF-L-1041", "application/json", candidate}, {"POST", "/api/v1/rulebooks/compare", "application/json", candidate},
-		{"POST", "/api/v1/rulebooks/compare?version=1", "application/json", candidate}, {"POST", "/api/v1/rulebooks/format", "application/json", candidate}, {"POST", "/api/v1/rulebooks/check", "application/json", candidate},
-		{"POST", "/api/v1/rulebooks/rehearse", "application/json", `{"files":[{"name":"a.yaml","text":"x"}]}`}, {"GET", "/api/v1/decisions/" + decision, "", ""},
-		{"GET", "/api/v1/ledger", "", ""}, {"POST", "/api/v1/ledger/verification", "", ""}, {"GET", "/api/v1/ledger/entries?limit=1000", "", ""}, {"GET", "/api/v1/ledger/entries?cursor=x", "", ""},
-		{"GET", "/api/v1/ledger/entries/7", "", ""}, {"GET", "/api/v1/ledger/entries/999999", "", ""}, {"POST", "/api/v1/ledger/entries/9/redact", "application/json", `{"reason":"x"}`}, {"GET", "/api/v1/ledger/entries/9", "", ""},
-		{"GET", "/api/v1/ledger/growth?from=100", "", ""}, {"GET", "/api/v1/ledger/growth?from=999999", "", ""}, {"GET", "/api/v1/decisions/" + decision + "/replay", "", ""}, {"GET", "/api/v1/decisions/none/replay", "", ""},
-		{"GET", "/api/v1/devices/GF-L-1042/then?at=" + time.Now().Add(-30*time.Hour).UTC().Format(time.RFC3339), "", ""}, {"GET", "/api/v1/devices/GF-L-1042/then?at=2001-01-01T00:00:00Z", "", ""}, {"GET", "/api/v1/devices/GF-L-1042/then?at=x", "", ""},
-		{"GET", "/api/v1/ledger/export?format=x", "", ""}, {"GET", "/api/v1/ledger/export?wait=2h", "", ""}, {"GET", "/api/v1/ledger/export?from=5&to=2", "", ""},
+		{"GET", "/api/v1/session", "", ""}, {"GET", "/api/v1/status", "", ""},
+		{"GET", "/api/v1/vocabulary", "", ""}, {"GET", "/api/v1/devices?limit=100", "", ""},
+		{"GET", "/api/v1/devices/GF-K-3104", "", ""}, {"GET", "/api/v1/devices/GF-L-1048", "", ""},
+		{"GET", "/api/v1/devices/GF-S-6001", "", ""}, {"GET", "/api/v1/devices/none", "", ""},
+		{"GET", "/api/v1/rulebooks", "", ""}, {"GET", "/api/v1/rulebooks/current", "", ""},
+		{"GET", "/api/v1/people", "", ""}, {"GET", "/api/v1/decisions?limit=29", "", ""},
+		{"GET", "/api/v1/decisions/" + decision, "", ""}, {"GET", "/api/v1/tokens", "", ""},
+		{"POST", "/api/v1/tokens", "application/json", `{"name":"n","role":"reader"}`},
+		{"DELETE", "/api/v1/tokens/n", "", ""}, {"POST", "/api/v1/ask", "application/json", evaluation},
+		{"POST", "/access/v1/evaluation", "application/json", evaluation},
+		{"POST", "/api/v1/rulebooks/check", "application/json",
+			`{"files":[{"name":"a.yaml","text":"rulebook: x\nlader: 1\nexamples: []"}]}`},
+		{"POST", "/api/v1/rulebooks/check", "application/json",
+			`{"files":[{"name":"a.yaml","text":"rulebook: x\nexamples: [{device: {}, level: strong}]"}]}`},
+		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"x: 1"}]}`},
+		{"POST", "/api/v1/rulebooks", "application/json", `{"files":[{"name":"a.yaml","text":"rulebook: x"}]}`},
+		{"POST", "/api/v1/evidence", "application/json",
+			`{"identity":{"id":"n"},"evidence":{"managed":true,"colour":1}}`},
+		{"POST", "/api/v1/people", "application/json", `[{"id":"a"},{"id":""}]`},
+		{"GET", "/.well-known/authzen-configuration", "", ""},
+		{"GET", "/api/v1/people?group=it&limit=2", "", ""},
+		{"GET", "/api/v1/people/birk.strand@gullholm.example", "", ""}, {"GET", "/api/v1/people/nobody", "", ""},
+		{"POST", "/api/v1/people?whole=true", "application/json", `[{"id":"a"}]`},
+		{"POST", "/api/v1/people/edda.brandt@gullholm.example/remove", "application/json", `{"reason":"x"}`},
+		{"POST", "/api/v1/people/nobody/remove", "application/json", `{"reason":"x"}`},
+		{"GET", "/api/v1/shadow", "", ""}, {"GET", "/api/v1/overview", "", ""},
+		{"GET", "/api/v1/overview?within=never", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1050/history", "", ""}, {"GET", "/api/v1/devices/GF-L-1051", "", ""},
+		{"GET", "/api/v1/devices/GF-T-2101", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1054/history?limit=1", "", ""},
+		{"GET", "/api/v1/devices/none/history", "", ""}, {"GET", "/api/v1/searches", "", ""},
+		{"POST", "/api/v1/searches", "application/json",
+			`{"name":"s","where":"managed","columns":["os.build"]}`},
+		{"DELETE", "/api/v1/searches/s", "", ""}, {"GET", "/api/v1/certificates", "", ""},
+		{"GET", "/api/v1/certificates?state=x", "", ""}, {"GET", "/api/v1/sources", "", ""},
+		{"GET", "/api/v1/unmatched?all=true", "", ""},
+		{"POST", "/api/v1/unmatched/u/settle", "application/json", `{"reason":"x","discard":true}`},
+		{"GET", "/api/v1/waivers", "", ""}, {"GET", "/api/v1/vouches", "", ""},
+		{"POST", "/api/v1/waivers", "application/json",
+			`{"device":"GF-L-1041","rule":"laptop/firewall","reason":"x","for":"1d"}`},
+		{"POST", "/api/v1/waivers", "application/json", `{"device":"GF-L-1041"}`},
+		{"POST", "/api/v1/vouches", "application/json",
+			`{"device":"GF-L-1041","reason":"x","until":"2099-01-01T00:00:00Z"}`},
+		{"POST", "/api/v1/waivers/w-none/revoke", "application/json", `{"reason":"x"}`},
+		{"GET", "/api/v1/roster", "", ""}, {"POST", "/api/v1/roster", "text/csv", "serial\nq\n"},
+		{"POST", "/api/v1/roster/q/remove", "application/json", `{"reason":"x"}`},
+		{"POST", "/api/v1/rulebooks/rehearse", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/rehearse/GF-L-1041", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/compare", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/compare?version=1", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/format", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/check", "application/json", candidate},
+		{"POST", "/api/v1/rulebooks/rehearse", "application/json",
+			`{"files":[{"name":"a.yaml","text":"x"}]}`}, {"GET", "/api/v1/decisions/" + decision, "", ""},
+		{"GET", "/api/v1/ledger", "", ""}, {"POST", "/api/v1/ledger/verification", "", ""},
+		{"GET", "/api/v1/ledger/entries?limit=1000", "", ""}, {"GET", "/api/v1/ledger/entries?cursor=x", "", ""},
+		{"GET", "/api/v1/ledger/entries/7", "", ""}, {"GET", "/api/v1/ledger/entries/999999", "", ""},
+		{"POST", "/api/v1/ledger/entries/9/redact", "application/json", `{"reason":"x"}`},
+		{"GET", "/api/v1/ledger/entries/9", "", ""},
+		{"GET", "/api/v1/ledger/growth?from=100", "", ""},
+		{"GET", "/api/v1/ledger/growth?from=999999", "", ""},
+		{"GET", "/api/v1/decisions/" + decision + "/replay", "", ""},
+		{"GET", "/api/v1/decisions/none/replay", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1042/then?at=" +
+			time.Now().Add(-30*time.Hour).UTC().Format(time.RFC3339), "", ""},
+		{"GET", "/api/v1/devices/GF-L-1042/then?at=2001-01-01T00:00:00Z", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1042/then?at=x", "", ""},
+		{"GET", "/api/v1/ledger/export?format=x", "", ""}, {"GET", "/api/v1/ledger/export?wait=2h", "", ""},
+		{"GET", "/api/v1/ledger/export?from=5&to=2", "", ""},
 	} {
 		req, err := http.NewRequest(c.method, s.url+c.path, strings.NewReader(c.body))
 		if err != nil {
@@ -297,7 +376,8 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		}
 		r := s.call(t, c.method, c.path, adminToken, c.media, c.body)
 		in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
-			Status: r.status, Header: r.header, Body: io.NopCloser(bytes.NewReader(r.body)), Options: &openapi3filter.Options{IncludeResponseStatus: true}}
+			Status: r.status, Header: r.header, Body: io.NopCloser(bytes.NewReader(r.body)),
+			Options: &openapi3filter.Options{IncludeResponseStatus: true}}
 		if err := openapi3filter.ValidateResponse(context.Background(), in); err != nil {
 			t.Errorf("%s %s is answered %d against the specification: %.600v", c.method, c.path, r.status, err)
 		}

@@ -42,7 +42,8 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 	s.run(t, "", "ledger", "head").want(t, 0, "ledger.gullholm.example", "it goes on from what was seen")
 	s.run(t, "", "ledger", "verify").want(t, 0, "Sound:", "71 devices stand where their entries put them")
 	s.run(t, "", "ledger", "list", "--kind", "waiver.").want(t, 0, "waiver.granted", "help-desk")
-	s.run(t, "", "ledger", "list", "--device", "GF-T-2107", "--kind", "standing.changed").want(t, 0, "strong → limited")
+	s.run(t, "", "ledger", "list", "--device", "GF-T-2107", "--kind", "standing.changed").want(t, 0,
+		"strong → limited")
 	s.run(t, "", "ledger", "list", "--person", "nobody@gullholm.example").want(t, 0, "Nothing to show")
 	s.run(t, "", "ledger", "show", "7").want(t, 0, "Entry 7", "it is in the tree")
 	s.run(t, "", "ledger", "show", "99999").want(t, 1, "there is no entry 99999")
@@ -54,9 +55,12 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 			t.Fatal(err)
 		}
 		proof := s.run(t, "", "ledger", "prove", "7").want(t, 0).out
-		offline(t, proof, "ledger", "check-proof", "-", "--key", strings.TrimSpace(key)).want(t, 0, "The proof holds: entry 7")
-		offline(t, strings.Replace(proof, `\"actor\"`, `\"actress\"`, 1), "ledger", "check-proof", "-", "--key", strings.TrimSpace(key)).want(t, 3, "the entry was changed")
-		offline(t, proof, "ledger", "check-proof", "-", "--key", write(t, "other.pub", other+"\n")).want(t, 3, "not signed by the key")
+		offline(t, proof, "ledger", "check-proof", "-", "--key", strings.TrimSpace(key)).want(t, 0,
+			"The proof holds: entry 7")
+		offline(t, strings.Replace(proof, `\"actor\"`, `\"actress\"`, 1), "ledger", "check-proof", "-",
+			"--key", strings.TrimSpace(key)).want(t, 3, "the entry was changed")
+		offline(t, proof, "ledger", "check-proof", "-", "--key", write(t, "other.pub", other+"\n")).want(t, 3,
+			"not signed by the key")
 		offline(t, "{}x", "ledger", "check-proof", "-", "--key", strings.TrimSpace(key)).want(t, 3)
 		offline(t, proof, "ledger", "check-proof", "-", "--key", "nothing").want(t, 2, "neither a public key")
 	})
@@ -77,7 +81,8 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 		check(strings.Join(slices.Delete(slices.Clone(lines), 99, 100), "")).want(t, 3, "entry 100: it is missing")
 		check(strings.Replace(whole, `"to":"strong"`, `"to":"steady"`, 1)).want(t, 3, "it was changed")
 		check(strings.Join(lines[:len(lines)-1], "")).want(t, 3, "it was cut")
-		check(strings.Join(append(slices.Clone(lines[:200]), lines[len(lines)-1]), "")).want(t, 3, "entry 201: the ledger was cut here")
+		check(strings.Join(append(slices.Clone(lines[:200]), lines[len(lines)-1]), "")).want(t, 3,
+			"entry 201: the ledger was cut here")
 		check("{}\n").want(t, 1, "line 1")
 		offline(t, "", "ledger", "verify", "--file", file).want(t, 2, "--key")
 	})
@@ -86,15 +91,18 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 
 	t.Run("what is redacted is told, and the rest holds", func(t *testing.T) {
 		s.run(t, "", "ledger", "redact", "50").want(t, 2, "reason")
-		s.run(t, "", "ledger", "redact", "50", "--reason", "erasure, ticket 1182").want(t, 0, "The body of entry 50 is gone")
+		s.run(t, "", "ledger", "redact", "50", "--reason", "erasure, ticket 1182").want(t, 0,
+			"The body of entry 50 is gone")
 		s.run(t, "", "ledger", "verify").want(t, 0, "Sound:", "1 bodies were redacted")
 		s.run(t, "", "ledger", "show", "50").want(t, 0, "Redacted:")
 		proof := s.run(t, "", "ledger", "prove", "50").want(t, 0).out
 		offline(t, proof, "ledger", "check-proof", "-", "--key", strings.TrimSpace(key)).want(t, 0, "was redacted")
 		export := s.run(t, "", "ledger", "export").want(t, 0).out
-		offline(t, export, "ledger", "verify", "--file", "-", "--key", strings.TrimSpace(key)).want(t, 0, "1 bodies were redacted")
+		offline(t, export, "ledger", "verify", "--file", "-", "--key", strings.TrimSpace(key)).want(t, 0,
+			"1 bodies were redacted")
 		var answer struct{ Context struct{ ID string } }
-		s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", strings.Replace(evaluation, "maren.holt", "somebody.who.asked", 1)).into(t, 200, &answer)
+		s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json",
+			strings.Replace(evaluation, "maren.holt", "somebody.who.asked", 1)).into(t, 200, &answer)
 		var asked struct{ Seq int64 }
 		s.call(t, "GET", "/api/v1/decisions/"+answer.Context.ID, adminToken, "", "").into(t, 200, &asked)
 		s.run(t, "", "ledger", "redact", fmt.Sprint(asked.Seq), "--reason", "erasure, ticket 1183").want(t, 0)
@@ -160,7 +168,8 @@ func independent(t *testing.T, s *server, key string) {
 	if n != size {
 		t.Errorf("%d entries are served, %d are signed", n, size)
 	}
-	for _, path := range []string{"/ledger/tile/0/999", "/ledger/tile/9/000", "/ledger/tile/0/000.p/257", "/ledger/tile/../../etc/passwd", "/ledger/tile/0"} {
+	for _, path := range []string{"/ledger/tile/0/999", "/ledger/tile/9/000", "/ledger/tile/0/000.p/257",
+		"/ledger/tile/../../etc/passwd", "/ledger/tile/0"} {
 		if r := s.call(t, "GET", path, adminToken, "", ""); r.status != 404 {
 			t.Errorf("%s is answered %d", path, r.status)
 		}
@@ -189,7 +198,8 @@ func (o overHTTP) ReadTiles(tiles []tlog.Tile) (out [][]byte, err error) {
 func (s *server) follow(t *testing.T, args ...string) (next func() string, end func()) {
 	t.Helper()
 	cmd := exec.Command(binary, append([]string{"ledger", "tail", "-f"}, args...)...)
-	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken, "XDG_CONFIG_HOME="+s.data)
+	cmd.Env = append(os.Environ(), "IRONLEDGER_URL="+s.url, "IRONLEDGER_TOKEN="+adminToken,
+		"XDG_CONFIG_HOME="+s.data)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -234,7 +244,8 @@ func (s *server) follow(t *testing.T, args ...string) (next func() string, end f
 func (s *server) entries(t *testing.T) int {
 	t.Helper()
 	var list []struct{ Seq int }
-	if err := json.Unmarshal([]byte(s.run(t, "", "ledger", "list", "--limit", "1", "-o", "json").want(t, 0).out), &list); err != nil || len(list) != 1 {
+	if err := json.Unmarshal([]byte(s.run(t, "", "ledger", "list", "--limit", "1", "-o", "json").want(t,
+		0).out), &list); err != nil || len(list) != 1 {
 		t.Fatal(list, err)
 	}
 	return list[0].Seq
@@ -274,7 +285,8 @@ func TestFollowersMissNothing(t *testing.T) {
 
 	t.Run("as events and to a collector", func(t *testing.T) {
 		classes := map[float64]int{}
-		lines := strings.Split(strings.TrimSpace(s.run(t, "", "ledger", "export", "--as", "ocsf").want(t, 0).out), "\n")
+		lines := strings.Split(strings.TrimSpace(s.run(t, "", "ledger", "export", "--as", "ocsf").want(t,
+			0).out), "\n")
 		for _, l := range lines {
 			var e map[string]any
 			if err := json.Unmarshal([]byte(l), &e); err != nil {
@@ -282,7 +294,9 @@ func TestFollowersMissNothing(t *testing.T) {
 			}
 			class, activity := e["class_uid"].(float64), e["activity_id"].(float64)
 			classes[class]++
-			if e["type_uid"].(float64) != class*100+activity || e["category_uid"].(float64) != float64(int(class)/1000) || e["time"].(float64) < 1e12 || e["metadata"].(map[string]any)["version"] == "" || e["severity_id"] == nil {
+			if e["type_uid"].(float64) != class*100+activity ||
+				e["category_uid"].(float64) != float64(int(class)/1000) || e["time"].(float64) < 1e12 ||
+				e["metadata"].(map[string]any)["version"] == "" || e["severity_id"] == nil {
 				t.Fatalf("not an event of OCSF: %s", l)
 			}
 		}
@@ -301,7 +315,8 @@ func TestFollowersMissNothing(t *testing.T) {
 					t.Fatalf("%q: %v", m, err)
 				}
 				sm := parsed.(*rfc5424.SyslogMessage)
-				if *sm.Appname != "ironledger" || *sm.MsgID != "decision.made" || *sm.Facility != 13 || !strings.Contains(*sm.Message, `"class_uid":3003`) {
+				if *sm.Appname != "ironledger" || *sm.MsgID != "decision.made" || *sm.Facility != 13 ||
+					!strings.Contains(*sm.Message, `"class_uid":3003`) {
 					t.Errorf("a message is %s", m)
 				}
 			}
@@ -400,7 +415,9 @@ func TestBackupsAreWholeAndChecked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(damaged, []byte(strings.Replace(string(raw), "runs over the weekend", "RUNS over the weekend", 1)), 0o600); err != nil {
+	if err := os.WriteFile(damaged,
+		[]byte(strings.Replace(string(raw), "runs over the weekend", "RUNS over the weekend", 1)),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	offline(t, "", "restore", damaged, "--data", empty).want(t, 1, "neither")
@@ -440,7 +457,8 @@ func TestTheLedgerInTheConsole(t *testing.T) {
 	until(t, ctx, "tells why")
 
 	var page struct{ Items []struct{ ID string } }
-	s.call(t, "GET", "/api/v1/decisions?device=GF-T-2107&outcome=deny&limit=1", adminToken, "", "").into(t, 200, &page)
+	s.call(t, "GET", "/api/v1/decisions?device=GF-T-2107&outcome=deny&limit=1", adminToken, "", "").into(t,
+		200, &page)
 	open(t, ctx, s.url+"/decisions/"+page.Items[0].ID, "of the ledger")
 	press(t, ctx, "Make this decision again")
 	until(t, ctx, "✓ The same.")

@@ -60,24 +60,30 @@ func (f *front) visitor(t *testing.T, device, person string, mfa bool) *visitor 
 	t.Helper()
 	conf := &tls.Config{InsecureSkipVerify: true} // the proxy's certificate is its own business
 	if device != "" {
-		pair, err := tls.LoadX509KeyPair(filepath.Join(f.data, "clients", device+".pem"), filepath.Join(f.data, "clients", device+".key"))
+		pair, err := tls.LoadX509KeyPair(filepath.Join(f.data, "clients", device+".pem"),
+			filepath.Join(f.data, "clients", device+".key"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		conf.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return &pair, nil }
+		conf.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate,
+			error) {
+			return &pair, nil
+		}
 	}
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := &visitor{t, f, &http.Client{Jar: jar, Transport: &http.Transport{TLSClientConfig: conf}, Timeout: 20 * time.Second}}
+	v := &visitor{t, f, &http.Client{Jar: jar, Transport: &http.Transport{TLSClientConfig: conf},
+		Timeout: 20 * time.Second}}
 	v.signIn(person, mfa)
 	return v
 }
 
 func (v *visitor) signIn(person string, mfa bool) {
 	v.t.Helper()
-	r, err := v.http.PostForm(v.front.at+"/sign-in", url.Values{"person": {person}, "mfa": {fmt.Sprint(mfa)}, "to": {"/sign-in"}})
+	r, err := v.http.PostForm(v.front.at+"/sign-in",
+		url.Values{"person": {person}, "mfa": {fmt.Sprint(mfa)}, "to": {"/sign-in"}})
 	if err != nil {
 		v.t.Fatal(err)
 	}
@@ -124,16 +130,20 @@ func spellings(path string) iter.Seq[string] {
 		all := map[string]bool{path: false, path + "?x=1": true, path + "/": true, path + "?": true}
 		for i := range len(path) {
 			before, c, after := path[:i], path[i], path[i+1:]
-			for _, escape := range []string{"%%%02x", "%%%02X", "%%25%02x", "%%%%%02x", "%%u00%02x", "%%c0%%%02x", "%%25%02X", "%%2525%02x", "%%e0%%80%%%02x", "%%f0%%80%%80%%%02x", "%%00%%%02x"} {
+			for _, escape := range []string{"%%%02x", "%%%02X", "%%25%02x", "%%%%%02x", "%%u00%02x",
+				"%%c0%%%02x", "%%25%02X", "%%2525%02x", "%%e0%%80%%%02x", "%%f0%%80%%80%%%02x", "%%00%%%02x"} {
 				all[before+fmt.Sprintf(escape, c)+after] = true
 			}
 			if c == '/' {
-				for _, slash := range []string{"//", "/./", "/x/../", "/%2e/", "/x/%2e%2e/", "/.%2e/", "\\", "%2f", "%5c", "/;/", "/;x=1/", "/..;/payroll/", "/%00/", "/%0a", "/../payroll/", "/%2e%2e%2fpayroll%2f", "///", "/.//", "%c0%af", "%ef%bc%8f"} {
+				for _, slash := range []string{"//", "/./", "/x/../", "/%2e/", "/x/%2e%2e/", "/.%2e/", "\\",
+					"%2f", "%5c", "/;/", "/;x=1/", "/..;/payroll/", "/%00/", "/%0a", "/../payroll/",
+					"/%2e%2e%2fpayroll%2f", "///", "/.//", "%c0%af", "%ef%bc%8f"} {
 					all[before+slash+after] = true
 				}
 			}
 		}
-		for _, tail := range []string{"/.", "/x/..", ";", ";x=1", "%00", "%20/..", "/%2e", "\\", "%3f", "%23", "//", "/;/"} {
+		for _, tail := range []string{"/.", "/x/..", ";", ";x=1", "%00", "%20/..", "/%2e", "\\", "%3f", "%23",
+			"//", "/;/"} {
 			all[path+tail] = true
 		}
 		for spelling, other := range all {
@@ -188,7 +198,8 @@ func TestBehindNginx(t *testing.T) {
 	good.open("/payroll/").want(t, "Payroll", "Good day, "+maren)
 
 	t.Run("without a certificate the device is unknown", func(t *testing.T) {
-		f.visitor(t, "", maren, true).open("/payroll/").want(t, no, "This device is not known here", "Payroll needs a healthy company laptop.")
+		f.visitor(t, "", maren, true).open("/payroll/").want(t, no, "This device is not known here",
+			"Payroll needs a healthy company laptop.")
 	})
 	t.Run("a revoked certificate is no proof", func(t *testing.T) {
 		f.visitor(t, "GF-L-1049", maren, true).open("/payroll/").want(t, no)
@@ -201,7 +212,8 @@ func TestBehindNginx(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(f.url+refused))
 		until(t, ctx, "Update the tablet")
 		picture(t, ctx, "person-refused")
-		v.open("/chart-room/", "Accept-Language", "sv").want(t, "Du kan inte öppna det här just nu", "Uppdatera plattan")
+		v.open("/chart-room/", "Accept-Language", "sv").want(t, "Du kan inte öppna det här just nu",
+			"Uppdatera plattan")
 	})
 	t.Run("a second factor is asked for and leads back", func(t *testing.T) {
 		v := f.visitor(t, "GF-L-1042", maren, false)
@@ -217,7 +229,8 @@ func TestBehindNginx(t *testing.T) {
 	})
 	t.Run("what a client says under the proxy's names is not believed", func(t *testing.T) {
 		v := f.visitor(t, "", maren, false)
-		v.open("/vault/", "X-Forwarded-User", "harbourmaster@gullholm.example", "Ironledger-Mfa", "true", "Client-Cert", ":AAAA:", "Ironledger-Resource", "noticeboard").want(t, no)
+		v.open("/vault/", "X-Forwarded-User", "harbourmaster@gullholm.example", "Ironledger-Mfa", "true",
+			"Client-Cert", ":AAAA:", "Ironledger-Resource", "noticeboard").want(t, no)
 	})
 	t.Run("an address spelt otherwise opens nothing", func(t *testing.T) {
 		good.spelt("/payroll/").want(t, "Payroll") // that the way of asking works
@@ -244,7 +257,8 @@ func TestBehindNginx(t *testing.T) {
 		}
 		f.run(t, "", "session", "list", "--device", "GF-L-1042", "--resource", "payroll").want(t, 0, maren, "nginx")
 		report(95)
-		if r := f.run(t, "", "session", "list", "--device", "GF-L-1042", "--resource", "payroll").want(t, 0); strings.Contains(r.out, maren) {
+		if r := f.run(t, "", "session", "list", "--device", "GF-L-1042", "--resource", "payroll").want(t,
+			0); strings.Contains(r.out, maren) {
 			t.Errorf("the session goes on:\n%s", r.out)
 		}
 		p := good.open("/payroll/").want(t, no, "Take the device off the network")
@@ -262,16 +276,19 @@ func TestBehindNginx(t *testing.T) {
 	})
 	t.Run("my device", func(t *testing.T) {
 		good.open("/me/device").want(t, "My device", "maren-laptop (GF-L-1042)", "strong", "in order")
-		f.visitor(t, "GF-T-2107", birk, false).open("/me/device").want(t, "My device", "limited", "Update the tablet")
+		f.visitor(t, "GF-T-2107", birk, false).open("/me/device").want(t, "My device", "limited",
+			"Update the tablet")
 		f.visitor(t, "", birk, false).open("/me/device").want(t, "My device", "does not say which device")
 	})
 	t.Run("a device that nobody knows asks to be taken in", func(t *testing.T) {
 		now := time.Now()
 		f.card(t, "stray", demo.Card("GF-L-1043", now.Add(-time.Hour)), demo.Key("GF-L-1043"))
 		f.card(t, "boxed", demo.NewCard("GF-N-7002", now), demo.Key("GF-N-7002"))
-		f.run(t, "serial,hardware_id,note\nGF-N-7002,,Boxed\nGF-N-7003,,Boxed\n", "roster", "import", "-").want(t, 0)
+		f.run(t, "serial,hardware_id,note\nGF-N-7002,,Boxed\nGF-N-7003,,Boxed\n", "roster", "import",
+			"-").want(t, 0)
 		enrol := func(v *visitor, serial string) page {
-			return v.page(v.http.PostForm(f.at+"/me/device/enrol", url.Values{"serial": {serial}, "platform": {"windows"}}))
+			return v.page(v.http.PostForm(f.at+"/me/device/enrol",
+				url.Values{"serial": {serial}, "platform": {"windows"}}))
 		}
 		hasty := f.visitor(t, "boxed", birk, false)
 		hasty.open("/me/device").want(t, "This device is not known here", "Serial number")
@@ -333,14 +350,27 @@ func TestForwardAuthFailsClosed(t *testing.T) {
 		{"nobody", "", []string{"X-Forwarded-User", maren}, 401, ""},
 		{"somebody without the right", reader, []string{"X-Forwarded-User", maren}, 403, ""},
 		{"no person", secret, []string{"Ironledger-Resource", "noticeboard"}, 403, "deny"},
-		{"no resource", secret, []string{"X-Forwarded-User", maren, "X-Forwarded-Proto", "https", "X-Forwarded-Host", "nowhere.example"}, 403, "deny"},
-		{"a certificate that is none", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Client-Cert", ":bm9uZQ==:"}, 403, "deny"},
-		{"a certificate in another form", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Client-Cert", "-----BEGIN"}, 403, "deny"},
-		{"an address that is none", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "X-Forwarded-For", "10.20"}, 403, "deny"},
-		{"a factor that is neither", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Ironledger-Mfa", "maybe"}, 403, "deny"},
-		{"a resource nobody knows", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "attic"}, 403, "deny"},
-		{"an unknown device", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard"}, 403, "deny"},
-		{"the address of a resource", secret, []string{"X-Forwarded-User", "harbourmaster@gullholm.example", "X-Forwarded-Proto", "https", "X-Forwarded-Host", "payroll.gullholm.example", "X-Forwarded-Uri", "/now?x=1"}, 204, "allow"},
+		{"no resource", secret, []string{"X-Forwarded-User", maren, "X-Forwarded-Proto", "https",
+			"X-Forwarded-Host", "nowhere.example"}, 403, "deny"},
+		{"a certificate that is none", secret,
+			[]string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Client-Cert",
+				":bm9uZQ==:"}, 403, "deny"},
+		{"a certificate in another form", secret,
+			[]string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Client-Cert",
+				"-----BEGIN"}, 403, "deny"},
+		{"an address that is none", secret,
+			[]string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "X-Forwarded-For",
+				"10.20"}, 403, "deny"},
+		{"a factor that is neither", secret,
+			[]string{"X-Forwarded-User", maren, "Ironledger-Resource", "noticeboard", "Ironledger-Mfa",
+				"maybe"}, 403, "deny"},
+		{"a resource nobody knows", secret,
+			[]string{"X-Forwarded-User", maren, "Ironledger-Resource", "attic"}, 403, "deny"},
+		{"an unknown device", secret, []string{"X-Forwarded-User", maren, "Ironledger-Resource",
+			"noticeboard"}, 403, "deny"},
+		{"the address of a resource", secret, []string{"X-Forwarded-User", "harbourmaster@gullholm.example",
+			"X-Forwarded-Proto", "https", "X-Forwarded-Host", "payroll.gullholm.example", "X-Forwarded-Uri",
+			"/now?x=1"}, 204, "allow"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			req := s.request(t, "POST", "/forward-auth", c.token)

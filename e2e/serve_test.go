@@ -67,7 +67,9 @@ func TestTLS(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "ledger.gullholm.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1),
+		Subject: pkix.Name{CommonName: "ledger.gullholm.example"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
@@ -76,12 +78,14 @@ func TestTLS(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der}, "key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
+	for name, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der},
+		"key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
 		if err := os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	cmd := exec.Command(binary, "serve", "--data", dir, "--listen", "0.0.0.0:0", "--tls-cert", filepath.Join(dir, "cert.pem"), "--tls-key", filepath.Join(dir, "key.pem"))
+	cmd := exec.Command(binary, "serve", "--data", dir, "--listen", "0.0.0.0:0", "--tls-cert",
+		filepath.Join(dir, "cert.pem"), "--tls-key", filepath.Join(dir, "key.pem"))
 	cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)
 	out, err := cmd.StderrPipe()
 	if err != nil {
@@ -103,7 +107,8 @@ func TestTLS(t *testing.T) {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
-	r, err := client.Post(fmt.Sprintf("https://127.0.0.1:%s/api/v1/session", port), "application/json", strings.NewReader(`{"token":"`+adminToken+`"}`))
+	r, err := client.Post(fmt.Sprintf("https://127.0.0.1:%s/api/v1/session", port), "application/json",
+		strings.NewReader(`{"token":"`+adminToken+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +125,8 @@ func TestTLS(t *testing.T) {
 
 func TestTwoServicesDoNotShareRecords(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
-	offline(t, "", "serve", "--data", s.data, "--listen", "127.0.0.1:0").want(t, 1, "another service is running on these records")
+	offline(t, "", "serve", "--data", s.data, "--listen", "127.0.0.1:0").want(t, 1,
+		"another service is running on these records")
 }
 
 func TestSettingsAreKept(t *testing.T) {

@@ -26,7 +26,8 @@ func main() {
 			if !ok {
 				log.Fatalf("%s %s has no x-right", method, path)
 			}
-			lines = append(lines, fmt.Sprintf("\t%q: %q,\n", method+" "+strings.NewReplacer("{", ":", "}", "").Replace(path), right))
+			lines = append(lines, fmt.Sprintf("\t%q: %q,\n",
+				method+" "+strings.NewReplacer("{", ":", "}", "").Replace(path), right))
 		}
 	}
 	slices.Sort(lines)

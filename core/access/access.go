@@ -121,7 +121,8 @@ type Program struct {
 
 // Compile prepares the gates of a rulebook.
 func Compile(rb *rulebook.Rulebook) *Program {
-	p := &Program{rb: rb, resources: map[string]*resource{}, breakGlass: map[string]bool{}, noDevice: condition.NewFrame(len(rb.Dict.Attributes()))}
+	p := &Program{rb: rb, resources: map[string]*resource{}, breakGlass: map[string]bool{},
+		noDevice: condition.NewFrame(len(rb.Dict.Attributes()))}
 	p.nowhere = value.OfPartialTexts(rb.PlacesOf(netip.Addr{}, ""))
 	for i := range rb.Gates {
 		if g := &rb.Gates[i]; g.Mode != rulebook.Draft {

@@ -54,7 +54,8 @@ func device(t *testing.T, p *Program, level, attributes string) Device {
 	view := evidence.NewResolver(p.rb.Dict, p.rb.Policy).Resolve(rec.With(rep), evidence.Facts{}, now)
 	return Device{ID: "d", Known: true, Level: rulebook.Level(p.rb.LevelType.Enum.Index(level)), View: view,
 		Below: func(rulebook.Level) []Obstacle {
-			return []Obstacle{{Rule: "laptop/os", Verdict: "fail", Why: []condition.Leaf{{Path: "os.version", Required: ">= 14", Observed: "13"}}}}
+			return []Obstacle{{Rule: "laptop/os", Verdict: "fail",
+				Why: []condition.Leaf{{Path: "os.version", Required: ">= 14", Observed: "13"}}}}
 		}}
 }
 
@@ -73,24 +74,49 @@ func TestDecisions(t *testing.T) {
 		gates   string // the numbers of those that matched
 		says    string // a part of the reason for the administrator
 	}{
-		{"strong in the office", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", IP: office}, "strong", Allow, "210", "gate 210 is met"},
-		{"strong with a second factor", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "strong", Allow, "210", ""},
-		{"strong at home steps up", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", IP: netip.MustParseAddr("192.0.2.1"), MFA: no()}, "strong", StepUp, "210", "auth.mfa is false"},
-		{"where nothing is said, it steps up too", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open"}, "strong", StepUp, "210", "the request does not say"},
-		{"a second factor would not help a limited one", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: no()}, "limited", Deny, "210", "level is limited, needs >= strong"},
-		{"the answer says what holds the device", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "limited", Deny, "210", "laptop/os is fail: os.version is 13, needs >= 14"},
-		{"an unknown device counts as uncovered", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open", MFA: yes()}, "", Deny, "210", "level is unproven"},
-		{"when false, the gate does not apply", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "export", MFA: yes()}, "strong", Allow, "215", ""},
-		{"when unknown, it applies", Request{Known: true, User: "erik", Groups: finance, Resource: "payroll", IP: office}, "strong", Allow, "210", ""},
-		{"a listed user alone", Request{Known: true, User: "erik", Groups: finance, Resource: "payroll", Action: "export", MFA: yes()}, "strong", Deny, "", "no enforced gate matches"},
-		{"an excepted group", Request{Known: true, User: "anna", Groups: []string{"finance", "auditors"}, Resource: "payroll", Action: "open", IP: office}, "strong", Deny, "", "no enforced gate matches"},
-		{"a tag", Request{Known: true, User: "erik", Groups: finance, Resource: "till", Action: "sell"}, "sound", Allow, "220", ""},
-		{"a person in no group", Request{Known: true, User: "nobody", Resource: "till", Action: "sell"}, "strong", Deny, "", "no enforced gate matches"},
-		{"an excepted user", Request{Known: true, User: "outcast", Resource: "board"}, "strong", Deny, "310", "no enforced gate matches"},
-		{"an unlisted resource", Request{Known: true, User: "maren", Groups: finance, Resource: "attic"}, "strong", Deny, "", "no enforced gate matches"},
-		{"evidence in a gate that is missing denies", Request{Known: true, User: "x", Resource: "rota"}, "strong", Deny, "400", "storage.encrypted is not known (never reported)"},
-		{"of an unknown device all is unknown", Request{Known: true, User: "x", Resource: "rota"}, "", Deny, "400", "storage.encrypted is not known (the device is unknown)"},
-		{"a break-glass account passes all", Request{Known: true, User: "harbourmaster", Resource: "payroll"}, "", Allow, "", "break-glass account"},
+		{"strong in the office", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll",
+			Action: "open", IP: office}, "strong", Allow, "210", "gate 210 is met"},
+		{"strong with a second factor",
+			Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open",
+				MFA: yes()}, "strong", Allow, "210", ""},
+		{"strong at home steps up", Request{Known: true, User: "maren", Groups: finance, Resource: "payroll",
+			Action: "open", IP: netip.MustParseAddr("192.0.2.1"), MFA: no()}, "strong", StepUp, "210",
+			"auth.mfa is false"},
+		{"where nothing is said, it steps up too",
+			Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open"},
+			"strong", StepUp, "210", "the request does not say"},
+		{"a second factor would not help a limited one",
+			Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open",
+				MFA: no()}, "limited", Deny, "210", "level is limited, needs >= strong"},
+		{"the answer says what holds the device",
+			Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open",
+				MFA: yes()}, "limited", Deny, "210", "laptop/os is fail: os.version is 13, needs >= 14"},
+		{"an unknown device counts as uncovered",
+			Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "open",
+				MFA: yes()}, "", Deny, "210", "level is unproven"},
+		{"when false, the gate does not apply",
+			Request{Known: true, User: "maren", Groups: finance, Resource: "payroll", Action: "export",
+				MFA: yes()}, "strong", Allow, "215", ""},
+		{"when unknown, it applies", Request{Known: true, User: "erik", Groups: finance, Resource: "payroll",
+			IP: office}, "strong", Allow, "210", ""},
+		{"a listed user alone", Request{Known: true, User: "erik", Groups: finance, Resource: "payroll",
+			Action: "export", MFA: yes()}, "strong", Deny, "", "no enforced gate matches"},
+		{"an excepted group", Request{Known: true, User: "anna", Groups: []string{"finance", "auditors"},
+			Resource: "payroll", Action: "open", IP: office}, "strong", Deny, "", "no enforced gate matches"},
+		{"a tag", Request{Known: true, User: "erik", Groups: finance, Resource: "till", Action: "sell"},
+			"sound", Allow, "220", ""},
+		{"a person in no group", Request{Known: true, User: "nobody", Resource: "till", Action: "sell"},
+			"strong", Deny, "", "no enforced gate matches"},
+		{"an excepted user", Request{Known: true, User: "outcast", Resource: "board"}, "strong", Deny, "310",
+			"no enforced gate matches"},
+		{"an unlisted resource", Request{Known: true, User: "maren", Groups: finance, Resource: "attic"},
+			"strong", Deny, "", "no enforced gate matches"},
+		{"evidence in a gate that is missing denies", Request{Known: true, User: "x", Resource: "rota"},
+			"strong", Deny, "400", "storage.encrypted is not known (never reported)"},
+		{"of an unknown device all is unknown", Request{Known: true, User: "x", Resource: "rota"}, "", Deny,
+			"400", "storage.encrypted is not known (the device is unknown)"},
+		{"a break-glass account passes all", Request{Known: true, User: "harbourmaster", Resource: "payroll"},
+			"", Allow, "", "break-glass account"},
 		{"a device that asks for itself is no user", Request{Resource: "board"}, "strong", Allow, "300 310", ""},
 	}
 	for _, c := range cases {
@@ -107,7 +133,8 @@ func TestDecisions(t *testing.T) {
 				}
 			}
 			if d.Outcome != c.outcome || strings.Join(numbers, " ") != c.gates {
-				t.Errorf("the outcome is %s by %v, want %s by %s: %s", d.Outcome, numbers, c.outcome, c.gates, d.ReasonAdmin["en"])
+				t.Errorf("the outcome is %s by %v, want %s by %s: %s", d.Outcome, numbers, c.outcome, c.gates,
+					d.ReasonAdmin["en"])
 			}
 			if !strings.Contains(d.ReasonAdmin["en"], c.says) {
 				t.Errorf("the reason is %q, want %q in it", d.ReasonAdmin["en"], c.says)
@@ -128,18 +155,21 @@ func TestAGateWithoutANumberGoesByItsId(t *testing.T) {
 		t.Errorf("the last gate is %s, want the one without a number", last.ID)
 	}
 	d := p.Decide(&Request{Known: true, User: "e", Groups: []string{"office"}, Resource: "till"}, now)
-	if got := d.ReasonAdmin["en"]; !strings.HasPrefix(got, "Gate money says deny: ") || d.ToAllow[0] != "gate money needs level >= sound" {
+	if got := d.ReasonAdmin["en"]; !strings.HasPrefix(got, "Gate money says deny: ") ||
+		d.ToAllow[0] != "gate money needs level >= sound" {
 		t.Errorf("the reason is %q, and it would take %v", got, d.ToAllow)
 	}
 }
 
 func TestShadowGatesHaveNoEffect(t *testing.T) {
 	p := compile(t, book)
-	d := p.Decide(&Request{Known: true, User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"phone"`)}, now)
+	d := p.Decide(&Request{Known: true, User: "x", Resource: "board",
+		Device: device(t, p, "strong", `"form":"phone"`)}, now)
 	if d.Outcome != Allow || d.ShadowOutcome != Deny || !d.Gates[1].Shadow || d.Gates[1].Verdict != "deny" {
 		t.Errorf("the answer is %s, in the shadow %s: %+v", d.Outcome, d.ShadowOutcome, d.Gates)
 	}
-	if d := p.Decide(&Request{Known: true, User: "x", Resource: "board", Device: device(t, p, "strong", `"form":"laptop"`)}, now); d.ShadowOutcome != "" {
+	if d := p.Decide(&Request{Known: true, User: "x", Resource: "board",
+		Device: device(t, p, "strong", `"form":"laptop"`)}, now); d.ShadowOutcome != "" {
 		t.Errorf("where both agree, the shadow says %s", d.ShadowOutcome)
 	}
 }
@@ -173,7 +203,8 @@ func TestHowLongAnAnswerHolds(t *testing.T) {
 
 func TestMessagesReachThePerson(t *testing.T) {
 	p := compile(t, book)
-	q := Request{Known: true, User: "maren", Groups: []string{"finance"}, Resource: "payroll", Action: "open", Device: device(t, p, "limited", "")}
+	q := Request{Known: true, User: "maren", Groups: []string{"finance"}, Resource: "payroll", Action: "open",
+		Device: device(t, p, "limited", "")}
 	d := p.Decide(&q, now)
 	if d.ReasonUser["en"] != "Use a healthy laptop." || len(d.Remedies) != 1 || d.Remedies[0].Rule != "laptop/os" {
 		t.Errorf("the person is told %q with %v", d.ReasonUser["en"], d.Remedies)
@@ -191,13 +222,18 @@ func TestEvaluationsAreChecked(t *testing.T) {
 		t.Fatal(err)
 	}
 	q := e.Request()
-	if q.User != "m" || q.Resource != "payroll" || !*q.MFA || q.IP.String() != "10.20.1.1" || q.AuthAt == 0 || q.Methods != nil {
+	if q.User != "m" || q.Resource != "payroll" || !*q.MFA || q.IP.String() != "10.20.1.1" || q.AuthAt == 0 ||
+		q.Methods != nil {
 		t.Errorf("the request is %+v", q)
 	}
 	for _, c := range []struct{ old, new, pointer string }{
-		{`"id":"m"`, `"id":""`, "/subject/id"}, {`"type":"user",`, ``, "/subject/type"}, {`{"name":"open"}`, `{}`, "/action/name"}, {`"type":"app",`, ``, "/resource/type"},
-		{`"payroll"`, `7`, "/resource/id"}, {`"10.20.1.1"`, `"10.20"`, "/context/ip"}, {`"mfa":true`, `"mfa":"yes"`, "/context/auth/mfa"}, {`"2026-11-20T07:00:00Z"`, `"soon"`, "/context/auth/at"},
-		{`"ip":"10.20.1.1"`, `"country":"SWE"`, "/context/country"}, {`"id":"m"`, `"id":"` + strings.Repeat("m", 600) + `"`, "/subject/id"},
+		{`"id":"m"`, `"id":""`, "/subject/id"}, {`"type":"user",`, ``, "/subject/type"},
+		{`{"name":"open"}`, `{}`, "/action/name"}, {`"type":"app",`, ``, "/resource/type"},
+		{`"payroll"`, `7`, "/resource/id"}, {`"10.20.1.1"`, `"10.20"`, "/context/ip"},
+		{`"mfa":true`, `"mfa":"yes"`, "/context/auth/mfa"},
+		{`"2026-11-20T07:00:00Z"`, `"soon"`, "/context/auth/at"},
+		{`"ip":"10.20.1.1"`, `"country":"SWE"`, "/context/country"},
+		{`"id":"m"`, `"id":"` + strings.Repeat("m", 600) + `"`, "/subject/id"},
 	} {
 		_, err := ParseEvaluation([]byte(strings.Replace(whole, c.old, c.new, 1)))
 		var field *FieldError
@@ -211,7 +247,9 @@ func TestEvaluationsAreChecked(t *testing.T) {
 }
 
 func TestWhichDeviceAsks(t *testing.T) {
-	known := map[evidence.Key]string{{Kind: evidence.ByID, Text: "d1"}: "d1", {Kind: evidence.BySerial, Text: "gf-1"}: "d1", {Kind: evidence.ByHardware, Text: "aa"}: "d2", {Kind: evidence.ByCertificate, Text: "beef"}: "d1"}
+	known := map[evidence.Key]string{{Kind: evidence.ByID, Text: "d1"}: "d1",
+		{Kind: evidence.BySerial, Text: "gf-1"}: "d1", {Kind: evidence.ByHardware, Text: "aa"}: "d2",
+		{Kind: evidence.ByCertificate, Text: "beef"}: "d1"}
 	find := func(k evidence.Key) (string, bool) { id, ok := known[k]; return id, ok }
 	for raw, want := range map[string]string{
 		`{"context":{"device":{"id":"d1"}}}`:                             "d1",

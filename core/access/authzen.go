@@ -103,17 +103,20 @@ func read(raw []byte, into any) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, jsontext.ErrDuplicateName) && errors.As(err, &syntax):
-		return &FieldError{string(syntax.JSONPointer), "this stands twice: two readers could take it for two questions"}
+		return &FieldError{string(syntax.JSONPointer),
+			"this stands twice: two readers could take it for two questions"}
 	case errors.As(err, &syntax):
 		return fmt.Errorf("not valid JSON at byte %d: %w", syntax.ByteOffset, syntax.Err)
 	case errors.As(err, &typ):
-		return &FieldError{string(typ.JSONPointer), fmt.Sprintf("a JSON %s is not what was expected here", kinds[typ.JSONKind.String()])}
+		return &FieldError{string(typ.JSONPointer),
+			fmt.Sprintf("a JSON %s is not what was expected here", kinds[typ.JSONKind.String()])}
 	}
 	return fmt.Errorf("not valid JSON: %w", err)
 }
 
 // kinds names the kinds of JSON values (RFC 8259, section 3).
-var kinds = map[string]string{"null": "null", "true": "bool", "false": "bool", "string": "string", "number": "number", "{": "object", "[": "array"}
+var kinds = map[string]string{"null": "null", "true": "bool", "false": "bool", "string": "string",
+	"number": "number", "{": "object", "[": "array"}
 
 // Check reports the first member that is missing or malformed.
 func (e *Evaluation) Check() error {
@@ -160,7 +163,8 @@ func (e *Evaluation) Keys() []evidence.Key {
 	}
 	var keys []evidence.Key
 	for _, k := range []evidence.Key{
-		evidence.Folded(evidence.ByID, ref.ID), evidence.Folded(evidence.ByHardware, ref.HardwareID), evidence.Folded(evidence.BySerial, ref.Serial),
+		evidence.Folded(evidence.ByID, ref.ID), evidence.Folded(evidence.ByHardware, ref.HardwareID),
+		evidence.Folded(evidence.BySerial, ref.Serial),
 		evidence.Folded(evidence.ByCertificate, ref.CertificateSHA256),
 	} {
 		if k.Text != "" {

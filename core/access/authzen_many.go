@@ -67,7 +67,8 @@ func ParseBatch(raw []byte) (*Batch, error) {
 		}
 	}
 	if b.Semantic != ExecuteAll && b.Semantic != DenyOnFirstDeny && b.Semantic != PermitOnFirstPermit {
-		return nil, &FieldError{semanticOptionMember, "is execute_all, deny_on_first_deny or permit_on_first_permit"}
+		return nil, &FieldError{semanticOptionMember,
+			"is execute_all, deny_on_first_deny or permit_on_first_permit"}
 	}
 	delete(shared, evaluationsMember)
 	delete(shared, optionsMember)
@@ -89,7 +90,8 @@ func ParseBatch(raw []byte) (*Batch, error) {
 
 // Refusal is the answer to one evaluation that is malformed: never an allow.
 func Refusal(err error) json.RawMessage {
-	out := map[string]any{"decision": false, "context": map[string]any{"error": map[string]any{"status": 400, "message": err.Error()}}}
+	out := map[string]any{"decision": false,
+		"context": map[string]any{"error": map[string]any{"status": 400, "message": err.Error()}}}
 	raw, _ := json.Marshal(out) // texts and numbers alone
 	return raw
 }

@@ -9,23 +9,37 @@ import (
 // The cases of AuthZEN 1.0, section 7: members given once are shared, and a
 // question's own member takes the place of the shared one, whole.
 func TestBatches(t *testing.T) {
-	const alice, read, doc = `"subject":{"type":"user","id":"alice@acme.example"}`, `"action":{"name":"can_read"}`, `"resource":{"type":"document","id":"boxcarring.md"}`
+	const alice, read, doc = `"subject":{"type":"user","id":"alice@acme.example"}`,
+		`"action":{"name":"can_read"}`, `"resource":{"type":"document","id":"boxcarring.md"}`
 	for _, c := range []struct {
 		name, text string
 		asked      []string // subject/action/resource, or what is wrong
 		semantic   string
 		single     bool
 	}{
-		{"everything shared, nothing listed", `{` + alice + `,` + read + `,` + doc + `}`, []string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, true},
-		{"an empty list is no list", `{` + alice + `,` + read + `,` + doc + `,"evaluations":[]}`, []string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, true},
-		{"one subject, many resources", `{` + alice + `,` + read + `,"evaluations":[{` + doc + `},{"resource":{"type":"document","id":"subject-search.md"}}]}`,
-			[]string{"alice@acme.example/can_read/boxcarring.md", "alice@acme.example/can_read/subject-search.md"}, ExecuteAll, false},
-		{"an action of its own", `{` + alice + `,` + read + `,"evaluations":[{` + doc + `},{` + doc + `,"action":{"name":"can_edit"}}]}`,
-			[]string{"alice@acme.example/can_read/boxcarring.md", "alice@acme.example/can_edit/boxcarring.md"}, ExecuteAll, false},
-		{"nothing shared", `{"evaluations":[{` + alice + `,` + read + `,` + doc + `}]}`, []string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, false},
-		{"one of them lacks a resource", `{` + alice + `,` + read + `,"evaluations":[{` + doc + `},{}]}`, []string{"alice@acme.example/can_read/boxcarring.md", "!/resource/type"}, ExecuteAll, false},
-		{"a semantic", `{` + alice + `,` + read + `,"evaluations":[{` + doc + `}],"options":{"evaluations_semantic":"deny_on_first_deny"}}`, []string{"alice@acme.example/can_read/boxcarring.md"}, DenyOnFirstDeny, false},
-		{"options of others are nobody's fault", `{` + alice + `,` + read + `,` + doc + `,"options":{"another_option":3}}`, []string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, true},
+		{"everything shared, nothing listed", `{` + alice + `,` + read + `,` + doc + `}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, true},
+		{"an empty list is no list", `{` + alice + `,` + read + `,` + doc + `,"evaluations":[]}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, true},
+		{"one subject, many resources",
+			`{` + alice + `,` + read + `,"evaluations":[{` + doc +
+				`},{"resource":{"type":"document","id":"subject-search.md"}}]}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md",
+				"alice@acme.example/can_read/subject-search.md"}, ExecuteAll, false},
+		{"an action of its own", `{` + alice + `,` + read + `,"evaluations":[{` + doc + `},{` + doc +
+			`,"action":{"name":"can_edit"}}]}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md",
+				"alice@acme.example/can_edit/boxcarring.md"}, ExecuteAll, false},
+		{"nothing shared", `{"evaluations":[{` + alice + `,` + read + `,` + doc + `}]}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, false},
+		{"one of them lacks a resource", `{` + alice + `,` + read + `,"evaluations":[{` + doc + `},{}]}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md", "!/resource/type"}, ExecuteAll, false},
+		{"a semantic", `{` + alice + `,` + read + `,"evaluations":[{` + doc +
+			`}],"options":{"evaluations_semantic":"deny_on_first_deny"}}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md"}, DenyOnFirstDeny, false},
+		{"options of others are nobody's fault",
+			`{` + alice + `,` + read + `,` + doc + `,"options":{"another_option":3}}`,
+			[]string{"alice@acme.example/can_read/boxcarring.md"}, ExecuteAll, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			b, err := ParseBatch([]byte(c.text))
@@ -49,8 +63,9 @@ func TestBatches(t *testing.T) {
 		})
 	}
 	for name, text := range map[string]string{
-		"no object": `[]`, "no list": `{"evaluations":{}}`, "no objects": `{"evaluations":[3]}`, "an unknown semantic": `{"options":{"evaluations_semantic":"some"}}`,
-		"too many": `{"evaluations":[` + strings.Repeat(`{},`, maxEvaluations) + `{}]}`,
+		"no object": `[]`, "no list": `{"evaluations":{}}`, "no objects": `{"evaluations":[3]}`,
+		"an unknown semantic": `{"options":{"evaluations_semantic":"some"}}`,
+		"too many":            `{"evaluations":[` + strings.Repeat(`{},`, maxEvaluations) + `{}]}`,
 	} {
 		if _, err := ParseBatch([]byte(text)); err == nil {
 			t.Errorf("%s: taken", name)
@@ -60,7 +75,8 @@ func TestBatches(t *testing.T) {
 
 // Section 7.1.2: when the three semantics stop.
 func TestSemantics(t *testing.T) {
-	for semantic, want := range map[string][2]bool{ExecuteAll: {false, false}, DenyOnFirstDeny: {true, false}, PermitOnFirstPermit: {false, true}} {
+	for semantic, want := range map[string][2]bool{ExecuteAll: {false, false}, DenyOnFirstDeny: {true, false},
+		PermitOnFirstPermit: {false, true}} {
 		b := &Batch{Semantic: semantic}
 		if got := [2]bool{b.Stops(false), b.Stops(true)}; got != want {
 			t.Errorf("%s stops after a deny %t, after a permit %t", semantic, got[0], got[1])
@@ -70,7 +86,8 @@ func TestSemantics(t *testing.T) {
 		Decision *bool
 		Context  struct{ Error struct{ Status int } }
 	}
-	if err := json.Unmarshal(Refusal(&FieldError{"/resource", "missing"}), &refused); err != nil || refused.Decision == nil || *refused.Decision || refused.Context.Error.Status != 400 {
+	if err := json.Unmarshal(Refusal(&FieldError{"/resource", "missing"}), &refused); err != nil ||
+		refused.Decision == nil || *refused.Decision || refused.Context.Error.Status != 400 {
 		t.Errorf("a malformed question is answered %+v, %v", refused, err)
 	}
 }
@@ -120,8 +137,10 @@ func TestCoverageTellsWhatHappens(t *testing.T) {
 		level           string
 		mfa             bool
 	}{
-		{"", "payroll", Closed, "", false}, {"finance", "payroll", Guarded, "strong", false}, {"auditors", "payroll", Closed, "", false},
-		{"office", "till", Guarded, "sound", false}, {"finance", "till", Closed, "", false}, {"", "board", Guarded, "", false}, {"", "rota", Guarded, "unproven", false},
+		{"", "payroll", Closed, "", false}, {"finance", "payroll", Guarded, "strong", false},
+		{"auditors", "payroll", Closed, "", false},
+		{"office", "till", Guarded, "sound", false}, {"finance", "till", Closed, "", false},
+		{"", "board", Guarded, "", false}, {"", "rota", Guarded, "unproven", false},
 	} {
 		if got := cell(x.group, x.resource); got.Kind != x.kind || got.Level != x.level || got.MFA != x.mfa {
 			t.Errorf("%q to %s: %+v", x.group, x.resource, got)
@@ -129,7 +148,8 @@ func TestCoverageTellsWhatHappens(t *testing.T) {
 	}
 	for i, g := range c.Groups {
 		for j, r := range c.Resources {
-			q := &Request{Groups: []string{g}, Resource: r, Action: "open", Device: device(t, p, "strong", `"storage.encrypted":true,"form":"laptop"`)}
+			q := &Request{Groups: []string{g}, Resource: r, Action: "open",
+				Device: device(t, p, "strong", `"storage.encrypted":true,"form":"laptop"`)}
 			yes := true
 			q.MFA = &yes
 			if got := p.Decide(q, now).Outcome; (got == Allow) != (c.Cells[i][j].Kind == Guarded) {
@@ -158,7 +178,8 @@ func TestATrialDecidesTheSame(t *testing.T) {
 				for _, action := range []string{"open", "export"} {
 					for _, mfa := range []*bool{nil, &yes, &no} {
 						for _, level := range []string{"barred", "sound", "strong"} {
-							q := &Request{Known: true, User: user, Groups: groups, Resource: resource, Action: action, MFA: mfa, Device: device(t, p, level, `"storage.encrypted":true`)}
+							q := &Request{Known: true, User: user, Groups: groups, Resource: resource,
+								Action: action, MFA: mfa, Device: device(t, p, level, `"storage.encrypted":true`)}
 							d := p.Decide(q, now)
 							r := trial.Evaluate(q, now)
 							shadow := d.ShadowOutcome
@@ -166,9 +187,11 @@ func TestATrialDecidesTheSame(t *testing.T) {
 								shadow = d.Outcome
 							}
 							if r.Outcome != d.Outcome || r.Shadow != shadow || r.BreakGlass != d.BreakGlass {
-								t.Fatalf("%s %v %s %s %s: tried %+v, decided %s, %s", user, groups, resource, action, level, r, d.Outcome, shadow)
+								t.Fatalf("%s %v %s %s %s: tried %+v, decided %s, %s", user, groups, resource,
+									action, level, r, d.Outcome, shadow)
 							}
-							if stopped := len(trial.Stops()) > 0; stopped != (d.Outcome != Allow && len(trial.Matched()) > 0) {
+							if stopped := len(trial.Stops()) > 0; stopped != (d.Outcome != Allow &&
+								len(trial.Matched()) > 0) {
 								t.Fatalf("%s at %s: stops %v of %v", user, resource, trial.Stops(), trial.Matched())
 							}
 						}

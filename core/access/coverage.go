@@ -56,7 +56,8 @@ type PlatformCoverage struct {
 
 // Cover works out the coverage for groups, beside a person in none.
 func (p *Program) Cover(groups []string) *Coverage {
-	c := &Coverage{Groups: append([]string{""}, groups...), Resources: []string{}, Cells: [][]Cell{}, Platforms: []PlatformCoverage{}}
+	c := &Coverage{Groups: append([]string{""}, groups...), Resources: []string{}, Cells: [][]Cell{},
+		Platforms: []PlatformCoverage{}}
 	for _, r := range p.rb.Resources {
 		c.Resources = append(c.Resources, r.ID)
 	}
@@ -92,7 +93,8 @@ func (p *Program) cell(q *Request, id string, res *resource) Cell {
 		if intersect(g.Who.ExceptGroups, q.Groups) {
 			continue
 		}
-		x := CellGate{Gate: g.ID, Number: g.Number, Shadow: g.shadow, Need: g.Need.String(), Actions: g.What.Actions}
+		x := CellGate{Gate: g.ID, Number: g.Number, Shadow: g.shadow, Need: g.Need.String(),
+			Actions: g.What.Actions}
 		if g.When != nil {
 			x.When = g.When.String()
 		}

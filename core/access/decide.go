@@ -57,7 +57,8 @@ type Decision struct {
 
 // Decide answers a request at now.
 func (p *Program) Decide(q *Request, now int64) *Decision {
-	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.level(q)), Gates: []GateRuling{}}
+	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.level(q)),
+		Gates: []GateRuling{}}
 	if q.User != "" && p.breakGlass[q.User] {
 		d.Outcome, d.BreakGlass = Allow, true
 		d.say("Emergency access.", "Allowed: "+q.User+" is a break-glass account; gates were not asked.")
@@ -114,7 +115,8 @@ func validUntil(o Outcome, q *Request, now, validFor int64) int64 {
 
 // ruling explains what one gate came to.
 func (p *Program) ruling(env *condition.Env, g *gate, q *Request, outcome Outcome) GateRuling {
-	r := GateRuling{Gate: g.ID, Number: g.Number, Title: g.Title, Shadow: g.shadow, Need: g.Need.String(), Why: []condition.Leaf{}, Verdict: "met"}
+	r := GateRuling{Gate: g.ID, Number: g.Number, Title: g.Title, Shadow: g.shadow, Need: g.Need.String(),
+		Why: []condition.Leaf{}, Verdict: "met"}
 	_, why := g.Need.Explain(env, origins{q.Device.View, env})
 	if why != nil {
 		r.Why = why
@@ -159,9 +161,11 @@ func (p *Program) explain(d *Decision, q *Request) {
 		d.ReasonAdmin = map[string]string{"en": "Allowed: " + why}
 		return
 	}
-	stops := slices.DeleteFunc(slices.Clone(d.Gates), func(g GateRuling) bool { return g.Shadow || g.Verdict == "met" })
+	stops := slices.DeleteFunc(slices.Clone(d.Gates),
+		func(g GateRuling) bool { return g.Shadow || g.Verdict == "met" })
 	if len(stops) == 0 {
-		d.say("Nobody has been given access to this.", "Denied: no enforced gate matches, and the rulebook denies what is unmatched.")
+		d.say("Nobody has been given access to this.",
+			"Denied: no enforced gate matches, and the rulebook denies what is unmatched.")
 		d.ToAllow = []string{"a gate that covers this person, resource and action"}
 		return
 	}

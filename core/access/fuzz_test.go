@@ -9,7 +9,8 @@ func FuzzRequests(f *testing.F) {
 	f.Add([]byte(`{"subject":{"type":"user","id":"a"},"evaluations":[{"resource":{"type":"application","id":"x"}},{}],"options":{"evaluations_semantic":"deny_on_first_deny"}}`))
 	f.Add([]byte(`{"subject":{"type":"user"},"action":{"name":"open"},"resource":{"type":"application","id":"x"},"page":{"token":"x"}}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if e, err := ParseEvaluation(raw); err == nil && (e.Subject.ID == "" || e.Resource.ID == "" || e.Action.Name == "") {
+		if e, err := ParseEvaluation(raw); err == nil &&
+			(e.Subject.ID == "" || e.Resource.ID == "" || e.Action.Name == "") {
 			t.Errorf("%q becomes %+v", raw, *e)
 		}
 		if b, err := ParseBatch(raw); err == nil && b == nil {

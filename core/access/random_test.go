@@ -24,8 +24,10 @@ func naive(p *Program, q *Request, tags []string) Outcome {
 		has := func(list []string, in ...string) bool {
 			return slices.ContainsFunc(list, func(x string) bool { return x != "" && slices.Contains(in, x) })
 		}
-		who := (g.Who.Everyone || has(g.Who.Users, q.User) || has(g.Who.Groups, q.Groups...)) && !has(g.Who.ExceptUsers, q.User) && !has(g.Who.ExceptGroups, q.Groups...)
-		what := (g.What.Everything || has(g.What.Resources, q.Resource) || has(g.What.Tags, tags...)) && !has(g.What.ExceptResources, q.Resource) && !has(g.What.ExceptTags, tags...)
+		who := (g.Who.Everyone || has(g.Who.Users, q.User) || has(g.Who.Groups, q.Groups...)) &&
+			!has(g.Who.ExceptUsers, q.User) && !has(g.Who.ExceptGroups, q.Groups...)
+		what := (g.What.Everything || has(g.What.Resources, q.Resource) || has(g.What.Tags, tags...)) &&
+			!has(g.What.ExceptResources, q.Resource) && !has(g.What.ExceptTags, tags...)
 		action := len(g.What.Actions) == 0 || slices.Contains(g.What.Actions, q.Action)
 		if !who || !what || !action || g.When != nil && q.MFA != nil && !*q.MFA { // every when is auth.mfa here
 			continue
@@ -61,7 +63,8 @@ func randomBook(r *rand.Rand) string {
 		who := pick("everyone: true", "users: [u1, u2]", "groups: [g0, g1]", "users: [u3], groups: [g2]")
 		what := pick("everything: true", "resources: [r0, r3]", "tags: [t1]", "tags: [t3], resources: [r1]")
 		fmt.Fprintf(&b, "  - {id: g%d, number: %d, mode: %s, who: {%s, except: {users: %s, groups: %s}}, what: {%s, actions: %s, except: {resources: %s, tags: %s}}, %s need: level >= %s}\n",
-			i, i+1, pick("enforce", "enforce", "shadow", "draft"), who, some("u", 4), some("g", 4), what, some("a", 2), some("r", 6), some("t", 5), pick("", "when: auth.mfa,"),
+			i, i+1, pick("enforce", "enforce", "shadow", "draft"), who, some("u", 4), some("g", 4), what,
+			some("a", 2), some("r", 6), some("t", 5), pick("", "when: auth.mfa,"),
 			[]string{"barred", "unproven", "limited", "sound", "strong"}[(i+1)%5])
 	}
 	return b.String()
@@ -74,7 +77,9 @@ func TestTheIndexAgreesWithAskingEveryGate(t *testing.T) {
 		text := randomBook(r)
 		p := compile(t, text)
 		for range 40 {
-			q := &Request{Known: true, User: fmt.Sprintf("u%d", r.IntN(5)), Resource: fmt.Sprintf("r%d", r.IntN(8)), Action: fmt.Sprintf("a%d", r.IntN(3)), Device: Device{Known: true, Level: rulebook.Level(r.IntN(5))}}
+			q := &Request{Known: true, User: fmt.Sprintf("u%d", r.IntN(5)),
+				Resource: fmt.Sprintf("r%d", r.IntN(8)), Action: fmt.Sprintf("a%d", r.IntN(3)),
+				Device: Device{Known: true, Level: rulebook.Level(r.IntN(5))}}
 			if r.IntN(20) == 0 {
 				q.User = "u9"
 			}
@@ -94,7 +99,8 @@ func TestTheIndexAgreesWithAskingEveryGate(t *testing.T) {
 			}
 			want, got := naive(p, q, tags), p.Decide(q, now)
 			if got.Outcome != want {
-				t.Fatalf("%+v is answered %s (%s); asking every gate gives %s under\n%s", q, got.Outcome, got.ReasonAdmin["en"], want, text)
+				t.Fatalf("%+v is answered %s (%s); asking every gate gives %s under\n%s", q, got.Outcome,
+					got.ReasonAdmin["en"], want, text)
 			}
 			seen[want]++
 		}

@@ -81,7 +81,8 @@ func (r *requirement) under(group, id string, res *resource, level rulebook.Leve
 	set(rulebook.SlotUserKnown, value.OfBool(true))
 	groups := value.OfTexts(nil)
 	if group != "" {
-		groups = value.OfPartialTexts([]string{group}, slices.DeleteFunc(slices.Clone(r.p.groups), func(g string) bool { return g == group }))
+		groups = value.OfPartialTexts([]string{group},
+			slices.DeleteFunc(slices.Clone(r.p.groups), func(g string) bool { return g == group }))
 	}
 	set(rulebook.SlotUserGroups, groups)
 }

@@ -114,7 +114,8 @@ func Decode(raw json.RawMessage) (value.Value, error) {
 		}
 		for _, t := range texts {
 			if !f.Hidden && len(t.Str()) > value.MaxText {
-				return value.Value{}, fmt.Errorf("the %s of the certificate is longer than %d bytes", f.Name, value.MaxText)
+				return value.Value{}, fmt.Errorf("the %s of the certificate is longer than %d bytes", f.Name,
+					value.MaxText)
 			}
 		}
 	}
@@ -136,7 +137,8 @@ func record(c *x509.Certificate) value.Value {
 	fields[slotSubject], fields[slotIssuer] = value.OfText(c.Subject.String()), value.OfText(c.Issuer.String())
 	fields[slotNames], fields[slotSerial] = value.OfTexts(names), value.OfText(c.SerialNumber.Text(16))
 	fields[slotSHA256] = value.OfText(hex.EncodeToString(sum[:]))
-	fields[slotNotBefore], fields[slotNotAfter], fields[slotLifetime] = value.OfTime(from), value.OfTime(to), value.OfDuration(to-from)
+	fields[slotNotBefore], fields[slotNotAfter], fields[slotLifetime] = value.OfTime(from), value.OfTime(to),
+		value.OfDuration(to-from)
 	fields[slotDER] = value.OfText(base64.StdEncoding.EncodeToString(c.Raw))
 	return value.OfRecord(Type, fields)
 }

@@ -134,7 +134,8 @@ func (c *Checker) Same(d *Checker) bool {
 			}
 			return l.Raw
 		}
-		return a.ID == b.ID && a.Binds == b.Binds && a.MaxLifetime == b.MaxLifetime && bytes.Equal(crl(a.CRL), crl(b.CRL)) &&
+		return a.ID == b.ID && a.Binds == b.Binds && a.MaxLifetime == b.MaxLifetime &&
+			bytes.Equal(crl(a.CRL), crl(b.CRL)) &&
 			slices.EqualFunc(a.Certificates, b.Certificates, (*x509.Certificate).Equal)
 	})
 }
@@ -165,7 +166,8 @@ func (c *Checker) Check(certs value.Value, d Device, now int64) (value.Value, in
 	for i, m := range members {
 		v := c.judge(c.find(m, list, between), d, now)
 		until = min(until, v.until)
-		out[i] = m.WithFields(map[int]value.Value{slotTrusted: v.trusted, slotRevoked: v.revoked, slotIssuerID: value.OfText(v.issuer), slotWhy: value.OfText(v.why)})
+		out[i] = m.WithFields(map[int]value.Value{slotTrusted: v.trusted, slotRevoked: v.revoked,
+			slotIssuerID: value.OfText(v.issuer), slotWhy: value.OfText(v.why)})
 	}
 	return value.OfList(out), until
 }
@@ -175,7 +177,8 @@ func (c *Checker) Check(certs value.Value, d Device, now int64) (value.Value, in
 // for this device where the issuer binds it to one.
 func (c *Checker) Issued(certs value.Value, d Device, sha256 string) bool {
 	members := certs.Members()
-	i := slices.IndexFunc(members, func(m value.Value) bool { return strings.EqualFold(m.FieldAt(slotSHA256).Str(), sha256) })
+	i := slices.IndexFunc(members,
+		func(m value.Value) bool { return strings.EqualFold(m.FieldAt(slotSHA256).Str(), sha256) })
 	if i < 0 {
 		return false
 	}
@@ -269,7 +272,8 @@ func (c *Checker) chains(cert *x509.Certificate, between []*x509.Certificate) *f
 			continue
 		}
 		tried = append(tried, at)
-		found, err := cert.Verify(x509.VerifyOptions{Roots: c.roots, Intermediates: pool, CurrentTime: m.NotBefore, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+		found, err := cert.Verify(x509.VerifyOptions{Roots: c.roots, Intermediates: pool,
+			CurrentTime: m.NotBefore, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
 		if err != nil {
 			var bad x509.CertificateInvalidError
 			if errors.As(err, &bad) && bad.Reason == x509.IncompatibleUsage {
@@ -278,7 +282,8 @@ func (c *Checker) chains(cert *x509.Certificate, between []*x509.Certificate) *f
 			continue
 		}
 		for _, certs := range found {
-			if ch, ok := c.chainOf(certs); ok && !slices.ContainsFunc(f.chains, func(o chain) bool { return o.issuer == ch.issuer && o.from == ch.from && o.to == ch.to }) {
+			if ch, ok := c.chainOf(certs); ok && !slices.ContainsFunc(f.chains,
+				func(o chain) bool { return o.issuer == ch.issuer && o.from == ch.from && o.to == ch.to }) {
 				f.chains = append(f.chains, ch)
 			}
 		}
@@ -293,7 +298,8 @@ func (c *Checker) chainOf(certs []*x509.Certificate) (chain, bool) {
 	}
 	// The issuer is the one that holds the anchor of the chain.
 	anchor := certs[len(certs)-1]
-	ch.issuer = slices.IndexFunc(c.issuers, func(is Issuer) bool { return slices.ContainsFunc(is.Certificates, anchor.Equal) })
+	ch.issuer = slices.IndexFunc(c.issuers,
+		func(is Issuer) bool { return slices.ContainsFunc(is.Certificates, anchor.Equal) })
 	return ch, ch.issuer >= 0
 }
 
@@ -382,7 +388,8 @@ func (d Device) name(b Binding) string {
 
 // Names reports whether a certificate names a device by one of its identities.
 func Names(cert *x509.Certificate, d Device) bool {
-	return slices.ContainsFunc([]string{d.ID, d.Serial, d.HardwareID}, func(n string) bool { return n != "" && namesDevice(cert, n) })
+	return slices.ContainsFunc([]string{d.ID, d.Serial, d.HardwareID},
+		func(n string) bool { return n != "" && namesDevice(cert, n) })
 }
 
 // namesDevice reports whether a certificate names a device: in its common

@@ -155,7 +155,8 @@ func (c *compiler) relation(n *Compare, l, r *operand) relation {
 		return func(a, b value.Value) Tri { return rel(b, a) }
 	case OpStarts, OpEnds:
 		if l.typ.Kind != value.Text || r.typ.Kind != value.Text {
-			return bad("", string(n.Op)+" compares text with text; here "+n.L.String()+" is "+articled(l.typ)+" and "+n.R.String()+" is "+articled(r.typ))
+			return bad("", string(n.Op)+" compares text with text; here "+n.L.String()+" is "+articled(l.typ)+
+				" and "+n.R.String()+" is "+articled(r.typ))
 		}
 		if n.Op == OpStarts {
 			return func(a, b value.Value) Tri { return triOf(strings.HasPrefix(a.Str(), b.Str())) }
@@ -192,7 +193,10 @@ func membership(item, group value.Type, mismatch func() relation) relation {
 	case group.Kind == value.Network && address:
 		return within
 	case group.Kind == value.List && group.Elem.Kind == value.Network && address:
-		return func(a, list value.Value) Tri { return amongst(list, func(m value.Value) Tri { return within(a, m) }) }
+		return func(a, list value.Value) Tri {
+			return amongst(list,
+				func(m value.Value) Tri { return within(a, m) })
+		}
 	case group.Kind == value.List && group.Elem.Same(item) && item.Kind != value.List && item.Kind != value.Record:
 		return func(a, list value.Value) Tri {
 			return amongst(list, func(m value.Value) Tri {

@@ -317,7 +317,8 @@ func (c *compiler) fail(n Node, hint, format string, args ...any) {
 }
 
 func (c *compiler) failAt(pos, width int, hint, format string, args ...any) {
-	c.errs = append(c.errs, &Error{Source: c.src, Offset: pos, Width: width, Hint: hint, Message: fmt.Sprintf(format, args...)})
+	c.errs = append(c.errs, &Error{Source: c.src, Offset: pos, Width: width, Hint: hint,
+		Message: fmt.Sprintf(format, args...)})
 }
 
 // unknownExpr stands for a part that did not compile, so that the rest is
@@ -332,7 +333,8 @@ func (c *compiler) truth(n Node) *expr {
 	case *Not:
 		x := c.truth(n.X)
 		inner := x.eval
-		e := &expr{kind: notExpr, node: n, kids: []*expr{x}, eval: func(e *Env) Tri { return -inner(e) }, interval: x.interval.not()}
+		e := &expr{kind: notExpr, node: n, kids: []*expr{x}, eval: func(e *Env) Tri { return -inner(e) },
+			interval: x.interval.not()}
 		if e.interval != nil {
 			e.eval = e.interval.eval()
 		}
@@ -427,7 +429,8 @@ func (c *compiler) knownCall(n *Call) *expr {
 	if o == nil {
 		return unknownExpr
 	}
-	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known", shallow: o.plain}
+	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "known", unwant: "not known",
+		shallow: o.plain}
 	if o.typ.Kind == value.List { // known is one of which every member is
 		get := o.eval
 		e.shallow = false
@@ -435,7 +438,8 @@ func (c *compiler) knownCall(n *Call) *expr {
 		return e
 	}
 	if o.plain {
-		e.interval = &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True, Outside: True, Stale: False, frame: o.reads[0].frame}
+		e.interval = &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True,
+			Outside: True, Stale: False, frame: o.reads[0].frame}
 		e.eval = e.interval.eval()
 		return e
 	}

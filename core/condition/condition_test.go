@@ -49,7 +49,8 @@ func newBook(t *testing.T) *book {
 	b := &book{types: map[string]value.Type{}, env: &Env{Now: now}}
 	threat := value.Words("threat.level", true, "none", "low", "medium", "high")
 	volume := &value.RecordType{Name: "volume", Fields: []value.Field{
-		{Name: "name", Type: value.Of(value.Text)}, {Name: "system", Type: value.Of(value.Bool)}, {Name: "encrypted", Type: value.Of(value.Bool)}, {Name: "ends", Type: value.Of(value.Time)}}}
+		{Name: "name", Type: value.Of(value.Text)}, {Name: "system", Type: value.Of(value.Bool)},
+		{Name: "encrypted", Type: value.Of(value.Bool)}, {Name: "ends", Type: value.Of(value.Time)}}}
 	add := func(name string, typ value.Type, v value.Value) {
 		b.names = append(b.names, name)
 		b.types[name] = typ
@@ -69,20 +70,25 @@ func newBook(t *testing.T) *book {
 		typ  value.Type
 		text string
 	}{
-		{"on", value.Of(value.Bool), "true"}, {"off", value.Of(value.Bool), "false"}, {"score", value.Of(value.Int), "30"},
-		{"model", value.Of(value.Text), "Skerry 14"}, {"platform", value.Words("platform", false, "windows", "macos", "linux"), "macos"},
-		{"threat.level", threat, "low"}, {"os.version", value.Of(value.Version), "14.6.1"}, {"lock", value.Of(value.Duration), "10m"},
+		{"on", value.Of(value.Bool), "true"}, {"off", value.Of(value.Bool), "false"},
+		{"score", value.Of(value.Int), "30"},
+		{"model", value.Of(value.Text), "Skerry 14"},
+		{"platform", value.Words("platform", false, "windows", "macos", "linux"), "macos"},
+		{"threat.level", threat, "low"}, {"os.version", value.Of(value.Version), "14.6.1"},
+		{"lock", value.Of(value.Duration), "10m"},
 		{"patched", value.Of(value.Time), "2026-11-10T08:00:00Z"}, {"ip", value.Of(value.Network), "10.20.3.4"},
 	} {
 		add(plain.name, plain.typ, parse(plain.typ, plain.text))
 		add("no."+plain.name, plain.typ, value.Value{})
 	}
 	vol := func(name string, system, encrypted value.Value, ends string) value.Value {
-		return value.OfRecord(volume, []value.Value{value.OfText(name), system, encrypted, parse(value.Of(value.Time), ends)})
+		return value.OfRecord(volume, []value.Value{value.OfText(name), system, encrypted,
+			parse(value.Of(value.Time), ends)})
 	}
 	yes, no := value.OfBool(true), value.OfBool(false)
 	add("volumes", value.ListOf(value.Type{Kind: value.Record, Record: volume}), value.OfList([]value.Value{
-		vol("root", yes, yes, "2026-12-01"), vol("scratch", no, no, "2026-11-25"), vol("key", no, value.Value{}, "2026-11-22")}))
+		vol("root", yes, yes, "2026-12-01"), vol("scratch", no, no, "2026-11-25"),
+		vol("key", no, value.Value{}, "2026-11-22")}))
 	add("no.volumes", b.types["volumes"], value.Value{})
 	add("groups", value.ListOf(value.Of(value.Text)), value.OfTexts([]string{"finance", "office"}))
 	add("no.groups", b.types["groups"], value.Value{})
@@ -95,30 +101,49 @@ func TestEveryOperatorHasThreeValues(t *testing.T) {
 	b := newBook(t)
 	cases := map[Tri][]string{
 		True: {
-			"on", "not off", "true", "on == true", "score == 30", "score != 31", "score < 31", "score <= 30", "score > 29", "score >= 30",
-			"30 <= score", "platform == macos", "macos == platform", "platform in [macos, linux]", "platform not in [windows]",
-			"threat.level < medium", "threat.level >= low", "os.version == 14.6.1", "os.version >= 14", "os.version < 14.10", "os.version >= 14.6.1.0",
-			"lock <= 15m", "lock == 600s", "patched < 2026-11-11", "patched >= 2026-11-10T08:00:00Z", "age(patched) == 10d", "age(patched) > 1w",
-			"until(patched) < 0s", "ip in 10.0.0.0/8", "ip in [192.168.0.0/16, 10.20.0.0/16]", "ip == 10.20.3.4", "10.20.0.0/16 contains ip",
-			`"office" in groups`, `groups contains "office"`, `model contains "erry"`, `model starts with "Sk"`, `model ends with "14"`,
-			`model matches "^S.*[0-9]+$"`, `model not in ["Holm", "Fjord"]`, "known(on)", "not known(no.on)", "known(ip)",
-			"any v in volumes (v.encrypted)", "not all v in volumes (v.encrypted)", "all v in volumes (known(v.name))", `none v in volumes (v.name == "ghost")`,
-			"any g in groups (g == \"office\")", "all g in empty (false)", "none g in empty (true)", "count v in volumes == 3", "count v in volumes (v.system) == 1",
-			"any a in addresses (a in 10.0.0.0/8)", "any a in addresses (a in fe80::/10)", "on or no.on", "no.on or on", "not (off and no.on)",
-			"any v in volumes (v.system and any w in volumes (w.name != v.name))", "(score > 3) == true", "[30, 31] contains score", "score in [no.score, 30]",
+			"on", "not off", "true", "on == true", "score == 30", "score != 31", "score < 31", "score <= 30",
+			"score > 29", "score >= 30",
+			"30 <= score", "platform == macos", "macos == platform", "platform in [macos, linux]",
+			"platform not in [windows]",
+			"threat.level < medium", "threat.level >= low", "os.version == 14.6.1", "os.version >= 14",
+			"os.version < 14.10", "os.version >= 14.6.1.0",
+			"lock <= 15m", "lock == 600s", "patched < 2026-11-11", "patched >= 2026-11-10T08:00:00Z",
+			"age(patched) == 10d", "age(patched) > 1w",
+			"until(patched) < 0s", "ip in 10.0.0.0/8", "ip in [192.168.0.0/16, 10.20.0.0/16]",
+			"ip == 10.20.3.4", "10.20.0.0/16 contains ip",
+			`"office" in groups`, `groups contains "office"`, `model contains "erry"`,
+			`model starts with "Sk"`, `model ends with "14"`,
+			`model matches "^S.*[0-9]+$"`, `model not in ["Holm", "Fjord"]`, "known(on)", "not known(no.on)",
+			"known(ip)",
+			"any v in volumes (v.encrypted)", "not all v in volumes (v.encrypted)",
+			"all v in volumes (known(v.name))", `none v in volumes (v.name == "ghost")`,
+			"any g in groups (g == \"office\")", "all g in empty (false)", "none g in empty (true)",
+			"count v in volumes == 3", "count v in volumes (v.system) == 1",
+			"any a in addresses (a in 10.0.0.0/8)", "any a in addresses (a in fe80::/10)", "on or no.on",
+			"no.on or on", "not (off and no.on)",
+			"any v in volumes (v.system and any w in volumes (w.name != v.name))", "(score > 3) == true",
+			"[30, 31] contains score", "score in [no.score, 30]",
 		},
 		False: {
-			"off", "not on", "score == 31", "score > 30", "platform == linux", "platform != macos", "threat.level > low", "os.version > 14.6.1",
-			"lock > 10m", "age(patched) > 10d", "until(patched) > 1d", "ip in 192.168.0.0/16", "ip not in 10.0.0.0/8", `"crew" in groups`, `model contains "x"`,
-			`model matches "^[0-9]"`, "known(no.score)", "any g in empty (true)", "all v in volumes (v.system)", "none v in volumes (v.system)",
+			"off", "not on", "score == 31", "score > 30", "platform == linux", "platform != macos",
+			"threat.level > low", "os.version > 14.6.1",
+			"lock > 10m", "age(patched) > 10d", "until(patched) > 1d", "ip in 192.168.0.0/16",
+			"ip not in 10.0.0.0/8", `"crew" in groups`, `model contains "x"`,
+			`model matches "^[0-9]"`, "known(no.score)", "any g in empty (true)",
+			"all v in volumes (v.system)", "none v in volumes (v.system)",
 			"off and no.on", "no.on and off", "not (on or no.on)", "known(no.volumes)", "count g in empty > 0",
 		},
 		Unknown: {
-			"no.on", "not no.on", "no.score == 30", "no.score != 30", "no.platform in [macos]", "no.platform not in [macos]", "no.threat.level >= low",
-			"no.os.version >= 14", "no.lock < 3m", "no.patched < 2026-01-01", "age(no.patched) < 3d", "until(no.patched) > 3d", "no.ip in 10.0.0.0/8",
-			`no.groups contains "x"`, `no.model starts with "S"`, `no.model matches "S"`, "any v in no.volumes (v.system)", "all v in no.volumes (true)",
-			"count v in no.volumes > 0", "count v in volumes (v.encrypted) > 0", "none v in volumes (v.name == \"key\" and v.encrypted)",
-			"on and no.on", "no.on or off", "no.on == true", "score in [no.score, 31]", "score == no.score", "all v in volumes (v.encrypted or v.name == \"scratch\")",
+			"no.on", "not no.on", "no.score == 30", "no.score != 30", "no.platform in [macos]",
+			"no.platform not in [macos]", "no.threat.level >= low",
+			"no.os.version >= 14", "no.lock < 3m", "no.patched < 2026-01-01", "age(no.patched) < 3d",
+			"until(no.patched) > 3d", "no.ip in 10.0.0.0/8",
+			`no.groups contains "x"`, `no.model starts with "S"`, `no.model matches "S"`,
+			"any v in no.volumes (v.system)", "all v in no.volumes (true)",
+			"count v in no.volumes > 0", "count v in volumes (v.encrypted) > 0",
+			"none v in volumes (v.name == \"key\" and v.encrypted)",
+			"on and no.on", "no.on or off", "no.on == true", "score in [no.score, 31]", "score == no.score",
+			"all v in volumes (v.encrypted or v.name == \"scratch\")",
 			"any a in groups (a in 10.0.0.0/8)",
 		},
 	}
@@ -202,7 +227,8 @@ func TestExplanationNamesTheDecidingLeaves(t *testing.T) {
 		{"no.score > 3 and on", "no.score > 3 [] unknown"},
 		{"age(patched) <= 7d", "patched age <= 7d [10d] false"},
 		{"known(no.lock)", "no.lock known [] false"},
-		{"none v in volumes (v.system)", "volumes none v in volumes (v.system) [root, system, encrypted, ends 2026-12-01T00:00:00Z; scratch, not system, not encrypted, ends 2026-11-25T00:00:00Z; key, not system, ends 2026-11-22T00:00:00Z] false"},
+		{"none v in volumes (v.system)",
+			"volumes none v in volumes (v.system) [root, system, encrypted, ends 2026-12-01T00:00:00Z; scratch, not system, not encrypted, ends 2026-11-25T00:00:00Z; key, not system, ends 2026-11-22T00:00:00Z] false"},
 	}
 	for _, c := range cases {
 		p, err := CompileText(c.text, b)
@@ -294,7 +320,9 @@ func TestPrintingIsCanonical(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"a and b", "not x in [1, 2d, \"t\"]", "any v in volumes (v.system and until(v.ends) > 2d)", "os.version >= 17.5.1 or ip in 10.0.0.0/8", "count v in w", "((", "\"\\", "-1 < x"} {
+	for _, s := range []string{"a and b", "not x in [1, 2d, \"t\"]",
+		"any v in volumes (v.system and until(v.ends) > 2d)", "os.version >= 17.5.1 or ip in 10.0.0.0/8",
+		"count v in w", "((", "\"\\", "-1 < x"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
@@ -319,7 +347,8 @@ func FuzzParse(f *testing.F) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, s := range []string{"score > 3 and on", "any v in volumes (v.encrypted)", "age(patched) < 3d", "known(no.on) or ip in 10.0.0.0/8", "count v in volumes (v.system) == 1"} {
+	for _, s := range []string{"score > 3 and on", "any v in volumes (v.encrypted)", "age(patched) < 3d",
+		"known(no.on) or ip in 10.0.0.0/8", "count v in volumes (v.system) == 1"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
@@ -366,7 +395,8 @@ func TestCrossingsAgree(t *testing.T) {
 				}
 				const at = int64(1_700_000_000_000_000)
 				span := r.value.Num()
-				for _, away := range []int64{-span - 2, -span - 1, -span, -span + 1, -2, -1, 0, 1, 2, span - 1, span, span + 1, span + 2, 9 * span} {
+				for _, away := range []int64{-span - 2, -span - 1, -span, -span + 1, -2, -1, 0, 1, 2,
+					span - 1, span, span + 1, span + 2, 9 * span} {
 					env := &Env{Now: at + away}
 					env.Frames[0] = dict.env.Frames[0].Clone()
 					env.Frames[0].Set(slot, value.OfTime(at), Always)
@@ -411,7 +441,8 @@ func TestTurnsAreNeverLate(t *testing.T) {
 				first = min(first, turn(env))
 			}
 			if next := p.Next(env); next < first {
-				t.Errorf("%s on day %d: it may change at %s, the turns say %s", src, days, value.FormatTime(next), value.FormatTime(first))
+				t.Errorf("%s on day %d: it may change at %s, the turns say %s", src, days,
+					value.FormatTime(next), value.FormatTime(first))
 			}
 			if first <= env.Now {
 				t.Errorf("%s on day %d: a turn lies in the past", src, days)

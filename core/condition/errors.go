@@ -41,7 +41,8 @@ func (e *Error) Excerpt() string {
 			before[i] = ' '
 		}
 	}
-	width := max(1, min(len([]rune(e.Source[e.Offset:min(len(e.Source), e.Offset+e.Width)])), len([]rune(line))-len(before)))
+	width := max(1, min(len([]rune(e.Source[e.Offset:min(len(e.Source), e.Offset+e.Width)])),
+		len([]rune(line))-len(before)))
 	return line + "\n" + string(before) + strings.Repeat("^", width)
 }
 

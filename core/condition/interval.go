@@ -197,7 +197,8 @@ func leafInterval(op Op, l, r *operand) *Interval {
 	if !found {
 		return nil
 	}
-	iv := &Interval{Slot: l.reads[0].slot, Low: low, High: high, Inside: True, Outside: False, frame: l.reads[0].frame}
+	iv := &Interval{Slot: l.reads[0].slot, Low: low, High: high, Inside: True, Outside: False,
+		frame: l.reads[0].frame}
 	if negate {
 		return iv.not()
 	}
@@ -243,7 +244,8 @@ func membersRange(l, r *operand) (low, high int64, ok bool) {
 // intervalOf is the comparison of a plain slot with the number of a constant as
 // an interval; nil for what is no comparison of numbers.
 func intervalOf(op Op, o *operand, bound int64) *Interval {
-	iv := &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True, Outside: False, frame: o.reads[0].frame}
+	iv := &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True,
+		Outside: False, frame: o.reads[0].frame}
 	switch op {
 	case OpEq, OpNe:
 		iv.Low, iv.High = bound, bound

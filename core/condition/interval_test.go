@@ -15,8 +15,10 @@ import (
 func TestIntervals(t *testing.T) {
 	slot := &operand{typ: value.Of(value.Int), reads: []read{{"n", 0, 0}}}
 	for op, holds := range map[Op]func(n, bound int64) bool{
-		OpEq: func(n, b int64) bool { return n == b }, OpNe: func(n, b int64) bool { return n != b }, OpLt: func(n, b int64) bool { return n < b },
-		OpLe: func(n, b int64) bool { return n <= b }, OpGt: func(n, b int64) bool { return n > b }, OpGe: func(n, b int64) bool { return n >= b },
+		OpEq: func(n, b int64) bool { return n == b }, OpNe: func(n, b int64) bool { return n != b },
+		OpLt: func(n, b int64) bool { return n < b },
+		OpLe: func(n, b int64) bool { return n <= b }, OpGt: func(n, b int64) bool { return n > b },
+		OpGe: func(n, b int64) bool { return n >= b },
 	} {
 		for _, bound := range []int64{math.MinInt64, -1, 0, 30, math.MaxInt64} {
 			iv := intervalOf(op, slot, bound)
@@ -49,9 +51,14 @@ func TestIntervalsOfTime(t *testing.T) {
 		t.Fatal("no such slot")
 	}
 	for text, holds := range map[string]func(age int64) bool{
-		"age(patched) < 3d": func(a int64) bool { return a < bound }, "age(patched) >= 3d": func(a int64) bool { return a >= bound }, "age(patched) == 3d": func(a int64) bool { return a == bound },
-		"3d < age(patched)": func(a int64) bool { return a > bound }, "until(patched) <= 3d": func(a int64) bool { return -a <= bound }, "until(patched) > 3d": func(a int64) bool { return -a > bound },
-		"until(patched) != 3d": func(a int64) bool { return -a != bound }, "known(patched)": func(int64) bool { return true },
+		"age(patched) < 3d":    func(a int64) bool { return a < bound },
+		"age(patched) >= 3d":   func(a int64) bool { return a >= bound },
+		"age(patched) == 3d":   func(a int64) bool { return a == bound },
+		"3d < age(patched)":    func(a int64) bool { return a > bound },
+		"until(patched) <= 3d": func(a int64) bool { return -a <= bound },
+		"until(patched) > 3d":  func(a int64) bool { return -a > bound },
+		"until(patched) != 3d": func(a int64) bool { return -a != bound },
+		"known(patched)":       func(int64) bool { return true },
 	} {
 		p, err := CompileText(text, b)
 		if err != nil {
@@ -83,7 +90,8 @@ func TestBands(t *testing.T) {
 	bound := func() int64 { return []int64{math.MinInt64, math.MaxInt64, int64(rng.IntN(9)) - 4}[rng.IntN(3)] }
 	interval := func() Interval {
 		a, b := bound(), bound()
-		iv := Interval{Slot: rng.IntN(2), Clock: int64(rng.IntN(2)), Low: min(a, b), High: max(a, b), Inside: truths[rng.IntN(2)], Stale: truths[rng.IntN(3)]}
+		iv := Interval{Slot: rng.IntN(2), Clock: int64(rng.IntN(2)), Low: min(a, b), High: max(a, b),
+			Inside: truths[rng.IntN(2)], Stale: truths[rng.IntN(3)]}
 		iv.Outside = []Tri{-iv.Inside, iv.Inside}[rng.IntN(2)]
 		return iv
 	}
@@ -99,11 +107,13 @@ func TestBands(t *testing.T) {
 		}
 		told++
 		now := int64(5)
-		cells := []Cell{{now*int64(rng.IntN(2)) + int64(rng.IntN(11)) - 5, now + int64(rng.IntN(3)) - 1}, {int64(rng.IntN(11)) - 5, now + int64(rng.IntN(2))}}
+		cells := []Cell{{now*int64(rng.IntN(2)) + int64(rng.IntN(11)) - 5, now + int64(rng.IntN(3)) - 1},
+			{int64(rng.IntN(11)) - 5, now + int64(rng.IntN(2))}}
 		hold := !slices.ContainsFunc(bands, func(b Band) bool { return !b.Holds(cells, now) })
 		if got := j.Eval(cells, now); hold && got != True {
 			t.Fatalf("%+v is %s with %v at %d, and its bands hold", j, got, cells, now)
-		} else if one := cells[0].Until >= now && cells[1].Until >= now && (len(j.Rest) == 0 || j.Stop == False); one && got == True && !hold && !j.everywhere() {
+		} else if one := cells[0].Until >= now && cells[1].Until >= now &&
+			(len(j.Rest) == 0 || j.Stop == False); one && got == True && !hold && !j.everywhere() {
 			t.Fatalf("%+v is true with %v at %d, and its bands do not hold", j, cells, now)
 		}
 	}
@@ -114,18 +124,26 @@ func TestBands(t *testing.T) {
 
 // everywhere reports whether a part is true wherever it is not stale.
 func (j *Junction) everywhere() bool {
-	return slices.ContainsFunc(append([]Interval{j.First}, j.Rest...), func(iv Interval) bool { return iv.Inside == True && iv.Outside == True })
+	return slices.ContainsFunc(append([]Interval{j.First}, j.Rest...),
+		func(iv Interval) bool { return iv.Inside == True && iv.Outside == True })
 }
 
 // Which conditions a loop over a fleet may work out by itself.
 func TestWhichConditionsAreJunctions(t *testing.T) {
 	b := newBook(t)
 	for text, want := range map[string]bool{
-		"score <= 30": true, "30 >= score": true, "not score > 30": true, "on": true, "not off": true, "threat.level < high": true, "lock == 10m": true, "platform != macos": true,
-		"score <= 30 and on": true, "score <= 30 or off or on": true, "not (score <= 30 and on)": false, "score <= 30 and (on or off)": false, `on and model matches "x"`: false, "known(score)": true, "not known(score)": true,
-		"age(patched) < 3d": true, "3d <= until(patched)": true, "os.version >= 14": true, "os.version >= 14.0.0.0.1": false, "os.version == 20260101": false,
-		`model == "x"`: true, `model == "longer than a number tells"`: false, `model starts with "GF-"`: true, `model starts with "Gullholm"`: false, `model ends with "x"`: false,
-		`model in ["x"]`: true, `model not in ["x", "x"]`: true, `model in ["x", "y"]`: false, "platform in [macos, linux]": true, "platform not in [linux, windows]": false, "score in [3, 1, 2]": true, "score in [1, 3]": false,
+		"score <= 30": true, "30 >= score": true, "not score > 30": true, "on": true, "not off": true,
+		"threat.level < high": true, "lock == 10m": true, "platform != macos": true,
+		"score <= 30 and on": true, "score <= 30 or off or on": true, "not (score <= 30 and on)": false,
+		"score <= 30 and (on or off)": false, `on and model matches "x"`: false, "known(score)": true,
+		"not known(score)":  true,
+		"age(patched) < 3d": true, "3d <= until(patched)": true, "os.version >= 14": true,
+		"os.version >= 14.0.0.0.1": false, "os.version == 20260101": false,
+		`model == "x"`: true, `model == "longer than a number tells"`: false, `model starts with "GF-"`: true,
+		`model starts with "Gullholm"`: false, `model ends with "x"`: false,
+		`model in ["x"]`: true, `model not in ["x", "x"]`: true, `model in ["x", "y"]`: false,
+		"platform in [macos, linux]": true, "platform not in [linux, windows]": false,
+		"score in [3, 1, 2]": true, "score in [1, 3]": false,
 	} {
 		p, err := CompileText(text, b)
 		if err != nil {
@@ -154,7 +172,9 @@ func TestWalkSeesEverything(t *testing.T) {
 // of what a number can tell too.
 func TestTextsByTheirNumbers(t *testing.T) {
 	long := strings.Repeat("x", 300)
-	texts := []string{"", "\x00", "\x00\x00", "a", "a\x00", "a\x00\x00", "ab", "abcdef", "abcdefg", "abcdefg\x00", "abcdefgh", "abcdefghi", "abcdefh", "\xff", "\xff\xff\xff\xff\xff\xff\xff", "é", long[:254], long[:255], long[:256], long}
+	texts := []string{"", "\x00", "\x00\x00", "a", "a\x00", "a\x00\x00", "ab", "abcdef", "abcdefg",
+		"abcdefg\x00", "abcdefgh", "abcdefghi", "abcdefh", "\xff", "\xff\xff\xff\xff\xff\xff\xff", "é",
+		long[:254], long[:255], long[:256], long}
 	slot := &operand{typ: value.Of(value.Text), plain: true, reads: []read{{"model", 0, 0}}}
 	for _, fixed := range texts {
 		list := constant(value.ListOf(slot.typ), value.OfTexts([]string{fixed, "b"}))
@@ -164,7 +184,9 @@ func TestTextsByTheirNumbers(t *testing.T) {
 			f.Set(0, value.OfText(text), 100)
 			env := &Env{Now: 100}
 			env.Frames[0] = f
-			for op, want := range map[Op]bool{OpEq: text == fixed, OpNe: text != fixed, OpStarts: strings.HasPrefix(text, fixed), OpEnds: strings.HasSuffix(text, fixed), OpIn: text == fixed, OpNotIn: text != fixed} {
+			for op, want := range map[Op]bool{OpEq: text == fixed, OpNe: text != fixed,
+				OpStarts: strings.HasPrefix(text, fixed), OpEnds: strings.HasSuffix(text, fixed),
+				OpIn: text == fixed, OpNotIn: text != fixed} {
 				r := one
 				if op == OpIn || op == OpNotIn {
 					r = list

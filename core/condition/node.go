@@ -93,10 +93,12 @@ const (
 )
 
 // inverse maps an operator to the one that holds exactly when it does not.
-var inverse = map[Op]Op{OpEq: OpNe, OpNe: OpEq, OpLt: OpGe, OpGe: OpLt, OpGt: OpLe, OpLe: OpGt, OpIn: OpNotIn, OpNotIn: OpIn}
+var inverse = map[Op]Op{OpEq: OpNe, OpNe: OpEq, OpLt: OpGe, OpGe: OpLt, OpGt: OpLe, OpLe: OpGt, OpIn: OpNotIn,
+	OpNotIn: OpIn}
 
 // mirror maps an operator to the one that holds with its sides exchanged.
-var mirror = map[Op]Op{OpEq: OpEq, OpNe: OpNe, OpLt: OpGt, OpGt: OpLt, OpLe: OpGe, OpGe: OpLe, OpIn: OpHas, OpHas: OpIn}
+var mirror = map[Op]Op{OpEq: OpEq, OpNe: OpNe, OpLt: OpGt, OpGt: OpLt, OpLe: OpGe, OpGe: OpLe, OpIn: OpHas,
+	OpHas: OpIn}
 
 // Pos implements [Node]; so do its namesakes below.
 func (n *Logic) Pos() int      { return n.Kids[0].Pos() }

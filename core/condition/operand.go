@@ -57,7 +57,8 @@ func (c *compiler) literal(n *Literal, want *value.Type) *operand {
 			}
 		case kind == value.Text && want.Kind != value.List:
 			if _, err := value.Parse(*want, n.Value.Str()); err == nil {
-				c.fail(n, "write "+n.Value.Str()+" without quotes", "%s is text, where %s was expected", n, articled(*want))
+				c.fail(n, "write "+n.Value.Str()+" without quotes", "%s is text, where %s was expected", n,
+					articled(*want))
 				return nil
 			}
 		}
@@ -79,12 +80,13 @@ func (c *compiler) path(n *Path, want *value.Type) *operand {
 	}
 	if name, ok := c.dict.Lookup(n.Name); ok {
 		f, s := name.Frame, name.Slot
-		return &operand{typ: name.Type, plain: true, path: n.Name, reads: []read{{n.Name, f, s}}, eval: func(e *Env) value.Value {
-			if v, ok := e.known(f, s); ok {
-				return v
-			}
-			return value.Value{}
-		}}
+		return &operand{typ: name.Type, plain: true, path: n.Name, reads: []read{{n.Name, f, s}},
+			eval: func(e *Env) value.Value {
+				if v, ok := e.known(f, s); ok {
+					return v
+				}
+				return value.Value{}
+			}}
 	}
 	c.unknownName(n, want)
 	return nil
@@ -146,7 +148,8 @@ func (c *compiler) variable(n *Path) *operand {
 		if i < 0 || v.typ.Record.Fields[i].Hidden {
 			return nil
 		}
-		return &operand{typ: v.typ.Record.Fields[i].Type, path: n.Name, eval: func(e *Env) value.Value { return e.vars[slot].FieldAt(i) }}
+		return &operand{typ: v.typ.Record.Fields[i].Type, path: n.Name,
+			eval: func(e *Env) value.Value { return e.vars[slot].FieldAt(i) }}
 	}
 	return nil
 }
@@ -155,7 +158,8 @@ func (c *compiler) call(n *Call) *operand {
 	if n.Fn == "known" {
 		x := c.knownCall(n)
 		test := x.eval
-		return &operand{typ: value.Of(value.Bool), reads: x.reads, eval: func(e *Env) value.Value { return value.OfBool(test(e) == True) }}
+		return &operand{typ: value.Of(value.Bool), reads: x.reads,
+			eval: func(e *Env) value.Value { return value.OfBool(test(e) == True) }}
 	}
 	o := c.operand(n.Arg, nil)
 	if o == nil {
@@ -170,13 +174,14 @@ func (c *compiler) call(n *Call) *operand {
 		slope = -1
 	}
 	get := o.eval
-	return &operand{typ: value.Of(value.Duration), reads: o.reads, slope: slope, path: n.Arg.Name, eval: func(e *Env) value.Value {
-		t := get(e)
-		if !t.Known() {
-			return t
-		}
-		return value.OfDuration(slope * (e.Now - t.Num()))
-	}}
+	return &operand{typ: value.Of(value.Duration), reads: o.reads, slope: slope, path: n.Arg.Name,
+		eval: func(e *Env) value.Value {
+			t := get(e)
+			if !t.Known() {
+				return t
+			}
+			return value.OfDuration(slope * (e.Now - t.Num()))
+		}}
 }
 
 func (c *compiler) list(n *List, want *value.Type) *operand {

@@ -240,7 +240,8 @@ func (p *parser) wordOperand() (Node, *Error) {
 			return &Call{Fn: t.text, Arg: arg, At: t.pos}, nil
 		}
 	case "any", "all", "none", "count":
-		if in := p.peekAt(2); p.peekAt(1).kind == tokWord && in.kind == tokWord && in.text == "in" && !slices.Contains(reserved, p.peekAt(1).text) {
+		if in := p.peekAt(2); p.peekAt(1).kind == tokWord && in.kind == tokWord && in.text == "in" &&
+			!slices.Contains(reserved, p.peekAt(1).text) {
 			return p.quantifier()
 		}
 	}

@@ -168,12 +168,15 @@ func random(r *rand.Rand, depth int, inVolume bool) string {
 			return no + "os.version " + pick("<", ">=", "==", ">") + " " + pick("14", "14.6", "14.6.1", "15")
 		},
 		func() string {
-			return pick("age", "until") + "(" + no + "patched) " + pick("<", "<=", ">", ">=", "==") + " " + pick("1h", "10d", "12d", "13d")
+			return pick("age", "until") + "(" + no + "patched) " + pick("<", "<=", ">", ">=", "==") + " " +
+				pick("1h", "10d", "12d", "13d")
 		},
 		func() string { return "score in [" + pick("30", "31") + ", " + pick("no.score", "29", "score") + "]" },
 	}
 	if inVolume {
-		leaves = append(leaves, func() string { return "v." + pick("system", "encrypted") }, func() string { return "until(v.ends) " + pick("<", ">") + " " + pick("1d", "3d", "9d", "30d") }, func() string { return `v.name == "root"` })
+		leaves = append(leaves, func() string { return "v." + pick("system", "encrypted") },
+			func() string { return "until(v.ends) " + pick("<", ">") + " " + pick("1d", "3d", "9d", "30d") },
+			func() string { return `v.name == "root"` })
 	}
 	if depth == 0 || r.IntN(4) == 0 {
 		return leaves[r.IntN(len(leaves))]()
@@ -233,9 +236,11 @@ func TestNextIsNeverTooLate(t *testing.T) {
 				moments = append(moments, s.Until, s.Until+1)
 			}
 		}
-		for _, d := range []int64{day / 24, day, 2 * day, 3 * day, 9 * day, 10 * day, 12 * day, 13 * day, 30 * day} {
+		for _, d := range []int64{day / 24, day, 2 * day, 3 * day, 9 * day, 10 * day, 12 * day, 13 * day,
+			30 * day} {
 			for _, at := range []string{"2026-11-10T08:00:00Z", "2026-11-22", "2026-11-25", "2026-12-01"} {
-				moments = append(moments, mustMicros(at)+d, mustMicros(at)+d+1, mustMicros(at)-d, mustMicros(at)-d+1)
+				moments = append(moments, mustMicros(at)+d, mustMicros(at)+d+1, mustMicros(at)-d,
+					mustMicros(at)-d+1)
 			}
 		}
 		text := random(r, 3, false)
@@ -251,7 +256,8 @@ func TestNextIsNeverTooLate(t *testing.T) {
 			later := *b.env
 			later.Now = m
 			if got := p.Eval(&later); got != before {
-				t.Fatalf("%s is %v now and %v after %s, before the next change after %s", text, before, got, value.FormatAge(m-now), value.FormatAge(next-now))
+				t.Fatalf("%s is %v now and %v after %s, before the next change after %s", text, before, got,
+					value.FormatAge(m-now), value.FormatAge(next-now))
 			}
 		}
 		if next < Always {

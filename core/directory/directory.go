@@ -45,7 +45,8 @@ func Check(people []Person, lines []int) ([]Person, []Refusal) {
 			refused = append(refused, Refusal{line, "a person needs an id"})
 			continue
 		case len(p.ID) > 200 || len(p.Name) > 200 || len(p.Groups) > 500:
-			refused = append(refused, Refusal{line, "the id or name is longer than 200 bytes, or there are more than 500 groups"})
+			refused = append(refused, Refusal{line,
+				"the id or name is longer than 200 bytes, or there are more than 500 groups"})
 			continue
 		case dup:
 			refused = append(refused, Refusal{line, fmt.Sprintf("%s stands in line %d already", p.ID, first)})
@@ -126,7 +127,8 @@ func ReadYAML(in io.Reader) (people []Person, refused []Refusal, err error) {
 		}
 	}()
 	if line := yamltext.TooDeep(string(text)); line > 0 {
-		return nil, nil, fmt.Errorf("line %d: brackets or lists are nested more than %d deep", line, yamltext.MaxNest)
+		return nil, nil, fmt.Errorf("line %d: brackets or lists are nested more than %d deep", line,
+			yamltext.MaxNest)
 	}
 	if err := yaml.UnmarshalWithOptions(text, &people, yaml.Strict()); err != nil && err != io.EOF {
 		return nil, nil, fmt.Errorf("not a list of people with id, name and groups: %w", err)

@@ -14,8 +14,11 @@ func TestPeopleAreReadAndBadLinesTold(t *testing.T) {
 	}{
 		{"csv", "id,name,groups\nann,Ann A,crew; bridge ;crew\nbo,,\n", []string{"ann:crew+bridge", "bo:"}, nil},
 		{"csv in another order with a mark", "\ufeffname,id\nAnn,ann\n", []string{"ann:"}, nil},
-		{"csv with bad lines", "id,name,groups\n,Nobody,crew\nann,Ann,crew\nann,Twice,crew\n\"x,y\n", []string{"ann:crew"}, map[int]string{2: "needs an id", 4: "stands in line 3 already", 5: "not a CSV row"}},
-		{"yaml", "- {id: ann, name: Ann, groups: [crew]}\n- {name: none}\n", []string{"ann:crew"}, map[int]string{2: "needs an id"}},
+		{"csv with bad lines", "id,name,groups\n,Nobody,crew\nann,Ann,crew\nann,Twice,crew\n\"x,y\n",
+			[]string{"ann:crew"}, map[int]string{2: "needs an id", 4: "stands in line 3 already",
+				5: "not a CSV row"}},
+		{"yaml", "- {id: ann, name: Ann, groups: [crew]}\n- {name: none}\n", []string{"ann:crew"},
+			map[int]string{2: "needs an id"}},
 		{"json", `[{"id":"ann","groups":["crew"]}]`, []string{"ann:crew"}, nil},
 	}
 	for _, c := range cases {
@@ -38,7 +41,8 @@ func TestPeopleAreReadAndBadLinesTold(t *testing.T) {
 			}
 		})
 	}
-	for text, want := range map[string]string{"id,nme\n": `column 2 is "nme"`, "id,id\n": "each once", "- {id: a, colour: b}": "not a list of people", "id: a": "not a list of people"} {
+	for text, want := range map[string]string{"id,nme\n": `column 2 is "nme"`, "id,id\n": "each once",
+		"- {id: a, colour: b}": "not a list of people", "id: a": "not a list of people"} {
 		if _, _, err := Read(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q gives %v, want %q", text, err, want)
 		}
@@ -79,7 +83,8 @@ func FuzzRoster(f *testing.F) {
 
 // Text that would take the YAML reader down with it is refused first.
 func TestDeepTextIsRefused(t *testing.T) {
-	for _, text := range []string{strings.Repeat("[", 1_000_000), strings.Repeat("- ", 1_000_000), strings.Repeat("{a: ", 200_000), "!x {}"} {
+	for _, text := range []string{strings.Repeat("[", 1_000_000), strings.Repeat("- ", 1_000_000),
+		strings.Repeat("{a: ", 200_000), "!x {}"} {
 		if people, _, err := ReadYAML(strings.NewReader(text)); err == nil || len(people) > 0 {
 			t.Errorf("%.20q is read", text)
 		}

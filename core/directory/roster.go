@@ -57,7 +57,8 @@ func ReadRoster(in io.Reader) ([]Hardware, []Refusal, error) {
 		case e.ID() == "":
 			refused = append(refused, Refusal{line, "the line has neither a serial nor a hardware_id"})
 		case len(row) > len(head):
-			refused = append(refused, Refusal{line, fmt.Sprintf("the line has %d cells under %d columns", len(row), len(head))})
+			refused = append(refused, Refusal{line,
+				fmt.Sprintf("the line has %d cells under %d columns", len(row), len(head))})
 		case len(e.Serial) > 200 || len(e.HardwareID) > 200 || len(e.Note) > 1000:
 			refused = append(refused, Refusal{line, "a cell is too long"})
 		default:

@@ -34,7 +34,8 @@ func TestARosterIsReadAndBadLinesTold(t *testing.T) {
 			}
 		})
 	}
-	for text, want := range map[string]string{"": "has no header", "serial,colour\n": `"colour" is not a column of a roster`, "serial\n\"A\n": "not readable as CSV"} {
+	for text, want := range map[string]string{"": "has no header",
+		"serial,colour\n": `"colour" is not a column of a roster`, "serial\n\"A\n": "not readable as CSV"} {
 		if _, _, err := ReadRoster(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q gives %v, want %q", text, err, want)
 		}

@@ -125,7 +125,8 @@ func appendQuestion(o value.Object, e *access.Evaluation) value.Object {
 		}
 		o = o.Word("country", c.Country)
 		if r := c.Device; r != nil {
-			o = o.Name("device").Open().Word("certificate_sha256", r.CertificateSHA256).Word("hardware_id", r.HardwareID)
+			o = o.Name("device").Open().Word("certificate_sha256", r.CertificateSHA256).Word("hardware_id",
+				r.HardwareID)
 			o = o.Word("id", r.ID).Word("serial", r.Serial).Word("untrusted", r.Untrusted).Close()
 		}
 		o = o.Word("ip", c.IP).Close()

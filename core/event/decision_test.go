@@ -15,14 +15,25 @@ import (
 // enforcer gets is the decision with its id and code.
 func TestARecordIsTheWholeAnswer(t *testing.T) {
 	yes := true
-	why := []condition.Leaf{{Condition: "level >= sound & \"a\\b\" < <å>", Path: "level", Required: ">= sound", Observed: "bar\xc3red\u0000", Holds: condition.False, Source: "standing", At: "x", Age: "1h", Unknown: "u"}}
+	why := []condition.Leaf{{Condition: "level >= sound & \"a\\b\" < <å>", Path: "level",
+		Required: ">= sound", Observed: "bar\xc3red\u0000", Holds: condition.False, Source: "standing",
+		At: "x", Age: "1h", Unknown: "u"}}
 	texts := map[string]string{"en": "Because.", "sv": "Därför.", "zh-Hant": "\u2028\u007f"}
-	a := DecisionMade{ID: "06h0fkcqq400gcd1xwky", Code: "K7M2-9XQD", At: "2026-11-20T08:00:00Z", Rulebook: 2, KnownPerson: true, Basis: &Basis{Moment: 1_763_625_600_123_456, Device: 3, People: 1, Roster: 2},
-		Asked: &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: "payroll"},
-			Context: &access.Context{IP: "10.0.0.1", Country: "NO", Device: &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"}, Auth: &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
-		Decision: &access.Decision{BreakGlass: true, Device: "d", Known: true, Level: "barred", Outcome: access.Deny, ReasonAdmin: texts, ReasonUser: texts, ShadowOutcome: access.Allow, ToAllow: []string{"mend it"}, ValidUntil: "2026-11-20T08:00:00Z",
-			Gates:    []access.GateRuling{{Gate: "payroll", Message: texts, Need: "level >= sound", Number: 10, Shadow: true, Title: "Payroll", Verdict: "deny", Why: why}},
-			Remedies: []access.Obstacle{{Rule: "a/b", Title: "A", Verdict: "fail", Why: why, Remedy: map[string]rulebook.Remedy{"en": {Title: "Mend <it>\u2028&", Steps: "\x01\xff\t\"Now\" \\o/ 🛥"}, "sv": {Title: "Laga"}}}}},
+	a := DecisionMade{ID: "06h0fkcqq400gcd1xwky", Code: "K7M2-9XQD", At: "2026-11-20T08:00:00Z", Rulebook: 2,
+		KnownPerson: true, Basis: &Basis{Moment: 1_763_625_600_123_456, Device: 3, People: 1, Roster: 2},
+		Asked: &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
+			Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: "payroll"},
+			Context: &access.Context{IP: "10.0.0.1", Country: "NO",
+				Device: &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"},
+				Auth:   &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
+		Decision: &access.Decision{BreakGlass: true, Device: "d", Known: true, Level: "barred",
+			Outcome: access.Deny, ReasonAdmin: texts, ReasonUser: texts, ShadowOutcome: access.Allow,
+			ToAllow: []string{"mend it"}, ValidUntil: "2026-11-20T08:00:00Z",
+			Gates: []access.GateRuling{{Gate: "payroll", Message: texts, Need: "level >= sound",
+				Number: 10, Shadow: true, Title: "Payroll", Verdict: "deny", Why: why}},
+			Remedies: []access.Obstacle{{Rule: "a/b", Title: "A", Verdict: "fail", Why: why,
+				Remedy: map[string]rulebook.Remedy{"en": {Title: "Mend <it>\u2028&",
+					Steps: "\x01\xff\t\"Now\" \\o/ 🛥"}, "sv": {Title: "Laga"}}}}},
 	}
 	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 12 {
 		t.Errorf("a decision has %d members: this test and append know of 12", whole.NumField())
@@ -40,7 +51,9 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 		Decision bool
 		Context  map[string]json.RawMessage
 	}
-	if err := json.Unmarshal(response, &answer); err != nil || answer.Decision || len(answer.Context) != 14 || answer.Context["asked"] != nil || answer.Context["rulebook"] != nil || string(answer.Context["code"]) != `"K7M2-9XQD"` {
+	if err := json.Unmarshal(response, &answer); err != nil || answer.Decision || len(answer.Context) != 14 ||
+		answer.Context["asked"] != nil || answer.Context["rulebook"] != nil ||
+		string(answer.Context["code"]) != `"K7M2-9XQD"` {
 		t.Errorf("the enforcer gets %s (%v)", response, err)
 	}
 }

@@ -18,33 +18,46 @@ const odd = "a\"b\\c <å> \u2028 & \x01"
 // one of each kind, with something in every member.
 func oneOfEach() []Event {
 	impacts := Accept([]Impact{{Kind: "denies-many", Message: odd, Who: []string{"maren", "joris"}}}, odd)
-	exception := Exception{ID: "w-1", Device: "d", Rule: "laptop/os", Reason: odd, Author: "astrid", At: "2026-11-20T08:00:00Z", Until: "2026-11-21T08:00:00Z",
+	exception := Exception{ID: "w-1", Device: "d", Rule: "laptop/os", Reason: odd, Author: "astrid",
+		At: "2026-11-20T08:00:00Z", Until: "2026-11-21T08:00:00Z",
 		State: "live", RevokedAt: "2026-11-20T09:00:00Z", RevokedBy: "joris", Revoked: odd, Verdict: "waived"}
-	enrolment := Enrolment{ID: "e", At: 1_763_625_600_123_456, Actor: "desk", OnRoster: true, Proven: true, State: "held", Why: odd, Device: "d", DecidedAt: 3, DecidedBy: "b", Reason: odd,
-		Claims: Claims{Serial: "s", HardwareID: "h", ID: "i", Platform: "p", Form: "f", Model: "m", Vendor: "v", Name: odd, Ownership: "o", Owner: "w", Certificate: "c"}}
+	enrolment := Enrolment{ID: "e", At: 1_763_625_600_123_456, Actor: "desk", OnRoster: true, Proven: true,
+		State: "held", Why: odd, Device: "d", DecidedAt: 3, DecidedBy: "b", Reason: odd,
+		Claims: Claims{Serial: "s", HardwareID: "h", ID: "i", Platform: "p", Form: "f", Model: "m",
+			Vendor: "v", Name: odd, Ownership: "o", Owner: "w", Certificate: "c"}}
 	keys := []evidence.Key{{Kind: evidence.BySerial, Text: odd}, {Kind: evidence.ByExternal, Text: "mdm:1"}}
 	return []Event{
-		&StandingChanged{Device: "d", From: "sound", To: "barred", Shadow: "limited", Binding: []string{"laptop/os", odd}, Cause: ByEvidence, Rulebook: 3,
-			Changed:  []VerdictChange{{From: posture.Pass, Rule: "laptop/os", To: posture.Fail, Why: odd}, {From: posture.None, Rule: "x/y", To: posture.Waived}},
-			Evidence: []EvidenceChange{{Attribute: "os.version", From: odd, Source: "mdm", To: "13"}, {Attribute: "name", Source: "mdm", To: odd}}},
-		&DecisionMade{ID: "06h", At: "2026-11-20T08:00:00Z", Asked: &access.Evaluation{Subject: access.Entity{ID: odd, Type: "user"}},
-			Decision: &access.Decision{Outcome: access.Deny, Gates: []access.GateRuling{}, ReasonAdmin: map[string]string{"en": odd}, ReasonUser: map[string]string{"sv": odd, "en": "a"}}},
-		&SessionEnded{Decision: "06h", Person: odd, Device: "d", Resource: "payroll", Enforcer: "gate", Level: "barred", Outcome: "deny", Cause: ByAnswer, By: "06i"},
+		&StandingChanged{Device: "d", From: "sound", To: "barred", Shadow: "limited",
+			Binding: []string{"laptop/os", odd}, Cause: ByEvidence, Rulebook: 3,
+			Changed: []VerdictChange{{From: posture.Pass, Rule: "laptop/os", To: posture.Fail, Why: odd},
+				{From: posture.None, Rule: "x/y", To: posture.Waived}},
+			Evidence: []EvidenceChange{{Attribute: "os.version", From: odd, Source: "mdm", To: "13"},
+				{Attribute: "name", Source: "mdm", To: odd}}},
+		&DecisionMade{ID: "06h", At: "2026-11-20T08:00:00Z",
+			Asked: &access.Evaluation{Subject: access.Entity{ID: odd, Type: "user"}},
+			Decision: &access.Decision{Outcome: access.Deny, Gates: []access.GateRuling{},
+				ReasonAdmin: map[string]string{"en": odd}, ReasonUser: map[string]string{"sv": odd, "en": "a"}}},
+		&SessionEnded{Decision: "06h", Person: odd, Device: "d", Resource: "payroll", Enforcer: "gate",
+			Level: "barred", Outcome: "deny", Cause: ByAnswer, By: "06i"},
 		&RulebookPublished{Version: 7, Name: odd, Message: odd, Digest: "abc", Accepted: impacts},
 		&PeopleImported{Added: 1, Changed: 2, Removed: 3, People: []string{odd}, Accepted: impacts},
 		&PersonRemoved{Person: odd, Name: odd, Groups: []string{"crew"}, Reason: odd, Accepted: impacts},
 		&RosterImported{Added: 1, Changed: 2, Accepted: impacts},
 		&RosterRemoved{Entry: "serial:gf-1", Serial: "GF-1", HardwareID: "h", Reason: odd, Accepted: impacts},
 		NewToken("t", odd, "reader", odd), &TokenRevoked{token{"t", odd, "reader", odd}},
-		&EvidenceRefused{Device: "d", Reports: 1, Attributes: 2, Unmatched: 3, Examples: []Refusal{{Attribute: "a", Device: "d", Line: 4, Message: odd, Unmatched: "u"}}},
+		&EvidenceRefused{Device: "d", Reports: 1, Attributes: 2, Unmatched: 3,
+			Examples: []Refusal{{Attribute: "a", Device: "d", Line: 4, Message: odd, Unmatched: "u"}}},
 		&DeviceKeyed{Device: "d", Gained: keys, Lost: keys[:1], Reason: odd, Source: "mdm", From: "x", To: "y"},
-		&DeviceSettled{Device: "d", Unmatched: "u", Source: "mdm", Reason: odd, Moved: []MovedKey{{Kind: evidence.BySerial, Text: odd, From: "x", To: "d"}}},
+		&DeviceSettled{Device: "d", Unmatched: "u", Source: "mdm", Reason: odd,
+			Moved: []MovedKey{{Kind: evidence.BySerial, Text: odd, From: "x", To: "d"}}},
 		&ReportDiscarded{Unmatched: "u", Source: "mdm", Reason: odd},
 		&WaiverGranted{exception}, &WaiverRevoked{exception}, &VouchGiven{exception}, &VouchRevoked{exception},
 		&DeviceEnrolled{enrolment}, &EnrolmentHeld{enrolment}, &EnrolmentRefused{enrolment},
 		&DeviceRetired{Device: "d", At: 5, By: "astrid", Reason: odd},
-		&Redacted{ledger.Redaction{Entry: 4, Leaf: "l", At: "t", Kind: ledger.DecisionMade, Actor: "a", About: "b", Reason: odd}},
-		&KeyReplaced{Key: "k", Before: "b", Reason: odd}, &ClockReset{Newest: "t", Reason: odd}, &StateSealed{Reason: odd},
+		&Redacted{ledger.Redaction{Entry: 4, Leaf: "l", At: "t", Kind: ledger.DecisionMade, Actor: "a",
+			About: "b", Reason: odd}},
+		&KeyReplaced{Key: "k", Before: "b", Reason: odd}, &ClockReset{Newest: "t", Reason: odd},
+		&StateSealed{Reason: odd},
 	}
 }
 
@@ -132,7 +145,8 @@ func TestWhatCannotBeRead(t *testing.T) {
 		t.Error("a redacted entry is a standing that changed")
 	}
 	later := ledger.Entry{Kind: "moon.waned", About: "moon", Body: json.RawMessage(`{"by":3}`)}
-	if events, err := OCSF(&later, "o"); err != nil || len(events) != 1 || !strings.Contains(string(events[0]), `"by":3`) {
+	if events, err := OCSF(&later, "o"); err != nil || len(events) != 1 ||
+		!strings.Contains(string(events[0]), `"by":3`) {
 		t.Errorf("a kind of a later version as events: %s (%v)", events, err)
 	}
 }
@@ -140,7 +154,8 @@ func TestWhatCannotBeRead(t *testing.T) {
 // What is too large for an entry is recorded by its hash, or in part.
 func TestLargeEvents(t *testing.T) {
 	long := strings.Repeat("x", MaxBody)
-	if l := Entry(1, "a", &PersonRemoved{Person: "p", Reason: long}); !strings.HasPrefix(string(l.Body), `{"cut":true,"sha256":"`) {
+	if l := Entry(1, "a", &PersonRemoved{Person: "p", Reason: long}); !strings.HasPrefix(string(l.Body),
+		`{"cut":true,"sha256":"`) {
 		t.Errorf("it is recorded as %.100s", l.Body)
 	}
 	s := &StandingChanged{Device: "d", To: "sound", Cause: ByRulebook}
@@ -153,7 +168,8 @@ func TestLargeEvents(t *testing.T) {
 	if !ok || back.To != "sound" || len(back.Binding) != maxBinding || back.Changed != nil {
 		t.Errorf("a standing of many rules is recorded as %.100s", l.Body)
 	}
-	if about := Entry(1, "a", &PersonRemoved{Person: strings.Repeat("å", MaxAbout)}).About; len(about) > MaxAbout+len("…") || strings.Contains(about, "\ufffd") {
+	if about := Entry(1, "a", &PersonRemoved{Person: strings.Repeat("å",
+		MaxAbout)}).About; len(about) > MaxAbout+len("…") || strings.Contains(about, "\ufffd") {
 		t.Errorf("it is about %d bytes", len(about))
 	}
 }

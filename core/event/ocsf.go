@@ -27,7 +27,8 @@ var (
 	ocsfEntity     = ocsfClass{3004, "Entity Management"}
 	ocsfDevice     = ocsfClass{5019, "Device Config State Change"}
 
-	ocsfCategories = []string{"Uncategorized", "System Activity", "Findings", "Identity & Access Management", "Network Activity", "Discovery"}
+	ocsfCategories = []string{"Uncategorized", "System Activity", "Findings", "Identity & Access Management",
+		"Network Activity", "Discovery"}
 )
 
 // The activities of entity management.
@@ -38,7 +39,8 @@ const (
 	ocsfOther  = 99
 )
 
-var ocsfActivities = map[int]string{ocsfCreate: "Create", ocsfUpdate: "Update", ocsfDelete: "Delete", ocsfOther: "Refuse"}
+var ocsfActivities = map[int]string{ocsfCreate: "Create", ocsfUpdate: "Update", ocsfDelete: "Delete",
+	ocsfOther: "Refuse"}
 
 // managed is an event that tells of somebody managing something.
 type managed interface {
@@ -97,7 +99,8 @@ func OCSF(l *ledger.Entry, origin string) ([]json.RawMessage, error) {
 	}
 	out := make([]json.RawMessage, len(events))
 	for i, ev := range events {
-		ev["metadata"] = object{"version": OCSFVersion, "product": object{"name": "Iron Ledger", "vendor_name": "Iron Ledger"}, "log_name": origin,
+		ev["metadata"] = object{"version": OCSFVersion,
+			"product": object{"name": "Iron Ledger", "vendor_name": "Iron Ledger"}, "log_name": origin,
 			"uid": fmt.Sprintf("%s/%d/%d", origin, l.Seq, i), "sequence": l.Seq, "event_code": string(l.Kind)}
 		if out[i], err = json.Marshal(ev); err != nil {
 			return nil, fmt.Errorf("entry %d as events: %w", l.Seq, err)
@@ -109,8 +112,10 @@ func OCSF(l *ledger.Entry, origin string) ([]json.RawMessage, error) {
 // ocsfEvent is what every event has.
 func ocsfEvent(l *ledger.Entry, class ocsfClass, activity int, activityName, message string) object {
 	return object{
-		"class_uid": class.uid, "class_name": class.name, "category_uid": class.uid / 1000, "category_name": ocsfCategories[class.uid/1000],
-		"activity_id": activity, "activity_name": activityName, "type_uid": class.uid*100 + activity, "time": l.At / 1000,
+		"class_uid": class.uid, "class_name": class.name, "category_uid": class.uid / 1000,
+		"category_name": ocsfCategories[class.uid/1000],
+		"activity_id":   activity, "activity_name": activityName, "type_uid": class.uid*100 + activity,
+		"time":        l.At / 1000,
 		"severity_id": 1, "severity": "Informational", "message": message,
 		"actor": object{"user": object{"name": l.Actor}},
 	}
@@ -118,7 +123,8 @@ func ocsfEvent(l *ledger.Entry, class ocsfClass, activity int, activityName, mes
 
 func ocsf(l *ledger.Entry) ([]object, error) {
 	if l.Body == nil {
-		return []object{ocsfEvent(l, ocsfBase, ocsfOther, "Redacted", fmt.Sprintf("entry %d was redacted", l.Seq))}, nil
+		return []object{ocsfEvent(l, ocsfBase, ocsfOther, "Redacted",
+			fmt.Sprintf("entry %d was redacted", l.Seq))}, nil
 	}
 	e, err := Read(l)
 	if err != nil && kinds[l.Kind] != nil {
@@ -133,7 +139,8 @@ func ocsf(l *ledger.Entry) ([]object, error) {
 		return e.ocsf(l), nil
 	case managed:
 		what, activity := e.managing()
-		ev := ocsfEvent(l, ocsfEntity, activity, ocsfActivities[activity], fmt.Sprintf("%s by %s: %s", l.Kind, l.Actor, l.About))
+		ev := ocsfEvent(l, ocsfEntity, activity, ocsfActivities[activity],
+			fmt.Sprintf("%s by %s: %s", l.Kind, l.Actor, l.About))
 		ev["entity"] = object{"type": what, "uid": l.About, "name": l.About, "data": l.Body}
 		ev["status_id"], ev["status"] = 1, "Success"
 		return []object{ev}, nil
@@ -149,7 +156,8 @@ func ocsfDeviceOf(id string) object {
 }
 
 func (s *SessionEnded) ocsf(l *ledger.Entry) []object {
-	ev := ocsfEvent(l, ocsfLogon, 2, "Logoff", fmt.Sprintf("access of %s to %s ended: %s", s.Person, s.Resource, s.Cause))
+	ev := ocsfEvent(l, ocsfLogon, 2, "Logoff",
+		fmt.Sprintf("access of %s to %s ended: %s", s.Person, s.Resource, s.Cause))
 	ev["user"], ev["service"] = object{"uid": s.Person, "name": s.Person}, object{"name": s.Resource}
 	ev["status_id"], ev["status"] = 1, "Success"
 	if s.Device != "" {
@@ -190,13 +198,16 @@ func (c *VerdictChange) ocsf(l *ledger.Entry, device string) object {
 	case c.From == posture.Pass || c.From == posture.None:
 		activity, name = 1, "Create"
 	}
-	ev := ocsfEvent(l, ocsfCompliance, activity, name, fmt.Sprintf("%s: %s is %s (was %s) %s", device, c.Rule, c.To, c.From, c.Why))
+	ev := ocsfEvent(l, ocsfCompliance, activity, name,
+		fmt.Sprintf("%s: %s is %s (was %s) %s", device, c.Rule, c.To, c.From, c.Why))
 	if c.To == posture.Fail {
 		ev["severity_id"], ev["severity"] = 3, "Medium"
 	}
 	ev["device"], ev["resources"] = ocsfDeviceOf(device), []object{{"uid": device, "type": "device"}}
-	ev["finding_info"] = object{"uid": device + "/" + c.Rule, "title": c.Rule, "desc": c.Why, "modified_time": l.At / 1000}
-	ev["compliance"] = object{"control": c.Rule, "standards": []string{"rulebook"}, "status_id": v.compliance, "status": v.complianceText, "status_detail": c.Why}
+	ev["finding_info"] = object{"uid": device + "/" + c.Rule, "title": c.Rule, "desc": c.Why,
+		"modified_time": l.At / 1000}
+	ev["compliance"] = object{"control": c.Rule, "standards": []string{"rulebook"}, "status_id": v.compliance,
+		"status": v.complianceText, "status_detail": c.Why}
 	ev["status_id"], ev["status"] = v.finding, v.findingText
 	return ev
 }
@@ -225,6 +236,7 @@ func (d *DecisionMade) ocsf(l *ledger.Entry) []object {
 	for _, g := range d.Gates {
 		gates = append(gates, object{"gate": g.Gate, "verdict": g.Verdict})
 	}
-	ev["unmapped"] = object{"resource": d.Asked.Resource.ID, "outcome": d.Outcome, "level": d.Level, "rulebook": d.Rulebook, "gates": gates, "code": d.Code}
+	ev["unmapped"] = object{"resource": d.Asked.Resource.ID, "outcome": d.Outcome, "level": d.Level,
+		"rulebook": d.Rulebook, "gates": gates, "code": d.Code}
 	return []object{ev}
 }

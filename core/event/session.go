@@ -36,7 +36,8 @@ func (s *SessionEnded) About() string { return s.Decision }
 
 // AppendBody appends the body: a change for the whole fleet ends many at once.
 func (s *SessionEnded) AppendBody(b []byte) []byte {
-	o := value.Object(b).Open().Word("by", s.By).Text("cause", s.Cause).Text("decision", s.Decision).Word("device", s.Device)
+	o := value.Object(b).Open().Word("by", s.By).Text("cause", s.Cause).Text("decision",
+		s.Decision).Word("device", s.Device)
 	o = o.Text("enforcer", s.Enforcer).Word("level", s.Level).Text("outcome", s.Outcome)
 	return o.Text("person", s.Person).Text("resource", s.Resource).Close()
 }

@@ -77,7 +77,8 @@ func (s *StandingChanged) append(b []byte) []byte {
 	if len(s.Changed) > 0 {
 		o = o.List("changed")
 		for _, c := range s.Changed {
-			o = o.Element().Open().Text("from", c.From.String()).Text("rule", c.Rule).Text("to", c.To.String()).Word("why", c.Why).Close()
+			o = o.Element().Open().Text("from", c.From.String()).Text("rule", c.Rule).Text("to",
+				c.To.String()).Word("why", c.Why).Close()
 		}
 		o = o.EndList()
 	}
@@ -85,7 +86,8 @@ func (s *StandingChanged) append(b []byte) []byte {
 	if len(s.Evidence) > 0 {
 		o = o.List("evidence")
 		for _, c := range s.Evidence {
-			o = o.Element().Open().Text("attribute", c.Attribute).Word("from", c.From).Text("source", c.Source).Text("to", c.To).Close()
+			o = o.Element().Open().Text("attribute", c.Attribute).Word("from", c.From).Text("source",
+				c.Source).Text("to", c.To).Close()
 		}
 		o = o.EndList()
 	}

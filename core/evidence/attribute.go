@@ -58,14 +58,21 @@ func worseOf(t value.Type) Direction {
 var ThreatLevel = value.Words("threat.level", true, "none", "low", "medium", "high", "critical")
 
 var (
-	boolean  = value.Of(value.Bool)
-	text     = value.Of(value.Text)
-	moment   = value.Of(value.Time)
-	texts    = value.ListOf(text)
-	volume   = &value.RecordType{Name: "volume", Fields: []value.Field{{Name: "name", Type: text}, {Name: "system", Type: boolean}, {Name: "encrypted", Type: boolean}}}
-	threat   = &value.RecordType{Name: "threat", Fields: []value.Field{{Name: "id", Type: text}, {Name: "severity", Type: ThreatLevel}, {Name: "active", Type: boolean}, {Name: "at", Type: moment}, {Name: "title", Type: text}}}
-	app      = &value.RecordType{Name: "app", Fields: []value.Field{{Name: "id", Type: text}, {Name: "name", Type: text}, {Name: "version", Type: value.Of(value.Version)}}}
-	platform = value.Words("platform", false, "windows", "macos", "linux", "ios", "ipados", "android", "chromeos", "other")
+	boolean = value.Of(value.Bool)
+	text    = value.Of(value.Text)
+	moment  = value.Of(value.Time)
+	texts   = value.ListOf(text)
+	volume  = &value.RecordType{Name: "volume",
+		Fields: []value.Field{{Name: "name", Type: text}, {Name: "system", Type: boolean},
+			{Name: "encrypted", Type: boolean}}}
+	threat = &value.RecordType{Name: "threat",
+		Fields: []value.Field{{Name: "id", Type: text}, {Name: "severity", Type: ThreatLevel},
+			{Name: "active", Type: boolean}, {Name: "at", Type: moment}, {Name: "title", Type: text}}}
+	app = &value.RecordType{Name: "app",
+		Fields: []value.Field{{Name: "id", Type: text}, {Name: "name", Type: text},
+			{Name: "version", Type: value.Of(value.Version)}}}
+	platform = value.Words("platform", false, "windows", "macos", "linux", "ios", "ipados", "android",
+		"chromeos", "other")
 )
 
 // Platforms are the words of the attribute platform.
@@ -74,15 +81,18 @@ func Platforms() []string { return slices.Clone(platform.Enum.Words) }
 // standard is the dictionary that every rulebook starts from.
 var standard = []Attribute{
 	{Name: "platform", Type: platform, Title: "Platform", Timeless: true},
-	{Name: "form", Type: value.Words("form", false, "laptop", "desktop", "phone", "tablet", "kiosk", "server", "other"), Title: "Form", Timeless: true},
+	{Name: "form", Type: value.Words("form", false, "laptop", "desktop", "phone", "tablet", "kiosk", "server",
+		"other"), Title: "Form", Timeless: true},
 	{Name: "model", Type: text, Title: "Model", Timeless: true},
 	{Name: "vendor", Type: text, Title: "Vendor", Timeless: true},
 	{Name: "name", Type: text, Title: "Name", Timeless: true},
 	{Name: "serial", Type: text, Title: "Serial number", Timeless: true},
 	{Name: "hardware_id", Type: text, Title: "Hardware identifier", Timeless: true},
-	{Name: "ownership", Type: value.Words("ownership", false, "company", "personal", "unknown"), Title: "Ownership", Timeless: true},
+	{Name: "ownership", Type: value.Words("ownership", false, "company", "personal", "unknown"),
+		Title: "Ownership", Timeless: true},
 	{Name: "managed", Type: boolean, Title: "Managed"},
-	{Name: "directory.joined", Type: value.Words("directory.joined", false, "none", "registered", "joined"), Title: "Joined to the directory"},
+	{Name: "directory.joined", Type: value.Words("directory.joined", false, "none", "registered", "joined"),
+		Title: "Joined to the directory"},
 	{Name: "owner", Type: text, Title: "Owner", Timeless: true},
 	{Name: "owner.groups", Type: texts, Title: "Groups of the owner", Timeless: true, ByService: true},
 	{Name: "os.version", Type: value.Of(value.Version), Title: "Operating system version"},
@@ -106,7 +116,8 @@ var standard = []Attribute{
 	{Name: "threat.score", Type: value.Of(value.Int), Title: "Threat score", Worse: HighIsWorse, Worst: true},
 	{Name: "threat.level", Type: ThreatLevel, Title: "Threat level", Worse: HighIsWorse, Worst: true},
 	{Name: "threats", Type: value.ListOf(value.Type{Kind: value.Record, Record: threat}), Title: "Threats"},
-	{Name: "certs", Type: value.ListOf(value.Type{Kind: value.Record, Record: certificate.Type}), Title: "Certificates"},
+	{Name: "certs", Type: value.ListOf(value.Type{Kind: value.Record, Record: certificate.Type}),
+		Title: "Certificates"},
 	{Name: "network.macs", Type: texts, Title: "Hardware addresses"},
 	{Name: "network.addresses", Type: texts, Title: "Network addresses"},
 	{Name: "apps", Type: value.ListOf(value.Type{Kind: value.Record, Record: app}), Title: "Applications"},
@@ -162,7 +173,8 @@ const DeviceFrame = 0
 
 // NewDictionary returns the standard attributes and the custom ones.
 func NewDictionary(custom ...Attribute) *Dictionary {
-	d := &Dictionary{list: append(slices.Clone(standard), custom...), index: make(map[string]int, len(standard)+len(custom))}
+	d := &Dictionary{list: append(slices.Clone(standard), custom...),
+		index: make(map[string]int, len(standard)+len(custom))}
 	for i := range d.list {
 		a := &d.list[i]
 		d.index[a.Name] = i

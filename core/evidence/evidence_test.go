@@ -42,7 +42,8 @@ func TestReportKeepsWhatItCan(t *testing.T) {
 	if len(r.Readings) != 7 { // platform, os.version, tpm.present, screen_lock.after, volumes, custom.chart_pack, and the serial
 		t.Errorf("%d readings are kept: %v", len(r.Readings), r.Readings)
 	}
-	want := map[string]string{"os.vresion": "did you mean os.version?", "passcode.length": `the text "six" stands where a whole number`, "threat.score": "between 0 and 100",
+	want := map[string]string{"os.vresion": "did you mean os.version?",
+		"passcode.length": `the text "six" stands where a whole number`, "threat.score": "between 0 and 100",
 		"on_roster": "only the service itself", "form": `"lorry" is not one of laptop`}
 	if len(r.Refused) != len(want) {
 		t.Errorf("refused are %v", r.Refused)
@@ -73,7 +74,8 @@ func TestReportsThatAreRefusedWhole(t *testing.T) {
 			t.Errorf("%.60s: the error is %v, want %q", raw, err, want)
 		}
 	}
-	if _, err := d.ParseReport([]byte(`{"identity":{"id":"a"},"observed_at":"2026-11-20T08:04:59Z"}`), now); err != nil {
+	if _, err := d.ParseReport([]byte(`{"identity":{"id":"a"},"observed_at":"2026-11-20T08:04:59Z"}`),
+		now); err != nil {
 		t.Errorf("a clock five minutes ahead is refused: %v", err)
 	}
 }
@@ -87,9 +89,12 @@ func TestStreamsGoOnAfterABadLine(t *testing.T) {
 		good   int
 		bad    map[int]string
 	}{
-		{"ndjson", NDJSON, "{\"identity\":{\"id\":\"a\"}}\n\nnonsense\n{\"identity\":{\"id\":\"b\"}}", 2, map[int]string{3: "not valid JSON"}},
-		{"too long a line", NDJSON, strings.Repeat("x", MaxReport+5) + "\n{\"identity\":{\"id\":\"b\"}}\n", 1, map[int]string{1: "larger than"}},
-		{"a list", JSON, `[{"identity":{"id":"a"}},{"identity":{}}]`, 1, map[int]string{2: "does not say which device"}},
+		{"ndjson", NDJSON, "{\"identity\":{\"id\":\"a\"}}\n\nnonsense\n{\"identity\":{\"id\":\"b\"}}", 2,
+			map[int]string{3: "not valid JSON"}},
+		{"too long a line", NDJSON, strings.Repeat("x", MaxReport+5) + "\n{\"identity\":{\"id\":\"b\"}}\n", 1,
+			map[int]string{1: "larger than"}},
+		{"a list", JSON, `[{"identity":{"id":"a"}},{"identity":{}}]`, 1,
+			map[int]string{2: "does not say which device"}},
 		{"one object over lines", JSON, "{\n\"identity\":{\"id\":\"a\"}\n}", 1, nil},
 		{"csv", CSV, "id,os.version,passcode.set,threat.score,certs\na,14.1,true,7,\nb,14.1\nc,\"x\",,unavailable: asleep,\n", 2, map[int]string{3: "not a CSV row"}},
 		{"csv with a column twice", CSV, "id,id\na,b\n", 0, map[int]string{0: "stands twice"}},
@@ -114,7 +119,8 @@ func TestStreamsGoOnAfterABadLine(t *testing.T) {
 			}
 		})
 	}
-	for text, want := range map[string]Format{`{"identity":{}}` + "\n{": NDJSON, "{\n}": JSON, "[": JSON, "id,name": CSV} {
+	for text, want := range map[string]Format{`{"identity":{}}` + "\n{": NDJSON, "{\n}": JSON, "[": JSON,
+		"id,name": CSV} {
 		if got := Detect("-", []byte(text)); got != want {
 			t.Errorf("%q is taken for %s, want %s", text, got, want)
 		}
@@ -128,7 +134,8 @@ func record(t *testing.T, d *Dictionary, lines ...string) *Record {
 	for _, l := range lines {
 		f := strings.SplitN(l, " ", 4)
 		at := value.FormatTime(now - int64(f[1][0]-'0')*hour)
-		rec = rec.With(report(t, d, `{"source":"`+f[0]+`","observed_at":"`+at+`","identity":{"id":"d"},"evidence":{"`+f[2]+`":`+f[3]+`}}`))
+		rec = rec.With(report(t, d, `{"source":"`+f[0]+`","observed_at":"`+at+
+			`","identity":{"id":"d"},"evidence":{"`+f[2]+`":`+f[3]+`}}`))
 	}
 	return rec
 }
@@ -136,29 +143,46 @@ func record(t *testing.T, d *Dictionary, lines ...string) *Record {
 func TestWhichReadingCounts(t *testing.T) {
 	d := NewDictionary()
 	policy := Policy{Limits: []Limit{{"", 24 * hour}, {"os", 3 * hour}, {"os.build", 9 * hour}},
-		Sources: []SourceRule{{ID: "agent", Rank: 1, Provides: []string{"*"}}, {ID: "mdm", Rank: 5, Provides: []string{"os", "platform"}}, {ID: "sensor", Rank: 3, Provides: []string{"threat", "integrity"}}, {ID: "twin", Rank: 1, Provides: []string{"*"}}},
-		Bands:   []Band{{1, 1}, {40, 2}, {70, 3}, {90, 4}}}
+		Sources: []SourceRule{{ID: "agent", Rank: 1, Provides: []string{"*"}},
+			{ID: "mdm", Rank: 5, Provides: []string{"os", "platform"}},
+			{ID: "sensor", Rank: 3, Provides: []string{"threat", "integrity"}},
+			{ID: "twin", Rank: 1, Provides: []string{"*"}}},
+		Bands: []Band{{1, 1}, {40, 2}, {70, 3}, {90, 4}}}
 	cases := []struct {
 		name, attribute, value, source, why string
 		lines                               []string
 	}{
-		{"a higher rank wins over a newer one", "os.version", "14.1", "mdm", "", []string{`mdm 2 os.version "14.1"`, `agent 1 os.version "14.2"`}},
-		{"a stale one of higher rank yields", "os.version", "14.2", "agent", "", []string{`mdm 4 os.version "14.1"`, `agent 1 os.version "14.2"`}},
-		{"of one rank the newest wins", "os.version", "14.3", "twin", "", []string{`agent 2 os.version "14.2"`, `twin 1 os.version "14.3"`}},
-		{"of one rank and time the first id wins", "os.version", "14.2", "agent", "", []string{`twin 1 os.version "14.3"`, `agent 1 os.version "14.2"`}},
-		{"the worst threat wins", "threat.score", "80", "agent", "", []string{`agent 2 threat.score 80`, `sensor 1 threat.score 5`}},
-		{"tampered wins", "integrity.tampered", "true", "agent", "", []string{`agent 2 integrity.tampered true`, `sensor 1 integrity.tampered false`}},
-		{"a level is derived from the score of each source", "threat.level", "high", "agent", "", []string{`agent 2 threat.score 80`, `sensor 1 threat.level "low"`}},
-		{"a given level counts instead of its own score", "threat.level", "low", "agent", "", []string{`agent 2 threat.score 80`, `agent 2 threat.level "low"`}},
-		{"an older report does not overwrite", "model", "new", "agent", "", []string{`agent 1 model "new"`, `agent 5 model "old"`}},
-		{"a source outside its prefixes does not count", "model", "", "", "never reported", []string{`mdm 1 model "m"`}},
+		{"a higher rank wins over a newer one", "os.version", "14.1", "mdm", "",
+			[]string{`mdm 2 os.version "14.1"`, `agent 1 os.version "14.2"`}},
+		{"a stale one of higher rank yields", "os.version", "14.2", "agent", "",
+			[]string{`mdm 4 os.version "14.1"`, `agent 1 os.version "14.2"`}},
+		{"of one rank the newest wins", "os.version", "14.3", "twin", "",
+			[]string{`agent 2 os.version "14.2"`, `twin 1 os.version "14.3"`}},
+		{"of one rank and time the first id wins", "os.version", "14.2", "agent", "",
+			[]string{`twin 1 os.version "14.3"`, `agent 1 os.version "14.2"`}},
+		{"the worst threat wins", "threat.score", "80", "agent", "",
+			[]string{`agent 2 threat.score 80`, `sensor 1 threat.score 5`}},
+		{"tampered wins", "integrity.tampered", "true", "agent", "",
+			[]string{`agent 2 integrity.tampered true`, `sensor 1 integrity.tampered false`}},
+		{"a level is derived from the score of each source", "threat.level", "high", "agent", "",
+			[]string{`agent 2 threat.score 80`, `sensor 1 threat.level "low"`}},
+		{"a given level counts instead of its own score", "threat.level", "low", "agent", "",
+			[]string{`agent 2 threat.score 80`, `agent 2 threat.level "low"`}},
+		{"an older report does not overwrite", "model", "new", "agent", "",
+			[]string{`agent 1 model "new"`, `agent 5 model "old"`}},
+		{"a source outside its prefixes does not count", "model", "", "", "never reported",
+			[]string{`mdm 1 model "m"`}},
 		{"nobody said anything", "model", "", "", "never reported", nil},
-		{"all is stale", "os.version", "", "agent", "stale: observed 4h ago, fresh for 3h", []string{`agent 4 os.version "14.2"`}},
+		{"all is stale", "os.version", "", "agent", "stale: observed 4h ago, fresh for 3h",
+			[]string{`agent 4 os.version "14.2"`}},
 		{"the longest prefix decides freshness", "os.build", "b", "agent", "", []string{`agent 8 os.build "b"`}},
-		{"at its limit it is still fresh", "os.version", "14.2", "agent", "", []string{`agent 3 os.version "14.2"`}},
+		{"at its limit it is still fresh", "os.version", "14.2", "agent", "",
+			[]string{`agent 3 os.version "14.2"`}},
 		{"what a device is does not go stale", "vendor", "v", "agent", "", []string{`agent 9 vendor "v"`}},
-		{"unavailable says why", "secure_boot", "", "agent", "unavailable: no firmware", []string{`agent 1 secure_boot {"unavailable":"no firmware"}`}},
-		{"unavailable yields to a value of another source", "secure_boot", "true", "twin", "", []string{`agent 1 secure_boot {"unavailable":"x"}`, `twin 2 secure_boot true`}},
+		{"unavailable says why", "secure_boot", "", "agent", "unavailable: no firmware",
+			[]string{`agent 1 secure_boot {"unavailable":"no firmware"}`}},
+		{"unavailable yields to a value of another source", "secure_boot", "true", "twin", "",
+			[]string{`agent 1 secure_boot {"unavailable":"x"}`, `twin 2 secure_boot true`}},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -174,17 +198,21 @@ func TestWhichReadingCounts(t *testing.T) {
 			}
 		})
 	}
-	v := NewResolver(d, policy).Resolve(record(t, d, `mdm 2 os.version "14.1"`, `agent 1 os.version "14.2"`), Facts{}, now)
+	v := NewResolver(d, policy).Resolve(record(t, d, `mdm 2 os.version "14.1"`, `agent 1 os.version "14.2"`),
+		Facts{}, now)
 	if want := now + hour; v.Valid != want {
-		t.Errorf("the view holds until %s, want %s: then the other source takes over", value.FormatTime(v.Valid), value.FormatTime(want))
+		t.Errorf("the view holds until %s, want %s: then the other source takes over",
+			value.FormatTime(v.Valid), value.FormatTime(want))
 	}
 }
 
 func TestServiceFactsAreNeverUnknown(t *testing.T) {
 	d := NewDictionary()
 	r := NewResolver(d, Policy{})
-	v := r.Resolve(record(t, d, `agent 1 owner "ylva"`), Facts{OnRoster: true, Groups: func(p string) *value.Value { return ListOf([]string{p + "'s crew"}) }}, now)
-	for name, want := range map[string]string{"on_roster": "true", "vouched": "false", "owner.groups": "ylva's crew"} {
+	v := r.Resolve(record(t, d, `agent 1 owner "ylva"`),
+		Facts{OnRoster: true, Groups: func(p string) *value.Value { return ListOf([]string{p + "'s crew"}) }}, now)
+	for name, want := range map[string]string{"on_roster": "true", "vouched": "false",
+		"owner.groups": "ylva's crew"} {
 		if got := v.Get(d.Slot(name), now); got.String() != want {
 			t.Errorf("%s is %v, want %s", name, got, want)
 		}
@@ -211,12 +239,15 @@ func TestJoining(t *testing.T) {
 	d := NewDictionary()
 	hourAgo, longAgo := now-3600*1_000_000, now-25*3600*1_000_000
 	known := house{
-		map[Key]string{{ByExternal, "mdm:77"}: "d1", {ByID, "d1"}: "d1", {BySerial, "gf-1"}: "d1", {ByHardware, "ab"}: "d2", {ByID, "d2"}: "d2", {BySerial, "default string"}: "d2"},
-		map[string]Spoken{"d1 mdm": {Source: "mdm", At: hourAgo, External: "77"}, "d1 old": {Source: "old", At: longAgo, External: "5", Hardware: "cd"},
+		map[Key]string{{ByExternal, "mdm:77"}: "d1", {ByID, "d1"}: "d1", {BySerial, "gf-1"}: "d1",
+			{ByHardware, "ab"}: "d2", {ByID, "d2"}: "d2", {BySerial, "default string"}: "d2"},
+		map[string]Spoken{"d1 mdm": {Source: "mdm", At: hourAgo, External: "77"},
+			"d1 old": {Source: "old", At: longAgo, External: "5", Hardware: "cd"},
 			"d1 ids": {Source: "ids", At: hourAgo, ID: "d1"}},
 	}
 	open := NewResolver(d, Policy{})
-	strict := NewResolver(d, Policy{Sources: []SourceRule{{ID: "mdm", Provides: []string{"os"}, Identifies: true}, {ID: "sensor", Provides: []string{"threat"}}}, IgnoreKeys: []string{"GF-0000"}})
+	strict := NewResolver(d, Policy{Sources: []SourceRule{{ID: "mdm", Provides: []string{"os"},
+		Identifies: true}, {ID: "sensor", Provides: []string{"threat"}}}, IgnoreKeys: []string{"GF-0000"}})
 	for _, c := range []struct {
 		by                 *Resolver
 		raw, id            string
@@ -224,21 +255,26 @@ func TestJoining(t *testing.T) {
 		gained, lost       string
 	}{
 		{open, `{"source":"mdm","external_id":"77","identity":{}}`, "d1", true, false, false, "", ""},
-		{open, `{"source":"other","external_id":"77","identity":{"serial":" GF-1 "}}`, "d1", true, false, false, "external_id other:77", ""},
+		{open, `{"source":"other","external_id":"77","identity":{"serial":" GF-1 "}}`, "d1", true, false,
+			false, "external_id other:77", ""},
 		{open, `{"identity":{"hardware_id":"AB"}}`, "d2", true, false, false, "", ""},
 		{open, `{"identity":{"id":"d1","hardware_id":"ab"}}`, "", false, false, true, "", ""},
 		{open, `{"identity":{"id":"d9","serial":"new"}}`, "d9", false, false, false, "id d9, serial new", ""},
 		{open, `{"identity":{"serial":"New-7"}}`, "New-7", false, false, false, "serial new-7", ""},
-		{open, `{"source":"mdm","external_id":"78","identity":{}}`, "mdm:78", false, false, false, "external_id mdm:78", ""},
+		{open, `{"source":"mdm","external_id":"78","identity":{}}`, "mdm:78", false, false, false,
+			"external_id mdm:78", ""},
 		{open, `{"source":"mdm","external_id":"78","identity":{"serial":"gf-1"}}`, "", false, false, true, "", ""},
-		{open, `{"source":"old","external_id":"6","identity":{"serial":"gf-1"}}`, "d1", true, false, false, "external_id old:6", "external_id old:5"},
-		{open, `{"source":"old","identity":{"serial":"gf-1","hardware_id":"ef"}}`, "d1", true, false, false, "hardware_id ef", "hardware_id cd"},
+		{open, `{"source":"old","external_id":"6","identity":{"serial":"gf-1"}}`, "d1", true, false, false,
+			"external_id old:6", "external_id old:5"},
+		{open, `{"source":"old","identity":{"serial":"gf-1","hardware_id":"ef"}}`, "d1", true, false, false,
+			"hardware_id ef", "hardware_id cd"},
 		{open, `{"source":"ids","identity":{"id":"d7","serial":"gf-1"}}`, "", false, false, true, "", ""},
 		{open, `{"identity":{"id":"d8","serial":"Default string"}}`, "d8", false, false, false, "id d8", ""},
 		{open, `{"identity":{"serial":"0000000"}}`, "", false, false, true, "", ""},
 		{open, `{"identity":{"hardware_id":"FFFF-FFFF"}}`, "", false, false, true, "", ""},
 		{strict, `{"source":"mdm","identity":{"serial":"gf-0000"}}`, "", false, false, true, "", ""},
-		{strict, `{"source":"sensor","external_id":"1","identity":{"serial":"gf-1","hardware_id":"99x"}}`, "d1", true, false, false, "", ""},
+		{strict, `{"source":"sensor","external_id":"1","identity":{"serial":"gf-1","hardware_id":"99x"}}`,
+			"d1", true, false, false, "", ""},
 		{strict, `{"source":"sensor","identity":{"serial":"gf-2"}}`, "", false, true, false, "", ""},
 		{strict, `{"source":"stranger","identity":{"serial":"gf-2"}}`, "", false, true, false, "", ""},
 		{strict, `{"source":"mdm","identity":{"serial":"gf-2"}}`, "gf-2", false, false, false, "serial gf-2", ""},
@@ -251,7 +287,8 @@ func TestJoining(t *testing.T) {
 			}
 			return strings.Join(parts, ", ")
 		}
-		if j.Device != c.id || j.Known != c.known || j.Wait != c.wait || (err != nil) != c.error || text(j.Gained) != c.gained || text(j.Lost) != c.lost {
+		if j.Device != c.id || j.Known != c.known || j.Wait != c.wait || (err != nil) != c.error ||
+			text(j.Gained) != c.gained || text(j.Lost) != c.lost {
 			t.Errorf("%s joins %+v (%v)", c.raw, j, err)
 		}
 	}
@@ -259,7 +296,9 @@ func TestJoining(t *testing.T) {
 
 func TestKeptEvidenceComesBack(t *testing.T) {
 	d := NewDictionary(Attribute{Name: "custom.x", Type: value.Of(value.Int)})
-	rec := record(t, d, `agent 1 os.version "14.2 (b)"`, `agent 2 volumes [{"name":"c","encrypted":true}]`, `agent 1 tpm.present {"unavailable":"no \"chip\""}`, `agent 1 screen_lock.after "90s"`, `agent 1 os.patched_at "2026-11-01"`, `agent 1 custom.x 5`)
+	rec := record(t, d, `agent 1 os.version "14.2 (b)"`, `agent 2 volumes [{"name":"c","encrypted":true}]`,
+		`agent 1 tpm.present {"unavailable":"no \"chip\""}`, `agent 1 screen_lock.after "90s"`,
+		`agent 1 os.patched_at "2026-11-01"`, `agent 1 custom.x 5`)
 	kept := rec.MarshalSource("agent")
 	if !json.Valid(kept) {
 		t.Fatalf("kept is not JSON: %s", kept)
@@ -292,7 +331,8 @@ func FuzzReport(f *testing.F) {
 		kept := rec.MarshalSource(rep.Source)
 		back, err := d.UnmarshalSource(rep.Source, kept)
 		if err != nil || len(back.Readings) != len(rec.Readings()) {
-			t.Fatalf("%q is kept as %q, which comes back as %d of %d readings (%v)", raw, kept, len(back.Readings), len(rec.Readings()), err)
+			t.Fatalf("%q is kept as %q, which comes back as %d of %d readings (%v)", raw, kept,
+				len(back.Readings), len(rec.Readings()), err)
 		}
 		r.Resolve(rec, Facts{}, now)
 		_ = condition.Always
@@ -306,14 +346,23 @@ func TestTheWorstOfSeveralSources(t *testing.T) {
 		combine                []Combine
 		lines                  []string
 	}{
-		{"by rank, one says so", "storage.encrypted", "true", nil, []string{"agent 1 storage.encrypted false", "mdm 3 storage.encrypted true"}},
-		{"under worst the one that says no", "storage.encrypted", "false", []Combine{{"storage", true}}, []string{"agent 1 storage.encrypted false", "mdm 3 storage.encrypted true"}},
-		{"the oldest version is worst", "os.version", "13", []Combine{{"os.version", true}}, []string{"agent 1 os.version \"14\"", "mdm 3 os.version \"13\""}},
-		{"the longest wait is worst", "screen_lock.after", "30m", []Combine{{"screen_lock", true}}, []string{"agent 1 screen_lock.after \"30m\"", "mdm 3 screen_lock.after \"5m\""}},
-		{"a threat is worst as it is", "threat.score", "70", nil, []string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
-		{"unless rank is to count", "threat.score", "5", []Combine{{"threat", false}}, []string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
-		{"the longest prefix decides", "threat.score", "70", []Combine{{"threat", false}, {"threat.score", true}}, []string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
-		{"tampering is told by anybody", "integrity.tampered", "true", nil, []string{"agent 1 integrity.tampered true", "mdm 3 integrity.tampered false"}},
+		{"by rank, one says so", "storage.encrypted", "true", nil,
+			[]string{"agent 1 storage.encrypted false", "mdm 3 storage.encrypted true"}},
+		{"under worst the one that says no", "storage.encrypted", "false", []Combine{{"storage", true}},
+			[]string{"agent 1 storage.encrypted false", "mdm 3 storage.encrypted true"}},
+		{"the oldest version is worst", "os.version", "13", []Combine{{"os.version", true}},
+			[]string{"agent 1 os.version \"14\"", "mdm 3 os.version \"13\""}},
+		{"the longest wait is worst", "screen_lock.after", "30m", []Combine{{"screen_lock", true}},
+			[]string{"agent 1 screen_lock.after \"30m\"", "mdm 3 screen_lock.after \"5m\""}},
+		{"a threat is worst as it is", "threat.score", "70", nil,
+			[]string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
+		{"unless rank is to count", "threat.score", "5", []Combine{{"threat", false}},
+			[]string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
+		{"the longest prefix decides", "threat.score", "70",
+			[]Combine{{"threat", false}, {"threat.score", true}},
+			[]string{"agent 1 threat.score 70", "mdm 3 threat.score 5"}},
+		{"tampering is told by anybody", "integrity.tampered", "true", nil,
+			[]string{"agent 1 integrity.tampered true", "mdm 3 integrity.tampered false"}},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -322,7 +371,9 @@ func TestTheWorstOfSeveralSources(t *testing.T) {
 			for _, l := range c.lines {
 				f := strings.SplitN(l, " ", 4)
 				sources = append(sources, SourceRule{ID: f[0], Rank: int(f[1][0] - '0'), Provides: []string{"*"}})
-				lines = append(lines, `{"source":"`+f[0]+`","observed_at":"2026-11-20T07:00:00Z","identity":{"id":"d"},"evidence":{"`+f[2]+`":`+f[3]+`}}`)
+				lines = append(lines, `{"source":"`+f[0]+
+					`","observed_at":"2026-11-20T07:00:00Z","identity":{"id":"d"},"evidence":{"`+f[2]+`":`+
+					f[3]+`}}`)
 			}
 			var rec *Record
 			for _, l := range lines {
@@ -354,18 +405,22 @@ func TestAVouchEndsAtItsMoment(t *testing.T) {
 func TestDamagedEvidenceIsTold(t *testing.T) {
 	d := NewDictionary()
 	for kept, want := range map[string]string{
-		``: "no JSON object", `[]`: "no JSON object", `{"x":{}}`: "is no moment", `{"17":7}`: "is no moment", `{"1700000000000000":{"managed":true`: "breaks off", `{"1700000000000000":{"managed":true}`: "breaks off",
+		``: "no JSON object", `[]`: "no JSON object", `{"x":{}}`: "is no moment", `{"17":7}`: "is no moment",
+		`{"1700000000000000":{"managed":true`: "breaks off", `{"1700000000000000":{"managed":true}`: "breaks off",
 		`{"99999999999999999999":{}}`: "is no moment",
 	} {
-		if rep, err := d.UnmarshalSource("agent", []byte(kept)); err == nil || !strings.Contains(err.Error(), want) {
+		if rep, err := d.UnmarshalSource("agent", []byte(kept)); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s is read as %+v (%v), want %q", kept, rep, err, want)
 		}
 	}
-	rep, err := d.UnmarshalSource("agent", []byte(`{"1700000000000000":{"managed":true,"gone":1,"os.version":7,"form":"laptop"},"1800000000000000":{"managed":false,"model":{"unavailable":"x"}},"1600000000000000":{"managed":true}}`))
+	rep, err := d.UnmarshalSource("agent",
+		[]byte(`{"1700000000000000":{"managed":true,"gone":1,"os.version":7,"form":"laptop"},"1800000000000000":{"managed":false,"model":{"unavailable":"x"}},"1600000000000000":{"managed":true}}`))
 	if err != nil || len(rep.Readings) != 3 {
 		t.Fatalf("it is read as %+v (%v)", rep, err)
 	}
-	for i, want := range []string{"form laptop 1700000000000000", "managed false 1800000000000000", "model unknown 1800000000000000"} {
+	for i, want := range []string{"form laptop 1700000000000000", "managed false 1800000000000000",
+		"model unknown 1800000000000000"} {
 		r := rep.Readings[i]
 		if got := r.Name + " " + r.Value.String() + " " + strconv.FormatInt(r.At, 10); got != want {
 			t.Errorf("reading %d is %s, want %s", i, got, want)
@@ -384,7 +439,8 @@ func TestARecordOfSeveralSourcesComesBack(t *testing.T) {
 	}) {
 		t.Errorf("%s comes back as %+v (%v)", kept, back, err)
 	}
-	for _, bad := range []string{"", "[]", `{"agent":7}`, string(kept[:len(kept)-1]), string(kept[:len(kept)/2]), `{"agent":{"x":{}}}`} {
+	for _, bad := range []string{"", "[]", `{"agent":7}`, string(kept[:len(kept)-1]),
+		string(kept[:len(kept)/2]), `{"agent":{"x":{}}}`} {
 		if rec, err := d.UnmarshalRecord([]byte(bad)); err == nil {
 			t.Errorf("%q is read as %+v", bad, rec)
 		}
@@ -423,7 +479,8 @@ func TestSettingASlotLeavesTheRecordAlone(t *testing.T) {
 	model, vendor := d.Slot("model"), d.Slot("vendor")
 	v.Set(model, value.OfText("Tern"), now+1)
 	v.Set(vendor, value.OfText("Skerry"), now+1)
-	if got := rec.Readings()[0].Value.Str(); got != "Skerry 14" || other.Value(model).Str() != "Skerry 14" || other.Value(vendor).Known() {
+	if got := rec.Readings()[0].Value.Str(); got != "Skerry 14" || other.Value(model).Str() != "Skerry 14" ||
+		other.Value(vendor).Known() {
 		t.Errorf("the record says %s, another view %s and %s", got, other.Value(model), other.Value(vendor))
 	}
 	if v.Value(model).Str() != "Tern" || v.Get(vendor, now+2).Known() || !v.Get(vendor, now).Known() {

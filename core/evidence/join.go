@@ -75,8 +75,10 @@ func (r *Report) findKeys() []Key {
 // unset are what firmware and its makers write where no serial or hardware id
 // was set, case folded. Texts of one repeated character are none either.
 var unset = setOf(
-	"default string", "to be filled by o.e.m.", "to be filled by oem", "system serial number", "chassis serial number",
-	"base board serial number", "not specified", "not available", "not applicable", "none", "n/a", "unknown", "invalid",
+	"default string", "to be filled by o.e.m.", "to be filled by oem", "system serial number",
+	"chassis serial number",
+	"base board serial number", "not specified", "not available", "not applicable", "none", "n/a", "unknown",
+	"invalid",
 	"undefined", "null", "empty", "oem", "o.e.m.", "123456789", "1234567890", "0123456789", "01234567890123456789",
 	"system product name", "serial", "serial number", "no serial", "unset", "tbd", "filled by oem", "not set",
 	"03000200-0400-0500-0006-000700080009", "fefefefe-fefe-fefe-fefe-fefefefefefe",
@@ -188,7 +190,8 @@ func ReadSpoken(kept []byte) ([]Spoken, error) {
 
 // SpokenBy is what a report says in that way.
 func SpokenBy(rep *Report) Spoken {
-	return Spoken{rep.Source, rep.At, rep.ExternalID, rep.Identity.ID, Folded(ByHardware, rep.Identity.HardwareID).Text}
+	return Spoken{rep.Source, rep.At, rep.ExternalID, rep.Identity.ID,
+		Folded(ByHardware, rep.Identity.HardwareID).Text}
 }
 
 // With returns the list, one for each source, with a newer one laid over it. A
@@ -202,7 +205,8 @@ func With(list []Spoken, s Spoken) []Spoken {
 	if old.At > s.At {
 		return list
 	}
-	s.External, s.ID, s.Hardware = cmp.Or(s.External, old.External), cmp.Or(s.ID, old.ID), cmp.Or(s.Hardware, old.Hardware)
+	s.External, s.ID, s.Hardware = cmp.Or(s.External, old.External), cmp.Or(s.ID, old.ID),
+		cmp.Or(s.Hardware, old.Hardware)
 	list = slices.Clone(list)
 	list[i] = s
 	return list

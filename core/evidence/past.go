@@ -103,7 +103,8 @@ func (r *Record) AppendUndo(b []byte, before *Record) []byte {
 	section("readings", func(s *source) bool {
 		return !again(s) && slices.ContainsFunc(was.readings, func(x Reading) bool { return x.Source == s.name })
 	}, func(s *source) { b = was.AppendSource(b, s.name) })
-	section("gone", func(s *source) bool { return len(s.gone) > 0 }, func(s *source) { b = value.OfTexts(s.gone).AppendJSON(b) })
+	section("gone", func(s *source) bool { return len(s.gone) > 0 },
+		func(s *source) { b = value.OfTexts(s.gone).AppendJSON(b) })
 	if len(b) > begin {
 		b = append(b, '}')
 	}

@@ -21,8 +21,11 @@ func TestRecordsGoBackStepByStep(t *testing.T) {
 	var rec *Record
 	for i := range 400 {
 		values := []string{`"platform":"windows"`}
-		for _, v := range []string{`"os.version":"` + pick("10.1", "10.2") + `"`, `"storage.encrypted":` + pick("true", "false", `{"unavailable":"no driver"}`), `"threat.score":` + pick("1", "2"),
-			`"volumes":[{"name":"c","system":true,"encrypted":` + pick("true", "false") + `}]`, `"custom.chart_pack":"` + pick("1", "2") + `"`} {
+		for _, v := range []string{`"os.version":"` + pick("10.1", "10.2") + `"`,
+			`"storage.encrypted":` + pick("true", "false", `{"unavailable":"no driver"}`),
+			`"threat.score":` + pick("1", "2"),
+			`"volumes":[{"name":"c","system":true,"encrypted":` + pick("true", "false") + `}]`,
+			`"custom.chart_pack":"` + pick("1", "2") + `"`} {
 			if r.IntN(10) < 8 {
 				values = append(values, v)
 			}
@@ -48,7 +51,10 @@ func TestRecordsGoBackStepByStep(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	same := func(a, b Reading) bool { return a.Name == b.Name && a.Source == b.Source && a.At == b.At && a.same(&b) }
+	same := func(a, b Reading) bool {
+		return a.Name == b.Name && a.Source == b.Source && a.At == b.At &&
+			a.same(&b)
+	}
 	for i := len(records) - 1; ; i-- {
 		got, err := d.UnmarshalRecord(past.Kept())
 		if err != nil || !slices.EqualFunc(got.Readings(), records[i].Readings(), same) {
@@ -69,7 +75,8 @@ func TestRecordsGoBackStepByStep(t *testing.T) {
 	routine := report(t, d, `{"source":"mdm","observed_at":"2026-11-20T07:30:00Z","identity":{"id":"d-1"},"evidence":{"platform":"windows","os.version":"10.1"}}`)
 	later := report(t, d, `{"source":"mdm","observed_at":"2026-11-20T07:40:00Z","identity":{"id":"d-1"},"evidence":{"platform":"windows","os.version":"10.1"}}`)
 	first := (*Record)(nil).With(routine)
-	if got := string(first.With(later).AppendUndo(nil, first)); got != fmt.Sprintf(`{"again":{"mdm":%d}}`, routine.At) {
+	if got := string(first.With(later).AppendUndo(nil, first)); got != fmt.Sprintf(`{"again":{"mdm":%d}}`,
+		routine.At) {
 		t.Errorf("a routine report leads back by %s", got)
 	}
 	for _, bad := range []string{`{`, `{"again":{"nobody":1}}`, `{"readings":{"mdm":[]}}`} {

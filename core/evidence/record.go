@@ -29,7 +29,8 @@ func (r *Record) Readings() []Reading {
 // Of returns the readings of one attribute.
 func (r *Record) Of(name string) []Reading {
 	all := r.Readings()
-	first, _ := slices.BinarySearchFunc(all, name, func(x Reading, name string) int { return strings.Compare(x.Name, name) })
+	first, _ := slices.BinarySearchFunc(all, name,
+		func(x Reading, name string) int { return strings.Compare(x.Name, name) })
 	end := first
 	for end < len(all) && all[end].Name == name {
 		end++
@@ -200,7 +201,10 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 		return nil, begin, bad
 	}
 	if !ordered { // of several moments: the newest reading of each attribute, of two the last
-		slices.SortStableFunc(list, func(a, b Reading) int { return cmp.Or(strings.Compare(a.Name, b.Name), cmp.Compare(a.At, b.At)) })
+		slices.SortStableFunc(list, func(a, b Reading) int {
+			return cmp.Or(strings.Compare(a.Name, b.Name),
+				cmp.Compare(a.At, b.At))
+		})
 		n := 0
 		for i := range list {
 			if i+1 == len(list) || list[i+1].Name != list[i].Name {

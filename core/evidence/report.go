@@ -61,7 +61,8 @@ type Report struct {
 
 // Value returns what the report says of an attribute; unknown when nothing.
 func (r *Report) Value(name string) value.Value {
-	i, ok := slices.BinarySearchFunc(r.Readings, name, func(x Reading, name string) int { return strings.Compare(x.Name, name) })
+	i, ok := slices.BinarySearchFunc(r.Readings, name,
+		func(x Reading, name string) int { return strings.Compare(x.Name, name) })
 	if !ok {
 		return value.Value{}
 	}
@@ -204,7 +205,8 @@ func (r *Report) identify(speaker, source, external, observed string, id Identit
 		source = speaker
 	}
 	r.Source, r.ExternalID, r.At, r.Identity = cmp.Or(source, DefaultSource), external, now, id
-	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external}, {"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
+	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external},
+		{"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
 		if len(m.text) > 200 || strings.ContainsAny(m.text, "\x00\r\n") {
 			return fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", m.what)
 		}
@@ -215,7 +217,8 @@ func (r *Report) identify(speaker, source, external, observed string, id Identit
 			return fmt.Errorf("observed_at: %w", err)
 		}
 		if t.Num() > now+Skew {
-			return fmt.Errorf("observed_at %s is %s in the future; the clock of the sender is wrong", observed, value.FormatAge(t.Num()-now))
+			return fmt.Errorf("observed_at %s is %s in the future; the clock of the sender is wrong",
+				observed, value.FormatAge(t.Num()-now))
 		}
 		r.At = t.Num()
 	}

@@ -74,10 +74,12 @@ type Resolver struct {
 // NewResolver prepares a policy for the attributes of dict.
 func NewResolver(dict *Dictionary, p Policy) *Resolver {
 	r := &Resolver{dict: dict, limits: make([]int64, len(dict.list)), bands: p.Bands,
-		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"), vouched: dict.Slot("vouched"),
-		score: dict.Slot("threat.score"), level: dict.Slot("threat.level"),
+		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"),
+		vouched: dict.Slot("vouched"),
+		score:   dict.Slot("threat.score"), level: dict.Slot("threat.level"),
 		certs: dict.Slot("certs"), serial: dict.Slot("serial"), hardware: dict.Slot("hardware_id"),
-		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers), ignored: map[string]bool{}}
+		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers),
+		ignored: map[string]bool{}}
 	for _, k := range p.IgnoreKeys {
 		r.ignored[Folded(BySerial, k).Text] = true
 	}
@@ -125,10 +127,12 @@ func combineOf(combine []Combine, a *Attribute) bool {
 // Same reports whether another resolver makes the same view of a record.
 func (r *Resolver) Same(o *Resolver) bool {
 	same := func(a, b Attribute) bool { return a.Name == b.Name && a.Type.Same(b.Type) && a.Timeless == b.Timeless }
-	return slices.EqualFunc(r.dict.list, o.dict.list, same) && slices.Equal(r.limits, o.limits) && slices.Equal(r.bands, o.bands) && slices.Equal(r.worst, o.worst) &&
-		r.checker.Same(o.checker) && (r.sources == nil) == (o.sources == nil) && maps.EqualFunc(r.sources, o.sources, func(a, b SourceRule) bool {
-		return a.Rank == b.Rank && a.Identifies == b.Identifies && slices.Equal(a.Provides, b.Provides)
-	}) && maps.Equal(r.ignored, o.ignored)
+	return slices.EqualFunc(r.dict.list, o.dict.list, same) && slices.Equal(r.limits, o.limits) &&
+		slices.Equal(r.bands, o.bands) && slices.Equal(r.worst, o.worst) &&
+		r.checker.Same(o.checker) && (r.sources == nil) == (o.sources == nil) && maps.EqualFunc(r.sources,
+		o.sources, func(a, b SourceRule) bool {
+			return a.Rank == b.Rank && a.Identifies == b.Identifies && slices.Equal(a.Provides, b.Provides)
+		}) && maps.Equal(r.ignored, o.ignored)
 }
 
 // Inherit lets the resolver use what an older one with the same issuers has
@@ -352,7 +356,8 @@ func (r *Resolver) pick(slot int, readings []Reading, now int64) (counts *Readin
 	var best, newest *Reading
 	for i := range readings {
 		x := &readings[i]
-		if x.Value.Known() && x.Value.Kind() != a.Type.Kind || r.sources != nil && r.Accepts(x.Source, a.Name) != nil {
+		if x.Value.Known() && x.Value.Kind() != a.Type.Kind || r.sources != nil &&
+			r.Accepts(x.Source, a.Name) != nil {
 			continue
 		}
 		if newest == nil || x.At > newest.At {
@@ -450,7 +455,8 @@ func (v *View) Origin(slot int, now int64) condition.Origin {
 		o.Why = "unavailable: " + x.Unavailable
 	case v.Cells[slot].Until < now:
 		o.Last = x.Value.String()
-		o.Why = fmt.Sprintf("stale: observed %s ago, fresh for %s", value.FormatAge(now-x.At), value.FormatDuration(v.by.limits[slot]))
+		o.Why = fmt.Sprintf("stale: observed %s ago, fresh for %s", value.FormatAge(now-x.At),
+			value.FormatDuration(v.by.limits[slot]))
 	}
 	return o
 }

@@ -257,7 +257,8 @@ func (d speaking) csvReport(header, row []string) (*Report, error) {
 	}
 	t := d.build(&Report{})
 	defer t.free()
-	if err := t.r.identify(d.speaker, get("source"), get("external_id"), get("observed_at"), Identity{ID: get("id")}, d.now); err != nil {
+	if err := t.r.identify(d.speaker, get("source"), get("external_id"), get("observed_at"),
+		Identity{ID: get("id")}, d.now); err != nil {
 		return nil, err
 	}
 	for i, name := range header {

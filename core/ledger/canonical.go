@@ -52,7 +52,8 @@ func plainValue(b []byte, i, depth int) int {
 			end++
 		}
 		const exact = 16 // digits, of a number below 2^53
-		if end-i > exact || end-i == exact && c == '9' || end < len(b) && (b[end] == '.' || b[end] == 'e' || b[end] == 'E') {
+		if end-i > exact || end-i == exact && c == '9' || end < len(b) &&
+			(b[end] == '.' || b[end] == 'e' || b[end] == 'E') {
 			return 0
 		}
 		return end

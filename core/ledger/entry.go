@@ -60,8 +60,10 @@ const (
 )
 
 // Kinds lists every kind of entry.
-var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved, TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
-	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved, DeviceEnrolled, EnrolmentHeld,
+var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved,
+	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
+	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
+	DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.

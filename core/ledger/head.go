@@ -32,7 +32,8 @@ const statePrefix = "state "
 
 // text is a head as it is signed (C2SP tlog-checkpoint).
 func (h *Head) text() string {
-	text := h.Origin + "\n" + strconv.FormatInt(h.Size, 10) + "\n" + base64.StdEncoding.EncodeToString(h.Root[:]) + "\n"
+	text := h.Origin + "\n" + strconv.FormatInt(h.Size, 10) + "\n" +
+		base64.StdEncoding.EncodeToString(h.Root[:]) + "\n"
 	if h.State != (tlog.Hash{}) {
 		text += statePrefix + base64.StdEncoding.EncodeToString(h.State[:]) + "\n"
 	}
@@ -84,7 +85,8 @@ func parseHead(text string) (h Head, err error) {
 		return h, errors.New("it has no origin, size and root")
 	}
 	h.Origin = lines[0]
-	if h.Size, err = strconv.ParseInt(lines[1], 10, 64); err != nil || h.Size < 0 || strconv.FormatInt(h.Size, 10) != lines[1] {
+	if h.Size, err = strconv.ParseInt(lines[1], 10, 64); err != nil || h.Size < 0 ||
+		strconv.FormatInt(h.Size, 10) != lines[1] {
 		return h, fmt.Errorf("%q is no size", lines[1])
 	}
 	if h.Root, err = tlog.ParseHash(lines[2]); err != nil {
@@ -108,7 +110,8 @@ func NewKey(name string) (private, public string, err error) {
 		rand.Read(id[:])
 		name = "ironledger/" + hex.EncodeToString(id[:])
 	}
-	if !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return r == '+' || unicode.IsSpace(r) || unicode.IsControl(r) }) || len(name) > 200 {
+	if !utf8.ValidString(name) || strings.ContainsFunc(name,
+		func(r rune) bool { return r == '+' || unicode.IsSpace(r) || unicode.IsControl(r) }) || len(name) > 200 {
 		return "", "", fmt.Errorf("%q is no name for a ledger: at most 200 bytes, without spaces or plus signs, as log.example.org", name)
 	}
 	return note.GenerateKey(rand.Reader, name)

@@ -16,11 +16,13 @@ import (
 // RFC 8785, sections 3.2.2 and 3.2.3, and appendix B.
 func TestCanonicalFormIsThatOfTheRFC(t *testing.T) {
 	for _, c := range []struct{ name, in, want string }{
-		{"sorted by UTF-16", `{"\u20ac":1,"\r":2,"\ufb33":3,"1":4,"\ud83d\ude00":5,"\u0080":6,"\u00f6":7}`, "{\"\\r\":2,\"1\":4,\"\u0080\":6,\"ö\":7,\"€\":1,\"😀\":5,\"\ufb33\":3}"},
+		{"sorted by UTF-16", `{"\u20ac":1,"\r":2,"\ufb33":3,"1":4,"\ud83d\ude00":5,"\u0080":6,"\u00f6":7}`,
+			"{\"\\r\":2,\"1\":4,\"\u0080\":6,\"ö\":7,\"€\":1,\"😀\":5,\"\ufb33\":3}"},
 		{"literals and strings", `{ "numbers": [333333333.33333329, 1E30, 4.50, 2e-3, 0.000000000000000000000000001], "string": "\u20ac$\u000F\u000aA'\u0042\u0022\u005c\\\"\/", "literals": [null, true, false] }`,
 			`{"literals":[null,true,false],"numbers":[333333333.3333333,1e+30,4.5,0.002,1e-27],"string":"€$\u000f\nA'B\"\\\\\"/"}`},
 		{"negative zero", `[-0, -0.0]`, `[0,0]`},
-		{"limits", `[5e-324, 1.7976931348623157e308, 9007199254740992, 295147905179352830000]`, `[5e-324,1.7976931348623157e+308,9007199254740992,295147905179352830000]`},
+		{"limits", `[5e-324, 1.7976931348623157e308, 9007199254740992, 295147905179352830000]`,
+			`[5e-324,1.7976931348623157e+308,9007199254740992,295147905179352830000]`},
 		{"no escapes for HTML", `"\u003cb\u003e\u0026"`, `"<b>&"`},
 	} {
 		got, err := Canonical([]byte(c.in))
@@ -36,12 +38,15 @@ func TestCanonicalFormIsThatOfTheRFC(t *testing.T) {
 }
 
 func TestWhatLooksCanonicalIs(t *testing.T) {
-	for _, raw := range []string{`{"a":1,"b":[true,false,null,0,"å"],"c":{}}`, `[]`, `{"a":{"b":[{"c":""}]}}`, `"x"`, `8999999999999999`, `["a \"b\" \\ < c"]`} {
+	for _, raw := range []string{`{"a":1,"b":[true,false,null,0,"å"],"c":{}}`, `[]`, `{"a":{"b":[{"c":""}]}}`,
+		`"x"`, `8999999999999999`, `["a \"b\" \\ < c"]`} {
 		if !plain([]byte(raw)) {
 			t.Errorf("%s goes the long way", raw)
 		}
 	}
-	for _, raw := range []string{`{"b":1,"a":1}`, `{"a":1,"a":1}`, `{"a" :1}`, `[1 ]`, `1.0`, `1e3`, `-0`, `01`, `9007199254740993`, `12345678901234567`, `"\u0041"`, `"\/"`, `{"a":1`, `[1`, `[1,]`, `{"a":1,}`, "\"\xff\"", "\"\x01\"", `{"å":1}`, `nul`, ``, `{}{}`, `[00]`} {
+	for _, raw := range []string{`{"b":1,"a":1}`, `{"a":1,"a":1}`, `{"a" :1}`, `[1 ]`, `1.0`, `1e3`, `-0`,
+		`01`, `9007199254740993`, `12345678901234567`, `"\u0041"`, `"\/"`, `{"a":1`, `[1`, `[1,]`, `{"a":1,}`,
+		"\"\xff\"", "\"\x01\"", `{"å":1}`, `nul`, ``, `{}{}`, `[00]`} {
 		if plain([]byte(raw)) {
 			t.Errorf("%s passes for canonical", raw)
 		}
@@ -85,7 +90,8 @@ func makeLedger(t *testing.T, n int) *made {
 		t.Fatal(err)
 	}
 	for i := range n {
-		m.add(Entry{At: int64(i) * 1000, Kind: StandingChanged, Actor: "mdm", About: fmt.Sprint("d", i%7), Body: fmt.Appendf(nil, `{"device":"d%d","to":"%s"}`, i%7, []string{"strong", "limited"}[i%2])})
+		m.add(Entry{At: int64(i) * 1000, Kind: StandingChanged, Actor: "mdm", About: fmt.Sprint("d", i%7),
+			Body: fmt.Appendf(nil, `{"device":"d%d","to":"%s"}`, i%7, []string{"strong", "limited"}[i%2])})
 	}
 	return m
 }
@@ -210,9 +216,12 @@ func TestEveryTamperingIsNamed(t *testing.T) {
 		want   string // what the first problem says; "" for none
 	}{
 		{"nothing", func(l []Line) []Line { return l }, &head, half, ""},
-		{"a body", func(l []Line) []Line { l[56].Body = []byte(`{"to":"strong"}`); return l }, &head, Head{}, "entry 57: it was changed"},
-		{"an actor", func(l []Line) []Line { l[56].Actor = "nobody"; return l }, &head, Head{}, "entry 57: it was changed"},
-		{"a hash", func(l []Line) []Line { l[56].Leaf[3] ^= 1; return l }, &head, Head{}, "entry 57: it was changed"},
+		{"a body", func(l []Line) []Line { l[56].Body = []byte(`{"to":"strong"}`); return l }, &head, Head{},
+			"entry 57: it was changed"},
+		{"an actor", func(l []Line) []Line { l[56].Actor = "nobody"; return l }, &head, Head{},
+			"entry 57: it was changed"},
+		{"a hash", func(l []Line) []Line { l[56].Leaf[3] ^= 1; return l }, &head, Head{},
+			"entry 57: it was changed"},
 		{"an entry with its hash", func(l []Line) []Line {
 			l[56].Body = []byte(`{}`)
 			l[56].Leaf = Leaf(l[56].Append(nil))
@@ -223,8 +232,10 @@ func TestEveryTamperingIsNamed(t *testing.T) {
 			l[n-1].Leaf = Leaf(l[n-1].Append(nil))
 			return l
 		}, &head, Head{}, "the 600 entries have the root"},
-		{"one removed", func(l []Line) []Line { return slices.Delete(l, 56, 57) }, &head, Head{}, "entry 57: it is missing"},
-		{"several removed", func(l []Line) []Line { return slices.Delete(l, 56, 59) }, &head, Head{}, "entry 57: it and those up to entry 59 are missing"},
+		{"one removed", func(l []Line) []Line { return slices.Delete(l, 56, 57) }, &head, Head{},
+			"entry 57: it is missing"},
+		{"several removed", func(l []Line) []Line { return slices.Delete(l, 56, 59) }, &head, Head{},
+			"entry 57: it and those up to entry 59 are missing"},
 		{"one removed and the rest renumbered", func(l []Line) []Line {
 			l = slices.Delete(l, 56, 57)
 			for i := 56; i < len(l); i++ {
@@ -232,15 +243,22 @@ func TestEveryTamperingIsNamed(t *testing.T) {
 			}
 			return l
 		}, &head, Head{}, "entry 57: it was changed"},
-		{"one added", func(l []Line) []Line { return slices.Insert(l, 56, l[55]) }, &head, Head{}, "entry 56: it stands behind entry 56"},
-		{"two in the other order", func(l []Line) []Line { l[56], l[57] = l[57], l[56]; return l }, &head, Head{}, "entry 57: it is missing"},
+		{"one added", func(l []Line) []Line { return slices.Insert(l, 56, l[55]) }, &head, Head{},
+			"entry 56: it stands behind entry 56"},
+		{"two in the other order", func(l []Line) []Line { l[56], l[57] = l[57], l[56]; return l }, &head,
+			Head{}, "entry 57: it is missing"},
 		{"the first removed", func(l []Line) []Line { return l[1:] }, &head, Head{}, "entry 1: it is missing"},
-		{"cut below the checkpoint", func(l []Line) []Line { return l[:500] }, &head, Head{}, "entry 501: the ledger was cut here: the checkpoint is of 600"},
-		{"more than the checkpoint", func(l []Line) []Line { return l }, &half, Head{}, "entry 301: it and those behind it are not in the checkpoint"},
-		{"cut, with an older checkpoint", func(l []Line) []Line { return l[:300] }, &half, head, "the ledger was cut: it has 300 entries, and had 600"},
-		{"another past under a good signature", func(l []Line) []Line { return l }, &head, Head{Origin: head.Origin, Size: 300, Root: tlog.Hash{1}}, "history was rewritten: the first 300"},
+		{"cut below the checkpoint", func(l []Line) []Line { return l[:500] }, &head, Head{},
+			"entry 501: the ledger was cut here: the checkpoint is of 600"},
+		{"more than the checkpoint", func(l []Line) []Line { return l }, &half, Head{},
+			"entry 301: it and those behind it are not in the checkpoint"},
+		{"cut, with an older checkpoint", func(l []Line) []Line { return l[:300] }, &half, head,
+			"the ledger was cut: it has 300 entries, and had 600"},
+		{"another past under a good signature", func(l []Line) []Line { return l }, &head,
+			Head{Origin: head.Origin, Size: 300, Root: tlog.Hash{1}}, "history was rewritten: the first 300"},
 		{"a body gone without a word", redact, &head, Head{}, "entry 42: its body is gone"},
-		{"time runs back", func(l []Line) []Line { l[56].At = l[55].At - 3_600_000_000; return l }, &head, Head{}, "entry 57: it is of"},
+		{"time runs back", func(l []Line) []Line { l[56].At = l[55].At - 3_600_000_000; return l }, &head,
+			Head{}, "entry 57: it is of"},
 	} {
 		w := walk(c.change(slices.Clone(whole.lines)), c.head, c.seen, whole.tiles)
 		switch {
@@ -270,13 +288,15 @@ func TestRedactedBodiesKeepTheirPlace(t *testing.T) {
 
 func TestExportsAreReadBack(t *testing.T) {
 	m := makeLedger(t, 5)
-	m.add(Entry{At: 6000, Kind: EvidenceRefused, Actor: "a\"<å>\n", About: "", Body: []byte(`{"a":{"entry":[1,"}"]}}`)})
+	m.add(Entry{At: 6000, Kind: EvidenceRefused, Actor: "a\"<å>\n", About: "",
+		Body: []byte(`{"a":{"entry":[1,"}"]}}`)})
 	m.lines[2].Body = nil
 	for i := range m.lines {
 		var got Line
 		text := AppendLine(nil, &m.lines[i])
 		checkpoint, err := ParseLine(text, &got)
-		if err != nil || checkpoint != nil || got.Leaf != m.lines[i].Leaf || !bytes.Equal(got.Append(nil), m.lines[i].Append(nil)) {
+		if err != nil || checkpoint != nil || got.Leaf != m.lines[i].Leaf ||
+			!bytes.Equal(got.Append(nil), m.lines[i].Append(nil)) {
 			t.Errorf("%s is read as %+v (%v)", text, got, err)
 		}
 	}
@@ -290,7 +310,9 @@ func TestExportsAreReadBack(t *testing.T) {
 		t.Errorf("the checkpoint is read as %q (%v)", got, err)
 	}
 	good := string(AppendLine(nil, &m.lines[0]))
-	for _, change := range [][2]string{{`"seq":1`, `"seq":"1"`}, {`"seq":1`, `"seq":01`}, {`"about"`, `"abaut"`}, {`,"kind"`, `,"more":1,"kind"`}, {`"leaf":"`, `"leaf":"x`}, {"}\n", ""}, {`{"entry"`, `{ "entry"`}, {`00.000000Z`, `00Z`}, {`"seq":1`, `"seq":0`}, {`"mdm"`, `"m\u0064m"`}} {
+	for _, change := range [][2]string{{`"seq":1`, `"seq":"1"`}, {`"seq":1`, `"seq":01`},
+		{`"about"`, `"abaut"`}, {`,"kind"`, `,"more":1,"kind"`}, {`"leaf":"`, `"leaf":"x`}, {"}\n", ""},
+		{`{"entry"`, `{ "entry"`}, {`00.000000Z`, `00Z`}, {`"seq":1`, `"seq":0`}, {`"mdm"`, `"m\u0064m"`}} {
 		if line := strings.Replace(good, change[0], change[1], 1); line == good {
 			t.Fatalf("%s is not there", change[0])
 		} else if _, err := ParseLine([]byte(line), &Line{}); err == nil {
@@ -321,14 +343,17 @@ func TestProofsAndHeads(t *testing.T) {
 		t.Errorf("under another key: %v", err)
 	}
 	for name, change := range map[string]func(*Proof){
-		"entry":        func(p *Proof) { p.Entry = strings.Replace(p.Entry, "mdm", "mdx", 1) },
-		"leaf":         func(p *Proof) { p.Leaf = m.lines[1].Leaf.String() },
-		"number":       func(p *Proof) { p.Seq = 701 },
-		"far number":   func(p *Proof) { p.Seq = 1001 },
-		"a hash":       func(p *Proof) { p.Hashes[3] = p.Hashes[2] },
-		"fewer":        func(p *Proof) { p.Hashes = p.Hashes[1:] },
-		"no hash":      func(p *Proof) { p.Hashes[0] = "?" },
-		"other entry":  func(p *Proof) { p.Entry, p.Leaf = string(m.lines[1].Append(nil)), m.lines[1].Leaf.String() },
+		"entry":      func(p *Proof) { p.Entry = strings.Replace(p.Entry, "mdm", "mdx", 1) },
+		"leaf":       func(p *Proof) { p.Leaf = m.lines[1].Leaf.String() },
+		"number":     func(p *Proof) { p.Seq = 701 },
+		"far number": func(p *Proof) { p.Seq = 1001 },
+		"a hash":     func(p *Proof) { p.Hashes[3] = p.Hashes[2] },
+		"fewer":      func(p *Proof) { p.Hashes = p.Hashes[1:] },
+		"no hash":    func(p *Proof) { p.Hashes[0] = "?" },
+		"other entry": func(p *Proof) {
+			p.Entry, p.Leaf = string(m.lines[1].Append(nil)),
+				m.lines[1].Leaf.String()
+		},
 		"hidden entry": func(p *Proof) { p.Entry, p.Leaf = "", m.lines[1].Leaf.String() },
 	} {
 		p := make()
@@ -338,7 +363,10 @@ func TestProofsAndHeads(t *testing.T) {
 		}
 	}
 	steps := make().Path(1000)
-	if n := len(make().Hashes); len(steps) != n || steps[0] != (Step{First: 699, Last: 700, BesideFirst: 699, BesideLast: 699, Hash: m.lines[698].Leaf.String()}) || steps[n-1].First != 1 || steps[n-1].Last != 1000 || steps[n-1].BesideLast != 512 {
+	if n := len(make().Hashes); len(steps) != n ||
+		steps[0] != (Step{First: 699, Last: 700, BesideFirst: 699, BesideLast: 699,
+			Hash: m.lines[698].Leaf.String()}) || steps[n-1].First != 1 || steps[n-1].Last != 1000 ||
+		steps[n-1].BesideLast != 512 {
 		t.Errorf("%d hashes lead along %+v", n, steps)
 	}
 	part := makeLedger(t, 300)
@@ -352,7 +380,9 @@ func TestProofsAndHeads(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		seen, now Head
-	}{"rewritten": {Head{Origin: head.Origin, Size: 300}, head}, "cut": {head, seen}, "another ledger": {Head{Origin: "other", Size: 300, Root: seen.Root}, head}, "same size": {Head{Origin: head.Origin, Size: 1000, Root: seen.Root}, head}} {
+	}{"rewritten": {Head{Origin: head.Origin, Size: 300}, head}, "cut": {head, seen},
+		"another ledger": {Head{Origin: "other", Size: 300, Root: seen.Root}, head},
+		"same size":      {Head{Origin: head.Origin, Size: 1000, Root: seen.Root}, head}} {
 		if err := CheckGrowth(c.seen, c.now, growth); err == nil {
 			t.Errorf("%s: passes", name)
 		}
@@ -362,7 +392,8 @@ func TestProofsAndHeads(t *testing.T) {
 			t.Errorf("a ledger may be called %q", bad)
 		}
 	}
-	for _, bad := range []string{"", "x\n1\n", "o\n-1\n" + m.lines[0].Leaf.String() + "\n", "o\n01\n" + m.lines[0].Leaf.String() + "\n", "o\n1\nxx\n"} {
+	for _, bad := range []string{"", "x\n1\n", "o\n-1\n" + m.lines[0].Leaf.String() + "\n",
+		"o\n01\n" + m.lines[0].Leaf.String() + "\n", "o\n1\nxx\n"} {
 		if h, err := parseHead(bad); err == nil {
 			t.Errorf("%q is the head %+v", bad, h)
 		}

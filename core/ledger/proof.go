@@ -21,7 +21,8 @@ type Proof struct {
 
 // Prove makes the proof of an entry: canonical is its form, nil if it was
 // redacted.
-func Prove(seq int64, canonical []byte, leaf tlog.Hash, size int64, checkpoint []byte, tiles TileReader) (*Proof, error) {
+func Prove(seq int64, canonical []byte, leaf tlog.Hash, size int64, checkpoint []byte,
+	tiles TileReader) (*Proof, error) {
 	path, err := tlog.ProveRecord(size, seq-1, tiles)
 	if err != nil {
 		return nil, fmt.Errorf("prove entry %d: %w", seq, err)
@@ -108,7 +109,8 @@ func CheckGrowth(seen, now Head, proof []string) error {
 	case seen.Origin != now.Origin:
 		return fmt.Errorf("this is the ledger %s; the one seen before was %s", now.Origin, seen.Origin)
 	case now.Size < seen.Size:
-		return fmt.Errorf("the ledger was cut: it has %d entries, and had %d when it was last seen", now.Size, seen.Size)
+		return fmt.Errorf("the ledger was cut: it has %d entries, and had %d when it was last seen", now.Size,
+			seen.Size)
 	case seen.Size == 0:
 		return nil
 	case now.Size == seen.Size:

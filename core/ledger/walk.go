@@ -109,7 +109,8 @@ func (w *Verifier) Add(l *Line) {
 		w.mislead = true
 	}
 	if e.At < w.last.At && e.Kind != ClockReset {
-		w.problem(e.Seq, "it is of %s, %s before the entry in front of it", AppendTime(nil, e.At), time.Duration(w.last.At-e.At)*time.Microsecond)
+		w.problem(e.Seq, "it is of %s, %s before the entry in front of it", AppendTime(nil, e.At),
+			time.Duration(w.last.At-e.At)*time.Microsecond)
 	}
 	switch {
 	case e.Body == nil:
@@ -188,7 +189,8 @@ func (w *Verifier) redacted(e *Entry) {
 		return // the body is still there: the entry was restored from elsewhere, and its hash is right
 	}
 	delete(w.open, r.Entry)
-	if r.Leaf != was.Leaf.String() || r.At != string(AppendTime(nil, was.At)) || r.Kind != was.Kind || r.Actor != was.Actor || r.About != was.About {
+	if r.Leaf != was.Leaf.String() || r.At != string(AppendTime(nil, was.At)) || r.Kind != was.Kind ||
+		r.Actor != was.Actor || r.About != was.About {
 		w.problem(r.Entry, "it was redacted, and is not what entry %d says was redacted", e.Seq)
 		return
 	}
@@ -205,13 +207,15 @@ func (w *Verifier) End(head *Head) {
 		case size < head.Size && !w.mislead:
 			w.problem(size+1, "the ledger was cut here: the checkpoint is of %d entries", head.Size)
 		case size > head.Size && !w.mislead:
-			w.problem(head.Size+1, "it and those behind it are not in the checkpoint, which is of %d entries", head.Size)
+			w.problem(head.Size+1, "it and those behind it are not in the checkpoint, which is of %d entries",
+				head.Size)
 		case w.tree.Root() != head.Root && len(w.Problems) == 0:
 			w.problem(0, "the %d entries have the root %s, and the checkpoint is of %s: an entry was changed together with its hash", size, w.tree.Root(), head.Root)
 		}
 	}
 	if w.haveSeen && w.tree.Size() < w.seen.Size {
-		w.problem(0, "the ledger was cut: it has %d entries, and had %d when it was last seen", w.tree.Size(), w.seen.Size)
+		w.problem(0, "the ledger was cut: it has %d entries, and had %d when it was last seen", w.tree.Size(),
+			w.seen.Size)
 	}
 	slices.SortStableFunc(w.Problems, func(a, b Problem) int { return cmp.Compare(a.Seq, b.Seq) })
 }

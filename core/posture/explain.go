@@ -142,7 +142,8 @@ func (p *Program) ruling(env *condition.Env, view *evidence.View, r *Result, i, 
 	}
 	check := p.check(i, platform)
 	if check == nil {
-		out.Why = []condition.Leaf{{Condition: "known(platform)", Path: "platform", Required: "known", Unknown: view.Origin(p.platform, env.Now).Why}}
+		out.Why = []condition.Leaf{{Condition: "known(platform)", Path: "platform", Required: "known",
+			Unknown: view.Origin(p.platform, env.Now).Why}}
 		return out
 	}
 	out.Check = check.String()

@@ -113,7 +113,8 @@ func Compile(rb *rulebook.Rulebook) *Program {
 			r := &b.Rules[j]
 			p.rules = append(p.rules, rule{r, b.ID + "/" + r.ID, r.Cap, r.Unknown, r.Grace})
 		}
-		p.baselines = append(p.baselines, baseline{b, b.Applies.Func(), b.Mode == rulebook.Enforce, first, len(p.rules)})
+		p.baselines = append(p.baselines, baseline{b, b.Applies.Func(), b.Mode == rulebook.Enforce, first,
+			len(p.rules)})
 	}
 	for _, platform := range platforms() {
 		checks := make([]*condition.Program, len(p.rules))
@@ -126,7 +127,8 @@ func Compile(rb *rulebook.Rulebook) *Program {
 		p.checks, p.evals = append(p.checks, checks), append(p.evals, evals)
 		asks := make([]bool, len(p.baselines))
 		for i, b := range p.baselines {
-			asks[i] = slices.ContainsFunc(checks[b.first:b.end], func(c *condition.Program) bool { return c != nil })
+			asks[i] = slices.ContainsFunc(checks[b.first:b.end],
+				func(c *condition.Program) bool { return c != nil })
 		}
 		p.asks = append(p.asks, asks)
 	}
@@ -192,7 +194,8 @@ func (p *Program) Grace(i int) int64 { return p.rules[i].grace }
 
 // InShadow reports whether rule i belongs to a baseline that has no effect yet.
 func (p *Program) InShadow(i int) bool {
-	return slices.ContainsFunc(p.baselines, func(b baseline) bool { return !b.enforced && b.first <= i && i < b.end })
+	return slices.ContainsFunc(p.baselines,
+		func(b baseline) bool { return !b.enforced && b.first <= i && i < b.end })
 }
 
 // Result is the outcome of an appraisal. Its slices are reused when it is

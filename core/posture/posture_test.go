@@ -66,15 +66,25 @@ func TestStandings(t *testing.T) {
 		verdicts         string // of os, disk, lock, threat, wall
 	}{
 		{"all in order", good, "strong", nil, "pass pass pass pass pass"},
-		{"a failing rule caps", strings.Replace(good, `"5m"`, `"20m"`, 1), "sound", []string{"laptop/lock"}, "pass pass fail pass pass"},
-		{"the lowest cap wins, and binds alone", strings.NewReplacer(`"5m"`, `"20m"`, `:true,"s`, `:false,"s`).Replace(good), "unproven", []string{"laptop/disk"}, "pass fail fail pass pass"},
-		{"unknown has a cap of its own", strings.Replace(good, `"screen_lock.after":"5m",`, "", 1), "sound", []string{"laptop/lock"}, "pass pass unknown pass pass"},
-		{"unknown without a cap is unproven", strings.Replace(good, `"storage.encrypted":true,`, "", 1), "unproven", []string{"laptop/disk"}, "pass unknown pass pass pass"},
-		{"a cap left out is the lowest level", strings.Replace(good, `:3`, `:70`, 1), "barred", []string{"laptop/threat"}, "pass pass pass fail pass"},
-		{"a fail within its grace does not cap", strings.Replace(good, "10.1", "9.9", 1), "strong", nil, "grace pass pass pass pass"},
-		{"a shadow baseline does not cap", strings.Replace(good, `"firewall.on":true`, `"firewall.on":false`, 1), "strong", nil, "pass pass pass pass fail"},
-		{"a rule without a check for the platform does not apply", strings.Replace(good, "windows", "linux", 1), "strong", nil, "none pass pass pass pass"},
-		{"on an unknown platform it is unknown", strings.Replace(good, `"platform":"windows",`, "", 1), "unproven", []string{"laptop/os"}, "unknown pass pass pass pass"},
+		{"a failing rule caps", strings.Replace(good, `"5m"`, `"20m"`, 1), "sound", []string{"laptop/lock"},
+			"pass pass fail pass pass"},
+		{"the lowest cap wins, and binds alone",
+			strings.NewReplacer(`"5m"`, `"20m"`, `:true,"s`, `:false,"s`).Replace(good), "unproven",
+			[]string{"laptop/disk"}, "pass fail fail pass pass"},
+		{"unknown has a cap of its own", strings.Replace(good, `"screen_lock.after":"5m",`, "", 1), "sound",
+			[]string{"laptop/lock"}, "pass pass unknown pass pass"},
+		{"unknown without a cap is unproven", strings.Replace(good, `"storage.encrypted":true,`, "", 1),
+			"unproven", []string{"laptop/disk"}, "pass unknown pass pass pass"},
+		{"a cap left out is the lowest level", strings.Replace(good, `:3`, `:70`, 1), "barred",
+			[]string{"laptop/threat"}, "pass pass pass fail pass"},
+		{"a fail within its grace does not cap", strings.Replace(good, "10.1", "9.9", 1), "strong", nil,
+			"grace pass pass pass pass"},
+		{"a shadow baseline does not cap", strings.Replace(good, `"firewall.on":true`, `"firewall.on":false`,
+			1), "strong", nil, "pass pass pass pass fail"},
+		{"a rule without a check for the platform does not apply",
+			strings.Replace(good, "windows", "linux", 1), "strong", nil, "none pass pass pass pass"},
+		{"on an unknown platform it is unknown", strings.Replace(good, `"platform":"windows",`, "", 1),
+			"unproven", []string{"laptop/os"}, "unknown pass pass pass pass"},
 		{"a device of no baseline is uncovered", `"form":"server"`, "unproven", nil, "none none none none none"},
 	}
 	for _, c := range cases {
@@ -118,11 +128,17 @@ baselines:
 		covered                 bool
 		binding, reach          string
 	}{
-		{"covered and passing is the top", `"form":"laptop","platform":"windows","os.version":"11","ownership":"personal"`, "strong", true, "", ""},
-		{"no rule asks anything of its platform", `"form":"laptop","platform":"chromeos","ownership":"personal"`, "unproven", false, "", ""},
-		{"on an unknown platform nothing is asked for certain", `"form":"laptop","ownership":"personal"`, "unproven", false, "desk/os", ""},
-		{"what applies in doubt does not cover", `"platform":"windows","os.version":"11","ownership":"personal"`, "unproven", false, "", ""},
-		{"and brings its caps", `"platform":"windows","form":"phone"`, "barred", false, "held/kept", "unproven: held/kept"},
+		{"covered and passing is the top",
+			`"form":"laptop","platform":"windows","os.version":"11","ownership":"personal"`, "strong", true,
+			"", ""},
+		{"no rule asks anything of its platform",
+			`"form":"laptop","platform":"chromeos","ownership":"personal"`, "unproven", false, "", ""},
+		{"on an unknown platform nothing is asked for certain", `"form":"laptop","ownership":"personal"`,
+			"unproven", false, "desk/os", ""},
+		{"what applies in doubt does not cover",
+			`"platform":"windows","os.version":"11","ownership":"personal"`, "unproven", false, "", ""},
+		{"and brings its caps", `"platform":"windows","form":"phone"`, "barred", false, "held/kept",
+			"unproven: held/kept"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			env, view := look(t, p, c.attributes, now)
@@ -133,8 +149,10 @@ baselines:
 			for _, step := range s.Reach {
 				reach = append(reach, step.Level+": "+strings.Join(step.Rules, " "))
 			}
-			if s.Level != c.level || s.Covered != c.covered || strings.Join(s.Binding, " ") != c.binding || strings.Join(reach, ", ") != c.reach {
-				t.Errorf("it stands at %s (covered %v) held by %v, and reaches %v", s.Level, s.Covered, s.Binding, reach)
+			if s.Level != c.level || s.Covered != c.covered || strings.Join(s.Binding, " ") != c.binding ||
+				strings.Join(reach, ", ") != c.reach {
+				t.Errorf("it stands at %s (covered %v) held by %v, and reaches %v", s.Level, s.Covered,
+					s.Binding, reach)
 			}
 		})
 	}
@@ -170,12 +188,15 @@ func TestReachListsWhatStandsBelow(t *testing.T) {
 	var r Result
 	p.Appraise(env, &r)
 	s := p.Explain(env, view, &r)
-	want := []Step{{"limited", []string{"laptop/disk"}}, {"sound", []string{"laptop/disk"}}, {"strong", []string{"laptop/disk", "laptop/lock"}}}
-	if !slices.EqualFunc(s.Reach, want, func(a, b Step) bool { return a.Level == b.Level && slices.Equal(a.Rules, b.Rules) }) {
+	want := []Step{{"limited", []string{"laptop/disk"}}, {"sound", []string{"laptop/disk"}},
+		{"strong", []string{"laptop/disk", "laptop/lock"}}}
+	if !slices.EqualFunc(s.Reach, want,
+		func(a, b Step) bool { return a.Level == b.Level && slices.Equal(a.Rules, b.Rules) }) {
 		t.Errorf("to reach each level: %v, want %v", s.Reach, want)
 	}
 	held := p.Holding(env, view, &r, p.rb.Top())
-	if len(held) != 2 || held[0].Rule != "laptop/disk" || held[0].Remedy["en"].Title != "Encrypt" || held[0].Why[0].Observed != "false" {
+	if len(held) != 2 || held[0].Rule != "laptop/disk" || held[0].Remedy["en"].Title != "Encrypt" ||
+		held[0].Why[0].Observed != "false" {
 		t.Errorf("what holds it: %+v", held)
 	}
 }
@@ -193,7 +214,8 @@ func TestGraceRunsFromTheFirstFailure(t *testing.T) {
 		env.Now = now + s.at
 		p.Appraise(env, &r)
 		if r.Verdicts[0] != s.verdict {
-			t.Errorf("%s after the first failure it is %s, want %s", value.FormatAge(s.at), r.Verdicts[0], s.verdict)
+			t.Errorf("%s after the first failure it is %s, want %s", value.FormatAge(s.at), r.Verdicts[0],
+				s.verdict)
 		}
 		if s.verdict == Grace {
 			if got := p.Explain(env, view, &r).Verdicts[0].GraceUntil; got != "2026-11-20T11:00:00Z" {
@@ -219,8 +241,10 @@ func TestNextIsTheFirstMomentOfDifference(t *testing.T) {
 	p := compile(t, book)
 	cases := []struct{ name, attributes, want string }{
 		{"the threat score goes stale first", good, "2026-11-20T08:00:00Z"},
-		{"without it the rest does, together", strings.Replace(good, `,"threat.score":3`, "", 1), "2026-11-21T07:00:00Z"},
-		{"a grace ends before", strings.NewReplacer(`,"threat.score":3`, "", "10.1", "9.9").Replace(good), "2026-11-20T11:00:00Z"},
+		{"without it the rest does, together", strings.Replace(good, `,"threat.score":3`, "", 1),
+			"2026-11-21T07:00:00Z"},
+		{"a grace ends before", strings.NewReplacer(`,"threat.score":3`, "", "10.1", "9.9").Replace(good),
+			"2026-11-20T11:00:00Z"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -273,10 +297,13 @@ func TestAWaiverLiftsARuleUntilItEnds(t *testing.T) {
 		then                   string // the verdict once the waiver has ended
 	}{
 		{"a failing rule", strings.Replace(good, `:true,"s`, `:false,"s`, 1), "laptop/disk", "fail"},
-		{"a rule that is not known", strings.Replace(good, `"storage.encrypted":true,`, "", 1), "laptop/disk", "unknown"},
+		{"a rule that is not known", strings.Replace(good, `"storage.encrypted":true,`, "", 1), "laptop/disk",
+			"unknown"},
 		{"a rule in grace", strings.Replace(good, "10.1", "9.9", 1), "laptop/os", "grace"},
-		{"a rule of an unknown platform", strings.Replace(good, `"platform":"windows",`, "", 1), "laptop/os", "unknown"},
-		{"a rule of a shadow baseline", strings.Replace(good, `"firewall.on":true`, `"firewall.on":false`, 1), "tried/wall", "fail"},
+		{"a rule of an unknown platform", strings.Replace(good, `"platform":"windows",`, "", 1), "laptop/os",
+			"unknown"},
+		{"a rule of a shadow baseline", strings.Replace(good, `"firewall.on":true`, `"firewall.on":false`, 1),
+			"tried/wall", "fail"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -295,7 +322,8 @@ func TestAWaiverLiftsARuleUntilItEnds(t *testing.T) {
 			}
 			s := p.Explain(env, view, &r)
 			j := slices.IndexFunc(s.Verdicts, func(v Ruling) bool { return v.Rule == c.rule })
-			if s.Verdicts[j].WaivedUntil != value.FormatTime(end) || s.Verdicts[j].HoldsAt != "" || len(s.Verdicts[j].Why) == 0 {
+			if s.Verdicts[j].WaivedUntil != value.FormatTime(end) || s.Verdicts[j].HoldsAt != "" ||
+				len(s.Verdicts[j].Why) == 0 {
 				t.Errorf("it is told as %+v", s.Verdicts[j])
 			}
 			env.Now = end - 1
@@ -349,7 +377,8 @@ baselines:
 		t.Error("the moment of the environment has moved")
 	}
 	if wake := p.Wake(env, view, &r); wake > p.Next(env, &r) || wake <= now {
-		t.Errorf("it wakes %s from now, and changes %s from now", value.FormatAge(wake-now), value.FormatAge(p.Next(env, &r)-now))
+		t.Errorf("it wakes %s from now, and changes %s from now", value.FormatAge(wake-now),
+			value.FormatAge(p.Next(env, &r)-now))
 	}
 	env, _ = look(t, p, `"form":"laptop","firewall.on":true`, now)
 	p.Appraise(env, &r)
@@ -363,11 +392,12 @@ baselines:
 func TestCarriedTruthIsTheSame(t *testing.T) {
 	old := compile(t, book)
 	for name, change := range map[string][2]string{
-		"nothing":             {"rulebook: test", "rulebook: other"},
-		"a cap":               {"cap: sound, unknown: sound}", "cap: barred, unknown: limited}"},
-		"a grace":             {"grace: 3h", "grace: 0s"},
-		"a check":             {"screen_lock.after <= 15m", "screen_lock.after <= 3m"},
-		"a scope":             {"- id: laptop\n    applies: form == laptop", "- id: laptop\n    applies: form == phone or managed"},
+		"nothing": {"rulebook: test", "rulebook: other"},
+		"a cap":   {"cap: sound, unknown: sound}", "cap: barred, unknown: limited}"},
+		"a grace": {"grace: 3h", "grace: 0s"},
+		"a check": {"screen_lock.after <= 15m", "screen_lock.after <= 3m"},
+		"a scope": {"- id: laptop\n    applies: form == laptop",
+			"- id: laptop\n    applies: form == phone or managed"},
 		"a mode":              {"mode: shadow", "mode: enforce"},
 		"a rule is new":       {"rules: [{id: wall,", "rules: [{id: more, check: managed}, {id: wall,"},
 		"a rule is gone":      {"      - {id: lock, check: screen_lock.after <= 15m, cap: sound, unknown: sound}\n", ""},
@@ -380,8 +410,11 @@ func TestCarriedTruthIsTheSame(t *testing.T) {
 			}
 			p := compile(t, strings.Replace(book, change[0], change[1], 1))
 			carry := p.Carry(old)
-			for _, attributes := range []string{good, strings.Replace(good, "10.1", "9.9", 1), strings.Replace(good, `"screen_lock.after":"5m",`, "", 1), strings.Replace(good, `"platform":"windows",`, "", 1),
-				strings.NewReplacer(`"5m"`, `"20m"`, `:true,"s`, `:false,"s`).Replace(good), `"form":"phone","managed":true`, `"platform":"ios"`, `"form":"server"`} {
+			for _, attributes := range []string{good, strings.Replace(good, "10.1", "9.9", 1),
+				strings.Replace(good, `"screen_lock.after":"5m",`, "", 1),
+				strings.Replace(good, `"platform":"windows",`, "", 1),
+				strings.NewReplacer(`"5m"`, `"20m"`, `:true,"s`, `:false,"s`).Replace(good),
+				`"form":"phone","managed":true`, `"platform":"ios"`, `"form":"server"`} {
 				env, view := look(t, old, attributes, now-hour/2)
 				env.Now = now - hour/2
 				var before Result
@@ -392,18 +425,22 @@ func TestCarriedTruthIsTheSame(t *testing.T) {
 						since[k] = before.Since[i]
 					}
 				}
-				fresh, carried := Result{Since: make([]int64, len(p.rules))}, Result{Since: make([]int64, len(p.rules))}
+				fresh, carried := Result{Since: make([]int64, len(p.rules))},
+					Result{Since: make([]int64, len(p.rules))}
 				for i, k := range p.RuleKeys() {
 					fresh.Since[i], carried.Since[i] = since[k], since[k]
 				}
 				p.Appraise(env, &fresh)
 				p.AppraiseFrom(env, &carried, carry, before.Verdicts)
-				if !slices.Equal(fresh.Verdicts, carried.Verdicts) || fresh.Level != carried.Level || fresh.Shadow != carried.Shadow || fresh.Covered != carried.Covered || !slices.Equal(fresh.Since, carried.Since) {
+				if !slices.Equal(fresh.Verdicts, carried.Verdicts) || fresh.Level != carried.Level ||
+					fresh.Shadow != carried.Shadow || fresh.Covered != carried.Covered ||
+					!slices.Equal(fresh.Since, carried.Since) {
 					t.Errorf("%s: worked out %+v, carried %+v", attributes, fresh, carried)
 				}
 				wake := p.WakeFrom(env, &carried, carry, old.Wake(env, view, &before))
 				if next := p.Next(env, &fresh); wake > next {
-					t.Errorf("%s: it wakes at %s and changes at %s", attributes, value.FormatTime(wake), value.FormatTime(next))
+					t.Errorf("%s: it wakes at %s and changes at %s", attributes, value.FormatTime(wake),
+						value.FormatTime(next))
 				}
 				carry.Warm(view.Frame)
 			}

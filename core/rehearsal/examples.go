@@ -40,7 +40,8 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 			at = e.At
 		}
 		if steps > maxSteps {
-			out = append(out, Outcome{Title: e.Title, File: e.Where.File, Line: e.Where.Line, Want: "to be tried", Got: "not tried",
+			out = append(out, Outcome{Title: e.Title, File: e.Where.File, Line: e.Where.Line,
+				Want: "to be tried", Got: "not tried",
 				Reasons: []string{fmt.Sprintf("the examples before it took more than %d steps: conditions nest too many quantifiers", maxSteps)}})
 			continue
 		}
@@ -58,7 +59,8 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 			q, before := exampleRequest(&e, device), trial.Steps()
 			got := trial.Evaluate(q, at).Outcome
 			steps += trial.Steps() - before
-			o.compare("outcome", e.Outcome, string(got), func() []string { return []string{gates.Decide(q, at).ReasonAdmin["en"]} })
+			o.compare("outcome", e.Outcome, string(got),
+				func() []string { return []string{gates.Decide(q, at).ReasonAdmin["en"]} })
 		}
 		out = append(out, o)
 	}
@@ -75,7 +77,8 @@ func (o *Outcome) compare(what, want, got string, reasons func() []string) {
 	}
 }
 
-func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *rulebook.Example, at int64) (access.Device, *posture.Standing, int64) {
+func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *rulebook.Example,
+	at int64) (access.Device, *posture.Standing, int64) {
 	if e.Report == nil {
 		return access.Device{}, nil, 0
 	}
@@ -89,12 +92,14 @@ func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *ruleb
 	env := view.Env(at)
 	var r posture.Result
 	rules.Appraise(env, &r)
-	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view, Next: func() int64 { return rules.Next(env, &r) }}
+	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view,
+		Next: func() int64 { return rules.Next(env, &r) }}
 	return d, rules.Explain(env, view, &r), env.Steps()
 }
 
 func exampleRequest(e *rulebook.Example, device access.Device) *access.Request {
-	q := &access.Request{User: e.User, Known: !e.Stranger, Groups: e.Groups, Device: device, Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA}
+	q := &access.Request{User: e.User, Known: !e.Stranger, Groups: e.Groups, Device: device,
+		Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA}
 	if ip, err := netip.ParseAddr(e.IP); err == nil {
 		q.IP = ip.Unmap().WithZone("")
 	}
@@ -111,7 +116,8 @@ func why(s *posture.Standing) []string {
 			continue
 		}
 		for _, l := range v.Why {
-			out = append(out, fmt.Sprintf("%s is %s and holds at %s: %s", v.Rule, v.Verdict, v.HoldsAt, access.Reason(l)))
+			out = append(out, fmt.Sprintf("%s is %s and holds at %s: %s", v.Rule, v.Verdict, v.HoldsAt,
+				access.Reason(l)))
 		}
 	}
 	return out

@@ -34,7 +34,8 @@ type Fleet struct {
 
 // NewFleet returns an empty fleet under a rulebook.
 func NewFleet(rb *rulebook.Rulebook, people []directory.Person) *Fleet {
-	f := &Fleet{rb: rb, resolver: evidence.NewResolver(rb.Dict, rb.Policy), rules: posture.Compile(rb), gates: access.Compile(rb),
+	f := &Fleet{rb: rb, resolver: evidence.NewResolver(rb.Dict, rb.Policy), rules: posture.Compile(rb),
+		gates:  access.Compile(rb),
 		people: map[string][]string{}, records: map[string]*evidence.Record{},
 		keys: map[evidence.Key]string{}, spoken: map[string][]evidence.Spoken{}}
 	for _, p := range people {
@@ -147,7 +148,8 @@ type appraised struct {
 }
 
 func (f *Fleet) appraise(id string, now int64) *appraised {
-	facts := evidence.Facts{ID: id, OnRoster: f.registered(id), Groups: func(p string) *value.Value { return evidence.ListOf(f.people[p]) }}
+	facts := evidence.Facts{ID: id, OnRoster: f.registered(id),
+		Groups: func(p string) *value.Value { return evidence.ListOf(f.people[p]) }}
 	a := &appraised{view: f.resolver.Resolve(f.records[id], facts, now)}
 	a.env = a.view.Env(now)
 	a.result.NoGrace = f.NoGrace
@@ -179,7 +181,8 @@ func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
 		ok = e.Certified(func(sha256 string) bool { return a.view.Issued(id, nil, sha256) })
 	}
 	if ok {
-		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view, Next: func() int64 { return f.rules.Next(a.env, &a.result) },
+		q.Device = access.Device{ID: id, Known: true, Level: a.result.Level, View: a.view,
+			Next: func() int64 { return f.rules.Next(a.env, &a.result) },
 			Below: func(l rulebook.Level) []access.Obstacle {
 				return Obstacles(f.rules.Holding(a.env, a.view, &a.result, l))
 			}}
@@ -202,7 +205,8 @@ func (f *Fleet) groups(person string) ([]string, bool) {
 func Obstacles(rulings []posture.Ruling) []access.Obstacle {
 	out := make([]access.Obstacle, len(rulings))
 	for i, r := range rulings {
-		out[i] = access.Obstacle{Rule: r.Rule, Title: r.Title, Verdict: r.Verdict.String(), Why: r.Why, Remedy: r.Remedy}
+		out[i] = access.Obstacle{Rule: r.Rule, Title: r.Title, Verdict: r.Verdict.String(), Why: r.Why,
+			Remedy: r.Remedy}
 	}
 	return out
 }

@@ -46,7 +46,8 @@ func TestExamplesTellWhatCameOut(t *testing.T) {
 	}
 	for i, w := range want {
 		o := got[i]
-		if o.Passed != w.passed || o.Want != w.want || o.Got != w.got || !strings.Contains(strings.Join(o.Reasons, " "), w.reason) || o.File != "r.yaml" || o.Line == 0 {
+		if o.Passed != w.passed || o.Want != w.want || o.Got != w.got ||
+			!strings.Contains(strings.Join(o.Reasons, " "), w.reason) || o.File != "r.yaml" || o.Line == 0 {
 			t.Errorf("%s comes out as %+v, want %+v", o.Title, o, w)
 		}
 	}
@@ -87,7 +88,8 @@ func TestAFleetOfFiles(t *testing.T) {
 	if levels["d2"] != "limited" {
 		t.Errorf("without graces d2 stands at %s", levels["d2"])
 	}
-	d := f.Decide(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "a"}, Resource: access.Entity{Type: "r", ID: "rota"}, Action: access.Action{Name: "open"},
+	d := f.Decide(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "a"},
+		Resource: access.Entity{Type: "r", ID: "rota"}, Action: access.Action{Name: "open"},
 		Context: &access.Context{Device: &access.DeviceRef{Serial: "GF-1"}}}, now)
 	if d.Outcome != access.Allow || d.Device != "d1" {
 		t.Errorf("the answer is %+v", d)
@@ -96,7 +98,8 @@ func TestAFleetOfFiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Add(conflict); err == nil || !strings.Contains(err.Error(), "id d2 is device d2, serial gf-1 is device d1") {
+	if _, err := f.Add(conflict); err == nil ||
+		!strings.Contains(err.Error(), "id d2 is device d2, serial gf-1 is device d1") {
 		t.Errorf("a report about two devices is taken: %v", err)
 	}
 }

@@ -93,7 +93,8 @@ type AccessTally struct {
 
 // NewAccessTally begins a comparison over requests of the last days.
 func NewAccessTally(days int) *AccessTally {
-	return &AccessTally{shift: AccessShift{Days: days, LockedOut: []string{}, Changes: []AccessChange{}}, gates: map[string]*AccessCount{}, persons: map[string]*AccessCount{}, resources: map[string]*AccessCount{},
+	return &AccessTally{shift: AccessShift{Days: days, LockedOut: []string{}, Changes: []AccessChange{}},
+		gates: map[string]*AccessCount{}, persons: map[string]*AccessCount{}, resources: map[string]*AccessCount{},
 		passed: map[string]int{}, left: map[string]int{}, lost: map[string]int{}}
 }
 
@@ -119,7 +120,8 @@ func (t *AccessTally) Add(q Asked) {
 	if q.Gates == nil {
 		q.Gates = []string{}
 	}
-	s.Changes = append(s.Changes, AccessChange{change, q.Person, q.Device, q.Resource, q.Action, q.Times, q.From, q.To, q.Gates, q.Fell})
+	s.Changes = append(s.Changes, AccessChange{change, q.Person, q.Device, q.Resource, q.Action, q.Times,
+		q.From, q.To, q.Gates, q.Fell})
 	counts := []*AccessCount{countOf(t.resources, q.Resource)}
 	if !q.Machine {
 		counts = append(counts, countOf(t.persons, q.Person))
@@ -177,13 +179,16 @@ func (t *AccessTally) Shift() *AccessShift {
 			out = append(out, *c)
 		}
 		slices.SortFunc(out, func(a, b AccessCount) int {
-			return cmp.Or(cmp.Compare(b.Denied, a.Denied), cmp.Compare(b.SteppedUp, a.SteppedUp), strings.Compare(a.ID, b.ID))
+			return cmp.Or(cmp.Compare(b.Denied, a.Denied), cmp.Compare(b.SteppedUp, a.SteppedUp),
+				strings.Compare(a.ID, b.ID))
 		})
 		return out
 	}
 	s.Gates, s.Persons, s.Resources = ordered(t.gates), ordered(t.persons), ordered(t.resources)
 	slices.SortFunc(s.Changes, func(a, b AccessChange) int {
-		return cmp.Or(cmp.Compare(rankOf(a.Change), rankOf(b.Change)), strings.Compare(a.Person, b.Person), strings.Compare(a.Resource, b.Resource), strings.Compare(a.Device, b.Device), strings.Compare(a.Action, b.Action))
+		return cmp.Or(cmp.Compare(rankOf(a.Change), rankOf(b.Change)), strings.Compare(a.Person, b.Person),
+			strings.Compare(a.Resource, b.Resource), strings.Compare(a.Device, b.Device),
+			strings.Compare(a.Action, b.Action))
 	})
 	if len(s.Changes) > MaxMoves {
 		s.Changes = s.Changes[:MaxMoves]

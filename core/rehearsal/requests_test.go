@@ -12,7 +12,8 @@ import (
 func TestAccessShift(t *testing.T) {
 	tally := NewAccessTally(7)
 	ask := func(person, resource string, from, to access.Outcome, times int, gates ...string) {
-		tally.Add(Asked{Person: person, Resource: resource, Action: "open", Times: times, From: from, To: to, Gates: gates})
+		tally.Add(Asked{Person: person, Resource: resource, Action: "open", Times: times, From: from, To: to,
+			Gates: gates})
 	}
 	ask("maren", "payroll", access.Allow, access.Deny, 3, "strong-only")
 	ask("maren", "rota", access.Allow, access.Allow, 5)
@@ -22,7 +23,8 @@ func TestAccessShift(t *testing.T) {
 	ask("edda", "till", access.Deny, access.StepUp, 1, "till")
 	ask("tuva", "till", access.Deny, access.Deny, 1)
 	s := tally.Shift()
-	if s.Requests != 14 || s.Distinct != 7 || s.People != 6 || s.Losing != 2 || s.Denied != 2 || s.SteppedUp != 1 || s.Allowed != 2 {
+	if s.Requests != 14 || s.Distinct != 7 || s.People != 6 || s.Losing != 2 || s.Denied != 2 ||
+		s.SteppedUp != 1 || s.Allowed != 2 {
 		t.Errorf("%+v", s)
 	}
 	if !slices.Equal(s.LockedOut, []string{"birk"}) {
@@ -32,13 +34,15 @@ func TestAccessShift(t *testing.T) {
 	for _, c := range s.Changes {
 		kinds = append(kinds, c.Change+" "+c.Person)
 	}
-	if want := []string{"newly-denied birk", "newly-denied maren", "newly-stepped-up liv", "newly-allowed jorun", "eased edda"}; !slices.Equal(kinds, want) {
+	if want := []string{"newly-denied birk", "newly-denied maren", "newly-stepped-up liv",
+		"newly-allowed jorun", "eased edda"}; !slices.Equal(kinds, want) {
 		t.Errorf("the changes are %v", kinds)
 	}
 	if g := s.Gates[0]; g.ID != "strong-only" || g.Denied != 2 {
 		t.Errorf("the first gate is %+v", g)
 	}
-	for person, passes := range map[string][2]bool{"maren": {true, true}, "birk": {true, false}, "nobody": {false, false}} {
+	for person, passes := range map[string][2]bool{"maren": {true, true}, "birk": {true, false},
+		"nobody": {false, false}} {
 		if today, then := tally.Passed(person); [2]bool{today > 0, then > 0} != passes {
 			t.Errorf("of %s %d questions pass today and %d would", person, today, then)
 		}

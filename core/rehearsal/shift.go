@@ -64,7 +64,8 @@ type Tally struct {
 
 // NewTally begins a comparison of a rulebook in force with a candidate.
 func NewTally(before, after *rulebook.Rulebook) *Tally {
-	t := &Tally{before: before, after: after, rules: map[string]*Count{}, platforms: map[string]*Count{}, groups: map[string]*Count{}}
+	t := &Tally{before: before, after: after, rules: map[string]*Count{}, platforms: map[string]*Count{},
+		groups: map[string]*Count{}}
 	t.shift.From, t.shift.To = before.Ladder, after.Ladder
 	t.shift.Matrix = make([][]int, len(before.Ladder))
 	for i := range t.shift.Matrix {
@@ -105,7 +106,8 @@ func (t *Tally) Add(s Subject) {
 	if !ok {
 		rank = int(s.From)
 	}
-	m := Move{Device: s.Device, Name: s.Name, Platform: s.Platform, Owner: s.Owner, From: from, To: to, Falls: int(s.To) < rank, Rules: s.Held}
+	m := Move{Device: s.Device, Name: s.Name, Platform: s.Platform, Owner: s.Owner, From: from, To: to,
+		Falls: int(s.To) < rank, Rules: s.Held}
 	if m.Falls {
 		m.Rules = s.Holds
 	}

@@ -19,7 +19,8 @@ func TestAShiftCountsWhoMoves(t *testing.T) {
 	tally := NewTally(old, book("[low, middle, high, top]"))
 	for i, s := range []Subject{
 		{From: 2, To: 2, Platform: "windows", Groups: []string{"finance"}},
-		{From: 2, To: 0, Platform: "windows", Groups: []string{"finance", "office"}, Held: []string{"a/old"}, Holds: []string{"a/new"}},
+		{From: 2, To: 0, Platform: "windows", Groups: []string{"finance", "office"}, Held: []string{"a/old"},
+			Holds: []string{"a/new"}},
 		{From: 0, To: 3, Platform: "ios", Held: []string{"a/old"}},
 		{From: 1, To: 0, Holds: []string{"a/new", "b/x"}},
 	} {
@@ -27,13 +28,15 @@ func TestAShiftCountsWhoMoves(t *testing.T) {
 		tally.Add(s)
 	}
 	s := tally.Shift()
-	if s.Devices != 4 || s.Falls != 2 || s.Rises != 1 || len(s.Matrix) != 3 || len(s.Matrix[0]) != 4 || s.Matrix[2][0] != 1 || s.Matrix[2][2] != 1 || s.Matrix[0][3] != 1 {
+	if s.Devices != 4 || s.Falls != 2 || s.Rises != 1 || len(s.Matrix) != 3 || len(s.Matrix[0]) != 4 ||
+		s.Matrix[2][0] != 1 || s.Matrix[2][2] != 1 || s.Matrix[0][3] != 1 {
 		t.Errorf("the shift is %+v", s)
 	}
 	if got := fmt.Sprint(s.Moves); got != "[{d1  windows  high low true [a/new]} {d3    middle low true [a/new b/x]} {d2  ios  low top false [a/old]}]" {
 		t.Errorf("the moves are %s", got)
 	}
-	if got := fmt.Sprint(s.Rules, s.Platforms, s.Groups); got != "[{a/new 0 2 0} {a/old 0 0 1} {b/x 0 1 0}] [{ios 1 0 1} {unknown 1 1 0} {windows 2 1 0}] [{finance 2 1 0} {office 1 1 0}]" {
+	if got := fmt.Sprint(s.Rules, s.Platforms,
+		s.Groups); got != "[{a/new 0 2 0} {a/old 0 0 1} {b/x 0 1 0}] [{ios 1 0 1} {unknown 1 1 0} {windows 2 1 0}] [{finance 2 1 0} {office 1 1 0}]" {
 		t.Errorf("the counts are %s", got)
 	}
 	many := NewTally(old, old)

@@ -27,15 +27,19 @@ func TestGuardAndEnrolment(t *testing.T) {
 	for _, d := range Compare(plain, full) {
 		found += d.Text + "\n"
 	}
-	for _, text := range []string{"guard: at most 7.5% newly denied", "enrolment: allow on_roster and form == laptop, otherwise refuse, was none by itself, otherwise hold"} {
+	for _, text := range []string{"guard: at most 7.5% newly denied",
+		"enrolment: allow on_roster and form == laptop, otherwise refuse, was none by itself, otherwise hold"} {
 		if !strings.Contains(found, text) {
 			t.Errorf("the comparison does not say %q:\n%s", text, found)
 		}
 	}
 	for text, want := range map[string]string{
-		"guard: {max_newly_denied: 20}": "not a share", "guard: {max_newly_denied: 120%}": "not a share", "guard: {max_newly_denied: lots}": "not a share", "guard: {administrators: {}}": "needs users or groups",
-		"guard: {max: 3%}": "has no key max", "enrolment: {allow: level >= sound}": "level", "enrolment: {allow: on_rooster}": "did you mean on_roster?", "enrolment: {otherwise: wait}": "wait is not a choice",
-		"guard: [1]": "a mapping", "enrolment: yes": "a mapping",
+		"guard: {max_newly_denied: 20}": "not a share", "guard: {max_newly_denied: 120%}": "not a share",
+		"guard: {max_newly_denied: lots}": "not a share", "guard: {administrators: {}}": "needs users or groups",
+		"guard: {max: 3%}": "has no key max", "enrolment: {allow: level >= sound}": "level",
+		"enrolment: {allow: on_rooster}": "did you mean on_roster?",
+		"enrolment: {otherwise: wait}":   "wait is not a choice",
+		"guard: [1]":                     "a mapping", "enrolment: yes": "a mapping",
 	} {
 		if _, err := load(text + "\n"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)

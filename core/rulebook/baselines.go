@@ -127,7 +127,8 @@ func (it item) plain(text string, links bool) {
 		switch {
 		case !links:
 			it.fail("a title has no links; put %s into the steps", m[0])
-		case m[1] == "" || !strings.HasPrefix(m[2], "https://") && !strings.HasPrefix(m[2], "mailto:") && !strings.HasPrefix(m[2], "tel:"):
+		case m[1] == "" || !strings.HasPrefix(m[2], "https://") && !strings.HasPrefix(m[2], "mailto:") &&
+			!strings.HasPrefix(m[2], "tel:"):
 			it.fail("%s is not a link to https, mailto or tel", m[0])
 		}
 	}

@@ -67,30 +67,47 @@ func TestDifferencesAreToldInWords(t *testing.T) {
 		t.Errorf("a rulebook differs from itself: %v", diff)
 	}
 	cases := []struct{ old, new, section, about, change, text string }{
-		{"cap: limited\n        grace: 3d", "cap: sound\n        grace: 3d", "baselines", "laptop/os-current", "changed", "the rule laptop/os-current: cap sound, was limited"},
+		{"cap: limited\n        grace: 3d", "cap: sound\n        grace: 3d", "baselines", "laptop/os-current",
+			"changed", "the rule laptop/os-current: cap sound, was limited"},
 		{"        grace: 3d\n", "", "baselines", "laptop/os-current", "changed", "grace none, was 3d"},
-		{"macos: os.version >= 14.6", "macos: os.version >= 15", "baselines", "laptop/os-current", "changed", "check macos os.version >= 15, was os.version >= 14.6"},
-		{"      - id: firewall\n", "      - id: fire-wall\n", "baselines", "laptop/firewall", "removed", "the rule laptop/firewall is gone"},
-		{"      - id: firewall\n", "      - id: fire-wall\n", "baselines", "laptop/fire-wall", "added", "the rule laptop/fire-wall is new: check firewall.on; cap limited"},
-		{"mode: shadow\n    applies: form == laptop and managed", "mode: enforce\n    applies: form == laptop and managed", "baselines", "laptop-patching", "changed", "mode enforce, was shadow"},
+		{"macos: os.version >= 14.6", "macos: os.version >= 15", "baselines", "laptop/os-current", "changed",
+			"check macos os.version >= 15, was os.version >= 14.6"},
+		{"      - id: firewall\n", "      - id: fire-wall\n", "baselines", "laptop/firewall", "removed",
+			"the rule laptop/firewall is gone"},
+		{"      - id: firewall\n", "      - id: fire-wall\n", "baselines", "laptop/fire-wall", "added",
+			"the rule laptop/fire-wall is new: check firewall.on; cap limited"},
+		{"mode: shadow\n    applies: form == laptop and managed",
+			"mode: enforce\n    applies: form == laptop and managed", "baselines", "laptop-patching",
+			"changed", "mode enforce, was shadow"},
 		{"default: 3d", "default: 2d", "settings", "freshness", "changed", "default 2d"},
 		{"unmatched: deny", "unmatched: allow", "settings", "unmatched", "changed", "unmatched: allow, was deny"},
 		{"{low: 1, medium: 40", "{low: 2, medium: 40", "settings", "threat_bands", "changed", "low from 2"},
-		{"waivers: {max: 30d}", "waivers: {max: 7d}", "settings", "waivers", "changed", "at most 7d, was at most 30d"},
-		{"break_glass: [harbourmaster@gullholm.example]", "break_glass: [keys@gullholm.example]", "settings", "break_glass", "changed", "break_glass: keys@gullholm.example"},
+		{"waivers: {max: 30d}", "waivers: {max: 7d}", "settings", "waivers", "changed",
+			"at most 7d, was at most 30d"},
+		{"break_glass: [harbourmaster@gullholm.example]", "break_glass: [keys@gullholm.example]", "settings",
+			"break_glass", "changed", "break_glass: keys@gullholm.example"},
 		{"{id: mdm, rank: 3", "{id: mdm, rank: 9", "sources", "mdm", "changed", "the source mdm: rank 9, was 3"},
-		{"binds: serial, max_lifetime: 14d", "max_lifetime: 14d", "issuers", "device-ca", "changed", "binds none, was serial"},
-		{"networks: [10.30.0.0/16]", "networks: [10.31.0.0/16]", "places", "quay", "changed", "networks 10.31.0.0/16, was 10.30.0.0/16"},
-		{"title: Payroll, tags: [money]", "title: Wages, tags: [money]", "resources", "payroll", "changed", "title Wages, was Payroll"},
+		{"binds: serial, max_lifetime: 14d", "max_lifetime: 14d", "issuers", "device-ca", "changed",
+			"binds none, was serial"},
+		{"networks: [10.30.0.0/16]", "networks: [10.31.0.0/16]", "places", "quay", "changed",
+			"networks 10.31.0.0/16, was 10.30.0.0/16"},
+		{"title: Payroll, tags: [money]", "title: Wages, tags: [money]", "resources", "payroll", "changed",
+			"title Wages, was Payroll"},
 		{"number: 300", "number: 305", "gates", "keys", "changed", "number 305, was 300"},
-		{"who: {groups: [bridge-crew, it]}", "who: {groups: [bridge-crew], except: {users: [x@gullholm.example]}}", "gates", "charts", "changed", "who groups bridge-crew except users x@gullholm.example, was groups bridge-crew, it"},
-		{"what: {resources: [payroll], actions: [export]}", "what: {everything: true, except: {tags: [keys]}}", "gates", "payroll-export", "changed", "what everything except tags keys, was resources payroll, actions export"},
-		{`when: action != "export"`, `when: action == "open"`, "gates", "payroll-strong", "changed", `when action == "open", was action != "export"`},
+		{"who: {groups: [bridge-crew, it]}",
+			"who: {groups: [bridge-crew], except: {users: [x@gullholm.example]}}", "gates", "charts",
+			"changed", "who groups bridge-crew except users x@gullholm.example, was groups bridge-crew, it"},
+		{"what: {resources: [payroll], actions: [export]}",
+			"what: {everything: true, except: {tags: [keys]}}", "gates", "payroll-export", "changed",
+			"what everything except tags keys, was resources payroll, actions export"},
+		{`when: action != "export"`, `when: action == "open"`, "gates", "payroll-strong", "changed",
+			`when action == "open", was action != "export"`},
 	}
 	for _, c := range cases {
 		diff := Compare(before, mustLoad(t, changed(t, files, c.old, c.new)))
 		i := slices.IndexFunc(diff, func(d Difference) bool {
-			return d.Section == c.section && d.About == c.about && d.Change == c.change && strings.Contains(d.Text, c.text)
+			return d.Section == c.section && d.About == c.about && d.Change == c.change &&
+				strings.Contains(d.Text, c.text)
 		})
 		if i < 0 {
 			t.Errorf("%q is told as %v, want %q", c.new, diff, c.text)
@@ -121,18 +138,29 @@ func TestReviewFindsWhatIsLikelyNotMeant(t *testing.T) {
 		}
 	}
 	cases := []struct{ name, old, new, want string }{
-		{"a baseline that contradicts itself", "applies: form == tablet and ownership == company", "applies: platform == ios and platform == android", "never-applies bridge-tablet"},
-		{"a rule for platforms that its baseline leaves out", "applies: form in [laptop, desktop] and managed", "applies: form in [laptop, desktop] and platform == ipados", "never-applies laptop/os-current"},
+		{"a baseline that contradicts itself", "applies: form == tablet and ownership == company",
+			"applies: platform == ios and platform == android", "never-applies bridge-tablet"},
+		{"a rule for platforms that its baseline leaves out",
+			"applies: form in [laptop, desktop] and managed",
+			"applies: form in [laptop, desktop] and platform == ipados", "never-applies laptop/os-current"},
 		{"a check that asks nothing", "check: firewall.on", "check: 'true'", "never-applies laptop/firewall"},
-		{"an attribute that nobody supplies", "check: firewall.on", "check: custom.quiet", "no-source laptop/firewall"},
-		{"a gate that another makes superfluous", "  - id: till\n    number: 220", "  - {id: weaker, number: 219, who: {groups: [finance], except: {groups: [auditors]}}, what: {resources: [payroll], actions: [open]}, when: 'action != \"export\"', need: level >= strong, otherwise: step-up}\n  - id: till\n    number: 220", "overshadowed weaker"},
-		{"a level that nobody reaches", "ladder: [barred, unproven, limited, sound, strong]", "ladder: [barred, unproven, limited, sound, golden, strong]", "unreachable golden"},
-		{"nobody passes every gate", "break_glass: [harbourmaster@gullholm.example]", "break_glass: []", "no-break-glass break_glass"},
+		{"an attribute that nobody supplies", "check: firewall.on", "check: custom.quiet",
+			"no-source laptop/firewall"},
+		{"a gate that another makes superfluous", "  - id: till\n    number: 220",
+			"  - {id: weaker, number: 219, who: {groups: [finance], except: {groups: [auditors]}}, what: {resources: [payroll], actions: [open]}, when: 'action != \"export\"', need: level >= strong, otherwise: step-up}\n  - id: till\n    number: 220", "overshadowed weaker"},
+		{"a level that nobody reaches", "ladder: [barred, unproven, limited, sound, strong]",
+			"ladder: [barred, unproven, limited, sound, golden, strong]", "unreachable golden"},
+		{"nobody passes every gate", "break_glass: [harbourmaster@gullholm.example]", "break_glass: []",
+			"no-break-glass break_glass"},
 	}
 	for _, c := range cases {
 		pairs := []string{c.old, c.new}
 		if strings.Contains(c.new, "custom.quiet") {
-			pairs = append(pairs, "custom.till_sealed: {type: bool", "custom.quiet: {type: bool}\n  custom.till_sealed: {type: bool", `{id: agent, rank: 1, title: The device's own agent, provides: ["*"]}`, "{id: agent, rank: 1, provides: [os]}", `title: Management system, provides: ["*"]`, "provides: [storage]")
+			pairs = append(pairs, "custom.till_sealed: {type: bool",
+				"custom.quiet: {type: bool}\n  custom.till_sealed: {type: bool",
+				`{id: agent, rank: 1, title: The device's own agent, provides: ["*"]}`,
+				"{id: agent, rank: 1, provides: [os]}", `title: Management system, provides: ["*"]`,
+				"provides: [storage]")
 		}
 		found := kinds(mustLoad(t, changed(t, files, pairs...)).Review(nil, now))
 		if found[c.want] == "" {
@@ -141,13 +169,16 @@ func TestReviewFindsWhatIsLikelyNotMeant(t *testing.T) {
 	}
 	fleet := &Coverage{Devices: 9, Baselines: map[string]int{"laptop": 4}, Uncovered: map[string]int{"chromeos": 2}}
 	found := kinds(mustLoad(t, files).Review(fleet, now))
-	if !strings.Contains(found["uncovered uncovered"], "2 of 9 devices") || found["covers-nothing phone"] == "" || found["covers-nothing laptop"] != "" {
+	if !strings.Contains(found["uncovered uncovered"], "2 of 9 devices") ||
+		found["covers-nothing phone"] == "" || found["covers-nothing laptop"] != "" {
 		t.Errorf("of a fleet it remarks %v", found)
 	}
-	if late := kinds(mustLoad(t, files).Review(nil, now+40*365*24*3600*1_000_000)); !strings.Contains(late["issuer-ended device-ca"], "revocation list") {
+	if late := kinds(mustLoad(t, files).Review(nil,
+		now+40*365*24*3600*1_000_000)); !strings.Contains(late["issuer-ended device-ca"], "revocation list") {
 		t.Errorf("in forty years it remarks %v", late)
 	}
-	bare := mustLoad(t, []File{{"r.yaml", "rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: any c in certs (c.trusted)}]}]\n"}})
+	bare := mustLoad(t, []File{{"r.yaml",
+		"rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: any c in certs (c.trusted)}]}]\n"}})
 	if found := kinds(bare.Review(nil, now)); found["no-issuer a/b"] == "" || found["no-examples examples"] == "" {
 		t.Errorf("of a bare one it remarks %v", found)
 	}
@@ -189,7 +220,9 @@ func TestSchemaTakesWhatLoads(t *testing.T) {
 			}
 		}
 	}
-	for _, text := range []string{"rulebok: x", "ladder: [one]", "gates: [{id: a}]", "baselines: [{id: A, rules: []}]", "threat_bands: {mild: 3}", "freshness: {os: tomorrow}", "combine: {os: best}"} {
+	for _, text := range []string{"rulebok: x", "ladder: [one]", "gates: [{id: a}]",
+		"baselines: [{id: A, rules: []}]", "threat_bands: {mild: 3}", "freshness: {os: tomorrow}",
+		"combine: {os: best}"} {
 		if valid(text) == nil {
 			t.Errorf("the schema takes %q", text)
 		}
@@ -208,20 +241,23 @@ func TestSchemaTakesWhatLoads(t *testing.T) {
 func TestIssuersComeFromFilesBeside(t *testing.T) {
 	files := house(t)
 	rb := mustLoad(t, files)
-	if is := rb.Policy.Issuers; len(is) != 1 || is[0].Binds != "serial" || is[0].CRL == nil || rb.MaxWaiver != 30*24*3600*1_000_000 {
+	if is := rb.Policy.Issuers; len(is) != 1 || is[0].Binds != "serial" || is[0].CRL == nil ||
+		rb.MaxWaiver != 30*24*3600*1_000_000 {
 		t.Errorf("the issuers are %+v", is)
 	}
 	const line = "{id: device-ca, title: Gullholm Device Root, file: device-ca.pem, crl: device-ca.crl, binds: serial, max_lifetime: 14d}"
 	for with, want := range map[string]string{
-		strings.Replace(line, "device-ca.pem", "other.pem", 1):        "there is no file other.pem beside the rulebook; there are",
+		strings.Replace(line, "device-ca.pem", "other.pem",
+			1): "there is no file other.pem beside the rulebook; there are",
 		strings.Replace(line, "device-ca.pem", "gates.yaml", 1):       "is not the name of a PEM file",
 		strings.Replace(line, "device-ca.pem", "../../etc/passwd", 1): "is not the name of a PEM file",
-		strings.Replace(line, "device-ca.pem", "device-ca.crl", 1):    "of type X509 CRL stands where certificates were expected",
-		strings.Replace(line, "device-ca.crl", "device-ca.pem", 1):    "no PEM block of type X509 CRL",
-		strings.Replace(line, "binds: serial", "binds: colour", 1):    "is not a identity to bind to",
-		strings.Replace(line, "file: device-ca.pem, ", "", 1):         "needs file",
-		strings.Replace(line, "14d", "-14d", 1):                       "is not a duration",
-		line + "\n  - " + line:                                        "the id device-ca is used twice in issuers",
+		strings.Replace(line, "device-ca.pem", "device-ca.crl",
+			1): "of type X509 CRL stands where certificates were expected",
+		strings.Replace(line, "device-ca.crl", "device-ca.pem", 1): "no PEM block of type X509 CRL",
+		strings.Replace(line, "binds: serial", "binds: colour", 1): "is not a identity to bind to",
+		strings.Replace(line, "file: device-ca.pem, ", "", 1):      "needs file",
+		strings.Replace(line, "14d", "-14d", 1):                    "is not a duration",
+		line + "\n  - " + line:                                     "the id device-ca is used twice in issuers",
 	} {
 		if _, err := Load(changed(t, files, line, with)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s gives %v, want %q", with, err, want)
@@ -255,8 +291,13 @@ func TestRemediesAreTextWithLinks(t *testing.T) {
 
 func TestHowSourcesCombine(t *testing.T) {
 	for text, want := range map[string]string{
-		"combine: {storage: worst, threat: rank, os.version: worst}": "", "combine: {certs: worst}": "of which none is worse than another", "combine: {stroage: worst}": "no attribute begins with stroage",
-		"combine: {os: worst}": "os.build is a text", "combine: {storage: best}": "best is not a way to combine", "waivers: {max: 0s}": "allowed to live for some time", "waivers: {maximum: 3d}": "has no key maximum",
+		"combine: {storage: worst, threat: rank, os.version: worst}": "",
+		"combine: {certs: worst}":                                    "of which none is worse than another",
+		"combine: {stroage: worst}":                                  "no attribute begins with stroage",
+		"combine: {os: worst}":                                       "os.build is a text",
+		"combine: {storage: best}":                                   "best is not a way to combine",
+		"waivers: {max: 0s}":                                         "allowed to live for some time",
+		"waivers: {maximum: 3d}":                                     "has no key maximum",
 	} {
 		_, err := load1("rulebook: x\n" + text + "\n")
 		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {

@@ -77,7 +77,8 @@ func each(d *differ, section string, before, after []facts) {
 		}
 		for _, f := range a.facts {
 			if old[f[0]] != f[1] {
-				d.say(section, a.id, "changed", fmt.Sprintf("%s: %s %s, was %s", a.what, f[0], orNone(f[1]), orNone(old[f[0]])))
+				d.say(section, a.id, "changed", fmt.Sprintf("%s: %s %s, was %s", a.what, f[0], orNone(f[1]),
+					orNone(old[f[0]])))
 			}
 			delete(old, f[0])
 		}
@@ -132,7 +133,10 @@ func (d *differ) settings(a, b *Rulebook) {
 		slices.Sort(parts)
 		return strings.Join(parts, ", ")
 	}
-	strangers := func(rb *Rulebook) string { return map[bool]string{true: "gates", false: "deny"}[rb.UnknownPeople] }
+	strangers := func(rb *Rulebook) string {
+		return map[bool]string{true: "gates",
+			false: "deny"}[rb.UnknownPeople]
+	}
 	unmatched := func(rb *Rulebook) string { return map[bool]string{true: "allow", false: "deny"}[rb.Unmatched] }
 	for _, s := range []struct{ name, before, after string }{
 		{"name", a.Name, b.Name},
@@ -150,7 +154,8 @@ func (d *differ) settings(a, b *Rulebook) {
 		{"break_glass", strings.Join(a.BreakGlass, ", "), strings.Join(b.BreakGlass, ", ")},
 	} {
 		if s.before != s.after {
-			d.say("settings", s.name, "changed", fmt.Sprintf("%s: %s, was %s", s.name, orNone(s.after), orNone(s.before)))
+			d.say("settings", s.name, "changed",
+				fmt.Sprintf("%s: %s, was %s", s.name, orNone(s.after), orNone(s.before)))
 		}
 	}
 }
@@ -158,7 +163,9 @@ func (d *differ) settings(a, b *Rulebook) {
 func (rb *Rulebook) sourceFacts() []facts {
 	var out []facts
 	for _, s := range rb.Policy.Sources {
-		out = append(out, facts{s.ID, "the source " + s.ID, [][2]string{{"rank", fmt.Sprint(s.Rank)}, {"provides", strings.Join(s.Provides, ", ")}, {"quiet after", duration(s.QuietAfter)}}})
+		out = append(out, facts{s.ID, "the source " + s.ID,
+			[][2]string{{"rank", fmt.Sprint(s.Rank)}, {"provides", strings.Join(s.Provides, ", ")},
+				{"quiet after", duration(s.QuietAfter)}}})
 	}
 	return out
 }
@@ -166,14 +173,18 @@ func (rb *Rulebook) sourceFacts() []facts {
 func (rb *Rulebook) issuerFacts() []facts {
 	var out []facts
 	for i, is := range rb.Policy.Issuers {
-		f := facts{is.ID, "the issuer " + is.ID, [][2]string{{"binds", string(is.Binds)}, {"max_lifetime", duration(is.MaxLifetime)}}}
+		f := facts{is.ID, "the issuer " + is.ID,
+			[][2]string{{"binds", string(is.Binds)}, {"max_lifetime", duration(is.MaxLifetime)}}}
 		var names []string
 		for _, c := range is.Certificates {
 			names = append(names, c.Subject.String()+" #"+c.SerialNumber.Text(16))
 		}
 		f.facts = append(f.facts, [2]string{"certificates", strings.Join(names, ", ")})
 		if is.CRL != nil {
-			f.facts = append(f.facts, [2]string{"revocation list", fmt.Sprintf("of %s with %d certificates, until %s", is.CRL.ThisUpdate.UTC().Format("2006-01-02 15:04"), len(is.CRL.RevokedCertificateEntries), value.FormatTime(rb.Issuers()[i].CRLEnds))})
+			f.facts = append(f.facts, [2]string{"revocation list",
+				fmt.Sprintf("of %s with %d certificates, until %s",
+					is.CRL.ThisUpdate.UTC().Format("2006-01-02 15:04"), len(is.CRL.RevokedCertificateEntries),
+					value.FormatTime(rb.Issuers()[i].CRLEnds))})
 		}
 		out = append(out, f)
 	}
@@ -194,7 +205,9 @@ func (rb *Rulebook) placeFacts() []facts {
 		for _, n := range p.Networks {
 			networks = append(networks, n.String())
 		}
-		out = append(out, facts{p.ID, "the place " + p.ID, [][2]string{{"networks", strings.Join(networks, ", ")}, {"countries", strings.Join(p.Countries, ", ")}}})
+		out = append(out, facts{p.ID, "the place " + p.ID,
+			[][2]string{{"networks", strings.Join(networks, ", ")},
+				{"countries", strings.Join(p.Countries, ", ")}}})
 	}
 	return out
 }
@@ -202,7 +215,8 @@ func (rb *Rulebook) placeFacts() []facts {
 func (rb *Rulebook) resourceFacts() []facts {
 	var out []facts
 	for _, r := range rb.Resources {
-		out = append(out, facts{r.ID, "the resource " + r.ID, [][2]string{{"title", r.Title}, {"tags", strings.Join(r.Tags, ", ")}, {"url", r.URL}}})
+		out = append(out, facts{r.ID, "the resource " + r.ID,
+			[][2]string{{"title", r.Title}, {"tags", strings.Join(r.Tags, ", ")}, {"url", r.URL}}})
 	}
 	return out
 }
@@ -210,13 +224,16 @@ func (rb *Rulebook) resourceFacts() []facts {
 func (rb *Rulebook) baselineFacts() []facts {
 	var out []facts
 	for _, b := range rb.Baselines {
-		out = append(out, facts{b.ID, "the baseline " + b.ID, [][2]string{{"title", b.Title}, {"mode", string(b.Mode)}, {"applies", b.Applies.String()}}})
+		out = append(out, facts{b.ID, "the baseline " + b.ID,
+			[][2]string{{"title", b.Title}, {"mode", string(b.Mode)}, {"applies", b.Applies.String()}}})
 		for _, r := range b.Rules {
 			f := facts{b.ID + "/" + r.ID, "the rule " + b.ID + "/" + r.ID, [][2]string{{"title", r.Title}}}
 			for _, p := range slices.Sorted(maps.Keys(r.Checks)) {
 				f.facts = append(f.facts, [2]string{strings.TrimSpace("check " + p), r.Checks[p].String()})
 			}
-			f.facts = append(f.facts, [2]string{"cap", rb.LevelName(r.Cap)}, [2]string{"unknown", rb.LevelName(r.Unknown)}, [2]string{"grace", duration(r.Grace)}, [2]string{"remedy", remedyText(r.Remedy)})
+			f.facts = append(f.facts, [2]string{"cap", rb.LevelName(r.Cap)},
+				[2]string{"unknown", rb.LevelName(r.Unknown)}, [2]string{"grace", duration(r.Grace)},
+				[2]string{"remedy", remedyText(r.Remedy)})
 			out = append(out, f)
 		}
 	}
@@ -226,7 +243,8 @@ func (rb *Rulebook) baselineFacts() []facts {
 func remedyText(remedies map[string]Remedy) string {
 	var parts []string
 	for _, lang := range slices.Sorted(maps.Keys(remedies)) {
-		parts = append(parts, fmt.Sprintf("%s %q", lang, strings.TrimSpace(remedies[lang].Title+". "+remedies[lang].Steps)))
+		parts = append(parts, fmt.Sprintf("%s %q", lang,
+			strings.TrimSpace(remedies[lang].Title+". "+remedies[lang].Steps)))
 	}
 	return strings.Join(parts, ", ")
 }
@@ -248,8 +266,12 @@ func (rb *Rulebook) gateFacts() []facts {
 		for _, lang := range slices.Sorted(maps.Keys(g.Message)) {
 			messages = append(messages, fmt.Sprintf("%s %q", lang, g.Message[lang]))
 		}
-		out = append(out, facts{g.ID, "the gate " + g.ID, [][2]string{{"number", number}, {"title", g.Title}, {"mode", string(g.Mode)}, {"who", g.Who.String()}, {"what", g.What.String()},
-			{"when", text(g.When)}, {"need", text(g.Need)}, {"otherwise", map[bool]string{true: "step-up", false: "deny"}[g.StepUp]}, {"message", strings.Join(messages, ", ")}, {"valid_for", duration(g.ValidFor)}}})
+		out = append(out, facts{g.ID, "the gate " + g.ID,
+			[][2]string{{"number", number}, {"title", g.Title}, {"mode", string(g.Mode)},
+				{"who", g.Who.String()}, {"what", g.What.String()},
+				{"when", text(g.When)}, {"need", text(g.Need)},
+				{"otherwise", map[bool]string{true: "step-up", false: "deny"}[g.StepUp]},
+				{"message", strings.Join(messages, ", ")}, {"valid_for", duration(g.ValidFor)}}})
 	}
 	return out
 }
@@ -260,7 +282,8 @@ func (w Who) String() string {
 	if w.Everyone {
 		s = "everyone"
 	}
-	if e := listed([2]string{"groups", strings.Join(w.ExceptGroups, ", ")}, [2]string{"users", strings.Join(w.ExceptUsers, ", ")}); e != "" {
+	if e := listed([2]string{"groups", strings.Join(w.ExceptGroups, ", ")},
+		[2]string{"users", strings.Join(w.ExceptUsers, ", ")}); e != "" {
 		s += " except " + e
 	}
 	return s
@@ -268,11 +291,13 @@ func (w Who) String() string {
 
 // String tells what a gate is about.
 func (w What) String() string {
-	s := listed([2]string{"resources", strings.Join(w.Resources, ", ")}, [2]string{"tags", strings.Join(w.Tags, ", ")})
+	s := listed([2]string{"resources", strings.Join(w.Resources, ", ")},
+		[2]string{"tags", strings.Join(w.Tags, ", ")})
 	if w.Everything {
 		s = "everything"
 	}
-	if e := listed([2]string{"resources", strings.Join(w.ExceptResources, ", ")}, [2]string{"tags", strings.Join(w.ExceptTags, ", ")}); e != "" {
+	if e := listed([2]string{"resources", strings.Join(w.ExceptResources, ", ")},
+		[2]string{"tags", strings.Join(w.ExceptTags, ", ")}); e != "" {
 		s += " except " + e
 	}
 	if len(w.Actions) > 0 {

@@ -81,7 +81,8 @@ func (l *loader) exampleDevice(f field, e *Example) {
 			parts[a.key], at[a.key] = a.json(t), a.keyAt
 		}
 	}
-	raw, err := json.Marshal(map[string]any{"source": "example", "identity": map[string]string{"id": "example"}, "evidence": parts})
+	raw, err := json.Marshal(map[string]any{"source": "example",
+		"identity": map[string]string{"id": "example"}, "evidence": parts})
 	if err != nil {
 		f.fail("the device cannot be read: %v", err)
 		return
@@ -146,5 +147,6 @@ func (f ExampleFacts) Directory() evidence.Facts {
 	if f.Vouched {
 		vouched = condition.Always
 	}
-	return evidence.Facts{ID: "example", OnRoster: f.OnRoster, Vouched: vouched, Groups: func(string) *value.Value { return evidence.ListOf(f.OwnerGroups) }}
+	return evidence.Facts{ID: "example", OnRoster: f.OnRoster, Vouched: vouched,
+		Groups: func(string) *value.Value { return evidence.ListOf(f.OwnerGroups) }}
 }

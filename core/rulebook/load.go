@@ -33,8 +33,10 @@ type loader struct {
 var planned = []string{"promises"}
 
 // sectionNames are the keys at the top of a rulebook.
-var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness", "threat_bands", "attributes", "sources", "ignore_keys", "combine",
-	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "baselines", "gates", "examples"}
+var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
+	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
+	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "baselines", "gates",
+	"examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
@@ -54,7 +56,8 @@ func load(files []File) (*loader, error) {
 	}
 	switch {
 	case size > MaxSize:
-		return nil, Problems{{File: files[0].Name, Line: 1, Column: 1, Message: "the rulebook is larger than " + strconv.Itoa(MaxSize) + " bytes"}}
+		return nil, Problems{{File: files[0].Name, Line: 1, Column: 1,
+			Message: "the rulebook is larger than " + strconv.Itoa(MaxSize) + " bytes"}}
 	case !slices.ContainsFunc(files, func(f File) bool { return IsYAML(f.Name) }):
 		return nil, Problems{{File: ".", Line: 1, Column: 1, Message: "there is no YAML file here"}}
 	}
@@ -95,7 +98,8 @@ func IsYAML(name string) bool {
 // IsRulebookFile reports whether a file name in a folder belongs to a rulebook:
 // YAML, and the certificates and revocation lists of issuers.
 func IsRulebookFile(name string) bool {
-	return IsYAML(name) || slices.Contains([]string{".pem", ".crt", ".cer", ".crl"}, strings.ToLower(path.Ext(name))) && !strings.HasPrefix(path.Base(name), ".")
+	return IsYAML(name) || slices.Contains([]string{".pem", ".crt", ".cer", ".crl"},
+		strings.ToLower(path.Ext(name))) && !strings.HasPrefix(path.Base(name), ".")
 }
 
 func (l *loader) collect(root item) {
@@ -183,7 +187,8 @@ func (l *loader) settings() {
 	if f, ok := l.single("rulebook"); ok {
 		f.id(&rb.Name)
 	} else if len(l.probs) == 0 {
-		l.probs = append(l.probs, Problem{File: ".", Line: 1, Column: 1, Message: "the rulebook has no name: write rulebook: NAME at the top"})
+		l.probs = append(l.probs, Problem{File: ".", Line: 1, Column: 1,
+			Message: "the rulebook has no name: write rulebook: NAME at the top"})
 	}
 	rb.Ladder = []string{"barred", "unproven", "limited", "sound", "strong"}
 	if f, ok := l.single("ladder"); ok {
@@ -257,8 +262,11 @@ func (l *loader) attributes() {
 			f.keyAt.fail("%s: values go with type enum, and type enum with values", f.key)
 			continue
 		}
-		a.Type = map[string]value.Type{"bool": value.Of(value.Bool), "int": value.Of(value.Int), "text": value.Of(value.Text), "version": value.Of(value.Version),
-			"duration": value.Of(value.Duration), "time": value.Of(value.Time), "enum": value.Words(f.key, ordered, words...), "list": value.ListOf(value.Of(value.Text))}[customKinds[kind]]
+		a.Type = map[string]value.Type{"bool": value.Of(value.Bool), "int": value.Of(value.Int),
+			"text": value.Of(value.Text), "version": value.Of(value.Version),
+			"duration": value.Of(value.Duration), "time": value.Of(value.Time),
+			"enum": value.Words(f.key, ordered, words...),
+			"list": value.ListOf(value.Of(value.Text))}[customKinds[kind]]
 		custom = append(custom, a)
 	}
 	l.rb.Dict = evidence.NewDictionary(custom...)

@@ -60,14 +60,17 @@ func (rb *Rulebook) Review(fleet *Coverage, now int64) []Remark {
 	r.levels()
 	r.trust(now)
 	if len(rb.BreakGlass) == 0 {
-		r.say(NoBreakGlass, "break_glass", Position{}, "no break-glass account: if a gate locks everybody out, nobody gets in")
+		r.say(NoBreakGlass, "break_glass", Position{},
+			"no break-glass account: if a gate locks everybody out, nobody gets in")
 	}
 	if len(rb.Examples) == 0 {
-		r.say(NoExamples, "examples", Position{}, "no examples: nothing shows that the rules mean what their author meant")
+		r.say(NoExamples, "examples", Position{},
+			"no examples: nothing shows that the rules mean what their author meant")
 	}
 	if fleet != nil {
 		for _, platform := range slices.Sorted(maps.Keys(fleet.Uncovered)) {
-			r.say(Uncovered, "uncovered", Position{}, "%d of %d devices stand under no enforced baseline: %s", fleet.Uncovered[platform], fleet.Devices, platform)
+			r.say(Uncovered, "uncovered", Position{}, "%d of %d devices stand under no enforced baseline: %s",
+				fleet.Uncovered[platform], fleet.Devices, platform)
 		}
 	}
 	return r.out
@@ -105,21 +108,26 @@ func (r *reviewer) baseline(b *Baseline, fleet *Coverage) {
 		}
 	}
 	if len(platforms) == 0 {
-		r.say(NeverApplies, b.ID, b.Where, "the baseline %s can apply to no device: its condition %s is false on every platform", b.ID, b.Applies)
+		r.say(NeverApplies, b.ID, b.Where,
+			"the baseline %s can apply to no device: its condition %s is false on every platform", b.ID, b.Applies)
 		return
 	}
 	if fleet != nil && fleet.Devices > 0 && fleet.Baselines[b.ID] == 0 {
-		r.say(CoversNothing, b.ID, b.Where, "the baseline %s covers none of today's %d devices", b.ID, fleet.Devices)
+		r.say(CoversNothing, b.ID, b.Where, "the baseline %s covers none of today's %d devices", b.ID,
+			fleet.Devices)
 	}
 	for i := range b.Rules {
 		rule := &b.Rules[i]
 		key := b.ID + "/" + rule.ID
 		if !slices.ContainsFunc(platforms, func(p string) bool { return rule.Check(p) != nil }) {
-			r.say(NeverApplies, key, rule.Where, "the rule %s has checks for %s alone, which its baseline never covers", key, strings.Join(slices.Sorted(maps.Keys(rule.Checks)), ", "))
+			r.say(NeverApplies, key, rule.Where,
+				"the rule %s has checks for %s alone, which its baseline never covers", key,
+				strings.Join(slices.Sorted(maps.Keys(rule.Checks)), ", "))
 		}
 		for p, c := range rule.Checks {
 			if len(c.Reads()) == 0 {
-				r.say(NeverApplies, key, rule.Where, "the check %s of %s asks nothing of the device", strings.TrimSpace(p+" "+c.String()), key)
+				r.say(NeverApplies, key, rule.Where, "the check %s of %s asks nothing of the device",
+					strings.TrimSpace(p+" "+c.String()), key)
 			}
 		}
 		if b.Mode == Enforce && len(rule.Remedy) == 0 && min(rule.Cap, rule.Unknown) < r.rb.Top() {
@@ -165,7 +173,8 @@ func (r *reviewer) supplied(name string) bool {
 	return slices.ContainsFunc(r.rb.Policy.Sources, func(s evidence.SourceRule) bool {
 		return slices.ContainsFunc(s.Provides, func(p string) bool {
 			// A level follows from a score.
-			return evidence.Covers(p, name) || name == "threat.level" && r.rb.Policy.Bands != nil && evidence.Covers(p, "threat.score")
+			return evidence.Covers(p, name) || name == "threat.level" && r.rb.Policy.Bands != nil &&
+				evidence.Covers(p, "threat.score")
 		})
 	})
 }
@@ -176,13 +185,15 @@ func (r *reviewer) gates() {
 	for i := range r.rb.Gates {
 		for j := range r.rb.Gates {
 			g, h := &r.rb.Gates[i], &r.rb.Gates[j]
-			if i == j || g.Mode != Enforce || h.Mode != Enforce || !within(g, h) || !asks(h.Need, g.Need) || h.StepUp && !g.StepUp {
+			if i == j || g.Mode != Enforce || h.Mode != Enforce || !within(g, h) || !asks(h.Need, g.Need) ||
+				h.StepUp && !g.StepUp {
 				continue
 			}
 			if within(h, g) && asks(g.Need, h.Need) && i < j {
 				continue // twins: the later one is told of
 			}
-			r.say(Overshadowed, g.ID, g.Where, "the gate %s changes nothing: %s already asks as much of the same requests", g.ID, h.ID)
+			r.say(Overshadowed, g.ID, g.Where,
+				"the gate %s changes nothing: %s already asks as much of the same requests", g.ID, h.ID)
 			break
 		}
 	}
@@ -195,7 +206,8 @@ func within(g, h *Gate) bool {
 		return !slices.ContainsFunc(a, func(s string) bool { return !slices.Contains(b, s) })
 	}
 	who := h.Who.Everyone || !g.Who.Everyone && all(g.Who.Users, h.Who.Users) && all(g.Who.Groups, h.Who.Groups)
-	what := h.What.Everything || !g.What.Everything && all(g.What.Resources, h.What.Resources) && all(g.What.Tags, h.What.Tags)
+	what := h.What.Everything || !g.What.Everything && all(g.What.Resources, h.What.Resources) &&
+		all(g.What.Tags, h.What.Tags)
 	actions := len(h.What.Actions) == 0 || len(g.What.Actions) > 0 && all(g.What.Actions, h.What.Actions)
 	except := all(h.Who.ExceptUsers, g.Who.ExceptUsers) && all(h.Who.ExceptGroups, g.Who.ExceptGroups) &&
 		all(h.What.ExceptResources, g.What.ExceptResources) && all(h.What.ExceptTags, g.What.ExceptTags)
@@ -231,7 +243,8 @@ func (r *reviewer) levels() {
 	}
 	for l, name := range r.rb.Ladder {
 		if !reached[Level(l)] {
-			r.say(Unreachable, name, Position{}, "no device can stand at %s: no enforced rule has it for a cap", name)
+			r.say(Unreachable, name, Position{},
+				"no device can stand at %s: no enforced rule has it for a cap", name)
 		}
 	}
 }
@@ -239,10 +252,12 @@ func (r *reviewer) levels() {
 func (r *reviewer) trust(now int64) {
 	for _, is := range r.rb.Issuers() {
 		if now > is.NotAfter {
-			r.say(IssuerEnded, is.ID, Position{}, "the certificates of the issuer %s ended on %s", is.ID, value.FormatTime(is.NotAfter))
+			r.say(IssuerEnded, is.ID, Position{}, "the certificates of the issuer %s ended on %s", is.ID,
+				value.FormatTime(is.NotAfter))
 		}
 		if is.CRLEnds != 0 && now > is.CRLEnds {
-			r.say(IssuerEnded, is.ID, Position{}, "the revocation list of the issuer %s ended on %s: whether its certificates are revoked is not known", is.ID, value.FormatTime(is.CRLEnds))
+			r.say(IssuerEnded, is.ID, Position{},
+				"the revocation list of the issuer %s ended on %s: whether its certificates are revoked is not known", is.ID, value.FormatTime(is.CRLEnds))
 		}
 	}
 	if len(r.rb.Policy.Issuers) > 0 {
@@ -251,8 +266,11 @@ func (r *reviewer) trust(now int64) {
 	for _, b := range r.rb.Baselines {
 		for _, rule := range b.Rules {
 			for _, c := range rule.Checks {
-				if text := c.String(); slices.Contains(c.Reads(), "certs") && strings.Contains(text, ".trusted") && b.Mode != Draft {
-					r.say(NoIssuer, b.ID+"/"+rule.ID, rule.Where, "the rule %s/%s asks for trusted certificates, and the rulebook has no issuers", b.ID, rule.ID)
+				if text := c.String(); slices.Contains(c.Reads(), "certs") &&
+					strings.Contains(text, ".trusted") && b.Mode != Draft {
+					r.say(NoIssuer, b.ID+"/"+rule.ID, rule.Where,
+						"the rule %s/%s asks for trusted certificates, and the rulebook has no issuers", b.ID,
+						rule.ID)
 					return
 				}
 			}

@@ -81,7 +81,8 @@ func parseFile(file, text string, probs *Problems, conds *[]placed) (root item, 
 }
 
 func (r *reader) at(line, column int, format string, args ...any) {
-	*r.probs = append(*r.probs, Problem{File: r.file, Line: line, Column: max(1, column), Message: fmt.Sprintf(format, args...)})
+	*r.probs = append(*r.probs, Problem{File: r.file, Line: line, Column: max(1, column),
+		Message: fmt.Sprintf(format, args...)})
 }
 
 // token is where the node is said to stand.
@@ -332,5 +333,6 @@ func (it item) conditionError(e *condition.Error) {
 	if e.Hint != "" {
 		msg += "; " + e.Hint
 	}
-	*it.r.probs = append(*it.r.probs, Problem{File: it.r.file, Line: line, Column: max(1, column), Message: msg, Excerpt: e.Excerpt()})
+	*it.r.probs = append(*it.r.probs, Problem{File: it.r.file, Line: line, Column: max(1, column),
+		Message: msg, Excerpt: e.Excerpt()})
 }

@@ -38,7 +38,8 @@ const (
 	Record
 )
 
-var kindNames = [...]string{"unknown", "bool", "int", "text", "enum", "version", "duration", "time", "network", "list", "record"}
+var kindNames = [...]string{"unknown", "bool", "int", "text", "enum", "version", "duration", "time",
+	"network", "list", "record"}
 
 func (k Kind) String() string { return kindNames[k] }
 

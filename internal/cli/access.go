@@ -91,7 +91,8 @@ func (a *app) answerHead(d *api.Answer) {
 	if d.KnownDevice {
 		device = d.Device + " (" + d.Level + ")"
 	}
-	line(a.out, "%s  %s, %s %s, from %s", a.bold(word), d.Asked.Subject.ID, d.Asked.Action.Name, d.Asked.Resource.ID, device)
+	line(a.out, "%s  %s, %s %s, from %s", a.bold(word), d.Asked.Subject.ID, d.Asked.Action.Name,
+		d.Asked.Resource.ID, device)
 	if !d.KnownPerson && d.Asked.Subject.Type != "device" {
 		line(a.out, "The directory does not know this person: no groups.")
 	}
@@ -108,7 +109,8 @@ func (a *app) answerHead(d *api.Answer) {
 		line(a.out, "The code on the person's page is %s.", a.bold(d.Code))
 	}
 	if d.Id != "" {
-		line(a.out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", d.Id, shortTime(d.At), d.Actor, d.Seq, d.Rulebook)
+		line(a.out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", d.Id,
+			shortTime(d.At), d.Actor, d.Seq, d.Rulebook)
 	}
 }
 
@@ -204,7 +206,8 @@ func (a *app) decisionListCmd() *cobra.Command {
 				return usageError{errors.New("--limit is at least 1")}
 			}
 			p.Outcome = api.Outcome(outcome)
-			l := listing{head: []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL", "GATES"}}
+			l := listing{head: []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE",
+				"LEVEL", "GATES"}}
 			for len(l.rows) < limit {
 				p.Limit = min(500, limit-len(l.rows))
 				page, err := cl.Decisions(cmd.Context(), p)
@@ -212,7 +215,9 @@ func (a *app) decisionListCmd() *cobra.Command {
 					return err
 				}
 				for _, d := range page.Value.Items {
-					l.rows = append(l.rows, []string{d.Id, shortTime(d.At), string(d.Outcome), d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, gatesOf(d)})
+					l.rows = append(l.rows, []string{d.Id, shortTime(d.At), string(d.Outcome),
+						d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level,
+						gatesOf(d)})
 				}
 				l.items = append(l.items, itemsOf(page.Raw)...)
 				if p.Cursor = page.Value.Next; p.Cursor == "" {
@@ -232,7 +237,8 @@ func (a *app) decisionListCmd() *cobra.Command {
 	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
 	f.StringVar(&outcome, "outcome", "", "allow, deny or step-up")
 	f.IntVar(&limit, "limit", 50, "at most so many")
-	must(c.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions([]string{"allow", "deny", "step-up"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions([]string{"allow", "deny", "step-up"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -280,15 +286,20 @@ source brings evidence under the token's name.`,
 			}
 			if a.format == "table" {
 				line(a.out, "%s", got.Value.Secret)
-				line(a.err, "Token %s (%s, %s). The line above is its secret; it is not shown again.", got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role)
+				line(a.err, "Token %s (%s, %s). The line above is its secret; it is not shown again.",
+					got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role)
 				return nil
 			}
-			return a.print(listing{head: []string{"ID", "NAME", "ROLE", "SECRET"}, raw: got.Raw, rows: [][]string{{got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role, got.Value.Secret}}})
+			return a.print(listing{head: []string{"ID", "NAME", "ROLE", "SECRET"}, raw: got.Raw,
+				rows: [][]string{{got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role,
+					got.Value.Secret}}})
 		},
 	}
 	create.Flags().StringVar(&role, "role", "", "reader, helpdesk, author, admin, enforcer or source")
 	must(create.MarkFlagRequired("role"))
-	must(create.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"reader", "helpdesk", "author", "admin", "enforcer", "source"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(create.RegisterFlagCompletionFunc("role",
+		cobra.FixedCompletions([]string{"reader", "helpdesk", "author", "admin", "enforcer", "source"},
+			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(create, &cobra.Command{
 		Use: "list", Short: "List tokens, the revoked ones too", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -300,9 +311,11 @@ source brings evidence under the token's name.`,
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"}, func(t api.Token) []string {
-				return []string{t.Id, t.Name, t.Role, shortTime(t.CreatedAt), t.CreatedBy, shortTime(t.RevokedAt)}
-			})
+			return show(a, got, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"},
+				func(t api.Token) []string {
+					return []string{t.Id, t.Name, t.Role, shortTime(t.CreatedAt), t.CreatedBy,
+						shortTime(t.RevokedAt)}
+				})
 		},
 	}, &cobra.Command{
 		Use: "revoke ID|NAME", Short: "End a token at once", Args: cobra.ExactArgs(1),
@@ -358,7 +371,8 @@ func (a *app) statusCmd() *cobra.Command {
 			if s.Rulebook.Version == 0 {
 				line(a.out, "No rulebook has been published: every request is denied.")
 			} else {
-				line(a.out, "Rulebook version %d of %s by %s", s.Rulebook.Version, shortTime(s.Rulebook.At), s.Rulebook.Author)
+				line(a.out, "Rulebook version %d of %s by %s", s.Rulebook.Version, shortTime(s.Rulebook.At),
+					s.Rulebook.Author)
 			}
 			line(a.out, "%d devices, %d people, %d decisions recorded\n", s.Devices, s.People, s.Decisions)
 			a.table(l.head, l.rows)

@@ -27,10 +27,12 @@ func (q *asking) flags(a *app, c *cobra.Command, withDevice bool) {
 		f.StringVar(&q.device.ID, "device", "", "the device's id")
 		f.StringVar(&q.device.Serial, "serial", "", "the device's serial")
 		f.StringVar(&q.device.HardwareID, "hardware-id", "", "the device's hardware id")
-		f.StringVar(&q.device.CertificateSHA256, "certificate", "", "the SHA-256 of the certificate that the connection showed")
-		must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
-			return a.completeDevices(cmd, nil, part)
-		}))
+		f.StringVar(&q.device.CertificateSHA256, "certificate", "",
+			"the SHA-256 of the certificate that the connection showed")
+		must(c.RegisterFlagCompletionFunc("device",
+			func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
+				return a.completeDevices(cmd, nil, part)
+			}))
 	}
 	f.StringVar(&q.action, "action", "open", "what the person wants to do")
 	f.StringVar(&q.ctx.IP, "ip", "", "the address the person comes from")
@@ -42,7 +44,9 @@ func (q *asking) flags(a *app, c *cobra.Command, withDevice bool) {
 
 // evaluation is the request that the flags make of a person and a resource.
 func (q *asking) evaluation(person, resource string) (access.Evaluation, error) {
-	e := access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Resource: access.Entity{Type: "resource", ID: resource}, Action: access.Action{Name: q.action}, Context: &q.ctx}
+	e := access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+		Resource: access.Entity{Type: "resource", ID: resource}, Action: access.Action{Name: q.action},
+		Context: &q.ctx}
 	switch q.mfa {
 	case "":
 	case "true", "false":
@@ -106,7 +110,8 @@ The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
 	return c
 }
 
-func (a *app) ask(ctx context.Context, e access.Evaluation, candidate, at string) (*client.Reply[api.Answer], error) {
+func (a *app) ask(ctx context.Context, e access.Evaluation, candidate, at string) (*client.Reply[api.Answer],
+	error) {
 	cl, err := a.client()
 	if err != nil {
 		return nil, err
@@ -127,7 +132,8 @@ func (a *app) askWhoCmd() *cobra.Command {
 	var q asking
 	all := false
 	c := &cobra.Command{
-		Use: "who RESOURCE", Short: "Who can get to a resource now, and with which devices", Args: cobra.ExactArgs(1),
+		Use: "who RESOURCE", Short: "Who can get to a resource now, and with which devices",
+		Args:    cobra.ExactArgs(1),
 		Example: "  ironledger ask who payroll\n  ironledger ask who payroll --mfa --ip 10.20.4.7 --action export",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := q.evaluation("everybody", args[0])
@@ -142,14 +148,16 @@ func (a *app) askWhoCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"PERSON", "BEST", "WITH", "NOT WITH"}, raw: got.Raw, items: itemsOf(got.Raw)}
+			l := listing{head: []string{"PERSON", "BEST", "WITH", "NOT WITH"}, raw: got.Raw,
+				items: itemsOf(got.Raw)}
 			for _, p := range got.Value.Items {
 				if !all && a.format == "table" && p.Best == api.Outcome(access.Deny) {
 					continue
 				}
 				l.rows = append(l.rows, a.reachRow(p))
 			}
-			l.foot = fmt.Sprintf("%d of %d people get through, %d more with a second factor", got.Value.Allowed, len(got.Value.Items), got.Value.SteppedUp)
+			l.foot = fmt.Sprintf("%d of %d people get through, %d more with a second factor",
+				got.Value.Allowed, len(got.Value.Items), got.Value.SteppedUp)
 			return a.print(l)
 		},
 	}
@@ -201,13 +209,14 @@ func (a *app) askWhatCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"RESOURCE", "ACTION", "ANSWER", "GATES", "WOULD TAKE"}, func(r api.ReachResource) []string {
-				answer := string(r.Outcome)
-				if r.Outcome != api.Outcome(access.Allow) {
-					answer = a.rust(answer)
-				}
-				return []string{r.Resource, r.Action, answer, joined(r.Gates), strings.Join(r.ToAllow, "; ")}
-			})
+			return show(a, got, []string{"RESOURCE", "ACTION", "ANSWER", "GATES", "WOULD TAKE"},
+				func(r api.ReachResource) []string {
+					answer := string(r.Outcome)
+					if r.Outcome != api.Outcome(access.Allow) {
+						answer = a.rust(answer)
+					}
+					return []string{r.Resource, r.Action, answer, joined(r.Gates), strings.Join(r.ToAllow, "; ")}
+				})
 		},
 	}
 	q.flags(a, c, true)
@@ -228,8 +237,11 @@ func (a *app) gateCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET", "DENIED", "STEP-UP"}, func(g api.Gate) []string {
-				return []string{only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode), a.brief(g.Who), a.brief(g.What), a.brief(g.Need), string(g.Otherwise), fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
+			return show(a, got, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
+				"DENIED", "STEP-UP"}, func(g api.Gate) []string {
+				return []string{only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode),
+					a.brief(g.Who), a.brief(g.What), a.brief(g.Need), string(g.Otherwise),
+					fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
 			})
 		},
 	}, a.coverageCmd())
@@ -274,7 +286,8 @@ With --platforms, what the rulebook has for each platform.`,
 			}
 			cov := &got.Value
 			if platforms {
-				l := listing{head: []string{"PLATFORM", "DEVICES", "BASELINES", "GATES IT CAN NEVER PASS"}, raw: got.Raw}
+				l := listing{head: []string{"PLATFORM", "DEVICES", "BASELINES", "GATES IT CAN NEVER PASS"},
+					raw: got.Raw}
 				for _, p := range cov.Platforms {
 					baselines := joined(p.Baselines)
 					if len(p.Baselines) == 0 {
@@ -284,7 +297,8 @@ With --platforms, what the rulebook has for each platform.`,
 				}
 				return a.print(l)
 			}
-			l := listing{head: append([]string{"GROUP"}, cov.Resources...), raw: got.Raw, foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no gate guards it"}
+			l := listing{head: append([]string{"GROUP"}, cov.Resources...), raw: got.Raw,
+				foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no gate guards it"}
 			for i, g := range cov.Groups {
 				row := []string{cmp.Or(g, "(no group)")}
 				for _, cell := range cov.Cells[i] {
@@ -334,8 +348,10 @@ takes its ground, and forward-auth refuses from that moment.`,
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL", "SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
-				return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level, shortTime(s.At), shortTime(s.Until), s.Enforcer}
+			return show(a, got, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL",
+				"SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
+				return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level,
+					shortTime(s.At), shortTime(s.Until), s.Enforcer}
 			})
 		},
 	}
@@ -343,7 +359,8 @@ takes its ground, and forward-auth refuses from that moment.`,
 	f.StringVar(&p.Person, "person", "", "of this person")
 	f.StringVar(&p.Device, "device", "", "from this device")
 	f.StringVar(&p.Resource, "resource", "", "of this resource")
-	c := &cobra.Command{Use: "session", Short: "Sessions: list the allows that still may be relied on", Aliases: []string{"sessions"}}
+	c := &cobra.Command{Use: "session", Short: "Sessions: list the allows that still may be relied on",
+		Aliases: []string{"sessions"}}
 	c.AddCommand(list)
 	return c
 }

@@ -22,7 +22,8 @@ const keySuffix = ".key"
 func (a *app) backupCmd() *cobra.Command {
 	data, noKey := "", false
 	c := &cobra.Command{
-		Use: "backup FILE --data DIR", Short: "Copy the records of a service, which may go on running", Args: cobra.ExactArgs(1),
+		Use: "backup FILE --data DIR", Short: "Copy the records of a service, which may go on running",
+		Args: cobra.ExactArgs(1),
 		Long: `Copy the records of a service on this machine into one file, as they are at this
 moment; the service goes on. The key that signs the ledger is put beside it, as
 FILE.key: without it a restored service cannot go on with the same ledger. Keep
@@ -58,7 +59,8 @@ both where only administrators can read them.`,
 			if err != nil {
 				return err
 			}
-			line(a.out, "%s: %s entries, %s devices, %s bytes, verified (%s).", file, counted(v.Size), counted(int64(v.Devices)), counted(info.Size()), time.Since(begun).Round(time.Millisecond))
+			line(a.out, "%s: %s entries, %s devices, %s bytes, verified (%s).", file, counted(v.Size),
+				counted(int64(v.Devices)), counted(info.Size()), time.Since(begun).Round(time.Millisecond))
 			return nil
 		},
 	}
@@ -88,7 +90,8 @@ func verifyRecords(ctx context.Context, path string, key store.Key) (*service.Ve
 func (a *app) restoreCmd() *cobra.Command {
 	data, acceptLoss := "", false
 	c := &cobra.Command{
-		Use: "restore FILE --data DIR", Short: "Put the records of a backup into an empty folder, verified", Args: cobra.ExactArgs(1),
+		Use: "restore FILE --data DIR", Short: "Put the records of a backup into an empty folder, verified",
+		Args: cobra.ExactArgs(1),
 		Long: `Put the records of a backup, and the key beside it, into a folder that holds none.
 Everything in the backup is verified first, and compared with what this client has
 seen of the service (--url): a backup that ends before the newest head that was
@@ -100,7 +103,8 @@ refused; --accept-loss takes the first all the same.`,
 			key, err := store.ReadKey(file + keySuffix)
 			if errors.Is(err, store.ErrNoKey) {
 				if key, err = store.ReadKey(service.KeyPath(data)); err != nil {
-					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, service.KeyPath(data), store.ErrNoKey)
+					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, service.KeyPath(data),
+						store.ErrNoKey)
 				}
 			}
 			if err != nil {
@@ -134,12 +138,14 @@ refused; --accept-loss takes the first all the same.`,
 			if err := os.Rename(part, service.DatabasePath(data)); err != nil {
 				return errors.Join(err, os.Remove(part))
 			}
-			line(a.out, "%s: %s entries and %s devices, verified. Start the service with --data %s.", filepath.Clean(data), counted(v.Size), counted(int64(v.Devices)), data)
+			line(a.out, "%s: %s entries and %s devices, verified. Start the service with --data %s.",
+				filepath.Clean(data), counted(v.Size), counted(int64(v.Devices)), data)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&data, "data", "", "the folder of the records, without any yet")
-	c.Flags().BoolVar(&acceptLoss, "accept-loss", false, "restore although entries were seen that the backup does not have")
+	c.Flags().BoolVar(&acceptLoss, "accept-loss", false,
+		"restore although entries were seen that the backup does not have")
 	must(c.MarkFlagRequired("data"))
 	return c
 }

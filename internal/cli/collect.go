@@ -60,7 +60,8 @@ Without --send the report is printed; with it, it is posted to the service.`,
 				if err != nil {
 					return err
 				}
-				got, err := cl.PostEvidence(cmd.Context(), "application/x-ndjson", bytes.NewReader(append(raw, '\n')))
+				got, err := cl.PostEvidence(cmd.Context(), "application/x-ndjson",
+					bytes.NewReader(append(raw, '\n')))
 				if err != nil {
 					return err
 				}

@@ -72,7 +72,8 @@ over its API, and exit.`,
 				}
 				clients := ""
 				if proxy {
-					if clients, err = demo.Front(cmd.Context(), cl, url, front, o.data, at, func(err error) { line(a.err, "%v", err) }); err != nil {
+					if clients, err = demo.Front(cmd.Context(), cl, url, front, o.data, at,
+						func(err error) { line(a.err, "%v", err) }); err != nil {
 						return fmt.Errorf("the proxy could not be started: %w", err)
 					}
 				}
@@ -112,7 +113,8 @@ over its API, and exit.`,
 }
 
 // playStory runs a service on a free port and plays the story against it.
-func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, clock *demo.Clock, fast bool) error {
+func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, clock *demo.Clock,
+	fast bool) error {
 	o.listen = "127.0.0.1:0"
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -125,7 +127,8 @@ func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, 
 		if _, err := demo.Fill(ctx, cl, clock); err != nil {
 			return err
 		}
-		voice := demo.Voice{Out: a.out, Bold: a.bold, Accent: a.rust, Mark: a.mark, Sentences: sentences, Plain: plainLinks}
+		voice := demo.Voice{Out: a.out, Bold: a.bold, Accent: a.rust, Mark: a.mark, Sentences: sentences,
+			Plain: plainLinks}
 		if !fast && a.tty() {
 			voice.Pause = 1500 * time.Millisecond
 		}

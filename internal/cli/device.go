@@ -22,8 +22,10 @@ import (
 )
 
 func (a *app) deviceCmd() *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, retire, search", Aliases: []string{"devices"}}
-	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceHistoryCmd(), a.deviceImportCmd(), a.deviceEnrolCmd(), a.deviceRetireCmd(), a.deviceSearchCmd())
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, retire, search",
+		Aliases: []string{"devices"}}
+	c.AddCommand(a.deviceListCmd(), a.deviceShowCmd(), a.deviceHistoryCmd(), a.deviceImportCmd(),
+		a.deviceEnrolCmd(), a.deviceRetireCmd(), a.deviceSearchCmd())
 	return c
 }
 
@@ -48,7 +50,8 @@ func (a *app) deviceListCmd() *cobra.Command {
 				}
 			}
 			p.Columns = strings.Join(columns, ",")
-			l := listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "OWNER", "HELD BY", "SEEN"}, items: []json.RawMessage{}}
+			l := listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "OWNER", "HELD BY",
+				"SEEN"}, items: []json.RawMessage{}}
 			for _, name := range columns {
 				l.head = append(l.head, strings.ToUpper(name))
 			}
@@ -63,7 +66,8 @@ func (a *app) deviceListCmd() *cobra.Command {
 					return err
 				}
 				for _, d := range page.Value.Items {
-					row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, d.Owner, joined(d.Binding), d.SeenAt}
+					row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion,
+						d.Owner, joined(d.Binding), d.SeenAt}
 					if a.format == "table" {
 						row[6], row[7] = heldBy(d), ago(d.SeenAt)
 					}
@@ -90,12 +94,16 @@ func (a *app) deviceListCmd() *cobra.Command {
 	f.IntVar(&limit, "limit", 0, "at most so many devices (0: all)")
 	f.StringSliceVar(&columns, "columns", nil, "attributes to show beside the usual")
 	f.StringVar(&search, "search", "", "a search that is kept under this name")
-	must(c.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"id", "level", "-level", "since", "-since", "seen_at", "-seen_at", "next_change", "name", "platform", "form", "model", "owner", "serial", "os_version"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("sort",
+		cobra.FixedCompletions([]string{"id", "level", "-level", "since", "-since", "seen_at", "-seen_at",
+			"next_change", "name", "platform", "form", "model", "owner", "serial", "os_version"},
+			cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
 // kept fills in a search that is kept; what the command line says wins.
-func (a *app) kept(ctx context.Context, cl *client.Client, name string, p *api.ListDevicesParams, columns *[]string) error {
+func (a *app) kept(ctx context.Context, cl *client.Client, name string, p *api.ListDevicesParams,
+	columns *[]string) error {
 	got, err := cl.Searches(ctx)
 	if err != nil {
 		return err
@@ -138,7 +146,8 @@ func (a *app) deviceShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE", "AGE"}, rows: a.rulings(&d.Value.Standing), raw: d.Raw, items: nil}
+			l := listing{head: []string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE",
+				"AGE"}, rows: a.rulings(&d.Value.Standing), raw: d.Raw, items: nil}
 			if a.format != "table" {
 				return a.print(l)
 			}
@@ -170,7 +179,8 @@ func (a *app) deviceThen(ctx context.Context, cl *client.Client, id, at string, 
 		line(a.out, "")
 		return a.reproduced(&got.Value.Reproduction, got.Raw)
 	}
-	if err := a.print(listing{head: []string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE", "AGE"}, rows: a.rulings(&got.Value.Standing), raw: got.Raw}); err != nil {
+	if err := a.print(listing{head: []string{"RULE", "VERDICT", "HOLDS AT", "REQUIRED", "OBSERVED", "SOURCE",
+		"AGE"}, rows: a.rulings(&got.Value.Standing), raw: got.Raw}); err != nil {
 		return err
 	}
 	if !got.Value.Reproduction.Same {
@@ -226,7 +236,8 @@ func (a *app) deviceHead(d *api.Device) {
 		facts = append(facts, "of "+d.Owner)
 	}
 	line(a.out, "%s", joined(facts))
-	line(a.out, "%s since %s (%s), last seen %s%s", d.Level, shortTime(d.Since), ago(d.Since), ago(d.SeenAt), nextChange(d.Standing.NextChange))
+	line(a.out, "%s since %s (%s), last seen %s%s", d.Level, shortTime(d.Since), ago(d.Since), ago(d.SeenAt),
+		nextChange(d.Standing.NextChange))
 	switch {
 	case !d.Covered:
 		line(a.out, "No enforced baseline applies to this device; it stands at the level for uncovered devices.")
@@ -257,7 +268,8 @@ func (a *app) deviceHead(d *api.Device) {
 	}
 	for _, c := range d.Certificates {
 		if c.State != "trusted" && c.State != "authority" {
-			line(a.out, "Certificate: %s is %s, ends %s%s", clip(c.Subject, 50), c.State, when(c.NotAfter), only(c.Why != "", " ("+c.Why+")"))
+			line(a.out, "Certificate: %s is %s, ends %s%s", clip(c.Subject, 50), c.State, when(c.NotAfter),
+				only(c.Why != "", " ("+c.Why+")"))
 		}
 	}
 	for _, r := range d.Refused {
@@ -299,7 +311,8 @@ func (a *app) rulings(s *posture.Standing) [][]string {
 			verdict += " (shadow)"
 		}
 		for i, w := range v.Why {
-			row := []string{v.Rule, verdict, v.HoldsAt, clip(w.Condition, required), clip(w.Observed, observed), w.Source, w.Age}
+			row := []string{v.Rule, verdict, v.HoldsAt, clip(w.Condition, required),
+				clip(w.Observed, observed), w.Source, w.Age}
 			if w.Unknown != "" {
 				row[4] = clip(w.Unknown, observed)
 			}
@@ -381,7 +394,8 @@ exit code is 1.`,
 			if format != "" {
 				kind = evidence.Format(format)
 			}
-			media, ok := map[evidence.Format]string{evidence.CSV: "text/csv", evidence.JSON: "application/json", evidence.NDJSON: "application/x-ndjson"}[kind]
+			media, ok := map[evidence.Format]string{evidence.CSV: "text/csv",
+				evidence.JSON: "application/json", evidence.NDJSON: "application/x-ndjson"}[kind]
 			if !ok {
 				return usageError{fmt.Errorf("--format is ndjson, json or csv, not %q", format)}
 			}
@@ -408,14 +422,17 @@ func (a *app) progress(in io.Reader, path string) (io.Reader, func()) {
 	if !ok || !term.IsTerminal(int(f.Fd())) || size >= 0 && size < 1<<20 {
 		return in, func() {}
 	}
-	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("sending"), progressbar.OptionClearOnFinish())
+	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err),
+		progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("sending"),
+		progressbar.OptionClearOnFinish())
 	r := progressbar.NewReader(in, bar)
 	return &r, func() { _ = bar.Finish() } // only a picture
 }
 
 func (a *app) imported(got *client.Reply[api.Intake]) error {
 	in := got.Value
-	l := listing{head: []string{"LINE", "DEVICE", "LEVEL", "BEFORE", "REFUSED"}, raw: got.Raw, items: []json.RawMessage{}}
+	l := listing{head: []string{"LINE", "DEVICE", "LEVEL", "BEFORE", "REFUSED"}, raw: got.Raw,
+		items: []json.RawMessage{}}
 	for _, t := range in.Results {
 		raw, err := json.Marshal(t)
 		if err != nil {

@@ -49,7 +49,8 @@ The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
 	f.StringVar(&claims.Name, "name", "", "what people call it")
 	f.StringVar(&claims.Ownership, "ownership", "", "company or personal")
 	f.StringVar(&claims.Owner, "owner", "", "whose it is: a person's id")
-	c.AddCommand(a.enrolListCmd(), a.enrolSettleCmd("admit", "Take in a device that is held", true), a.enrolSettleCmd("refuse", "Refuse a device that is held", false))
+	c.AddCommand(a.enrolListCmd(), a.enrolSettleCmd("admit", "Take in a device that is held", true),
+		a.enrolSettleCmd("refuse", "Refuse a device that is held", false))
 	return c
 }
 
@@ -69,10 +70,13 @@ func (a *app) printEnrolment(got *client.Reply[api.Enrolment]) error {
 	return nil
 }
 
-var enrolmentHead = []string{"ENROLMENT", "ASKED", "STATE", "SERIAL", "HARDWARE", "PLATFORM", "OWNERSHIP", "OWNER", "ROSTER", "DEVICE", "WHY"}
+var enrolmentHead = []string{"ENROLMENT", "ASKED", "STATE", "SERIAL", "HARDWARE", "PLATFORM", "OWNERSHIP",
+	"OWNER", "ROSTER", "DEVICE", "WHY"}
 
 func enrolmentRow(e api.Enrolment) []string {
-	return []string{e.Id, shortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareId, e.Claims.Platform, e.Claims.Ownership, e.Claims.Owner, only(e.OnRoster, "yes"), e.Device, cmp.Or(e.Reason, e.Why)}
+	return []string{e.Id, shortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareId,
+		e.Claims.Platform, e.Claims.Ownership, e.Claims.Owner, only(e.OnRoster, "yes"), e.Device,
+		cmp.Or(e.Reason, e.Why)}
 }
 
 func (a *app) enrolListCmd() *cobra.Command {
@@ -93,7 +97,8 @@ func (a *app) enrolListCmd() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&state, "state", "", "held, enrolled or refused")
-	must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -122,7 +127,8 @@ func (a *app) enrolSettleCmd(verb, short string, admit bool) *cobra.Command {
 func (a *app) deviceRetireCmd() *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
-		Use: "retire DEVICE", Short: "Take a device out of service", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
+		Use: "retire DEVICE", Short: "Take a device out of service", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeDevices,
 		Long: `Take a device out of service. To decisions it is unknown from that moment, and its
 reports are refused until it is enrolled again. What is known of it is kept.`,
 		Example: "  ironledger device retire GF-L-1042 --reason 'Lost at sea, ticket 4471'",
@@ -136,7 +142,8 @@ reports are refused until it is enrolled again. What is known of it is kept.`,
 				return err
 			}
 			if a.format != "table" {
-				return a.print(listing{head: []string{"DEVICE", "BY", "REASON"}, rows: [][]string{{got.Value.Device, got.Value.By, got.Value.Reason}}, raw: got.Raw})
+				return a.print(listing{head: []string{"DEVICE", "BY", "REASON"},
+					rows: [][]string{{got.Value.Device, got.Value.By, got.Value.Reason}}, raw: got.Raw})
 			}
 			line(a.out, "%s is retired; decisions do not know it any more.", got.Value.Device)
 			return nil

@@ -13,7 +13,8 @@ import (
 )
 
 func (a *app) waiverCmd() *cobra.Command {
-	c := &cobra.Command{Use: "waiver", Short: "Waivers: dated, reasoned exceptions for one device and one rule", Aliases: []string{"waivers"},
+	c := &cobra.Command{Use: "waiver",
+		Short: "Waivers: dated, reasoned exceptions for one device and one rule", Aliases: []string{"waivers"},
 		Long: "A waiver lifts one rule for one device until a moment, with a reason that everybody can read. It takes effect, and ends, at once."}
 	p := api.ListWaiversParams{}
 	list := &cobra.Command{
@@ -28,25 +29,31 @@ func (a *app) waiverCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"ID", "DEVICE", "RULE", "STATE", "ENDS", "RULE SAYS", "BY", "REASON"}, func(g api.Grant) []string {
-				return []string{g.Id, g.Device, g.Rule, string(g.State), a.ends(g), g.Verdict, g.Author, a.clipped(g.Reason, 40)}
+			return show(a, got, []string{"ID", "DEVICE", "RULE", "STATE", "ENDS", "RULE SAYS", "BY",
+				"REASON"}, func(g api.Grant) []string {
+				return []string{g.Id, g.Device, g.Rule, string(g.State), a.ends(g), g.Verdict, g.Author,
+					a.clipped(g.Reason, 40)}
 			})
 		},
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
-	c.AddCommand(list, a.grantCmd("grant DEVICE BASELINE/RULE", "Make an exception for one device and one rule", "  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'Measuring software of the dock needs the ports, ticket 4711'", 2,
+	c.AddCommand(list, a.grantCmd("grant DEVICE BASELINE/RULE",
+		"Make an exception for one device and one rule",
+		"  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'Measuring software of the dock needs the ports, ticket 4711'", 2,
 		func(ctx context.Context, cl *client.Client, g api.GrantDraft) (*client.Reply[api.Grant], error) {
 			return cl.Waive(ctx, g)
 		}),
-		a.revokeCmd("waiver", func(ctx context.Context, cl *client.Client, id, reason string) (*client.Reply[api.Grant], error) {
+		a.revokeCmd("waiver", func(ctx context.Context, cl *client.Client,
+			id, reason string) (*client.Reply[api.Grant], error) {
 			return cl.RevokeWaiver(ctx, id, reason)
 		}))
 	return c
 }
 
 func (a *app) vouchCmd() *cobra.Command {
-	c := &cobra.Command{Use: "vouch", Short: "Vouches: dated, reasoned statements that a device is genuine", Aliases: []string{"vouches"},
-		Long: "A vouch makes the attribute vouched true for one device until a moment, with a reason that everybody can read."}
+	c := &cobra.Command{Use: "vouch", Short: "Vouches: dated, reasoned statements that a device is genuine",
+		Aliases: []string{"vouches"},
+		Long:    "A vouch makes the attribute vouched true for one device until a moment, with a reason that everybody can read."}
 	p := api.ListVouchesParams{}
 	list := &cobra.Command{
 		Use: "list", Short: "List vouches, those that end first at the top", Args: cobra.NoArgs,
@@ -60,17 +67,20 @@ func (a *app) vouchCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"ID", "DEVICE", "STATE", "ENDS", "BY", "REASON"}, func(g api.Grant) []string {
-				return []string{g.Id, g.Device, string(g.State), a.ends(g), g.Author, a.clipped(g.Reason, 60)}
-			})
+			return show(a, got, []string{"ID", "DEVICE", "STATE", "ENDS", "BY", "REASON"},
+				func(g api.Grant) []string {
+					return []string{g.Id, g.Device, string(g.State), a.ends(g), g.Author, a.clipped(g.Reason, 60)}
+				})
 		},
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
-	c.AddCommand(list, a.grantCmd("give DEVICE", "State that a device is genuine", "  ironledger vouch give GF-P-3307 --for 90d --reason 'Seen at the desk by the help desk, papers checked'", 1,
+	c.AddCommand(list, a.grantCmd("give DEVICE", "State that a device is genuine",
+		"  ironledger vouch give GF-P-3307 --for 90d --reason 'Seen at the desk by the help desk, papers checked'", 1,
 		func(ctx context.Context, cl *client.Client, g api.GrantDraft) (*client.Reply[api.Grant], error) {
 			return cl.Vouch(ctx, g)
 		}),
-		a.revokeCmd("vouch", func(ctx context.Context, cl *client.Client, id, reason string) (*client.Reply[api.Grant], error) {
+		a.revokeCmd("vouch", func(ctx context.Context, cl *client.Client,
+			id, reason string) (*client.Reply[api.Grant], error) {
 			return cl.RevokeVouch(ctx, id, reason)
 		}))
 	return c
@@ -80,7 +90,8 @@ func grantFlags(c *cobra.Command, device, state, within *string) {
 	c.Flags().StringVar(device, "device", "", "of this device only, by its id")
 	c.Flags().StringVar(state, "state", "", "live, ended or revoked (default: all)")
 	c.Flags().StringVar(within, "within", "", "those live that end within a time, as 7d")
-	must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"live", "ended", "revoked"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"live", "ended", "revoked"},
+		cobra.ShellCompDirectiveNoFileComp)))
 }
 
 // ends says when a grant ends: for people nearly, for machines exactly.
@@ -101,11 +112,13 @@ func (a *app) clipped(s string, n int) string {
 	return clip(s, n)
 }
 
-func (a *app) grantCmd(use, short, example string, args int, do func(context.Context, *client.Client, api.GrantDraft) (*client.Reply[api.Grant], error)) *cobra.Command {
+func (a *app) grantCmd(use, short, example string, args int,
+	do func(context.Context, *client.Client, api.GrantDraft) (*client.Reply[api.Grant], error)) *cobra.Command {
 	g := api.GrantDraft{}
 	c := &cobra.Command{
 		Use: use, Short: short, Example: example, Args: cobra.ExactArgs(args),
-		ValidArgsFunction: func(cmd *cobra.Command, done []string, part string) ([]string, cobra.ShellCompDirective) {
+		ValidArgsFunction: func(cmd *cobra.Command, done []string, part string) ([]string,
+			cobra.ShellCompDirective) {
 			if len(done) == 1 && args == 2 {
 				return a.completeRules(cmd, done[0])
 			}
@@ -124,13 +137,17 @@ func (a *app) grantCmd(use, short, example string, args int, do func(context.Con
 				return err
 			}
 			if a.format != "table" {
-				return a.print(listing{head: []string{"ID", "DEVICE", "RULE", "UNTIL"}, rows: [][]string{{got.Value.Id, got.Value.Device, got.Value.Rule, got.Value.Until}}, raw: got.Raw})
+				return a.print(listing{head: []string{"ID", "DEVICE", "RULE", "UNTIL"},
+					rows: [][]string{{got.Value.Id, got.Value.Device, got.Value.Rule, got.Value.Until}},
+					raw:  got.Raw})
 			}
 			d, err := cl.Device(cmd.Context(), got.Value.Device)
 			if err != nil {
 				return err
 			}
-			line(a.out, "%s is in force until %s (%s). %s stands at %s.", got.Value.Id, shortTime(got.Value.Until), when(got.Value.Until), d.Value.Id, a.mark(d.Value.Level, d.Value.Rank, d.Value.Top))
+			line(a.out, "%s is in force until %s (%s). %s stands at %s.", got.Value.Id,
+				shortTime(got.Value.Until), when(got.Value.Until), d.Value.Id,
+				a.mark(d.Value.Level, d.Value.Rank, d.Value.Top))
 			return nil
 		},
 	}
@@ -160,7 +177,8 @@ func (a *app) completeRules(cmd *cobra.Command, device string) ([]string, cobra.
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (a *app) revokeCmd(noun string, do func(context.Context, *client.Client, string, string) (*client.Reply[api.Grant], error)) *cobra.Command {
+func (a *app) revokeCmd(noun string,
+	do func(context.Context, *client.Client, string, string) (*client.Reply[api.Grant], error)) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
 		Use: "revoke ID", Short: "End a " + noun + " before its time, at once", Args: cobra.ExactArgs(1),
@@ -175,7 +193,8 @@ func (a *app) revokeCmd(noun string, do func(context.Context, *client.Client, st
 				return err
 			}
 			if a.format != "table" {
-				return a.print(listing{head: []string{"ID", "STATE"}, rows: [][]string{{got.Value.Id, string(got.Value.State)}}, raw: got.Raw})
+				return a.print(listing{head: []string{"ID", "STATE"},
+					rows: [][]string{{got.Value.Id, string(got.Value.State)}}, raw: got.Raw})
 			}
 			line(a.out, "%s of %s is revoked.", got.Value.Id, got.Value.Device)
 			return nil
@@ -202,7 +221,8 @@ func (a *app) unmatchedCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"ID", "SOURCE", "ARRIVED", "TIMES", "STATE", "ITS KEYS POINT AT", "SAYS"}, func(u api.Unmatched) []string {
+			return show(a, got, []string{"ID", "SOURCE", "ARRIVED", "TIMES", "STATE", "ITS KEYS POINT AT",
+				"SAYS"}, func(u api.Unmatched) []string {
 				var keys, says []string
 				for _, k := range u.Keys {
 					to := k.Device
@@ -214,7 +234,8 @@ func (a *app) unmatchedCmd() *cobra.Command {
 				for _, r := range u.Readings {
 					says = append(says, r.Attribute+" "+r.Text)
 				}
-				return []string{u.Id, u.Source, ago(u.At), fmt.Sprint(u.Times), string(u.State), strings.Join(keys, "; "), a.clipped(strings.Join(says, "; "), 60)}
+				return []string{u.Id, u.Source, ago(u.At), fmt.Sprint(u.Times), string(u.State),
+					strings.Join(keys, "; "), a.clipped(strings.Join(says, "; "), 60)}
 			})
 		},
 	}
@@ -244,11 +265,13 @@ also those that another device had; --dry-run tells beforehand which move.`,
 			case in.DryRun && a.format == "table":
 				line(a.out, "Nothing is changed: this was a dry run.")
 			case a.format != "table":
-				return a.print(listing{head: []string{"DEVICE", "LEVEL"}, rows: [][]string{{t.Device, t.Level}}, raw: got.Raw})
+				return a.print(listing{head: []string{"DEVICE", "LEVEL"},
+					rows: [][]string{{t.Device, t.Level}}, raw: got.Raw})
 			case t.Device == "":
 				line(a.out, "%s is discarded.", args[0])
 			default:
-				line(a.out, "%s is joined to %s, which stands at %s (was %s).", args[0], t.Device, t.Level, t.PreviousLevel)
+				line(a.out, "%s is joined to %s, which stands at %s (was %s).", args[0], t.Device, t.Level,
+					t.PreviousLevel)
 			}
 			return nil
 		},
@@ -294,19 +317,21 @@ func (a *app) rosterCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"ID", "SERIAL", "HARDWARE ID", "NOTE", "DEVICE", "SINCE", "BY"}, func(e api.RosterEntry) []string {
-				device := e.Device
-				if device == "" && a.format == "table" {
-					device = a.dim("not seen yet")
-				}
-				return []string{e.Id, e.Serial, e.HardwareId, e.Note, device, shortTime(e.At), e.By}
-			})
+			return show(a, got, []string{"ID", "SERIAL", "HARDWARE ID", "NOTE", "DEVICE", "SINCE", "BY"},
+				func(e api.RosterEntry) []string {
+					device := e.Device
+					if device == "" && a.format == "table" {
+						device = a.dim("not seen yet")
+					}
+					return []string{e.Id, e.Serial, e.HardwareId, e.Note, device, shortTime(e.At), e.By}
+				})
 		},
 	}
 	list.Flags().StringVarP(&q, "find", "q", "", "a part of the serial, hardware id or note")
 	p := api.ImportRosterParams{}
 	imported := &cobra.Command{
-		Use: "import FILE|-", Short: "Register hardware from CSV: serial,hardware_id,note", Args: cobra.ExactArgs(1),
+		Use: "import FILE|-", Short: "Register hardware from CSV: serial,hardware_id,note",
+		Args:    cobra.ExactArgs(1),
 		Example: "  ironledger roster import delivery.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
@@ -325,8 +350,10 @@ func (a *app) rosterCmd() *cobra.Command {
 			return a.printIntake(got, args[0], "entries", p.DryRun)
 		},
 	}
-	imported.Flags().BoolVar(&p.DryRun, "dry-run", false, "tell what would change, and change nothing; exit code 3 says that it would be held back")
-	imported.Flags().StringVar(&p.AcceptImpact, "accept-impact", "", "take the file although it would lock people out, and why")
+	imported.Flags().BoolVar(&p.DryRun, "dry-run", false,
+		"tell what would change, and change nothing; exit code 3 says that it would be held back")
+	imported.Flags().StringVar(&p.AcceptImpact, "accept-impact", "",
+		"take the file although it would lock people out, and why")
 	remove := a.removeCmd("Take an entry off the roster", "is off the roster", (*client.Client).RemoveRoster)
 	remove.Example = "  ironledger roster remove gf-3391-k --reason 'Sold'"
 	c.AddCommand(list, imported, remove)

@@ -65,7 +65,8 @@ func (a *app) overview(o *api.Overview) {
 			line(a.out, "%s and %d times more in the last week", a.rust("Break-glass:"), len(o.Emergencies)-i)
 			break
 		}
-		line(a.out, "%s %s was used to %s %s %s (decision %s)", a.rust("Break-glass:"), e.Person, e.Action, e.Resource, ago(e.At), e.Decision)
+		line(a.out, "%s %s was used to %s %s %s (decision %s)", a.rust("Break-glass:"), e.Person, e.Action,
+			e.Resource, ago(e.At), e.Decision)
 	}
 	if o.Held > 0 {
 		line(a.out, "%d devices wait to be taken in: ironledger device enrol list --state held", o.Held)
@@ -91,7 +92,8 @@ func (a *app) overview(o *api.Overview) {
 		if r.Shadow {
 			name += " (shadow)"
 		}
-		rows = append(rows, append([]string{name, r.Title}, numbers([]int{r.Binding, r.Fail, r.Unknown, r.Grace, r.Waived})...))
+		rows = append(rows, append([]string{name, r.Title},
+			numbers([]int{r.Binding, r.Fail, r.Unknown, r.Grace, r.Waived})...))
 	}
 	a.table([]string{"RULE", "", "BINDS", "FAIL", "UNKNOWN", "GRACE", "WAIVED"}, rows)
 	if len(o.Dropped) > 0 {
@@ -136,7 +138,8 @@ func (a *app) overview(o *api.Overview) {
 func (a *app) deviceHistoryCmd() *cobra.Command {
 	limit := 0
 	c := &cobra.Command{
-		Use: "history DEVICE", Short: "What became of a device: its levels and verdicts over time, and why", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
+		Use: "history DEVICE", Short: "What became of a device: its levels and verdicts over time, and why",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
 		Example: "  ironledger device history GF-T-2107\n  ironledger device history GF-T-2107 --limit 500 -o ndjson",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
@@ -156,9 +159,10 @@ func (a *app) deviceHistoryCmd() *cobra.Command {
 				}
 				return nil
 			}
-			return show(a, got, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"}, func(e api.Event) []string {
-				return []string{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.Body.From, e.Body.To, e.Body.Cause}
-			})
+			return show(a, got, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"},
+				func(e api.Event) []string {
+					return []string{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.Body.From, e.Body.To, e.Body.Cause}
+				})
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 30, "at most so many events, the newest")
@@ -203,7 +207,8 @@ func (a *app) event(e *api.Event) {
 }
 
 func (a *app) certificateCmd() *cobra.Command {
-	c := &cobra.Command{Use: "certificate", Short: "The certificates that devices show", Aliases: []string{"certificates"}}
+	c := &cobra.Command{Use: "certificate", Short: "The certificates that devices show",
+		Aliases: []string{"certificates"}}
 	p := api.ListCertificatesParams{}
 	limit := 0
 	list := &cobra.Command{
@@ -220,7 +225,8 @@ the device.`,
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"}, items: []json.RawMessage{}}
+			l := listing{head: []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"},
+				items: []json.RawMessage{}}
 			total := 0
 			for len(l.rows) < limit || limit == 0 {
 				p.Limit = 500
@@ -232,7 +238,8 @@ the device.`,
 					return err
 				}
 				for _, x := range got.Value.Items {
-					row := []string{x.Device, a.mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State), x.IssuerId, x.NotAfter, x.Why}
+					row := []string{x.Device, a.mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State),
+						x.IssuerId, x.NotAfter, x.Why}
 					if a.format == "table" {
 						row[2], row[5], row[6] = clip(x.Subject, 40), when(x.NotAfter), clip(x.Why, 40)
 					}
@@ -253,13 +260,16 @@ the device.`,
 	f.StringVarP(&p.Q, "find", "q", "", "a part of the subject, issuer, serial, digest or device")
 	f.StringVar(&p.State, "state", "", "trusted, ending, revoked, untrusted, unknown or authority")
 	f.IntVar(&limit, "limit", 0, "at most so many (0: all)")
-	must(list.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"trusted", "ending", "revoked", "untrusted", "unknown", "authority"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(list.RegisterFlagCompletionFunc("state",
+		cobra.FixedCompletions([]string{"trusted", "ending", "revoked", "untrusted", "unknown", "authority"},
+			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(list)
 	return c
 }
 
 func (a *app) sourceCmd() *cobra.Command {
-	c := &cobra.Command{Use: "source", Short: "Sources: who supplies evidence, and what of it was refused", Aliases: []string{"sources"}}
+	c := &cobra.Command{Use: "source", Short: "Sources: who supplies evidence, and what of it was refused",
+		Aliases: []string{"sources"}}
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List sources", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -271,7 +281,8 @@ func (a *app) sourceCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT", "STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
+			return show(a, got, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
+				"STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
 				last := ago(s.LastAt)
 				if s.LastAt == "" {
 					last = "never"
@@ -283,7 +294,9 @@ func (a *app) sourceCmd() *cobra.Command {
 				for _, r := range s.Refused {
 					refused = append(refused, fmt.Sprintf("%s on %d", r.Attribute, r.Devices))
 				}
-				return []string{s.Id, fmt.Sprint(s.Rank), joined(s.Provides), fmt.Sprint(s.Devices), fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last, strings.Join(refused, ", ")}
+				return []string{s.Id, fmt.Sprint(s.Rank), joined(s.Provides), fmt.Sprint(s.Devices),
+					fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last,
+					strings.Join(refused, ", ")}
 			})
 		},
 	})
@@ -323,9 +336,10 @@ func (a *app) deviceSearchCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"}, func(s api.Search) []string {
-				return []string{s.Name, s.Where, s.Q, s.Sort, joined(s.Columns), s.By}
-			})
+			return show(a, got, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
+				func(s api.Search) []string {
+					return []string{s.Name, s.Where, s.Q, s.Sort, joined(s.Columns), s.By}
+				})
 		},
 	}, &cobra.Command{
 		Use: "drop NAME", Short: "Forget a search", Args: cobra.ExactArgs(1),

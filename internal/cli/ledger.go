@@ -22,12 +22,14 @@ import (
 )
 
 func (a *app) ledgerCmd() *cobra.Command {
-	c := &cobra.Command{Use: "ledger", Short: "The record of everything: list, show, verify, prove, tail, export, redact",
+	c := &cobra.Command{Use: "ledger",
+		Short: "The record of everything: list, show, verify, prove, tail, export, redact",
 		Long: `The ledger records every change of standing, every decision and every act, in a
 tree of hashes whose head is signed. This client remembers the newest head it
 has seen of each service, and before head, show, verify, prove, tail and export it
 demands a proof that the ledger of now goes on from it.`}
-	c.AddCommand(a.ledgerHeadCmd(), a.ledgerKeyCmd(), a.ledgerListCmd(), a.ledgerShowCmd(), a.ledgerVerifyCmd(), a.ledgerProveCmd(), a.ledgerCheckProofCmd(),
+	c.AddCommand(a.ledgerHeadCmd(), a.ledgerKeyCmd(), a.ledgerListCmd(), a.ledgerShowCmd(),
+		a.ledgerVerifyCmd(), a.ledgerProveCmd(), a.ledgerCheckProofCmd(),
 		a.ledgerTailCmd(), a.ledgerExportCmd(), a.ledgerRedactCmd(), a.ledgerForgetCmd())
 	return c
 }
@@ -35,7 +37,8 @@ demands a proof that the ledger of now goes on from it.`}
 func (a *app) ledgerHeadCmd() *cobra.Command {
 	key := ""
 	c := &cobra.Command{
-		Use: "head", Short: "The ledger at a glance, its signature and its growth since last seen checked", Args: cobra.NoArgs,
+		Use: "head", Short: "The ledger at a glance, its signature and its growth since last seen checked",
+		Args:    cobra.NoArgs,
 		Example: "  ironledger ledger head\n  ironledger ledger head -o json | jq -r .checkpoint",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, w, before, err := a.watch(cmd.Context(), key)
@@ -48,7 +51,8 @@ func (a *app) ledgerHeadCmd() *cobra.Command {
 			}
 			l := got.Value
 			if a.format != "table" {
-				return a.print(listing{head: []string{"ORIGIN", "SIZE", "ROOT", "VERIFIED"}, raw: got.Raw, rows: [][]string{{l.Origin, fmt.Sprint(l.Size), l.Root, string(l.Verification.State)}}})
+				return a.print(listing{head: []string{"ORIGIN", "SIZE", "ROOT", "VERIFIED"}, raw: got.Raw,
+					rows: [][]string{{l.Origin, fmt.Sprint(l.Size), l.Root, string(l.Verification.State)}}})
 			}
 			line(a.out, "%s   %s entries", a.bold(w.Head.Origin), counted(w.Head.Size))
 			line(a.out, "Root      %s", w.Head.Root)
@@ -67,7 +71,8 @@ func (a *app) ledgerHeadCmd() *cobra.Command {
 				line(a.out, "%s %s", a.rust("Trouble: "), l.Trouble)
 			}
 			if l.ClockAhead > 0 {
-				line(a.out, "%s the machine's clock stands %s before the ledger's time", a.rust("Clock:   "), time.Duration(l.ClockAhead)*time.Second)
+				line(a.out, "%s the machine's clock stands %s before the ledger's time", a.rust("Clock:   "),
+					time.Duration(l.ClockAhead)*time.Second)
 			}
 			return nil
 		},
@@ -77,13 +82,15 @@ func (a *app) ledgerHeadCmd() *cobra.Command {
 }
 
 func addKeyFlag(c *cobra.Command, key *string) {
-	c.Flags().StringVar(key, "key", "", "the ledger's public key, or a file that holds it (default: the one seen first)")
+	c.Flags().StringVar(key, "key", "",
+		"the ledger's public key, or a file that holds it (default: the one seen first)")
 }
 
 func verificationText(v api.Verification) string {
 	switch v.State {
 	case api.Sound:
-		return fmt.Sprintf("by the service %s: sound, %s entries in %s", ago(v.At), counted(v.Size), time.Duration(v.Millis)*time.Millisecond)
+		return fmt.Sprintf("by the service %s: sound, %s entries in %s", ago(v.At), counted(v.Size),
+			time.Duration(v.Millis)*time.Millisecond)
 	case api.Running:
 		return fmt.Sprintf("being verified by the service: %d of %d entries", v.Size, v.Of)
 	case api.Broken:
@@ -152,7 +159,8 @@ func (a *app) ledgerListCmd() *cobra.Command {
 					if a.format == "table" {
 						what = clip(what, 70)
 					}
-					l.rows = append(l.rows, []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor, e.About, what})
+					l.rows = append(l.rows, []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor,
+						e.About, what})
 				}
 				l.items = append(l.items, itemsOf(page.Raw)...)
 				if p.Cursor = page.Value.Next; p.Cursor == "" {
@@ -172,7 +180,8 @@ func (a *app) ledgerListCmd() *cobra.Command {
 	f.StringVar(&p.Since, "since", "", "not before this moment, RFC 3339")
 	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
 	f.IntVar(&limit, "limit", 50, "at most so many")
-	must(c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(kindNames(), cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("kind",
+		cobra.FixedCompletions(kindNames(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -230,11 +239,13 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 				return err
 			}
 			if a.format != "table" {
-				return a.print(listing{head: entryHead, raw: got.Raw, rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+				return a.print(listing{head: entryHead, raw: got.Raw,
+					rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
 			}
 			line(a.out, "%s   %s", a.bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
 			line(a.out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
-			line(a.out, "Proof  it is in the tree of %s entries that is signed; %d hashes show it", counted(head.Size), len(e.Proof.Hashes))
+			line(a.out, "Proof  it is in the tree of %s entries that is signed; %d hashes show it",
+				counted(head.Size), len(e.Proof.Hashes))
 			if e.Redacted {
 				line(a.out, "\n%s its body was removed; entry %d tells why.", a.rust("Redacted:"), e.RedactedBy)
 				return nil
@@ -252,7 +263,8 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 
 func (a *app) ledgerProveCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "prove ENTRY", Short: "Print the proof that an entry is in the ledger, to keep or pass on", Args: cobra.ExactArgs(1),
+		Use: "prove ENTRY", Short: "Print the proof that an entry is in the ledger, to keep or pass on",
+		Args:    cobra.ExactArgs(1),
 		Long:    "Print the proof that an entry is in the ledger (RFC 6962, section 2.1.1). It holds the\nentry, the hashes on its way to the root, and the signed head. Whoever has it needs\nnothing but the ledger's public key to check it: ironledger ledger check-proof.",
 		Example: "  ironledger ledger prove 42 > entry-42.proof.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -312,7 +324,8 @@ func (a *app) ledgerCheckProofCmd() *cobra.Command {
 			case err != nil:
 				return err
 			}
-			line(a.out, "The proof holds: entry %d is one of the %s entries that %s signed.", p.Seq, counted(head.Size), head.Origin)
+			line(a.out, "The proof holds: entry %d is one of the %s entries that %s signed.", p.Seq,
+				counted(head.Size), head.Origin)
 			if p.Entry == "" {
 				line(a.out, "Its body was redacted; the proof shows its hash %s alone.", p.Leaf)
 				return nil
@@ -329,7 +342,9 @@ func (a *app) ledgerCheckProofCmd() *cobra.Command {
 func (a *app) ledgerRedactCmd() *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
-		Use: "redact ENTRY --reason REASON", Short: "Remove the body of an entry, because what it says must go; its hash stays", Args: cobra.ExactArgs(1),
+		Use:     "redact ENTRY --reason REASON",
+		Short:   "Remove the body of an entry, because what it says must go; its hash stays",
+		Args:    cobra.ExactArgs(1),
 		Long:    "Remove the body of an entry, because what it says must go: a person's data, say. Its\nhash stays in the tree, so every proof holds, and the redaction is an entry itself.\nIt cannot be undone.",
 		Example: `  ironledger ledger redact 42 --reason "erasure asked for by the person, ticket 1182"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -347,7 +362,8 @@ func (a *app) ledgerRedactCmd() *cobra.Command {
 			}
 			if a.format != "table" {
 				e := got.Value
-				return a.print(listing{head: entryHead, raw: got.Raw, rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+				return a.print(listing{head: entryHead, raw: got.Raw,
+					rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
 			}
 			line(a.out, "The body of entry %d is gone; entry %d tells so.", seq, got.Value.Seq)
 			return nil
@@ -360,7 +376,8 @@ func (a *app) ledgerRedactCmd() *cobra.Command {
 
 func (a *app) ledgerForgetCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget", Short: "Forget the key and the head that this client has seen of the service", Args: cobra.NoArgs,
+		Use: "forget", Short: "Forget the key and the head that this client has seen of the service",
+		Args: cobra.NoArgs,
 		Long: "Forget the key and the newest head that this client has seen of the service, after its\nkey was replaced or an old backup restored. A rewritten history before the next contact\nwould then go unseen.",
 		RunE: func(*cobra.Command, []string) error {
 			cl, err := a.client()
@@ -382,7 +399,8 @@ func (a *app) ledgerForgetCmd() *cobra.Command {
 func (a *app) ledgerExportCmd() *cobra.Command {
 	var p api.ExportLedgerParams
 	c := &cobra.Command{
-		Use: "export [FILE]", Short: "Write entries, oldest first, with the signed head at the end", Args: cobra.MaximumNArgs(1),
+		Use: "export [FILE]", Short: "Write entries, oldest first, with the signed head at the end",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Write entries, oldest first: as ndjson with their hashes and the signed head at
 the end, which "ironledger ledger verify --file" checks with no service; or as
 ocsf, events of the Open Cybersecurity Schema Framework.`,
@@ -421,6 +439,7 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 	f.Int64Var(&p.From, "from", 1, "the first entry")
 	f.Int64Var(&p.To, "to", 0, "the last entry (0: the newest)")
 	f.StringVar(&p.Format, "as", "ndjson", "ndjson or ocsf")
-	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"ndjson", "ocsf"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("as",
+		cobra.FixedCompletions([]string{"ndjson", "ocsf"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }

@@ -128,7 +128,8 @@ func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string
 	}
 	for _, r := range f.Waiting() {
 		k := r.Keys()[0]
-		line(a.err, "%s: %s speaks of %s %s, which nobody makes known (its report waits)", path, r.Source, k.Kind, k.Text)
+		line(a.err, "%s: %s speaks of %s %s, which nobody makes known (its report waits)", path, r.Source,
+			k.Kind, k.Text)
 	}
 	return bad, nil
 }
@@ -136,7 +137,8 @@ func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string
 func (a *app) appraiseCmd() *cobra.Command {
 	var o offline
 	c := &cobra.Command{
-		Use: "appraise --rulebook PATH --evidence FILE|-", Short: "Work out the standing of every device in a file of evidence, without a service",
+		Use:   "appraise --rulebook PATH --evidence FILE|-",
+		Short: "Work out the standing of every device in a file of evidence, without a service",
 		Long: `Work out the standing of every device in a file of evidence, without a service.
 
 There is no history on files, so a grace begins at --at. A report that cannot be
@@ -190,7 +192,8 @@ func failedIf(bad bool) error {
 func (a *app) decideCmd() *cobra.Command {
 	var o offline
 	c := &cobra.Command{
-		Use: "decide --rulebook PATH --requests FILE|-", Short: "Answer AuthZEN requests from files, without a service",
+		Use:   "decide --rulebook PATH --requests FILE|-",
+		Short: "Answer AuthZEN requests from files, without a service",
 		Long: `Answer AuthZEN evaluation requests, one a line, from files, without a service:
 one AuthZEN response a line comes out. A request that cannot be read is answered
 with decision false and an error in its context; then the exit code is 1.`,
@@ -214,7 +217,8 @@ with decision false and an error in its context; then the exit code is 1.`,
 		},
 	}
 	o.flags(c)
-	c.Flags().StringVar(&o.requests, "requests", "", "AuthZEN evaluation requests, one a line, - for standard input")
+	c.Flags().StringVar(&o.requests, "requests", "",
+		"AuthZEN evaluation requests, one a line, - for standard input")
 	must(c.MarkFlagRequired("requests"))
 	return c
 }

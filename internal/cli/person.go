@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) personCmd() *cobra.Command {
-	c := &cobra.Command{Use: "person", Short: "The directory: list, show, import, remove", Aliases: []string{"people"}}
+	c := &cobra.Command{Use: "person", Short: "The directory: list, show, import, remove",
+		Aliases: []string{"people"}}
 	c.AddCommand(a.personListCmd(), a.personShowCmd(), a.personImportCmd(), a.personRemoveCmd())
 	return c
 }
@@ -49,7 +50,8 @@ const lately = 5
 
 func (a *app) personShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ID", Short: "Show a person: groups, devices and what was decided lately", Args: cobra.ExactArgs(1),
+		Use: "show ID", Short: "Show a person: groups, devices and what was decided lately",
+		Args:    cobra.ExactArgs(1),
 		Example: "  ironledger person show birk.strand@gullholm.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
@@ -67,9 +69,11 @@ func (a *app) personShowCmd() *cobra.Command {
 			if p := got.Value; !p.Known && !p.BreakGlass && len(p.Devices)+len(made.Value.Items) == 0 {
 				return fmt.Errorf("nobody is known as %q: neither to the directory nor as the owner of a device, and nothing was decided for them", args[0])
 			}
-			p, l := got.Value, listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "HELD BY", "SEEN"}, raw: got.Raw}
+			p, l := got.Value, listing{head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "HELD BY",
+				"SEEN"}, raw: got.Raw}
 			for _, d := range p.Devices {
-				row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion, joined(d.Binding), d.SeenAt}
+				row := []string{d.Id, a.mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion,
+					joined(d.Binding), d.SeenAt}
 				if a.format == "table" {
 					row[5], row[6] = heldBy(d), ago(d.SeenAt)
 				}
@@ -93,7 +97,8 @@ func (a *app) personShowCmd() *cobra.Command {
 			line(a.out, "\nDecided lately")
 			var rows [][]string
 			for _, d := range made.Value.Items {
-				rows = append(rows, []string{ago(d.At), string(d.Outcome), d.Asked.Action.Name + " " + d.Asked.Resource.ID, d.Device, gatesOf(d), d.Code, d.Id})
+				rows = append(rows, []string{ago(d.At), string(d.Outcome),
+					d.Asked.Action.Name + " " + d.Asked.Resource.ID, d.Device, gatesOf(d), d.Code, d.Id})
 			}
 			a.table([]string{"WHEN", "OUTCOME", "ASKED", "DEVICE", "GATES", "CODE", "DECISION"}, rows)
 			return nil
@@ -146,7 +151,8 @@ more than a fifth of the directory and more than five people, is held back;
 				return err
 			}
 			media := "application/yaml"
-			if first, _, _ := strings.Cut(text, "\n"); strings.Contains(first, ",") && !strings.ContainsAny(first, ":{[") {
+			if first, _, _ := strings.Cut(text, "\n"); strings.Contains(first, ",") &&
+				!strings.ContainsAny(first, ":{[") {
 				media = "text/csv"
 			}
 			got, err := cl.ImportPeople(cmd.Context(), media, strings.NewReader(text), p)
@@ -157,8 +163,10 @@ more than a fifth of the directory and more than five people, is held back;
 		},
 	}
 	c.Flags().BoolVar(&p.Whole, "whole", false, "the file is the whole directory: remove who is not in it")
-	c.Flags().BoolVar(&p.DryRun, "dry-run", false, "tell what would change, and change nothing; exit code 3 says that it would be held back")
-	c.Flags().StringVar(&p.AcceptImpact, "accept-impact", "", "take the file although it would lock people out or leaves out many, and why")
+	c.Flags().BoolVar(&p.DryRun, "dry-run", false,
+		"tell what would change, and change nothing; exit code 3 says that it would be held back")
+	c.Flags().StringVar(&p.AcceptImpact, "accept-impact", "",
+		"take the file although it would lock people out or leaves out many, and why")
 	return c
 }
 
@@ -179,7 +187,8 @@ func (a *app) printIntake(got *client.Reply[api.PeopleIntake], path, what string
 	}
 	if a.format != "table" {
 		err := a.print(listing{head: []string{"ADDED", "CHANGED", "UNCHANGED", "REMOVED", "REFUSED"}, raw: got.Raw,
-			rows: [][]string{{fmt.Sprint(in.Added), fmt.Sprint(in.Changed), fmt.Sprint(in.Unchanged), fmt.Sprint(in.Removed), fmt.Sprint(len(in.Refused))}}})
+			rows: [][]string{{fmt.Sprint(in.Added), fmt.Sprint(in.Changed), fmt.Sprint(in.Unchanged),
+				fmt.Sprint(in.Removed), fmt.Sprint(len(in.Refused))}}})
 		return cmp.Or(err, intakeError(&in, dry))
 	}
 	text := "%d %s added, %d changed, %d as they were, %d removed, %d lines refused"
@@ -229,7 +238,8 @@ func (a *app) printReach(r *api.ReachShift) {
 }
 
 func (a *app) personRemoveCmd() *cobra.Command {
-	c := a.removeCmd("Take a person out of the directory", "is no longer in the directory", (*client.Client).RemovePerson)
+	c := a.removeCmd("Take a person out of the directory", "is no longer in the directory",
+		(*client.Client).RemovePerson)
 	c.Long = `Take a person out of the directory. They are in no group from that moment, and
 their sessions end where a gate asked for one. Their devices stay: retire those.`
 	c.Example = "  ironledger person remove lasse.vass@gullholm.example --reason 'Left on 30 November'"
@@ -237,7 +247,8 @@ their sessions end where a gate asked for one. Their devices stay: retire those.
 }
 
 // removeCmd is the verb that removes one thing by its id, for a reason.
-func (a *app) removeCmd(short, said string, remove func(cl *client.Client, ctx context.Context, id string, how api.Removal) (*client.Reply[api.PeopleIntake], error)) *cobra.Command {
+func (a *app) removeCmd(short, said string, remove func(cl *client.Client, ctx context.Context, id string,
+	how api.Removal) (*client.Reply[api.PeopleIntake], error)) *cobra.Command {
 	var how api.Removal
 	c := &cobra.Command{
 		Use: "remove ID", Short: short, Args: cobra.ExactArgs(1),
@@ -262,7 +273,8 @@ func (a *app) removeCmd(short, said string, remove func(cl *client.Client, ctx c
 		},
 	}
 	c.Flags().StringVar(&how.Reason, "reason", "", "why")
-	c.Flags().BoolVar(&how.DryRun, "dry-run", false, "tell what would change in who reaches what, and change nothing")
+	c.Flags().BoolVar(&how.DryRun, "dry-run", false,
+		"tell what would change in who reaches what, and change nothing")
 	c.Flags().StringVar(&how.AcceptImpact, "accept-impact", "", "go on although it would lock people out, and why")
 	return c
 }

@@ -153,8 +153,9 @@ func clip(s string, n int) string {
 
 // ledgerStyle is a ruled page: a line under the head and between nothing else.
 var ledgerStyle = table.Style{
-	Name:    "ledger",
-	Box:     table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "─", PaddingLeft: "", PaddingRight: "  ", MiddleVertical: ""},
+	Name: "ledger",
+	Box: table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "─", PaddingLeft: "", PaddingRight: "  ",
+		MiddleVertical: ""},
 	Format:  table.FormatOptions{Header: text.FormatDefault},
 	Options: table.Options{SeparateHeader: true},
 }

@@ -16,8 +16,10 @@ func (a *app) walked(steps int64, unit string) *progress {
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return &progress{}
 	}
-	return &progress{progressbar.NewOptions64(steps, progressbar.OptionSetWriter(a.err), progressbar.OptionSetItsString(unit), progressbar.OptionShowIts(),
-		progressbar.OptionShowCount(), progressbar.OptionSetDescription("verifying"), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(50_000_000))}
+	return &progress{progressbar.NewOptions64(steps, progressbar.OptionSetWriter(a.err),
+		progressbar.OptionSetItsString(unit), progressbar.OptionShowIts(),
+		progressbar.OptionShowCount(), progressbar.OptionSetDescription("verifying"),
+		progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(50_000_000))}
 }
 
 func (p *progress) add(n int64) {

@@ -20,7 +20,8 @@ import (
 func (a *app) rulebookReviewCmd() *cobra.Command {
 	fleet, at := false, ""
 	c := &cobra.Command{
-		Use: "review PATH|-", Short: "Find what is allowed in a rulebook and likely not meant", Args: cobra.ExactArgs(1),
+		Use: "review PATH|-", Short: "Find what is allowed in a rulebook and likely not meant",
+		Args: cobra.ExactArgs(1),
 		Long: `Find what is allowed in a rulebook and likely not meant: rules that can never
 apply, attributes that no source supplies, gates that change nothing, levels that
 nobody can reach, missing remedies, no break-glass account.
@@ -53,7 +54,8 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 				}
 				remarks = got.Value.Remarks
 			}
-			l := listing{head: []string{"KIND", "ABOUT", "WHERE", "REMARK"}, raw: append([]rulebook.Remark{}, remarks...), items: []json.RawMessage{}}
+			l := listing{head: []string{"KIND", "ABOUT", "WHERE", "REMARK"},
+				raw: append([]rulebook.Remark{}, remarks...), items: []json.RawMessage{}}
 			for _, r := range remarks {
 				raw, err := json.Marshal(r)
 				if err != nil {
@@ -132,7 +134,8 @@ func (a *app) rulebookDiffCmd() *cobra.Command {
 				books = append(books, rb)
 			}
 			diff := append([]rulebook.Difference{}, rulebook.Compare(books[0], books[1])...)
-			l := listing{head: []string{"SECTION", "ABOUT", "CHANGE", "TEXT"}, raw: diff, items: []json.RawMessage{}}
+			l := listing{head: []string{"SECTION", "ABOUT", "CHANGE", "TEXT"}, raw: diff,
+				items: []json.RawMessage{}}
 			sign := map[string]string{"added": "+", "removed": "-", "changed": "~"}
 			for _, d := range diff {
 				raw, err := json.Marshal(d)
@@ -164,7 +167,8 @@ func (a *app) rulebookDiffCmd() *cobra.Command {
 func (a *app) rulebookBackCmd() *cobra.Command {
 	message := ""
 	c := &cobra.Command{
-		Use: "back VERSION", Short: "Put an earlier version in force again, as a new version", Args: cobra.ExactArgs(1),
+		Use: "back VERSION", Short: "Put an earlier version in force again, as a new version",
+		Args:    cobra.ExactArgs(1),
 		Example: "  ironledger rulebook back 3 -m 'Version 4 barred the kiosks'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if n, err := strconv.Atoi(args[0]); err != nil || n < 1 {
@@ -189,7 +193,8 @@ func (a *app) rulebookBackCmd() *cobra.Command {
 			if message != "" {
 				text += ": " + message
 			}
-			got, err := cl.Publish(cmd.Context(), api.Draft{Files: old.Value.Files, Message: text, Base: now.Value.Version})
+			got, err := cl.Publish(cmd.Context(),
+				api.Draft{Files: old.Value.Files, Message: text, Base: now.Value.Version})
 			if err != nil {
 				return err
 			}
@@ -206,7 +211,8 @@ func (a *app) published(got *client.Reply[api.Publication]) error {
 		line(a.out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
 		return nil
 	}
-	return a.print(listing{head: []string{"VERSION", "MOVED", "DIGEST"}, rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, raw: got.Raw})
+	return a.print(listing{head: []string{"VERSION", "MOVED", "DIGEST"},
+		rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, raw: got.Raw})
 }
 
 func (a *app) rulebookRehearseCmd() *cobra.Command {
@@ -253,7 +259,8 @@ the shadow baselines of the rulebook in force would do.`,
 					return err
 				}
 				if a.format != "table" {
-					return a.print(listing{head: []string{"DEVICE", "LEVEL"}, rows: [][]string{{got.Value.Id, got.Value.Level}}, raw: got.Raw})
+					return a.print(listing{head: []string{"DEVICE", "LEVEL"},
+						rows: [][]string{{got.Value.Id, got.Value.Level}}, raw: got.Raw})
 				}
 				line(a.out, "%s", a.dim("Under "+args[0]+", which is not in force:"))
 				a.wholeDevice(&got.Value, false)
@@ -282,7 +289,8 @@ the shadow baselines of the rulebook in force would do.`,
 	c.Flags().IntVar(&days, "days", 7, "replay the requests of so many days")
 	c.Flags().BoolVar(&shadow, "shadow", false, "what enforcing the shadow baselines in force would do")
 	c.MarkFlagsMutuallyExclusive("device", "shadow")
-	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
+	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string,
+		cobra.ShellCompDirective) {
 		return a.completeDevices(cmd, nil, part)
 	}))
 	return c
@@ -293,7 +301,8 @@ func (a *app) printShift(got *client.Reply[api.Shift]) error {
 		a.shift(&got.Value)
 		return nil
 	}
-	l := listing{head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, raw: got.Raw, items: []json.RawMessage{}}
+	l := listing{head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, raw: got.Raw,
+		items: []json.RawMessage{}}
 	for _, m := range got.Value.Moves {
 		raw, err := json.Marshal(m)
 		if err != nil {
@@ -307,7 +316,8 @@ func (a *app) printShift(got *client.Reply[api.Shift]) error {
 
 // shift prints a rehearsal for people: the matrix, who moves, and by what.
 func (a *app) shift(s *rehearsal.Shift) {
-	line(a.out, "%s  %d would fall, %d would rise, %d stay.\n", a.bold(fmt.Sprintf("%d devices:", s.Devices)), s.Falls, s.Rises, s.Devices-s.Falls-s.Rises)
+	line(a.out, "%s  %d would fall, %d would rise, %d stay.\n", a.bold(fmt.Sprintf("%d devices:", s.Devices)),
+		s.Falls, s.Rises, s.Devices-s.Falls-s.Rises)
 	head := []string{"FROM \\ TO"}
 	for i, l := range s.To {
 		head = append(head, a.mark(l, i, len(s.To)-1))
@@ -331,10 +341,12 @@ func (a *app) shift(s *rehearsal.Shift) {
 		name string
 		list []rehearsal.Count
 	}{{"RULE", s.Rules}, {"PLATFORM", s.Platforms}, {"GROUP", s.Groups}} {
-		moved := slices.DeleteFunc(slices.Clone(part.list), func(c rehearsal.Count) bool { return c.Falls+c.Rises == 0 })
+		moved := slices.DeleteFunc(slices.Clone(part.list),
+			func(c rehearsal.Count) bool { return c.Falls+c.Rises == 0 })
 		var cells []string
 		for _, c := range moved {
-			cells = append(cells, strings.TrimSpace(fmt.Sprintf("%s%s%s", c.ID, only(c.Falls > 0, fmt.Sprintf(" -%d", c.Falls)), only(c.Rises > 0, fmt.Sprintf(" +%d", c.Rises)))))
+			cells = append(cells, strings.TrimSpace(fmt.Sprintf("%s%s%s", c.ID,
+				only(c.Falls > 0, fmt.Sprintf(" -%d", c.Falls)), only(c.Rises > 0, fmt.Sprintf(" +%d", c.Rises)))))
 		}
 		if len(cells) > 0 {
 			line(a.out, "\n%s  %s", a.bold(part.name), joined(cells))
@@ -354,7 +366,9 @@ func (a *app) shift(s *rehearsal.Shift) {
 
 // accessShift prints what a rulebook would have answered to recorded requests.
 func (a *app) accessShift(s *rehearsal.AccessShift) {
-	line(a.out, "%s  %d newly denied, %d newly asked for a second factor, %d newly allowed.", a.bold(fmt.Sprintf("%d requests of the last %d days, %d different ones of %d people:", s.Requests, s.Days, s.Distinct, s.People)), s.Denied, s.SteppedUp, s.Allowed)
+	line(a.out, "%s  %d newly denied, %d newly asked for a second factor, %d newly allowed.",
+		a.bold(fmt.Sprintf("%d requests of the last %d days, %d different ones of %d people:", s.Requests,
+			s.Days, s.Distinct, s.People)), s.Denied, s.SteppedUp, s.Allowed)
 	if len(s.LockedOut) > 0 {
 		line(a.out, "%s", a.rust("Locked out of everything they reach today: "+joined(s.LockedOut)))
 	}
@@ -372,7 +386,9 @@ func (a *app) accessShift(s *rehearsal.AccessShift) {
 			rows = append(rows, []string{fmt.Sprintf("and %d more", len(s.Changes)-i)})
 			break
 		}
-		rows = append(rows, []string{c.Person, c.Action + " " + c.Resource, c.Device, string(c.From) + " → " + a.bold(string(c.To)), brief(c.Gates) + only(c.ByLevel, " (its level changes)"), fmt.Sprint(c.Times)})
+		rows = append(rows, []string{c.Person, c.Action + " " + c.Resource, c.Device,
+			string(c.From) + " → " + a.bold(string(c.To)),
+			brief(c.Gates) + only(c.ByLevel, " (its level changes)"), fmt.Sprint(c.Times)})
 	}
 	a.table([]string{"PERSON", "ASKED", "DEVICE", "WOULD CHANGE", "BY", "TIMES"}, rows)
 }

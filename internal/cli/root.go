@@ -78,8 +78,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitNo
 	case errors.Is(err, errSaid):
 		return exitFailed
-	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "required flag") ||
-		strings.HasPrefix(err.Error(), "at least one of the flags") || strings.HasPrefix(err.Error(), "if any flags in the group"):
+	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") ||
+		strings.HasPrefix(err.Error(), "required flag") ||
+		strings.HasPrefix(err.Error(), "at least one of the flags") ||
+		strings.HasPrefix(err.Error(), "if any flags in the group"):
 		fmt.Fprintf(errOut, "ironledger: %s\nSee %s --help.\n", err, cmd.CommandPath())
 		return exitUsage
 	}
@@ -121,11 +123,14 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	root.SetVersionTemplate("ironledger {{.Version}}\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	p := root.PersistentFlags()
-	p.StringVar(&a.url, "url", "", "the service (default: IRONLEDGER_URL, the settings file, http://127.0.0.1:8600)")
+	p.StringVar(&a.url, "url", "",
+		"the service (default: IRONLEDGER_URL, the settings file, http://127.0.0.1:8600)")
 	p.StringVar(&a.token, "token", "", "the bearer token (default: IRONLEDGER_TOKEN, the settings file)")
 	p.StringVarP(&a.format, "output", "o", "table", "how to print: table, json, ndjson, yaml or csv")
-	p.StringVar(&a.lang, "lang", "", "the language of remedies and messages, as sv (default: by LC_ALL, LC_MESSAGES, LANG)")
-	must(root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp)))
+	p.StringVar(&a.lang, "lang", "",
+		"the language of remedies and messages, as sv (default: by LC_ALL, LC_MESSAGES, LANG)")
+	must(root.RegisterFlagCompletionFunc("output",
+		cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp)))
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if !slices.Contains(formats, a.format) {
 			return usageError{fmt.Errorf("--output is table, json, ndjson, yaml or csv, not %q", a.format)}
@@ -135,7 +140,8 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	if dir, err := os.UserConfigDir(); err == nil {
 		a.settings = filepath.Join(dir, "ironledger", "settings.yaml")
 	}
-	root.AddGroup(&cobra.Group{ID: "run", Title: "The service:"}, &cobra.Group{ID: "ask", Title: "With a service:"}, &cobra.Group{ID: "files", Title: "On files:"})
+	root.AddGroup(&cobra.Group{ID: "run", Title: "The service:"},
+		&cobra.Group{ID: "ask", Title: "With a service:"}, &cobra.Group{ID: "files", Title: "On files:"})
 	add := func(group string, cmds ...*cobra.Command) {
 		for _, c := range cmds {
 			c.GroupID = group
@@ -143,7 +149,9 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		}
 	}
 	add("run", a.serveCmd(), a.demoCmd(), a.backupCmd(), a.restoreCmd())
-	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(), a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.gateCmd(), a.sessionCmd(), a.decisionCmd(), a.ledgerCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
+	add("ask", a.overviewCmd(), a.deviceCmd(), a.waiverCmd(), a.vouchCmd(), a.certificateCmd(), a.sourceCmd(),
+		a.unmatchedCmd(), a.rosterCmd(), a.rulebookCmd(), a.personCmd(), a.askCmd(), a.gateCmd(),
+		a.sessionCmd(), a.decisionCmd(), a.ledgerCmd(), a.tokenCmd(), a.statusCmd(), a.settingsCmd())
 	add("files", a.appraiseCmd(), a.decideCmd(), a.collectCmd())
 	usage(root)
 	return root
@@ -178,7 +186,8 @@ func usage(c *cobra.Command) {
 func noVerb(cmd *cobra.Command, verb string) string {
 	cmd.SuggestionsMinimumDistance = 2
 	if near := cmd.SuggestionsFor(verb); len(near) > 0 {
-		return fmt.Sprintf("%s has no verb %q; did you mean %s?", cmd.CommandPath(), verb, strings.Join(near, " or "))
+		return fmt.Sprintf("%s has no verb %q; did you mean %s?", cmd.CommandPath(), verb,
+			strings.Join(near, " or "))
 	}
 	var verbs []string
 	for _, sub := range cmd.Commands() {
@@ -222,7 +231,8 @@ func (a *app) client() (*client.Client, error) {
 	if token == "" {
 		return nil, errors.New("no token: give --token, set IRONLEDGER_TOKEN, or run ironledger settings save")
 	}
-	return client.New(cmp.Or(a.url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+defaultListen), token, a.language())
+	return client.New(cmp.Or(a.url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+defaultListen), token,
+		a.language())
 }
 
 // language is what the user reads, as a language tag, "" when nothing says.
@@ -245,7 +255,8 @@ func (a *app) language() string {
 func (a *app) settingsCmd() *cobra.Command {
 	c := &cobra.Command{Use: "settings", Short: "Keep the URL and token of a service for later commands"}
 	c.AddCommand(&cobra.Command{
-		Use: "save", Short: "Keep --url and --token in the settings file, readable by you alone", Args: cobra.NoArgs,
+		Use: "save", Short: "Keep --url and --token in the settings file, readable by you alone",
+		Args:    cobra.NoArgs,
 		Example: "  ironledger settings save --url http://127.0.0.1:8600 --token il_…",
 		RunE: func(*cobra.Command, []string) error {
 			if a.url == "" || a.token == "" {
@@ -274,7 +285,8 @@ func (a *app) settingsCmd() *cobra.Command {
 				line(a.out, "%s", a.settings)
 				return nil
 			}
-			return a.print(listing{head: []string{"PATH"}, rows: [][]string{{a.settings}}, raw: map[string]string{"path": a.settings}})
+			return a.print(listing{head: []string{"PATH"}, rows: [][]string{{a.settings}},
+				raw: map[string]string{"path": a.settings}})
 		},
 	})
 	return c

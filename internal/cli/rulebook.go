@@ -21,8 +21,10 @@ func (a *app) rulebookCmd() *cobra.Command {
 		Use: "rulebook", Short: "The rulebook: check, review, fmt, test, diff (on files); rehearse, publish, show, history, back",
 		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, review, fmt,\ntest, diff and schema work on files without a service.",
 	}
-	c.AddCommand(a.rulebookCheckCmd(), a.rulebookReviewCmd(), a.rulebookFmtCmd(), a.rulebookTestCmd(), a.rulebookDiffCmd(), a.rulebookSchemaCmd(),
-		a.rulebookRehearseCmd(), a.rulebookPublishCmd(), a.rulebookBackCmd(), a.rulebookShowCmd(), a.rulebookHistoryCmd())
+	c.AddCommand(a.rulebookCheckCmd(), a.rulebookReviewCmd(), a.rulebookFmtCmd(), a.rulebookTestCmd(),
+		a.rulebookDiffCmd(), a.rulebookSchemaCmd(),
+		a.rulebookRehearseCmd(), a.rulebookPublishCmd(), a.rulebookBackCmd(), a.rulebookShowCmd(),
+		a.rulebookHistoryCmd())
 	return c
 }
 
@@ -37,7 +39,8 @@ func (a *app) rulebookCheckCmd() *cobra.Command {
 				return err
 			}
 			if a.format != "table" {
-				l := listing{head: []string{"FILE", "LINE", "COLUMN", "MESSAGE"}, raw: append(rulebook.Problems{}, problems...), items: []json.RawMessage{}}
+				l := listing{head: []string{"FILE", "LINE", "COLUMN", "MESSAGE"},
+					raw: append(rulebook.Problems{}, problems...), items: []json.RawMessage{}}
 				for _, p := range problems {
 					raw, err := json.Marshal(p)
 					if err != nil {
@@ -58,7 +61,8 @@ func (a *app) rulebookCheckCmd() *cobra.Command {
 			for _, b := range rb.Baselines {
 				rules += len(b.Rules)
 			}
-			line(a.out, "%s is right: %d baselines with %d rules, %d gates, %d resources, %d examples.", rb.Name, len(rb.Baselines), rules, len(rb.Gates), len(rb.Resources), len(rb.Examples))
+			line(a.out, "%s is right: %d baselines with %d rules, %d gates, %d resources, %d examples.",
+				rb.Name, len(rb.Baselines), rules, len(rb.Gates), len(rb.Resources), len(rb.Examples))
 			return nil
 		},
 	}
@@ -67,7 +71,8 @@ func (a *app) rulebookCheckCmd() *cobra.Command {
 func (a *app) rulebookFmtCmd() *cobra.Command {
 	write := false
 	c := &cobra.Command{
-		Use: "fmt PATH|-", Short: "Print the conditions of a rulebook in the canonical way", Args: cobra.ExactArgs(1),
+		Use: "fmt PATH|-", Short: "Print the conditions of a rulebook in the canonical way",
+		Args:    cobra.ExactArgs(1),
 		Long:    "Print the conditions of a rulebook in the canonical way; comments and order stay. With --write the files are changed in place; without it the result is printed.",
 		Example: "  ironledger rulebook fmt rules.yaml\n  ironledger rulebook fmt --write demo/rulebook",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -179,7 +184,8 @@ and the reason is recorded.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Publish(cmd.Context(), api.Draft{Files: files, Message: message, Base: base, AcceptImpact: accept})
+			got, err := cl.Publish(cmd.Context(),
+				api.Draft{Files: files, Message: message, Base: base, AcceptImpact: accept})
 			var held *client.Problem
 			if errors.As(err, &held) && len(held.Impacts) > 0 {
 				return fmt.Errorf("%w\nrehearse it, or publish it all the same with --accept-impact and a reason", err)
@@ -198,7 +204,8 @@ and the reason is recorded.`,
 
 func (a *app) rulebookShowCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "show [VERSION]", Short: "Print a published rulebook (default: the one in force)", Args: cobra.MaximumNArgs(1),
+		Use: "show [VERSION]", Short: "Print a published rulebook (default: the one in force)",
+		Args:    cobra.MaximumNArgs(1),
 		Example: "  ironledger rulebook show\n  ironledger rulebook show 2 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
@@ -215,7 +222,8 @@ func (a *app) rulebookShowCmd() *cobra.Command {
 			}
 			if a.format != "table" {
 				r := got.Value
-				return a.print(listing{head: []string{"VERSION", "AT", "AUTHOR", "MESSAGE", "DIGEST"}, rows: [][]string{{fmt.Sprint(r.Version), r.At, r.Author, r.Message, r.Digest}}, raw: got.Raw})
+				return a.print(listing{head: []string{"VERSION", "AT", "AUTHOR", "MESSAGE", "DIGEST"},
+					rows: [][]string{{fmt.Sprint(r.Version), r.At, r.Author, r.Message, r.Digest}}, raw: got.Raw})
 			}
 			r := got.Value
 			line(a.out, "# Version %d of %s by %s: %s", r.Version, shortTime(r.At), r.Author, r.Message)
@@ -240,9 +248,11 @@ func (a *app) rulebookHistoryCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"}, func(r api.RulebookInfo) []string {
-				return []string{fmt.Sprint(r.Version), shortTime(r.At), r.Author, r.Message, r.Digest[:min(12, len(r.Digest))]}
-			})
+			return show(a, got, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
+				func(r api.RulebookInfo) []string {
+					return []string{fmt.Sprint(r.Version), shortTime(r.At), r.Author, r.Message,
+						r.Digest[:min(12, len(r.Digest))]}
+				})
 		},
 	}
 }

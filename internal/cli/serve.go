@@ -65,11 +65,16 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
 	f.StringVar(&o.key, "tls-key", "", "its key, PEM")
 	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
-	f.StringVar(&o.origin, "ledger-name", "", "the name of a new ledger, as log.example.org (default: one that is made up)")
-	f.StringVar(&o.newKey, "new-ledger-key", "", "go on with a new key for the ledger in place of one that is lost: the reason, which is recorded")
-	f.StringVar(&o.resetClock, "reset-clock", "", "let time go back to the machine's clock, which stands before the ledger's: the reason, which is recorded")
-	f.StringVar(&o.newAdmin, "new-admin-token", "", "make and print another administrator's token, as when all are lost: the reason, which is recorded")
-	f.StringVar(&o.keepPast, "keep-past", "90d", "how long past evidence is kept, to compute past standings and decisions again")
+	f.StringVar(&o.origin, "ledger-name", "",
+		"the name of a new ledger, as log.example.org (default: one that is made up)")
+	f.StringVar(&o.newKey, "new-ledger-key", "",
+		"go on with a new key for the ledger in place of one that is lost: the reason, which is recorded")
+	f.StringVar(&o.resetClock, "reset-clock", "",
+		"let time go back to the machine's clock, which stands before the ledger's: the reason, which is recorded")
+	f.StringVar(&o.newAdmin, "new-admin-token", "",
+		"make and print another administrator's token, as when all are lost: the reason, which is recorded")
+	f.StringVar(&o.keepPast, "keep-past", "90d",
+		"how long past evidence is kept, to compute past standings and decisions again")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	must(c.MarkFlagRequired("data"))
@@ -93,7 +98,8 @@ func (a *app) logger(o *serveOptions) (*slog.Logger, error) {
 func suites() []uint16 {
 	var out []uint16
 	for _, s := range tls.CipherSuites() {
-		if strings.Contains(s.Name, "_ECDHE_") && (strings.Contains(s.Name, "GCM") || strings.Contains(s.Name, "POLY1305")) {
+		if strings.Contains(s.Name, "_ECDHE_") &&
+			(strings.Contains(s.Name, "GCM") || strings.Contains(s.Name, "POLY1305")) {
 			out = append(out, s.ID)
 		}
 	}
@@ -102,23 +108,29 @@ func suites() []uint16 {
 
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
-func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
+func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger,
+	ready func(url, token string) error) error {
 	var certificate *tls.Config
 	if o.cert != "" || o.key != "" {
 		pair, err := tls.LoadX509KeyPair(o.cert, o.key)
 		if err != nil {
 			return fmt.Errorf("the certificate: %w", err)
 		}
-		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, CipherSuites: suites()}
+		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
+			CipherSuites: suites()}
 	}
-	if u, err := url.Parse(o.public); o.public != "" && (err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.RawQuery+u.Fragment != "" || u.User != nil) {
-		return usageError{fmt.Errorf("--public-url is an address as https://posture.gullholm.example, not %q", o.public)}
+	if u, err := url.Parse(o.public); o.public != "" &&
+		(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" ||
+			u.RawQuery+u.Fragment != "" || u.User != nil) {
+		return usageError{fmt.Errorf("--public-url is an address as https://posture.gullholm.example, not %q",
+			o.public)}
 	}
 	keep := service.DefaultKeepPast
 	if o.keepPast != "" {
 		d, err := value.ParseDuration(o.keepPast)
 		if keep = time.Duration(d.Num()) * time.Microsecond; err != nil || keep < time.Hour {
-			return usageError{fmt.Errorf("--keep-past is a duration of an hour at least, as 90d, not %q", o.keepPast)}
+			return usageError{fmt.Errorf("--keep-past is a duration of an hour at least, as 90d, not %q",
+				o.keepPast)}
 		}
 	}
 	if err := os.MkdirAll(o.data, 0o700); err != nil {
@@ -131,7 +143,8 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, service.Options{Dir: o.data, AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now,
+	svc, err := service.Open(ctx, service.Options{Dir: o.data,
+		AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now,
 		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, NewAdmin: o.newAdmin, KeepPast: keep})
 	if err != nil {
 		return errors.Join(err, l.Close())
@@ -141,7 +154,8 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger, read
 		scheme = "https://"
 	}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), scheme+l.Addr().String())
-	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: Version(), TLS: certificate != nil, Public: public, Console: console.Files()})
+	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: Version(), TLS: certificate != nil,
+		Public: public, Console: console.Files()})
 	failed := make(chan error, 1)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

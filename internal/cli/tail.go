@@ -72,7 +72,8 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 				if next > now.Value.Size {
 					return nil
 				}
-				body, err := cl.ExportLedger(ctx, api.ExportLedgerParams{From: next, To: now.Value.Size, Format: "ndjson"})
+				body, err := cl.ExportLedger(ctx,
+					api.ExportLedgerParams{From: next, To: now.Value.Size, Format: "ndjson"})
 				if err != nil {
 					return err
 				}
@@ -92,6 +93,7 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 	f.StringVar(&as, "as", follow.Text, "text, ndjson or ocsf (to syslog: ocsf)")
 	f.StringVar(&resume, "resume", "", "keep the newest number in this file, and go on behind it")
 	f.StringVar(&target, "syslog", "", "where to send entries: tcp://host:port or udp://host:port")
-	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(follow.Forms, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("as",
+		cobra.FixedCompletions(follow.Forms, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }

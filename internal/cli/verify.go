@@ -62,7 +62,8 @@ func (a *app) verified(v service.Verification, signer string) error {
 		if v.Millis > 100 {
 			rate = fmt.Sprintf(", %s a second", counted(v.Size*1000/v.Millis))
 		}
-		line(a.out, "%s %s entries, signed by %s (%s%s).", a.bold("Sound:"), counted(v.Size), signer, time.Duration(v.Millis)*time.Millisecond, rate)
+		line(a.out, "%s %s entries, signed by %s (%s%s).", a.bold("Sound:"), counted(v.Size), signer,
+			time.Duration(v.Millis)*time.Millisecond, rate)
 		if v.Devices > 0 {
 			line(a.out, "%s devices stand where their entries put them.", counted(int64(v.Devices)))
 		}
@@ -85,7 +86,9 @@ func (a *app) verified(v service.Verification, signer string) error {
 }
 
 func resultOf(w *ledger.Verifier, begun time.Time) service.Verification {
-	v := service.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(), Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems, More: w.More}
+	v := service.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(),
+		Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems,
+		More: w.More}
 	if v.Problems == nil {
 		v.Problems = []ledger.Problem{}
 	}
@@ -118,7 +121,8 @@ func (a *app) verifyFile(path, key string) error {
 	}
 	if checkpoint == nil {
 		w.End(nil)
-		w.Problems = append(w.Problems, ledger.Problem{Message: "the file ends without the signed head: it was cut"})
+		w.Problems = append(w.Problems,
+			ledger.Problem{Message: "the file ends without the signed head: it was cut"})
 		return a.verified(resultOf(w, begun), "")
 	}
 	head, err := ledger.OpenHead(checkpoint, verifier)
@@ -142,11 +146,12 @@ func (a *app) verifyData(ctx context.Context, dir string) error {
 	}
 	bar := a.walked(-1, "entries")
 	last := int64(0)
-	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.VerifyOptions{File: true, Progress: func(done, of int64) {
-		bar.of(of)
-		bar.add(done - last)
-		last = done
-	}})
+	v, err := service.VerifyRecords(ctx, records, key.Verifier,
+		service.VerifyOptions{File: true, Progress: func(done, of int64) {
+			bar.of(of)
+			bar.add(done - last)
+			last = done
+		}})
 	bar.done()
 	if err = errors.Join(err, records.Close()); err != nil {
 		v = &service.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
@@ -175,7 +180,8 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 	compare := func() {
 		for device, level := range levels {
 			if said := walk.Level(device); said != level {
-				walk.Problems = append(walk.Problems, ledger.Problem{Seq: size, Message: fmt.Sprintf("device %s stood at %s, and the entries say %q", device, level, said)})
+				walk.Problems = append(walk.Problems,
+					ledger.Problem{Seq: size, Message: fmt.Sprintf("device %s stood at %s, and the entries say %q", device, level, said)})
 				continue
 			}
 			devices++

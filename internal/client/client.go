@@ -168,7 +168,8 @@ func (c *Client) People(ctx context.Context, p api.ListPeopleParams) (*Reply[Lis
 }
 
 // ImportPeople adds people to the directory, or takes a list for the whole of it.
-func (c *Client) ImportPeople(ctx context.Context, media string, body io.Reader, p api.ImportPeopleParams) (*Reply[api.PeopleIntake], error) {
+func (c *Client) ImportPeople(ctx context.Context, media string, body io.Reader,
+	p api.ImportPeopleParams) (*Reply[api.PeopleIntake], error) {
 	r, err := c.raw.ImportPeopleWithBody(ctx, &p, media, body)
 	return call[api.PeopleIntake](c.url, r, err)
 }
@@ -234,13 +235,15 @@ func (c *Client) Overview(ctx context.Context, p api.GetOverviewParams) (*Reply[
 }
 
 // History lists what became of a device.
-func (c *Client) History(ctx context.Context, id string, p api.GetDeviceHistoryParams) (*Reply[List[api.Event]], error) {
+func (c *Client) History(ctx context.Context, id string,
+	p api.GetDeviceHistoryParams) (*Reply[List[api.Event]], error) {
 	r, err := c.raw.GetDeviceHistory(ctx, id, &p)
 	return call[List[api.Event]](c.url, r, err)
 }
 
 // Certificates lists a page of the certificates of the fleet.
-func (c *Client) Certificates(ctx context.Context, p api.ListCertificatesParams) (*Reply[api.CertificatePage], error) {
+func (c *Client) Certificates(ctx context.Context, p api.ListCertificatesParams) (*Reply[api.CertificatePage],
+	error) {
 	r, err := c.raw.ListCertificates(ctx, &p)
 	return call[api.CertificatePage](c.url, r, err)
 }
@@ -258,7 +261,8 @@ func (c *Client) Unmatched(ctx context.Context, all bool) (*Reply[List[api.Unmat
 }
 
 // Settle says whose an unmatched report is.
-func (c *Client) Settle(ctx context.Context, id string, how api.SettleUnmatchedJSONRequestBody) (*Reply[api.Taken], error) {
+func (c *Client) Settle(ctx context.Context, id string,
+	how api.SettleUnmatchedJSONRequestBody) (*Reply[api.Taken], error) {
 	r, err := c.raw.SettleUnmatched(ctx, id, how)
 	return call[api.Taken](c.url, r, err)
 }
@@ -306,7 +310,8 @@ func (c *Client) Roster(ctx context.Context, q string) (*Reply[List[api.RosterEn
 }
 
 // ImportRoster adds hardware to the roster from CSV.
-func (c *Client) ImportRoster(ctx context.Context, body io.Reader, p api.ImportRosterParams) (*Reply[api.PeopleIntake], error) {
+func (c *Client) ImportRoster(ctx context.Context, body io.Reader,
+	p api.ImportRosterParams) (*Reply[api.PeopleIntake], error) {
 	r, err := c.raw.ImportRosterWithBody(ctx, &p, "text/csv", body)
 	return call[api.PeopleIntake](c.url, r, err)
 }
@@ -391,7 +396,8 @@ func (c *Client) Gates(ctx context.Context) (*Reply[List[api.Gate]], error) {
 }
 
 // LiveSessions lists the allows that may still be relied on.
-func (c *Client) LiveSessions(ctx context.Context, p api.ListLiveSessionsParams) (*Reply[List[api.LiveSession]], error) {
+func (c *Client) LiveSessions(ctx context.Context,
+	p api.ListLiveSessionsParams) (*Reply[List[api.LiveSession]], error) {
 	r, err := c.raw.ListLiveSessions(ctx, &p)
 	return call[List[api.LiveSession]](c.url, r, err)
 }
@@ -415,7 +421,8 @@ func (c *Client) Enrolments(ctx context.Context, state string) (*Reply[List[api.
 }
 
 // SettleEnrolment decides about a device that is held.
-func (c *Client) SettleEnrolment(ctx context.Context, id string, admit bool, reason string) (*Reply[api.Enrolment], error) {
+func (c *Client) SettleEnrolment(ctx context.Context, id string, admit bool,
+	reason string) (*Reply[api.Enrolment], error) {
 	r, err := c.raw.SettleEnrolment(ctx, id, api.SettleEnrolmentJSONRequestBody{Admit: admit, Reason: reason})
 	return call[api.Enrolment](c.url, r, err)
 }

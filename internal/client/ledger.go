@@ -142,9 +142,12 @@ const followWait = 30 * time.Second
 // out, until visit returns an error or ctx ends. A service that cannot be
 // reached is tried again; retry is told of it, and ends the following when it
 // returns false.
-func (c *Client) Follow(ctx context.Context, from int64, visit func(*ledger.Line) error, retry func(error) bool) error {
+func (c *Client) Follow(ctx context.Context, from int64, visit func(*ledger.Line) error,
+	retry func(error) bool) error {
 	for next, pause := from, time.Second; ctx.Err() == nil; {
-		body, err := c.ExportLedger(ctx, api.ExportLedgerParams{From: next, Format: "ndjson", Wait: fmt.Sprintf("%ds", int(followWait.Seconds()))})
+		body, err := c.ExportLedger(ctx,
+			api.ExportLedgerParams{From: next, Format: "ndjson",
+				Wait: fmt.Sprintf("%ds", int(followWait.Seconds()))})
 		if err == nil {
 			var broken error
 			_, err = EachLine(body, func(l *ledger.Line) error {

@@ -49,7 +49,8 @@ type machine struct {
 // Linux reports on the machine whose files are in tree, at now.
 func Linux(tree fs.FS, o Options, now time.Time) (*Report, error) {
 	m := &machine{tree, map[string]any{"platform": "linux"}}
-	r := &Report{Source: cmp.Or(o.Source, "agent"), ObservedAt: now.UTC().Format(time.RFC3339), Identity: map[string]string{}, Evidence: m.out}
+	r := &Report{Source: cmp.Or(o.Source, "agent"), ObservedAt: now.UTC().Format(time.RFC3339),
+		Identity: map[string]string{}, Evidence: m.out}
 	m.hardware(r.Identity)
 	m.system()
 	m.volumes()
@@ -106,11 +107,14 @@ func cause(err error) string {
 }
 
 // chassis are the kinds of SMBIOS 3.7, 7.4.1, that have a form of their own.
-var chassis = map[string]string{"3": "desktop", "4": "desktop", "5": "desktop", "6": "desktop", "7": "desktop", "13": "desktop", "15": "desktop", "16": "desktop", "35": "desktop", "36": "desktop",
-	"8": "laptop", "9": "laptop", "10": "laptop", "14": "laptop", "31": "laptop", "32": "laptop", "11": "phone", "30": "tablet", "17": "server", "23": "server", "25": "server", "28": "server", "29": "server"}
+var chassis = map[string]string{"3": "desktop", "4": "desktop", "5": "desktop", "6": "desktop",
+	"7": "desktop", "13": "desktop", "15": "desktop", "16": "desktop", "35": "desktop", "36": "desktop",
+	"8": "laptop", "9": "laptop", "10": "laptop", "14": "laptop", "31": "laptop", "32": "laptop",
+	"11": "phone", "30": "tablet", "17": "server", "23": "server", "25": "server", "28": "server", "29": "server"}
 
 // placeholders are what makers leave in a serial they did not set.
-var placeholders = []string{"", "none", "default string", "to be filled by o.e.m.", "system serial number", "not specified", "0", "unknown"}
+var placeholders = []string{"", "none", "default string", "to be filled by o.e.m.", "system serial number",
+	"not specified", "0", "unknown"}
 
 func (m *machine) hardware(identity map[string]string) {
 	const dmi = "sys/class/dmi/id/"
@@ -164,7 +168,8 @@ func (m *machine) system() {
 	}
 	version := facts["VERSION_ID"]
 	// Debian tells its point release in a file of its own.
-	if point, err := m.line("etc/debian_version"); err == nil && facts["ID"] == "debian" && point != "" && point[0] >= '0' && point[0] <= '9' {
+	if point, err := m.line("etc/debian_version"); err == nil && facts["ID"] == "debian" && point != "" &&
+		point[0] >= '0' && point[0] <= '9' {
 		version = point
 	}
 	switch {
@@ -181,7 +186,8 @@ func (m *machine) system() {
 	if kernel, err := m.line("proc/sys/kernel/osrelease"); err == nil && kernel != "" {
 		m.out["os.build"] = kernel
 	}
-	for _, stamp := range []string{"var/lib/apt/periodic/unattended-upgrades-stamp", "var/lib/apt/periodic/upgrade-stamp"} {
+	for _, stamp := range []string{"var/lib/apt/periodic/unattended-upgrades-stamp",
+		"var/lib/apt/periodic/upgrade-stamp"} {
 		if info, err := fs.Stat(m.tree, stamp); err == nil {
 			m.out["os.patched_at"] = info.ModTime().UTC().Format(time.RFC3339)
 			return
@@ -327,11 +333,13 @@ func (m *machine) boot() {
 
 func (m *machine) firewall() {
 	enabled := func(unit string) bool {
-		return m.exists("etc/systemd/system/multi-user.target.wants/"+unit) || m.exists("etc/systemd/system/sysinit.target.wants/"+unit)
+		return m.exists("etc/systemd/system/multi-user.target.wants/"+unit) ||
+			m.exists("etc/systemd/system/sysinit.target.wants/"+unit)
 	}
 	nft, nftErr := m.line("etc/nftables.conf")
 	ufw, ufwErr := m.line("etc/ufw/ufw.conf")
-	on := slices.ContainsFunc(strings.Split(ufw, "\n"), func(l string) bool { return strings.EqualFold(strings.TrimSpace(l), "ENABLED=yes") })
+	on := slices.ContainsFunc(strings.Split(ufw, "\n"),
+		func(l string) bool { return strings.EqualFold(strings.TrimSpace(l), "ENABLED=yes") })
 	switch {
 	case on, enabled("firewalld.service"):
 		m.out["firewall.on"] = true
@@ -380,7 +388,8 @@ func (m *machine) network() {
 	macs := []string{}
 	for _, l := range links {
 		// Links without a device behind them are made by software.
-		if mac, err := m.line("sys/class/net/" + l.Name() + "/address"); err == nil && m.exists("sys/class/net/"+l.Name()+"/device") && mac != "" && mac != "00:00:00:00:00:00" {
+		if mac, err := m.line("sys/class/net/" + l.Name() + "/address"); err == nil &&
+			m.exists("sys/class/net/"+l.Name()+"/device") && mac != "" && mac != "00:00:00:00:00:00" {
 			macs = append(macs, mac)
 		}
 	}
@@ -406,7 +415,8 @@ func (m *machine) certificates(folder fs.FS) error {
 	}
 	list := []map[string]string{}
 	for _, e := range entries {
-		if e.IsDir() || !slices.Contains([]string{".pem", ".crt", ".cer", ".der"}, strings.ToLower(path.Ext(e.Name()))) {
+		if e.IsDir() || !slices.Contains([]string{".pem", ".crt", ".cer", ".der"},
+			strings.ToLower(path.Ext(e.Name()))) {
 			continue
 		}
 		if info, err := e.Info(); err == nil && info.Size() > maxCertificateFile {

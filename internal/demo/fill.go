@@ -79,13 +79,16 @@ func (f *filler) past(now time.Time) (err error) {
 	if f.desk, err = f.as("help-desk", "helpdesk"); err != nil {
 		return err
 	}
-	if _, err := f.author.Publish(f.ctx, api.Draft{Files: data.Earlier(), Message: "The house rules of Gullholm Ferries"}); err != nil {
+	if _, err := f.author.Publish(f.ctx,
+		api.Draft{Files: data.Earlier(), Message: "The house rules of Gullholm Ferries"}); err != nil {
 		return err
 	}
-	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(data.People()), api.ImportPeopleParams{}); err != nil {
+	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(data.People()),
+		api.ImportPeopleParams{}); err != nil {
 		return err
 	}
-	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(data.Roster()), api.ImportRosterParams{}); err != nil {
+	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(data.Roster()),
+		api.ImportRosterParams{}); err != nil {
 		return err
 	}
 	edge, err := f.as("edge-proxy", "enforcer")
@@ -102,7 +105,9 @@ func (f *filler) past(now time.Time) (err error) {
 		back := now.Sub(s.At)
 		if back < data.Published && !published {
 			published = true
-			if _, err := f.author.Publish(f.ctx, api.Draft{Files: data.Rulebook(), Message: "Tablets need iPadOS 17.5; patching of laptops on trial"}); err != nil {
+			if _, err := f.author.Publish(f.ctx,
+				api.Draft{Files: data.Rulebook(),
+					Message: "Tablets need iPadOS 17.5; patching of laptops on trial"}); err != nil {
 				return err
 			}
 		}
@@ -158,16 +163,19 @@ func (f *filler) present(at time.Time) error {
 	if err := f.reports(data.Devices(at)); err != nil {
 		return err
 	}
-	if _, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson", strings.NewReader(data.Stray(time.Now()))); err != nil {
+	if _, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson",
+		strings.NewReader(data.Stray(time.Now()))); err != nil {
 		return err
 	}
 	for _, x := range data.Applicants() {
-		if _, err := f.admin.Enrol(f.ctx, api.Claims{Serial: x.Serial, Platform: x.Platform, Form: x.Form, Name: x.Name, Ownership: x.Ownership, Owner: x.Owner}); err != nil {
+		if _, err := f.admin.Enrol(f.ctx, api.Claims{Serial: x.Serial, Platform: x.Platform, Form: x.Form,
+			Name: x.Name, Ownership: x.Ownership, Owner: x.Owner}); err != nil {
 			return err
 		}
 	}
 	for _, q := range data.Searches() {
-		if _, err := f.desk.KeepSearch(f.ctx, api.SearchDraft{Name: q.Name, Where: q.Where, Columns: q.Columns}); err != nil {
+		if _, err := f.desk.KeepSearch(f.ctx,
+			api.SearchDraft{Name: q.Name, Where: q.Where, Columns: q.Columns}); err != nil {
 			return err
 		}
 	}

@@ -21,7 +21,8 @@ var proxyDevices = []string{"GF-L-1042", "GF-L-1041", "GF-L-1049", "GF-L-1064", 
 // Front puts nginx in front of stand-ins for the applications and keeps it running
 // until ctx ends. It returns the folder with the clients' certificates; it tells
 // when nginx stops by itself.
-func Front(ctx context.Context, cl *client.Client, url, listen, dir string, at time.Time, told func(error)) (clients string, err error) {
+func Front(ctx context.Context, cl *client.Client, url, listen, dir string, at time.Time,
+	told func(error)) (clients string, err error) {
 	got, err := cl.CreateToken(ctx, "nginx", "enforcer")
 	if err != nil {
 		return "", err
@@ -42,7 +43,9 @@ func Front(ctx context.Context, cl *client.Client, url, listen, dir string, at t
 	for _, r := range vocabulary.Value.Resources {
 		names = append(names, [2]string{r.Id, r.Title})
 	}
-	p := &standin.Proxy{Listen: listen, Service: url, Token: got.Value.Secret, Names: names, Actions: map[string]string{"/payroll/export": "export", "/ticket-till/sell": "sell"}, Dir: filepath.Join(dir, "proxy")}
+	p := &standin.Proxy{Listen: listen, Service: url, Token: got.Value.Secret, Names: names,
+		Actions: map[string]string{"/payroll/export": "export", "/ticket-till/sell": "sell"},
+		Dir:     filepath.Join(dir, "proxy")}
 	p.Cert, p.Key = data.Server(at)
 	clients = filepath.Join(dir, "clients")
 	for _, d := range []string{p.Dir, clients} {

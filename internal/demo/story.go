@@ -40,7 +40,8 @@ type teller struct {
 func Tell(ctx context.Context, cl *client.Client, v Voice) error {
 	t := &teller{Voice: v, client: cl, ctx: ctx}
 	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency, t.arrival, t.mistake, t.lockout, t.proof} {
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency,
+		t.arrival, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -64,7 +65,8 @@ func (t *teller) scene(format string, args ...any) {
 }
 
 func (t *teller) say(label, format string, args ...any) {
-	t.line("   %-7s %s", label, strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\n"+strings.Repeat(" ", 11)))
+	t.line("   %-7s %s", label, strings.ReplaceAll(fmt.Sprintf(format, args...), "\n",
+		"\n"+strings.Repeat(" ", 11)))
 }
 
 // ask puts a request to the AuthZEN endpoint and tells the answer.
@@ -80,7 +82,8 @@ func (t *teller) ask(person, resource, action string, ctx access.Context) error 
 		from += " with a second factor"
 	}
 	t.say("asked", "may %s %s %s%s?", person, action, resource, from)
-	got, err := t.client.Evaluate(t.ctx, access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: action},
+	got, err := t.client.Evaluate(t.ctx, access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+		Action:   access.Action{Name: action},
 		Resource: access.Entity{Type: "resource", ID: resource}, Context: &ctx})
 	if err != nil {
 		return err
@@ -101,7 +104,8 @@ func (t *teller) ask(person, resource, action string, ctx access.Context) error 
 // report brings one report and tells how the device stands after it.
 func (t *teller) report(source, device, evidence string) error {
 	t.say("report", "%s says of %s: %s", source, device, evidence)
-	body := fmt.Sprintf(`{"source":%q,"observed_at":%q,"identity":{"id":%q},"evidence":%s}`, source, time.Now().UTC().Format(time.RFC3339), device, evidence)
+	body := fmt.Sprintf(`{"source":%q,"observed_at":%q,"identity":{"id":%q},"evidence":%s}`, source,
+		time.Now().UTC().Format(time.RFC3339), device, evidence)
 	got, err := t.client.PostEvidence(t.ctx, "application/json", strings.NewReader(body))
 	if err != nil {
 		return err
@@ -158,7 +162,8 @@ func (t *teller) mended() error {
 
 func (t *teller) home() error {
 	t.scene("Finance runs the payroll from home, and is asked for a second factor.")
-	if err := t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "192.0.2.44", false)); err != nil {
+	if err := t.ask("maren.holt@gullholm.example", "payroll", "open",
+		on("GF-L-1042", "192.0.2.44", false)); err != nil {
 		return err
 	}
 	return t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "192.0.2.44", true))
@@ -204,8 +209,9 @@ func (t *teller) arrival() error {
 	if err := t.ask(alva, "credential-desk", "register", on(device, "10.20.4.9", true)); err != nil {
 		return err
 	}
-	if err := t.report("mdm", device, fmt.Sprintf(`{"platform":"windows","form":"laptop","managed":true,"ownership":"company","owner":%q,"os.version":"10.0.22631.4460","storage.encrypted":true,"firewall.on":true,"antimalware.on":true,"antimalware.updated_at":%q,"screen_lock.after":"10m","threat.score":0}`,
-		alva, time.Now().UTC().Format(time.RFC3339))); err != nil {
+	if err := t.report("mdm", device,
+		fmt.Sprintf(`{"platform":"windows","form":"laptop","managed":true,"ownership":"company","owner":%q,"os.version":"10.0.22631.4460","storage.encrypted":true,"firewall.on":true,"antimalware.on":true,"antimalware.updated_at":%q,"screen_lock.after":"10m","threat.score":0}`,
+			alva, time.Now().UTC().Format(time.RFC3339))); err != nil {
 		return err
 	}
 	if err := t.ask(alva, "credential-desk", "register", on(device, "10.20.4.9", true)); err != nil {
@@ -218,7 +224,9 @@ func (t *teller) lockout() error {
 	t.scene("Somebody forgets the emergency account and asks too much of the crew's phones. That is right in form, and held back.")
 	files := data.Rulebook()
 	for i := range files {
-		files[i].Text = strings.NewReplacer("break_glass: [harbourmaster@gullholm.example]", "break_glass: []", "need: level >= limited\n", "need: level >= strong and form == laptop\n").Replace(files[i].Text)
+		files[i].Text = strings.NewReplacer("break_glass: [harbourmaster@gullholm.example]",
+			"break_glass: []", "need: level >= limited\n",
+			"need: level >= strong and form == laptop\n").Replace(files[i].Text)
 	}
 	_, err := t.client.Publish(t.ctx, api.Draft{Files: files, Message: "Laptops only"})
 	var p *client.Problem
@@ -234,7 +242,8 @@ func (t *teller) lockout() error {
 
 func (t *teller) proof() error {
 	t.scene("In the afternoon an auditor asks why the captain was refused, and for proof.")
-	page, err := t.client.Decisions(t.ctx, api.ListDecisionsParams{Device: "GF-T-2107", Outcome: api.Outcome(access.Deny), Limit: 1})
+	page, err := t.client.Decisions(t.ctx,
+		api.ListDecisionsParams{Device: "GF-T-2107", Outcome: api.Outcome(access.Deny), Limit: 1})
 	if err != nil || len(page.Value.Items) == 0 {
 		return fmt.Errorf("the refusal is not recorded: %w", err)
 	}
@@ -243,7 +252,8 @@ func (t *teller) proof() error {
 	if err != nil {
 		return err
 	}
-	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.Id, again.Value.Rulebook, t.Bold(map[bool]string{true: "the same", false: "different"}[again.Value.Same]))
+	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.Id,
+		again.Value.Rulebook, t.Bold(map[bool]string{true: "the same", false: "different"}[again.Value.Same]))
 	now, err := t.client.Ledger(t.ctx)
 	if err != nil {
 		return err
@@ -260,7 +270,8 @@ func (t *teller) proof() error {
 	if err != nil {
 		return err
 	}
-	t.say("proof", "entry %d is in the tree of %d entries that %s signed; %d hashes show it", d.Seq, head.Size, head.Origin, len(entry.Value.Proof.Hashes))
+	t.say("proof", "entry %d is in the tree of %d entries that %s signed; %d hashes show it", d.Seq,
+		head.Size, head.Origin, len(entry.Value.Proof.Hashes))
 	return nil
 }
 
@@ -268,7 +279,8 @@ func (t *teller) mistake() error {
 	t.scene("Somebody publishes a rulebook with two mistakes. It is refused whole and the one in force stays.")
 	files := data.Rulebook()
 	for i := range files {
-		files[i].Text = strings.Replace(strings.Replace(files[i].Text, "os.version >= 17.5, android", "os.versoin >= 18, android", 1), "cap: barred", "cap: bared", 1)
+		files[i].Text = strings.Replace(strings.Replace(files[i].Text, "os.version >= 17.5, android",
+			"os.versoin >= 18, android", 1), "cap: barred", "cap: bared", 1)
 	}
 	_, err := t.client.Publish(t.ctx, api.Draft{Files: files, Message: "Tablets need iPadOS 18"})
 	var p *client.Problem

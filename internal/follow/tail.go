@@ -85,7 +85,8 @@ func (t *Tail) messages(l *ledger.Line) (out [][]byte, err error) {
 	switch t.As {
 	case Text:
 		gist := cmp.Or(event.Gist(&l.Entry), l.About)
-		return [][]byte{fmt.Appendf(nil, "%7d  %s  %-18s %-16s %s", l.Seq, t.Clock(l.At), l.Kind, l.Actor, gist)}, nil
+		return [][]byte{fmt.Appendf(nil, "%7d  %s  %-18s %-16s %s", l.Seq, t.Clock(l.At), l.Kind, l.Actor,
+			gist)}, nil
 	case NDJSON:
 		return [][]byte{bytes.TrimSpace(ledger.AppendLine(nil, l))}, nil
 	}

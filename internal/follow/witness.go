@@ -127,7 +127,8 @@ func (w *Witness) Alarm(err error) error {
 		seen = fmt.Sprintf(" (seen at %s, kept in %s)", w.SeenAt, w.path)
 	}
 	return fmt.Errorf("the ledger of %s does not go on from what was seen of it%s: %w.\n"+
-		"If the service was set up anew, or its key replaced, on purpose: ironledger ledger forget", w.URL, seen, err)
+		"If the service was set up anew, or its key replaced, on purpose: ironledger ledger forget", w.URL,
+		seen, err)
 }
 
 func (w *Witness) save() error {

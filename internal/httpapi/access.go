@@ -73,7 +73,8 @@ func (s *Server) search(c *gin.Context, kind access.SearchKind) {
 	first := 0
 	if q.Page.Token != "" {
 		if first, err = strconv.Atoi(q.Page.Token); err != nil || first < 0 {
-			s.fail(c, &access.FieldError{Pointer: "/page/token", Message: "this is not a token that a page of this search gave"})
+			s.fail(c, &access.FieldError{Pointer: "/page/token",
+				Message: "this is not a token that a page of this search gave"})
 			return
 		}
 	}
@@ -84,7 +85,8 @@ func (s *Server) search(c *gin.Context, kind access.SearchKind) {
 	if limit := q.Page.Limit; limit > 0 && limit < len(found) {
 		found, next = found[:limit], strconv.Itoa(first+limit)
 	}
-	c.JSON(http.StatusOK, gin.H{"results": found, "page": gin.H{"next_token": next, "count": len(found), "total": total}})
+	c.JSON(http.StatusOK, gin.H{"results": found,
+		"page": gin.H{"next_token": next, "count": len(found), "total": total}})
 }
 
 // AskUnder tries a request under a candidate, or at another moment.
@@ -205,7 +207,8 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 		}
 		err = w.Write(cells)
 	}
-	write("id", "at", "outcome", "shadow_outcome", "person", "resource", "action", "device", "level", "gates", "enforcer", "rulebook", "entry")
+	write("id", "at", "outcome", "shadow_outcome", "person", "resource", "action", "device", "level", "gates",
+		"enforcer", "rulebook", "entry")
 	for len(items) > 0 && err == nil {
 		for i := range items {
 			d := &items[i]
@@ -213,7 +216,9 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 			for _, g := range d.Gates {
 				gates = append(gates, g.Gate+" "+g.Verdict)
 			}
-			write(d.ID, d.At, string(d.Outcome), string(d.ShadowOutcome), d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, strings.Join(gates, "; "), d.Actor, strconv.FormatInt(d.Rulebook, 10), strconv.FormatInt(d.Seq, 10))
+			write(d.ID, d.At, string(d.Outcome), string(d.ShadowOutcome), d.Asked.Subject.ID,
+				d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, strings.Join(gates, "; "),
+				d.Actor, strconv.FormatInt(d.Rulebook, 10), strconv.FormatInt(d.Seq, 10))
 		}
 		q.Before = items[len(items)-1].ID
 		if len(items) < exportPage {

@@ -34,7 +34,8 @@ func TestEveryOperationHasAPermission(t *testing.T) {
 				t.Errorf("%s has no permission: run make generate", key)
 			}
 			if told := op.Extensions["x-right"]; told != api.Rights[key] {
-				t.Errorf("%s asks for %q, and the specification says %q: run make generate", key, api.Rights[key], told)
+				t.Errorf("%s asks for %q, and the specification says %q: run make generate", key,
+					api.Rights[key], told)
 			}
 			if need != anyone && need != nobody && !service.Admin.May(need) {
 				t.Errorf("%s asks for %q, which is no right of any role", key, need)
@@ -58,8 +59,11 @@ func TestTextsInTheCallersLanguage(t *testing.T) {
 		texts  map[string]string
 		want   string
 	}{
-		{"", texts, "en pt-BR sv"}, {"sv", texts, "sv"}, {"sv-FI, en;q=0.1", texts, "sv"}, {"pt", texts, "pt-BR"}, {"ja", texts, "en"}, {"ja, sv;q=0.2", texts, "sv"}, {"en-AU", texts, "en"},
-		{"sv", map[string]string{"en": "One"}, "en"}, {"en", nil, ""}, {"fi", map[string]string{"sv": "a", "nb": "b"}, ""}, {strings.Repeat("x", 9000), texts, "en pt-BR sv"}, {"sv;q=0, en", texts, "en"},
+		{"", texts, "en pt-BR sv"}, {"sv", texts, "sv"}, {"sv-FI, en;q=0.1", texts, "sv"},
+		{"pt", texts, "pt-BR"}, {"ja", texts, "en"}, {"ja, sv;q=0.2", texts, "sv"}, {"en-AU", texts, "en"},
+		{"sv", map[string]string{"en": "One"}, "en"}, {"en", nil, ""},
+		{"fi", map[string]string{"sv": "a", "nb": "b"}, ""},
+		{strings.Repeat("x", 9000), texts, "en pt-BR sv"}, {"sv;q=0, en", texts, "en"},
 	}
 	for _, c := range cases {
 		ctx, _ := gin.CreateTestContext(httptest.NewRecorder())
@@ -68,7 +72,8 @@ func TestTextsInTheCallersLanguage(t *testing.T) {
 		got := inLanguage(ctx, c.texts)
 		keys := strings.Join(slices.Sorted(maps.Keys(got)), " ")
 		if keys != c.want && (c.want != "" || len(got) > 1) {
-			t.Errorf("to %.40q of %v is told %q, want %q", c.accept, slices.Sorted(maps.Keys(c.texts)), keys, c.want)
+			t.Errorf("to %.40q of %v is told %q, want %q", c.accept, slices.Sorted(maps.Keys(c.texts)), keys,
+				c.want)
 		}
 	}
 	if len(texts) != 3 {
@@ -77,7 +82,8 @@ func TestTextsInTheCallersLanguage(t *testing.T) {
 }
 
 func TestACellIsNoFormula(t *testing.T) {
-	for cell, want := range map[string]string{"": "", "laptop": "laptop", "=1+1": "'=1+1", "+46": "'+46", "-3": "'-3", "@x": "'@x", "\tx": "'\tx", "a=b": "a=b"} {
+	for cell, want := range map[string]string{"": "", "laptop": "laptop", "=1+1": "'=1+1", "+46": "'+46",
+		"-3": "'-3", "@x": "'@x", "\tx": "'\tx", "a=b": "a=b"} {
 		if got := harmless(cell); got != want {
 			t.Errorf("%q is written as %q, want %q", cell, got, want)
 		}
@@ -89,7 +95,8 @@ func TestProblemsOfEachKind(t *testing.T) {
 		err    error
 		status int
 	}{
-		{newProblem(418, "x"), 418}, {fmt.Errorf("around: %w", newProblem(409, "x")), 409}, {fmt.Errorf("a bug"), 500}, {&http.MaxBytesError{Limit: 7}, 413},
+		{newProblem(418, "x"), 418}, {fmt.Errorf("around: %w", newProblem(409, "x")), 409},
+		{fmt.Errorf("a bug"), 500}, {&http.MaxBytesError{Limit: 7}, 413},
 	} {
 		if p := problemOf(c.err); p.Status != c.status || p.Detail == "" {
 			t.Errorf("%v becomes %+v", c.err, p)

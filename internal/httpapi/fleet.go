@@ -41,7 +41,8 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 	before := int64(0)
 	if p.Cursor != "" {
 		if before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || before < 1 {
-			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
+			s.fail(c, &service.QueryError{Param: "cursor",
+				Message: "this is not a cursor that a page of this list gave"})
 			return
 		}
 	}
@@ -75,9 +76,11 @@ func (s *Server) exportCSV(c *gin.Context, q service.DeviceQuery) {
 		}
 		_ = w.Write(row) // told of by Flush
 	}
-	write(append([]string{"id", "name", "level", "shadow_level", "binding", "platform", "os_version", "form", "model", "owner", "ownership", "serial", "since", "seen_at", "next_change"}, q.Columns...))
+	write(append([]string{"id", "name", "level", "shadow_level", "binding", "platform", "os_version", "form",
+		"model", "owner", "ownership", "serial", "since", "seen_at", "next_change"}, q.Columns...))
 	for _, d := range page.Items {
-		row := []string{d.ID, d.Name, d.Level, d.Shadow, strings.Join(d.Binding, "; "), d.Platform, d.OSVersion, d.Form, d.Model, d.Owner, d.Ownership, d.Serial, d.Since, d.SeenAt, d.Next}
+		row := []string{d.ID, d.Name, d.Level, d.Shadow, strings.Join(d.Binding, "; "), d.Platform,
+			d.OSVersion, d.Form, d.Model, d.Owner, d.Ownership, d.Serial, d.Since, d.SeenAt, d.Next}
 		for _, name := range q.Columns {
 			row = append(row, d.Values[name])
 		}
@@ -104,7 +107,8 @@ func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) 
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.Certificates(c.Request.Context(), service.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
+	page, err := s.service.Certificates(c.Request.Context(),
+		service.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
 	s.answer(c, http.StatusOK, page, err)
 }
 
@@ -200,7 +204,8 @@ func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) {
 		s.fail(c, err)
 		return
 	}
-	in, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries, service.ListImport{DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
+	in, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries,
+		service.ListImport{DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
 	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
 }
 
@@ -208,7 +213,8 @@ func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) {
 func (s *Server) RemoveRoster(c *gin.Context, id string) { s.remove(c, id, s.service.RemoveRoster) }
 
 // remove removes something for a reason, or tells what that would change.
-func (s *Server) remove(c *gin.Context, id string, from func(ctx context.Context, actor, id string, how service.Removal) (service.ListIntake, error)) {
+func (s *Server) remove(c *gin.Context, id string,
+	from func(ctx context.Context, actor, id string, how service.Removal) (service.ListIntake, error)) {
 	var in service.Removal
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
@@ -240,7 +246,8 @@ func (s *Server) KeepSearch(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	q, err := s.service.KeepSearch(c.Request.Context(), actor(c).Name, service.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
+	q, err := s.service.KeepSearch(c.Request.Context(), actor(c).Name,
+		service.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
 	s.answer(c, http.StatusOK, q, err)
 }
 

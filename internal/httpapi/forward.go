@@ -99,7 +99,8 @@ type told map[string]string
 
 func toldBy(c *gin.Context) (told, error) {
 	t := told{}
-	for _, name := range []string{headerUser, headerFor, headerProto, headerHost, headerURI, headerCert, headerResource, headerAction, headerMFA, headerCountry} {
+	for _, name := range []string{headerUser, headerFor, headerProto, headerHost, headerURI, headerCert,
+		headerResource, headerAction, headerMFA, headerCountry} {
 		text, err := single(c, name)
 		if err != nil {
 			return nil, err
@@ -116,8 +117,10 @@ func (s *Server) forwarded(c *gin.Context, resource, action string) (*access.Eva
 	if err != nil {
 		return nil, err
 	}
-	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: said[headerUser]}, Action: access.Action{Name: cmp.Or(action, said[headerAction], "open")},
-		Resource: access.Entity{Type: "resource", ID: cmp.Or(resource, said[headerResource])}, Context: &access.Context{Country: said[headerCountry]}}
+	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: said[headerUser]},
+		Action:   access.Action{Name: cmp.Or(action, said[headerAction], "open")},
+		Resource: access.Entity{Type: "resource", ID: cmp.Or(resource, said[headerResource])},
+		Context:  &access.Context{Country: said[headerCountry]}}
 	if e.Subject.ID == "" {
 		return nil, fmt.Errorf("the proxy does not say who asks (%s)", headerUser)
 	}
@@ -160,7 +163,9 @@ func (s *Server) forwarded(c *gin.Context, resource, action string) (*access.Eva
 // resourceAt finds the resource that an address belongs to.
 func (s *Server) resourceAt(said told, path string) (string, error) {
 	host := strings.ToLower(said[headerHost])
-	if host == "" || strings.ContainsFunc(host, func(r rune) bool { return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyz0123456789.-:[]", r) }) || strings.HasSuffix(host, ".") {
+	if host == "" || strings.ContainsFunc(host,
+		func(r rune) bool { return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyz0123456789.-:[]", r) }) ||
+		strings.HasSuffix(host, ".") {
 		return "", fmt.Errorf("%s: %.60q is no plain name of a host", headerHost, said[headerHost])
 	}
 	proto := strings.ToLower(said[headerProto])
@@ -249,7 +254,8 @@ func clientCert(text string) (*x509.Certificate, error) {
 
 // localPath returns a path on the same site, or "" for anything else.
 func localPath(text string) string {
-	if !strings.HasPrefix(text, "/") || strings.HasPrefix(text, "//") || strings.ContainsAny(text, "\\\r\n") || len(text) > 2000 {
+	if !strings.HasPrefix(text, "/") || strings.HasPrefix(text, "//") ||
+		strings.ContainsAny(text, "\\\r\n") || len(text) > 2000 {
 		return ""
 	}
 	return text

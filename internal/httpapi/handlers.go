@@ -43,7 +43,8 @@ type session struct {
 
 func sessionOf(t *service.Token) session {
 	s := session{Name: t.Name, Role: t.Role, May: []service.Permission{}}
-	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish, service.MayDecide, service.MayReport, service.MayWaive, service.MayVouch, service.MayAdmin} {
+	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish,
+		service.MayDecide, service.MayReport, service.MayWaive, service.MayVouch, service.MayAdmin} {
 		if t.Role.May(p) {
 			s.May = append(s.May, p)
 		}
@@ -89,7 +90,8 @@ func (s *Server) OpenSession(c *gin.Context) {
 }
 
 func (s *Server) setCookie(c *gin.Context, value string, age int) {
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age,
+		HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
 }
 
 // CloseSession signs a person out of the console.
@@ -128,8 +130,10 @@ func (s *Server) GetStatus(c *gin.Context) {
 	}
 	info := snap.Book.Info
 	info.Files = nil
-	c.JSON(http.StatusOK, gin.H{"version": s.version, "devices": page.Total, "people": snap.People.Len(), "decisions": count, "rulebook": infoOf(info),
-		"levels": levels, "started_at": value.FormatTime(value.Micros(s.started)), "now": value.FormatTime(value.Micros(s.service.Now()))})
+	c.JSON(http.StatusOK, gin.H{"version": s.version, "devices": page.Total, "people": snap.People.Len(),
+		"decisions": count, "rulebook": infoOf(info),
+		"levels": levels, "started_at": value.FormatTime(value.Micros(s.started)),
+		"now": value.FormatTime(value.Micros(s.service.Now()))})
 }
 
 // GetVocabulary lists what conditions may speak of.
@@ -142,7 +146,8 @@ func (s *Server) PostEvidence(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	format := map[string]evidence.Format{"application/json": evidence.JSON, "application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
+	format := map[string]evidence.Format{"application/json": evidence.JSON,
+		"application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
 	who, only := actor(c), ""
 	if who.Role == service.Source {
 		only = who.Name
@@ -152,7 +157,8 @@ func (s *Server) PostEvidence(c *gin.Context) {
 		return
 	}
 	defer s.streams.give(who.ID)
-	out, err := s.service.Ingest(c.Request.Context(), who.Name, only, http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
+	out, err := s.service.Ingest(c.Request.Context(), who.Name, only,
+		http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
 	switch {
 	case err != nil && len(out.Results) == 0:
 		s.fail(c, brokenStream(err))
@@ -184,7 +190,8 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit, Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
+	q := service.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
+		Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
 	switch p.Format {
 	case "csv":
 		s.exportCSV(c, q)
@@ -255,12 +262,16 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource, Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor, Limit: limit + 1}
+	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource,
+		Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor,
+		Limit: limit + 1}
 	if p.Cursor != "" && !service.IsID(p.Cursor) {
-		s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"})
+		s.fail(c, &service.QueryError{Param: "cursor",
+			Message: "this is not a cursor that a page of this list gave"})
 		return
 	}
-	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) && q.Outcome != string(access.StepUp) {
+	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) &&
+		q.Outcome != string(access.StepUp) {
 		s.fail(c, &service.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
 		return
 	}
@@ -314,6 +325,10 @@ func (s *Server) RevokeToken(c *gin.Context, id string) {
 // GetAuthzenConfiguration is the metadata of AuthZEN 1.0 (section 9).
 func (s *Server) GetAuthzenConfiguration(c *gin.Context) {
 	base := s.public
-	c.JSON(http.StatusOK, gin.H{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
-		"search_subject_endpoint": base + "/access/v1/search/subject", "search_resource_endpoint": base + "/access/v1/search/resource", "search_action_endpoint": base + "/access/v1/search/action"})
+	c.JSON(http.StatusOK, gin.H{"policy_decision_point": base,
+		"access_evaluation_endpoint":  base + "/access/v1/evaluation",
+		"access_evaluations_endpoint": base + "/access/v1/evaluations",
+		"search_subject_endpoint":     base + "/access/v1/search/subject",
+		"search_resource_endpoint":    base + "/access/v1/search/resource",
+		"search_action_endpoint":      base + "/access/v1/search/action"})
 }

@@ -34,7 +34,8 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.LedgerQuery{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person, Since: p.Since, Until: p.Until, Limit: limit + 1}
+	q := service.LedgerQuery{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person,
+		Since: p.Since, Until: p.Until, Limit: limit + 1}
 	if p.Cursor != "" {
 		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
 			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page gave"})
@@ -110,7 +111,8 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 	if p.Wait != "" {
 		wait, err := value.ParseDuration(p.Wait)
 		if err != nil || wait.Num() < 0 || wait.Num() > maxFollow.Microseconds() {
-			s.fail(c, &service.QueryError{Param: "wait", Message: "how long to wait is a duration of at most a minute, as 30s"})
+			s.fail(c, &service.QueryError{Param: "wait",
+				Message: "how long to wait is a duration of at most a minute, as 30s"})
 			return
 		}
 		ctx, cancel := untilStop(c.Request)

@@ -184,13 +184,19 @@ func (l *looks) wait(ctx context.Context, who string) bool {
 // computing are the operations whose cost grows with the fleet, the directory or
 // the ledger.
 var computing = map[string]bool{
-	"GET /api/v1/devices": true, "GET /api/v1/overview": true, "GET /api/v1/shadow": true, "GET /api/v1/certificates": true, "GET /api/v1/sources": true,
-	"GET /api/v1/people": true, "GET /api/v1/decisions": true, "GET /api/v1/decision-counts": true, "GET /api/v1/decisions/:id/replay": true, "GET /api/v1/devices/:id/then": true,
-	"GET /api/v1/coverage": true, "GET /api/v1/gates": true, "GET /api/v1/ledger/entries": true, "GET /api/v1/ledger/standings": true, "POST /api/v1/ledger/verification": true,
-	"POST /api/v1/reach/people": true, "POST /api/v1/reach/resources": true, "POST /api/v1/ask/under": true, "POST /api/v1/people": true, "POST /api/v1/roster": true,
-	"POST /api/v1/rulebooks": true, "POST /api/v1/rulebooks/check": true, "POST /api/v1/rulebooks/compare": true, "POST /api/v1/rulebooks/rehearse": true,
+	"GET /api/v1/devices": true, "GET /api/v1/overview": true, "GET /api/v1/shadow": true,
+	"GET /api/v1/certificates": true, "GET /api/v1/sources": true,
+	"GET /api/v1/people": true, "GET /api/v1/decisions": true, "GET /api/v1/decision-counts": true,
+	"GET /api/v1/decisions/:id/replay": true, "GET /api/v1/devices/:id/then": true,
+	"GET /api/v1/coverage": true, "GET /api/v1/gates": true, "GET /api/v1/ledger/entries": true,
+	"GET /api/v1/ledger/standings": true, "POST /api/v1/ledger/verification": true,
+	"POST /api/v1/reach/people": true, "POST /api/v1/reach/resources": true, "POST /api/v1/ask/under": true,
+	"POST /api/v1/people": true, "POST /api/v1/roster": true,
+	"POST /api/v1/rulebooks": true, "POST /api/v1/rulebooks/check": true,
+	"POST /api/v1/rulebooks/compare": true, "POST /api/v1/rulebooks/rehearse": true,
 	"POST /api/v1/rulebooks/rehearse/:id": true, "POST /api/v1/rulebooks/replay": true,
-	"POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true, "POST /access/v1/search/action": true,
+	"POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true,
+	"POST /access/v1/search/action": true,
 }
 
 // exporting opens an export for the caller's token, and answers when it has too
@@ -248,9 +254,12 @@ func (s *Server) tooMany(c *gin.Context, message string) {
 
 // long are the operations whose requests or answers can take long.
 var long = map[string]bool{
-	"POST /api/v1/evidence": true, "POST /api/v1/people": true, "POST /api/v1/roster": true, "GET /api/v1/devices": true, "GET /api/v1/decisions": true,
-	"GET /api/v1/ledger/export": true, "GET /api/v1/ledger/standings": true, "GET /api/v1/ledger/growth": true, "POST /api/v1/ledger/verification": true,
-	"GET /api/v1/changes": true, "POST /api/v1/rulebooks": true, "POST /api/v1/rulebooks/replay": true, "POST /api/v1/rulebooks/rehearse": true,
+	"POST /api/v1/evidence": true, "POST /api/v1/people": true, "POST /api/v1/roster": true,
+	"GET /api/v1/devices": true, "GET /api/v1/decisions": true,
+	"GET /api/v1/ledger/export": true, "GET /api/v1/ledger/standings": true,
+	"GET /api/v1/ledger/growth": true, "POST /api/v1/ledger/verification": true,
+	"GET /api/v1/changes": true, "POST /api/v1/rulebooks": true, "POST /api/v1/rulebooks/replay": true,
+	"POST /api/v1/rulebooks/rehearse": true,
 }
 
 // paced lets what is long take its time, and gives up on bodies that hardly come

@@ -19,7 +19,8 @@ func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
 	found := []directory.Person{}
 	q := strings.ToLower(p.Q)
 	for _, x := range s.service.Snapshot().People.List() {
-		if (p.Group == "" || slices.Contains(x.Groups, p.Group)) && strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
+		if (p.Group == "" || slices.Contains(x.Groups, p.Group)) &&
+			strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
 			found = append(found, x)
 		}
 	}
@@ -47,10 +48,13 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 		return
 	}
 	if p.Whole && len(refused) > 0 {
-		s.fail(c, newProblem(http.StatusBadRequest, "line %d: %s; a list with lines that cannot be read is not taken for the whole directory", refused[0].Line, refused[0].Message))
+		s.fail(c, newProblem(http.StatusBadRequest,
+			"line %d: %s; a list with lines that cannot be read is not taken for the whole directory",
+			refused[0].Line, refused[0].Message))
 		return
 	}
-	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people, service.ListImport{Whole: p.Whole, DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
+	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people,
+		service.ListImport{Whole: p.Whole, DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
 	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
 }
 
@@ -62,7 +66,8 @@ type listIntake struct {
 
 // readList reads the list that is the body of a request, with the lines of it that
 // are refused.
-func readList[T any](c *gin.Context, read func(io.Reader) ([]T, []directory.Refusal, error)) ([]T, []directory.Refusal, error) {
+func readList[T any](c *gin.Context, read func(io.Reader) ([]T, []directory.Refusal, error)) ([]T,
+	[]directory.Refusal, error) {
 	body, err := readBody(c, maxPeople)
 	if err != nil {
 		return nil, nil, err

@@ -34,7 +34,8 @@ import (
 var personFiles embed.FS
 
 // personPages are the templates of the pages.
-var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps": linked}).ParseFS(personFiles, "person/*.html"))
+var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps": linked}).ParseFS(personFiles,
+	"person/*.html"))
 
 // pageLanguages are what the pages speak; the first is fallen back to.
 var pageLanguages = []language.Tag{language.English, language.Swedish}
@@ -42,34 +43,58 @@ var pageLanguages = []language.Tag{language.English, language.Swedish}
 // pageWords are the texts of the pages, by language.
 var pageWords = map[string]map[string]string{
 	"en": {
-		"lang": "en", "refused": "You cannot open this right now", "stepup": "Confirm that it is you", "allowed": "You can go on",
-		"allowedText": "Everything this needs is in order now.", "person": "Person", "device": "Device", "when": "When", "resource": "Asked for",
-		"unknownDevice": "a device that is not known here", "todo": "What you can do", "again": "Check again", "goOn": "Go on",
-		"code": "Code for the help desk", "codeText": "If you need help, read this code to them. It lets them see this refusal, and opens nothing.",
-		"seen": "seen", "ago": "ago", "notSeen": "nothing has been seen yet", "stepupText": "Sign in again with your second factor, then go on.", "signIn": "Sign in again",
-		"enrol": "This device is not known here", "enrolText": "Use a device that belongs to your work, or ask the help desk to take this one in. Read them the code below.",
-		"myDevice": "My device", "fine": "Everything that is asked of this device is in order.", "last": "Last heard from",
-		"gone": "This page is no longer there", "goneText": "The address is not complete, or the refusal is not on record. Open what you wanted once more.",
-		"nobody": "The connection does not say which device this is. Open this page from a device that shows its certificate.", "place": "The help desk can tell you more: read them the code below.",
+		"lang": "en", "refused": "You cannot open this right now", "stepup": "Confirm that it is you",
+		"allowed":     "You can go on",
+		"allowedText": "Everything this needs is in order now.", "person": "Person", "device": "Device",
+		"when": "When", "resource": "Asked for",
+		"unknownDevice": "a device that is not known here", "todo": "What you can do", "again": "Check again",
+		"goOn":     "Go on",
+		"code":     "Code for the help desk",
+		"codeText": "If you need help, read this code to them. It lets them see this refusal, and opens nothing.",
+		"seen":     "seen", "ago": "ago", "notSeen": "nothing has been seen yet",
+		"stepupText": "Sign in again with your second factor, then go on.", "signIn": "Sign in again",
+		"enrol":     "This device is not known here",
+		"enrolText": "Use a device that belongs to your work, or ask the help desk to take this one in. Read them the code below.",
+		"myDevice":  "My device", "fine": "Everything that is asked of this device is in order.",
+		"last":     "Last heard from",
+		"gone":     "This page is no longer there",
+		"goneText": "The address is not complete, or the refusal is not on record. Open what you wanted once more.",
+		"nobody":   "The connection does not say which device this is. Open this page from a device that shows its certificate.", "place": "The help desk can tell you more: read them the code below.",
 		"checked": "Checked just now. Nothing has changed since.", "grace": "you have until",
-		"ask": "Ask to have it taken in", "askText": "If it belongs to your work, say which it is. It is taken in at once, or somebody looks at it.", "serial": "Serial number", "platform": "Platform", "name": "What you call it", "enrolled": "This device is known here now",
-		"enrolledText": "What it may reach depends on what it shows of itself. Open what you wanted.", "held": "Somebody at the help desk will look at it", "heldText": "Your device waits for a person. They will find it under the number below.",
-		"refusedEnrol": "This device is not taken in", "refusedEnrolText": "The rules of the house do not admit it. The help desk can tell you more.", "number": "Number", "needSerial": "The serial number is needed. It stands on the device or in its settings.",
+		"ask":     "Ask to have it taken in",
+		"askText": "If it belongs to your work, say which it is. It is taken in at once, or somebody looks at it.", "serial": "Serial number", "platform": "Platform", "name": "What you call it", "enrolled": "This device is known here now",
+		"enrolledText":     "What it may reach depends on what it shows of itself. Open what you wanted.",
+		"held":             "Somebody at the help desk will look at it",
+		"heldText":         "Your device waits for a person. They will find it under the number below.",
+		"refusedEnrol":     "This device is not taken in",
+		"refusedEnrolText": "The rules of the house do not admit it. The help desk can tell you more.",
+		"number":           "Number", "needSerial": "The serial number is needed. It stands on the device or in its settings.",
 	},
 	"sv": {
-		"lang": "sv", "refused": "Du kan inte öppna det här just nu", "stepup": "Bekräfta att det är du", "allowed": "Du kan fortsätta",
-		"allowedText": "Allt som behövs är i ordning nu.", "person": "Person", "device": "Enhet", "when": "När", "resource": "Efterfrågat",
-		"unknownDevice": "en enhet som inte är känd här", "todo": "Vad du kan göra", "again": "Kontrollera igen", "goOn": "Fortsätt",
+		"lang": "sv", "refused": "Du kan inte öppna det här just nu", "stepup": "Bekräfta att det är du",
+		"allowed":     "Du kan fortsätta",
+		"allowedText": "Allt som behövs är i ordning nu.", "person": "Person", "device": "Enhet",
+		"when": "När", "resource": "Efterfrågat",
+		"unknownDevice": "en enhet som inte är känd här", "todo": "Vad du kan göra",
+		"again": "Kontrollera igen", "goOn": "Fortsätt",
 		"code": "Kod till helpdesk", "codeText": "Behöver du hjälp, läs upp koden. Den låter dem se detta avslag och öppnar ingenting.",
-		"seen": "sett för", "ago": "sedan", "notSeen": "inget har setts ännu", "stepupText": "Logga in igen med din andra faktor och fortsätt sedan.", "signIn": "Logga in igen",
-		"enrol": "Den här enheten är inte känd här", "enrolText": "Använd en enhet som hör till ditt arbete, eller be helpdesk att ta emot den här. Läs upp koden nedan.",
-		"myDevice": "Min enhet", "fine": "Allt som krävs av den här enheten är i ordning.", "last": "Senast hörd",
-		"gone": "Sidan finns inte längre", "goneText": "Adressen är inte hel, eller så finns avslaget inte kvar. Öppna det du ville en gång till.",
-		"nobody": "Anslutningen säger inte vilken enhet detta är. Öppna sidan från en enhet som visar sitt certifikat.", "place": "Helpdesk kan berätta mer: läs upp koden nedan.",
+		"seen": "sett för", "ago": "sedan", "notSeen": "inget har setts ännu",
+		"stepupText": "Logga in igen med din andra faktor och fortsätt sedan.", "signIn": "Logga in igen",
+		"enrol":     "Den här enheten är inte känd här",
+		"enrolText": "Använd en enhet som hör till ditt arbete, eller be helpdesk att ta emot den här. Läs upp koden nedan.",
+		"myDevice":  "Min enhet", "fine": "Allt som krävs av den här enheten är i ordning.", "last": "Senast hörd",
+		"gone":     "Sidan finns inte längre",
+		"goneText": "Adressen är inte hel, eller så finns avslaget inte kvar. Öppna det du ville en gång till.",
+		"nobody":   "Anslutningen säger inte vilken enhet detta är. Öppna sidan från en enhet som visar sitt certifikat.", "place": "Helpdesk kan berätta mer: läs upp koden nedan.",
 		"checked": "Kontrollerat just nu. Inget har ändrats.", "grace": "du har till",
-		"ask": "Be att få den ansluten", "askText": "Hör den till ditt arbete, säg vilken den är. Den tas emot genast, eller så tittar någon på den.", "serial": "Serienummer", "platform": "Plattform", "name": "Vad du kallar den", "enrolled": "Enheten är känd här nu",
-		"enrolledText": "Vad den når beror på vad den visar av sig själv. Öppna det du ville.", "held": "Någon på helpdesk tittar på den", "heldText": "Din enhet väntar på en person. De hittar den under numret nedan.",
-		"refusedEnrol": "Enheten tas inte emot", "refusedEnrolText": "Husets regler släpper inte in den. Helpdesk kan berätta mer.", "number": "Nummer", "needSerial": "Serienumret behövs. Det står på enheten eller i dess inställningar.",
+		"ask":     "Be att få den ansluten",
+		"askText": "Hör den till ditt arbete, säg vilken den är. Den tas emot genast, eller så tittar någon på den.", "serial": "Serienummer", "platform": "Plattform", "name": "Vad du kallar den", "enrolled": "Enheten är känd här nu",
+		"enrolledText":     "Vad den når beror på vad den visar av sig själv. Öppna det du ville.",
+		"held":             "Någon på helpdesk tittar på den",
+		"heldText":         "Din enhet väntar på en person. De hittar den under numret nedan.",
+		"refusedEnrol":     "Enheten tas inte emot",
+		"refusedEnrolText": "Husets regler släpper inte in den. Helpdesk kan berätta mer.",
+		"number":           "Nummer", "needSerial": "Serienumret behövs. Det står på enheten eller i dess inställningar.",
 	},
 }
 
@@ -123,7 +148,8 @@ func (s *Server) personFile(c *gin.Context) {
 		}
 		c.Data(http.StatusOK, "text/css; charset=utf-8", text)
 	case "serif.woff2", "sans.woff2":
-		pattern := map[string]string{"serif.woff2": "assets/literata-latin-wght-normal-*.woff2", "sans.woff2": "assets/source-sans-3-latin-wght-normal-*.woff2"}[name]
+		pattern := map[string]string{"serif.woff2": "assets/literata-latin-wght-normal-*.woff2",
+			"sans.woff2": "assets/source-sans-3-latin-wght-normal-*.woff2"}[name]
 		if found, err := fs.Glob(s.console, pattern); err == nil && len(found) > 0 {
 			http.ServeFileFS(c.Writer, c.Request, s.console, found[0])
 			return
@@ -152,7 +178,8 @@ func (s *Server) render(c *gin.Context, status int, page *personPage) {
 		return
 	}
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; font-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy",
+		"default-src 'none'; style-src 'self'; font-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
 	h.Set("Cache-Control", "no-store")
 	h.Set("Vary", "Accept-Language")
 	c.Data(status, "text/html; charset=utf-8", out.Bytes())
@@ -172,8 +199,10 @@ func (s *Server) noTicket(c *gin.Context) {
 
 // form makes ready to read a form, which must be short and of the plain kind.
 func (s *Server) form(c *gin.Context) bool {
-	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil && c.Request.ContentLength != 0 || err == nil && kind != "application/x-www-form-urlencoded" {
-		s.fail(c, newProblem(http.StatusUnsupportedMediaType, "a form is sent as application/x-www-form-urlencoded"))
+	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil &&
+		c.Request.ContentLength != 0 || err == nil && kind != "application/x-www-form-urlencoded" {
+		s.fail(c, newProblem(http.StatusUnsupportedMediaType,
+			"a form is sent as application/x-www-form-urlencoded"))
 		return false
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
@@ -226,7 +255,8 @@ func (s *Server) whyAgain(c *gin.Context) {
 	to := localPath(c.PostForm("to"))
 	if refused == nil {
 		w := pageLanguage(c)
-		s.render(c, http.StatusOK, &personPage{W: w, Title: w["allowed"], Outcome: string(access.Allow), Why: w["allowedText"], Facts: s.askedFacts(w, &r.Answer), To: s.goOn(&r.Answer, to), NoObstacle: true})
+		s.render(c, http.StatusOK, &personPage{W: w, Title: w["allowed"], Outcome: string(access.Allow),
+			Why: w["allowedText"], Facts: s.askedFacts(w, &r.Answer), To: s.goOn(&r.Answer, to), NoObstacle: true})
 		return
 	}
 	address := "/me/why/" + s.service.Ticket(id) + "?checked=1"
@@ -242,7 +272,8 @@ func (s *Server) goOn(a *service.Answer, to string) string {
 		return to
 	}
 	for _, r := range s.service.Snapshot().Book.Rulebook.Resources {
-		if r.ID == a.Asked.Resource.ID && (strings.HasPrefix(r.URL, "https://") || strings.HasPrefix(r.URL, "http://")) {
+		if r.ID == a.Asked.Resource.ID &&
+			(strings.HasPrefix(r.URL, "https://") || strings.HasPrefix(r.URL, "http://")) {
 			return r.URL
 		}
 	}
@@ -264,13 +295,16 @@ func (s *Server) askedFacts(w map[string]string, a *service.Answer) [][2]string 
 		}
 	}
 	at, _ := time.Parse(time.RFC3339, a.At)
-	return [][2]string{{w["resource"], title}, {w["person"], a.Asked.Subject.ID}, {w["device"], device}, {w["when"], at.Format("2006-01-02 15:04 MST")}}
+	return [][2]string{{w["resource"], title}, {w["person"], a.Asked.Subject.ID}, {w["device"], device},
+		{w["when"], at.Format("2006-01-02 15:04 MST")}}
 }
 
 func (s *Server) whyPage(c *gin.Context, a *service.Answer) *personPage {
 	w := pageLanguage(c)
 	speakAnswer(c, a)
-	p := &personPage{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a), Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")), Unknown: !a.Known && a.Outcome == access.Deny}
+	p := &personPage{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
+		Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")),
+		Unknown: !a.Known && a.Outcome == access.Deny}
 	p.Why, _ = rulebook.Language(a.ReasonUser, w["lang"])
 	if a.Outcome == access.StepUp {
 		p.Title, p.Why, p.SignIn = w["stepup"], w["stepupText"], s.goOn(a, p.To)
@@ -339,7 +373,8 @@ func (s *Server) myDevice(c *gin.Context) {
 }
 
 func (s *Server) askToEnrol(c *gin.Context, w map[string]string, wrong string) {
-	s.render(c, http.StatusOK, &personPage{W: w, Title: w["enrol"], NoObstacle: true, Enrol: true, Platforms: evidence.Platforms(), Wrong: wrong})
+	s.render(c, http.StatusOK, &personPage{W: w, Title: w["enrol"], NoObstacle: true, Enrol: true,
+		Platforms: evidence.Platforms(), Wrong: wrong})
 }
 
 // enrolment is the resource that guards enrolling, when the rulebook lists it.
@@ -369,7 +404,8 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.tooMany(c, "you asked a moment ago; try again in a few seconds")
 		return
 	}
-	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources, func(r rulebook.Resource) bool { return r.ID == enrolment }) {
+	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources,
+		func(r rulebook.Resource) bool { return r.ID == enrolment }) {
 		id, refused, err := s.service.Permit(actor(c).Name, e)
 		if err != nil {
 			s.fail(c, err)
@@ -380,7 +416,8 @@ func (s *Server) enrolMine(c *gin.Context) {
 			return
 		}
 	}
-	claims := service.Claims{Serial: strings.TrimSpace(c.PostForm("serial")), Platform: c.PostForm("platform"), Name: strings.TrimSpace(c.PostForm("name")), Owner: e.Subject.ID}
+	claims := service.Claims{Serial: strings.TrimSpace(c.PostForm("serial")),
+		Platform: c.PostForm("platform"), Name: strings.TrimSpace(c.PostForm("name")), Owner: e.Subject.ID}
 	var shown *x509.Certificate
 	if text := c.GetHeader(headerCert); text != "" {
 		if shown, err = clientCert(text); err != nil { // forwarded has read it
@@ -420,7 +457,8 @@ const maxForm = 16 << 10
 
 // obstacleOf tells of a rule only what its remedy says, or its title, and what
 // was seen and how long ago.
-func obstacleOf(w map[string]string, title string, remedies map[string]rulebook.Remedy, why []condition.Leaf, now time.Time) personObstacle {
+func obstacleOf(w map[string]string, title string, remedies map[string]rulebook.Remedy, why []condition.Leaf,
+	now time.Time) personObstacle {
 	o := personObstacle{Title: title}
 	if m, ok := rulebook.Language(remedies, w["lang"]); ok {
 		o.Title, o.Steps = m.Title, m.Steps
@@ -456,7 +494,8 @@ func linked(text string) template.HTML {
 			break
 		}
 		out.WriteString(template.HTMLEscapeString(before))
-		fmt.Fprintf(&out, `<a href="%s" rel="noreferrer">%s</a>`, template.HTMLEscapeString(target), template.HTMLEscapeString(label))
+		fmt.Fprintf(&out, `<a href="%s" rel="noreferrer">%s</a>`, template.HTMLEscapeString(target),
+			template.HTMLEscapeString(label))
 		text = tail
 	}
 	return template.HTML(out.String()) // every part was escaped above

@@ -37,8 +37,11 @@ func TestClientCertificatesInHeaders(t *testing.T) {
 		t.Errorf("%v, %v", again, err)
 	}
 	for name, text := range map[string]string{
-		"nothing": "", "no colons": body, "one colon": ":" + body, "PEM": pem, "two certificates": ":" + body + ":, :" + body + ":", "not base64": ":????:",
-		"cut short": ":" + body[:len(body)-8] + ":", "something behind it": ":" + base64.StdEncoding.EncodeToString(append(slices.Clone(der), 1, 2, 3)) + ":", "huge": ":" + strings.Repeat("A", 1<<17) + ":",
+		"nothing": "", "no colons": body, "one colon": ":" + body, "PEM": pem,
+		"two certificates": ":" + body + ":, :" + body + ":", "not base64": ":????:",
+		"cut short": ":" + body[:len(body)-8] + ":",
+		"something behind it": ":" + base64.StdEncoding.EncodeToString(append(slices.Clone(der), 1, 2, 3)) +
+			":", "huge": ":" + strings.Repeat("A", 1<<17) + ":",
 	} {
 		if got, err := clientCert(text); err == nil {
 			t.Errorf("%s is taken for the certificate %s", name, got.Subject)
@@ -49,8 +52,10 @@ func TestClientCertificatesInHeaders(t *testing.T) {
 // Nobody is sent to another site from a page of ours.
 func TestWhereAPersonMayBeSent(t *testing.T) {
 	for path, want := range map[string]string{
-		"/payroll/": "/payroll/", "/payroll/?month=11&x=%2F": "/payroll/?month=11&x=%2F", "": "", "payroll": "", "//elsewhere.example": "", "https://elsewhere.example": "",
-		"/\\elsewhere.example": "", "/a\r\nSet-Cookie: x": "", "/" + strings.Repeat("x", 3000): "", "javascript:alert(1)": "",
+		"/payroll/": "/payroll/", "/payroll/?month=11&x=%2F": "/payroll/?month=11&x=%2F", "": "",
+		"payroll": "", "//elsewhere.example": "", "https://elsewhere.example": "",
+		"/\\elsewhere.example": "", "/a\r\nSet-Cookie: x": "", "/" + strings.Repeat("x", 3000): "",
+		"javascript:alert(1)": "",
 	} {
 		if got := localPath(path); got != want {
 			t.Errorf("%.40q leads to %q, want %q", path, got, want)
@@ -87,7 +92,8 @@ func TestThePagesSpeakTheirLanguages(t *testing.T) {
 			}
 		}
 	}
-	for accept, want := range map[string]string{"": "en", "sv": "sv", "sv-FI,en;q=0.2": "sv", "de, sv;q=0.1": "sv", "fr": "en", "nonsense;;;": "en"} {
+	for accept, want := range map[string]string{"": "en", "sv": "sv", "sv-FI,en;q=0.2": "sv",
+		"de, sv;q=0.1": "sv", "fr": "en", "nonsense;;;": "en"} {
 		ctx, _ := gin.CreateTestContext(httptest.NewRecorder())
 		ctx.Request = httptest.NewRequest(http.MethodGet, "/", nil)
 		ctx.Request.Header.Set("Accept-Language", accept)
@@ -101,14 +107,18 @@ func TestThePagesSpeakTheirLanguages(t *testing.T) {
 // condition looks like stays in the house.
 func TestWhatAPersonIsToldOfARule(t *testing.T) {
 	now := time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
-	why := []condition.Leaf{{Condition: "os.version >= 14.6", Path: "os.version", Required: ">= 14.6", Observed: "13.1", At: "2026-11-20T05:00:00Z", Source: "mdm"}, {Condition: "tpm.present", Path: "tpm.present", Unknown: "never reported"}}
+	why := []condition.Leaf{{Condition: "os.version >= 14.6", Path: "os.version", Required: ">= 14.6",
+		Observed: "13.1", At: "2026-11-20T05:00:00Z", Source: "mdm"},
+		{Condition: "tpm.present", Path: "tpm.present", Unknown: "never reported"}}
 	for _, c := range []struct {
 		lang, title string
 		remedy      map[string]rulebook.Remedy
 		want        string
 	}{
-		{"en", "System is current", map[string]rulebook.Remedy{"en": {Title: "Update it", Steps: "Restart."}}, "Update it|Restart.|13.1, seen 3h ago|nothing has been seen yet"},
-		{"sv", "System is current", map[string]rulebook.Remedy{"sv": {Title: "Uppdatera"}}, "Uppdatera||13.1, sett för 3h sedan|inget har setts ännu"},
+		{"en", "System is current", map[string]rulebook.Remedy{"en": {Title: "Update it", Steps: "Restart."}},
+			"Update it|Restart.|13.1, seen 3h ago|nothing has been seen yet"},
+		{"sv", "System is current", map[string]rulebook.Remedy{"sv": {Title: "Uppdatera"}},
+			"Uppdatera||13.1, sett för 3h sedan|inget har setts ännu"},
 		{"en", "System is current", nil, "System is current||13.1, seen 3h ago|nothing has been seen yet"},
 	} {
 		o := obstacleOf(pageWords[c.lang], c.title, c.remedy, why, now)
@@ -122,7 +132,8 @@ func TestWhatAPersonIsToldOfARule(t *testing.T) {
 func TestThePageEscapes(t *testing.T) {
 	const bad = `"><script>alert(1)</script>`
 	var out bytes.Buffer
-	page := personPage{W: pageWords["en"], Title: bad, Outcome: bad, Why: bad, Facts: [][2]string{{bad, bad}}, Code: bad, Ticket: bad, To: bad, SignIn: bad, Level: bad, Wrong: bad, Enrol: true, Platforms: []string{bad},
+	page := personPage{W: pageWords["en"], Title: bad, Outcome: bad, Why: bad, Facts: [][2]string{{bad, bad}},
+		Code: bad, Ticket: bad, To: bad, SignIn: bad, Level: bad, Wrong: bad, Enrol: true, Platforms: []string{bad},
 		Obstacles: []personObstacle{{Title: bad, Steps: bad, Seen: []string{bad}, Until: bad}}}
 	if err := personPages.ExecuteTemplate(&out, "page.html", &page); err != nil {
 		t.Fatal(err)

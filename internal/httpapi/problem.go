@@ -37,7 +37,8 @@ type problem struct {
 func (p *problem) Error() string { return p.Detail }
 
 func newProblem(status int, format string, args ...any) *problem {
-	return &problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
+	return &problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
+		Detail: fmt.Sprintf(format, args...)}
 }
 
 // statusLeft says, to the log alone, that nobody waits for the answer any more.
@@ -69,11 +70,13 @@ func problemOf(err error) *problem {
 		p = newProblem(http.StatusBadRequest, "%s", query.Message)
 		p.Pointer, p.Excerpt = query.Param, query.Excerpt
 	case errors.As(err, &problems):
-		p = newProblem(http.StatusUnprocessableEntity, "the rulebook has %d problem(s); the one in force stays", len(problems))
+		p = newProblem(http.StatusUnprocessableEntity,
+			"the rulebook has %d problem(s); the one in force stays", len(problems))
 		p.Type, p.Title, p.Problems = "urn:ironledger:problem:rulebook", "The rulebook is not right", problems
 	case errors.As(err, &example):
 		p = newProblem(http.StatusUnprocessableEntity, "%s", example.Error())
-		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail", example.Failed
+		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail",
+			example.Failed
 	case errors.As(err, &budget):
 		p = newProblem(http.StatusRequestEntityTooLarge, "%s", budget.Message)
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
@@ -112,9 +115,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 	p := problemOf(err)
 	switch {
 	case p.Status >= 500:
-		s.log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "status", p.Status, "error", err)
+		s.log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "status",
+			p.Status, "error", err)
 	default:
-		s.log.Debug("request refused", "method", c.Request.Method, "path", c.Request.URL.Path, "status", p.Status, "error", err)
+		s.log.Debug("request refused", "method", c.Request.Method, "path", c.Request.URL.Path, "status",
+			p.Status, "error", err)
 	}
 	body, _ := json.Marshal(p) // its own type always has a JSON form
 	c.Abort()
@@ -151,7 +156,8 @@ func mediaType(c *gin.Context, allowed ...string) (string, error) {
 			return got, nil
 		}
 	}
-	return "", newProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s", strings.Join(allowed, " or "), strconv.Quote(given))
+	return "", newProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s",
+		strings.Join(allowed, " or "), strconv.Quote(given))
 }
 
 func readBody(c *gin.Context, limit int64) ([]byte, error) {
@@ -206,5 +212,6 @@ func decode(c *gin.Context, limit int64, into any) error {
 		p.Pointer = "/" + strings.ReplaceAll(typ.Field, ".", "/")
 		return p
 	}
-	return newProblem(http.StatusBadRequest, "the body cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+	return newProblem(http.StatusBadRequest, "the body cannot be read: %s",
+		strings.TrimPrefix(err.Error(), "json: "))
 }

@@ -77,8 +77,11 @@ const (
 
 // Handler returns the handler of everything.
 func Handler(o Options) http.Handler {
-	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(), secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console, origin: http.NewCrossOriginProtection(),
-		guesses: newLimiters(guessRate, guessBurst), tickets: newLimiters(againRate, againBurst), streams: slots{most: maxStreams}, exports: slots{most: maxExports}}
+	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
+		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
+		origin:  http.NewCrossOriginProtection(),
+		guesses: newLimiters(guessRate, guessBurst), tickets: newLimiters(againRate, againBurst),
+		streams: slots{most: maxStreams}, exports: slots{most: maxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
@@ -89,7 +92,8 @@ func Handler(o Options) http.Handler {
 	r.Use(s.recover, s.headers, paced)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
-		s.fail(c, newProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
+		s.fail(c, newProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method,
+			c.Request.URL.Path))
 	})
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
@@ -105,7 +109,8 @@ func Handler(o Options) http.Handler {
 		c.Header("Content-Type", "application/schema+json")
 		c.JSON(http.StatusOK, rulebook.Schema())
 	})
-	for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions} {
+	for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut,
+		http.MethodPatch, http.MethodDelete, http.MethodOptions} {
 		r.Handle(method, "/forward-auth", s.forwardAuth) // proxies ask with the method they were asked with
 	}
 	r.GET("/ledger/checkpoint", s.ledgerCheckpoint)
@@ -126,8 +131,10 @@ func (s *Server) recover(c *gin.Context) {
 				panic(bad)
 			}
 			id := rand.Text()[:12]
-			s.log.Error("bug", "id", id, "path", c.Request.URL.Path, "panic", fmt.Sprint(bad), "stack", string(debug.Stack()))
-			s.fail(c, newProblem(http.StatusInternalServerError, "the service met a bug in itself; it is in its log as %s", id))
+			s.log.Error("bug", "id", id, "path", c.Request.URL.Path, "panic", fmt.Sprint(bad), "stack",
+				string(debug.Stack()))
+			s.fail(c, newProblem(http.StatusInternalServerError,
+				"the service met a bug in itself; it is in its log as %s", id))
 		}
 	}()
 	c.Next()
@@ -198,7 +205,8 @@ func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
 	}
 	c.Set(tokenKey, token)
 	if computing[c.Request.Method+" "+c.FullPath()] && !s.looks.wait(c.Request.Context(), token.ID) {
-		s.tooMany(c, fmt.Sprintf("the token has %d searches or computations under way, and others waiting", maxLooks))
+		s.tooMany(c, fmt.Sprintf("the token has %d searches or computations under way, and others waiting",
+			maxLooks))
 	}
 }
 
@@ -237,9 +245,14 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 	if certificate == nil && !loopback(l.Addr()) {
 		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
 	}
-	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: wholeRequest, WriteTimeout: wholeRequest + unread, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog:    slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
-		BaseContext: func(net.Listener) context.Context { return context.WithValue(context.Background(), stopping{}, ctx) }}
+	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout: wholeRequest, WriteTimeout: wholeRequest + unread, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		ErrorLog:       slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
+		BaseContext: func(net.Listener) context.Context {
+			return context.WithValue(context.Background(),
+				stopping{}, ctx)
+		}}
 	failed := make(chan error, 1)
 	go func() {
 		if certificate != nil {
@@ -268,13 +281,15 @@ func loopback(a net.Addr) bool {
 
 // consoleRoutes are the first parts of the console's own addresses, as its router
 // has them: a test compares.
-var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true, "certificates": true, "exceptions": true, "sources": true,
+var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true,
+	"certificates": true, "exceptions": true, "sources": true,
 	"rulebook": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
 
 // takesHTML reports whether a caller takes a page: who does not say takes anything
 // (RFC 9110, section 12.5.1).
 func takesHTML(accept string) bool {
-	return accept == "" || strings.Contains(accept, "text/html") || strings.Contains(accept, "*/*") || strings.Contains(accept, "text/*")
+	return accept == "" || strings.Contains(accept, "text/html") || strings.Contains(accept, "*/*") ||
+		strings.Contains(accept, "text/*")
 }
 
 // noRoute serves the console's files; an address of the console's own gets its first

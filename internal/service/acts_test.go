@@ -40,12 +40,14 @@ break_glass: [master]
 // opened is a service with the rulebook of acts.
 func opened(t *testing.T, dir string) *Service {
 	t.Helper()
-	s, err := Open(context.Background(), Options{Dir: dir, AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
+	s, err := Open(context.Background(),
+		Options{Dir: dir, AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if s.Snapshot().Book.Info.Version == 0 {
-		if _, _, err := s.Publish(context.Background(), "author", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}}); err != nil {
+		if _, _, err := s.Publish(context.Background(), "author",
+			Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -87,15 +89,19 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"roster": func(ctx context.Context) error {
-			_, err := s.ImportRoster(ctx, "astrid", []directory.Hardware{{Serial: "S-" + a.device(), Note: a.one("a", "b")}}, accept)
+			_, err := s.ImportRoster(ctx, "astrid",
+				[]directory.Hardware{{Serial: "S-" + a.device(), Note: a.one("a", "b")}}, accept)
 			return err
 		},
 		"roster line": func(ctx context.Context) error {
-			_, err := s.RemoveRoster(ctx, "astrid", "s-"+a.device(), Removal{Reason: "sold", AcceptImpact: "a trial"})
+			_, err := s.RemoveRoster(ctx, "astrid", "s-"+a.device(),
+				Removal{Reason: "sold", AcceptImpact: "a trial"})
 			return err
 		},
 		"waiver": func(ctx context.Context) error {
-			w, err := s.Waive(ctx, "astrid", ExceptionRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial", For: "3d"})
+			w, err := s.Waive(ctx, "astrid",
+				ExceptionRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial",
+					For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, w.ID)
 			}
@@ -114,7 +120,8 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"enrol": func(ctx context.Context) error {
 			id := a.device()
-			e, err := s.Enrol(ctx, "desk", Claims{Serial: "S-" + id + a.one("", "n"), Form: "laptop", Owner: a.person()}, nil)
+			e, err := s.Enrol(ctx, "desk",
+				Claims{Serial: "S-" + id + a.one("", "n"), Form: "laptop", Owner: a.person()}, nil)
 			if err == nil && e.State == Held {
 				a.held = append(a.held, e.ID)
 			}
@@ -152,7 +159,8 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"search": func(ctx context.Context) error {
-			_, err := s.KeepSearch(ctx, "astrid", Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)), Where: a.one("level == sound", "managed")})
+			_, err := s.KeepSearch(ctx, "astrid",
+				Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)), Where: a.one("level == sound", "managed")})
 			return err
 		},
 		"drop search": func(ctx context.Context) error {
@@ -173,15 +181,18 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			var list []directory.Person
 			for i := range 12 {
 				if r.IntN(5) > 0 {
-					list = append(list, directory.Person{ID: fmt.Sprint(a.prefix, "p", i), Name: "Ada", Groups: a.groups()})
+					list = append(list, directory.Person{ID: fmt.Sprint(a.prefix, "p", i), Name: "Ada",
+						Groups: a.groups()})
 				}
 			}
 			_, err := s.ImportPeople(ctx, "astrid", list, ListImport{Whole: true, AcceptImpact: "a trial"})
 			return err
 		}
 		a.steps["publish"] = func(ctx context.Context) error {
-			text := strings.Replace(actors, "threat.score <= 30", a.one("threat.score <= 30", "threat.score <= 20"), 1)
-			_, _, err := s.Publish(ctx, "astrid", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}, AcceptImpact: "a trial"})
+			text := strings.Replace(actors, "threat.score <= 30",
+				a.one("threat.score <= 30", "threat.score <= 20"), 1)
+			_, _, err := s.Publish(ctx, "astrid",
+				Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}, AcceptImpact: "a trial"})
 			return err
 		}
 		a.steps["redact"] = func(ctx context.Context) error {
@@ -235,7 +246,8 @@ func (a *acts) take(ctx context.Context, text string) error {
 }
 
 func (a *acts) ask(person string) error {
-	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: a.one("payroll", "rota")},
+	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: a.one("payroll", "rota")},
 		Context: &access.Context{Device: &access.DeviceRef{ID: a.device()}}}
 	_, err := a.s.Decide("gate", e)
 	return err

@@ -81,7 +81,8 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 	}
 	return &Book{
 		strict: strict,
-		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb), generation: &generation{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
+		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb),
+		generation: &generation{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), ruleKeys: rules.RuleKeys()},
 		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
 			searchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
 			searchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
@@ -95,7 +96,8 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 // it is so with another directory or roster.
 func (b *Book) renewed() *Book {
 	next := *b
-	next.generation = &generation{number: b.number + 1, directories: b.directories + 1, Resolver: b.Resolver, ruleKeys: b.ruleKeys}
+	next.generation = &generation{number: b.number + 1, directories: b.directories + 1, Resolver: b.Resolver,
+		ruleKeys: b.ruleKeys}
 	return &next
 }
 
@@ -179,11 +181,15 @@ func (b *Book) standing(d *Device, now int64) *posture.Standing {
 
 // unheard is what stands between a device that was enrolled and never reported
 // and any level: the cures of every rule that could be meant would be noise.
-var unheard = access.Obstacle{Rule: "evidence", Title: "Something has been reported of the device", Verdict: posture.Unknown.String(),
-	Why: []condition.Leaf{{Condition: "evidence", Path: "the evidence", Required: "a first report", Holds: condition.Unknown, Unknown: "never reported"}},
+var unheard = access.Obstacle{Rule: "evidence", Title: "Something has been reported of the device",
+	Verdict: posture.Unknown.String(),
+	Why: []condition.Leaf{{Condition: "evidence", Path: "the evidence", Required: "a first report",
+		Holds: condition.Unknown, Unknown: "never reported"}},
 	Remedy: map[string]rulebook.Remedy{
-		"en": {Title: "Let the device report", Steps: "Nothing is known of it yet. Open its management program or wait a few minutes, then check again."},
-		"sv": {Title: "Låt enheten rapportera", Steps: "Inget är känt om den än. Öppna dess hanteringsprogram eller vänta några minuter och kontrollera sedan igen."},
+		"en": {Title: "Let the device report",
+			Steps: "Nothing is known of it yet. Open its management program or wait a few minutes, then check again."},
+		"sv": {Title: "Låt enheten rapportera",
+			Steps: "Inget är känt om den än. Öppna dess hanteringsprogram eller vänta några minuter och kontrollera sedan igen."},
 	}}
 
 func (b *Book) obstacles(d *Device, level rulebook.Level, now int64) []access.Obstacle {
@@ -240,7 +246,8 @@ func (e *ExampleError) Error() string {
 func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*store.Rulebook, int, error) {
 	files := slices.Clone(draft.Files)
 	slices.SortFunc(files, func(a, b rulebook.File) int { return strings.Compare(a.Name, b.Name) })
-	book, err := compileBook(&store.Rulebook{Author: actor, Message: draft.Message, Digest: Digest(files), Files: files})
+	book, err := compileBook(&store.Rulebook{Author: actor, Message: draft.Message, Digest: Digest(files),
+		Files: files})
 	if err != nil {
 		return nil, 0, err
 	}
@@ -268,8 +275,9 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		if err := c.batch.PutRulebook(&book.Info); err != nil {
 			return err
 		}
-		c.record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest, Message: event.Clipped(draft.Message, maxReason),
-			Name: book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
+		c.record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest,
+			Message: event.Clipped(draft.Message, maxReason),
+			Name:    book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
 		book.number = c.base.Book.number + 1
 		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster},
 			cause{kind: event.ByRulebook, actor: actor}, c.base.Fleet.cells)
@@ -320,7 +328,8 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 	// The views, and the truth of checks that both books have, hold as they are
 	// when evidence means the same under both.
 	keep := next.People == c.base.People && next.Roster == c.base.Roster && book.Resolver == old.Resolver
-	comparable := slices.Equal(old.Rulebook.Ladder, book.Rulebook.Ladder) && slices.Equal(old.ruleKeys, book.ruleKeys)
+	comparable := slices.Equal(old.Rulebook.Ladder, book.Rulebook.Ladder) && slices.Equal(old.ruleKeys,
+		book.ruleKeys)
 	carry := book.Rules.Carry(old.Rules)
 	var r posture.Result
 	env := &condition.Env{Now: c.now}
@@ -387,7 +396,9 @@ func (p *rebuilt) warm(carry *posture.Carry, cells []*cell) {
 
 // unmoved reports whether a result says the same as the one kept.
 func (d *Device) unmoved(r *posture.Result) bool {
-	if r.Level != d.Result.Level || r.Outsider != d.Result.Outsider || r.Shadow != d.Result.Shadow || r.Covered != d.Result.Covered || !slices.Equal(r.Verdicts, d.Result.Verdicts) || !slices.Equal(r.Waived, d.Result.Waived) {
+	if r.Level != d.Result.Level || r.Outsider != d.Result.Outsider || r.Shadow != d.Result.Shadow ||
+		r.Covered != d.Result.Covered || !slices.Equal(r.Verdicts, d.Result.Verdicts) ||
+		!slices.Equal(r.Waived, d.Result.Waived) {
 		return false
 	}
 	if d.Result.Since == nil {
@@ -444,7 +455,8 @@ type VocabularyName struct {
 // Vocabulary lists the names of the rulebook in force that a search may use.
 func (s *Service) Vocabulary() *Vocabulary {
 	rb := s.Snapshot().Book.Rulebook
-	v := &Vocabulary{Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass, Places: []string{}, Names: []VocabularyName{}}
+	v := &Vocabulary{Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass,
+		Places: []string{}, Names: []VocabularyName{}}
 	for _, p := range rb.Places {
 		v.Places = append(v.Places, p.ID)
 	}

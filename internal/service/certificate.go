@@ -91,7 +91,8 @@ func certificateNames(rb *rulebook.Rulebook) *rulebook.Names {
 func (b *Book) certificateMatcher(q CertificateQuery, now int64) (func(*Device, value.Value, *budget) bool, error) {
 	text := strings.ToLower(strings.TrimSpace(q.Text))
 	contains := func(d *Device, c value.Value, _ *budget) bool {
-		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+field(c, "subject").Str()+"\n"+field(c, "issuer").Str()+"\n"+field(c, "serial").Str()+"\n"+field(c, "sha256").Str()), text)
+		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+field(c, "subject").Str()+"\n"+
+			field(c, "issuer").Str()+"\n"+field(c, "serial").Str()+"\n"+field(c, "sha256").Str()), text)
 	}
 	if strings.TrimSpace(q.Where) == "" {
 		return contains, nil
@@ -157,7 +158,8 @@ type certificateRow struct {
 // Certificates lists the certificates that devices show and that are fresh,
 // those that end first at the top.
 func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*CertificatePage, error) {
-	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted, CertificateUnknown, CertificateAuthority}
+	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted,
+		CertificateUnknown, CertificateAuthority}
 	if q.State != "" && !slices.Contains(states, q.State) {
 		return nil, &QueryError{Param: "state", Message: "a state is one of " + strings.Join(states, ", ")}
 	}
@@ -171,7 +173,8 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 		return nil, err
 	}
 	slot := snap.Book.Rulebook.Dict.Slot("certs")
-	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}}, []certificateRow{}, map[string]int{}
+	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}},
+		[]certificateRow{}, map[string]int{}
 	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
@@ -183,7 +186,8 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 			page.States[state]++
 			issuers[field(c, "issuer_id").Str()]++
 			if q.State == "" || q.State == state {
-				rows = append(rows, certificateRow{cursor{sortable(field(c, "not_after").Num()), d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
+				rows = append(rows, certificateRow{cursor{sortable(field(c, "not_after").Num()),
+					d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
 			}
 		}
 		return budget.goesOn()
@@ -211,10 +215,13 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 }
 
 func (b *Book) certificate(d *Device, c value.Value, state string) ShownCertificate {
-	out := ShownCertificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
-		Subject: field(c, "subject").Str(), Issuer: field(c, "issuer").Str(), Names: []string{}, Serial: field(c, "serial").Str(), SHA256: field(c, "sha256").Str(),
-		From: field(c, "not_before").String(), To: field(c, "not_after").String(), Lifetime: value.FormatAge(field(c, "lifetime").Num()),
-		State: state, IssuerID: field(c, "issuer_id").Str(), Why: certificate.Why(c)}
+	out := ShownCertificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
+		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
+		Subject: field(c, "subject").Str(), Issuer: field(c, "issuer").Str(), Names: []string{},
+		Serial: field(c, "serial").Str(), SHA256: field(c, "sha256").Str(),
+		From: field(c, "not_before").String(), To: field(c, "not_after").String(),
+		Lifetime: value.FormatAge(field(c, "lifetime").Num()),
+		State:    state, IssuerID: field(c, "issuer_id").Str(), Why: certificate.Why(c)}
 	for _, n := range field(c, "names").Members() {
 		out.Names = append(out.Names, n.Str())
 	}

@@ -33,7 +33,9 @@ func newAuthority(t *testing.T) *authority {
 		t.Fatal(err)
 	}
 	a := &authority{t: t, key: key, next: 2}
-	a.cert = &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "House"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(9000 * time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	a.cert = &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "House"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(9000 * time.Hour), IsCA: true,
+		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	a.cert = a.issue(a.cert, key)
 	return a
 }
@@ -61,7 +63,9 @@ func (a *authority) device(name string, from, to time.Duration) (*x509.Certifica
 	if err != nil {
 		a.t.Fatal(err)
 	}
-	c := a.issue(&x509.Certificate{SerialNumber: big.NewInt(a.next), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(from), NotAfter: time.Now().Add(to), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, key)
+	c := a.issue(&x509.Certificate{SerialNumber: big.NewInt(a.next), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(from), NotAfter: time.Now().Add(to),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, key)
 	a.next++
 	raw, err := json.Marshal([]map[string]string{{"pem": block("CERTIFICATE", c.Raw)}})
 	if err != nil {
@@ -73,9 +77,11 @@ func (a *authority) device(name string, from, to time.Duration) (*x509.Certifica
 // files are a rulebook that trusts the authority, with a revocation list.
 func (a *authority) files(until time.Duration, revoked ...*x509.Certificate) []rulebook.File {
 	a.t.Helper()
-	list := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now().Add(-time.Minute), NextUpdate: time.Now().Add(until)}
+	list := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now().Add(-time.Minute),
+		NextUpdate: time.Now().Add(until)}
 	for _, c := range revoked {
-		list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: c.SerialNumber, RevocationTime: time.Now().Add(-time.Minute)})
+		list.RevokedCertificateEntries = append(list.RevokedCertificateEntries,
+			x509.RevocationListEntry{SerialNumber: c.SerialNumber, RevocationTime: time.Now().Add(-time.Minute)})
 	}
 	crl, err := x509.CreateRevocationList(rand.Reader, list, a.cert, a.key)
 	if err != nil {
@@ -127,7 +133,8 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 			}
 		}
 		d := s.Device("d1")
-		if len(d.Certs) != 1 || d.Certs[0].State != service.CertificateUntrusted || !strings.Contains(d.Certs[0].Why, "expired") {
+		if len(d.Certs) != 1 || d.Certs[0].State != service.CertificateUntrusted ||
+			!strings.Contains(d.Certs[0].Why, "expired") {
 			t.Errorf("its certificates are %+v", d.Certs)
 		}
 		// A republished list takes effect within the publication.
@@ -139,7 +146,8 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 			revoked []*x509.Certificate
 			level   string
 		}{{nil, "strong"}, {[]*x509.Certificate{c}, "limited"}, {nil, "strong"}} {
-			if _, _, err := s.Publish(ctx, "author", service.Draft{Files: a.files(50*time.Hour, step.revoked...)}); err != nil {
+			if _, _, err := s.Publish(ctx, "author",
+				service.Draft{Files: a.files(50*time.Hour, step.revoked...)}); err != nil {
 				t.Fatal(err)
 			}
 			if got := level(s, "d1"); got != step.level {
@@ -213,7 +221,8 @@ func TestALowerLimitHoldsForWaiversThatLive(t *testing.T) {
 func TestShadowForetellsEnforcing(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
-	tried := strings.Replace(house, "gates:", "  - id: tried\n    mode: shadow\n    applies: form == laptop\n    rules: [{id: wall, check: firewall.on, cap: limited, unknown: sound}]\ngates:", 1)
+	tried := strings.Replace(house, "gates:",
+		"  - id: tried\n    mode: shadow\n    applies: form == laptop\n    rules: [{id: wall, check: firewall.on, cap: limited, unknown: sound}]\ngates:", 1)
 	publish(t, s, tried)
 	report(t, s, "d1", good)
 	report(t, s, "d2", good+`,"firewall.on":false`)

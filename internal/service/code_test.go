@@ -13,7 +13,8 @@ import (
 // A code that another refusal has is not given again, and the refusal stands.
 func TestACodeIsGivenOnce(t *testing.T) {
 	ctx := context.Background()
-	s, err := Open(ctx, Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
+	s, err := Open(ctx, Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only",
+		Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -23,7 +24,8 @@ func TestACodeIsGivenOnce(t *testing.T) {
 		}
 	}()
 	text := "rulebook: r\nresources: [{id: till}]\nbreak_glass: [master]\ngates: [{id: g, number: 1, who: {everyone: true}, what: {resources: [till]}, need: level >= sound}]\n"
-	if _, _, err := s.Publish(ctx, "author", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}}); err != nil {
+	if _, _, err := s.Publish(ctx, "author",
+		Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}}); err != nil {
 		t.Fatal(err)
 	}
 	codes := strings.Fields("AAAA-2222 AAAA-2222 AAAA-2222 BBBB-3333")
@@ -35,7 +37,9 @@ func TestACodeIsGivenOnce(t *testing.T) {
 		return c
 	}
 	ask := func() (string, error) {
-		_, refused, err := s.Permit("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "till"}})
+		_, refused, err := s.Permit("edge",
+			&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
+				Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "till"}})
 		if err != nil || refused == nil {
 			return "", err
 		}

@@ -54,11 +54,14 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 				}
 				slices.Sort(keys)
 				b := slices.Index(rules, strings.Join(keys, " "))
-				if b < 0 || d.Level != d.Standing.Level || !slices.Contains(append(levels[b], levels[2-b]...), d.Level) {
-					t.Errorf("version %d: %s stands at %s, its standing says %s by %v", d.Rulebook, d.ID, d.Level, d.Standing.Level, keys)
+				if b < 0 || d.Level != d.Standing.Level || !slices.Contains(append(levels[b], levels[2-b]...),
+					d.Level) {
+					t.Errorf("version %d: %s stands at %s, its standing says %s by %v", d.Rulebook, d.ID,
+						d.Level, d.Standing.Level, keys)
 					return
 				}
-				if page, err := s.Devices(ctx, service.DeviceQuery{Limit: 1000}); err != nil || page.Total != n || len(page.Levels) != 1 {
+				if page, err := s.Devices(ctx, service.DeviceQuery{Limit: 1000}); err != nil ||
+					page.Total != n || len(page.Levels) != 1 {
 					t.Errorf("a list of %v (%v)", page.Levels, err)
 					return
 				}
@@ -136,10 +139,13 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 		}
 	}
 	page, err := s.Certificates(ctx, service.CertificateQuery{State: service.CertificateUntrusted, Limit: 5})
-	if err != nil || page.Total != 1 || page.States[service.CertificateTrusted]+page.States[service.CertificateEnding] != 6 || page.Issuers[0].Certificates != 6 || page.Issuers[1].Certificates != 1 {
+	if err != nil || page.Total != 1 ||
+		page.States[service.CertificateTrusted]+page.States[service.CertificateEnding] != 6 ||
+		page.Issuers[0].Certificates != 6 || page.Issuers[1].Certificates != 1 {
 		t.Errorf("untrusted are %+v (%v)", page, err)
 	}
-	for _, bad := range []service.CertificateQuery{{State: "x"}, {Where: "der == \"x\""}, {Where: "why == \"x\""}, {Cursor: "%"}, {Where: "trusted +"}} {
+	for _, bad := range []service.CertificateQuery{{State: "x"}, {Where: "der == \"x\""},
+		{Where: "why == \"x\""}, {Cursor: "%"}, {Where: "trusted +"}} {
 		if _, err := s.Certificates(ctx, bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
@@ -152,7 +158,8 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 	}
 	kept := s.Snapshot().Fleet.Get("d0").Record
 	back, err := rb.Dict.UnmarshalSource("agent", kept.MarshalSource("agent"))
-	if err != nil || len(back.Readings) != len(kept.Readings()) || !back.Value("certs").Equal(evidenceValue(kept, "certs").Value) {
+	if err != nil || len(back.Readings) != len(kept.Readings()) ||
+		!back.Value("certs").Equal(evidenceValue(kept, "certs").Value) {
 		t.Errorf("the evidence comes back as %+v (%v)", back, err)
 	}
 	if len(before) != 1 || before[0].State == service.CertificateUntrusted {
@@ -227,9 +234,14 @@ func TestManyCallersAtOnce(t *testing.T) {
 				var err error
 				switch r.IntN(10) {
 				case 0:
-					_, _, err = s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: []string{house, strict}[r.IntN(2)]}}, AcceptImpact: "a trial"})
+					_, _, err = s.Publish(ctx, "author",
+						service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+							Text: []string{house, strict}[r.IntN(2)]}}, AcceptImpact: "a trial"})
 				case 1:
-					_, err = s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{AcceptImpact: "a trial"})
+					_, err = s.ImportPeople(ctx, "hr",
+						[]directory.Person{{ID: "maren", Name: "Maren",
+							Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}},
+						service.ListImport{AcceptImpact: "a trial"})
 				case 2:
 					_, _ = s.Waive(ctx, "desk", service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
 				case 3, 4, 5:
@@ -254,7 +266,8 @@ func TestManyCallersAtOnce(t *testing.T) {
 		t.Helper()
 		for _, live := range s.Sessions("", "", "") {
 			if a := s.Ask(question(live.Person, live.Device)); a.Outcome != access.Allow {
-				t.Errorf("%s the session %s from %s lives on, and asking gives %s", when, live.Decision, live.Device, a.Outcome)
+				t.Errorf("%s the session %s from %s lives on, and asking gives %s", when, live.Decision,
+					live.Device, a.Outcome)
 			}
 		}
 		for _, id := range decisions {

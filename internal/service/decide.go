@@ -146,10 +146,12 @@ func (snap *Snapshot) on(q *access.Request, e *access.Evaluation, d *Device, now
 		return
 	}
 	if d.outsider() {
-		q.Device, q.Certificate = access.Device{ID: d.ID, Unknown: d.whyOutside(), Level: d.Result.Level, Revision: d.Revision}, nil
+		q.Device, q.Certificate = access.Device{ID: d.ID, Unknown: d.whyOutside(), Level: d.Result.Level,
+			Revision: d.Revision}, nil
 		return
 	}
-	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View, Wake: d.Wake, Next: func() int64 { return snap.Book.next(d, now) },
+	q.Device = access.Device{ID: d.ID, Known: true, Revision: d.Revision, Level: d.Result.Level, View: d.View,
+		Wake: d.Wake, Next: func() int64 { return snap.Book.next(d, now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return snap.Book.obstacles(d, l, now) }}
 	if e.ShowsCertificate() {
 		q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
@@ -157,7 +159,8 @@ func (snap *Snapshot) on(q *access.Request, e *access.Evaluation, d *Device, now
 }
 
 func (snap *Snapshot) answer(e *access.Evaluation, q request, now int64) *Answer {
-	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version, KnownPerson: q.Known, Decision: snap.Book.Gates.Decide(q.Request, now)}
+	return &Answer{At: value.FormatTime(now), Asked: e, Rulebook: snap.Book.Info.Version,
+		KnownPerson: q.Known, Decision: snap.Book.Gates.Decide(q.Request, now)}
 }
 
 // Decide answers a request for an enforcer. The decision is durable in the
@@ -180,8 +183,9 @@ func unrecorded(err error) (json.RawMessage, error) {
 	}
 	return mustJSON(map[string]any{"decision": false, "context": map[string]any{
 		"outcome": access.Deny, "recorded": false,
-		"reason_admin": map[string]string{"en": "Denied: " + trouble.Error() + ". Nothing is granted until they can."},
-		"reason_user":  map[string]string{"en": "Access cannot be granted at the moment. It is not your device; try again in a few minutes.", "sv": "Åtkomst kan inte ges just nu. Det beror inte på din enhet; försök igen om några minuter."},
+		"reason_admin": map[string]string{"en": "Denied: " + trouble.Error() +
+			". Nothing is granted until they can."},
+		"reason_user": map[string]string{"en": "Access cannot be granted at the moment. It is not your device; try again in a few minutes.", "sv": "Åtkomst kan inte ges just nu. Det beror inte på din enhet; försök igen om några minuter."},
 	}}), nil
 }
 
@@ -218,7 +222,8 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	q := snap.request(e, now)
 	a := snap.answer(e, q, now)
 	a.ID = s.ids.next(now)
-	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision, Roster: snap.Roster.revision}
+	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.revision,
+		Roster: snap.Roster.revision}
 	replaced := s.replacedBy(actor, a)
 	response, err := s.commitDecision(actor, e, a, now, replaced)
 	if err != nil {
@@ -253,7 +258,8 @@ func (s *Service) replacedBy(actor string, a *Answer) *Session {
 const codeTries = 20
 
 // commitDecision makes an answer durable, and the end of a session with it.
-func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64, replaced *Session) (response json.RawMessage, err error) {
+func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64,
+	replaced *Session) (response json.RawMessage, err error) {
 	for range codeTries {
 		batch := store.Batch{}
 		if a.Outcome != access.Allow {
@@ -320,13 +326,15 @@ type Recorded struct {
 // Decisions lists recorded decisions, newest first.
 func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, error) {
 	body := map[string]string{}
-	for path, want := range map[string]string{"$.asked.subject.id": q.Person, "$.device": q.Device, "$.asked.resource.id": q.Resource, "$.outcome": q.Outcome} {
+	for path, want := range map[string]string{"$.asked.subject.id": q.Person, "$.device": q.Device,
+		"$.asked.resource.id": q.Resource, "$.outcome": q.Outcome} {
 		if want != "" {
 			body[path] = want
 		}
 	}
 	kept := store.DecisionQuery{Before: q.Before, Body: body, Gate: q.Gate, Limit: q.Limit}
-	if err := momentsOf(map[string]momentParam{"since": {q.Since, &kept.Since}, "until": {q.Until, &kept.Until}}); err != nil {
+	if err := momentsOf(map[string]momentParam{"since": {q.Since, &kept.Since},
+		"until": {q.Until, &kept.Until}}); err != nil {
 		return nil, err
 	}
 	entries, err := s.store.Decisions(ctx, kept)
@@ -354,7 +362,8 @@ type DecisionCountLine struct {
 // days, else by six hours.
 func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCountLine, error) {
 	if days < 1 || days > MaxReplayDays {
-		return nil, &QueryError{Param: "days", Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
+		return nil, &QueryError{Param: "days",
+			Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
 	}
 	stretch := int64(day / 4)
 	if days <= 2 {
@@ -394,7 +403,8 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 func recorded(e ledger.Entry) (Recorded, error) {
 	r := Recorded{Seq: e.Seq, Actor: e.Actor}
 	if e.Body == nil {
-		r.Answer = Answer{ID: e.About, At: formatTime(e.At), Asked: &access.Evaluation{}, Decision: &access.Decision{Gates: []access.GateRuling{}}}
+		r.Answer = Answer{ID: e.About, At: formatTime(e.At), Asked: &access.Evaluation{},
+			Decision: &access.Decision{Gates: []access.GateRuling{}}}
 		r.Redacted = true
 		return r, nil
 	}

@@ -27,16 +27,20 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 			e := d.carried(d.under, anew.Book.generation)
 			e.View = nil
 			anew.appraise(e, &posture.Result{}, now)
-			if got, want := snap.at(d, now).Result, e.Result; got.Level != want.Level || !slices.Equal(got.Verdicts, want.Verdicts) {
-				t.Errorf("step %d, %s: %s stands at %d %v, and appraised anew at %d %v", step, name, d.ID, got.Level, got.Verdicts, want.Level, want.Verdicts)
+			if got, want := snap.at(d, now).Result, e.Result; got.Level != want.Level ||
+				!slices.Equal(got.Verdicts, want.Verdicts) {
+				t.Errorf("step %d, %s: %s stands at %d %v, and appraised anew at %d %v", step, name, d.ID,
+					got.Level, got.Verdicts, want.Level, want.Verdicts)
 			}
 			return true
 		})
 		live := s.sessions.all(now)
 		sessions = max(sessions, len(live))
 		for _, x := range live {
-			if got := anew.Book.Gates.Evaluator().Evaluate(anew.request(x.asked, now).Request, now).Outcome; got != access.Allow {
-				t.Errorf("step %d, %s: a session of %s on %s to %s is left, and the same is answered %s", step, name, x.Person, x.Device, x.Resource, got)
+			if got := anew.Book.Gates.Evaluator().Evaluate(anew.request(x.asked, now).Request,
+				now).Outcome; got != access.Allow {
+				t.Errorf("step %d, %s: a session of %s on %s to %s is left, and the same is answered %s",
+					step, name, x.Person, x.Device, x.Resource, got)
 			}
 		}
 		if t.Failed() {

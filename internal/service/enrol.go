@@ -52,12 +52,15 @@ const (
 // report turns claims into a report that says no more than they do.
 func reportOf(c *Claims, dict *evidence.Dictionary, now int64) (*evidence.Report, error) {
 	said := map[string]string{}
-	for name, text := range map[string]string{"platform": c.Platform, "form": c.Form, "model": c.Model, "vendor": c.Vendor, "name": c.Name, "ownership": c.Ownership, "owner": c.Owner} {
+	for name, text := range map[string]string{"platform": c.Platform, "form": c.Form, "model": c.Model,
+		"vendor": c.Vendor, "name": c.Name, "ownership": c.Ownership, "owner": c.Owner} {
 		if text != "" {
 			said[name] = text
 		}
 	}
-	raw := mustJSON(map[string]any{"source": "enrolment", "identity": map[string]string{"id": c.ID, "serial": c.Serial, "hardware_id": c.HardwareID}, "evidence": said})
+	raw := mustJSON(map[string]any{"source": "enrolment",
+		"identity": map[string]string{"id": c.ID, "serial": c.Serial, "hardware_id": c.HardwareID},
+		"evidence": said})
 	rep, err := dict.ParseReport(raw, now)
 	if err != nil {
 		return nil, &InputError{"", err.Error()}
@@ -71,7 +74,8 @@ func reportOf(c *Claims, dict *evidence.Dictionary, now int64) (*evidence.Report
 // Enrol takes a device's request to be known here: the rulebook lets it in, or
 // it is held for a person, or refused. A device that is known already is told so.
 // shown is the certificate that the connection proved possession of, nil for none.
-func (s *Service) Enrol(ctx context.Context, actor string, claims Claims, shown *x509.Certificate) (*ShownEnrolment, error) {
+func (s *Service) Enrol(ctx context.Context, actor string, claims Claims,
+	shown *x509.Certificate) (*ShownEnrolment, error) {
 	if claims.Serial == "" && claims.HardwareID == "" && claims.ID == "" {
 		return nil, &InputError{"/serial", "a device that is to be enrolled needs a serial, a hardware_id or an id"}
 	}
@@ -109,7 +113,8 @@ func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (En
 	if err != nil {
 		return Enrolment{}, err
 	}
-	out := Enrolment{ID: c.s.ids.next(c.now), At: c.now, Actor: actor, Claims: claims, OnRoster: snap.Roster.Has(keys)}
+	out := Enrolment{ID: c.s.ids.next(c.now), At: c.now, Actor: actor, Claims: claims,
+		OnRoster: snap.Roster.Has(keys)}
 	old := c.device(id)
 	if known && !old.outsider() {
 		out.ID, out.State, out.Device, out.Why = "", Enrolled, id, "the device is known here already"
@@ -152,7 +157,8 @@ func (c *change) claimedDevice(rep *evidence.Report, keys []evidence.Key) (id st
 	for _, k := range keys {
 		device, ok := c.Find(k)
 		if ok && known && device != id {
-			return "", false, &InputError{"/serial", fmt.Sprintf("the claims point at different devices: %s and %s", id, device)}
+			return "", false, &InputError{"/serial",
+				fmt.Sprintf("the claims point at different devices: %s and %s", id, device)}
 		}
 		if ok {
 			id, known = device, true
@@ -171,7 +177,8 @@ func (snap *Snapshot) proves(shown *x509.Certificate, c Claims, now int64) (bool
 	if shown == nil {
 		return false, "its fingerprint alone was told"
 	}
-	return snap.Book.Resolver.Proves(shown, certificate.Device{ID: c.ID, Serial: c.Serial, HardwareID: c.HardwareID}, now)
+	return snap.Book.Resolver.Proves(shown,
+		certificate.Device{ID: c.ID, Serial: c.Serial, HardwareID: c.HardwareID}, now)
 }
 
 // admits reports whether the rulebook takes a device in by itself. Hardware on
@@ -183,7 +190,8 @@ func (snap *Snapshot) admits(rep *evidence.Report, onRoster bool, now int64) boo
 	}
 	policy := rb.Policy
 	policy.Sources = nil // claims are of no source that the rulebook lists
-	view := evidence.NewResolver(rb.Dict, policy).Resolve((*evidence.Record)(nil).With(rep), evidence.Facts{OnRoster: onRoster, Groups: snap.People.groupsOf}, now)
+	view := evidence.NewResolver(rb.Dict, policy).Resolve((*evidence.Record)(nil).With(rep),
+		evidence.Facts{OnRoster: onRoster, Groups: snap.People.groupsOf}, now)
 	if slot := rb.Dict.Slot("ownership"); onRoster && !view.Value(slot).Known() {
 		owned := rb.Dict.Attributes()[slot].Type.Enum
 		view.Set(slot, value.OfEnum(owned, owned.Index("company")), condition.Always)
@@ -301,7 +309,8 @@ func (t *enrolmentTable) index(_, e *Enrolment) {
 		return // none is ever dropped
 	}
 	for _, k := range e.Claims.Keys() {
-		if old, there := t.byKey[k]; !there || old.Decided() < e.Decided() || old.Decided() == e.Decided() && old.ID <= e.ID {
+		if old, there := t.byKey[k]; !there || old.Decided() < e.Decided() || old.Decided() == e.Decided() &&
+			old.ID <= e.ID {
 			t.byKey[k] = *e
 		}
 	}
@@ -350,7 +359,8 @@ func (c *change) admission(keys []evidence.Key) *Admission {
 func newestOf(keys []evidence.Key, find func(evidence.Key) (Enrolment, bool)) *Admission {
 	var newest Enrolment
 	for _, k := range keys {
-		if e, ok := find(k); ok && (e.Decided() > newest.Decided() || e.Decided() == newest.Decided() && e.ID > newest.ID) {
+		if e, ok := find(k); ok && (e.Decided() > newest.Decided() || e.Decided() == newest.Decided() &&
+			e.ID > newest.ID) {
 			newest = e
 		}
 	}
@@ -375,7 +385,8 @@ func (s *Service) Enrolments(state string) ([]ShownEnrolment, error) {
 }
 
 // SettleEnrolment decides about a device that is held: it is taken in, or not.
-func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit bool, reason string) (*ShownEnrolment, error) {
+func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit bool,
+	reason string) (*ShownEnrolment, error) {
 	if err := checkReason(&reason); err != nil {
 		return nil, err
 	}

@@ -167,7 +167,8 @@ func (g *ExceptionRequest) check(now, longest int64) (until int64, err error) {
 			pointer = "/for"
 		}
 		return 0, &InputError{pointer,
-			fmt.Sprintf("it would live for %s; the rulebook allows %s", value.FormatAge(until-now), value.FormatDuration(longest))}
+			fmt.Sprintf("it would live for %s; the rulebook allows %s", value.FormatAge(until-now),
+				value.FormatDuration(longest))}
 	}
 	return until, nil
 }
@@ -192,7 +193,8 @@ func (s *Service) Waive(ctx context.Context, actor string, g ExceptionRequest) (
 		if err != nil {
 			return err
 		}
-		w = &Waiver{Exception{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}, g.Rule}
+		w = &Waiver{Exception{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor,
+			At: c.now, Until: until}, g.Rule}
 		if err := put(c, &s.waivers, w.ID, w); err != nil {
 			return err
 		}
@@ -223,7 +225,8 @@ func (s *Service) Vouch(ctx context.Context, actor string, g ExceptionRequest) (
 		if err != nil {
 			return err
 		}
-		v = &Vouch{Exception{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor, At: c.now, Until: until}}
+		v = &Vouch{Exception{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor,
+			At: c.now, Until: until}}
 		if err := put(c, &s.vouches, v.ID, v); err != nil {
 			return err
 		}
@@ -331,7 +334,9 @@ func (c *change) revokeVouch(actor string, v Vouch, reason string) (out ShownExc
 type ShownException = event.Exception
 
 func (g *Exception) shown(rule string, now int64) ShownException {
-	out := ShownException{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author, At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy, Revoked: g.Revoked}
+	out := ShownException{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author,
+		At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy,
+		Revoked: g.Revoked}
 	if g.RevokedAt != 0 {
 		out.RevokedAt = formatTime(g.RevokedAt)
 	}
@@ -395,7 +400,8 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]ShownExcep
 		state, until = "live", now+d.Num()
 	}
 	if state != "" && !slices.Contains([]string{"live", "ended", "revoked"}, state) {
-		return nil, &QueryError{Param: "state", Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", state)}
+		return nil, &QueryError{Param: "state",
+			Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", state)}
 	}
 	out := []ShownException{}
 	for _, x := range list {
@@ -405,7 +411,8 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]ShownExcep
 	}
 	place := map[string]int{"live": 0, "revoked": 1, "ended": 1}
 	slices.SortFunc(out, func(a, b ShownException) int {
-		return cmp.Or(cmp.Compare(place[a.State], place[b.State]), strings.Compare(a.Until, b.Until), strings.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(place[a.State], place[b.State]), strings.Compare(a.Until, b.Until),
+			strings.Compare(a.ID, b.ID))
 	})
 	return out, nil
 }

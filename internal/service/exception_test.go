@@ -25,7 +25,8 @@ gates:`, 1)
 
 func waive(t *testing.T, s *service.Service, rule, span string) *service.ShownException {
 	t.Helper()
-	g, err := s.Waive(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: rule, Reason: "ticket 7", For: span})
+	g, err := s.Waive(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: rule, Reason: "ticket 7",
+		For: span})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +68,8 @@ func TestWaiversLiveTheirTime(t *testing.T) {
 		if _, err := s.Revoke(ctx, "boss", w.ID, " "); err == nil {
 			t.Error("it is revoked without a reason")
 		}
-		if r, err := s.Revoke(ctx, "boss", w.ID, "encrypted now"); err != nil || r.State != "revoked" || level(s, "d1") != "limited" {
+		if r, err := s.Revoke(ctx, "boss", w.ID, "encrypted now"); err != nil || r.State != "revoked" ||
+			level(s, "d1") != "limited" {
 			t.Errorf("revoked it is %+v (%v), the device %s", r, err, level(s, "d1"))
 		}
 		if _, err := s.Revoke(ctx, "boss", w.ID, "again"); err == nil {
@@ -80,7 +82,8 @@ func TestWaiversLiveTheirTime(t *testing.T) {
 		}
 		waive(t, s, "laptop/os", "3d")
 		waive(t, s, "laptop/threat", "8d")
-		if soon, err := s.Waivers(service.ExceptionQuery{Within: "7d"}); err != nil || len(soon) != 1 || soon[0].Rule != "laptop/os" || soon[0].Verdict != "pass" {
+		if soon, err := s.Waivers(service.ExceptionQuery{Within: "7d"}); err != nil || len(soon) != 1 ||
+			soon[0].Rule != "laptop/os" || soon[0].Verdict != "pass" {
 			t.Errorf("within a week end %+v (%v)", soon, err)
 		}
 		events, err := s.DeviceHistory(ctx, "d1", 0, 100)
@@ -91,7 +94,8 @@ func TestWaiversLiveTheirTime(t *testing.T) {
 		for _, e := range events {
 			kinds = append(kinds, string(e.Kind))
 		}
-		if !slices.Contains(kinds, string(ledger.WaiverGranted)) || !slices.Contains(kinds, string(ledger.WaiverRevoked)) {
+		if !slices.Contains(kinds, string(ledger.WaiverGranted)) ||
+			!slices.Contains(kinds, string(ledger.WaiverRevoked)) {
 			t.Errorf("the history tells %v", kinds)
 		}
 	})
@@ -106,18 +110,30 @@ func TestWaiversThatAreRefused(t *testing.T) {
 		ask  service.ExceptionRequest
 		want string
 	}{
-		"no reason":          {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d"}, "a reason is needed"},
-		"a reason too long":  {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d", Reason: strings.Repeat("x", 2000)}, "longer than"},
-		"no end":             {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"}, "say when it ends"},
-		"two ends":           {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d", Until: "2099-01-01"}, "say when it ends"},
-		"no duration":        {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "soon"}, "is not a duration"},
-		"a negative time":    {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "-1d"}, "duration"},
-		"in the past":        {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "2001-01-01"}, "not lie in the future"},
-		"longer than may be": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "31d"}, "the rulebook allows 30d"},
-		"in the year 9999":   {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", Until: "9999-12-31"}, "the rulebook allows 30d"},
-		"an unknown rule":    {service.ExceptionRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x", For: "1d"}, "did you mean laptop/disk?"},
-		"an unknown device":  {service.ExceptionRequest{Device: "d9", Rule: "laptop/disk", Reason: "x", For: "1d"}, "there is no device d9"},
-		"no device":          {service.ExceptionRequest{Rule: "laptop/disk", Reason: "x", For: "1d"}, "say which device"},
+		"no reason": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d"},
+			"a reason is needed"},
+		"a reason too long": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d",
+			Reason: strings.Repeat("x", 2000)}, "longer than"},
+		"no end": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"},
+			"say when it ends"},
+		"two ends": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+			For: "1d", Until: "2099-01-01"}, "say when it ends"},
+		"no duration": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+			For: "soon"}, "is not a duration"},
+		"a negative time": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+			For: "-1d"}, "duration"},
+		"in the past": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+			Until: "2001-01-01"}, "not lie in the future"},
+		"longer than may be": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+			For: "31d"}, "the rulebook allows 30d"},
+		"in the year 9999": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+			Until: "9999-12-31"}, "the rulebook allows 30d"},
+		"an unknown rule": {service.ExceptionRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x",
+			For: "1d"}, "did you mean laptop/disk?"},
+		"an unknown device": {service.ExceptionRequest{Device: "d9", Rule: "laptop/disk", Reason: "x",
+			For: "1d"}, "there is no device d9"},
+		"no device": {service.ExceptionRequest{Rule: "laptop/disk", Reason: "x", For: "1d"},
+			"say which device"},
 	} {
 		if g, err := s.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s gives %+v and %v, want %q", name, g, err, c.want)
@@ -126,7 +142,8 @@ func TestWaiversThatAreRefused(t *testing.T) {
 	if list, _ := s.Waivers(service.ExceptionQuery{}); len(list) != 0 {
 		t.Errorf("refused waivers are listed: %v", list)
 	}
-	if _, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x", For: "1d"}); err == nil {
+	if _, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		For: "1d"}); err == nil {
 		t.Error("a vouch is taken for a rule")
 	}
 	var missing *service.NotFoundError
@@ -154,7 +171,8 @@ func TestVouchesAndTheRoster(t *testing.T) {
 			}
 		}
 		stands("limited", "known to nobody")
-		g, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "gf-77", Reason: "seen at the desk", For: "40m"})
+		g, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "gf-77", Reason: "seen at the desk",
+			For: "40m"})
 		if err != nil || g.Device != "d1" {
 			t.Fatal(g, err)
 		}
@@ -163,11 +181,14 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		stands("strong", "a minute before the vouch ends")
 		time.Sleep(time.Minute)
 		stands("limited", "after the vouch has ended")
-		if in, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "gf-77", Note: "ours"}, {HardwareID: "HW-1"}}, service.ListImport{}); err != nil || in.Added != 2 || in.Changed != 0 {
+		if in, err := s.ImportRoster(ctx, "admin",
+			[]directory.Hardware{{Serial: "gf-77", Note: "ours"}, {HardwareID: "HW-1"}},
+			service.ListImport{}); err != nil || in.Added != 2 || in.Changed != 0 {
 			t.Fatal(in, err)
 		}
 		stands("strong", "on the roster")
-		if in, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}}, service.ListImport{}); err != nil || in.Added != 0 || in.Changed != 1 {
+		if in, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}},
+			service.ListImport{}); err != nil || in.Added != 0 || in.Changed != 1 {
 			t.Error(in, err)
 		}
 		shut(t, s)
@@ -185,7 +206,8 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		if _, err := s.RemoveRoster(ctx, "admin", "gf-77", service.Removal{Reason: "again"}); err == nil {
 			t.Error("it is removed twice")
 		}
-		if list, err := s.Vouches(service.ExceptionQuery{State: "ended"}); err != nil || len(list) != 1 || list[0].Author != "desk" {
+		if list, err := s.Vouches(service.ExceptionQuery{State: "ended"}); err != nil || len(list) != 1 ||
+			list[0].Author != "desk" {
 			t.Errorf("the vouches are %+v (%v)", list, err)
 		}
 	})
@@ -200,7 +222,8 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 	report(t, s, "d2", strings.Replace(good, "true", "false", 1)+`,"serial":"B-2"`)
 	stray := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"d2","serial":"A-1"},"evidence":{"storage.encrypted":true}}`, time.Now().UTC().Format(time.RFC3339))
 	got := take(t, s, "", stray, stray)
-	if got[0].Unmatched == "" || got[0].Unmatched != got[1].Unmatched || !strings.Contains(got[0].Error, "different devices") {
+	if got[0].Unmatched == "" || got[0].Unmatched != got[1].Unmatched ||
+		!strings.Contains(got[0].Error, "different devices") {
 		t.Fatalf("a report of two devices comes to %+v", got)
 	}
 	if level(s, "d2") != "limited" {
@@ -209,11 +232,13 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 	shut(t, s)
 	s = open(t, dir)
 	list, err := s.Unmatched(false)
-	if err != nil || len(list) != 1 || list[0].Times != 2 && list[0].Times != 1 || len(list[0].Keys) != 2 || list[0].Keys[1].Device != "d1" {
+	if err != nil || len(list) != 1 || list[0].Times != 2 && list[0].Times != 1 || len(list[0].Keys) != 2 ||
+		list[0].Keys[1].Device != "d1" {
 		t.Fatalf("kept aside are %+v (%v)", list, err)
 	}
 	id := list[0].ID
-	for _, how := range []service.Settlement{{Device: "d2"}, {Reason: "x"}, {Device: "d2", Discard: true, Reason: "x"}, {Device: "d9", Reason: "x"}} {
+	for _, how := range []service.Settlement{{Device: "d2"}, {Reason: "x"},
+		{Device: "d2", Discard: true, Reason: "x"}, {Device: "d9", Reason: "x"}} {
 		if _, err := s.Settle(ctx, "desk", id, how); err == nil {
 			t.Errorf("%+v settles it", how)
 		}
@@ -235,7 +260,8 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 		t.Errorf("of the past it tells %+v", all)
 	}
 	other := take(t, s, "", strings.NewReplacer(`"d2"`, `"d1"`, "A-1", "B-2").Replace(stray))
-	if _, err := s.Settle(ctx, "desk", other[0].Unmatched, service.Settlement{Discard: true, Reason: "a test"}); err != nil {
+	if _, err := s.Settle(ctx, "desk", other[0].Unmatched,
+		service.Settlement{Discard: true, Reason: "a test"}); err != nil {
 		t.Fatal(err)
 	}
 	if open, _ := s.Unmatched(false); len(open) != 0 {
@@ -250,7 +276,8 @@ func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
 	report(t, s, "d1", good)
 	report(t, s, "d1", `"os.version":"14.1","storage.encrypted":false`)
 	report(t, s, "d1", `"os.version":"14.1","storage.encrypted":false`) // nothing changes
-	publish(t, s, strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}", "{id: disk, check: storage.encrypted, cap: sound}", 1))
+	publish(t, s, strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}",
+		"{id: disk, check: storage.encrypted, cap: sound}", 1))
 	events, err := s.DeviceHistory(ctx, "d1", 0, 10)
 	if err != nil || len(events) != 3 {
 		t.Fatalf("%d events (%v), want 3", len(events), err)
@@ -285,9 +312,12 @@ func TestRehearsalChangesNothing(t *testing.T) {
 	for i := range 10 {
 		stands[fmt.Sprint("d", i)] = level(s, fmt.Sprint("d", i))
 	}
-	candidate := []rulebook.File{{Name: "r.yaml", Text: strings.Replace(house, "os.version >= 14, cap: limited, grace: 3h", "os.version >= 17, cap: barred", 1)}}
+	candidate := []rulebook.File{{Name: "r.yaml",
+		Text: strings.Replace(house, "os.version >= 14, cap: limited, grace: 3h",
+			"os.version >= 17, cap: barred", 1)}}
 	shift, err := s.Rehearse(candidate)
-	if err != nil || shift.Devices != 10 || shift.Falls != 7 || shift.Rises != 0 || len(shift.Moves) != 7 || shift.Moves[0].Rules[0] != "laptop/os" {
+	if err != nil || shift.Devices != 10 || shift.Falls != 7 || shift.Rises != 0 || len(shift.Moves) != 7 ||
+		shift.Moves[0].Rules[0] != "laptop/os" {
 		t.Fatalf("the shift is %+v (%v)", shift, err)
 	}
 	d, err := s.RehearseDevice(candidate, "d1")
@@ -318,7 +348,8 @@ func TestOverviewAndSources(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
-		publish(t, s, strings.Replace(house, "resources:", "sources: [{id: agent, provides: [\"*\"]}, {id: buoy, provides: [os], quiet_after: 2h}]\nresources:", 1))
+		publish(t, s, strings.Replace(house, "resources:",
+			"sources: [{id: agent, provides: [\"*\"]}, {id: buoy, provides: [os], quiet_after: 2h}]\nresources:", 1))
 		report(t, s, "d1", good)
 		report(t, s, "d2", good+`,"os.version":"x"`)
 		time.Sleep(30 * time.Minute)
@@ -328,22 +359,26 @@ func TestOverviewAndSources(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if o.Devices != 2 || len(o.Dropped) != 1 || o.Dropped[0].Device != "d2" || o.Dropped[0].Held[0] != "laptop/disk" {
+		if o.Devices != 2 || len(o.Dropped) != 1 || o.Dropped[0].Device != "d2" ||
+			o.Dropped[0].Held[0] != "laptop/disk" {
 			t.Errorf("fallen are %+v", o.Dropped)
 		}
 		if len(o.Ending) != 1 || o.Ending[0].Kind != "grace" || o.Ending[0].Device != "d1" {
 			t.Errorf("ending are %+v", o.Ending)
 		}
-		if o.Rules[0].Rule != "laptop/disk" || o.Rules[0].Binding != 1 || len(o.Quiet) != 1 || o.Quiet[0].ID != "buoy" {
+		if o.Rules[0].Rule != "laptop/disk" || o.Rules[0].Binding != 1 || len(o.Quiet) != 1 ||
+			o.Quiet[0].ID != "buoy" {
 			t.Errorf("held by %+v, quiet %+v", o.Rules, o.Quiet)
 		}
 		first, last := o.Course[0].Levels, o.Course[len(o.Course)-1].Levels
-		if fmt.Sprint(first, last) != "[0 0 0 0 0] [0 0 1 0 1]" && fmt.Sprint(first, last) != "[0 0 0 0 2] [0 0 1 0 1]" {
+		if fmt.Sprint(first, last) != "[0 0 0 0 0] [0 0 1 0 1]" &&
+			fmt.Sprint(first, last) != "[0 0 0 0 2] [0 0 1 0 1]" {
 			t.Errorf("the course runs from %v to %v", first, last)
 		}
 		sources := s.Sources()
 		i := slices.IndexFunc(sources, func(x service.ShownSource) bool { return x.ID == "agent" })
-		if a := sources[i]; a.Devices != 2 || len(a.Refused) != 1 || a.Refused[0].Attribute != "colour" || a.Refused[0].Device != "d2" {
+		if a := sources[i]; a.Devices != 2 || len(a.Refused) != 1 || a.Refused[0].Attribute != "colour" ||
+			a.Refused[0].Device != "d2" {
 			t.Errorf("the agent is %+v", a)
 		}
 		if d := s.Device("d2"); len(d.Refused) != 1 || d.Refused[0].Source != "agent" {
@@ -361,7 +396,8 @@ func TestSearchesAreKept(t *testing.T) {
 	defer shut(t, s)
 	publish(t, s, house)
 	report(t, s, "d1", good)
-	for _, bad := range []service.Search{{}, {Name: "x", Where: "levl == strong"}, {Name: "x", Columns: []string{"colour"}}} {
+	for _, bad := range []service.Search{{}, {Name: "x", Where: "levl == strong"},
+		{Name: "x", Columns: []string{"colour"}}} {
 		if _, err := s.KeepSearch(ctx, "a", bad); err == nil {
 			t.Errorf("%+v is kept", bad)
 		}

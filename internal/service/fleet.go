@@ -279,7 +279,8 @@ func (d *Device) refreshView(under *Snapshot, now int64) {
 
 // compact copies a result for keeping.
 func (e *generation) compact(r *posture.Result) posture.Result {
-	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Outsider: r.Outsider, Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
+	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Outsider: r.Outsider,
+		Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
 	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
 	}
@@ -335,7 +336,8 @@ func (snap *Snapshot) standingEntry(d *Device, was before, by cause, env *condit
 	if level != was.level {
 		d.Since = env.Now
 	}
-	told := &event.StandingChanged{Device: d.ID, From: was.level, To: level, Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.kind}
+	told := &event.StandingChanged{Device: d.ID, From: was.level, To: level,
+		Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.kind}
 	if d.Result.Shadow != d.Result.Level {
 		told.Shadow = book.Rulebook.LevelName(d.Result.Shadow)
 	}
@@ -386,8 +388,11 @@ func (d *Device) row(book *Book, was before, now int64) store.DeviceRow {
 		}
 		failing = fmt.Appendf(failing, "%q:%d", book.ruleKeys[i], since)
 	}
-	row := store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')), Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt, Refused: d.refusedRow(), Spoken: string(evidence.AppendSpoken(nil, d.Spoken)), Revision: d.Revision, At: now, Undo: back, Past: []byte{}}
+	row := store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')),
+		Level: book.Rulebook.LevelName(d.Result.Level),
+		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
+		Refused: d.refusedRow(), Spoken: string(evidence.AppendSpoken(nil, d.Spoken)), Revision: d.Revision,
+		At: now, Undo: back, Past: []byte{}}
 	if was.device != nil {
 		row.Was, row.Before = was.device.seal, append([]byte{}, was.device.link...)
 		row.Past = store.Link(d.ID, store.PastStep{Revision: d.Revision, At: now, Undo: back}, row.Before)
@@ -421,7 +426,8 @@ func (d *Device) refuse(rep *evidence.Report) {
 	if len(d.Refused) == 0 && len(rep.Refused) == 0 {
 		return
 	}
-	kept := slices.DeleteFunc(slices.Clone(d.Refused), func(r RefusedReading) bool { return r.Source == rep.Source && r.At <= rep.At })
+	kept := slices.DeleteFunc(slices.Clone(d.Refused),
+		func(r RefusedReading) bool { return r.Source == rep.Source && r.At <= rep.At })
 	for _, r := range rep.Refused {
 		if len(kept) < maxRefused {
 			kept = append(kept, RefusedReading{rep.Source, r.Attribute, r.Message, rep.At})
@@ -505,8 +511,10 @@ func (s *Service) appraiseDue(c *change) error {
 
 // copied copies a device so that it can be appraised anew.
 func (d *Device) copied() *Device {
-	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result, Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held, Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
+	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result,
+		Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held,
+		Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
 }
 
 // next is when the standing of a device, that is at the moment now, can next

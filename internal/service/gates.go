@@ -80,7 +80,9 @@ func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
 	}
 	out := []GateLine{}
 	for _, g := range s.Snapshot().Book.Rulebook.Gates {
-		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(), What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny), ValidFor: value.FormatDuration(g.ValidFor), Week: week[g.ID]}
+		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(),
+			What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny),
+			ValidFor: value.FormatDuration(g.ValidFor), Week: week[g.ID]}
 		if g.When != nil {
 			l.When = g.When.String()
 		}

@@ -72,7 +72,8 @@ func (s *Service) weighed(ctx context.Context, weigh func(*Snapshot) error, appl
 func (snap *Snapshot) tried(book *Book, people *People, roster *Roster) *Snapshot {
 	if people != snap.People || roster != snap.Roster {
 		next := *book
-		next.generation = &generation{directories: book.directories + 1, Resolver: book.Resolver, ruleKeys: book.ruleKeys}
+		next.generation = &generation{directories: book.directories + 1, Resolver: book.Resolver,
+			ruleKeys: book.ruleKeys}
 		book = &next
 	}
 	return &Snapshot{Book: book, People: people, Roster: roster, Fleet: snap.Fleet}
@@ -108,7 +109,8 @@ const fully = 500
 
 // reach works out what people reach under a snapshot and another.
 func (snap *Snapshot) reach(after *Snapshot, persons []string, now int64) *ReachShift {
-	out := &ReachShift{everybody: max(snap.People.Len(), after.People.Len()), People: len(persons), LockedOut: []string{}, Persons: []PersonShift{}}
+	out := &ReachShift{everybody: max(snap.People.Len(), after.People.Len()), People: len(persons),
+		LockedOut: []string{}, Persons: []PersonShift{}}
 	workers := min(runtime.GOMAXPROCS(0), 1+len(persons)/64)
 	parts := make([][]PersonShift, workers)
 	var wg sync.WaitGroup
@@ -209,12 +211,15 @@ func (r *reacher) of(person string, devices []*Device, now int64) (out []string)
 func (s *Service) guard(ctx context.Context, snap, after *Snapshot, shift *ReachShift) ([]Impact, error) {
 	var out []Impact
 	old, book := snap.Book.Rulebook, after.Book.Rulebook
-	everyone := slices.ContainsFunc(book.Gates, func(g rulebook.Gate) bool { return g.Mode == rulebook.Enforce && g.Who.Everyone })
+	everyone := slices.ContainsFunc(book.Gates,
+		func(g rulebook.Gate) bool { return g.Mode == rulebook.Enforce && g.Who.Everyone })
 	if snap.Book != after.Book && len(book.BreakGlass) == 0 && everyone {
-		out = append(out, Impact{Kind: NoBreakGlass, Message: "a gate covers everyone and there is no break-glass account: if it locks everybody out, nobody gets in", Who: []string{}})
+		out = append(out, Impact{Kind: NoBreakGlass,
+			Message: "a gate covers everyone and there is no break-glass account: if it locks everybody out, nobody gets in", Who: []string{}})
 	}
 	if met := after.metBy(old.BreakGlass, s.micros()); len(met) > 0 {
-		out = append(out, Impact{Kind: BreakGlassMeetsGate, Message: "no longer a break-glass account, and met by a gate: " + strings.Join(met, ", "), Who: met})
+		out = append(out, Impact{Kind: BreakGlassMeetsGate,
+			Message: "no longer a break-glass account, and met by a gate: " + strings.Join(met, ", "), Who: met})
 	}
 	tally, err := s.replay(ctx, snap, after, guardDays)
 	if err != nil {
@@ -244,8 +249,9 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 				who = append(who, c.ID)
 			}
 		}
-		return &Impact{Kind: DeniesMany, Message: fmt.Sprintf("%d of the %d people active in the last %d days would lose something; the guard allows %g%%",
-			recorded.Losing, recorded.People, guardDays, limit*100), Who: who}
+		return &Impact{Kind: DeniesMany,
+			Message: fmt.Sprintf("%d of the %d people active in the last %d days would lose something; the guard allows %g%%",
+				recorded.Losing, recorded.People, guardDays, limit*100), Who: who}
 	}
 	if shift != nil && shift.Losing >= least && float64(shift.Losing) > limit*float64(shift.everybody) {
 		who := []string{}
@@ -254,8 +260,9 @@ func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Im
 				who = append(who, p.Person)
 			}
 		}
-		return &Impact{Kind: DeniesMany, Message: fmt.Sprintf("%d of the %d people of the directory would lose something that they reach now; the guard allows %g%%",
-			shift.Losing, shift.everybody, limit*100), Who: who}
+		return &Impact{Kind: DeniesMany,
+			Message: fmt.Sprintf("%d of the %d people of the directory would lose something that they reach now; the guard allows %g%%",
+				shift.Losing, shift.everybody, limit*100), Who: who}
 	}
 	return nil
 }
@@ -292,13 +299,17 @@ func (s *Service) shutOutOf(admins []string, snap, after *Snapshot, recorded *re
 	}
 	switch {
 	case len(denied) > 0 && len(denied) == len(active):
-		return &Impact{Kind: DeniesAdministrators, Message: fmt.Sprintf("every administrator would be denied everything that they reached in the last %d days: %s",
-			guardDays, strings.Join(denied, ", ")), Who: denied}
+		return &Impact{Kind: DeniesAdministrators,
+			Message: fmt.Sprintf("every administrator would be denied everything that they reached in the last %d days: %s",
+				guardDays, strings.Join(denied, ", ")), Who: denied}
 	case len(denied) > 0:
-		return &Impact{Kind: DeniesAdministrators, Message: fmt.Sprintf("%d of the %d administrators who got in in the last %d days would be denied everything that they reached: %s",
-			len(denied), len(active), guardDays, strings.Join(denied, ", ")), Who: denied}
+		return &Impact{Kind: DeniesAdministrators,
+			Message: fmt.Sprintf("%d of the %d administrators who got in in the last %d days would be denied everything that they reached: %s",
+				len(denied), len(active), guardDays, strings.Join(denied, ", ")), Who: denied}
 	case len(shut) > 0 && len(shut) == len(in):
-		return &Impact{Kind: DeniesAdministrators, Message: "every administrator who gets in now would be shut out: " + strings.Join(shut, ", "), Who: shut}
+		return &Impact{Kind: DeniesAdministrators,
+			Message: "every administrator who gets in now would be shut out: " + strings.Join(shut, ", "),
+			Who:     shut}
 	}
 	return nil
 }

@@ -36,7 +36,8 @@ func changedVerdicts(book *Book, d *Device, was before) []changedVerdict {
 	if old := was.device.Result.Verdicts; book == was.book {
 		for i, v := range d.Result.Verdicts {
 			if v != old[i] {
-				out = append(out, changedVerdict{event.VerdictChange{Rule: book.ruleKeys[i], From: old[i], To: v}, i})
+				out = append(out, changedVerdict{event.VerdictChange{Rule: book.ruleKeys[i], From: old[i],
+					To: v}, i})
 			}
 		}
 		return out
@@ -90,7 +91,8 @@ func evidenceChanges(old *evidence.Record, rep *evidence.Report) []event.Evidenc
 	var out []event.EvidenceChange
 	for _, r := range rep.Readings {
 		if text := readingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
-			out = append(out, event.EvidenceChange{Attribute: r.Name, From: event.Clipped(was[r.Name], maxTold), Source: r.Source, To: event.Clipped(text, maxTold)})
+			out = append(out, event.EvidenceChange{Attribute: r.Name,
+				From: event.Clipped(was[r.Name], maxTold), Source: r.Source, To: event.Clipped(text, maxTold)})
 		}
 	}
 	return out
@@ -128,7 +130,8 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 	rb := s.Snapshot().Book.Rulebook
 	out := []Event{}
 	for _, e := range entries {
-		ev := Event{Seq: e.Seq, At: formatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e), Body: e.Body}
+		ev := Event{Seq: e.Seq, At: formatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
+			Body: e.Body}
 		if changed, ok := event.As[*event.StandingChanged](&e); ok {
 			if rank, ok := rb.Rank(changed.To); ok {
 				ev.Rank = &rank

@@ -200,7 +200,8 @@ func (r *refusals) record(c *change, actor string) {
 // from that source. The error is for a stream that broke off or is larger than
 // one may be ([*BudgetError]), or for records that could not be written; what the
 // answer lists has been taken all the same.
-func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader, format evidence.Format) (*IngestResult, error) {
+func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
+	format evidence.Format) (*IngestResult, error) {
 	st := &stream{ctx: ctx, service: s, actor: actor, out: &IngestResult{Results: []ReportResult{}}}
 	dict := s.Snapshot().Book.Rulebook.Dict
 	var broken error
@@ -224,7 +225,8 @@ func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader, 
 	err := cmp.Or(st.flush(), st.await(0), broken)
 	if out := &st.out.refusals; out.Reports+out.Attributes+out.Unmatched > 0 {
 		// Also when the caller has left: what was refused is on record.
-		err = cmp.Or(err, s.do(context.WithoutCancel(ctx), func(c *change) error { out.record(c, actor); return nil }))
+		err = cmp.Or(err, s.do(context.WithoutCancel(ctx),
+			func(c *change) error { out.record(c, actor); return nil }))
 	}
 	return st.out, err
 }
@@ -280,10 +282,12 @@ func (c *change) apply(actor string, line int, rep *evidence.Report, j evidence.
 	d.refuse(rep)
 	keyed := event.DeviceKeyed{Source: rep.Source}
 	c.rekey(d, j, &keyed)
-	c.appraise(c.base, d, was, cause{kind: event.ByEvidence, actor: actor, evidence: func() []event.EvidenceChange { return evidenceChanges(old.Record, rep) }})
+	c.appraise(c.base, d, was, cause{kind: event.ByEvidence, actor: actor,
+		evidence: func() []event.EvidenceChange { return evidenceChanges(old.Record, rep) }})
 	c.keep(book, d, was)
 	c.recordKeys(actor, d.ID, &keyed)
-	t := ReportResult{Line: line, Device: d.ID, Previous: was.level, New: old == nil, Refused: rep.Refused, Level: book.Rulebook.LevelName(d.Result.Level)}
+	t := ReportResult{Line: line, Device: d.ID, Previous: was.level, New: old == nil, Refused: rep.Refused,
+		Level: book.Rulebook.LevelName(d.Result.Level)}
 	for _, k := range j.Lost {
 		t.Moved = append(t.Moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
 	}
@@ -323,7 +327,8 @@ func (c *change) certify(d *Device, keyed *event.DeviceKeyed) {
 		return
 	}
 	for _, k := range slices.Clone(d.Keys) {
-		enrolled := k.Kind == evidence.Approved && !slices.Contains(shown, evidence.Key{Kind: evidence.ByCertificate, Text: k.Text})
+		enrolled := k.Kind == evidence.Approved &&
+			!slices.Contains(shown, evidence.Key{Kind: evidence.ByCertificate, Text: k.Text})
 		if enrolled || k.Kind == evidence.ByCertificate && !slices.Contains(shown, k) {
 			c.lose(d, k, keyed)
 		}

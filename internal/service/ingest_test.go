@@ -59,7 +59,8 @@ func TestWhatBecomesOfReports(t *testing.T) {
 		for _, r := range got.Refused {
 			said += r.Attribute + ": " + r.Message
 		}
-		if got.Device != w.device || got.Level != w.level || !strings.Contains(said, w.says) || w.says == "" && said != "" || got.Line != i+1 {
+		if got.Device != w.device || got.Level != w.level || !strings.Contains(said, w.says) ||
+			w.says == "" && said != "" || got.Line != i+1 {
 			t.Errorf("report %d becomes %+v, want %+v", i+1, got, w)
 		}
 	}
@@ -70,10 +71,12 @@ func TestWhatBecomesOfReports(t *testing.T) {
 			counts[r.Attribute] = r.Text + " " + r.Source
 		}
 	}
-	if counts["os.version"] != "13 mdm" || counts["storage.encrypted"] != "true agent" || counts["model"] != "Skerry agent" || counts["threat.score"] != "3 agent" {
+	if counts["os.version"] != "13 mdm" || counts["storage.encrypted"] != "true agent" ||
+		counts["model"] != "Skerry agent" || counts["threat.score"] != "3 agent" {
 		t.Errorf("what counts of d1 is %v", counts)
 	}
-	if d.Keys["serial"] != "s1" || d.Keys["external_id"] != "agent:77" || s.Device("h2").ID != "d2" || s.Device("ghost") != nil {
+	if d.Keys["serial"] != "s1" || d.Keys["external_id"] != "agent:77" || s.Device("h2").ID != "d2" ||
+		s.Device("ghost") != nil {
 		t.Errorf("the keys of d1 are %v", d.Keys)
 	}
 	page, err := s.Devices(ctx, service.DeviceQuery{Text: "SKERRY", Limit: 10})
@@ -86,7 +89,8 @@ func TestASourceSpeaksForItself(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, sourced)
-	all := take(t, s, "mdm", `{"identity":{"id":"d1"},"evidence":{"os.version":"14"}}`, `{"source":"agent","identity":{"id":"d1"},"evidence":{"os.version":"15"}}`)
+	all := take(t, s, "mdm", `{"identity":{"id":"d1"},"evidence":{"os.version":"14"}}`,
+		`{"source":"agent","identity":{"id":"d1"},"evidence":{"os.version":"15"}}`)
 	if all[0].Error != "" || !strings.Contains(all[1].Error, "may only report as mdm, not as agent") {
 		t.Errorf("the reports become %+v", all)
 	}
@@ -111,7 +115,8 @@ func TestARulebookThatChangesItsAttributes(t *testing.T) {
 		}
 		return "none"
 	}
-	for _, step := range []struct{ text, want string }{{attribute("version"), "2026.1 counts"}, {attribute("int"), "2026.1"}, {house, "none"}, {attribute("version"), "2026.1 counts"}} {
+	for _, step := range []struct{ text, want string }{{attribute("version"), "2026.1 counts"},
+		{attribute("int"), "2026.1"}, {house, "none"}, {attribute("version"), "2026.1 counts"}} {
 		publish(t, s, step.text)
 		if got := reading(); got != step.want {
 			t.Errorf("under the next rulebook the reading is %q, want %q", got, step.want)
@@ -138,7 +143,8 @@ func TestVocabularyAndDefaults(t *testing.T) {
 	if got := ask(t, s, "d1"); got != "deny" {
 		t.Errorf("before the first rulebook a question is answered %s", got)
 	}
-	if _, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}}); err != nil {
+	if _, _, err := s.Publish(ctx, "author",
+		service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := level(s, "d1"); got != "strong" {

@@ -37,7 +37,8 @@ func TestLayeredMapsAreMaps(t *testing.T) {
 	}
 	for i, p := range append(kept, now) {
 		if got := maps.Collect(p.ours.all()); !maps.Equal(got, p.theirs) || p.ours.len() != len(p.theirs) {
-			t.Errorf("map %d has %d members, %d by its own count, and should have %d", i, len(got), p.ours.len(), len(p.theirs))
+			t.Errorf("map %d has %d members, %d by its own count, and should have %d", i, len(got),
+				p.ours.len(), len(p.theirs))
 		}
 		for k := range 2000 {
 			v, ok := p.ours.get(k)

@@ -40,7 +40,8 @@ type LedgerState struct {
 // Ledger tells the state of the ledger.
 func (s *Service) Ledger() *LedgerState {
 	head := s.store.Sealed()
-	out := &LedgerState{Origin: head.Origin, Key: s.key.Public, Size: head.Size, Root: head.Root.String(), Checkpoint: string(head.Checkpoint), Kinds: ledger.Kinds, Verification: s.verified.get()}
+	out := &LedgerState{Origin: head.Origin, Key: s.key.Public, Size: head.Size, Root: head.Root.String(),
+		Checkpoint: string(head.Checkpoint), Kinds: ledger.Kinds, Verification: s.verified.get()}
 	if t := s.store.Trouble(); t != nil {
 		out.Trouble = t.Error()
 	}
@@ -67,7 +68,8 @@ type LedgerLine struct {
 }
 
 func ledgerLine(l *ledger.Line) LedgerLine {
-	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About, event.Gist(&l.Entry), l.Leaf.String(), l.Body == nil, l.Body}
+	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About,
+		event.Gist(&l.Entry), l.Leaf.String(), l.Body == nil, l.Body}
 }
 
 // LedgerQuery selects entries.
@@ -80,8 +82,10 @@ type LedgerQuery struct {
 
 // LedgerLines finds entries, newest first.
 func (s *Service) LedgerLines(ctx context.Context, q LedgerQuery) ([]LedgerLine, error) {
-	kept := store.LineQuery{Kind: q.Kind, Actor: q.Actor, About: q.About, Device: q.Device, Person: q.Person, Before: q.Before, Limit: q.Limit}
-	if err := momentsOf(map[string]momentParam{"since": {q.Since, &kept.Since}, "until": {q.Until, &kept.Until}}); err != nil {
+	kept := store.LineQuery{Kind: q.Kind, Actor: q.Actor, About: q.About, Device: q.Device, Person: q.Person,
+		Before: q.Before, Limit: q.Limit}
+	if err := momentsOf(map[string]momentParam{"since": {q.Since, &kept.Since},
+		"until": {q.Until, &kept.Until}}); err != nil {
 		return nil, err
 	}
 	lines, err := s.store.Search(ctx, kept)
@@ -140,7 +144,8 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ShownEntry, erro
 		return nil, err
 	}
 	head := s.store.Sealed()
-	if out.Proof, err = ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint, s.store.Tiles(ctx)); err == nil {
+	if out.Proof, err = ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint,
+		s.store.Tiles(ctx)); err == nil {
 		out.Path = out.Proof.Path(head.Size)
 	}
 	return out, err
@@ -208,7 +213,8 @@ const exportChunk = 256
 
 // Export visits the entries from one on to another, 0 for the newest, and
 // returns the signed head of the moment at which it began.
-func (s *Service) Export(ctx context.Context, from, to int64, visit func(*ledger.Line) error) (checkpoint []byte, err error) {
+func (s *Service) Export(ctx context.Context, from, to int64,
+	visit func(*ledger.Line) error) (checkpoint []byte, err error) {
 	head := s.store.Sealed()
 	if to == 0 || to > head.Size {
 		to = head.Size
@@ -270,7 +276,8 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 		}
 		c.batch.Redact(seq)
 		c.redacted = append(c.redacted, redaction{seq, l.About})
-		c.record(actor, &event.Redacted{Redaction: ledger.Redaction{Entry: seq, Leaf: l.Leaf.String(), At: string(ledger.AppendTime(nil, l.At)),
+		c.record(actor, &event.Redacted{Redaction: ledger.Redaction{Entry: seq, Leaf: l.Leaf.String(),
+			At:   string(ledger.AppendTime(nil, l.At)),
 			Kind: l.Kind, Actor: l.Actor, About: l.About, Reason: reason}})
 		return nil
 	})
@@ -371,11 +378,12 @@ func (s *Service) BeginVerification(gentle bool) *Verification {
 		s.chores.Go(func() {
 			ctx, cancel := s.untilQuit()
 			defer cancel()
-			out, err := VerifyRecords(ctx, s.store, s.key.Verifier, VerifyOptions{Gentle: gentle, Progress: func(done, of int64) {
-				s.verified.mu.Lock()
-				defer s.verified.mu.Unlock()
-				s.verified.now.Size, s.verified.now.Of = done, of
-			}})
+			out, err := VerifyRecords(ctx, s.store, s.key.Verifier,
+				VerifyOptions{Gentle: gentle, Progress: func(done, of int64) {
+					s.verified.mu.Lock()
+					defer s.verified.mu.Unlock()
+					s.verified.now.Size, s.verified.now.Of = done, of
+				}})
 			if err != nil {
 				out = &Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
 				if ctx.Err() != nil {
@@ -407,7 +415,8 @@ const verifyChunk = 4096
 
 // VerifyRecords checks everything there is: every entry, the tree, the signed
 // head, and that the level of each device follows from the entries.
-func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier, how VerifyOptions) (*Verification, error) {
+func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
+	how VerifyOptions) (*Verification, error) {
 	begun := time.Now()
 	w := &ledger.Verifier{Standings: true, Tile: records.Tile(ctx)}
 	add := func(l *ledger.Line) error { w.Add(l); return nil }
@@ -451,7 +460,8 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 		return nil, err
 	}
 	w.End(&head)
-	out := &Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted, Problems: w.Problems, More: w.More}
+	out := &Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted,
+		Problems: w.Problems, More: w.More}
 	if err := v.Levels(ctx, func(device, level string) {
 		switch said := w.Level(device); {
 		case said == level:
@@ -459,9 +469,12 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 		case len(out.Problems) >= ledger.MaxProblems:
 			out.More++
 		case said == "":
-			out.Problems = append(out.Problems, ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and no entry tells of it", device, level)})
+			out.Problems = append(out.Problems,
+				ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and no entry tells of it",
+					device, level)})
 		default:
-			out.Problems = append(out.Problems, ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to %s", device, level, said)})
+			out.Problems = append(out.Problems,
+				ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to %s", device, level, said)})
 		}
 	}); err != nil {
 		return nil, err
@@ -474,7 +487,8 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 		out.Problems = append(out.Problems, ledger.Problem{Message: tamper.Message})
 	}
 	if missing := w.Levels() - out.Devices; missing > 0 && len(out.Problems) == 0 {
-		out.Problems = append(out.Problems, ledger.Problem{Message: fmt.Sprintf("%d devices that the entries tell of are gone", missing)})
+		out.Problems = append(out.Problems,
+			ledger.Problem{Message: fmt.Sprintf("%d devices that the entries tell of are gone", missing)})
 	}
 	if len(out.Problems) > 0 {
 		out.State = "broken"

@@ -23,7 +23,8 @@ import (
 // decide asks for a decision that counts and returns its id.
 func decide(t *testing.T, s *service.Service, person, device string) string {
 	t.Helper()
-	raw, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
+	raw, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
 		Context: &access.Context{Device: &access.DeviceRef{ID: device}}})
 	var answer struct{ Context struct{ ID string } }
 	if err == nil {
@@ -53,7 +54,10 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 		defer func() { shut(t, s) }()
 		r := rand.New(rand.NewPCG(7, 7))
 		publish(t, s, house)
-		texts := []string{house, strings.Replace(house, "os.version >= 14", "os.version >= 14.2", 1), strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}", "{id: disc, check: storage.encrypted, cap: unproven}", 1), strings.Replace(house, "level >= sound", "level >= limited", 1)}
+		texts := []string{house, strings.Replace(house, "os.version >= 14", "os.version >= 14.2", 1),
+			strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}",
+				"{id: disc, check: storage.encrypted, cap: unproven}", 1),
+			strings.Replace(house, "level >= sound", "level >= limited", 1)}
 		devices := []string{"d1", "d2", "d3"}
 		var ids []string
 		var moments []time.Time
@@ -68,13 +72,19 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 			d := devices[r.IntN(len(devices))]
 			switch r.IntN(12) {
 			case 0:
-				_, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}}, AcceptImpact: "a trial"})
+				_, _, err := s.Publish(ctx, "author",
+					service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}},
+						AcceptImpact: "a trial"})
 				must(err)
 			case 1:
-				_, err := s.ImportPeople(ctx, "hr", []directory.Person{{ID: "maren", Name: "Maren", Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{})
+				_, err := s.ImportPeople(ctx, "hr",
+					[]directory.Person{{ID: "maren", Name: "Maren",
+						Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{})
 				must(err)
 			case 2:
-				if g, err := s.Waive(ctx, "desk", service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}); err == nil {
+				if g, err := s.Waive(ctx, "desk",
+					service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way",
+						For: "6h"}); err == nil {
 					waivers = append(waivers, g.ID)
 				}
 			case 3:
@@ -154,7 +164,8 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 
 func TestThePastIsForgottenWhenItsTimeIsOver(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s, err := service.Open(ctx, service.Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only", KeepPast: 48 * time.Hour, Log: slog.New(slog.DiscardHandler)})
+		s, err := service.Open(ctx, service.Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only",
+			KeepPast: 48 * time.Hour, Log: slog.New(slog.DiscardHandler)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -199,7 +210,8 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 	for i := range 3000 {
 		fmt.Fprintf(&many, `"no.such.attribute.%d":"%s",`, i, strings.Repeat("x", 50))
 	}
-	lines := fmt.Sprintf(`{"identity":{"id":"d1"},"evidence":{%s%s}}`, &many, good) + "\n" + `{"identity":{"id":"d2"},"evidence":{` + good + "}}\n"
+	lines := fmt.Sprintf(`{"identity":{"id":"d1"},"evidence":{%s%s}}`, &many, good) + "\n" +
+		`{"identity":{"id":"d2"},"evidence":{` + good + "}}\n"
 	in, err := s.Ingest(ctx, "agent", "", strings.NewReader(lines), evidence.NDJSON)
 	if err != nil || in.Accepted != 2 || in.Refused != 3000 {
 		t.Fatalf("%d taken, %d refused (%v)", in.Accepted, in.Refused, err)
@@ -208,7 +220,9 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 	if err != nil || len(told) != 1 || !strings.Contains(string(told[0].Body), `"attributes":3000`) {
 		t.Errorf("it is recorded as %v (%v)", told, err)
 	}
-	if _, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: strings.Repeat("x", 70_000)}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}); !errors.Is(err, ledger.ErrTooLarge) {
+	if _, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user",
+		ID: strings.Repeat("x", 70_000)}, Action: access.Action{Name: "open"},
+		Resource: access.Entity{Type: "r", ID: "payroll"}}); !errors.Is(err, ledger.ErrTooLarge) {
 		t.Errorf("a question larger than an entry: %v", err)
 	}
 	if v := verified(t, s); v.State != "sound" {

@@ -35,7 +35,8 @@ func newLive() *live {
 	l.searches.kind, l.alarms.kind = searchDocument, emergencyDocument
 	l.waivers.kind, l.vouches.kind, l.retired.kind = waiverDocument, vouchDocument, retirementDocument
 	l.byKind = map[string]documents{}
-	for _, t := range []documents{&l.unmatched, &l.enrolments, &l.searches, &l.waivers, &l.vouches, &l.retired, &l.alarms} {
+	for _, t := range []documents{&l.unmatched, &l.enrolments, &l.searches, &l.waivers, &l.vouches,
+		&l.retired, &l.alarms} {
 		l.byKind[t.name()] = t
 	}
 	return l

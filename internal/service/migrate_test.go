@@ -74,11 +74,13 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 		}
 		levels[id] = level
 	}
-	if err := errors.Join(rows.Err(), db.QueryRow("SELECT max(at) FROM entries").Scan(&newest), db.Close()); err != nil {
+	if err := errors.Join(rows.Err(), db.QueryRow("SELECT max(at) FROM entries").Scan(&newest),
+		db.Close()); err != nil {
 		t.Fatal(err)
 	}
 	moment := time.UnixMicro(newest + 1000)
-	s, err := service.Open(ctx, service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return moment }})
+	s, err := service.Open(ctx, service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler),
+		Now: func() time.Time { return moment }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,8 +90,10 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 		}
 	}
 	snap := s.Snapshot()
-	if snap.Fleet.Len() != 71 || len(levels) != 71 || snap.People.Len() != 44 || len(s.RosterList("")) != 37 || snap.Book.Info.Version != 2 || len(s.Tokens()) != 4 {
-		t.Errorf("there are %d devices, %d people, %d of the roster, version %d and %d tokens", snap.Fleet.Len(), snap.People.Len(), len(s.RosterList("")), snap.Book.Info.Version, len(s.Tokens()))
+	if snap.Fleet.Len() != 71 || len(levels) != 71 || snap.People.Len() != 44 ||
+		len(s.RosterList("")) != 37 || snap.Book.Info.Version != 2 || len(s.Tokens()) != 4 {
+		t.Errorf("there are %d devices, %d people, %d of the roster, version %d and %d tokens",
+			snap.Fleet.Len(), snap.People.Len(), len(s.RosterList("")), snap.Book.Info.Version, len(s.Tokens()))
 	}
 	if w, err := s.Waivers(service.ExceptionQuery{}); err != nil || len(w) != 5 {
 		t.Errorf("%d waivers (%v)", len(w), err)
@@ -115,12 +119,14 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	kept, err := store.Open(ctx, service.DatabasePath(dir), store.Options{Key: key, Log: slog.New(slog.DiscardHandler)})
+	kept, err := store.Open(ctx, service.DatabasePath(dir),
+		store.Options{Key: key, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer kept.Close()
-	if v, err := service.VerifyRecords(ctx, kept, key.Verifier, service.VerifyOptions{File: true}); err != nil || v.State != "sound" || v.Size < 488 || v.Devices != 71 {
+	if v, err := service.VerifyRecords(ctx, kept, key.Verifier,
+		service.VerifyOptions{File: true}); err != nil || v.State != "sound" || v.Size < 488 || v.Devices != 71 {
 		t.Errorf("they verify as %+v (%v)", v, err)
 	}
 	kinds := map[ledger.Kind]int{}
@@ -131,7 +137,8 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 			err = fmt.Errorf("entry %d is read as a %s about %s", e.Seq, x.Kind(), x.About())
 		}
 		if err == nil && string(event.Entry(e.At, e.Actor, x).Body) != string(e.Body) {
-			err = fmt.Errorf("entry %d is %s, and would now be written %s", e.Seq, e.Body, event.Entry(e.At, e.Actor, x).Body)
+			err = fmt.Errorf("entry %d is %s, and would now be written %s", e.Seq, e.Body,
+				event.Entry(e.At, e.Actor, x).Body)
 		}
 		return err
 	})

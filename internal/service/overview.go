@@ -84,7 +84,9 @@ const day = 24 * 3600 * 1_000_000
 func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, error) {
 	snap, now := s.Snapshot(), s.micros()
 	b := snap.Book
-	o := &Overview{Now: formatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{}, Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.unsettled(), Verdicts: map[string]int{}}
+	o := &Overview{Now: formatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
+		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.unsettled(),
+		Verdicts: map[string]int{}}
 	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
 	holds := make([]RuleHold, len(b.ruleKeys))
 	slot := b.Rulebook.Dict.Slot("platform")
@@ -169,7 +171,8 @@ func (o *Overview) holds(b *Book, holds []RuleHold) {
 		o.Rules = append(o.Rules, h)
 	}
 	slices.SortStableFunc(o.Rules, func(x, y RuleHold) int {
-		return cmp.Or(cmp.Compare(y.Binding, x.Binding), cmp.Compare(y.Fail+y.Unknown, x.Fail+x.Unknown), strings.Compare(x.Rule, y.Rule))
+		return cmp.Or(cmp.Compare(y.Binding, x.Binding), cmp.Compare(y.Fail+y.Unknown, x.Fail+x.Unknown),
+			strings.Compare(x.Rule, y.Rule))
 	})
 }
 
@@ -178,7 +181,10 @@ const maxDropped = 50
 
 // dropped finds, of devices whose level changed lately, those that fell.
 func (s *Service) dropped(ctx context.Context, o *Overview, b *Book, recent []*Device) error {
-	slices.SortFunc(recent, func(x, y *Device) int { return cmp.Or(cmp.Compare(y.Since, x.Since), strings.Compare(x.ID, y.ID)) })
+	slices.SortFunc(recent, func(x, y *Device) int {
+		return cmp.Or(cmp.Compare(y.Since, x.Since),
+			strings.Compare(x.ID, y.ID))
+	})
 	ladders := ladders{s: s, of: map[int64]*rulebook.Rulebook{b.Info.Version: b.Rulebook}}
 	for _, d := range recent {
 		if len(o.Dropped) == maxDropped {
@@ -194,7 +200,8 @@ func (s *Service) dropped(ctx context.Context, o *Overview, b *Book, recent []*D
 		}
 		if fell {
 			sum := b.Summary(d, s.micros())
-			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, formatTime(at), sum.Binding})
+			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, formatTime(at),
+				sum.Binding})
 		}
 	}
 	return nil
@@ -290,12 +297,14 @@ func (s *Service) Ending(within int64) []Ending {
 		}
 		for i, v := range d.Result.Verdicts {
 			if v == posture.Grace {
-				add(Ending{Kind: "grace", ID: d.ID + " " + b.ruleKeys[i], Device: d.ID, About: b.ruleKeys[i]}, d.Result.Since[i]+b.Rules.Grace(i))
+				add(Ending{Kind: "grace", ID: d.ID + " " + b.ruleKeys[i], Device: d.ID, About: b.ruleKeys[i]},
+					d.Result.Since[i]+b.Rules.Grace(i))
 			}
 		}
 		for _, c := range d.View.Get(certs, now).Members() {
 			if field(c, "trusted").IsTrue() {
-				add(Ending{Kind: "certificate", ID: field(c, "sha256").Str(), Device: d.ID, About: field(c, "subject").Str()}, field(c, "not_after").Num())
+				add(Ending{Kind: "certificate", ID: field(c, "sha256").Str(), Device: d.ID,
+					About: field(c, "subject").Str()}, field(c, "not_after").Num())
 			}
 		}
 		return true
@@ -304,7 +313,10 @@ func (s *Service) Ending(within int64) []Ending {
 		add(Ending{Kind: "issuer", ID: is.ID}, is.NotAfter)
 		add(Ending{Kind: "crl", ID: is.ID}, cmp.Or(is.CRLEnds, condition.Always))
 	}
-	slices.SortFunc(out, func(x, y Ending) int { return cmp.Or(strings.Compare(x.Until, y.Until), strings.Compare(x.ID, y.ID)) })
+	slices.SortFunc(out, func(x, y Ending) int {
+		return cmp.Or(strings.Compare(x.Until, y.Until),
+			strings.Compare(x.ID, y.ID))
+	})
 	return out
 }
 

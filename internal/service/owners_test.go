@@ -21,7 +21,8 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 	compare := func(when string) {
 		t.Helper()
 		for _, who := range owners[:5] {
-			page, err := s.Devices(ctx, service.DeviceQuery{Where: fmt.Sprintf("owner == %q", who), Limit: 1000, Sort: "id"})
+			page, err := s.Devices(ctx, service.DeviceQuery{Where: fmt.Sprintf("owner == %q", who),
+				Limit: 1000, Sort: "id"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -51,7 +52,9 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 				owner = `{"unavailable":"not asked"}`
 			}
 			lines = append(lines, fmt.Sprintf(`{"source":%q,"observed_at":%q,"identity":{"id":"d%d"},"evidence":{"form":"laptop","owner":%s}}`,
-				[]string{"desk", "agent"}[r.IntN(2)], s.Now().Add(-time.Duration(r.IntN(300))*time.Second).UTC().Format(time.RFC3339Nano), r.IntN(40), owner))
+				[]string{"desk", "agent"}[r.IntN(2)],
+				s.Now().Add(-time.Duration(r.IntN(300))*time.Second).UTC().Format(time.RFC3339Nano),
+				r.IntN(40), owner))
 		}
 		take(t, s, "", lines...)
 		compare(fmt.Sprint("round ", round))
@@ -61,7 +64,8 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 			compare("after a restart")
 		}
 		if round == 20 { // another source counts from now on
-			publish(t, s, strings.NewReplacer("rank: 2", "rank: 0").Replace(house+"sources: [{id: desk, provides: [\"*\"], rank: 2}, {id: agent, provides: [\"*\"], rank: 1}]\n"))
+			publish(t, s, strings.NewReplacer("rank: 2",
+				"rank: 0").Replace(house+"sources: [{id: desk, provides: [\"*\"], rank: 2}, {id: agent, provides: [\"*\"], rank: 1}]\n"))
 			compare("under another rulebook")
 		}
 	}

@@ -70,7 +70,8 @@ func (d *Device) undoOf(book *Book, was before) string {
 			u.Retired = &[]*Retirement{old.Retired}
 		}
 	}
-	if routine := u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil && u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
+	if routine := u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
+		u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
 	return string(mustJSON(u))

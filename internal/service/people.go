@@ -229,14 +229,16 @@ func (in *peoplePlan) leave(p directory.Person) {
 func (s *Service) weighPeople(ctx context.Context, snap *Snapshot, in *peoplePlan) error {
 	in.Impacts = nil
 	if n := snap.People.Len(); in.Removed > max(fewLeavers, int(mostLeavers*float64(n))) {
-		in.Impacts = append(in.Impacts, Impact{Kind: PeopleRemoved, Message: fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), Who: in.left})
+		in.Impacts = append(in.Impacts,
+			Impact{Kind: PeopleRemoved, Message: fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), Who: in.left})
 	}
 	return s.weighHouse(ctx, snap, in.next, snap.Roster, sortedKeys(in.was), &in.ListIntake)
 }
 
 // weighHouse does the same for another directory or roster that concerns some
 // people.
-func (s *Service) weighHouse(ctx context.Context, snap *Snapshot, people *People, roster *Roster, concerned []string, in *ListIntake) error {
+func (s *Service) weighHouse(ctx context.Context, snap *Snapshot, people *People, roster *Roster,
+	concerned []string, in *ListIntake) error {
 	after := snap.tried(snap.Book, people, roster)
 	in.Reach = snap.reach(after, concerned, s.micros())
 	impacts, err := s.guard(ctx, snap, after, in.Reach)
@@ -254,7 +256,8 @@ func (in *ListIntake) held(how *ListImport) error {
 
 // weighedOrTried weighs a change of a list and carries it out; of a dry run it
 // weighs alone.
-func (s *Service) weighedOrTried(ctx context.Context, dryRun bool, weigh func(*Snapshot) error, apply func(*change) error) error {
+func (s *Service) weighedOrTried(ctx context.Context, dryRun bool, weigh func(*Snapshot) error,
+	apply func(*change) error) error {
 	if dryRun {
 		return weigh(s.Snapshot())
 	}
@@ -265,7 +268,8 @@ func (s *Service) weighedOrTried(ctx context.Context, dryRun bool, weigh func(*S
 // and appraises the fleet under it. The error is an [*ImpactError] when that would
 // lock people out, or when a whole directory leaves out so many that it is more
 // likely to be cut; then nothing has changed.
-func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person, how ListImport) (ListIntake, error) {
+func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person,
+	how ListImport) (ListIntake, error) {
 	how.AcceptImpact = event.Clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
 	var in *peoplePlan
 	weigh := func(snap *Snapshot) error {
@@ -283,7 +287,8 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 			return nil
 		}
 		c.record(actor, &event.PeopleImported{Added: in.Added, Changed: in.Changed, Removed: in.Removed,
-			People: in.left[:min(len(in.left), event.MaxImpacted)], Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
+			People:   in.left[:min(len(in.left), event.MaxImpacted)],
+			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		return c.replacePeople(in, actor)
 	})
 	return in.ListIntake, err
@@ -380,7 +385,8 @@ const maxPersonDevices = 100
 func (s *Service) Person(id string) *PersonPage {
 	snap, now := s.Snapshot(), s.micros()
 	p, known := snap.People.Get(id)
-	out := &PersonPage{ID: id, Name: p.Name, Groups: append([]string{}, p.Groups...), Known: known, BreakGlass: slices.Contains(snap.Book.Rulebook.BreakGlass, id), Devices: []Summary{}}
+	out := &PersonPage{ID: id, Name: p.Name, Groups: append([]string{}, p.Groups...), Known: known,
+		BreakGlass: slices.Contains(snap.Book.Rulebook.BreakGlass, id), Devices: []Summary{}}
 	theirs := snap.devicesOf(id, now)
 	slices.SortFunc(theirs, func(a, b *Device) int {
 		return cmp.Or(cmp.Compare(a.Result.Level, b.Result.Level), strings.Compare(a.ID, b.ID))

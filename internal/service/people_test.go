@@ -28,7 +28,8 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 	all := crowd(40)
 	take := func(people []directory.Person, how service.ListImport, want service.ListIntake) {
 		t.Helper()
-		if in, err := s.ImportPeople(ctx, "hr", people, how); err != nil || in.Added != want.Added || in.Changed != want.Changed || in.Unchanged != want.Unchanged || in.Removed != want.Removed {
+		if in, err := s.ImportPeople(ctx, "hr", people, how); err != nil || in.Added != want.Added ||
+			in.Changed != want.Changed || in.Unchanged != want.Unchanged || in.Removed != want.Removed {
 			t.Errorf("taken in: %+v (%v), want %+v", in, err, want)
 		}
 	}
@@ -37,7 +38,8 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 	take(all[:3], service.ListImport{}, service.ListIntake{Unchanged: 3})
 	moved := slices.Clone(all[:33])
 	moved[1].Groups = []string{"office"}
-	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}), whole, service.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
+	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}),
+		whole, service.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
 	if p := s.Person("new"); p.Name != "The last one counts" || p.BreakGlass || !p.Known {
 		t.Errorf("the new one is %+v", p)
 	}
@@ -47,13 +49,15 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 
 	// A cut file is not taken for a company that was dissolved.
 	var held *service.ImpactError
-	if _, err := s.ImportPeople(ctx, "hr", all[:20], whole); !errors.As(err, &held) || held.Impacts[0].Kind != service.PeopleRemoved || len(held.Impacts[0].Who) != 14 {
+	if _, err := s.ImportPeople(ctx, "hr", all[:20], whole); !errors.As(err, &held) ||
+		held.Impacts[0].Kind != service.PeopleRemoved || len(held.Impacts[0].Who) != 14 {
 		t.Errorf("a cut directory: %v", err)
 	}
 	if n := len(s.Snapshot().People.List()); n != 34 {
 		t.Errorf("after it was refused there are %d people", n)
 	}
-	take(all[:20], service.ListImport{Whole: true, AcceptImpact: "the quay was sold"}, service.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
+	take(all[:20], service.ListImport{Whole: true, AcceptImpact: "the quay was sold"},
+		service.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
 }
 
 // Who leaves loses what their groups gave at once, and a decision from before is
@@ -71,10 +75,12 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 		t.Fatal(err)
 	}
 	outcome := func() access.Outcome { return s.Ask(asked).Outcome }
-	if _, err := s.Decide("edge", asked); err != nil || outcome() != access.Allow || len(s.Sessions("maren", "", "")) != 1 {
+	if _, err := s.Decide("edge", asked); err != nil || outcome() != access.Allow ||
+		len(s.Sessions("maren", "", "")) != 1 {
 		t.Fatalf("before, maren gets %s (%v)", outcome(), err)
 	}
-	if p := s.Person("maren"); len(p.Devices) != 1 || p.Devices[0].ID != "d1" || !slices.Equal(p.Groups, []string{"finance"}) {
+	if p := s.Person("maren"); len(p.Devices) != 1 || p.Devices[0].ID != "d1" ||
+		!slices.Equal(p.Groups, []string{"finance"}) {
 		t.Errorf("maren is %+v", p)
 	}
 	for reason, id := range map[string]string{"": "maren", "left": "nobody"} {

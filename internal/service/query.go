@@ -114,7 +114,8 @@ func (s *Service) Devices(ctx context.Context, q DeviceQuery) (*DevicePage, erro
 	name, falling := strings.CutPrefix(cmp.Or(q.Sort, "id"), "-")
 	column := columns[name]
 	if column == nil {
-		return nil, &QueryError{Param: "sort", Message: fmt.Sprintf("%q is not a column; there are id, level, since, seen_at, next_change, name, platform, form, model, owner, serial and os_version", name)}
+		return nil, &QueryError{Param: "sort",
+			Message: fmt.Sprintf("%q is not a column; there are id, level, since, seen_at, next_change, name, platform, form, model, owner, serial and os_version", name)}
 	}
 	after, err := parseCursor(q.Cursor)
 	if err != nil {
@@ -274,7 +275,8 @@ func whereError(err error) error {
 func (b *Book) checkColumns(columns []string) error {
 	for _, name := range columns {
 		if b.Rulebook.Dict.Slot(name) < 0 {
-			return &QueryError{Param: "columns", Message: fmt.Sprintf("%q is not an attribute%s", name, nearest(name, b.Rulebook.Dict.Names()))}
+			return &QueryError{Param: "columns",
+				Message: fmt.Sprintf("%q is not an attribute%s", name, nearest(name, b.Rulebook.Dict.Names()))}
 		}
 	}
 	return nil
@@ -309,9 +311,12 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 		}
 		return ""
 	}
-	s := Summary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"), Model: get("model"), OSVersion: get("os.version"),
-		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"), Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
-		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: formatTime(d.Since), SeenAt: formatTime(d.SeenAt)}
+	s := Summary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"),
+		Model: get("model"), OSVersion: get("os.version"),
+		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"),
+		Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
+		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: formatTime(d.Since),
+		SeenAt: formatTime(d.SeenAt)}
 	if d.Retired != nil {
 		s.Retired = d.Retired.Reason
 	}
@@ -381,11 +386,13 @@ func (s *Service) find(name string) *Device {
 // detail tells a device, that is at the moment now, in full.
 func (snap *Snapshot) detail(d *Device, now int64) *Detail {
 	b := snap.Book
-	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{}, Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
+	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{},
+		Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
 	for _, k := range d.Keys {
 		out.Keys[string(k.Kind)] = k.Text
 	}
-	out.Refused, out.Threats, out.OnRoster = d.shownRefusals(), b.threats(d, now), snap.Roster.Has(snap.telling(d.Keys))
+	out.Refused, out.Threats, out.OnRoster = d.shownRefusals(), b.threats(d, now),
+		snap.Roster.Has(snap.telling(d.Keys))
 	out.Waivers, out.Vouches, out.Certs = []ShownException{}, []ShownException{}, []ShownCertificate{}
 	for _, w := range d.Waivers {
 		out.Waivers = append(out.Waivers, snap.shownWaiver(w, now))
@@ -403,7 +410,8 @@ func (snap *Snapshot) detail(d *Device, now int64) *Detail {
 		if slot < 0 {
 			continue
 		}
-		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value, Unavailable: r.Unavailable, Source: r.Source,
+		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value,
+			Unavailable: r.Unavailable, Source: r.Source,
 			ObservedAt: formatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
 		counts := d.View.Counts(slot, r)
 		if counts {

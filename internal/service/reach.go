@@ -141,7 +141,8 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 		snap.People.ask(q, p.ID)
 		q.Device, q.Certificate = access.Device{}, nil
 		r := trial.Evaluate(q, now)
-		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome, BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
+		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome,
+			BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
 		try := func(d *Device) access.Outcome {
 			snap.on(q, e, d, now)
 			o := trial.Evaluate(q, now).Outcome
@@ -158,7 +159,9 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 			if gates == nil {
 				gates = []string{}
 			}
-			row.Devices = append(row.Devices, ReachDevice{d.ID, d.View.Get(name, now).Str(), rb.LevelName(d.Result.Level), int(d.Result.Level), int(rb.Top()), o, gates})
+			row.Devices = append(row.Devices,
+				ReachDevice{d.ID, d.View.Get(name, now).Str(), rb.LevelName(d.Result.Level),
+					int(d.Result.Level), int(rb.Top()), o, gates})
 		}
 		for _, d := range shared {
 			if try(d) == access.Allow {
@@ -202,7 +205,8 @@ func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
 	for _, r := range snap.Book.Rulebook.Resources {
 		tell := func() {
 			d := snap.Book.Gates.Decide(q, now)
-			out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome, some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
+			out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome,
+				some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
 		}
 		q.Resource, q.Action = r.ID, e.Action.Name
 		usual := trial.Evaluate(q, now).Outcome
@@ -250,7 +254,8 @@ func (b *Book) ResourceAt(url string) string {
 	best, length := "", 0
 	for _, r := range b.Rulebook.Resources {
 		base := strings.TrimSuffix(r.URL, "/")
-		if len(base) > length && (url == base || strings.HasPrefix(url, base+"/") || strings.HasPrefix(url, base+"?")) {
+		if len(base) > length && (url == base || strings.HasPrefix(url, base+"/") ||
+			strings.HasPrefix(url, base+"?")) {
 			best, length = r.ID, len(base)
 		}
 	}

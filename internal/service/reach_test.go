@@ -35,12 +35,17 @@ func openVillage(t *testing.T) *service.Service {
 	t.Helper()
 	s := open(t, t.TempDir())
 	publish(t, s, village)
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}, {ID: "edda", Groups: []string{"quay"}}, {ID: "outcast"}, {ID: "master", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}},
+		{ID: "edda", Groups: []string{"quay"}}, {ID: "outcast"}, {ID: "master", Groups: []string{"finance"}}},
+		service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	for id, attributes := range map[string]string{
-		"m1": `"form":"laptop","storage.encrypted":true,"threat.score":1,"owner":"maren"`, "m2": `"form":"phone","storage.encrypted":false,"threat.score":1,"owner":"maren"`,
-		"e1": `"form":"phone","storage.encrypted":true,"owner":"edda"`, "o1": `"form":"laptop","storage.encrypted":true,"threat.score":90,"owner":"outcast"`, "shared": `"form":"laptop","storage.encrypted":true,"threat.score":2`,
+		"m1":     `"form":"laptop","storage.encrypted":true,"threat.score":1,"owner":"maren"`,
+		"m2":     `"form":"phone","storage.encrypted":false,"threat.score":1,"owner":"maren"`,
+		"e1":     `"form":"phone","storage.encrypted":true,"owner":"edda"`,
+		"o1":     `"form":"laptop","storage.encrypted":true,"threat.score":90,"owner":"outcast"`,
+		"shared": `"form":"laptop","storage.encrypted":true,"threat.score":2`,
 	} {
 		report(t, s, id, attributes)
 	}
@@ -54,7 +59,9 @@ var (
 )
 
 func about(person, device, resource, action string, mfa *bool) *access.Evaluation {
-	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: action}, Resource: access.Entity{Type: "r", ID: resource}, Context: &access.Context{}}
+	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+		Action: access.Action{Name: action}, Resource: access.Entity{Type: "r", ID: resource},
+		Context: &access.Context{}}
 	if device != "" {
 		e.Context.Device = &access.DeviceRef{ID: device}
 	}
@@ -78,15 +85,20 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 				}
 				for _, p := range reach.People {
 					if got := s.Ask(about(p.Person, "", resource, action, mfa)).Outcome; got != p.Unknown {
-						t.Errorf("%s from an unknown device to %s: asked %s, reached %s", p.Person, resource, got, p.Unknown)
+						t.Errorf("%s from an unknown device to %s: asked %s, reached %s", p.Person, resource,
+							got, p.Unknown)
 					}
 					for _, d := range p.Devices {
-						if got := s.Ask(about(p.Person, d.Device, resource, action, mfa)).Outcome; got != d.Outcome {
-							t.Errorf("%s from %s to %s: asked %s, reached %s", p.Person, d.Device, resource, got, d.Outcome)
+						if got := s.Ask(about(p.Person, d.Device, resource, action,
+							mfa)).Outcome; got != d.Outcome {
+							t.Errorf("%s from %s to %s: asked %s, reached %s", p.Person, d.Device, resource,
+								got, d.Outcome)
 						}
 					}
-					if shared := s.Ask(about(p.Person, "shared", resource, action, mfa)).Outcome == access.Allow; shared != (p.Shared == 1) {
-						t.Errorf("%s from the shared machine to %s: %t, %d shared", p.Person, resource, shared, p.Shared)
+					if shared := s.Ask(about(p.Person, "shared", resource, action,
+						mfa)).Outcome == access.Allow; shared != (p.Shared == 1) {
+						t.Errorf("%s from the shared machine to %s: %t, %d shared", p.Person, resource,
+							shared, p.Shared)
 					}
 				}
 				for _, device := range machines {
@@ -109,8 +121,10 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 			for _, person := range villagers {
 				for _, device := range machines {
 					for _, r := range s.WhatReaches(about(person, device, "-", action, mfa)) {
-						if got := s.Ask(about(person, device, r.Resource, r.Action, mfa)).Outcome; got != r.Outcome {
-							t.Errorf("%s from %q to %s %s: asked %s, reaches %s", person, device, r.Action, r.Resource, got, r.Outcome)
+						if got := s.Ask(about(person, device, r.Resource, r.Action,
+							mfa)).Outcome; got != r.Outcome {
+							t.Errorf("%s from %q to %s %s: asked %s, reaches %s", person, device, r.Action,
+								r.Resource, got, r.Outcome)
 						}
 					}
 				}
@@ -130,8 +144,12 @@ func TestWhichResourceAnAddressBelongsTo(t *testing.T) {
 	s := openVillage(t)
 	defer shut(t, s)
 	for address, want := range map[string]string{
-		"https://payroll.example": "payroll", "https://payroll.example/": "payroll", "https://payroll.example/2026/11?x=1": "payroll", "https://payroll.example.evil.example/": "", "https://payroll.examples/": "",
-		"https://till.example/sell": "till", "https://till.example/sell/now": "till", "https://till.example/seller": "rota", "https://till.example/?x": "rota", "http://payroll.example/": "", "": "",
+		"https://payroll.example": "payroll", "https://payroll.example/": "payroll",
+		"https://payroll.example/2026/11?x=1": "payroll", "https://payroll.example.evil.example/": "",
+		"https://payroll.examples/": "",
+		"https://till.example/sell": "till", "https://till.example/sell/now": "till",
+		"https://till.example/seller": "rota", "https://till.example/?x": "rota",
+		"http://payroll.example/": "", "": "",
 	} {
 		if got := s.Snapshot().Book.ResourceAt(address); got != want {
 			t.Errorf("%s belongs to %q, want %q", address, got, want)
@@ -161,8 +179,12 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 			q    service.DecisionQuery
 			want int
 		}{
-			{service.DecisionQuery{}, 4}, {service.DecisionQuery{Gate: "sell"}, 2}, {service.DecisionQuery{Gate: "sell", Outcome: "deny"}, 1}, {service.DecisionQuery{Gate: "tried"}, 2}, {service.DecisionQuery{Gate: "pay"}, 0},
-			{service.DecisionQuery{Since: noon}, 2}, {service.DecisionQuery{Until: noon}, 2}, {service.DecisionQuery{Since: noon, Until: noon}, 0}, {service.DecisionQuery{Since: noon, Gate: "sell"}, 0}, {service.DecisionQuery{Person: "edda"}, 2},
+			{service.DecisionQuery{}, 4}, {service.DecisionQuery{Gate: "sell"}, 2},
+			{service.DecisionQuery{Gate: "sell", Outcome: "deny"}, 1},
+			{service.DecisionQuery{Gate: "tried"}, 2}, {service.DecisionQuery{Gate: "pay"}, 0},
+			{service.DecisionQuery{Since: noon}, 2}, {service.DecisionQuery{Until: noon}, 2},
+			{service.DecisionQuery{Since: noon, Until: noon}, 0},
+			{service.DecisionQuery{Since: noon, Gate: "sell"}, 0}, {service.DecisionQuery{Person: "edda"}, 2},
 		} {
 			c.q.Limit = 100
 			got, err := s.Decisions(ctx, c.q)
@@ -187,7 +209,8 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, g := range gates {
-			if w := g.Week; g.ID == "sell" && (w.Met != 1 || w.Denied != 1) || g.ID == "tried" && (w.Denied != 2 || g.Mode != "shadow") {
+			if w := g.Week; g.ID == "sell" && (w.Met != 1 || w.Denied != 1) || g.ID == "tried" &&
+				(w.Denied != 2 || g.Mode != "shadow") {
 				t.Errorf("%s said %+v", g.ID, w)
 			}
 		}

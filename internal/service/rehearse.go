@@ -61,7 +61,8 @@ func (snap *Snapshot) subject(d *Device, now int64) rehearsal.Subject {
 		}
 		return ""
 	}
-	x := rehearsal.Subject{Device: d.ID, Name: get("name"), Platform: get("platform"), Owner: get("owner"), From: d.Result.Level}
+	x := rehearsal.Subject{Device: d.ID, Name: get("name"), Platform: get("platform"), Owner: get("owner"),
+		From: d.Result.Level}
 	x.Groups = snap.People.Groups(x.Owner)
 	return x
 }
@@ -120,13 +121,16 @@ func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.
 		return true
 	})
 	for _, rule := range sortedKeys(waivers) {
-		remarks = append(remarks, rulebook.Remark{Kind: "waiver-without-rule", About: rule, Message: fmt.Sprintf("%d waivers are for the rule %s, which this rulebook does not have", waivers[rule], rule)})
+		remarks = append(remarks, rulebook.Remark{Kind: "waiver-without-rule", About: rule,
+			Message: fmt.Sprintf("%d waivers are for the rule %s, which this rulebook does not have",
+				waivers[rule], rule)})
 	}
 	return book.Rulebook, remarks, nil
 }
 
 // CompareRulebooks tells in words what the files change against a version.
-func (s *Service) CompareRulebooks(ctx context.Context, version int64, files []rulebook.File) ([]rulebook.Difference, error) {
+func (s *Service) CompareRulebooks(ctx context.Context, version int64,
+	files []rulebook.File) ([]rulebook.Difference, error) {
 	old := s.Snapshot().Book.Rulebook
 	if version != 0 {
 		kept, err := s.store.Rulebook(ctx, version)

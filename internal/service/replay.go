@@ -18,7 +18,8 @@ const MaxReplayDays = 90
 
 // pastRequests gathers the different questions of the last days and how often
 // each was asked.
-func (s *Service) pastRequests(ctx context.Context, days int, now int64) (order []string, times map[string]int, err error) {
+func (s *Service) pastRequests(ctx context.Context, days int, now int64) (order []string,
+	times map[string]int, err error) {
 	times = map[string]int{}
 	err = s.decisionsSince(ctx, now-int64(days)*day, func(e ledger.Entry) error {
 		if asked := string(member(e.Body, "asked")); asked != "" {
@@ -45,7 +46,8 @@ func (s *Service) replay(ctx context.Context, snap, after *Snapshot, days int) (
 	var wg sync.WaitGroup
 	for w := range workers {
 		wg.Go(func() {
-			parts[w], failed[w] = snap.tryAll(after, order[w*len(order)/workers:(w+1)*len(order)/workers], times, now)
+			parts[w], failed[w] = snap.tryAll(after, order[w*len(order)/workers:(w+1)*len(order)/workers],
+				times, now)
 		})
 	}
 	wg.Wait()
@@ -62,7 +64,8 @@ func (s *Service) replay(ctx context.Context, snap, after *Snapshot, days int) (
 }
 
 // tryAll puts questions to the snapshot and to another.
-func (snap *Snapshot) tryAll(other *Snapshot, order []string, times map[string]int, now int64) ([]rehearsal.Asked, error) {
+func (snap *Snapshot) tryAll(other *Snapshot, order []string, times map[string]int,
+	now int64) ([]rehearsal.Asked, error) {
 	book := other.Book
 	before, after := snap.Book.Gates.Evaluator(), book.Gates.Evaluator()
 	standings, out := map[string][2]*Device{}, make([]rehearsal.Asked, 0, len(order))
@@ -73,7 +76,8 @@ func (snap *Snapshot) tryAll(other *Snapshot, order []string, times map[string]i
 		}
 		q := e.Request()
 		snap.People.ask(q, q.User)
-		x := rehearsal.Asked{Person: e.Subject.ID, Machine: e.Subject.Type == "device", Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
+		x := rehearsal.Asked{Person: e.Subject.ID, Machine: e.Subject.Type == "device",
+			Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
 		id, known := e.Find(snap.find)
 		q.Device.Unknown = e.Missed()
 		r := *q
@@ -106,7 +110,8 @@ func (snap *Snapshot) tryAll(other *Snapshot, order []string, times map[string]i
 // the files are to blame.
 func (s *Service) Replay(ctx context.Context, files []rulebook.File, days int) (*rehearsal.AccessShift, error) {
 	if days < 1 || days > MaxReplayDays {
-		return nil, &QueryError{Param: "days", Message: fmt.Sprintf("between 1 and %d days are replayed", MaxReplayDays)}
+		return nil, &QueryError{Param: "days",
+			Message: fmt.Sprintf("between 1 and %d days are replayed", MaxReplayDays)}
 	}
 	book, err := s.candidate(files)
 	if err != nil {

@@ -112,14 +112,17 @@ func (s *Service) past(ctx context.Context, t then) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	snap := &Snapshot{Book: book, People: newPeople(slices.Collect(maps.Values(byID))), Roster: newRoster(entries), Fleet: newFleet()}
-	snap.People.revision, snap.Roster.revision = now.People.revision-int64(len(people)), now.Roster.revision-int64(len(roster))
+	snap := &Snapshot{Book: book, People: newPeople(slices.Collect(maps.Values(byID))),
+		Roster: newRoster(entries), Fleet: newFleet()}
+	snap.People.revision, snap.Roster.revision = now.People.revision-int64(len(people)),
+		now.Roster.revision-int64(len(roster))
 	return snap, nil
 }
 
 // pastDevice brings back a device as it was, under a snapshot of that time and
 // at the moment now.
-func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at store.Then, now int64) (*Device, error) {
+func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at store.Then,
+	now int64) (*Device, error) {
 	row, steps, err := s.store.DevicePast(ctx, id, at)
 	if err != nil {
 		return nil, err
@@ -131,7 +134,8 @@ func (s *Service) pastDevice(ctx context.Context, snap *Snapshot, id string, at 
 	if err := rewind(&row, steps, &extras); err != nil {
 		return nil, err
 	}
-	granted := exceptions{map[string][]*Waiver{id: extras.waivers}, map[string][]*Vouch{id: extras.vouches}, map[string]*Retirement{id: extras.retired}}
+	granted := exceptions{map[string][]*Waiver{id: extras.waivers}, map[string][]*Vouch{id: extras.vouches},
+		map[string]*Retirement{id: extras.retired}}
 	d, err := deviceOf(snap.Book, &row, granted)
 	if err != nil {
 		return nil, err
@@ -162,7 +166,8 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*Reproducti
 		return nil, &InputError{"", "the decision does not say which states it was made from"}
 	}
 	now := b.Moment
-	snap, err := s.past(ctx, then{r.Rulebook, store.Then{Revision: b.Device}, store.Then{Revision: b.People}, store.Then{Revision: b.Roster}})
+	snap, err := s.past(ctx, then{r.Rulebook, store.Then{Revision: b.Device}, store.Then{Revision: b.People},
+		store.Then{Revision: b.Roster}})
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +181,8 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*Reproducti
 	}
 	a := snap.answer(r.Asked, q, now)
 	a.ID, a.Code, a.Basis = r.ID, r.Code, r.Basis
-	out := &Reproduction{At: formatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People, Roster: b.Roster, Differences: []Difference{}}
+	out := &Reproduction{At: formatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People,
+		Roster: b.Roster, Differences: []Difference{}}
 	if err := differences(&out.Differences, "", mustJSON(r.Answer), mustJSON(a)); err != nil {
 		return nil, err
 	}
@@ -208,13 +214,15 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	case at > s.micros():
 		return nil, &InputError{"/at", formatTime(at) + " has not come yet"}
 	case at < present.FirstSeen:
-		return nil, &InputError{"/at", fmt.Sprintf("%s was first seen at %s", present.ID, formatTime(present.FirstSeen))}
+		return nil, &InputError{"/at",
+			fmt.Sprintf("%s was first seen at %s", present.ID, formatTime(present.FirstSeen))}
 	}
 	books, err := s.store.Rulebooks(ctx)
 	if err != nil {
 		return nil, err
 	}
-	t := then{device: store.Then{Revision: -1, At: at}, people: store.Then{Revision: -1, At: at}, roster: store.Then{Revision: -1, At: at}}
+	t := then{device: store.Then{Revision: -1, At: at}, people: store.Then{Revision: -1, At: at},
+		roster: store.Then{Revision: -1, At: at}}
 	for _, b := range books { // newest first
 		if b.At <= at {
 			t.version = b.Version
@@ -229,7 +237,9 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if err != nil {
 		return nil, forgotten(err)
 	}
-	out := &PastDevice{snap.detail(d, at), Reproduction{At: formatTime(at), Rulebook: t.version, Device: d.Revision, People: snap.People.revision, Roster: snap.Roster.revision, Differences: []Difference{}}}
+	out := &PastDevice{snap.detail(d, at),
+		Reproduction{At: formatTime(at), Rulebook: t.version, Device: d.Revision,
+			People: snap.People.revision, Roster: snap.Roster.revision, Differences: []Difference{}}}
 	recorded, err := s.store.StandingAt(ctx, present.ID, at)
 	if err != nil {
 		return nil, err

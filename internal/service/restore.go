@@ -66,7 +66,8 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 }
 
 func (r *restorer) take(rows []store.DeviceRow) {
-	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows)), actors: make(map[string]string, len(rows)), order: make([]*Device, 0, len(rows))}
+	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows)),
+		actors: make(map[string]string, len(rows)), order: make([]*Device, 0, len(rows))}
 	var was Device
 	var digest ledger.Digest
 	for i := range rows {
@@ -92,7 +93,8 @@ func (r *restorer) take(rows []store.DeviceRow) {
 	defer r.mu.Unlock()
 	r.digest.Join(&digest)
 	r.under.Fleet.cells, r.owned = append(r.under.Fleet.cells, cells...), append(r.owned, pairs...)
-	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...), append(r.batch.Devices, c.batch.Devices...)
+	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...),
+		append(r.batch.Devices, c.batch.Devices...)
 	for _, d := range c.order {
 		if d.Wake < condition.Always {
 			r.due = append(r.due, due{d.Wake, d.ID})
@@ -119,8 +121,10 @@ func (c *change) restore(r *restorer, row *store.DeviceRow, room *Device) error 
 
 // deviceOf reads a kept device, not yet appraised. The hash of its row is known.
 func deviceOf(book *Book, row *store.DeviceRow, granted exceptions) (*Device, error) {
-	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since, Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID], Revision: row.Revision,
-		seal: row.Sealed, link: row.Past}
+	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since,
+		Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID],
+		Revision: row.Revision,
+		seal:     row.Sealed, link: row.Past}
 	damaged := func(err error) (*Device, error) {
 		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 	}

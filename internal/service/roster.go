@@ -70,7 +70,8 @@ func (r *Roster) with(changes map[string]*RosterEntry) *Roster {
 
 func (e *RosterEntry) keys() []evidence.Key {
 	var keys []evidence.Key
-	for _, k := range []evidence.Key{evidence.Folded(evidence.BySerial, e.Serial), evidence.Folded(evidence.ByHardware, e.HardwareID)} {
+	for _, k := range []evidence.Key{evidence.Folded(evidence.BySerial, e.Serial),
+		evidence.Folded(evidence.ByHardware, e.HardwareID)} {
 		if k.Text != "" {
 			keys = append(keys, k)
 		}
@@ -80,7 +81,8 @@ func (e *RosterEntry) keys() []evidence.Key {
 
 // Has reports whether one of a device's keys is on the roster.
 func (r *Roster) Has(keys []evidence.Key) bool {
-	return r != nil && r.keys.len() > 0 && slices.ContainsFunc(keys, func(k evidence.Key) bool { _, ok := r.keys.get(k); return ok })
+	return r != nil && r.keys.len() > 0 && slices.ContainsFunc(keys,
+		func(k evidence.Key) bool { _, ok := r.keys.get(k); return ok })
 }
 
 // ShownRosterEntry is an entry of the roster with the device it turned out to be.
@@ -102,7 +104,8 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 		if !strings.Contains(strings.ToLower(id+"\n"+e.HardwareID+"\n"+e.Note), text) {
 			continue
 		}
-		shown := ShownRosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note, At: formatTime(e.At), By: e.By}
+		shown := ShownRosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note,
+			At: formatTime(e.At), By: e.By}
 		for _, k := range e.keys() {
 			if d, ok := snap.find(k); ok {
 				shown.Device = d
@@ -187,7 +190,8 @@ func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPla
 // ImportRoster adds entries to the roster or replaces those of the same id,
 // and appraises the fleet under it. The error is an [*ImpactError] when that would
 // lock people out; then nothing has changed.
-func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware, how ListImport) (ListIntake, error) {
+func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware,
+	how ListImport) (ListIntake, error) {
 	how.AcceptImpact = event.Clipped(strings.TrimSpace(how.AcceptImpact), maxReason)
 	var in *rosterPlan
 	weigh := func(snap *Snapshot) error {
@@ -204,7 +208,8 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 		if len(in.puts) == 0 {
 			return nil
 		}
-		c.record(actor, &event.RosterImported{Added: in.Added, Changed: in.Changed, Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
+		c.record(actor, &event.RosterImported{Added: in.Added, Changed: in.Changed,
+			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		return c.replaceRoster(in, actor)
 	})
 	return in.ListIntake, err
@@ -232,7 +237,8 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 	}
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
 		e, _ := c.base.Roster.entries.get(id) // weigh found it
-		c.record(actor, &event.RosterRemoved{Entry: id, Serial: e.Serial, HardwareID: e.HardwareID, Reason: how.Reason,
+		c.record(actor, &event.RosterRemoved{Entry: id, Serial: e.Serial, HardwareID: e.HardwareID,
+			Reason:   how.Reason,
 			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
 		return c.replaceRoster(in, actor)
 	})

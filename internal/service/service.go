@@ -90,7 +90,8 @@ type Snapshot struct {
 
 // Open reads the records and brings every standing up to the present moment.
 func Open(ctx context.Context, o Options) (*Service, error) {
-	s := &Service{live: newLive(), newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024), quit: make(chan struct{}), done: make(chan struct{})}
+	s := &Service{live: newLive(), newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024),
+		quit: make(chan struct{}), done: make(chan struct{})}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
@@ -103,7 +104,8 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if s.key, err = openKey(o); err != nil {
 		return nil, errors.Join(err, release())
 	}
-	if s.store, err = store.Open(ctx, DatabasePath(o.Dir), store.Options{Key: s.key, Log: s.log, NewKey: o.NewKey, ResetClock: o.ResetClock}); err != nil {
+	if s.store, err = store.Open(ctx, DatabasePath(o.Dir),
+		store.Options{Key: s.key, Log: s.log, NewKey: o.NewKey, ResetClock: o.ResetClock}); err != nil {
 		return nil, errors.Join(err, release())
 	}
 	if s.now == nil {

@@ -39,7 +39,8 @@ var ctx = context.Background()
 
 func open(t *testing.T, dir string) *service.Service {
 	t.Helper()
-	s, err := service.Open(ctx, service.Options{Dir: dir, AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
+	s, err := service.Open(ctx, service.Options{Dir: dir, AdminToken: "il_a_token_for_tests_only",
+		Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,7 +67,8 @@ func publish(t *testing.T, s *service.Service, text string) int {
 // became of it.
 func report(t *testing.T, s *service.Service, id, attributes string) service.ReportResult {
 	t.Helper()
-	in, err := s.Ingest(ctx, "agent", "", strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
+	in, err := s.Ingest(ctx, "agent", "",
+		strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
 	if err != nil || len(in.Results) != 1 {
 		t.Fatal(in, err)
 	}
@@ -83,7 +85,8 @@ const good = `"form":"laptop","storage.encrypted":true,"os.version":"14.1","thre
 
 func ask(t *testing.T, s *service.Service, device string) access.Outcome {
 	t.Helper()
-	return s.Ask(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
+	return s.Ask(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
+		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
 		Context: &access.Context{Device: &access.DeviceRef{ID: device}}}).Outcome
 }
 
@@ -123,7 +126,8 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 		publish(t, s, house)
 		var b strings.Builder
 		for i := range 3000 {
-			fmt.Fprintf(&b, `{"source":"agent","observed_at":%q,"identity":{"id":"d%d"},"evidence":{%s}}`+"\n", s.Now().UTC().Format(time.RFC3339), i, good)
+			fmt.Fprintf(&b, `{"source":"agent","observed_at":%q,"identity":{"id":"d%d"},"evidence":{%s}}`+
+				"\n", s.Now().UTC().Format(time.RFC3339), i, good)
 		}
 		in, err := s.Ingest(ctx, "agent", "", strings.NewReader(b.String()), evidence.NDJSON)
 		if err != nil || in.Accepted != 3000 {
@@ -168,7 +172,8 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
 		publish(t, s, house)
-		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
+		if _, err := s.ImportPeople(ctx, "admin",
+			[]directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
 			t.Fatal(err)
 		}
 		report(t, s, "d1", good)
@@ -176,7 +181,8 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 		shut(t, s)
 		s = open(t, dir)
 		after := s.Device("d1")
-		if after == nil || after.Level != before.Level || after.Since != before.Since || len(after.Readings) != len(before.Readings) || ask(t, s, "d1") != access.Allow {
+		if after == nil || after.Level != before.Level || after.Since != before.Since ||
+			len(after.Readings) != len(before.Readings) || ask(t, s, "d1") != access.Allow {
 			t.Errorf("after a restart it is %+v, before %+v", after, before)
 		}
 		shut(t, s)
@@ -199,9 +205,12 @@ func TestAPublicationIsAllOrNothing(t *testing.T) {
 		draft service.Draft
 		want  any
 	}{
-		"a mistake":         {service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strings.Replace(house, "cap: limited", "cap: lmited", 1)}}}, new(rulebook.Problems)},
-		"a failing example": {service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house + "examples: [{device: {form: laptop}, level: strong}]"}}}, new(*service.ExampleError)},
-		"an outdated base":  {service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}, Base: &two}, new(*service.ConflictError)},
+		"a mistake": {service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+			Text: strings.Replace(house, "cap: limited", "cap: lmited", 1)}}}, new(rulebook.Problems)},
+		"a failing example": {service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+			Text: house + "examples: [{device: {form: laptop}, level: strong}]"}}}, new(*service.ExampleError)},
+		"an outdated base": {service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}},
+			Base: &two}, new(*service.ConflictError)},
 	} {
 		if _, _, err := s.Publish(ctx, "author", c.draft); err == nil || !errors.As(err, c.want) {
 			t.Errorf("%s gives %v", name, err)
@@ -210,7 +219,10 @@ func TestAPublicationIsAllOrNothing(t *testing.T) {
 	if v, err := s.Version(ctx, 0); err != nil || v.Version != 1 || level(s, "d1") != "limited" {
 		t.Errorf("version %v is in force (%v) and the device stands at %s", v, err, level(s, "d1"))
 	}
-	if _, moved, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strings.Replace(house, "cap: limited}", "cap: sound}", 1)}}, Base: &one}); err != nil || moved != 1 || level(s, "d1") != "sound" {
+	if _, moved, err := s.Publish(ctx, "author",
+		service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+			Text: strings.Replace(house, "cap: limited}", "cap: sound}", 1)}}, Base: &one}); err != nil ||
+		moved != 1 || level(s, "d1") != "sound" {
 		t.Errorf("a right one moves %d (%v) to %s", moved, err, level(s, "d1"))
 	}
 }
@@ -229,14 +241,16 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	if _, err := db.Exec("CREATE TRIGGER full BEFORE INSERT ON entries BEGIN SELECT RAISE(ABORT, 'the disk is full'); END"); err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Ingest(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":false}}`), evidence.NDJSON)
+	_, err = s.Ingest(ctx, "agent", "",
+		strings.NewReader(`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":false}}`), evidence.NDJSON)
 	if err == nil || !strings.Contains(err.Error(), "the disk is full") {
 		t.Errorf("evidence that moves a device is taken: %v", err)
 	}
 	if got := level(s, "d1"); got != "strong" {
 		t.Errorf("the device stands at %s all the same", got)
 	}
-	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: "master"}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}
+	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: "master"},
+		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}
 	if r, err := s.Decide("proxy", e); err == nil {
 		t.Errorf("a decision leaves without a record: %s", r)
 	}
@@ -246,7 +260,8 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	if _, err := s.Decide("proxy", e); err != nil {
 		t.Errorf("when the disk is back, decisions are not: %v", err)
 	}
-	if list, err := s.Decisions(ctx, service.DecisionQuery{Limit: 10}); err != nil || len(list) != 1 || !list[0].BreakGlass || list[0].Actor != "proxy" {
+	if list, err := s.Decisions(ctx, service.DecisionQuery{Limit: 10}); err != nil || len(list) != 1 ||
+		!list[0].BreakGlass || list[0].Actor != "proxy" {
 		t.Errorf("recorded are %+v (%v)", list, err)
 	}
 }
@@ -255,7 +270,8 @@ func TestEverybodyAtOnce(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}},
+		service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup
@@ -263,13 +279,18 @@ func TestEverybodyAtOnce(t *testing.T) {
 	for w := range 4 {
 		wg.Go(func() {
 			for i := range each {
-				report(t, s, fmt.Sprintf("d%d", w), strings.Replace(good, `score":3`, fmt.Sprintf(`score":%d`, i%2*90), 1))
+				report(t, s, fmt.Sprintf("d%d", w),
+					strings.Replace(good, `score":3`, fmt.Sprintf(`score":%d`, i%2*90), 1))
 			}
 		})
 		wg.Go(func() {
 			for range each {
-				if _, err := s.Decide("proxy", &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"}, Action: access.Action{Name: "open"},
-					Resource: access.Entity{Type: "r", ID: "payroll"}, Context: &access.Context{Device: &access.DeviceRef{ID: fmt.Sprintf("d%d", w)}}}); err != nil {
+				if _, err := s.Decide("proxy",
+					&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
+						Action:   access.Action{Name: "open"},
+						Resource: access.Entity{Type: "r", ID: "payroll"},
+						Context: &access.Context{Device: &access.DeviceRef{ID: fmt.Sprintf("d%d",
+							w)}}}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -282,7 +303,8 @@ func TestEverybodyAtOnce(t *testing.T) {
 	})
 	wg.Go(func() {
 		for range each {
-			if _, err := s.Devices(ctx, service.DeviceQuery{Where: "level >= sound", Sort: "-level", Limit: 10}); err != nil {
+			if _, err := s.Devices(ctx, service.DeviceQuery{Where: "level >= sound", Sort: "-level",
+				Limit: 10}); err != nil {
 				t.Error(err)
 			}
 		}
@@ -305,7 +327,8 @@ func TestListsKeepTheirPlace(t *testing.T) {
 	for i := range 7 {
 		report(t, s, fmt.Sprintf("d%d", i), strings.Replace(good, `true`, fmt.Sprint(i%2 == 0), 1))
 	}
-	for sort, want := range map[string]string{"id": "d0 d1 d2 d3 d4 d5 d6", "-id": "d6 d5 d4 d3 d2 d1 d0", "level": "d1 d3 d5 d0 d2 d4 d6", "-level": "d0 d2 d4 d6 d1 d3 d5"} {
+	for sort, want := range map[string]string{"id": "d0 d1 d2 d3 d4 d5 d6", "-id": "d6 d5 d4 d3 d2 d1 d0",
+		"level": "d1 d3 d5 d0 d2 d4 d6", "-level": "d0 d2 d4 d6 d1 d3 d5"} {
 		var got []string
 		q := service.DeviceQuery{Sort: sort, Limit: 2}
 		for {
@@ -324,7 +347,8 @@ func TestListsKeepTheirPlace(t *testing.T) {
 			t.Errorf("by %s: %v, want %s", sort, got, want)
 		}
 	}
-	for _, bad := range []service.DeviceQuery{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"}, {Where: "("}} {
+	for _, bad := range []service.DeviceQuery{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
+		{Where: "("}} {
 		bad.Limit = 1
 		var q *service.QueryError
 		if _, err := s.Devices(ctx, bad); !errors.As(err, &q) {
@@ -340,7 +364,8 @@ func TestTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, ok := s.Authenticate(secret); !ok || got.ID != made.ID || got.Role.May(service.MayRead) || !got.Role.May(service.MayReport) {
+	if got, ok := s.Authenticate(secret); !ok || got.ID != made.ID || got.Role.May(service.MayRead) ||
+		!got.Role.May(service.MayReport) {
 		t.Errorf("the secret stands for %+v (%v)", got, ok)
 	}
 	for name, role := range map[string]service.Role{"mdm": service.Reader, "": service.Reader, "x": "king"} {

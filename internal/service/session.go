@@ -111,8 +111,10 @@ func (l *sessions) begin(snap *Snapshot, actor string, a *Answer, found *Device,
 	if err != nil || until.UnixMicro() <= now {
 		return nil
 	}
-	s := &Session{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level, Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
-		At: a.At, Until: a.ValidUntil, key: askingOf(actor, a.Asked), asked: a.Asked, until: until.UnixMicro(), book: snap.Book, people: snap.People}
+	s := &Session{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level,
+		Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
+		At: a.At, Until: a.ValidUntil, key: askingOf(actor, a.Asked), asked: a.Asked,
+		until: until.UnixMicro(), book: snap.Book, people: snap.People}
 	if a.Device != "" {
 		s.device = found
 	}
@@ -338,7 +340,8 @@ func (snap *Snapshot) holds(s *Session, now int64) bool {
 func (s *Session) ends(actor string, now int64, level string, outcome access.Outcome, cause string) []ledger.Entry {
 	var out []ledger.Entry
 	for _, e := range s.relied(now) {
-		end := &event.SessionEnded{Decision: e.decision, Person: s.Person, Device: s.Device, Resource: s.Resource, Enforcer: s.Enforcer,
+		end := &event.SessionEnded{Decision: e.decision, Person: s.Person, Device: s.Device,
+			Resource: s.Resource, Enforcer: s.Enforcer,
 			Level: level, Outcome: string(outcome), Cause: cause}
 		if e.decision != s.Decision {
 			end.By = s.Decision
@@ -483,7 +486,8 @@ func (c *change) toRecheck() (out []recheck) {
 func (s *Service) Sessions(person, device, resource string) []*Session {
 	snap, now := s.Snapshot(), s.micros()
 	out := slices.DeleteFunc(s.sessions.all(now), func(x *Session) bool {
-		return person != "" && x.Person != person || device != "" && x.Device != device || resource != "" && x.Resource != resource || !snap.holds(x, now)
+		return person != "" && x.Person != person || device != "" && x.Device != device || resource != "" &&
+			x.Resource != resource || !snap.holds(x, now)
 	})
 	slices.SortFunc(out, func(a, b *Session) int {
 		return cmp.Or(strings.Compare(b.Decision, a.Decision), strings.Compare(a.Person, b.Person))

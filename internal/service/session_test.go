@@ -18,7 +18,8 @@ import (
 )
 
 func question(person, device string) *access.Evaluation {
-	return &access.Evaluation{Subject: access.Entity{Type: "user", ID: person}, Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
+	return &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
 		Context: &access.Context{Device: &access.DeviceRef{ID: device}}}
 }
 
@@ -35,7 +36,8 @@ func permit(t *testing.T, s *service.Service, person, device string) (string, bo
 
 func staff(t *testing.T, s *service.Service, groups ...string) {
 	t.Helper()
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, service.ListImport{}); err != nil {
+	if _, err := s.ImportPeople(ctx, "admin",
+		[]directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, service.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -64,10 +66,12 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 			t.Errorf("a report that changes nothing makes the decision %s of %s", again, first)
 		}
 		for name, ground := range map[string]struct{ cut, mend func() }{
-			"a threat":   {func() { report(t, s, "d1", `"threat.score":90`) }, func() { report(t, s, "d1", `"threat.score":1`) }},
+			"a threat": {func() { report(t, s, "d1", `"threat.score":90`) },
+				func() { report(t, s, "d1", `"threat.score":1`) }},
 			"the groups": {func() { staff(t, s, "deck") }, func() { staff(t, s, "finance") }},
 			"the rulebook": {func() {
-				publish(t, s, strings.Replace(house, "need: level >= sound", "need: level >= strong and auth.mfa", 1)+"guard: {max_newly_denied: 100%}\n")
+				publish(t, s, strings.Replace(house, "need: level >= sound",
+					"need: level >= strong and auth.mfa", 1)+"guard: {max_newly_denied: 100%}\n")
 			},
 				func() { publish(t, s, house) }},
 			"its retirement": {func() {
@@ -221,20 +225,25 @@ func TestTheGuard(t *testing.T) {
 	if got := kinds(draft(strict)); !slices.Equal(got, []string{service.DeniesMany}) {
 		t.Error(got)
 	}
-	if got := kinds(draft(strict + "guard: {max_newly_denied: 100%, administrators: {groups: [finance]}}\n")); !slices.Equal(got, []string{service.DeniesAdministrators}) {
+	if got := kinds(draft(strict +
+		"guard: {max_newly_denied: 100%, administrators: {groups: [finance]}}\n")); !slices.Equal(got,
+		[]string{service.DeniesAdministrators}) {
 		t.Error(got)
 	}
-	open := strings.Replace(strings.Replace(house, "groups: [finance]", "everyone: true", 1), "break_glass: [master]", "break_glass: []", 1)
+	open := strings.Replace(strings.Replace(house, "groups: [finance]", "everyone: true", 1),
+		"break_glass: [master]", "break_glass: []", 1)
 	if got := kinds(draft(open)); !slices.Equal(got, []string{service.NoBreakGlass, service.BreakGlassMeetsGate}) {
 		t.Error(got)
 	}
 	if got := s.Snapshot().Book.Info.Version; got != version {
 		t.Errorf("version %d is in force, not %d", got, version)
 	}
-	if _, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: " "}); err == nil {
+	if _, _, err := s.Publish(ctx, "author",
+		service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: " "}); err == nil {
 		t.Error("a blank is taken for a reason")
 	}
-	if _, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: "agreed"}); err != nil {
+	if _, _, err := s.Publish(ctx, "author",
+		service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: "agreed"}); err != nil {
 		t.Errorf("with a reason it is held back: %v", err)
 	}
 	for _, days := range []int{0, -1, service.MaxReplayDays + 1} {
@@ -255,7 +264,9 @@ func TestTickets(t *testing.T) {
 	}
 	other, _ := permit(t, s, "somebody", "nowhere")
 	ticket := s.Ticket(id)
-	for name, text := range map[string]string{"nothing": "", "an id": id, "an id with a dot": id + ".", "another's": other + ticket[len(id):], "one cut short": ticket[:len(ticket)-1], "one of nothing": "06h0hpk1z40031pbw4tx" + ticket[len(id):]} {
+	for name, text := range map[string]string{"nothing": "", "an id": id, "an id with a dot": id + ".",
+		"another's": other + ticket[len(id):], "one cut short": ticket[:len(ticket)-1],
+		"one of nothing": "06h0hpk1z40031pbw4tx" + ticket[len(id):]} {
 		if _, err := s.ByTicket(ctx, text); err == nil {
 			t.Errorf("%s opens a refusal", name)
 		}

@@ -16,18 +16,21 @@ import (
 // names the directory it was made from.
 func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 	ctx := context.Background()
-	s, err := Open(ctx, Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
+	s, err := Open(ctx, Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only",
+		Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
 	book := "rulebook: r\nbaselines: [{id: a, rules: [{id: staff, check: '\"staff\" in owner.groups', cap: limited}]}]\n"
-	if _, _, err := s.Publish(ctx, "author", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
+	if _, _, err := s.Publish(ctx, "author",
+		Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
 		t.Fatal(err)
 	}
 	enlist := func(groups ...string) {
 		t.Helper()
-		if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, ListImport{}); err != nil {
+		if _, err := s.ImportPeople(ctx, "admin",
+			[]directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, ListImport{}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -36,7 +39,8 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 		return snap.Book.Rulebook.LevelName(d.Result.Level)
 	}
 	enlist("staff")
-	if _, err := s.Ingest(ctx, "agent", "", strings.NewReader(`{"identity":{"id":"d"},"evidence":{"owner":"maren"}}`), evidence.JSON); err != nil {
+	if _, err := s.Ingest(ctx, "agent", "",
+		strings.NewReader(`{"identity":{"id":"d"},"evidence":{"owner":"maren"}}`), evidence.JSON); err != nil {
 		t.Fatal(err)
 	}
 	before := s.Snapshot()
@@ -47,7 +51,8 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 		when string
 		snap *Snapshot
 		want string
-	}{{"of before", before, "strong"}, {"between the two", between, "limited"}, {"of now", s.Snapshot(), "strong"}} {
+	}{{"of before", before, "strong"}, {"between the two", between, "limited"},
+		{"of now", s.Snapshot(), "strong"}} {
 		if got := at(c.snap); got != c.want {
 			t.Errorf("under the directory %s the device stands at %s, want %s", c.when, got, c.want)
 		}

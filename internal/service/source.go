@@ -84,7 +84,8 @@ func (s *Service) Sources() []ShownSource {
 		for _, r := range d.Refused {
 			key := [2]string{r.Source, r.Attribute + "\n" + r.Message}
 			if refused[key] == nil {
-				refused[key] = &ShownRefusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID, Source: r.Source, At: formatTime(r.At)}
+				refused[key] = &ShownRefusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID,
+					Source: r.Source, At: formatTime(r.At)}
 			}
 			refused[key].Devices++
 			of(r.Source)
@@ -109,7 +110,10 @@ func (s *Service) Sources() []ShownSource {
 		})
 		out = append(out, *src)
 	}
-	slices.SortFunc(out, func(a, b ShownSource) int { return cmp.Or(cmp.Compare(b.Rank, a.Rank), strings.Compare(a.ID, b.ID)) })
+	slices.SortFunc(out, func(a, b ShownSource) int {
+		return cmp.Or(cmp.Compare(b.Rank, a.Rank),
+			strings.Compare(a.ID, b.ID))
+	})
 	return out
 }
 
@@ -117,7 +121,8 @@ func (s *Service) Sources() []ShownSource {
 func (d *Device) shownRefusals() []ShownRefusal {
 	out := []ShownRefusal{}
 	for _, r := range d.Refused {
-		out = append(out, ShownRefusal{Attribute: r.Attribute, Message: r.Message, Devices: 1, Device: d.ID, Source: r.Source, At: formatTime(r.At)})
+		out = append(out, ShownRefusal{Attribute: r.Attribute, Message: r.Message, Devices: 1, Device: d.ID,
+			Source: r.Source, At: formatTime(r.At)})
 	}
 	return out
 }
@@ -135,7 +140,8 @@ func (b *Book) threats(d *Device, now int64) []Threat {
 			return ""
 		}
 		if t.FieldAt(fields.Index("active")).IsTrue() {
-			out = append(out, Threat{ID: text("id"), Title: text("title"), Severity: text("severity"), At: text("at"), rank: t.FieldAt(fields.Index("severity")).Num()})
+			out = append(out, Threat{ID: text("id"), Title: text("title"), Severity: text("severity"),
+				At: text("at"), rank: t.FieldAt(fields.Index("severity")).Num()})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Threat) int { return cmp.Compare(b.rank, a.rank) })

@@ -120,7 +120,8 @@ func TestAlterationsWhileItIsDownAreFound(t *testing.T) {
 			s, err := service.Open(ctx, service.Options{Dir: there, Log: slog.New(slog.DiscardHandler)})
 			var tampered *store.TamperError
 			if err != nil {
-				named := strings.Contains(err.Error(), table) || table == "entries" || table == "tiles" || table == "head"
+				named := strings.Contains(err.Error(), table) || table == "entries" || table == "tiles" ||
+					table == "head"
 				if !errors.As(err, &tampered) && !strings.Contains(err.Error(), "damaged") || !named {
 					t.Errorf("%s: the start says %v", what, err)
 				}
@@ -210,17 +211,22 @@ func alter(t *testing.T, dir, table, column string) bool {
 		statement = "DELETE FROM " + table + " WHERE " + first + " = (SELECT max(" + first + ") FROM " + table + ")"
 	case "+":
 		changed := slices.Clone(list)
-		changed[0] = "CASE typeof(" + first + ") WHEN 'integer' THEN " + first + " + 1000 WHEN 'blob' THEN zeroblob(32) ELSE " + first + " || 'x' END"
+		changed[0] = "CASE typeof(" + first + ") WHEN 'integer' THEN " + first +
+			" + 1000 WHEN 'blob' THEN zeroblob(32) ELSE " + first + " || 'x' END"
 		for i, c := range changed[1:] {
 			if c == "hash" {
 				changed[i+1] = "randomblob(32)"
 			}
 		}
-		statement = "INSERT INTO " + table + " SELECT " + strings.Join(changed, ", ") + " FROM " + table + " LIMIT 1"
+		statement = "INSERT INTO " + table + " SELECT " + strings.Join(changed, ", ") + " FROM " + table +
+			" LIMIT 1"
 	default:
-		statement = "UPDATE " + table + " SET " + column + " = CASE typeof(" + column + ") WHEN 'integer' THEN " + column + " + 1 WHEN 'blob' THEN randomblob(32)" +
-			" ELSE CASE WHEN " + column + " LIKE '%strong%' THEN replace(" + column + ", 'strong', 'limited') WHEN " + column + " LIKE '{%' THEN '{\"a\":1}' WHEN " + column +
-			" LIKE '[%' THEN '[ ]' ELSE " + column + " || 'x' END END WHERE " + first + " = (SELECT min(" + first + ") FROM " + table + ")"
+		statement = "UPDATE " + table + " SET " + column + " = CASE typeof(" + column +
+			") WHEN 'integer' THEN " + column + " + 1 WHEN 'blob' THEN randomblob(32)" +
+			" ELSE CASE WHEN " + column + " LIKE '%strong%' THEN replace(" + column +
+			", 'strong', 'limited') WHEN " + column + " LIKE '{%' THEN '{\"a\":1}' WHEN " + column +
+			" LIKE '[%' THEN '[ ]' ELSE " + column + " || 'x' END END WHERE " + first + " = (SELECT min(" +
+			first + ") FROM " + table + ")"
 	}
 	done, err := db.Exec(statement)
 	if err != nil { // a constraint of the schema

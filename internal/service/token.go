@@ -159,7 +159,10 @@ func (s *Service) firstTokens(given, reason string) error {
 		if given != "" {
 			s.log.Info("the administrator's token that was given is not taken: the records have tokens already")
 		}
-		if !slices.ContainsFunc(all, func(t store.Token) bool { return Role(t.Role) == Admin && t.RevokedAt == 0 }) {
+		if !slices.ContainsFunc(all, func(t store.Token) bool {
+			return Role(t.Role) == Admin &&
+				t.RevokedAt == 0
+		}) {
 			return ErrNoAdmin
 		}
 		return nil
@@ -176,8 +179,10 @@ func (s *Service) firstTokens(given, reason string) error {
 	if reason != "" {
 		name = "new-admin-" + s.ids.next(now)
 	}
-	t := store.Token{ID: s.ids.next(now), Name: name, Role: string(Admin), Hash: h[:], CreatedAt: now, CreatedBy: ledger.Service}
-	b := &store.Batch{Entries: []ledger.Entry{event.Entry(now, ledger.Service, event.NewToken(t.ID, t.Name, t.Role, reason))}}
+	t := store.Token{ID: s.ids.next(now), Name: name, Role: string(Admin), Hash: h[:], CreatedAt: now,
+		CreatedBy: ledger.Service}
+	b := &store.Batch{Entries: []ledger.Entry{event.Entry(now, ledger.Service,
+		event.NewToken(t.ID, t.Name, t.Role, reason))}}
 	b.PutToken(t)
 	if err := s.store.Commit(b); err != nil {
 		return err
@@ -197,7 +202,8 @@ func (c *change) tokensNow() *tokenSet {
 }
 
 func publicToken(t store.Token) Token {
-	p := Token{ID: t.ID, Name: t.Name, Role: Role(t.Role), CreatedAt: formatTime(t.CreatedAt), CreatedBy: t.CreatedBy}
+	p := Token{ID: t.ID, Name: t.Name, Role: Role(t.Role), CreatedAt: formatTime(t.CreatedAt),
+		CreatedBy: t.CreatedBy}
 	if t.RevokedAt != 0 {
 		p.RevokedAt = formatTime(t.RevokedAt)
 	}
@@ -233,7 +239,8 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 		return Token{}, "", fmt.Errorf("%wa token needs a name of at most 100 bytes", ErrBadToken)
 	}
 	if name == ledger.Clock || name == ledger.Service {
-		return Token{}, "", fmt.Errorf("%wno token may be called %s: the ledger calls so what nobody did", ErrBadToken, name)
+		return Token{}, "", fmt.Errorf("%wno token may be called %s: the ledger calls so what nobody did",
+			ErrBadToken, name)
 	}
 	secret := newSecret()
 	var made Token
@@ -241,11 +248,13 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role Role
 		set := c.tokensNow()
 		for _, t := range set.all {
 			if t.Name == name && t.RevokedAt == 0 {
-				return fmt.Errorf("%wthere is a token %s already; revoke it first or take another name", ErrBadToken, name)
+				return fmt.Errorf("%wthere is a token %s already; revoke it first or take another name",
+					ErrBadToken, name)
 			}
 		}
 		h := sha256.Sum256([]byte(secret))
-		t := store.Token{ID: s.ids.next(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now, CreatedBy: actor}
+		t := store.Token{ID: s.ids.next(c.now), Name: name, Role: string(role), Hash: h[:], CreatedAt: c.now,
+			CreatedBy: actor}
 		c.batch.PutToken(t)
 		c.record(actor, event.NewToken(t.ID, t.Name, t.Role, ""))
 		c.tokens = newTokenSet(append(slices.Clone(set.all), t))
@@ -261,7 +270,10 @@ func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, err
 	var revoked Token
 	err := s.do(ctx, func(c *change) error {
 		all := slices.Clone(c.tokensNow().all)
-		i := slices.IndexFunc(all, func(t store.Token) bool { return (t.ID == id || t.Name == id) && t.RevokedAt == 0 })
+		i := slices.IndexFunc(all, func(t store.Token) bool {
+			return (t.ID == id || t.Name == id) &&
+				t.RevokedAt == 0
+		})
 		if i < 0 {
 			return store.ErrNotFound
 		}
@@ -272,7 +284,8 @@ func (s *Service) RevokeToken(ctx context.Context, actor, id string) (Token, err
 			}
 		}
 		if Role(all[i].Role) == Admin && admins == 1 {
-			return fmt.Errorf("%wthis is the last administrator's token; make another before revoking it", ErrBadToken)
+			return fmt.Errorf("%wthis is the last administrator's token; make another before revoking it",
+				ErrBadToken)
 		}
 		all[i].RevokedAt = c.now
 		c.batch.PutToken(all[i])

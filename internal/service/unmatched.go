@@ -51,7 +51,8 @@ func (c *change) keepUnmatched(rep *evidence.Report, conflict *evidence.Conflict
 // keepWaiting keeps a report until another source makes its device known. What
 // came before about the same device from the source stays with it.
 func (c *change) keepWaiting(rep *evidence.Report) (string, error) {
-	return c.keepReport("w-", rep, Unmatched{Waiting: true, Why: "nobody knows the device, and " + rep.Source + " cannot make devices known"})
+	return c.keepReport("w-", rep,
+		Unmatched{Waiting: true, Why: "nobody knows the device, and " + rep.Source + " cannot make devices known"})
 }
 
 func (c *change) keepReport(prefix string, rep *evidence.Report, u Unmatched) (string, error) {
@@ -135,7 +136,8 @@ func (t *unmatchedTable) open(c *change, source string, waiting bool) int {
 	t.mu.RUnlock()
 	for layer := c; layer != nil; layer = layer.below {
 		for _, x := range layer.documents {
-			if u, ok := x.(Unmatched); ok && u.Source == source && u.Waiting == waiting && u.SettledAt == 0 && u.Times == 1 {
+			if u, ok := x.(Unmatched); ok && u.Source == source && u.Waiting == waiting && u.SettledAt == 0 &&
+				u.Times == 1 {
 				n++ // of which one may be dropped again: the bound is no exact one
 			}
 		}
@@ -155,7 +157,8 @@ func (t *unmatchedTable) waiting(c *change, keys []evidence.Key) []Unmatched {
 	t.mu.RUnlock()
 	for layer := c; layer != nil; layer = layer.below {
 		for k, x := range layer.documents {
-			if u, ok := x.(Unmatched); ok && u.Waiting && slices.ContainsFunc(u.keys(), func(k evidence.Key) bool { return slices.Contains(keys, k) }) {
+			if u, ok := x.(Unmatched); ok && u.Waiting && slices.ContainsFunc(u.keys(),
+				func(k evidence.Key) bool { return slices.Contains(keys, k) }) {
 				found[k.id] = true
 			}
 		}
@@ -271,8 +274,10 @@ func (snap *Snapshot) shownUnmatched(u *Unmatched) (*ShownUnmatched, error) {
 	if err != nil {
 		return nil, err
 	}
-	shown := ShownUnmatched{ID: u.ID, At: formatTime(u.At), Times: u.Times, Source: u.Source, ObservedAt: formatTime(u.Observed), State: u.state(), Why: u.Why,
-		SettledBy: u.SettledBy, Device: u.Device, Reason: u.Reason, Keys: []UnmatchedKey{}, Readings: []ShownReading{}}
+	shown := ShownUnmatched{ID: u.ID, At: formatTime(u.At), Times: u.Times, Source: u.Source,
+		ObservedAt: formatTime(u.Observed), State: u.state(), Why: u.Why,
+		SettledBy: u.SettledBy, Device: u.Device, Reason: u.Reason, Keys: []UnmatchedKey{},
+		Readings: []ShownReading{}}
 	if u.SettledAt != 0 {
 		shown.SettledAt = formatTime(u.SettledAt)
 	}
@@ -326,7 +331,8 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 			return &NotFoundError{"unmatched report", id}
 		}
 		if u.SettledAt != 0 {
-			return &InputError{"", fmt.Sprintf("%s was settled on %s by %s", id, formatTime(u.SettledAt), u.SettledBy)}
+			return &InputError{"", fmt.Sprintf("%s was settled on %s by %s", id, formatTime(u.SettledAt),
+				u.SettledBy)}
 		}
 		u.SettledAt, u.SettledBy, u.Reason = c.now, actor, how.Reason
 		if how.Discard {
@@ -364,15 +370,18 @@ func (c *change) join(actor string, u *Unmatched, how Settlement, t *ReportResul
 	c.certify(d, &keyed)
 	d.Held = c.admission(d.Keys)
 	was := stood(c.base.Book, c.device(d.ID))
-	c.record(actor, &event.DeviceSettled{Device: d.ID, Unmatched: u.ID, Source: u.Source, Reason: how.Reason, Moved: t.Moved})
+	c.record(actor, &event.DeviceSettled{Device: d.ID, Unmatched: u.ID, Source: u.Source, Reason: how.Reason,
+		Moved: t.Moved})
 	c.recordKeys(actor, d.ID, &keyed)
-	c.reappraise(d, cause{kind: event.BySettling, actor: actor, evidence: func() []event.EvidenceChange { return evidenceChanges(before, rep) }})
+	c.reappraise(d, cause{kind: event.BySettling, actor: actor,
+		evidence: func() []event.EvidenceChange { return evidenceChanges(before, rep) }})
 	t.Device, t.Previous, t.Level = d.ID, was.level, c.base.Book.Rulebook.LevelName(d.Result.Level)
 	return nil
 }
 
 // claim makes the keys of a report point at d, and no longer at another device.
-func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason string, keyed *event.DeviceKeyed) []event.MovedKey {
+func (c *change) claim(actor string, d *Device, rep *evidence.Report, reason string,
+	keyed *event.DeviceKeyed) []event.MovedKey {
 	var moved []event.MovedKey
 	for _, k := range c.base.Book.Resolver.KeysOf(rep) {
 		id, ok := c.Find(k)

@@ -46,8 +46,10 @@ func headerVariable(name string) string { return strings.ToLower(strings.Replace
 
 // clientHeaders are the headers of a client that go on to the applications. All
 // others end at the proxy.
-var clientHeaders = []string{"Accept", "Accept-Encoding", "Accept-Language", "Cache-Control", "Content-Type", "Cookie", "If-Match", "If-Modified-Since", "If-None-Match",
-	"Origin", "Range", "Referer", "Sec-Fetch-Dest", "Sec-Fetch-Mode", "Sec-Fetch-Site", "User-Agent", "X-Requested-With"}
+var clientHeaders = []string{"Accept", "Accept-Encoding", "Accept-Language", "Cache-Control", "Content-Type",
+	"Cookie", "If-Match", "If-Modified-Since", "If-None-Match",
+	"Origin", "Range", "Referer", "Sec-Fetch-Dest", "Sec-Fetch-Mode", "Sec-Fetch-Site", "User-Agent",
+	"X-Requested-With"}
 
 // maxLines is how many lines of PEM a client's certificate may have: some 4 KB.
 const maxLines = 64
@@ -56,7 +58,8 @@ const maxLines = 64
 func (p *Proxy) Config() (string, error) {
 	u, err := url.Parse(p.Service)
 	if err != nil || u.Scheme != "http" {
-		return "", fmt.Errorf("the proxy of the demo reaches Iron Ledger over http on loopback, not at %s", p.Service)
+		return "", fmt.Errorf("the proxy of the demo reaches Iron Ledger over http on loopback, not at %s",
+			p.Service)
 	}
 	p.Upstream, p.Lines, p.Headers = u.Host, nil, clientHeaders
 	for i := range maxLines {

@@ -47,8 +47,10 @@ func (s *SignIn) mac(text string) string {
 
 // Cookie is what a browser carries once somebody has signed in.
 func (s *SignIn) Cookie(person string, mfa bool, now time.Time) *http.Cookie {
-	text := base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s|%t|%d", person, mfa, now.Add(signInLength).Unix()))
-	return &http.Cookie{Name: signInCookie, Value: text + "." + s.mac(text), Path: "/", HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode, MaxAge: int(signInLength.Seconds())}
+	text := base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s|%t|%d", person, mfa,
+		now.Add(signInLength).Unix()))
+	return &http.Cookie{Name: signInCookie, Value: text + "." + s.mac(text), Path: "/", HttpOnly: true,
+		Secure: true, SameSite: http.SameSiteLaxMode, MaxAge: int(signInLength.Seconds())}
 }
 
 // who reads a cookie.
@@ -100,7 +102,8 @@ var signInPage = template.Must(template.New("").Parse(`<!doctype html>
 
 func (s *SignIn) page(w http.ResponseWriter, r *http.Request) {
 	to := r.FormValue("to")
-	if u, err := url.Parse(to); err != nil || u.Host != "" || !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") {
+	if u, err := url.Parse(to); err != nil || u.Host != "" || !strings.HasPrefix(to, "/") ||
+		strings.HasPrefix(to, "//") {
 		to = "/"
 	}
 	if r.Method == http.MethodPost {

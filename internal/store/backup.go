@@ -22,7 +22,8 @@ func OpenReader(path string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
-	s := &Store{read: read, write: read, log: slog.Default(), wake: make(chan struct{}, 1), done: make(chan struct{})}
+	s := &Store{read: read, write: read, log: slog.Default(), wake: make(chan struct{}, 1),
+		done: make(chan struct{})}
 	close(s.done)
 	return s, nil
 }

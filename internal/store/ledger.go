@@ -27,7 +27,8 @@ func scanLine(scan func(...any) error, l *ledger.Line) error {
 	if len(leaf) != tlog.HashSize {
 		return fmt.Errorf("read the ledger: the hash of entry %d has %d bytes", l.Seq, len(leaf))
 	}
-	l.Kind, l.Actor, l.About = ledger.Kind(intern(kind, string(l.Kind))), intern(actor, l.Actor), intern(about, l.About)
+	l.Kind, l.Actor, l.About = ledger.Kind(intern(kind, string(l.Kind))), intern(actor, l.Actor),
+		intern(about, l.About)
 	copy(l.Leaf[:], leaf)
 	if l.Body, l.Canonical = append(l.Body[:0], body...), nil; string(body) == gone {
 		l.Body = nil
@@ -50,7 +51,8 @@ func (s *Store) Lines(ctx context.Context, from, to int64, visit func(*ledger.Li
 }
 
 func lines(ctx context.Context, db querier, from, to int64, visit func(*ledger.Line) error) error {
-	rows, err := db.QueryContext(ctx, "SELECT "+lineColumns+" FROM entries WHERE seq BETWEEN ? AND ? ORDER BY seq", from, to)
+	rows, err := db.QueryContext(ctx,
+		"SELECT "+lineColumns+" FROM entries WHERE seq BETWEEN ? AND ? ORDER BY seq", from, to)
 	if err != nil {
 		return fmt.Errorf("read the ledger: %w", err)
 	}
@@ -156,7 +158,8 @@ const about = `SELECT seq FROM entries WHERE about = ? AND kind = 'decision.made
 // Mentions visits the kind and the subject of the entries from one on to another,
 // each pair once.
 func (s *Store) Mentions(ctx context.Context, from, to int64, visit func(kind ledger.Kind, about string)) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT DISTINCT kind, about FROM entries WHERE seq BETWEEN ? AND ?", from, to)
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT DISTINCT kind, about FROM entries WHERE seq BETWEEN ? AND ?", from, to)
 	if err != nil {
 		return fmt.Errorf("read the ledger: %w", err)
 	}
@@ -200,7 +203,8 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 		add("(kind <> 'decision.made' AND about = ? OR json_extract(body, '$.device') = ?)", q.Device, q.Device)
 	}
 	if q.Person != "" {
-		add("(json_extract(body, '$.asked.subject.id') = ? OR json_extract(body, '$.person') = ?)", q.Person, q.Person)
+		add("(json_extract(body, '$.asked.subject.id') = ? OR json_extract(body, '$.person') = ?)", q.Person,
+			q.Person)
 	}
 	if q.Since != 0 {
 		first, err := s.before(ctx, q.Since)
@@ -215,7 +219,8 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 	if q.Before != 0 {
 		add("seq < ?", q.Before)
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT "+lineColumns+" FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit)...)
+	rows, err := s.read.QueryContext(ctx, "SELECT "+lineColumns+" FROM entries WHERE "+strings.Join(where,
+		" AND ")+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit)...)
 	if err != nil {
 		return nil, fmt.Errorf("search the ledger: %w", err)
 	}
@@ -258,7 +263,8 @@ func redact(tx *sql.Tx, seq int64) error {
 // is not left there.
 func (s *Store) Scrub(ctx context.Context) error {
 	var busy, pages, moved int
-	if err := s.write.QueryRowContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages, &moved); err != nil {
+	if err := s.write.QueryRowContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages,
+		&moved); err != nil {
 		return fmt.Errorf("empty the write-ahead log: %w", err)
 	}
 	if busy != 0 {
@@ -288,7 +294,8 @@ func (s *Store) View(ctx context.Context) (*View, error) {
 		return nil, fmt.Errorf("read the ledger: %w", err)
 	}
 	v := &View{tx: tx}
-	if err := tx.QueryRowContext(ctx, "SELECT size, checkpoint FROM head").Scan(&v.Size, &v.Checkpoint); err != nil {
+	if err := tx.QueryRowContext(ctx, "SELECT size, checkpoint FROM head").Scan(&v.Size,
+		&v.Checkpoint); err != nil {
 		return nil, errors.Join(fmt.Errorf("read the head of the ledger: %w", err), tx.Rollback())
 	}
 	return v, nil
@@ -306,7 +313,8 @@ func (v *View) Lines(ctx context.Context, from, to int64, visit func(*ledger.Lin
 func (s *Store) Tile(ctx context.Context) func(level int, n int64) (tlog.Hash, bool) {
 	return func(level int, n int64) (h tlog.Hash, known bool) {
 		var raw []byte
-		if err := s.read.QueryRowContext(ctx, "SELECT hash FROM tiles WHERE level = ? AND n = ?", level, n).Scan(&raw); err != nil || len(raw) != tlog.HashSize {
+		if err := s.read.QueryRowContext(ctx, "SELECT hash FROM tiles WHERE level = ? AND n = ?", level,
+			n).Scan(&raw); err != nil || len(raw) != tlog.HashSize {
 			return h, true // one that is missing is none that agrees
 		}
 		return tlog.Hash(raw), true

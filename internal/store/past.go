@@ -23,7 +23,8 @@ func (b *Batch) PutHousePast(what string, revision, at int64, undo string) {
 
 // HouseRevision is how often the people or the roster have changed.
 func (s *Store) HouseRevision(ctx context.Context, what string) (n int64, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT coalesce(max(revision), 0) FROM house_past WHERE what = ?", what).Scan(&n)
+	err = s.read.QueryRowContext(ctx, "SELECT coalesce(max(revision), 0) FROM house_past WHERE what = ?",
+		what).Scan(&n)
 	return n, err
 }
 
@@ -45,7 +46,8 @@ var ErrForgotten = errors.New("the evidence of that time is no longer kept")
 // roster, newest first.
 func (s *Store) HousePast(ctx context.Context, what string, then Then) ([]PastStep, error) {
 	clause, bound := then.clause()
-	return steps(ctx, s.read, "SELECT revision, at, undo, x'' FROM house_past WHERE what = ? AND "+clause+" ORDER BY revision DESC", what, bound)
+	return steps(ctx, s.read, "SELECT revision, at, undo, x'' FROM house_past WHERE what = ? AND "+clause+
+		" ORDER BY revision DESC", what, bound)
 }
 
 // DevicePast reads a device as it is kept now, and the steps back to an

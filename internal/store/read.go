@@ -21,7 +21,8 @@ var ErrNotFound = errors.New("not found")
 const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision, past FROM devices"
 
 func scanDevice(scan func(...any) error) (d DeviceRow, err error) {
-	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt, &d.Refused, &d.Spoken, &d.Revision, &d.Past)
+	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt,
+		&d.Refused, &d.Spoken, &d.Revision, &d.Past)
 	return d, err
 }
 
@@ -105,7 +106,8 @@ type Rulebook struct {
 
 // Rulebooks lists the published versions without their files, newest first.
 func (s *Store) Rulebooks(ctx context.Context) ([]Rulebook, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT version, at, author, message, digest FROM rulebooks ORDER BY version DESC")
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT version, at, author, message, digest FROM rulebooks ORDER BY version DESC")
 	if err != nil {
 		return nil, fmt.Errorf("read rulebooks: %w", err)
 	}
@@ -125,7 +127,8 @@ func (s *Store) Rulebooks(ctx context.Context) ([]Rulebook, error) {
 func (s *Store) Rulebook(ctx context.Context, version int64) (*Rulebook, error) {
 	r := &Rulebook{}
 	var files string
-	err := s.read.QueryRowContext(ctx, "SELECT version, at, author, message, digest, files FROM rulebooks WHERE version = ? OR ? = 0 ORDER BY version DESC LIMIT 1", version, version).
+	err := s.read.QueryRowContext(ctx,
+		"SELECT version, at, author, message, digest, files FROM rulebooks WHERE version = ? OR ? = 0 ORDER BY version DESC LIMIT 1", version, version).
 		Scan(&r.Version, &r.At, &r.Author, &r.Message, &r.Digest, &files)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
@@ -155,7 +158,8 @@ type Token struct {
 
 // Tokens lists all tokens, the revoked ones too.
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, name, role, hash, created_at, created_by, revoked_at FROM tokens ORDER BY created_at, id")
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT id, name, role, hash, created_at, created_by, revoked_at FROM tokens ORDER BY created_at, id")
 	if err != nil {
 		return nil, fmt.Errorf("read tokens: %w", err)
 	}
@@ -163,7 +167,8 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	var out []Token
 	for rows.Next() {
 		var t Token
-		if err := rows.Scan(&t.ID, &t.Name, &t.Role, &t.Hash, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt); err != nil {
+		if err := rows.Scan(&t.ID, &t.Name, &t.Role, &t.Hash, &t.CreatedAt, &t.CreatedBy,
+			&t.RevokedAt); err != nil {
 			return nil, fmt.Errorf("read tokens: %w", err)
 		}
 		out = append(out, t)
@@ -188,7 +193,8 @@ func (b *Batch) DropSession(hash []byte) { b.drop(cookiesTable, hash) }
 // Session returns the id of the token behind a console session that has not
 // ended at now.
 func (s *Store) Session(ctx context.Context, hash []byte, now int64) (token string, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT token FROM sessions WHERE hash = ? AND expires_at >= ?", hash, now).Scan(&token)
+	err = s.read.QueryRowContext(ctx, "SELECT token FROM sessions WHERE hash = ? AND expires_at >= ?", hash,
+		now).Scan(&token)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", ErrNotFound
 	}
@@ -223,7 +229,9 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 	if q.Until != 0 {
 		where, args = append(where, "at < ?"), append(args, q.Until)
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+strings.Join(where, " AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+strings.Join(where,
+			" AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
 	if err != nil {
 		return nil, fmt.Errorf("read decisions: %w", err)
 	}
@@ -270,7 +278,8 @@ func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
 
 // Decision reads the entry of a decision.
 func (s *Store) Decision(ctx context.Context, id string) (ledger.Entry, error) {
-	e, err := scanEntry(s.read.QueryRowContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
+	e, err := scanEntry(s.read.QueryRowContext(ctx,
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, ErrNotFound
 	}
@@ -319,7 +328,8 @@ func (s *Store) before(ctx context.Context, moment int64) (int64, error) {
 	}
 	for first < last {
 		middle, at := (first+last)/2, int64(0)
-		if err := s.read.QueryRowContext(ctx, "SELECT at FROM entries WHERE seq > ? ORDER BY seq LIMIT 1", middle).Scan(&at); err != nil {
+		if err := s.read.QueryRowContext(ctx, "SELECT at FROM entries WHERE seq > ? ORDER BY seq LIMIT 1",
+			middle).Scan(&at); err != nil {
 			return 0, fmt.Errorf("read entries: %w", err)
 		}
 		if at < moment {
@@ -342,9 +352,12 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 }
 
 // behind is Since, of the entries behind one before the moment.
-func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64, visit func(ledger.Entry) error) error {
+func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64,
+	visit func(ledger.Entry) error) error {
 	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + amongRareKinds(kind)
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+where+" ORDER BY seq", string(kind), first, moment)
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+where+" ORDER BY seq",
+		string(kind), first, moment)
 	if err != nil {
 		return fmt.Errorf("read entries: %w", err)
 	}
@@ -364,20 +377,23 @@ func amongRareKinds(kind ledger.Kind) string {
 // DecisionsSince visits the decisions since a moment, oldest first, until visit
 // returns an error, which it returns. None of them has an id below first.
 // Redacted ones are left out.
-func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64, visit func(ledger.Entry) error) error {
+func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64,
+	visit func(ledger.Entry) error) error {
 	// One after the other is quicker than by the index, where most are decisions.
 	before, err := s.before(ctx, moment)
 	if err != nil {
 		return err
 	}
 	var newest, decisions int64
-	if err := s.read.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(seq), 0) FROM entries), (SELECT count(*) FROM entries WHERE kind = 'decision.made' AND about >= ?)", first).Scan(&newest, &decisions); err != nil {
+	if err := s.read.QueryRowContext(ctx,
+		"SELECT (SELECT coalesce(max(seq), 0) FROM entries), (SELECT count(*) FROM entries WHERE kind = 'decision.made' AND about >= ?)", first).Scan(&newest, &decisions); err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}
 	if decisions*4 > newest-before {
 		return s.behind(ctx, ledger.DecisionMade, before, moment, visit)
 	}
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
 	if err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}

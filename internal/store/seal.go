@@ -183,7 +183,8 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 		return fmt.Errorf("read the head of the ledger: %w", err)
 	}
 	var newest int64
-	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(seq), 0), coalesce((SELECT at FROM entries ORDER BY seq DESC LIMIT 1), 0) FROM entries").Scan(&newest, &s.sealer.last); err != nil {
+	if err := s.read.QueryRowContext(ctx,
+		"SELECT coalesce(max(seq), 0), coalesce((SELECT at FROM entries ORDER BY seq DESC LIMIT 1), 0) FROM entries").Scan(&newest, &s.sealer.last); err != nil {
 		return fmt.Errorf("read the ledger: %w", err)
 	}
 	if fresh {
@@ -210,7 +211,8 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	case err != nil:
 		return &TamperError{err.Error()}
 	case head.Size != size || head.Root != s.sealer.tree.Root():
-		return &TamperError{fmt.Sprintf("its %d entries have the root %s, and %s was signed", size, s.sealer.tree.Root(), head.Root)}
+		return &TamperError{fmt.Sprintf("its %d entries have the root %s, and %s was signed", size,
+			s.sealer.tree.Root(), head.Root)}
 	}
 	s.announce(&Sealed{head, []byte(checkpoint), ""})
 	if o.ResetClock != "" {
@@ -222,13 +224,15 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 // rekey goes on with another key.
 func (s *Store) rekey(ctx context.Context, before, reason string) error {
 	origin, _, _ := strings.Cut(before, "\n")
-	return s.mark(time.Now().UnixMicro(), &event.KeyReplaced{Reason: reason, Key: s.sealer.key.Public, Before: origin})
+	return s.mark(time.Now().UnixMicro(), &event.KeyReplaced{Reason: reason, Key: s.sealer.key.Public,
+		Before: origin})
 }
 
 // resetClock lets time go on from what the clock says now, though that lies
 // before the newest entry.
 func (s *Store) resetClock(ctx context.Context, reason string) error {
-	return s.mark(time.Now().UnixMicro(), &event.ClockReset{Reason: reason, Newest: string(ledger.AppendTime(nil, s.sealer.last))})
+	return s.mark(time.Now().UnixMicro(),
+		&event.ClockReset{Reason: reason, Newest: string(ledger.AppendTime(nil, s.sealer.last))})
 }
 
 // mark writes one entry of the store's own.

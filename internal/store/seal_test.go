@@ -28,7 +28,8 @@ func fill(t *testing.T, s *Store, n int) {
 		wg.Go(func() {
 			b := &Batch{}
 			for range part {
-				b.Entries = append(b.Entries, ledger.Entry{At: int64(len(part)), Kind: ledger.EvidenceRefused, Actor: "mdm", Body: json.RawMessage(`{"a":"<å>","z":1}`)})
+				b.Entries = append(b.Entries, ledger.Entry{At: int64(len(part)), Kind: ledger.EvidenceRefused,
+					Actor: "mdm", Body: json.RawMessage(`{"a":"<å>","z":1}`)})
 			}
 			if err := s.Commit(b); err != nil {
 				t.Error(err)
@@ -99,7 +100,8 @@ func TestIndependentCheckAcceptsTheLedger(t *testing.T) {
 	// tlog checks what it reads from tiles against the tree by itself.
 	tiles := tlog.TileHashReader(tlog.Tree{N: n, Hash: root}, tileReader{s})
 	for _, i := range []int64{0, 255, 256, 1279, 1280, 1499} {
-		if h, err := tiles.ReadHashes([]int64{tlog.StoredHashIndex(0, i)}); err != nil || h[0] != stored[tlog.StoredHashIndex(0, i)] {
+		if h, err := tiles.ReadHashes([]int64{tlog.StoredHashIndex(0, i)}); err != nil ||
+			h[0] != stored[tlog.StoredHashIndex(0, i)] {
 			t.Errorf("leaf %d from its tiles: %v", i, err)
 		}
 	}
@@ -147,12 +149,15 @@ func TestTimeNeverRunsBackInTheLedger(t *testing.T) {
 	s := openStore(t, filepath.Join(t.TempDir(), "s.db"))
 	defer s.Close()
 	for _, at := range []int64{5, 3, 9} {
-		if err := s.Commit(&Batch{Entries: []ledger.Entry{{At: at, Kind: ledger.EvidenceRefused, Body: json.RawMessage(`{}`)}}}); err != nil {
+		if err := s.Commit(&Batch{Entries: []ledger.Entry{{At: at, Kind: ledger.EvidenceRefused,
+			Body: json.RawMessage(`{}`)}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	var at []int64
-	if err := s.Lines(context.Background(), 1, 3, func(l *ledger.Line) error { at = append(at, l.At); return nil }); err != nil || !slices.Equal(at, []int64{5, 5, 9}) {
+	if err := s.Lines(context.Background(), 1, 3,
+		func(l *ledger.Line) error { at = append(at, l.At); return nil }); err != nil ||
+		!slices.Equal(at, []int64{5, 5, 9}) {
 		t.Errorf("the times are %v (%v)", at, err)
 	}
 }
@@ -183,11 +188,13 @@ func TestTamperedLedgersAreFound(t *testing.T) {
 		{"an old hash", `UPDATE entries SET leaf = zeroblob(32) WHERE seq = 57`, true, "entry 57: it was changed"},
 		{"a tile", `UPDATE tiles SET hash = zeroblob(32) WHERE level = 1 AND n = 0`, false, "have the root"},
 		{"a body gone", `UPDATE entries SET body = 'null' WHERE seq = 57`, true, "entry 57: its body is gone"},
-		{"the tail cut", `DELETE FROM entries WHERE seq > 590`, false, "its newest entry is 590, and 600 entries were signed"},
+		{"the tail cut", `DELETE FROM entries WHERE seq > 590`, false,
+			"its newest entry is 590, and 600 entries were signed"},
 		{"one more", `INSERT INTO entries SELECT 601, at, kind, actor, about, body, leaf FROM entries WHERE seq = 600`, false, "its newest entry is 601"},
 		{"the newest hash", `UPDATE entries SET leaf = zeroblob(32) WHERE seq = 600`, false, "have the root"},
 		{"the head", `DELETE FROM head`, false, "its head is gone"},
-		{"the head's size", `UPDATE head SET checkpoint = replace(checkpoint, '600', '599')`, false, "not signed by the key"},
+		{"the head's size", `UPDATE head SET checkpoint = replace(checkpoint, '600', '599')`, false,
+			"not signed by the key"},
 	} {
 		path := filepath.Join(t.TempDir(), "s.db")
 		s := openStore(t, path)
@@ -229,7 +236,8 @@ func TestAnotherKeyNeedsAReason(t *testing.T) {
 	if _, err := MakeKey(path+".other", ""); err == nil {
 		t.Error("a key file is overwritten")
 	}
-	if _, err := Open(context.Background(), path, Options{Key: key}); err == nil || !strings.Contains(err.Error(), "not signed") {
+	if _, err := Open(context.Background(), path, Options{Key: key}); err == nil ||
+		!strings.Contains(err.Error(), "not signed") {
 		t.Errorf("another key: %v", err)
 	}
 	s, err = Open(context.Background(), path, Options{Key: key, NewKey: "the old one was lost"})
@@ -240,7 +248,8 @@ func TestAnotherKeyNeedsAReason(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if l, err := s.Line(context.Background(), 11); err != nil || l.Kind != ledger.KeyReplaced || !strings.Contains(string(l.Body), "lost") {
+	if l, err := s.Line(context.Background(), 11); err != nil || l.Kind != ledger.KeyReplaced ||
+		!strings.Contains(string(l.Body), "lost") {
 		t.Errorf("entry 11 is %+v (%v)", l, err)
 	}
 	if w := verify(t, s); len(w.Problems) > 0 {
@@ -336,17 +345,20 @@ func TestTheStateIsKeptUp(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	row := DeviceRow{ID: "d", Keys: "[]", Evidence: "{}", Level: "strong", Failing: "{}", Refused: "[]", Spoken: "[]", Revision: 1}
+	row := DeviceRow{ID: "d", Keys: "[]", Evidence: "{}", Level: "strong", Failing: "{}", Refused: "[]",
+		Spoken: "[]", Revision: 1}
 	for i := range 50 {
 		commit(func(b *Batch) {
-			b.PutToken(Token{ID: fmt.Sprint("t", i%7), Name: "n", Role: "admin", Hash: []byte{byte(i % 7)}, RevokedAt: int64(i)})
+			b.PutToken(Token{ID: fmt.Sprint("t", i%7), Name: "n", Role: "admin", Hash: []byte{byte(i % 7)},
+				RevokedAt: int64(i)})
 			b.PutSession([]byte{byte(i)}, "t0", int64(i-5), int64(i))
 			if err := b.PutDocument("waiver", fmt.Sprint(i%5), i); err != nil {
 				t.Fatal(err)
 			}
 			b.DropDocument("waiver", fmt.Sprint((i+3)%5))
 			b.PutHousePast("people", int64(i+1), 1, "{}")
-			if err := b.PutPeople([]directory.Person{{ID: "p", Name: fmt.Sprint(i)}, {ID: "q"}, {ID: "p", Name: "again"}}); err != nil {
+			if err := b.PutPeople([]directory.Person{{ID: "p", Name: fmt.Sprint(i)}, {ID: "q"},
+				{ID: "p", Name: "again"}}); err != nil {
 				t.Fatal(err)
 			}
 			b.DropPeople([]string{"q", "nobody"})

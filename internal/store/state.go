@@ -48,7 +48,8 @@ var tables = [sealedTables]struct {
 	columns []string
 	key     int
 }{
-	devicesTable:   {"devices", []string{"id", "keys", "evidence", "level", "since", "failing", "first_seen", "seen_at", "refused", "spoken", "revision", "past"}, 1},
+	devicesTable: {"devices", []string{"id", "keys", "evidence", "level", "since", "failing", "first_seen",
+		"seen_at", "refused", "spoken", "revision", "past"}, 1},
 	peopleTable:    {"people", []string{"id", "name", "groups"}, 1},
 	documentsTable: {"documents", []string{"kind", "id", "body"}, 2},
 	rulebooksTable: {"rulebooks", []string{"version", "at", "author", "message", "digest", "files"}, 1},
@@ -139,7 +140,8 @@ func (d *DeviceRow) Hash() tlog.Hash {
 }
 
 func (d *DeviceRow) values() []any {
-	return []any{d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused, d.Spoken, d.Revision, d.Past}
+	return []any{d.ID, d.Keys, d.Evidence, d.Level, d.Since, d.Failing, d.FirstSeen, d.SeenAt, d.Refused,
+		d.Spoken, d.Revision, d.Past}
 }
 
 // Link is the hash of the newest step of a device's past, which its row keeps:
@@ -278,7 +280,8 @@ func (w *rowWriter) write(op rowOp) error {
 		return nil
 	}
 	where := strings.Join(t.columns[:t.key], " = ? AND ") + " = ?"
-	old, err := w.prepare(&w.selects, op.table, "SELECT "+strings.Join(t.columns, ", ")+" FROM "+t.name+" WHERE "+where)
+	old, err := w.prepare(&w.selects, op.table,
+		"SELECT "+strings.Join(t.columns, ", ")+" FROM "+t.name+" WHERE "+where)
 	if err != nil {
 		return err
 	}
@@ -304,8 +307,10 @@ func (w *rowWriter) write(op rowOp) error {
 	for _, c := range t.columns[t.key:] {
 		set = append(set, c+" = excluded."+c)
 	}
-	stmt, err := w.prepare(&w.puts, op.table, "INSERT INTO "+t.name+" ("+strings.Join(t.columns, ", ")+") VALUES (?"+strings.Repeat(",?", len(t.columns)-1)+
-		") ON CONFLICT ("+strings.Join(t.columns[:t.key], ", ")+") DO UPDATE SET "+strings.Join(set, ", "))
+	stmt, err := w.prepare(&w.puts, op.table,
+		"INSERT INTO "+t.name+" ("+strings.Join(t.columns, ", ")+") VALUES (?"+strings.Repeat(",?",
+			len(t.columns)-1)+
+			") ON CONFLICT ("+strings.Join(t.columns[:t.key], ", ")+") DO UPDATE SET "+strings.Join(set, ", "))
 	if err == nil {
 		_, err = stmt.Exec(op.values...)
 	}
@@ -420,7 +425,8 @@ func (s *Store) compare(ctx context.Context, db querier, now *state, want tlog.H
 	if len(what) == 0 {
 		what = []string{"the table head"}
 	}
-	return &TamperError{"the state is not the one that was signed: " + strings.Join(what, ", ") + " was altered while nobody wrote it"}
+	return &TamperError{"the state is not the one that was signed: " + strings.Join(what,
+		", ") + " was altered while nobody wrote it"}
 }
 
 // sealState begins to seal the state of records from before it was sealed. That
@@ -432,7 +438,8 @@ func (s *Store) sealState(ctx context.Context) error {
 	}
 	err := s.Proven(ctx, 1, func(e ledger.Entry) error {
 		if e.Kind == ledger.StateSealed {
-			return &TamperError{fmt.Sprintf("entry %d tells that the state is sealed, and its head does not", e.Seq)}
+			return &TamperError{fmt.Sprintf("entry %d tells that the state is sealed, and its head does not",
+				e.Seq)}
 		}
 		return nil
 	})
@@ -440,7 +447,8 @@ func (s *Store) sealState(ctx context.Context) error {
 		return err
 	}
 	s.adopted = true
-	if err := s.mark(max(s.sealer.last, time.Now().UnixMicro()), &event.StateSealed{Reason: "the records are from before the state was sealed"}); err != nil {
+	if err := s.mark(max(s.sealer.last, time.Now().UnixMicro()),
+		&event.StateSealed{Reason: "the records are from before the state was sealed"}); err != nil {
 		return err
 	}
 	for _, f := range s.pending {
@@ -462,7 +470,8 @@ func (s *Store) fresh(ctx context.Context) error {
 		}
 	}), "entries", "tiles", "codes", "device_past") {
 		var n int64
-		if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+name+" LIMIT 1)").Scan(&n); err != nil {
+		if err := s.read.QueryRowContext(ctx,
+			"SELECT count(*) FROM (SELECT 1 FROM "+name+" LIMIT 1)").Scan(&n); err != nil {
 			return fmt.Errorf("read the table %s: %w", name, err)
 		}
 		if n > 0 {

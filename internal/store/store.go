@@ -185,7 +185,8 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	s := &Store{write: write, read: read, log: o.Log, wake: make(chan struct{}, 1), done: make(chan struct{}), upgraded: version > 0 && version < stateVersion}
+	s := &Store{write: write, read: read, log: o.Log, wake: make(chan struct{}, 1), done: make(chan struct{}),
+		upgraded: version > 0 && version < stateVersion}
 	if err = s.prepare(ctx); err == nil {
 		err = s.unseal(ctx, o)
 		s.opened = s.sealer.last
@@ -214,11 +215,13 @@ func private(path string, log *slog.Logger) error {
 	}
 	for _, name := range []string{path, path + "-wal", path + "-shm"} {
 		info, err := os.Stat(name)
-		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows" {
+		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode().Perm()&0o077 == 0 ||
+			runtime.GOOS == "windows" {
 			continue
 		}
 		if err == nil {
-			log.Warn("others could read the records until now; find out whether they did", "file", name, "mode", fmt.Sprintf("%04o", info.Mode().Perm()))
+			log.Warn("others could read the records until now; find out whether they did", "file", name,
+				"mode", fmt.Sprintf("%04o", info.Mode().Perm()))
 			err = os.Chmod(name, 0o600)
 		}
 		if err != nil {
@@ -252,7 +255,8 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if s.head, err = s.write.PrepareContext(ctx, "UPDATE head SET size = ?, checkpoint = ?, state = ? WHERE id = 1"); err != nil {
+	if s.head, err = s.write.PrepareContext(ctx,
+		"UPDATE head SET size = ?, checkpoint = ?, state = ? WHERE id = 1"); err != nil {
 		return fmt.Errorf("prepare the head: %w", err)
 	}
 	return nil
@@ -451,7 +455,8 @@ func (s *Store) note(err error) bool {
 	case err == nil:
 		if before != nil {
 			s.trouble.Store(nil)
-			s.log.Info("the records can be written again", "after", time.Since(before.Since).Round(time.Millisecond))
+			s.log.Info("the records can be written again", "after",
+				time.Since(before.Since).Round(time.Millisecond))
 		}
 		return false
 	case !isTrouble(err):
@@ -479,7 +484,8 @@ func isTrouble(err error) bool {
 		return false
 	}
 	switch e.Code() & 0xff {
-	case sqlite3.SQLITE_CONSTRAINT, sqlite3.SQLITE_TOOBIG, sqlite3.SQLITE_MISMATCH, sqlite3.SQLITE_RANGE, sqlite3.SQLITE_ERROR:
+	case sqlite3.SQLITE_CONSTRAINT, sqlite3.SQLITE_TOOBIG, sqlite3.SQLITE_MISMATCH, sqlite3.SQLITE_RANGE,
+		sqlite3.SQLITE_ERROR:
 		return false
 	}
 	return true
@@ -607,7 +613,8 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 		what string
 		into *inserter
 		args []any
-	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past}, {"codes", s.codes, codes}} {
+	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past},
+		{"codes", s.codes, codes}} {
 		if err := rows.into.insert(tx, rows.args); err != nil {
 			var e *sqlite.Error
 			if rows.into == s.codes && errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_CONSTRAINT {

@@ -35,7 +35,8 @@ func openStore(t *testing.T, path string) *Store {
 }
 
 func entry(about string) ledger.Entry {
-	return ledger.Entry{At: 1, Kind: ledger.DecisionMade, Actor: "a", About: about, Body: json.RawMessage(`{"n":1}`)}
+	return ledger.Entry{At: 1, Kind: ledger.DecisionMade, Actor: "a", About: about,
+		Body: json.RawMessage(`{"n":1}`)}
 }
 
 func TestConcurrentBatchesAreAllOrNothing(t *testing.T) {
@@ -98,7 +99,8 @@ func TestRowsOfEverySizeAreInserted(t *testing.T) {
 	for _, n := range []int{1, 7, 8, 9, 63, 64, 65, 200} {
 		b := &Batch{}
 		for i := range n {
-			b.Devices = append(b.Devices, DeviceRow{ID: fmt.Sprintf("d%d-%d", n, i), Keys: "[]", Evidence: "{}", Failing: "{}"})
+			b.Devices = append(b.Devices, DeviceRow{ID: fmt.Sprintf("d%d-%d", n, i), Keys: "[]",
+				Evidence: "{}", Failing: "{}"})
 		}
 		if err := s.Commit(b); err != nil {
 			t.Fatal(err)
@@ -106,7 +108,8 @@ func TestRowsOfEverySizeAreInserted(t *testing.T) {
 		want += n
 	}
 	got := 0
-	if err := s.Devices(context.Background(), func(DeviceRow) error { got++; return nil }); err != nil || got != want {
+	if err := s.Devices(context.Background(), func(DeviceRow) error { got++; return nil }); err != nil ||
+		got != want {
 		t.Errorf("%d devices are kept (%v), want %d", got, err, want)
 	}
 }
@@ -118,12 +121,15 @@ func TestHistoryAndMovesComeFromEntries(t *testing.T) {
 	const hour = int64(3600 * 1_000_000)
 	add := func(at int64, kind ledger.Kind, about, body string) {
 		t.Helper()
-		if err := s.Commit(&Batch{Entries: []ledger.Entry{{At: at, Kind: kind, Actor: "a", About: about, Body: json.RawMessage(body)}}}); err != nil {
+		if err := s.Commit(&Batch{Entries: []ledger.Entry{{At: at, Kind: kind, Actor: "a", About: about,
+			Body: json.RawMessage(body)}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for i := range 40 {
-		add(int64(i)*hour, ledger.StandingChanged, fmt.Sprint("d", i%4), fmt.Sprintf(`{"from":"%s","to":"%s"}`, []string{"", "strong"}[min(i/4, 1)], []string{"strong", "limited"}[i%2]))
+		add(int64(i)*hour, ledger.StandingChanged, fmt.Sprint("d", i%4),
+			fmt.Sprintf(`{"from":"%s","to":"%s"}`, []string{"", "strong"}[min(i/4, 1)],
+				[]string{"strong", "limited"}[i%2]))
 		add(int64(i)*hour, ledger.DecisionMade, fmt.Sprint("d", i%4, i), `{}`)
 		add(int64(i)*hour, ledger.EvidenceRefused, "d0", `{}`)
 	}
@@ -227,7 +233,8 @@ func TestWhenAGroupIsReady(t *testing.T) {
 func TestEntriesAboutSomethingAreFoundByIndexes(t *testing.T) {
 	s := openStore(t, filepath.Join(t.TempDir(), "a.db"))
 	defer s.Close()
-	rows, err := s.read.Query("EXPLAIN QUERY PLAN SELECT "+lineColumns+" FROM entries WHERE 1 AND seq IN ("+about+") ORDER BY seq DESC LIMIT 5", "d", "d", "d")
+	rows, err := s.read.Query("EXPLAIN QUERY PLAN SELECT "+lineColumns+" FROM entries WHERE 1 AND seq IN ("+
+		about+") ORDER BY seq DESC LIMIT 5", "d", "d", "d")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -242,7 +249,8 @@ func TestEntriesAboutSomethingAreFoundByIndexes(t *testing.T) {
 		plan = append(plan, step)
 	}
 	got := strings.Join(plan, "\n")
-	for _, index := range []string{"entries_decision", "entries_refused", "entries_about", "INTEGER PRIMARY KEY (rowid=?)"} {
+	for _, index := range []string{"entries_decision", "entries_refused", "entries_about",
+		"INTEGER PRIMARY KEY (rowid=?)"} {
 		if !strings.Contains(got, index) {
 			t.Errorf("the plan does not use %s:\n%s", index, got)
 		}
