@@ -1,11 +1,13 @@
 package service
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
 	"ironledger.example/core/posture"
 )
 
@@ -54,5 +56,37 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 	}
 	if sessions < 5 && rounds(4) == 4 {
 		t.Errorf("there were %d sessions at most", sessions)
+	}
+}
+
+// A device that becomes known while a change of the roster is being weighed stands
+// under the new roster too.
+func TestWhoComesWhileARosterIsWeighed(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	ctx := t.Context()
+	a := newActs(s, rand.New(rand.NewPCG(1, 1)), "", false)
+	arrive := func(id string) {
+		if err := a.take(ctx, fmt.Sprintf(`{"source":"agent","identity":{"id":%q,"serial":"S-%s"},"evidence":{"form":"laptop","owner":"p1"}}`, id, id)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := s.ImportPeople(ctx, "astrid", []directory.Person{{ID: "p1", Name: "Ada"}}, ListImport{}); err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"d1", "d2"} {
+		plan := s.Snapshot().Roster.plan([]directory.Hardware{{Serial: "S-" + id}}, "astrid", s.micros())
+		if err := s.weighRoster(ctx, s.Snapshot(), plan); err != nil {
+			t.Fatal(err)
+		}
+		arrive(id)
+		if err := s.doAlone(ctx, func(c *change) error { return c.replaceRoster(plan, "astrid") }); err != nil {
+			t.Fatal(err)
+		}
+		snap, now := s.Snapshot(), s.micros()
+		d := snap.at(snap.Fleet.Get(id), now)
+		if !d.View.Value(snap.Book.Rulebook.Dict.Slot("on_roster")).IsTrue() {
+			t.Errorf("%s was appraised as if it were not on the roster", id)
+		}
 	}
 }

@@ -120,10 +120,9 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 // rosterPlan is what becomes of a roster.
 type rosterPlan struct {
 	ListIntake
-	next    *Roster
-	was     houseUndo[RosterEntry]
-	puts    map[string]*RosterEntry // what is new or changed; nil for what is taken off
-	devices []string                // that have a key of these
+	next *Roster
+	was  houseUndo[RosterEntry]
+	puts map[string]*RosterEntry // what is new or changed; nil for what is taken off
 }
 
 // put adds an entry as it becomes, nil for one that is taken off.
@@ -164,25 +163,31 @@ func (r *Roster) plan(hardware []directory.Hardware, actor string, now int64) *r
 	return in
 }
 
-// weighRoster works out what a plan would change in who reaches what: for the
-// owners of the devices that it speaks of.
-func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPlan) error {
-	in.Impacts, in.devices = nil, nil
-	now, owner, owners := s.micros(), snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
-	touched := func(r *Roster, id string) {
-		e, _ := r.entries.get(id)
-		for _, k := range e.keys() {
-			if device, ok := snap.Fleet.Find(k); ok {
-				in.devices = append(in.devices, device)
-				if d := snap.at(snap.Fleet.Get(device), now); d.View.Get(owner, now).Known() {
-					owners[d.View.Get(owner, now).Str()] = true
+// devices lists those that a plan speaks of, as they are known in a fleet: they have
+// a key of what is put, or of what was in its place.
+func (in *rosterPlan) devices(was *Roster, f *Fleet) (ids []string) {
+	for id := range in.puts {
+		for _, r := range []*Roster{was, in.next} {
+			e, _ := r.entries.get(id)
+			for _, k := range e.keys() {
+				if device, ok := f.Find(k); ok {
+					ids = append(ids, device)
 				}
 			}
 		}
 	}
-	for id := range in.puts {
-		touched(snap.Roster, id)
-		touched(in.next, id)
+	return ids
+}
+
+// weighRoster works out what a plan would change in who reaches what: for the
+// owners of the devices that it speaks of.
+func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPlan) error {
+	in.Impacts = nil
+	now, owner, owners := s.micros(), snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
+	for _, id := range in.devices(snap.Roster, snap.Fleet) {
+		if who := snap.at(snap.Fleet.Get(id), now).View.Get(owner, now); who.Known() {
+			owners[who.Str()] = true
+		}
 	}
 	return s.weighHouse(ctx, snap, snap.People, in.next, sortedKeys(owners), &in.ListIntake)
 }
@@ -259,9 +264,11 @@ func (c *change) replaceRoster(in *rosterPlan, actor string) error {
 		}
 	}
 	keepHouse(c, houseRoster, in.next.revision, in.was)
+	// As they are known now: since the plan was weighed, others may have come.
+	devices := c.base.Fleet.cellsOf(in.devices(c.base.Roster, c.base.Fleet))
 	c.reach = &reached{}
 	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: in.next},
-		cause{kind: event.ByRoster, actor: actor}, c.base.Fleet.cellsOf(in.devices))
+		cause{kind: event.ByRoster, actor: actor}, devices)
 	return nil
 }
 
