@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -168,7 +169,7 @@ func (p *Program) groupsNamed() []string {
 	var all []string
 	texts := func(c *condition.Program) {
 		if c != nil {
-			condition.Walk(c.Node(), func(n condition.Node) { all = append(all, condition.Texts(n)...) })
+			syntax.Walk(c.Node(), func(n syntax.Node) { all = append(all, syntax.Texts(n)...) })
 		}
 	}
 	for _, g := range p.gates {

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -88,15 +89,15 @@ func (r *requirement) under(group, id string, res *resource, level rulebook.Leve
 }
 
 // of is the set of values that a condition can have.
-func (r *requirement) of(n condition.Node) truths {
+func (r *requirement) of(n syntax.Node) truths {
 	switch n := n.(type) {
-	case *condition.Logic:
+	case *syntax.Logic:
 		out := r.of(n.Kids[0])
 		for _, k := range n.Kids[1:] {
 			out = join(n.And, out, r.of(k))
 		}
 		return out
-	case *condition.Not:
+	case *syntax.Not:
 		return r.of(n.X).not()
 	}
 	leaf, err := condition.Compile(n, n.String(), r.p.rb.Names)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -14,7 +15,7 @@ import (
 // for a list with unknown members or text that is no address.
 type relation func(a, b value.Value) Tri
 
-func (c *compiler) compare(n *Compare) *expr {
+func (c *compiler) compare(n *syntax.Compare) *expr {
 	l, r := c.sides(n)
 	if l == nil || r == nil {
 		return unknownExpr
@@ -62,7 +63,7 @@ func (c *compiler) compare(n *Compare) *expr {
 
 // sides compiles both operands, the one that can stand alone first: it gives
 // the other its meaning.
-func (c *compiler) sides(n *Compare) (l, r *operand) {
+func (c *compiler) sides(n *syntax.Compare) (l, r *operand) {
 	turn := func(t value.Type) *value.Type { return &t }
 	if c.standsAlone(n.L) || !c.standsAlone(n.R) {
 		if l = c.operand(n.L, nil); l == nil {
@@ -70,11 +71,11 @@ func (c *compiler) sides(n *Compare) (l, r *operand) {
 		}
 		want := &l.typ
 		switch {
-		case n.Op == OpIn || n.Op == OpNotIn:
-			if _, literal := n.R.(*Literal); !literal {
+		case n.Op == syntax.OpIn || n.Op == syntax.OpNotIn:
+			if _, literal := n.R.(*syntax.Literal); !literal {
 				want = turn(value.ListOf(l.typ))
 			}
-		case n.Op == OpHas && l.typ.Kind == value.List:
+		case n.Op == syntax.OpHas && l.typ.Kind == value.List:
 			want = l.typ.Elem
 		}
 		return l, c.operand(n.R, want)
@@ -84,26 +85,26 @@ func (c *compiler) sides(n *Compare) (l, r *operand) {
 	}
 	want := &r.typ
 	switch {
-	case (n.Op == OpIn || n.Op == OpNotIn) && r.typ.Kind == value.List:
+	case (n.Op == syntax.OpIn || n.Op == syntax.OpNotIn) && r.typ.Kind == value.List:
 		want = r.typ.Elem
-	case n.Op == OpHas:
+	case n.Op == syntax.OpHas:
 		want = turn(value.ListOf(r.typ))
 	}
 	return c.operand(n.L, want), r
 }
 
 // standsAlone reports whether an operand has a type without its other side.
-func (c *compiler) standsAlone(n Node) bool {
+func (c *compiler) standsAlone(n syntax.Node) bool {
 	switch n := n.(type) {
-	case *Path:
+	case *syntax.Path:
 		if n.Name == "true" || n.Name == "false" || c.variable(n) != nil {
 			return true
 		}
 		_, ok := c.dict.Lookup(n.Name)
 		return ok
-	case *Literal:
+	case *syntax.Literal:
 		return n.Value.Kind() != value.Int && n.Value.Kind() != value.Version
-	case *List:
+	case *syntax.List:
 		return len(n.Items) > 0 && c.standsAlone(n.Items[0])
 	}
 	return true
@@ -111,7 +112,7 @@ func (c *compiler) standsAlone(n Node) bool {
 
 // relation checks that the operator has a meaning for the two types and
 // returns it, or reports an error and returns nil.
-func (c *compiler) relation(n *Compare, l, r *operand) relation {
+func (c *compiler) relation(n *syntax.Compare, l, r *operand) relation {
 	bad := func(hint, why string) relation {
 		c.failAt(n.At, len(n.Op), hint, "%s", why)
 		return nil
@@ -121,16 +122,16 @@ func (c *compiler) relation(n *Compare, l, r *operand) relation {
 	}
 	clock := l.slope != 0 || r.slope != 0
 	switch n.Op {
-	case OpEq, OpNe:
+	case syntax.OpEq, syntax.OpNe:
 		if !l.typ.Same(r.typ) {
 			return mismatch()
 		}
 		if l.typ.Kind == value.List || l.typ.Kind == value.Record {
 			return bad("use contains, in or a quantifier", "a "+l.typ.String()+" cannot be compared as a whole")
 		}
-		same := n.Op == OpEq
+		same := n.Op == syntax.OpEq
 		return func(a, b value.Value) Tri { return triOf(a.Equal(b) == same) }
-	case OpLt, OpLe, OpGt, OpGe:
+	case syntax.OpLt, syntax.OpLe, syntax.OpGt, syntax.OpGe:
 		if !l.typ.Same(r.typ) {
 			return mismatch()
 		}
@@ -139,12 +140,12 @@ func (c *compiler) relation(n *Compare, l, r *operand) relation {
 		}
 		accept := signs(n.Op)
 		return func(a, b value.Value) Tri { return triOf(accept[a.Compare(b)+1]) }
-	case OpIn, OpNotIn:
+	case syntax.OpIn, syntax.OpNotIn:
 		if clock {
 			return bad("", "an age cannot be looked up in a list")
 		}
-		return negateIf(n.Op == OpNotIn, membership(l.typ, r.typ, mismatch))
-	case OpHas:
+		return negateIf(n.Op == syntax.OpNotIn, membership(l.typ, r.typ, mismatch))
+	case syntax.OpHas:
 		if l.typ.Kind == value.Text && r.typ.Kind == value.Text {
 			return func(a, b value.Value) Tri { return triOf(strings.Contains(a.Str(), b.Str())) }
 		}
@@ -153,12 +154,12 @@ func (c *compiler) relation(n *Compare, l, r *operand) relation {
 			return nil
 		}
 		return func(a, b value.Value) Tri { return rel(b, a) }
-	case OpStarts, OpEnds:
+	case syntax.OpStarts, syntax.OpEnds:
 		if l.typ.Kind != value.Text || r.typ.Kind != value.Text {
 			return bad("", string(n.Op)+" compares text with text; here "+n.L.String()+" is "+articled(l.typ)+
 				" and "+n.R.String()+" is "+articled(r.typ))
 		}
-		if n.Op == OpStarts {
+		if n.Op == syntax.OpStarts {
 			return func(a, b value.Value) Tri { return triOf(strings.HasPrefix(a.Str(), b.Str())) }
 		}
 		return func(a, b value.Value) Tri { return triOf(strings.HasSuffix(a.Str(), b.Str())) }
@@ -166,7 +167,7 @@ func (c *compiler) relation(n *Compare, l, r *operand) relation {
 	return c.matches(n, l, r)
 }
 
-func (c *compiler) matches(n *Compare, l, r *operand) relation {
+func (c *compiler) matches(n *syntax.Compare, l, r *operand) relation {
 	if l.typ.Kind != value.Text || r.typ.Kind != value.Text || !r.konst {
 		c.failAt(n.At, len(n.Op), "", "matches compares text with a pattern in quotes")
 		return nil
@@ -243,27 +244,27 @@ func within(a, network value.Value) Tri {
 }
 
 // signs tells for which results of Compare (-1, 0, +1) an operator holds.
-func signs(op Op) [3]bool {
+func signs(op syntax.Op) [3]bool {
 	switch op {
-	case OpLt:
+	case syntax.OpLt:
 		return [3]bool{true, false, false}
-	case OpLe:
+	case syntax.OpLe:
 		return [3]bool{true, true, false}
-	case OpGt:
+	case syntax.OpGt:
 		return [3]bool{false, false, true}
-	case OpGe:
+	case syntax.OpGe:
 		return [3]bool{false, true, true}
-	case OpNe:
+	case syntax.OpNe:
 		return [3]bool{true, false, true}
 	}
 	return [3]bool{false, true, false}
 }
 
 // constantLast puts the constant of a comparison on its right side.
-func constantLast(op Op, l, r *operand) (Op, *operand, *operand, bool) {
+func constantLast(op syntax.Op, l, r *operand) (syntax.Op, *operand, *operand, bool) {
 	if (r.plain || r.slope != 0) && l.konst {
-		turned, ok := mirror[op]
-		if !ok || op == OpIn {
+		turned, ok := op.Mirror()
+		if !ok || op == syntax.OpIn {
 			return op, l, r, false
 		}
 		l, r, op = r, l, turned
@@ -273,17 +274,17 @@ func constantLast(op Op, l, r *operand) (Op, *operand, *operand, bool) {
 
 // fastEval is the evaluation of a slot against a constant, where that is no
 // interval; nil for everything else.
-func fastEval(op Op, l, r *operand) func(*Env) Tri {
+func fastEval(op syntax.Op, l, r *operand) func(*Env) Tri {
 	op, l, r, ok := constantLast(op, l, r)
 	if !ok || !l.plain {
 		return nil
 	}
 	switch op {
-	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
-	case OpIn, OpNotIn:
-		return fastIn(op == OpNotIn, l, r)
-	case OpStarts, OpEnds:
-		return fastEdge(op == OpStarts, l, r)
+	case syntax.OpEq, syntax.OpNe, syntax.OpLt, syntax.OpLe, syntax.OpGt, syntax.OpGe:
+	case syntax.OpIn, syntax.OpNotIn:
+		return fastIn(op == syntax.OpNotIn, l, r)
+	case syntax.OpStarts, syntax.OpEnds:
+		return fastEdge(op == syntax.OpStarts, l, r)
 	default:
 		return nil
 	}
@@ -345,7 +346,7 @@ func fastText(f, s int, constants []value.Value, found, missing Tri) func(*Env) 
 
 // fastCrossing is crossing for the age or the remaining time of a slot against
 // a constant: there is one moment at which the two are equal.
-func fastCrossing(op Op, l, r *operand) func(*Env) int64 {
+func fastCrossing(op syntax.Op, l, r *operand) func(*Env) int64 {
 	if !r.konst || !r.value.Known() || l.slope == 0 || len(l.reads) != 1 {
 		return nil
 	}

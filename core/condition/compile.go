@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -154,7 +155,7 @@ func (e *Env) known(frame, slot int) (value.Value, bool) {
 // Program is a compiled condition. It is immutable and safe to share.
 type Program struct {
 	root   *expr
-	node   Node
+	node   syntax.Node
 	text   string // of node
 	leaves int    // that an explanation makes room for
 	loops  bool   // whether it goes over lists
@@ -178,7 +179,7 @@ func (p *Program) Func() func(*Env) Tri {
 func (p *Program) String() string { return p.text }
 
 // Node returns the tree the program was compiled from.
-func (p *Program) Node() Node { return p.node }
+func (p *Program) Node() syntax.Node { return p.node }
 
 // Reads lists the names whose values the condition depends on, each once.
 func (p *Program) Reads() []string { return p.reads(func(*expr) bool { return true }) }
@@ -205,7 +206,7 @@ func (p *Program) reads(which func(*expr) bool) []string {
 // CompileText parses and compiles a condition. The error is an [*Error] or
 // [Errors].
 func CompileText(src string, dict Dictionary) (*Program, error) {
-	n, err := Parse(src)
+	n, err := syntax.Parse(src)
 	if err != nil {
 		return nil, err
 	}
@@ -214,15 +215,15 @@ func CompileText(src string, dict Dictionary) (*Program, error) {
 
 // Compile checks the types of a tree against dict and compiles it. The error
 // is an [Errors] with everything that is wrong.
-func Compile(n Node, src string, dict Dictionary) (*Program, error) {
+func Compile(n syntax.Node, src string, dict Dictionary) (*Program, error) {
 	c := &compiler{src: src, dict: dict}
 	root := c.truth(n)
 	if len(c.errs) > 0 {
 		return nil, c.errs
 	}
 	loops := false
-	Walk(n, func(n Node) {
-		_, over := n.(*Quantifier)
+	syntax.Walk(n, func(n syntax.Node) {
+		_, over := n.(*syntax.Quantifier)
 		loops = loops || over
 	})
 	return &Program{root: root, node: n, text: n.String(), leaves: min(root.print(), 4), loops: loops}, nil
@@ -248,7 +249,7 @@ const (
 // its parts; explain and next walk the tree itself.
 type expr struct {
 	kind  exprKind
-	node  Node
+	node  syntax.Node
 	kids  []*expr
 	eval  func(*Env) Tri
 	reads []read
@@ -302,22 +303,22 @@ type compiler struct {
 	src  string
 	dict Dictionary
 	vars []variable
-	errs Errors
+	errs syntax.Errors
 }
 
-func (c *compiler) fail(n Node, hint, format string, args ...any) {
+func (c *compiler) fail(n syntax.Node, hint, format string, args ...any) {
 	width := 1
 	switch n := n.(type) {
-	case *Path:
+	case *syntax.Path:
 		width = len(n.Name)
-	case *Literal:
+	case *syntax.Literal:
 		width = len(n.Text)
 	}
 	c.failAt(n.Pos(), width, hint, format, args...)
 }
 
 func (c *compiler) failAt(pos, width int, hint, format string, args ...any) {
-	c.errs = append(c.errs, &Error{Source: c.src, Offset: pos, Width: width, Hint: hint,
+	c.errs = append(c.errs, &syntax.Error{Source: c.src, Offset: pos, Width: width, Hint: hint,
 		Message: fmt.Sprintf(format, args...)})
 }
 
@@ -326,11 +327,11 @@ func (c *compiler) failAt(pos, width int, hint, format string, args ...any) {
 var unknownExpr = &expr{kind: leafExpr, eval: func(*Env) Tri { return Unknown }}
 
 // truth compiles a node that must be true, false or unknown.
-func (c *compiler) truth(n Node) *expr {
+func (c *compiler) truth(n syntax.Node) *expr {
 	switch n := n.(type) {
-	case *Logic:
+	case *syntax.Logic:
 		return c.logic(n)
-	case *Not:
+	case *syntax.Not:
 		x := c.truth(n.X)
 		inner := x.eval
 		e := &expr{kind: notExpr, node: n, kids: []*expr{x}, eval: func(e *Env) Tri { return -inner(e) },
@@ -339,13 +340,13 @@ func (c *compiler) truth(n Node) *expr {
 			e.eval = e.interval.eval()
 		}
 		return e
-	case *Compare:
+	case *syntax.Compare:
 		return c.compare(n)
-	case *Quantifier:
+	case *syntax.Quantifier:
 		if n.Fn != "count" {
 			return c.quantifier(n)
 		}
-	case *Call:
+	case *syntax.Call:
 		if n.Fn == "known" {
 			return c.knownCall(n)
 		}
@@ -360,7 +361,7 @@ func (c *compiler) truth(n Node) *expr {
 	}
 	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: o, want: "true", unwant: "false"}
 	if o.plain {
-		e.interval = intervalOf(OpEq, o, 1)
+		e.interval = intervalOf(syntax.OpEq, o, 1)
 		e.eval, e.shallow = e.interval.eval(), true
 		return e
 	}
@@ -375,7 +376,7 @@ func (c *compiler) truth(n Node) *expr {
 	return e
 }
 
-func (c *compiler) logic(n *Logic) *expr {
+func (c *compiler) logic(n *syntax.Logic) *expr {
 	e := &expr{kind: orExpr, node: n}
 	if n.And {
 		e.kind = andExpr
@@ -424,7 +425,7 @@ func (c *compiler) logic(n *Logic) *expr {
 	return e
 }
 
-func (c *compiler) knownCall(n *Call) *expr {
+func (c *compiler) knownCall(n *syntax.Call) *expr {
 	o := c.operand(n.Arg, nil)
 	if o == nil {
 		return unknownExpr
@@ -448,7 +449,7 @@ func (c *compiler) knownCall(n *Call) *expr {
 	return e
 }
 
-func (c *compiler) quantifier(n *Quantifier) *expr {
+func (c *compiler) quantifier(n *syntax.Quantifier) *expr {
 	list, body, slot := c.over(n)
 	if list == nil || body == nil {
 		return unknownExpr
@@ -498,7 +499,7 @@ func (c *compiler) quantifier(n *Quantifier) *expr {
 
 // over compiles the list and the body of a quantifier and returns the slot of
 // its variable. The body of a bare count is nil.
-func (c *compiler) over(n *Quantifier) (*operand, *expr, int) {
+func (c *compiler) over(n *syntax.Quantifier) (*operand, *expr, int) {
 	list := c.operand(n.Over, nil)
 	if list == nil {
 		return nil, nil, 0

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -196,8 +197,8 @@ func TestErrorsPointAtTheText(t *testing.T) {
 	}
 	for _, c := range cases {
 		_, err := CompileText(c.text, b)
-		var list Errors
-		var one *Error
+		var list syntax.Errors
+		var one *syntax.Error
 		if errors.As(err, &list) {
 			one = list[0]
 		} else if !errors.As(err, &one) {
@@ -211,7 +212,7 @@ func TestErrorsPointAtTheText(t *testing.T) {
 			t.Errorf("%s: the caret is\n%q, want\n%q", c.text, caret, c.caret)
 		}
 	}
-	if _, err := CompileText("scoer > 3 and modle == \"x\"", b); len(err.(Errors)) != 2 {
+	if _, err := CompileText("scoer > 3 and modle == \"x\"", b); len(err.(syntax.Errors)) != 2 {
 		t.Errorf("two wrong names give %v", err)
 	}
 }
@@ -313,7 +314,7 @@ func TestPrintingIsCanonical(t *testing.T) {
 		"x starts  with \"é\"":           `x starts with "é"`,
 		"ip in 2001:db8::/32 or fe80::1": "ip in 2001:db8::/32 or fe80::1",
 	} {
-		if got, err := Format(text); err != nil || got != want {
+		if got, err := syntax.Format(text); err != nil || got != want {
 			t.Errorf("%s prints as %s (%v), want %s", text, got, err, want)
 		}
 	}
@@ -326,9 +327,9 @@ func FuzzParse(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
-		n, err := Parse(src)
+		n, err := syntax.Parse(src)
 		if err != nil {
-			var e *Error
+			var e *syntax.Error
 			if !errors.As(err, &e) {
 				t.Fatalf("%q: the error %T has no place", src, err)
 			}
@@ -336,7 +337,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		printed := n.String()
-		again, err := Parse(printed)
+		again, err := syntax.Parse(printed)
 		if err != nil {
 			t.Fatalf("%q prints as %q, which does not parse: %v", src, printed, err)
 		}
@@ -376,7 +377,7 @@ func TestCrossingsAgree(t *testing.T) {
 	if slot < 0 {
 		t.Fatal("the book has no time")
 	}
-	for _, op := range []Op{OpLt, OpLe, OpGt, OpGe, OpEq, OpNe} {
+	for _, op := range []syntax.Op{syntax.OpLt, syntax.OpLe, syntax.OpGt, syntax.OpGe, syntax.OpEq, syntax.OpNe} {
 		for _, fn := range []string{"age", "until"} {
 			for _, bound := range []string{"0s", "5s", "2d"} {
 				src := fmt.Sprintf("%s(%s) %s %s", fn, name, op, bound)
@@ -385,7 +386,7 @@ func TestCrossingsAgree(t *testing.T) {
 					t.Fatal(err)
 				}
 				leaf := p.root
-				cmp := leaf.node.(*Compare)
+				cmp := leaf.node.(*syntax.Compare)
 				c := &compiler{dict: dict}
 				l, r := c.sides(cmp)
 				slow := crossing(l, r, c.relation(cmp, l, r))

@@ -5,7 +5,7 @@
 //	any c in certs (c.issuer_id == "device-ca" and c.trusted and not c.revoked and until(c.not_after) > 2d)
 //	level >= sound and (auth.mfa or "office" in request.places)
 //
-// [Parse] turns text into a tree of [Node]s that print themselves in one
+// The package syntax turns text into a tree of nodes that print themselves in one
 // canonical way. [Compile] checks a tree against a [Dictionary] of names and
 // gives a [Program]: closures over slots that evaluate to [True], [False] or
 // [Unknown] without allocating. The same program can say which leaves decided

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -53,7 +54,7 @@ func (e *expr) print() (leaves int) {
 		}
 		return leaves
 	}
-	e.said, e.denied = e.node.String(), "not "+bracket(e.node, 2)
+	e.said, e.denied = e.node.String(), "not "+syntax.Bracket(e.node, 2)
 	return 1
 }
 
@@ -117,24 +118,24 @@ func (e *expr) leaf(env *Env, from Origins, t Tri, negated bool) Leaf {
 }
 
 // describe says what a comparison requires of the name in it.
-func (e *expr) describe(n *Compare, l, r *operand) {
+func (e *expr) describe(n *syntax.Compare, l, r *operand) {
 	subject, other, op := l, n.R, n.Op
 	e.against = r
-	if turned, ok := mirror[n.Op]; ok && l.konst && !r.konst {
+	if turned, ok := n.Op.Mirror(); ok && l.konst && !r.konst {
 		subject, other, op = r, n.L, turned
 		e.against = l
 	}
 	e.show = subject
-	text := func(op Op) string { return string(op) + " " + bracket(other, 4) }
-	if call, ok := n.L.(*Call); ok && subject == l && subject.slope != 0 {
-		text = func(op Op) string { return call.Fn + " " + string(op) + " " + bracket(other, 4) }
+	text := func(op syntax.Op) string { return string(op) + " " + syntax.Bracket(other, 4) }
+	if call, ok := n.L.(*syntax.Call); ok && subject == l && subject.slope != 0 {
+		text = func(op syntax.Op) string { return call.Fn + " " + string(op) + " " + syntax.Bracket(other, 4) }
 	}
-	if q, ok := n.L.(*Quantifier); ok && subject == l {
-		text = func(op Op) string { return q.String() + " " + string(op) + " " + bracket(other, 4) }
+	if q, ok := n.L.(*syntax.Quantifier); ok && subject == l {
+		text = func(op syntax.Op) string { return q.String() + " " + string(op) + " " + syntax.Bracket(other, 4) }
 	}
 	e.want = text(op)
 	e.unwant = "not " + e.want
-	if inv, ok := inverse[op]; ok {
+	if inv, ok := op.Inverse(); ok {
 		e.unwant = text(inv)
 	}
 }

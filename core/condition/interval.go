@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -170,7 +171,7 @@ func (iv *Interval) not() *Interval {
 }
 
 // leafInterval is a comparison as an interval; nil for what is none.
-func leafInterval(op Op, l, r *operand) *Interval {
+func leafInterval(op syntax.Op, l, r *operand) *Interval {
 	op, l, r, ok := constantLast(op, l, r)
 	switch {
 	case !ok:
@@ -180,17 +181,17 @@ func leafInterval(op Op, l, r *operand) *Interval {
 	case !l.plain:
 		return nil
 	}
-	negate := op == OpNe || op == OpNotIn
+	negate := op == syntax.OpNe || op == syntax.OpNotIn
 	low, high, found := int64(0), int64(0), false
 	switch {
-	case op == OpIn || op == OpNotIn:
+	case op == syntax.OpIn || op == syntax.OpNotIn:
 		low, high, found = membersRange(l, r)
 	case !r.value.Exact():
 	case l.typ.Kind != value.Text:
 		return intervalOf(op, l, r.value.Number())
-	case op == OpEq || op == OpNe:
+	case op == syntax.OpEq || op == syntax.OpNe:
 		low, high, found = r.value.Number(), r.value.Number(), true
-	case op == OpStarts:
+	case op == syntax.OpStarts:
 		low, high = value.Beginning(r.value.Str())
 		found = true
 	}
@@ -208,12 +209,13 @@ func leafInterval(op Op, l, r *operand) *Interval {
 // clockInterval is the comparison of the age or the remaining time of a slot with
 // a constant. The number is taken from now on: what remains, or less than nothing
 // for an age.
-func clockInterval(op Op, l *operand, bound int64) *Interval {
+func clockInterval(op syntax.Op, l *operand, bound int64) *Interval {
 	if len(l.reads) != 1 { // a time of a quantifier's variable
 		return nil
 	}
 	if l.slope > 0 {
-		op, bound = mirror[op], -bound
+		op, _ = op.Mirror() // it is one of those that have one
+		bound = -bound
 	}
 	iv := intervalOf(op, l, bound)
 	if iv != nil {
@@ -243,20 +245,20 @@ func membersRange(l, r *operand) (low, high int64, ok bool) {
 
 // intervalOf is the comparison of a plain slot with the number of a constant as
 // an interval; nil for what is no comparison of numbers.
-func intervalOf(op Op, o *operand, bound int64) *Interval {
+func intervalOf(op syntax.Op, o *operand, bound int64) *Interval {
 	iv := &Interval{Slot: o.reads[0].slot, Low: math.MinInt64, High: math.MaxInt64, Inside: True,
 		Outside: False, frame: o.reads[0].frame}
 	switch op {
-	case OpEq, OpNe:
+	case syntax.OpEq, syntax.OpNe:
 		iv.Low, iv.High = bound, bound
-	case OpLe, OpGt:
+	case syntax.OpLe, syntax.OpGt:
 		iv.High = bound
-	case OpGe, OpLt:
+	case syntax.OpGe, syntax.OpLt:
 		iv.Low = bound
 	default:
 		return nil
 	}
-	if op == OpNe || op == OpGt || op == OpLt {
+	if op == syntax.OpNe || op == syntax.OpGt || op == syntax.OpLt {
 		return iv.not()
 	}
 	return iv

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -14,11 +15,11 @@ import (
 // bounds, and not at all when the value is stale.
 func TestIntervals(t *testing.T) {
 	slot := &operand{typ: value.Of(value.Int), reads: []read{{"n", 0, 0}}}
-	for op, holds := range map[Op]func(n, bound int64) bool{
-		OpEq: func(n, b int64) bool { return n == b }, OpNe: func(n, b int64) bool { return n != b },
-		OpLt: func(n, b int64) bool { return n < b },
-		OpLe: func(n, b int64) bool { return n <= b }, OpGt: func(n, b int64) bool { return n > b },
-		OpGe: func(n, b int64) bool { return n >= b },
+	for op, holds := range map[syntax.Op]func(n, bound int64) bool{
+		syntax.OpEq: func(n, b int64) bool { return n == b }, syntax.OpNe: func(n, b int64) bool { return n != b },
+		syntax.OpLt: func(n, b int64) bool { return n < b },
+		syntax.OpLe: func(n, b int64) bool { return n <= b }, syntax.OpGt: func(n, b int64) bool { return n > b },
+		syntax.OpGe: func(n, b int64) bool { return n >= b },
 	} {
 		for _, bound := range []int64{math.MinInt64, -1, 0, 30, math.MaxInt64} {
 			iv := intervalOf(op, slot, bound)
@@ -36,7 +37,7 @@ func TestIntervals(t *testing.T) {
 			}
 		}
 	}
-	if intervalOf(OpHas, slot, 1) != nil {
+	if intervalOf(syntax.OpHas, slot, 1) != nil {
 		t.Error("what compares no numbers is an interval")
 	}
 }
@@ -159,12 +160,12 @@ func TestWhichConditionsAreJunctions(t *testing.T) {
 }
 
 func TestWalkSeesEverything(t *testing.T) {
-	n, err := Parse(`not (action == "open" or action in ["read", "write"]) and any v in volumes (v.name == "c")`)
+	n, err := syntax.Parse(`not (action == "open" or action in ["read", "write"]) and any v in volumes (v.name == "c")`)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := len(Texts(n)); got != 4 {
-		t.Errorf("%d texts: %v", got, Texts(n))
+	if got := len(syntax.Texts(n)); got != 4 {
+		t.Errorf("%d texts: %v", got, syntax.Texts(n))
 	}
 }
 
@@ -184,11 +185,11 @@ func TestTextsByTheirNumbers(t *testing.T) {
 			f.Set(0, value.OfText(text), 100)
 			env := &Env{Now: 100}
 			env.Frames[0] = f
-			for op, want := range map[Op]bool{OpEq: text == fixed, OpNe: text != fixed,
-				OpStarts: strings.HasPrefix(text, fixed), OpEnds: strings.HasSuffix(text, fixed),
-				OpIn: text == fixed, OpNotIn: text != fixed} {
+			for op, want := range map[syntax.Op]bool{syntax.OpEq: text == fixed, syntax.OpNe: text != fixed,
+				syntax.OpStarts: strings.HasPrefix(text, fixed), syntax.OpEnds: strings.HasSuffix(text, fixed),
+				syntax.OpIn: text == fixed, syntax.OpNotIn: text != fixed} {
 				r := one
-				if op == OpIn || op == OpNotIn {
+				if op == syntax.OpIn || op == syntax.OpNotIn {
 					r = list
 				}
 				eval := fastEval(op, slot, r)

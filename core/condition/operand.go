@@ -4,22 +4,23 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
 // operand compiles one side of a comparison. want, when not nil, is the type
 // that stands on the other side: it gives barewords and numbers their meaning.
-func (c *compiler) operand(n Node, want *value.Type) *operand {
+func (c *compiler) operand(n syntax.Node, want *value.Type) *operand {
 	switch n := n.(type) {
-	case *Literal:
+	case *syntax.Literal:
 		return c.literal(n, want)
-	case *Path:
+	case *syntax.Path:
 		return c.path(n, want)
-	case *Call:
+	case *syntax.Call:
 		return c.call(n)
-	case *List:
+	case *syntax.List:
 		return c.list(n, want)
-	case *Quantifier:
+	case *syntax.Quantifier:
 		if n.Fn == "count" {
 			return c.count(n)
 		}
@@ -46,7 +47,7 @@ func constant(t value.Type, v value.Value) *operand {
 	return &operand{typ: t, konst: true, value: v, eval: func(*Env) value.Value { return v }}
 }
 
-func (c *compiler) literal(n *Literal, want *value.Type) *operand {
+func (c *compiler) literal(n *syntax.Literal, want *value.Type) *operand {
 	kind := n.Value.Kind()
 	if want != nil && kind != want.Kind {
 		switch {
@@ -66,7 +67,7 @@ func (c *compiler) literal(n *Literal, want *value.Type) *operand {
 	return constant(value.Of(kind), n.Value)
 }
 
-func (c *compiler) path(n *Path, want *value.Type) *operand {
+func (c *compiler) path(n *syntax.Path, want *value.Type) *operand {
 	if n.Name == "true" || n.Name == "false" {
 		return constant(value.Of(value.Bool), value.OfBool(n.Name == "true"))
 	}
@@ -92,7 +93,7 @@ func (c *compiler) path(n *Path, want *value.Type) *operand {
 	return nil
 }
 
-func (c *compiler) unknownName(n *Path, want *value.Type) {
+func (c *compiler) unknownName(n *syntax.Path, want *value.Type) {
 	head, field, dotted := strings.Cut(n.Name, ".")
 	for _, v := range c.vars {
 		if v.name == head && dotted {
@@ -131,7 +132,7 @@ func fieldNames(r *value.RecordType) []string {
 }
 
 // variable compiles a name bound by a quantifier, or a field of it.
-func (c *compiler) variable(n *Path) *operand {
+func (c *compiler) variable(n *syntax.Path) *operand {
 	head, field, dotted := strings.Cut(n.Name, ".")
 	for _, v := range slices.Backward(c.vars) {
 		if v.name != head {
@@ -154,7 +155,7 @@ func (c *compiler) variable(n *Path) *operand {
 	return nil
 }
 
-func (c *compiler) call(n *Call) *operand {
+func (c *compiler) call(n *syntax.Call) *operand {
 	if n.Fn == "known" {
 		x := c.knownCall(n)
 		test := x.eval
@@ -184,7 +185,7 @@ func (c *compiler) call(n *Call) *operand {
 		}}
 }
 
-func (c *compiler) list(n *List, want *value.Type) *operand {
+func (c *compiler) list(n *syntax.List, want *value.Type) *operand {
 	var elem *value.Type
 	if want != nil && want.Kind == value.List {
 		elem = want.Elem
@@ -229,7 +230,7 @@ func (c *compiler) list(n *List, want *value.Type) *operand {
 	return o
 }
 
-func (c *compiler) count(n *Quantifier) *operand {
+func (c *compiler) count(n *syntax.Quantifier) *operand {
 	list, body, slot := c.over(n)
 	if list == nil || n.Body != nil && body == nil {
 		return nil

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 )
 
@@ -17,9 +18,9 @@ type oracle struct {
 	vars map[string]value.Value
 }
 
-func (o *oracle) truth(n Node) Tri {
+func (o *oracle) truth(n syntax.Node) Tri {
 	switch n := n.(type) {
-	case *Logic:
+	case *syntax.Logic:
 		all := make([]Tri, len(n.Kids))
 		for i, k := range n.Kids {
 			all[i] = o.truth(k)
@@ -28,13 +29,13 @@ func (o *oracle) truth(n Node) Tri {
 			return slices.Min(all)
 		}
 		return slices.Max(all)
-	case *Not:
+	case *syntax.Not:
 		return -o.truth(n.X)
-	case *Compare:
+	case *syntax.Compare:
 		return o.compare(n)
-	case *Quantifier:
+	case *syntax.Quantifier:
 		return o.quantifier(n)
-	case *Call:
+	case *syntax.Call:
 		if n.Fn == "known" {
 			return triOf(o.value(n.Arg, nil).Known())
 		}
@@ -46,7 +47,7 @@ func (o *oracle) truth(n Node) Tri {
 	return triOf(v.IsTrue())
 }
 
-func (o *oracle) quantifier(n *Quantifier) Tri {
+func (o *oracle) quantifier(n *syntax.Quantifier) Tri {
 	list := o.value(n.Over, nil)
 	if !list.Known() {
 		return Unknown
@@ -62,15 +63,15 @@ func (o *oracle) quantifier(n *Quantifier) Tri {
 }
 
 // value gives an operand; like is the type of the other side, for barewords.
-func (o *oracle) value(n Node, like *value.Type) value.Value {
+func (o *oracle) value(n syntax.Node, like *value.Type) value.Value {
 	switch n := n.(type) {
-	case *Literal:
+	case *syntax.Literal:
 		if like != nil && like.Kind == value.Version {
 			v, _ := value.ParseVersion(n.Text)
 			return v
 		}
 		return n.Value
-	case *Path:
+	case *syntax.Path:
 		if like != nil && like.Kind == value.Enum && like.Enum.Index(n.Name) >= 0 {
 			return value.OfEnum(like.Enum, like.Enum.Index(n.Name))
 		}
@@ -88,7 +89,7 @@ func (o *oracle) value(n Node, like *value.Type) value.Value {
 			return value.Value{}
 		}
 		return f.Value(i)
-	case *Call:
+	case *syntax.Call:
 		t := o.value(n.Arg, nil)
 		if !t.Known() {
 			return t
@@ -98,7 +99,7 @@ func (o *oracle) value(n Node, like *value.Type) value.Value {
 			d = -d
 		}
 		return value.OfDuration(d)
-	case *List:
+	case *syntax.List:
 		var out []value.Value
 		for _, it := range n.Items {
 			out = append(out, o.value(it, like))
@@ -108,9 +109,9 @@ func (o *oracle) value(n Node, like *value.Type) value.Value {
 	panic(fmt.Sprintf("the oracle does not know %T", n))
 }
 
-func (o *oracle) compare(n *Compare) Tri {
+func (o *oracle) compare(n *syntax.Compare) Tri {
 	var like *value.Type
-	if p, ok := n.L.(*Path); ok {
+	if p, ok := n.L.(*syntax.Path); ok {
 		if t, ok := o.book.types[p.Name]; ok {
 			like = &t
 		}
@@ -120,17 +121,17 @@ func (o *oracle) compare(n *Compare) Tri {
 		return Unknown
 	}
 	switch n.Op {
-	case OpEq:
+	case syntax.OpEq:
 		return triOf(a.Equal(b))
-	case OpNe:
+	case syntax.OpNe:
 		return triOf(!a.Equal(b))
-	case OpLt:
+	case syntax.OpLt:
 		return triOf(a.Compare(b) < 0)
-	case OpLe:
+	case syntax.OpLe:
 		return triOf(a.Compare(b) <= 0)
-	case OpGt:
+	case syntax.OpGt:
 		return triOf(a.Compare(b) > 0)
-	case OpGe:
+	case syntax.OpGe:
 		return triOf(a.Compare(b) >= 0)
 	}
 	found := False
@@ -142,7 +143,7 @@ func (o *oracle) compare(n *Compare) Tri {
 			found = True
 		}
 	}
-	if n.Op == OpNotIn {
+	if n.Op == syntax.OpNotIn {
 		return -found
 	}
 	return found

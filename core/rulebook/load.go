@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 )
@@ -197,7 +197,7 @@ func (l *loader) settings() {
 		} else {
 			rb.Ladder = names
 			for _, name := range names {
-				if n, err := condition.Parse(name); err != nil || !isWord(n) || strings.Contains(name, ".") {
+				if n, err := syntax.Parse(name); err != nil || !isWord(n) || strings.Contains(name, ".") {
 					f.fail("%q cannot name a level: a level is one word of letters, digits and dashes", name)
 				}
 			}
@@ -218,7 +218,7 @@ func (l *loader) settings() {
 	}
 }
 
-func isWord(n condition.Node) bool { _, ok := n.(*condition.Path); return ok }
+func isWord(n syntax.Node) bool { _, ok := n.(*syntax.Path); return ok }
 
 // doubt is the level that stands for "not known": unproven where the ladder
 // has it, or its second lowest.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 )
@@ -218,7 +219,7 @@ func within(g, h *Gate) bool {
 // asks reports whether a need holds every part of another.
 func asks(whole, part *condition.Program) bool {
 	parts := func(p *condition.Program) []string {
-		if l, ok := p.Node().(*condition.Logic); ok && l.And {
+		if l, ok := p.Node().(*syntax.Logic); ok && l.And {
 			var out []string
 			for _, k := range l.Kids {
 				out = append(out, k.String())

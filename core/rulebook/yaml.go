@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/value"
 	"ironledger.example/core/yamltext"
 )
@@ -306,10 +307,10 @@ func (it item) condition(dict condition.Dictionary) *condition.Program {
 		*it.r.conds = append(*it.r.conds, placed{it.r.file, it.n.GetToken(), src, p})
 		return p
 	}
-	var list condition.Errors
-	var one *condition.Error
+	var list syntax.Errors
+	var one *syntax.Error
 	if !errors.As(err, &list) && errors.As(err, &one) {
-		list = condition.Errors{one}
+		list = syntax.Errors{one}
 	}
 	for _, e := range list {
 		it.conditionError(e)
@@ -317,7 +318,7 @@ func (it item) condition(dict condition.Dictionary) *condition.Program {
 	return nil
 }
 
-func (it item) conditionError(e *condition.Error) {
+func (it item) conditionError(e *syntax.Error) {
 	tok := it.token()
 	line, column := tok.Position.Line, tok.Position.Column
 	switch {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
@@ -258,8 +259,8 @@ func (b *Book) matcher(q DeviceQuery, now int64) (func(*Device, *budget) bool, e
 }
 
 func whereError(err error) error {
-	var list condition.Errors
-	var one *condition.Error
+	var list syntax.Errors
+	var one *syntax.Error
 	if errors.As(err, &list) {
 		one = list[0]
 	} else if !errors.As(err, &one) {

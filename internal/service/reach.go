@@ -7,6 +7,7 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/rulebook"
 )
 
@@ -16,10 +17,10 @@ func (b *Book) Actions() []string {
 	all := []string{"open"}
 	add := func(p *condition.Program) {
 		if p != nil {
-			condition.Walk(p.Node(), func(n condition.Node) {
-				if c, ok := n.(*condition.Compare); ok {
-					if path, ok := c.L.(*condition.Path); ok && path.Name == "action" {
-						all = append(all, condition.Texts(c.R)...)
+			syntax.Walk(p.Node(), func(n syntax.Node) {
+				if c, ok := n.(*syntax.Compare); ok {
+					if path, ok := c.L.(*syntax.Path); ok && path.Name == "action" {
+						all = append(all, syntax.Texts(c.R)...)
 					}
 				}
 			})

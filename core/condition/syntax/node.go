@@ -1,4 +1,7 @@
-package condition
+// Package syntax is the text of conditions and its tree: it reads a condition, tells
+// where one stops making sense, and prints a tree in the one canonical way. It knows
+// no names and no types: those are the compiler's.
+package syntax
 
 import (
 	"strconv"
@@ -100,6 +103,20 @@ var inverse = map[Op]Op{OpEq: OpNe, OpNe: OpEq, OpLt: OpGe, OpGe: OpLt, OpGt: Op
 var mirror = map[Op]Op{OpEq: OpEq, OpNe: OpNe, OpLt: OpGt, OpGt: OpLt, OpLe: OpGe, OpGe: OpLe, OpIn: OpHas,
 	OpHas: OpIn}
 
+// Inverse is the operator that holds exactly when this one does not; false when the
+// language has none.
+func (o Op) Inverse() (Op, bool) {
+	inv, ok := inverse[o]
+	return inv, ok
+}
+
+// Mirror is the operator that holds with the sides of this one exchanged; false when
+// the language has none.
+func (o Op) Mirror() (Op, bool) {
+	turned, ok := mirror[o]
+	return turned, ok
+}
+
 // Pos implements [Node]; so do its namesakes below.
 func (n *Logic) Pos() int      { return n.Kids[0].Pos() }
 func (n *Not) Pos() int        { return n.At }
@@ -124,7 +141,8 @@ func (n *Call) rank() int       { return 4 }
 func (n *List) rank() int       { return 4 }
 func (n *Quantifier) rank() int { return 4 }
 
-func bracket(n Node, atLeast int) string {
+// Bracket prints a node, in brackets if it binds less tightly than so much.
+func Bracket(n Node, atLeast int) string {
 	if n.rank() < atLeast {
 		return "(" + n.String() + ")"
 	}
@@ -138,15 +156,15 @@ func (n *Logic) String() string {
 		word = " and "
 	}
 	for i, k := range n.Kids {
-		parts[i] = bracket(k, n.rank()+1)
+		parts[i] = Bracket(k, n.rank()+1)
 	}
 	return strings.Join(parts, word)
 }
 
-func (n *Not) String() string { return "not " + bracket(n.X, 2) }
+func (n *Not) String() string { return "not " + Bracket(n.X, 2) }
 
 func (n *Compare) String() string {
-	return bracket(n.L, 4) + " " + string(n.Op) + " " + bracket(n.R, 4)
+	return Bracket(n.L, 4) + " " + string(n.Op) + " " + Bracket(n.R, 4)
 }
 
 func (n *Literal) String() string {

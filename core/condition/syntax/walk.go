@@ -1,4 +1,4 @@
-package condition
+package syntax
 
 import "ironledger.example/core/value"
 
