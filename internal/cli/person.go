@@ -217,7 +217,7 @@ func (a *app) printReach(r *api.ReachShift) {
 	if r.Losing+r.Gaining == 0 {
 		return
 	}
-	line(a.out, "Who reaches what: %d people lose something, %d gain something.", r.Losing, r.Gaining)
+	line(a.out, "Who reaches what: people who lose something %d, who gain something %d.", r.Losing, r.Gaining)
 	for i, p := range r.Persons {
 		if i == maxReachLines {
 			line(a.out, "  and %d more", len(r.Persons)-i)
