@@ -140,6 +140,20 @@ func TestConsole(t *testing.T) {
 		picture(t, ctx, "console-devices-error")
 	})
 
+	t.Run("who goes to another page by keyboard begins at its top", func(t *testing.T) {
+		do(t, ctx, chromedp.Focus(chromedp.CSS(`nav a[href="/people"]`)), chromedp.KeyEvent("\r"))
+		until(t, ctx, "Maren Holt")
+		if at := script(t, ctx, `return document.activeElement.id`); at != "page" {
+			t.Errorf("the focus is at %q", at)
+		}
+		do(t, ctx, chromedp.Navigate(s.url+"/devices"), chromedp.WaitVisible(chromedp.CSS(`input[name=where]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name=where]`), "level == limited\r"))
+		until(t, ctx, "12 in all")
+		if at := script(t, ctx, `return document.activeElement.name ?? ""`); at != "where" {
+			t.Errorf("a search takes the focus away, to %q", at)
+		}
+	})
+
 	t.Run("no match is said", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(s.url+"/devices?q=no-such-device"))
 		until(t, ctx, "No device matches")

@@ -1,3 +1,4 @@
+import { nextTick } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 import { useSession } from './stores/session'
 
@@ -44,4 +45,10 @@ router.beforeEach(async (to) => {
   if (to.meta.open) return true
   if (await session.known()) return true
   return { name: 'sign-in', query: { to: to.fullPath } }
+})
+
+// Who comes to another page by keyboard, or hears it read out, begins at its top; who
+// changes a filter stays where they are.
+router.afterEach((to, from) => {
+  if (from.matched.length > 0 && to.path !== from.path) void nextTick(() => document.getElementById('page')?.focus({ preventScroll: true }))
 })
