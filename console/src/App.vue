@@ -10,6 +10,14 @@ const session = useSession()
 const live = useLive()
 const framed = computed(() => !route.meta.open && session.who !== null)
 
+const pages = [
+  ['/', 'Overview'], ['/devices', 'Devices'], ['/people', 'People'], ['/certificates', 'Certificates'], ['/exceptions', 'Exceptions'],
+  ['/sources', 'Sources'], ['/rulebook', 'Rulebook'], ['/gates', 'Gates'], ['/ask', 'Ask'], ['/decisions', 'Decisions'], ['/ledger', 'Ledger'],
+] as const
+
+// A page belongs to the one of the menu that its address begins with.
+const here = (to: string) => route.path === to || to !== '/' && route.path.startsWith(`${to}/`)
+
 async function signOut() {
   await session.signOut()
   await router.push({ name: 'sign-in' })
@@ -22,17 +30,7 @@ async function signOut() {
     <header>
       <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22">Iron Ledger</router-link>
       <nav aria-label="Pages">
-        <router-link to="/" exact-active-class="router-link-active" active-class="">Overview</router-link>
-        <router-link to="/devices">Devices</router-link>
-        <router-link to="/people">People</router-link>
-        <router-link to="/certificates">Certificates</router-link>
-        <router-link to="/exceptions">Exceptions</router-link>
-        <router-link to="/sources">Sources</router-link>
-        <router-link to="/rulebook">Rulebook</router-link>
-        <router-link to="/gates">Gates</router-link>
-        <router-link to="/ask">Ask</router-link>
-        <router-link to="/decisions">Decisions</router-link>
-        <router-link to="/ledger">Ledger</router-link>
+        <router-link v-for="[to, title] in pages" :key="to" :to="to" active-class="" exact-active-class="" :class="{ here: here(to) }">{{ title }}</router-link>
       </nav>
       <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span>
       <el-button link @click="signOut">Sign out</el-button>
@@ -47,7 +45,7 @@ header { display: flex; align-items: center; gap: 28px; padding: 0 32px; border-
 .name { font-family: var(--serif); font-weight: 600; font-size: 17px; text-decoration: none; display: flex; align-items: center; gap: 8px; }
 nav { display: flex; gap: 22px; flex: 1; }
 nav a { text-decoration: none; padding: 14px 2px 11px; border-bottom: 3px solid transparent; }
-nav a.router-link-active { border-bottom-color: var(--metal); font-weight: 600; }
+nav a.here { border-bottom-color: var(--metal); font-weight: 600; }
 main { padding: 24px 32px 64px; max-width: 1440px; margin: 0 auto; }
 main:focus { outline: none; }
 .lost { color: var(--metal); }

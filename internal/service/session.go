@@ -354,55 +354,70 @@ func (s *Session) ends(actor string, now int64, level string, outcome access.Out
 // endSessions ends the sessions that a change takes the ground from. That is
 // written together with the change, before it takes effect.
 func (c *change) endSessions() {
-	snap := c.base
-	if c.next != nil {
-		snap = c.next
-	}
-	var trial *access.Evaluator
-	end := func(s *Session, d *Device, cause, actor string) {
-		if trial == nil {
-			trial = snap.Book.Gates.Evaluator()
-		}
-		q := s.asked.Request()
-		snap.People.ask(q, q.User)
-		level := ""
-		if d != nil {
-			snap.on(q, s.asked, d, c.now)
-			level = snap.Book.Rulebook.LevelName(d.Result.Level)
-		}
-		outcome := trial.Evaluate(q, c.now).Outcome
-		if outcome == access.Allow || !c.s.sessions.claim(s) {
-			return
-		}
-		c.ended = append(c.ended, s)
-		c.batch.Entries = append(c.batch.Entries, s.ends(actor, c.now, level, outcome, cause)...)
-	}
 	c.begun = c.s.sessions.count()
-	if c.next == nil {
-		for id, d := range c.devices {
-			for _, s := range c.s.sessions.of(id, 0) {
-				end(s, d, event.ByStanding, c.actors[id])
-			}
-		}
-		for _, x := range c.rechecks {
-			s := x.Session
-			d, cause := c.device(s.Device), event.ByStanding
-			if d != nil {
-				d = snap.at(d, c.now)
-			}
-			switch {
-			case s.book.Info.Version != snap.Book.Info.Version:
-				cause = event.ByRulebook
-			case s.people != snap.People:
-				cause = event.ByPeople
-			}
-			if c.s.sessions.lives(s) {
-				end(s, d, cause, x.actor)
-			}
-		}
+	if c.next != nil {
+		(&ender{change: c, snap: c.next}).underNext()
 		return
 	}
-	all := c.atStake()
+	e := &ender{change: c, snap: c.base}
+	for id, d := range c.devices {
+		for _, s := range c.s.sessions.of(id, 0) {
+			e.look(s, d, event.ByStanding, c.actors[id])
+		}
+	}
+	for _, x := range c.rechecks {
+		e.recheck(x)
+	}
+}
+
+// ender ends sessions whose questions are answered otherwise under a snapshot, as a
+// part of a change.
+type ender struct {
+	*change
+	snap  *Snapshot
+	gates *access.Evaluator // made when the first is looked at
+}
+
+// look ends a session unless its question is still answered with an allow. d is its
+// device as it is now, nil for none.
+func (e *ender) look(s *Session, d *Device, cause, actor string) {
+	if e.gates == nil {
+		e.gates = e.snap.Book.Gates.Evaluator()
+	}
+	q, level := s.asked.Request(), ""
+	e.snap.People.ask(q, q.User)
+	if d != nil {
+		e.snap.on(q, s.asked, d, e.now)
+		level = e.snap.Book.Rulebook.LevelName(d.Result.Level)
+	}
+	outcome := e.gates.Evaluate(q, e.now).Outcome
+	if outcome == access.Allow || !e.s.sessions.claim(s) {
+		return
+	}
+	e.ended = append(e.ended, s)
+	e.batch.Entries = append(e.batch.Entries, s.ends(actor, e.now, level, outcome, cause)...)
+}
+
+// recheck looks at a session that was begun while what it was decided from changed.
+func (e *ender) recheck(x recheck) {
+	d, cause := e.device(x.Device), event.ByStanding
+	if d != nil {
+		d = e.snap.at(d, e.now)
+	}
+	switch {
+	case x.book.Info.Version != e.snap.Book.Info.Version:
+		cause = event.ByRulebook
+	case x.people != e.snap.People:
+		cause = event.ByPeople
+	}
+	if e.s.sessions.lives(x.Session) {
+		e.look(x.Session, d, cause, x.actor)
+	}
+}
+
+// underNext looks at the sessions that the next snapshot may take the ground from.
+func (e *ender) underNext() {
+	all := e.atStake()
 	if len(all) == 0 {
 		return
 	}
@@ -410,7 +425,7 @@ func (c *change) endSessions() {
 	for _, s := range all {
 		rebuilt[s.Device] = nil
 	}
-	for _, p := range c.rebuilt {
+	for _, p := range e.rebuilt {
 		for _, d := range p.devices {
 			if _, has := rebuilt[d.ID]; has {
 				rebuilt[d.ID] = d
@@ -420,11 +435,11 @@ func (c *change) endSessions() {
 	for _, s := range all {
 		d := rebuilt[s.Device]
 		if d == nil && s.Device != "" {
-			if d = c.base.Fleet.Get(s.Device); d != nil {
-				d = snap.at(d, c.now)
+			if d = e.base.Fleet.Get(s.Device); d != nil {
+				d = e.snap.at(d, e.now)
 			}
 		}
-		end(s, d, c.rebuiltBy.kind, c.rebuiltBy.actor)
+		e.look(s, d, e.rebuiltBy.kind, e.rebuiltBy.actor)
 	}
 }
 
