@@ -157,6 +157,7 @@ func TestConsole(t *testing.T) {
 	t.Run("the menu marks where one is", func(t *testing.T) {
 		for path, want := range map[string]string{"/": "Overview", "/devices": "Devices", "/devices/GF-T-2107": "Devices",
 			"/people/maren.holt@gullholm.example": "People", "/rulebook/versions": "Rulebook", "/ledger/3": "Ledger"} {
+			// No page is marked before it is known which one it is.
 			do(t, ctx, chromedp.Navigate(s.url+path), chromedp.WaitVisible(chromedp.CSS(`nav a.here`)))
 			if got := script(t, ctx, `return [...document.querySelectorAll('nav a.here')].map((a) => a.innerText).join()`); got != want {
 				t.Errorf("at %s the menu marks %q", path, got)

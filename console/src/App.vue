@@ -16,7 +16,7 @@ const pages = [
 ] as const
 
 // A page belongs to the one of the menu that its address begins with.
-const here = (to: string) => route.path === to || to !== '/' && route.path.startsWith(`${to}/`)
+const here = (to: string) => route.matched.length > 0 && (route.path === to || to !== '/' && route.path.startsWith(`${to}/`))
 
 async function signOut() {
   await session.signOut()
