@@ -9,6 +9,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
 )
 
 // What is recorded of an answer is all of it, in canonical form; what the
@@ -43,7 +44,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 	if canonical, err := ledger.Canonical(got); err != nil || string(canonical) != string(got) {
 		t.Errorf("it is not in canonical form: %s (%v)", got, err)
 	}
-	want, err := ledger.Canonical(marshal(a))
+	want, err := ledger.Canonical(value.JSON(a))
 	if err != nil || string(want) != string(got) {
 		t.Errorf("it is recorded as\n%s\nand was\n%s (%v)", got, want, err)
 	}

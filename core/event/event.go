@@ -7,13 +7,13 @@
 package event
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"unicode/utf8"
 
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
 )
 
 // Event is something that happened: the body of an entry, and what it is about.
@@ -76,22 +76,11 @@ func Clipped(text string, most int) string {
 // appendCanonical appends a body that is not written often enough to be written by
 // hand.
 func appendCanonical(b []byte, v any) []byte {
-	raw, err := ledger.Canonical(marshal(v))
+	raw, err := ledger.Canonical(value.JSON(v))
 	if err != nil {
 		panic(err) // it is JSON, and no member stands twice in what we write
 	}
 	return append(b, raw...)
-}
-
-// marshal is [json.Marshal] without the escapes for HTML.
-func marshal(v any) []byte {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil {
-		panic(err) // events are made of texts, numbers and lists of them
-	}
-	return bytes.TrimSuffix(b.Bytes(), []byte("\n"))
 }
 
 // kinds are how the body of each kind is read.

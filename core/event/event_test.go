@@ -11,6 +11,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
+	"ironledger.example/core/value"
 )
 
 const odd = "a\"b\\c <å> \u2028 & \x01"
@@ -98,7 +99,7 @@ func TestAnEventIsReadBackAsItWas(t *testing.T) {
 		}
 		seen = append(seen, e.Kind())
 		l := Entry(1_763_625_600_000_000, "astrid", e)
-		if canonical, err := ledger.Canonical(marshal(e)); err != nil || string(canonical) != string(l.Body) {
+		if canonical, err := ledger.Canonical(value.JSON(e)); err != nil || string(canonical) != string(l.Body) {
 			t.Errorf("%s is recorded as\n%s\nand is\n%s (%v)", e.Kind(), l.Body, canonical, err)
 		}
 		back, err := Read(&l)

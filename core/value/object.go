@@ -1,6 +1,8 @@
 package value
 
 import (
+	"bytes"
+	"encoding/json"
 	"maps"
 	"slices"
 	"strconv"
@@ -118,4 +120,16 @@ func (o Object) Languages(name string, in map[string]string) Object {
 		o = o.Named(tag).Quote(in[tag])
 	}
 	return o.Close()
+}
+
+// JSON is [json.Marshal] for what has a JSON form for sure, without the escapes that
+// only HTML needs: canonical JSON has none of them. It panics for what has none.
+func JSON(v any) json.RawMessage {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		panic(err)
+	}
+	return bytes.TrimSuffix(b.Bytes(), []byte("\n"))
 }

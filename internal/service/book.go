@@ -1,11 +1,9 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"runtime"
 	"slices"
@@ -480,16 +478,4 @@ func (s *Service) Vocabulary() *Vocabulary {
 		v.BreakGlass = []string{}
 	}
 	return v
-}
-
-// mustJSON writes one of our own types, which always have a JSON form, without
-// the escapes that only HTML needs: canonical JSON has none of them.
-func mustJSON(v any) json.RawMessage {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil {
-		panic(err)
-	}
-	return bytes.TrimSuffix(b.Bytes(), []byte("\n"))
 }

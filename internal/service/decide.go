@@ -181,7 +181,7 @@ func unrecorded(err error) (json.RawMessage, error) {
 	if !errors.As(err, &trouble) {
 		return nil, err
 	}
-	return mustJSON(map[string]any{"decision": false, "context": map[string]any{
+	return value.JSON(map[string]any{"decision": false, "context": map[string]any{
 		"outcome": access.Deny, "recorded": false,
 		"reason_admin": map[string]string{"en": "Denied: " + trouble.Error() +
 			". Nothing is granted until they can."},

@@ -58,7 +58,7 @@ func reportOf(c *Claims, dict *evidence.Dictionary, now int64) (*evidence.Report
 			said[name] = text
 		}
 	}
-	raw := mustJSON(map[string]any{"source": "enrolment",
+	raw := value.JSON(map[string]any{"source": "enrolment",
 		"identity": map[string]string{"id": c.ID, "serial": c.Serial, "hardware_id": c.HardwareID},
 		"evidence": said})
 	rep, err := dict.ParseReport(raw, now)

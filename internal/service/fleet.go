@@ -415,7 +415,7 @@ func (d *Device) refusedRow() string {
 	if len(d.Refused) == 0 {
 		return "[]"
 	}
-	return string(mustJSON(d.Refused))
+	return string(value.JSON(d.Refused))
 }
 
 // maxRefused bounds the refusals that are kept of a device.

@@ -95,7 +95,7 @@ func (l *live) apply(c *change, due func(*Device)) {
 		l.sessions.forget(r.about)
 	}
 	if c.next != nil {
-		l.snap.Store(snap) // now that nothing can be found that its book does not uphold
+		l.snap.Store(snap) // now that nothing can be found that does not hold under its book
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
 )
 
@@ -74,7 +75,7 @@ func (d *Device) undoOf(book *Book, was before) string {
 		u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
-	return string(mustJSON(u))
+	return string(value.JSON(u))
 }
 
 // listed is a list as it is told when it is empty, too: not as null.
@@ -108,7 +109,7 @@ type houseUndo[T any] map[string]*T
 
 // keepHouse adds the way back to a change.
 func keepHouse[T any](c *change, what string, revision int64, was houseUndo[T]) {
-	c.batch.PutHousePast(what, revision, c.now, string(mustJSON(was)))
+	c.batch.PutHousePast(what, revision, c.now, string(value.JSON(was)))
 }
 
 // rewind takes a device row back by steps, newest first.
@@ -138,7 +139,7 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 			}
 		}
 		if u.Failing != nil {
-			row.Failing = string(mustJSON(*u.Failing))
+			row.Failing = string(value.JSON(*u.Failing))
 		}
 		if u.Keys != nil {
 			if *u.Keys < 0 || *u.Keys > len(keys) {
@@ -149,7 +150,7 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 		if u.KeyList != nil {
 			keys = keys[:0]
 			for _, k := range *u.KeyList {
-				keys = append(keys, mustJSON(k))
+				keys = append(keys, value.JSON(k))
 			}
 		}
 		if u.Held != nil {
@@ -173,7 +174,7 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 		}
 		row.Revision = s.Revision - 1
 	}
-	row.Evidence, row.Keys = string(past.Kept()), string(mustJSON(keys))
+	row.Evidence, row.Keys = string(past.Kept()), string(value.JSON(keys))
 	return nil
 }
 

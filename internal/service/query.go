@@ -176,7 +176,7 @@ func paged[T any](rows []T, at func(T) cursor, after *cursor, falling bool, limi
 	return rows[start:end], next
 }
 
-func formatCursor(c cursor) string { return base64.RawURLEncoding.EncodeToString(mustJSON(c)) }
+func formatCursor(c cursor) string { return base64.RawURLEncoding.EncodeToString(value.JSON(c)) }
 
 func parseCursor(text string) (*cursor, error) {
 	if text == "" {

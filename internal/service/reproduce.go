@@ -183,7 +183,7 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*Reproducti
 	a.ID, a.Code, a.Basis = r.ID, r.Code, r.Basis
 	out := &Reproduction{At: formatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People,
 		Roster: b.Roster, Differences: []Difference{}}
-	if err := differences(&out.Differences, "", mustJSON(r.Answer), mustJSON(a)); err != nil {
+	if err := differences(&out.Differences, "", value.JSON(r.Answer), value.JSON(a)); err != nil {
 		return nil, err
 	}
 	out.Same = len(out.Differences) == 0
@@ -247,7 +247,7 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if changed, ok := event.As[*event.StandingChanged](&recorded); ok {
 		if level := out.Standing.Level; changed.To != level {
 			out.Reproduction.Differences = append(out.Reproduction.Differences,
-				Difference{"/standing/level", mustJSON(changed.To), mustJSON(level)})
+				Difference{"/standing/level", value.JSON(changed.To), value.JSON(level)})
 		}
 	}
 	out.Reproduction.Same = len(out.Reproduction.Differences) == 0
