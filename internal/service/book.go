@@ -37,7 +37,6 @@ type Book struct {
 // generation is what has to be known of the book under which a device was
 // appraised. It outlives the book.
 type generation struct {
-	number      uint64 // counts the generations that were in force, from 1; 0: this one is not
 	directories uint64 // counts what the directory and the roster were, which views hold
 	Resolver    *evidence.Resolver
 	ruleKeys    []string
@@ -94,8 +93,7 @@ func compileBook(kept *store.Rulebook) (*Book, error) {
 // it is so with another directory or roster.
 func (b *Book) renewed() *Book {
 	next := *b
-	next.generation = &generation{number: b.number + 1, directories: b.directories + 1, Resolver: b.Resolver,
-		ruleKeys: b.ruleKeys}
+	next.generation = &generation{directories: b.directories + 1, Resolver: b.Resolver, ruleKeys: b.ruleKeys}
 	return &next
 }
 
@@ -127,23 +125,14 @@ func (snap *Snapshot) find(k evidence.Key) (string, bool) {
 }
 
 // at brings a device to the moment now and under the snapshot's book, should
-// the writer not have come to it yet.
+// that be another than the writer has come to.
 func (snap *Snapshot) at(d *Device, now int64) *Device {
-	b := snap.Book
-	if now < d.Wake && b.stillHolds(d) {
+	if now < d.Wake && !snap.tried {
 		return d
 	}
-	e := d.carried(d.under, b.generation)
+	e := d.carried(d.under, snap.Book.generation)
 	snap.appraise(e, &posture.Result{}, now)
 	return e
-}
-
-// stillHolds reports whether a device that a reader of the book's snapshot found is
-// appraised as the book says. One appraised under an earlier book is: had this
-// one, or one between, told anything else of it, it would have been replaced
-// before the book was seen.
-func (b *Book) stillHolds(d *Device) bool {
-	return d.under == b.generation || d.under.number != 0 && d.under.number < b.number
 }
 
 // appraise makes a device's view, result and wake those of the moment now under
@@ -260,7 +249,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 			return &ConflictError{*draft.Base, snap.Book.Info.Version}
 		}
 		book.inherit(snap.Book)
-		if impacts, err = s.guard(ctx, snap, snap.tried(book, snap.People, snap.Roster), nil); err != nil {
+		if impacts, err = s.guard(ctx, snap, snap.tryOut(book, snap.People, snap.Roster), nil); err != nil {
 			return err
 		}
 		if len(impacts) > 0 && strings.TrimSpace(draft.AcceptImpact) == "" {
@@ -276,9 +265,8 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 		c.record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest,
 			Message: event.Clipped(draft.Message, maxReason),
 			Name:    book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
-		book.number = c.base.Book.number + 1
-		changed = c.rebuild(&Snapshot{Book: book, People: c.base.People, Roster: c.base.Roster},
-			cause{kind: event.ByRulebook, actor: actor}, c.base.Fleet.cells)
+		changed = c.rebuild(book, c.base.People, c.base.Roster,
+			cause{kind: event.ByRulebook, actor: actor}, c.base.Fleet.list())
 		return nil
 	})
 	if err != nil {
@@ -291,14 +279,16 @@ func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*stor
 // rebuild makes another book, directory or roster the next snapshot, and appraises
 // under it the devices for which it could make a difference. It returns how many
 // changed level. The work is shared among the cores.
-func (c *change) rebuild(next *Snapshot, by cause, cells []*cell) int {
-	c.next, c.rebuiltBy, next.Fleet = next, by, c.base.Fleet
-	workers := min(runtime.GOMAXPROCS(0), 1+len(cells)/512)
+func (c *change) rebuild(book *Book, people *People, roster *Roster, by cause, devices []*Device) int {
+	next := *c.base
+	next.Book, next.People, next.Roster = book, people, roster
+	c.next, c.rebuiltBy = &next, by
+	workers := min(runtime.GOMAXPROCS(0), 1+len(devices)/512)
 	parts := make([]rebuilt, workers)
 	var wg sync.WaitGroup
 	for w := range parts {
 		wg.Go(func() {
-			parts[w].run(c, next, by, cells[w*len(cells)/workers:(w+1)*len(cells)/workers])
+			parts[w].run(c, by, devices[w*len(devices)/workers:(w+1)*len(devices)/workers])
 		})
 	}
 	wg.Wait()
@@ -321,7 +311,8 @@ type rebuilt struct {
 	warmed  int64 // keeps the reading ahead from being left out
 }
 
-func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
+func (p *rebuilt) run(c *change, by cause, devices []*Device) {
+	next := c.next
 	old, book := c.base.Book, next.Book
 	// The views, and the truth of checks that both books have, hold as they are
 	// when evidence means the same under both.
@@ -331,11 +322,10 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 	carry := book.Rules.Carry(old.Rules)
 	var r posture.Result
 	env := &condition.Env{Now: c.now}
-	for i, cell := range cells {
+	for i, d := range devices {
 		if keep && i%warmth == 0 {
-			p.warm(carry, cells[i:min(len(cells), i+warmth)])
+			p.warm(carry, devices[i:min(len(devices), i+warmth)])
 		}
-		d := cell.Load()
 		current := keep && c.now < d.Wake // its verdicts and its view are those of this moment
 		e := d
 		if !current || !comparable {
@@ -380,14 +370,13 @@ func (p *rebuilt) run(c *change, next *Snapshot, by cause, cells []*cell) {
 // larger than the caches, and waiting for it piece by piece takes most of the time.
 const warmth = 16
 
-func (p *rebuilt) warm(carry *posture.Carry, cells []*cell) {
+func (p *rebuilt) warm(carry *posture.Carry, devices []*Device) {
 	var frames [warmth]*condition.Frame
-	for i, c := range cells {
-		d := c.Load()
+	for i, d := range devices {
 		frames[i] = &d.frame
 		p.warmed += d.Wake + int64(d.Result.Level)
 	}
-	for _, f := range frames[:len(cells)] {
+	for _, f := range frames[:len(devices)] {
 		p.warmed += carry.Warm(*f)
 	}
 }

@@ -37,13 +37,13 @@ func (s *Service) Ask(e *access.Evaluation) *Answer {
 // would at a moment, 0 for now, with the evidence of today. Nothing is changed
 // or recorded. The error is [rulebook.Problems] when the files are to blame.
 func (s *Service) AskUnder(e *access.Evaluation, files []rulebook.File, at int64) (*Answer, error) {
-	snap, now := *s.Snapshot(), cmp.Or(at, s.micros())
+	snap, now := s.Snapshot(), cmp.Or(at, s.micros())
 	if files != nil {
 		book, err := s.candidate(files)
 		if err != nil {
 			return nil, err
 		}
-		snap.Book = book
+		snap = snap.tryOut(book, snap.People, snap.Roster)
 	}
 	q := snap.request(e, now)
 	return snap.answer(e, q, now), nil
@@ -53,22 +53,22 @@ func (s *Service) AskUnder(e *access.Evaluation, files []rulebook.File, at int64
 type request struct {
 	*access.Request
 	device *Device // as it was found; nil for none
-	place  *cell   // where
 }
 
-// moved reports whether the device is no longer as it was found.
-func (q *request) moved() bool { return q.place != nil && q.place.Load() != q.device }
+// sameGround reports whether what a question was answered from is still so.
+func (snap *Snapshot) sameGround(q *request, now *Snapshot) bool {
+	return snap == now || snap.sameHouse(now) && (q.device == nil || now.Fleet.Get(q.device.ID) == q.device)
+}
 
 func (snap *Snapshot) request(e *access.Evaluation, now int64) request {
 	q := snap.from(e)
 	if id, ok := e.Find(snap.find); ok {
-		q.place = snap.Fleet.cell(id)
-		q.device = q.place.Load()
+		q.device = snap.Fleet.Get(id)
 		snap.on(q.Request, e, snap.at(q.device, now), now)
 	}
 	if q.Device.ID == "" {
 		q.Device.Unknown = e.Missed()
-		q.device, q.place = nil, nil
+		q.device = nil
 	}
 	return q
 }
@@ -238,8 +238,9 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	if a.BreakGlass {
 		s.log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
-	if x := s.sessions.begin(snap, actor, a, q.device, now); x != nil && (s.Snapshot() != snap || q.moved()) {
-		s.lookAgain(recheck{x, ledger.Service})
+	if x := s.sessions.begin(snap, actor, a, q.device, now); x != nil && !snap.sameGround(&q, s.Snapshot()) {
+		s.sessions.lookAgainAt([]recheck{{x, ledger.Service}})
+		s.submit(&job{apply: nothing})
 	}
 	return a, response, nil
 }
@@ -278,7 +279,7 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, event.ByAnswer)...)
 		}
 		if err = s.store.Commit(&batch); err == nil && a.BreakGlass {
-			s.alarms.land(a.ID, used)
+			s.alarms.add(used)
 		}
 		if !errors.Is(err, store.ErrCodeTaken) {
 			break

@@ -24,7 +24,7 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 			done[name]++
 		}
 		snap, now := s.Snapshot(), s.micros()
-		anew := snap.tried(snap.Book, newPeople(slices.Clone(snap.People.List())), snap.Roster)
+		anew := snap.tryOut(snap.Book, newPeople(slices.Clone(snap.People.List())), snap.Roster)
 		snap.Fleet.All(func(d *Device) bool {
 			e := d.carried(d.under, anew.Book.generation)
 			e.View = nil

@@ -4,139 +4,113 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"sync"
 
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/versioned"
 )
 
-// table holds the documents of a kind, in memory as they are on disk. It changes by
-// changes that have become durable: see [put] and live.apply.
-type table[T any] struct {
-	kind string
-	// moved is told of a document that was one and is another, nil for none, while
-	// nobody reads; nil when nobody wants to know.
-	moved func(was, is *T)
+// table holds the documents of a kind. It is immutable.
+type table[T any] struct{ versioned.Map[string, T] }
 
-	mu  sync.RWMutex
-	all map[string]T
-}
-
-// documents is a table, whatever its documents are.
-type documents interface {
-	name() string
-	load(ctx context.Context, s *store.Store) error
-	land(id string, v any)
-}
-
-func (t *table[T]) name() string { return t.kind }
-
-// load reads the documents from disk.
-func (t *table[T]) load(ctx context.Context, s *store.Store) error {
-	all, err := store.Documents[T](ctx, s, t.kind)
-	if err != nil {
-		return err
-	}
-	for id, v := range all {
-		t.land(id, v)
-	}
-	return nil
-}
-
-// land makes a document the one that readers see: a T, or dropped.
-func (t *table[T]) land(id string, v any) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.all == nil {
-		t.all = map[string]T{}
-	}
-	var was, is *T
-	if old, there := t.all[id]; there {
-		was = &old
-	}
-	if x, ok := v.(T); ok {
-		is, t.all[id] = &x, x
-	} else {
-		delete(t.all, id)
-	}
-	if t.moved != nil {
-		t.moved(was, is)
-	}
-}
-
-// list returns what is durable, in the order of ids.
-func (t *table[T]) list() []T {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	out := make([]T, 0, len(t.all))
-	for _, id := range slices.Sorted(maps.Keys(t.all)) {
-		out = append(out, t.all[id])
+// list returns the documents in the order of their ids.
+func (t table[T]) list() []T {
+	byID := t.byID()
+	out := make([]T, 0, len(byID))
+	for _, id := range slices.Sorted(maps.Keys(byID)) {
+		out = append(out, *byID[id])
 	}
 	return out
 }
 
-// documentKey names a document in the layers of a change.
-type documentKey struct{ kind, id string }
+func (t table[T]) byID() map[string]*T { return maps.Collect(t.All()) }
 
-// dropped stands in a layer for a document that is no longer there.
-type dropped struct{}
+// puts are documents as a change leaves them; nil for those that are no longer there.
+type puts[T any] map[string]*T
 
-// get reads a document as a change finds it: with what earlier changes did to it
-// that are still on their way to the disk.
-func get[T any](c *change, t *table[T], id string) (v T, ok bool) {
-	for layer := c; layer != nil; layer = layer.below {
-		if x, there := layer.documents[documentKey{t.kind, id}]; there {
-			v, ok = x.(T)
-			return v, ok
-		}
+// kind is how documents are kept: under which name on disk, where in a snapshot, and
+// where in a change.
+type kind[T any] struct {
+	name string
+	in   func(*Snapshot) *table[T]
+	of   func(*change) *puts[T]
+}
+
+// The kinds of documents. Those of unmatched reports and enrolments are put by
+// putUnmatched and putEnrolment, which keep up what finds them.
+var (
+	unmatchedKind = kind[Unmatched]{"unmatched",
+		func(s *Snapshot) *table[Unmatched] { return &s.Unmatched.table },
+		func(c *change) *puts[Unmatched] { return &c.unmatched }}
+	enrolmentKind = kind[Enrolment]{"enrolment",
+		func(s *Snapshot) *table[Enrolment] { return &s.Enrolments.table },
+		func(c *change) *puts[Enrolment] { return &c.enrolments }}
+	searchKind = kind[Search]{"search",
+		func(s *Snapshot) *table[Search] { return &s.searches },
+		func(c *change) *puts[Search] { return &c.searches }}
+	waiverKind = kind[Waiver]{"waiver",
+		func(s *Snapshot) *table[Waiver] { return &s.waivers },
+		func(c *change) *puts[Waiver] { return &c.waivers }}
+	vouchKind = kind[Vouch]{"vouch",
+		func(s *Snapshot) *table[Vouch] { return &s.vouches },
+		func(c *change) *puts[Vouch] { return &c.vouches }}
+	retirementKind = kind[Retirement]{"retirement", // by device
+		func(s *Snapshot) *table[Retirement] { return &s.retired },
+		func(c *change) *puts[Retirement] { return &c.retired }}
+)
+
+// load reads the documents from disk.
+func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {
+	all, err := store.Documents[T](ctx, s, k.name)
+	k.in(into).Map = versioned.Of(all)
+	return err
+}
+
+// apply lays what a change puts over the documents of a snapshot.
+func (k kind[T]) apply(c *change, to *Snapshot) {
+	t := k.in(to)
+	t.Map = t.With(*k.of(c))
+}
+
+// get reads a document as a change finds it, nil for none. Nobody may alter it.
+func get[T any](c *change, k kind[T], id string) *T {
+	if v, put := (*k.of(c))[id]; put {
+		return v
 	}
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	v, ok = t.all[id]
-	return v, ok
+	return k.in(c.base).Get(id)
 }
 
 // all reads the documents of a kind as a change finds them, by id.
-func all[T any](c *change, t *table[T]) map[string]T {
-	t.mu.RLock()
-	out := maps.Clone(t.all)
-	t.mu.RUnlock()
-	if out == nil {
-		out = map[string]T{}
-	}
-	var layers []*change
-	for layer := c; layer != nil; layer = layer.below {
-		layers = append(layers, layer)
-	}
-	for _, layer := range slices.Backward(layers) {
-		for k, x := range layer.documents {
-			if v, ok := x.(T); k.kind == t.kind && ok {
-				out[k.id] = v
-			} else if k.kind == t.kind {
-				delete(out, k.id)
-			}
+func all[T any](c *change, k kind[T]) map[string]*T {
+	out := k.in(c.base).byID()
+	for id, v := range *k.of(c) {
+		if v == nil {
+			delete(out, id)
+		} else {
+			out[id] = v
 		}
 	}
 	return out
 }
 
 // put writes a document as a part of a change.
-func put[T any](c *change, t *table[T], id string, v T) error {
-	if err := c.batch.PutDocument(t.kind, id, v); err != nil {
+func put[T any](c *change, k kind[T], id string, v *T) error {
+	if err := c.batch.PutDocument(k.name, id, v); err != nil {
 		return err
 	}
-	c.lay(documentKey{t.kind, id}, v)
+	k.lay(c, id, v)
 	return nil
 }
 
 // drop removes a document as a part of a change.
-func drop[T any](c *change, t *table[T], id string) {
-	c.batch.DropDocument(t.kind, id)
-	c.lay(documentKey{t.kind, id}, dropped{})
+func drop[T any](c *change, k kind[T], id string) {
+	c.batch.DropDocument(k.name, id)
+	k.lay(c, id, nil)
 }
 
-func (c *change) lay(k documentKey, v any) {
-	if c.documents == nil {
-		c.documents = map[documentKey]any{}
+func (k kind[T]) lay(c *change, id string, v *T) {
+	p := k.of(c)
+	if *p == nil {
+		*p = puts[T]{}
 	}
-	c.documents[k] = v
+	(*p)[id] = v
 }

@@ -1,7 +1,10 @@
 package service
 
 import (
+	"context"
 	"slices"
+	"strings"
+	"sync"
 
 	"ironledger.example/internal/store"
 )
@@ -23,11 +26,37 @@ func alarm(batch *store.Batch, x Emergency) error {
 	return batch.PutDocument(emergencyDocument, x.Decision, x)
 }
 
-// emergencies lists the uses of break-glass accounts since a moment, the newest
-// first.
-func (s *Service) emergencies(since int64) []Emergency {
-	bound := formatTime(since)
-	out := slices.DeleteFunc(s.alarms.list(), func(e Emergency) bool { return e.At < bound })
-	slices.Reverse(out)
+// alarms are the uses of break-glass accounts. Decisions add to them by themselves.
+type alarms struct {
+	mu  sync.Mutex
+	all map[string]Emergency // by decision
+}
+
+// load reads them from disk.
+func (a *alarms) load(ctx context.Context, s *store.Store) (err error) {
+	a.all, err = store.Documents[Emergency](ctx, s, emergencyDocument)
+	return err
+}
+
+func (a *alarms) add(x Emergency) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.all == nil {
+		a.all = map[string]Emergency{}
+	}
+	a.all[x.Decision] = x
+}
+
+// since lists those since a moment, the newest first.
+func (a *alarms) since(moment int64) []Emergency {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	bound, out := formatTime(moment), []Emergency{}
+	for _, x := range a.all {
+		if x.At >= bound {
+			out = append(out, x)
+		}
+	}
+	slices.SortFunc(out, func(x, y Emergency) int { return strings.Compare(y.Decision, x.Decision) })
 	return out
 }

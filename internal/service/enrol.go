@@ -14,6 +14,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/versioned"
 )
 
 // The states of an enrolment.
@@ -43,11 +44,8 @@ func shownEnrolment(e Enrolment) ShownEnrolment {
 // Retirement is why a device is no longer one of ours.
 type Retirement = event.DeviceRetired
 
-const (
-	enrolmentDocument  = "enrolment"
-	retirementDocument = "retirement"
-	maxHeld            = 10_000
-)
+// maxHeld bounds how many devices wait for a person.
+const maxHeld = 10_000
 
 // report turns claims into a report that says no more than they do.
 func reportOf(c *Claims, dict *evidence.Dictionary, now int64) (*evidence.Report, error) {
@@ -84,7 +82,7 @@ func (s *Service) Enrol(ctx context.Context, actor string, claims Claims,
 	}
 	var out Enrolment
 	err := s.do(ctx, func(c *change) (err error) {
-		out, err = c.enrol(actor, claims, shown)
+		out, err = s.enrol(c, actor, claims, shown)
 		return err
 	})
 	if err != nil {
@@ -99,7 +97,7 @@ func fingerprint(cert *x509.Certificate) string {
 	return hex.EncodeToString(sum[:])
 }
 
-func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (Enrolment, error) {
+func (s *Service) enrol(c *change, actor string, claims Claims, shown *x509.Certificate) (Enrolment, error) {
 	snap := c.base
 	rep, err := reportOf(&claims, snap.Book.Rulebook.Dict, c.now)
 	if err != nil {
@@ -113,7 +111,7 @@ func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (En
 	if err != nil {
 		return Enrolment{}, err
 	}
-	out := Enrolment{ID: c.s.ids.next(c.now), At: c.now, Actor: actor, Claims: claims,
+	out := Enrolment{ID: s.ids.next(c.now), At: c.now, Actor: actor, Claims: claims,
 		OnRoster: snap.Roster.Has(keys)}
 	old := c.device(id)
 	if known && !old.outsider() {
@@ -121,12 +119,12 @@ func (c *change) enrol(actor string, claims Claims, shown *x509.Certificate) (En
 		return out, nil
 	}
 	held := 0
-	for _, e := range all(c, &c.s.enrolments.table) {
+	for _, e := range all(c, enrolmentKind) {
 		if e.State != Held {
 			continue
 		}
 		if held++; e.Claims.Same(&claims) {
-			return e, nil // it waits already
+			return *e, nil // it waits already
 		}
 	}
 	if held >= maxHeld {
@@ -206,7 +204,7 @@ func (c *change) decideEnrolment(actor string, e *Enrolment) error {
 		return err
 	}
 	keys := c.base.Book.Resolver.KeysOf(rep)
-	if err := c.s.enrolments.put(c, *e); err != nil {
+	if err := c.putEnrolment(*e); err != nil {
 		return err
 	}
 	switch e.State {
@@ -239,7 +237,7 @@ func (c *change) admit(actor string, e *Enrolment, keys []evidence.Key) error {
 	if old != nil {
 		d = old.copied()
 		if d.View = nil; d.Retired != nil {
-			drop(c, &c.s.retired, d.ID)
+			drop(c, retirementKind, d.ID)
 			d.Retired = nil
 		}
 	}
@@ -296,70 +294,63 @@ func (d *Device) whyOutside() string {
 // enrolmentTable holds the enrolments, and finds the newest by the keys it claims.
 type enrolmentTable struct {
 	table[Enrolment]
-	byKey map[evidence.Key]Enrolment
+	byKey versioned.Map[evidence.Key, Enrolment]
 }
 
-// index finds the newest request by the keys that it claims. It is called while
-// nobody reads.
-func (t *enrolmentTable) index(_, e *Enrolment) {
-	if t.byKey == nil {
-		t.byKey = map[evidence.Key]Enrolment{}
+// index finds the newest request by the keys that it claims. None is ever dropped.
+func (t *enrolmentTable) index(changes puts[Enrolment]) {
+	if len(changes) == 0 {
+		return
 	}
-	if e == nil {
-		return // none is ever dropped
-	}
-	for _, k := range e.Claims.Keys() {
-		if old, there := t.byKey[k]; !there || old.Decided() < e.Decided() || old.Decided() == e.Decided() &&
-			old.ID <= e.ID {
-			t.byKey[k] = *e
+	byKey := t.byKey.Edit()
+	for _, e := range changes {
+		for _, k := range e.Claims.Keys() {
+			if old := byKey.Get(k); old == nil || old.Decided() < e.Decided() || old.Decided() == e.Decided() &&
+				old.ID <= e.ID {
+				byKey.Set(k, e)
+			}
 		}
 	}
+	t.byKey = byKey.Map()
 }
 
-func (t *enrolmentTable) put(c *change, e Enrolment) error {
-	if err := put(c, &t.table, e.ID, e); err != nil {
-		return err
-	}
+// putEnrolment writes an enrolment down.
+func (c *change) putEnrolment(e Enrolment) error {
 	if c.claimed == nil {
-		c.claimed = map[evidence.Key]Enrolment{}
+		c.claimed = map[evidence.Key]*Enrolment{}
 	}
 	for _, k := range e.Claims.Keys() {
-		c.claimed[k] = e
+		c.claimed[k] = &e
 	}
-	return nil
+	return put(c, enrolmentKind, e.ID, &e)
 }
 
 // admission says why a device with some keys is not admitted, by the newest
 // enrolment that claims one of them; nil when it is, or when none does.
 func (t *enrolmentTable) admission(keys []evidence.Key) *Admission {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	if len(t.byKey) == 0 {
+	if t.byKey.Len() == 0 {
 		return nil
 	}
-	return newestOf(keys, func(k evidence.Key) (Enrolment, bool) { e, ok := t.byKey[k]; return e, ok })
+	return newestOf(keys, t.byKey.Get)
 }
 
 // admission is the same as a change finds it.
 func (c *change) admission(keys []evidence.Key) *Admission {
-	return newestOf(keys, func(k evidence.Key) (Enrolment, bool) {
-		for layer := c; layer != nil; layer = layer.below {
-			if e, ok := layer.claimed[k]; ok {
-				return e, true
-			}
+	if len(c.claimed) == 0 {
+		return c.base.Enrolments.admission(keys)
+	}
+	return newestOf(keys, func(k evidence.Key) *Enrolment {
+		if e, put := c.claimed[k]; put {
+			return e
 		}
-		t := &c.s.enrolments
-		t.mu.RLock()
-		defer t.mu.RUnlock()
-		e, ok := t.byKey[k]
-		return e, ok
+		return c.base.Enrolments.byKey.Get(k)
 	})
 }
 
-func newestOf(keys []evidence.Key, find func(evidence.Key) (Enrolment, bool)) *Admission {
-	var newest Enrolment
+func newestOf(keys []evidence.Key, find func(evidence.Key) *Enrolment) *Admission {
+	newest := &Enrolment{}
 	for _, k := range keys {
-		if e, ok := find(k); ok && (e.Decided() > newest.Decided() || e.Decided() == newest.Decided() &&
+		if e := find(k); e != nil && (e.Decided() > newest.Decided() || e.Decided() == newest.Decided() &&
 			e.ID > newest.ID) {
 			newest = e
 		}
@@ -376,7 +367,7 @@ func (s *Service) Enrolments(state string) ([]ShownEnrolment, error) {
 		return nil, &QueryError{Param: "state", Message: "a state is held, enrolled or refused"}
 	}
 	out := []ShownEnrolment{}
-	for _, e := range slices.Backward(s.enrolments.list()) {
+	for _, e := range slices.Backward(s.Snapshot().Enrolments.list()) {
 		if state == "" || e.State == state {
 			out = append(out, shownEnrolment(e))
 		}
@@ -392,11 +383,11 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 	}
 	var out Enrolment
 	err := s.do(ctx, func(c *change) error {
-		var ok bool
-		if out, ok = get(c, &s.enrolments.table, id); !ok {
+		kept := get(c, enrolmentKind, id)
+		if kept == nil {
 			return &NotFoundError{"enrolment", id}
 		}
-		if out.State != Held {
+		if out = *kept; out.State != Held {
 			return &InputError{"", fmt.Sprintf("the enrolment %s is %s already", id, out.State)}
 		}
 		out.State, out.DecidedAt, out.DecidedBy, out.Reason = Refused, c.now, actor, reason
@@ -437,7 +428,7 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*Reti
 		r.Device, r.At = old.ID, c.now
 		d := old.copied()
 		d.Retired = r
-		if err := put(c, &s.retired, d.ID, r); err != nil {
+		if err := put(c, retirementKind, d.ID, r); err != nil {
 			return err
 		}
 		c.record(actor, r)

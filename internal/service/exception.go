@@ -48,12 +48,6 @@ type Waiver struct {
 // Vouch is a statement that a device is genuine.
 type Vouch struct{ Exception }
 
-// The kinds of document that grants are kept as.
-const (
-	waiverDocument = "waiver"
-	vouchDocument  = "vouch"
-)
-
 // exceptions are the grants by device, oldest first.
 type exceptions struct {
 	waivers map[string][]*Waiver
@@ -62,16 +56,16 @@ type exceptions struct {
 }
 
 // exceptions puts what was kept of devices by their ids.
-func (s *Service) exceptions() exceptions {
+func (snap *Snapshot) exceptions() exceptions {
 	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}, map[string]*Retirement{}}
-	for _, w := range s.waivers.list() {
-		out.waivers[w.Device] = append(out.waivers[w.Device], w)
+	for _, w := range snap.waivers.list() {
+		out.waivers[w.Device] = append(out.waivers[w.Device], &w)
 	}
-	for _, v := range s.vouches.list() {
-		out.vouches[v.Device] = append(out.vouches[v.Device], v)
+	for _, v := range snap.vouches.list() {
+		out.vouches[v.Device] = append(out.vouches[v.Device], &v)
 	}
-	for _, r := range s.retired.list() {
-		out.retired[r.Device] = r
+	for _, r := range snap.retired.list() {
+		out.retired[r.Device] = &r
 	}
 	return out
 }
@@ -195,7 +189,7 @@ func (s *Service) Waive(ctx context.Context, actor string, g ExceptionRequest) (
 		}
 		w = &Waiver{Exception{ID: "w-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor,
 			At: c.now, Until: until}, g.Rule}
-		if err := put(c, &s.waivers, w.ID, w); err != nil {
+		if err := put(c, waiverKind, w.ID, w); err != nil {
 			return err
 		}
 		d.Waivers = append(slices.Clip(d.Waivers), w)
@@ -227,7 +221,7 @@ func (s *Service) Vouch(ctx context.Context, actor string, g ExceptionRequest) (
 		}
 		v = &Vouch{Exception{ID: "v-" + s.ids.next(c.now), Device: d.ID, Reason: g.Reason, Author: actor,
 			At: c.now, Until: until}}
-		if err := put(c, &s.vouches, v.ID, v); err != nil {
+		if err := put(c, vouchKind, v.ID, v); err != nil {
 			return err
 		}
 		d.Vouches = append(slices.Clip(d.Vouches), v)
@@ -270,11 +264,11 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*ShownE
 	}
 	var out ShownException
 	err := s.do(ctx, func(c *change) (err error) {
-		if w, ok := get(c, &s.waivers, id); ok {
+		if w := get(c, waiverKind, id); w != nil {
 			out, err = c.revokeWaiver(actor, *w, reason)
 			return err
 		}
-		if v, ok := get(c, &s.vouches, id); ok {
+		if v := get(c, vouchKind, id); v != nil {
 			out, err = c.revokeVouch(actor, *v, reason)
 			return err
 		}
@@ -300,7 +294,7 @@ func (c *change) revokeWaiver(actor string, w Waiver, reason string) (out ShownE
 	if err != nil {
 		return out, err
 	}
-	if err := put(c, &c.s.waivers, w.ID, &w); err != nil {
+	if err := put(c, waiverKind, w.ID, &w); err != nil {
 		return out, err
 	}
 	d.Waivers = slices.Clone(d.Waivers)
@@ -319,7 +313,7 @@ func (c *change) revokeVouch(actor string, v Vouch, reason string) (out ShownExc
 	if err != nil {
 		return out, err
 	}
-	if err := put(c, &c.s.vouches, v.ID, &v); err != nil {
+	if err := put(c, vouchKind, v.ID, &v); err != nil {
 		return out, err
 	}
 	d.Vouches = slices.Clone(d.Vouches)
@@ -359,8 +353,8 @@ type ExceptionQuery struct {
 func (s *Service) Waivers(q ExceptionQuery) ([]ShownException, error) {
 	snap, now := s.Snapshot(), s.micros()
 	var list []endingException
-	for _, w := range s.waivers.list() {
-		w = snap.Book.limited(w)
+	for _, w := range snap.waivers.list() {
+		w := snap.Book.limited(&w)
 		shown := w.shown(w.Rule, now)
 		if d := snap.Fleet.Get(w.Device); w.live(now) && d != nil {
 			shown.Verdict = posture.None.String()
@@ -375,9 +369,9 @@ func (s *Service) Waivers(q ExceptionQuery) ([]ShownException, error) {
 
 // Vouches lists vouches, those that end first at the top.
 func (s *Service) Vouches(q ExceptionQuery) ([]ShownException, error) {
-	now := s.micros()
+	snap, now := s.Snapshot(), s.micros()
 	var list []endingException
-	for _, v := range s.vouches.list() {
+	for _, v := range snap.vouches.list() {
 		list = append(list, endingException{v.shown("", now), v.Until})
 	}
 	return q.choose(list, now)

@@ -3,10 +3,11 @@ package service
 import (
 	"container/heap"
 	"fmt"
+	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 	"unsafe"
 
@@ -19,6 +20,7 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/versioned"
 )
 
 // Device is a device with its evidence and its standing. It is immutable.
@@ -48,116 +50,193 @@ type Device struct {
 	link []byte    // the end of the chain of its past there
 }
 
-// cell is where the present state of a device is found.
-type cell = atomic.Pointer[Device]
-
-// Fleet is every device. Devices are replaced one at a time. One that a reader
-// finds may have been appraised under a later book than the reader's snapshot
-// has: see Snapshot.at.
+// Fleet is every device. It is immutable.
 type Fleet struct {
-	devices sync.Map // id -> *cell
-	keys    sync.Map // evidence.Key -> id, for all but the id itself
-	count   atomic.Int64
-	cells   []*cell // all of them; the writer's own
-	owners  *owners
+	devices versioned.Map[string, Device]
+	keys    versioned.Map[evidence.Key, string] // to ids, for all but the id itself; see shared
+	// shared are the keys that several devices have, with their ids: such a key points
+	// at none of them.
+	shared map[evidence.Key][]string
+	owners owners
 }
-
-func newFleet() *Fleet { return &Fleet{owners: newOwners()} }
 
 // Len is how many devices there are.
-func (f *Fleet) Len() int { return int(f.count.Load()) }
+func (f *Fleet) Len() int { return f.devices.Len() }
 
 // Get returns a device by its id, or nil.
-func (f *Fleet) Get(id string) *Device { return f.cell(id).Load() }
-
-// cell returns where a device is found; one that is empty for an unknown one.
-func (f *Fleet) cell(id string) *cell {
-	if p, ok := f.devices.Load(id); ok {
-		return p.(*cell)
-	}
-	return &nowhere
-}
-
-var nowhere cell
+func (f *Fleet) Get(id string) *Device { return f.devices.Get(id) }
 
 // Find returns the id of the device a key points at.
 func (f *Fleet) Find(k evidence.Key) (string, bool) {
 	if k.Kind == evidence.ByID {
-		_, ok := f.devices.Load(k.Text)
-		return k.Text, ok
+		return k.Text, f.devices.Get(k.Text) != nil
 	}
-	id, ok := f.keys.Load(k)
-	if !ok {
-		return "", false
+	if id := f.keys.Get(k); id != nil && *id != severals {
+		return *id, true
 	}
-	return id.(string), id != ""
+	return "", false
 }
 
-// own notes which device a certificate belongs to. One that two devices have
-// shown belongs to neither.
-func (f *Fleet) own(k evidence.Key, device string) {
-	if owner, known := f.keys.LoadOrStore(k, device); known && owner != device {
-		f.keys.Store(k, "")
-	}
-}
+// severals stands for the id of a device where a key is that of several.
+const severals = ""
 
-// ambiguous reports whether a certificate is shown by several devices.
-func (f *Fleet) ambiguous(k evidence.Key) bool {
-	id, ok := f.keys.Load(k)
-	return ok && id == ""
-}
+// ambiguous reports whether a key is that of several devices.
+func (f *Fleet) ambiguous(k evidence.Key) bool { return len(f.shared[k]) > 0 }
 
 // All calls visit for every device, in no order, until it returns false.
 func (f *Fleet) All(visit func(*Device) bool) {
-	f.devices.Range(func(_, p any) bool { return visit(p.(*cell).Load()) })
-}
-
-func (f *Fleet) put(d *Device) (old *Device) {
-	old, made := f.place(d)
-	if made != nil {
-		f.cells = append(f.cells, made)
-	}
-	f.owners.move(old, d)
-	return old
-}
-
-// place makes a device seen, and returns what it was, or its cell if it is a new
-// one.
-func (f *Fleet) place(d *Device) (old *Device, made *cell) {
-	p := new(cell)
-	p.Store(d)
-	if there, loaded := f.devices.LoadOrStore(d.ID, p); loaded {
-		old = there.(*cell).Swap(d)
-	} else {
-		f.count.Add(1)
-		made = p
-	}
-	for _, k := range d.Keys {
-		switch k.Kind {
-		case evidence.ByID, evidence.Approved: // see Find, and Device.certified
-		case evidence.ByCertificate:
-			f.own(k, d.ID)
-		default:
-			f.keys.Store(k, d.ID)
+	for d := range f.devices.Values() {
+		if !visit(d) {
+			return
 		}
 	}
-	return old, made
+}
+
+// list is every device.
+func (f *Fleet) list() []*Device {
+	return slices.AppendSeq(make([]*Device, 0, f.Len()), f.devices.Values())
+}
+
+// with is the fleet after a change.
+func (f *Fleet) with(c *change) *Fleet {
+	if len(c.order) == 0 && len(c.rebuilt) == 0 {
+		return f
+	}
+	e := f.edit()
+	for d := range c.changed() {
+		e.put(d)
+	}
+	return e.fleet()
+}
+
+// changed yields the devices of a change as it leaves them, some more than once: the
+// last time counts.
+func (c *change) changed() iter.Seq[*Device] {
+	return func(yield func(*Device) bool) {
+		for _, p := range c.rebuilt {
+			for _, d := range p.devices {
+				if !yield(d) {
+					return
+				}
+			}
+		}
+		for _, d := range c.order {
+			if !yield(d) {
+				return
+			}
+		}
+	}
+}
+
+// fleetEdit makes the next fleet.
+type fleetEdit struct {
+	devices   *versioned.Edit[string, Device]
+	keys      *versioned.Edit[evidence.Key, string]
+	shared    map[evidence.Key][]string
+	ownShared bool
+	owners    ownersEdit
+}
+
+func (f *Fleet) edit() *fleetEdit {
+	return &fleetEdit{devices: f.devices.Edit(), keys: f.keys.Edit(), shared: f.shared,
+		owners: ownersEdit{owners: f.owners}}
+}
+
+func (e *fleetEdit) fleet() *Fleet {
+	return &Fleet{devices: e.devices.Map(), keys: e.keys.Map(), shared: e.shared, owners: e.owners.owners}
+}
+
+// put makes a device be found as it is now.
+func (e *fleetEdit) put(d *Device) {
+	was := e.devices.Get(d.ID)
+	e.place(d, was)
+	e.owners.move(was, d)
+}
+
+// place does the same but for owners.
+func (e *fleetEdit) place(d, was *Device) {
+	e.devices.Set(d.ID, d)
+	if was != nil && slices.Equal(was.Keys, d.Keys) {
+		return
+	}
+	if was != nil {
+		for _, k := range was.Keys {
+			if found(k) && !slices.Contains(d.Keys, k) {
+				e.lose(k, d.ID)
+			}
+		}
+	}
+	for _, k := range d.Keys {
+		if found(k) {
+			e.gain(k, d)
+		}
+	}
+}
+
+// found reports whether devices are found by a key: by an id they are without, and
+// for what a person approved see Device.certified.
+func found(k evidence.Key) bool { return k.Kind != evidence.ByID && k.Kind != evidence.Approved }
+
+func (e *fleetEdit) gain(k evidence.Key, d *Device) {
+	switch id := e.keys.Get(k); {
+	case id == nil:
+		e.keys.Set(k, &d.ID)
+	case *id == d.ID || *id == severals && slices.Contains(e.shared[k], d.ID):
+	case *id == severals:
+		e.share(k, append(slices.Clip(e.shared[k]), d.ID))
+	default:
+		e.share(k, []string{*id, d.ID})
+	}
+}
+
+func (e *fleetEdit) lose(k evidence.Key, device string) {
+	switch id := e.keys.Get(k); {
+	case id == nil:
+	case *id == device:
+		e.keys.Set(k, nil)
+	case *id == severals:
+		e.share(k, slices.DeleteFunc(slices.Clone(e.shared[k]), func(id string) bool { return id == device }))
+	}
+}
+
+// share says which devices have a key.
+func (e *fleetEdit) share(k evidence.Key, ids []string) {
+	if !e.ownShared {
+		if e.shared, e.ownShared = maps.Clone(e.shared), true; e.shared == nil {
+			e.shared = map[evidence.Key][]string{}
+		}
+	}
+	if len(ids) == 1 {
+		delete(e.shared, k)
+		e.keys.Set(k, &ids[0])
+		return
+	}
+	none := severals
+	e.shared[k] = ids
+	e.keys.Set(k, &none)
 }
 
 // change is a set of changes on top of a snapshot that nobody sees yet.
 type change struct {
-	s       *Service
-	base    *Snapshot
+	base    *Snapshot // with the changes before, also those that are on their way to the disk
 	next    *Snapshot // set when the rulebook or the directory is replaced
-	below   *change   // the change before, while it is on its way to the disk
 	now     int64
 	devices map[string]*Device
 	order   []*Device // of devices, as they came: neighbours in memory stay neighbours in the fleet
 	keys    map[evidence.Key]string
 	batch   store.Batch
 
-	documents map[documentKey]any // see [put]
-	claimed   map[evidence.Key]Enrolment
+	// Documents, with what finds those that others of the change need: see [put].
+	unmatched  puts[Unmatched]
+	waits      map[evidence.Key][]string // ids of unmatched reports that wait
+	opened     map[unmatchedOf]int       // how many more unmatched reports are open
+	enrolments puts[Enrolment]
+	claimed    map[evidence.Key]*Enrolment
+	searches   puts[Search]
+	waivers    puts[Waiver]
+	vouches    puts[Vouch]
+	retired    puts[Retirement]
+
 	tokens    *tokenSet // nil: as before
 	redacted  []redaction
 	scratch   posture.Result
@@ -165,15 +244,16 @@ type change struct {
 	rebuiltBy cause             // what made that necessary: a rulebook, people or the roster
 	reach     *reached          // whom the next snapshot concerns, beside those devices; nil for everybody
 	actors    map[string]string // by device, who made it stand otherwise
-
-	begun    int64     // how many sessions had been begun when they were looked at
-	rechecks []recheck // to be looked at too
-	ended    []*Session
 }
 
 // reached is whom another snapshot concerns beside the devices that were appraised
 // again for it.
 type reached struct{ persons []string }
+
+// extent tells a change that something was added to from one as it was before.
+func (c *change) extent() [3]int {
+	return [...]int{c.batch.Len(), len(c.order) + len(c.rebuilt), len(c.keys)}
+}
 
 // expect makes room for n devices.
 func (c *change) expect(n int) {
@@ -185,10 +265,8 @@ func (c *change) expect(n int) {
 }
 
 func (c *change) device(id string) *Device {
-	for layer := c; layer != nil; layer = layer.below {
-		if d, ok := layer.devices[id]; ok {
-			return d
-		}
+	if d, ok := c.devices[id]; ok {
+		return d
 	}
 	return c.base.Fleet.Get(id)
 }
@@ -208,13 +286,11 @@ func (c *change) Find(k evidence.Key) (string, bool) {
 	if c.base.Book.Resolver.Ignores(k) {
 		return "", false
 	}
-	for layer := c; layer != nil; layer = layer.below {
-		if k.Kind == evidence.ByID && layer.devices[k.Text] != nil {
-			return k.Text, true
-		}
-		if id, ok := layer.keys[k]; ok {
-			return id, id != ""
-		}
+	if k.Kind == evidence.ByID && c.devices[k.Text] != nil {
+		return k.Text, true
+	}
+	if id, ok := c.keys[k]; ok {
+		return id, id != ""
 	}
 	return c.base.Fleet.Find(k)
 }
@@ -447,6 +523,12 @@ func (d *Device) Sources() []string {
 	}
 	slices.Sort(sources)
 	return sources
+}
+
+// nextDue is when a device that has changed is to be looked at, if that is at another
+// moment than before.
+func nextDue(d, was *Device) (due, bool) {
+	return due{d.Wake, d.ID}, d.Wake < condition.Always && (was == nil || was.Wake != d.Wake)
 }
 
 // due is when a device's standing can next change by itself.

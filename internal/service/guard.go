@@ -56,7 +56,7 @@ func (s *Service) weighed(ctx context.Context, weigh func(*Snapshot) error, appl
 			return err
 		}
 		err := s.doAlone(ctx, func(c *change) error {
-			if c.base != snap {
+			if !c.base.sameHouse(snap) {
 				return errMoved
 			}
 			return apply(c)
@@ -67,16 +67,15 @@ func (s *Service) weighed(ctx context.Context, weigh func(*Snapshot) error, appl
 	}
 }
 
-// tried is the snapshot with another book, directory or roster, for seeing what
-// would be under it. No device is taken to be appraised under it.
-func (snap *Snapshot) tried(book *Book, people *People, roster *Roster) *Snapshot {
+// tryOut is the snapshot with another book, directory or roster, for seeing what
+// would be under it.
+func (snap *Snapshot) tryOut(book *Book, people *People, roster *Roster) *Snapshot {
 	if people != snap.People || roster != snap.Roster {
-		next := *book
-		next.generation = &generation{directories: book.directories + 1, Resolver: book.Resolver,
-			ruleKeys: book.ruleKeys}
-		book = &next
+		book = book.renewed()
 	}
-	return &Snapshot{Book: book, People: people, Roster: roster, Fleet: snap.Fleet}
+	next := *snap
+	next.Book, next.People, next.Roster, next.tried = book, people, roster, true
+	return &next
 }
 
 // PersonShift is what a person would gain and lose.

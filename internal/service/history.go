@@ -119,7 +119,7 @@ type Event struct {
 // DeviceHistory lists what became of a device, newest first: entries before a
 // sequence number only, unless it is 0.
 func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]Event, error) {
-	d := s.find(id)
+	d := s.Snapshot().named(id)
 	if d == nil {
 		return nil, &NotFoundError{"device", id}
 	}

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"sync"
 	"time"
 
@@ -262,14 +261,14 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 	if err := checkReason(&reason); err != nil {
 		return nil, err
 	}
-	err := s.do(ctx, func(c *change) error {
+	redact := func(c *change) error {
 		l, err := s.store.Line(ctx, seq)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return &NotFoundError{"entry", fmt.Sprint(seq)}
 		case err != nil:
 			return err
-		case l.Body == nil || c.redacts(seq):
+		case l.Body == nil:
 			return &InputError{"", fmt.Sprintf("entry %d is redacted already", seq)}
 		case l.Kind == ledger.Redacted || l.Kind == ledger.KeyReplaced || l.Kind == ledger.ClockReset:
 			return &InputError{"", fmt.Sprintf("entry %d is a %s: without its body the ledger could not be verified", seq, l.Kind)}
@@ -280,8 +279,8 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 			At:   string(ledger.AppendTime(nil, l.At)),
 			Kind: l.Kind, Actor: l.Actor, About: l.About, Reason: reason}})
 		return nil
-	})
-	if err != nil {
+	}
+	if err := s.submit(&job{apply: redact, alone: true, landed: true}).wait(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.store.Scrub(ctx); err != nil {
@@ -303,17 +302,6 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 type redaction struct {
 	seq   int64
 	about string
-}
-
-// redacts reports whether an entry is redacted by the change, or by one that is on
-// its way to the disk.
-func (c *change) redacts(seq int64) bool {
-	for layer := c; layer != nil; layer = layer.below {
-		if slices.ContainsFunc(layer.redacted, func(r redaction) bool { return r.seq == seq }) {
-			return true
-		}
-	}
-	return false
 }
 
 // redactionOf finds the entry that tells of the redaction of another, 0 when

@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -15,8 +16,7 @@ import (
 )
 
 // told is the whole of a state in words: what each of its parts is, by name.
-// Sessions are told by whoever asks for them, since not every change has them.
-func (l *live) told(now int64) map[string]string {
+func (snap *Snapshot) told(now int64) map[string]string {
 	out := map[string]string{}
 	say := func(name string, v any) {
 		raw, err := json.Marshal(v)
@@ -25,16 +25,15 @@ func (l *live) told(now int64) map[string]string {
 		}
 		out[name] = string(raw)
 	}
-	snap := l.snap.Load()
 	say("book", []any{snap.Book.Info.Version, snap.Book.Info.Digest})
 	say("people", []any{snap.People.List(), snap.People.revision})
-	for g, ids := range snap.People.inGroup.all() {
+	for g, ids := range snap.People.inGroup.All() {
 		say("group "+g, ids)
 	}
-	for id, e := range snap.Roster.entries.all() {
+	for id, e := range snap.Roster.entries.All() {
 		say("roster "+id, e)
 	}
-	for k, n := range snap.Roster.keys.all() {
+	for k, n := range snap.Roster.keys.All() {
 		say(fmt.Sprint("roster key ", k), n)
 	}
 	say("roster", snap.Roster.revision)
@@ -52,43 +51,47 @@ func (l *live) told(now int64) map[string]string {
 		for _, source := range d.Sources() {
 			evidence = append(evidence, source+string(d.Record.MarshalSource(source)))
 		}
-		say("device "+d.ID, []any{d.Keys, evidence, d.Result.Level, verdicts, d.Since, d.FirstSeen, d.SeenAt, d.Refused, waivers, len(d.Vouches), d.Retired, d.Held, d.Spoken, d.Revision, d.seal, fmt.Sprintf("%x", d.link), d.Wake})
+		say("device "+d.ID, []any{d.Keys, evidence, d.Result.Level, verdicts, d.Since, d.FirstSeen, d.SeenAt,
+			d.Refused, waivers, len(d.Vouches), d.Retired, d.Held, d.Spoken, d.Revision, d.seal,
+			fmt.Sprintf("%x", d.link), d.Wake})
 		return true
 	})
-	snap.Fleet.keys.Range(func(k, id any) bool {
-		if id != "" {
-			say(fmt.Sprint("key ", k), id)
-		}
-		return true
-	})
-	snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
-	for name, list := range map[string]any{"unmatched": l.unmatched.list(), "enrolments": l.enrolments.list(), "searches": l.searches.list(), "waivers": l.waivers.list(),
-		"vouches": l.vouches.list(), "retired": l.retired.list(), "alarms": l.alarms.list()} {
+	for k, id := range snap.Fleet.keys.All() {
+		say(fmt.Sprint("key ", k), id)
+	}
+	for k, ids := range snap.Fleet.shared {
+		say(fmt.Sprint("shared key ", k), slices.Sorted(slices.Values(ids)))
+	}
+	if snap.Fleet.owners.pairs != nil {
+		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
+	}
+	for name, list := range map[string]any{"unmatched": snap.Unmatched.list(),
+		"enrolments": snap.Enrolments.list(), "searches": snap.searches.list(), "waivers": snap.waivers.list(),
+		"vouches": snap.vouches.list(), "retired": snap.retired.list()} {
 		say(name, list)
 	}
-	for k, ids := range l.unmatched.byKey {
-		say(fmt.Sprint("waits for ", k), slices.Sorted(maps.Keys(ids)))
+	for k, ids := range snap.Unmatched.byKey.All() {
+		say(fmt.Sprint("waits for ", k), ids)
 	}
-	for k, n := range l.unmatched.count {
-		if n != 0 {
-			say(fmt.Sprint("unmatched of ", k), n)
-		}
+	for k, n := range snap.Unmatched.count {
+		say(fmt.Sprint("unmatched of ", k), n)
 	}
-	for k, e := range l.enrolments.byKey {
+	for k, e := range snap.Enrolments.byKey.All() {
 		say(fmt.Sprint("claimed ", k), e.ID)
 	}
-	for _, t := range l.tokens.Load().all {
+	for _, t := range snap.Tokens.all {
 		say("token "+t.ID, t)
 	}
-	for h, t := range l.tokens.Load().active {
+	for h, t := range snap.Tokens.active {
 		say(fmt.Sprintf("active token %x", h[:4]), t)
 	}
 	return out
 }
 
-func (l *live) toldSessions(now int64) map[string]string {
-	out := map[string]string{}
-	for _, s := range l.sessions.all(now) {
+// toldBesides is what decisions add by themselves.
+func (s *Service) toldBesides(now int64) map[string]string {
+	out := map[string]string{"alarms": fmt.Sprint(s.alarms.since(0))}
+	for _, s := range s.sessions.all(now) {
 		out["session "+s.Decision] = fmt.Sprint(s.Person, s.Device, s.Resource, s.Level, s.until, len(s.relied(now)))
 	}
 	return out
@@ -119,15 +122,10 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 	r := rand.New(rand.NewPCG(11, 4))
 	a := newActs(s, r, "", true)
 	delete(a.steps, "redact") // what a session was asked is in the ledger alone
-	replica := func() *live {
-		l := newLive()
-		book := s.Snapshot().Book
-		l.snap.Store(&Snapshot{Book: book, People: newPeople(nil), Roster: newRoster(nil), Fleet: newFleet()})
-		l.tokens.Store(s.tokens.Load())
-		return l
-	}
-	alone := replica()
-	s.witness = func(c *change) { alone.apply(c, func(*Device) {}) }
+	alone := emptySnapshot()
+	alone.Book, alone.Tokens = s.Snapshot().Book, s.Snapshot().Tokens
+	witness := func(c *change) { alone = alone.apply(c) }
+	s.witness = witness
 	done := map[string]int{}
 	for step := range rounds(700) {
 		name, ok := a.do(t.Context())
@@ -138,25 +136,88 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 			continue
 		}
 		when, now := fmt.Sprintf("step %d", step), s.micros()
-		want := s.live.told(now)
-		alone.alarms.all = s.alarms.all // decisions write them, beside the writer
+		want := s.Snapshot().told(now)
 		compareTold(t, when, "from the changes alone", alone.told(now), want)
-		sessions := s.live.toldSessions(now)
+		besides := s.toldBesides(now)
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
 		s = opened(t, dir)
 		a.s = s
-		compareTold(t, when, "from the records", s.live.told(now), want)
-		compareTold(t, when, "sessions from the records", s.live.toldSessions(now), sessions)
+		compareTold(t, when, "from the records", s.Snapshot().told(now), want)
+		compareTold(t, when, "sessions and alarms from the records", s.toldBesides(now), besides)
 		steps := newActs(s, r, "", true).steps
 		delete(steps, "redact")
 		maps.Copy(a.steps, steps)
-		s.witness = func(c *change) { alone.apply(c, func(*Device) {}) }
+		s.witness = witness
 	}
 	for name := range a.steps {
 		if done[name] < 3 && rounds(4) == 4 {
 			t.Errorf("%s was done %d times", name, done[name])
+		}
+	}
+}
+
+// A state that was read stays what it was, whatever happens after; and a change that is
+// applied again to the same state gives the same.
+func TestAStateThatWasReadStays(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	a := newActs(s, rand.New(rand.NewPCG(5, 8)), "", true)
+	type kept struct {
+		snap *Snapshot
+		now  int64
+		told map[string]string
+	}
+	var read []kept
+	s.witness = func(c *change) {
+		now := c.now
+		compareTold(t, "applied twice", "the same", c.base.apply(c).told(now), c.base.apply(c).told(now))
+	}
+	for step := range rounds(300) {
+		a.do(t.Context())
+		if step%20 == 0 {
+			snap, now := s.Snapshot(), s.micros()
+			read = append(read, kept{snap, now, snap.told(now)})
+		}
+	}
+	for i, k := range read {
+		compareTold(t, fmt.Sprint("reading ", i), "at the end", k.snap.told(k.now), k.told)
+	}
+}
+
+// Of a job that fails nothing stays, also not what it had done before it failed; the
+// others of its change do what they would have done without it.
+func TestAJobThatFailsLeavesNothing(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	begin := make(chan struct{})
+	first := s.submit(&job{apply: func(*change) error { <-begin; return nil }}) // the others gather behind it
+	var jobs []*job
+	failure := errors.New("no")
+	for i := range 40 {
+		jobs = append(jobs, s.submit(&job{apply: func(c *change) error {
+			if err := put(c, searchKind, fmt.Sprint("s", i), &Search{Name: fmt.Sprint("s", i)}); err != nil {
+				return err
+			}
+			if i%3 == 0 {
+				return failure
+			}
+			return nil
+		}}))
+	}
+	close(begin)
+	if err := first.wait(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for i, j := range jobs {
+		if err := j.wait(t.Context()); (i%3 == 0) != errors.Is(err, failure) {
+			t.Errorf("job %d: %v", i, err)
+		}
+	}
+	for i := range jobs {
+		if there := s.Snapshot().searches.Get(fmt.Sprint("s", i)) != nil; there == (i%3 == 0) {
+			t.Errorf("of job %d there is something: %v", i, there)
 		}
 	}
 }
@@ -229,13 +290,13 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 		for _, p := range snap.People.List() {
 			out["person "+p.ID] = fmt.Sprint(p.Name, p.Groups)
 		}
-		for id, e := range snap.Roster.entries.all() {
+		for id, e := range snap.Roster.entries.All() {
 			out["roster "+id] = e.Note
 		}
-		for _, e := range s.enrolments.list() {
+		for _, e := range snap.Enrolments.list() {
 			out["enrolment "+e.Claims.Serial+" "+e.State] += "."
 		}
-		for _, u := range s.unmatched.list() {
+		for _, u := range snap.Unmatched.list() {
 			out["unmatched "+u.ID] = fmt.Sprint(u.Times, u.SettledAt != 0, u.Device)
 		}
 		for _, x := range s.Tokens() {

@@ -130,7 +130,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
 	})
 	o.holds(b, holds)
-	o.Emergencies = s.emergencies(now - 7*day)
+	o.Emergencies = s.alarms.since(now - 7*day)
 	held, err := s.Enrolments(Held)
 	if err != nil {
 		return nil, err

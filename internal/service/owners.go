@@ -12,7 +12,7 @@ import (
 
 // owners finds devices by who may own them: by each text that a source reports as
 // the owner, also one that other sources outweigh. Whose a device is, its view
-// says. It is safe for concurrent use.
+// says. The zero owners finds none.
 type owners struct {
 	pairs *btree.BTreeG[owned]
 }
@@ -20,42 +20,68 @@ type owners struct {
 // owned is a device of somebody.
 type owned struct{ owner, device string }
 
-func newOwners() *owners {
-	return &owners{btree.NewBTreeG(func(a, b owned) bool { return a.compare(b) < 0 })}
-}
-
 func (a owned) compare(b owned) int {
 	return cmp.Or(strings.Compare(a.owner, b.owner), strings.Compare(a.device, b.device))
 }
 
+func newPairs() *btree.BTreeG[owned] {
+	return btree.NewBTreeG(func(a, b owned) bool { return a.compare(b) < 0 })
+}
+
+// ownersEdit makes the next owners: a copy, once something differs.
+type ownersEdit struct {
+	owners
+	own bool
+}
+
+// edited returns the pairs of the next version alone.
+func (e *ownersEdit) edited() *btree.BTreeG[owned] {
+	switch {
+	case e.pairs == nil:
+		e.pairs, e.own = newPairs(), true
+	case !e.own:
+		e.pairs, e.own = e.pairs.Copy(), true
+	}
+	return e.pairs
+}
+
 // move takes in that a device is as it is now, and was otherwise; nil for none.
-func (o *owners) move(was, is *Device) {
+func (e *ownersEdit) move(was, is *Device) {
 	if was != nil && was.Record == is.Record {
 		return
 	}
 	now := ownersIn(is.Record)
+	var before []string
 	if was != nil {
-		for _, owner := range ownersIn(was.Record) {
-			if !slices.Contains(now, owner) {
-				o.pairs.Delete(owned{owner, is.ID})
-			}
+		before = ownersIn(was.Record)
+	}
+	for _, owner := range before {
+		if !slices.Contains(now, owner) {
+			e.edited().Delete(owned{owner, is.ID})
 		}
 	}
 	for _, owner := range now {
-		o.pairs.Set(owned{owner, is.ID})
+		if !slices.Contains(before, owner) {
+			e.edited().Set(owned{owner, is.ID})
+		}
 	}
 }
 
-// fill takes in devices while nobody reads yet.
-func (o *owners) fill(pairs []owned) {
+// filled finds pairs.
+func filled(pairs []owned) owners {
 	slices.SortFunc(pairs, owned.compare)
+	o := owners{newPairs()}
 	for _, x := range pairs {
 		o.pairs.Load(x)
 	}
+	return o
 }
 
 // of lists the devices that may be a person's, in order.
-func (o *owners) of(person string) (ids []string) {
+func (o owners) of(person string) (ids []string) {
+	if o.pairs == nil {
+		return nil
+	}
 	o.pairs.Ascend(owned{owner: person}, func(x owned) bool {
 		if x.owner == person {
 			ids = append(ids, x.device)
@@ -75,18 +101,17 @@ func ownersIn(rec *evidence.Record) (names []string) {
 	return names
 }
 
-// cellsOf are where devices are found, each once. Those of none that is known are
-// left out.
-func (f *Fleet) cellsOf(ids []string) []*cell {
-	cells := make([]*cell, 0, len(ids))
+// those are devices, each once. Of ids that are not known there are none.
+func (f *Fleet) those(ids []string) []*Device {
+	devices := make([]*Device, 0, len(ids))
 	seen := make(map[string]bool, len(ids))
 	for _, id := range ids {
-		if p := f.cell(id); p != &nowhere && !seen[id] {
+		if d := f.Get(id); d != nil && !seen[id] {
 			seen[id] = true
-			cells = append(cells, p)
+			devices = append(devices, d)
 		}
 	}
-	return cells
+	return devices
 }
 
 // devicesOf are a person's devices at now, in the order of their ids.

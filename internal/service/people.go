@@ -12,14 +12,15 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/versioned"
 )
 
 // People is the directory: who there is and which groups they are in. It is
 // immutable.
 type People struct {
-	byID     layered[string, personEntry]
-	inGroup  layered[string, []string] // the ids of those who are in a group, sorted
-	revision int64                     // counts the changes
+	byID     versioned.Map[string, personEntry]
+	inGroup  versioned.Map[string, []string] // the ids of those who are in a group, sorted
+	revision int64                           // counts the changes
 
 	sorted func() []directory.Person // everybody, sorted by id: made when first asked for
 }
@@ -46,14 +47,14 @@ func newPeople(list []directory.Person) *People {
 		slices.Sort(ids)
 		inGroup[g] = slices.Compact(ids)
 	}
-	return (&People{byID: newLayered(byID), inGroup: newLayered(inGroup)}).listed()
+	return (&People{byID: versioned.Of(byID), inGroup: versioned.Of(inGroup)}).listed()
 }
 
 // listed makes the list of a directory that was just put together.
 func (p *People) listed() *People {
 	p.sorted = sync.OnceValue(func() []directory.Person {
-		list := make([]directory.Person, 0, p.byID.len())
-		for _, m := range p.byID.all() {
+		list := make([]directory.Person, 0, p.byID.Len())
+		for _, m := range p.byID.All() {
 			list = append(list, m.Person)
 		}
 		slices.SortFunc(list, func(a, b directory.Person) int { return strings.Compare(a.ID, b.ID) })
@@ -69,19 +70,17 @@ func (p *People) with(changes map[string]*directory.Person) *People {
 		if ids, changed := groups[g]; changed {
 			return *ids
 		}
-		ids, _ := p.inGroup.get(g)
-		ids = slices.Clone(ids)
+		ids := slices.Clone(p.Members(g))
 		groups[g] = &ids
 		return ids
 	}
 	for _, id := range sortedKeys(changes) {
-		old, _ := p.byID.get(id)
 		var now []string
 		if members[id] = nil; changes[id] != nil {
 			members[id] = newPersonEntry(*changes[id])
 			now = changes[id].Groups
 		}
-		for _, g := range old.Groups {
+		for _, g := range p.Groups(id) {
 			if at, there := slices.BinarySearch(in(g), id); there && !slices.Contains(now, g) {
 				*groups[g] = slices.Delete(*groups[g], at, at+1)
 			}
@@ -97,25 +96,27 @@ func (p *People) with(changes map[string]*directory.Person) *People {
 			groups[g] = nil
 		}
 	}
-	return (&People{byID: p.byID.with(members), inGroup: p.inGroup.with(groups), revision: p.revision + 1}).listed()
+	return (&People{byID: p.byID.With(members), inGroup: p.inGroup.With(groups), revision: p.revision + 1}).listed()
 }
 
 // Len is how many people there are.
-func (p *People) Len() int { return p.byID.len() }
+func (p *People) Len() int { return p.byID.Len() }
 
 // List returns everybody, sorted by id. Nobody may change it.
 func (p *People) List() []directory.Person { return p.sorted() }
 
 // Groups are those that a person is in; none of one whom the directory does not know.
 func (p *People) Groups(id string) []string {
-	m, _ := p.byID.get(id)
-	return m.Groups
+	if m := p.byID.Get(id); m != nil {
+		return m.Groups
+	}
+	return nil
 }
 
 // AllGroups are those that somebody is in, sorted.
 func (p *People) AllGroups() []string {
-	names := make([]string, 0, p.inGroup.len())
-	for g := range p.inGroup.all() {
+	names := make([]string, 0, p.inGroup.Len())
+	for g := range p.inGroup.All() {
 		names = append(names, g)
 	}
 	slices.Sort(names)
@@ -124,26 +125,32 @@ func (p *People) AllGroups() []string {
 
 // Members are the ids of those who are in a group, sorted. Nobody may change it.
 func (p *People) Members(group string) []string {
-	ids, _ := p.inGroup.get(group)
-	return ids
+	if ids := p.inGroup.Get(group); ids != nil {
+		return *ids
+	}
+	return nil
 }
 
 // Get returns a person, or false.
 func (p *People) Get(id string) (directory.Person, bool) {
-	m, ok := p.byID.get(id)
-	return m.Person, ok
+	if m := p.byID.Get(id); m != nil {
+		return m.Person, true
+	}
+	return directory.Person{}, false
 }
 
 // ask makes a person the one who asks.
 func (p *People) ask(q *access.Request, person string) {
-	m, known := p.byID.get(person)
-	q.User, q.Groups, q.Known = person, m.Groups, known
+	q.User, q.Groups, q.Known = person, nil, false
+	if m := p.byID.Get(person); m != nil {
+		q.Groups, q.Known = m.Groups, true
+	}
 }
 
 // groupsOf are the groups of a person as evidence has them; nil for one whom the
 // directory does not know.
 func (p *People) groupsOf(id string) *value.Value {
-	if m, ok := p.byID.get(id); ok {
+	if m := p.byID.Get(id); m != nil {
 		return &m.groups
 	}
 	return nil
@@ -239,7 +246,7 @@ func (s *Service) weighPeople(ctx context.Context, snap *Snapshot, in *peoplePla
 // people.
 func (s *Service) weighHouse(ctx context.Context, snap *Snapshot, people *People, roster *Roster,
 	concerned []string, in *ListIntake) error {
-	after := snap.tried(snap.Book, people, roster)
+	after := snap.tryOut(snap.Book, people, roster)
 	in.Reach = snap.reach(after, concerned, s.micros())
 	impacts, err := s.guard(ctx, snap, after, in.Reach)
 	in.Impacts = append(in.Impacts, impacts...)
@@ -361,8 +368,8 @@ func (c *change) replacePeople(in *peoplePlan, actor string) error {
 	c.batch.DropPeople(in.left)
 	keepHouse(c, housePeople, in.next.revision, in.was)
 	c.reach = &reached{persons: sortedKeys(in.puts)}
-	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: in.next, Roster: c.base.Roster},
-		cause{kind: event.ByPeople, actor: actor}, c.base.Fleet.cellsOf(devices))
+	c.rebuild(c.base.Book.renewed(), in.next, c.base.Roster,
+		cause{kind: event.ByPeople, actor: actor}, c.base.Fleet.those(devices))
 	return nil
 }
 

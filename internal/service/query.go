@@ -366,16 +366,16 @@ type Shown struct {
 // Device shows a device in full, or nil when there is none.
 func (s *Service) Device(id string) *Detail {
 	snap, now := s.Snapshot(), s.micros()
-	d := s.find(id)
+	d := snap.named(id)
 	if d == nil {
 		return nil
 	}
 	return snap.detail(snap.at(d, now), now)
 }
 
-// find returns a device by its id, serial or hardware id, or nil.
-func (s *Service) find(name string) *Device {
-	fleet := s.Snapshot().Fleet
+// named returns a device by its id, serial or hardware id, or nil.
+func (snap *Snapshot) named(name string) *Device {
+	fleet := snap.Fleet
 	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
 		if id, ok := fleet.Find(evidence.Folded(kind, name)); ok {
 			return fleet.Get(id)

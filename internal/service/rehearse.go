@@ -19,12 +19,10 @@ func (s *Service) candidate(files []rulebook.File) (*Book, error) {
 	return book, err
 }
 
-// under appraises a device under a candidate, at now. Nothing is changed.
-func (s *Service) under(snap *Snapshot, book *Book, d *Device, now int64) *Device {
-	other := *snap
-	other.Book = book
-	e := other.at(d, now)
-	if book.Rulebook.LevelName(e.Result.Level) != snap.Book.Rulebook.LevelName(d.Result.Level) {
+// under is the standing of a device under a candidate, at now.
+func (snap *Snapshot) under(candidate *Snapshot, d *Device, now int64) *Device {
+	e := candidate.at(d, now)
+	if candidate.Book.Rulebook.LevelName(e.Result.Level) != snap.Book.Rulebook.LevelName(d.Result.Level) {
 		e.Since = now // it would begin when the candidate is published
 	}
 	return e
@@ -38,10 +36,11 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 		return nil, err
 	}
 	snap, now := s.Snapshot(), s.micros()
+	candidate := snap.tryOut(book, snap.People, snap.Roster)
 	tally := rehearsal.NewTally(snap.Book.Rulebook, book.Rulebook)
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.at(d, now)
-		e := s.under(snap, book, d, now)
+		e := snap.under(candidate, d, now)
 		x := snap.subject(d, now)
 		x.To = e.Result.Level
 		if snap.Book.Rulebook.LevelName(x.From) != book.Rulebook.LevelName(x.To) {
@@ -92,15 +91,13 @@ func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Detail, err
 	if err != nil {
 		return nil, err
 	}
-	d := s.find(id)
+	snap, now := s.Snapshot(), s.micros()
+	d := snap.named(id)
 	if d == nil {
 		return nil, &NotFoundError{"device", id}
 	}
-	now := s.micros()
-	snap := *s.Snapshot()
-	e := s.under(&snap, book, d, now)
-	snap.Book = book
-	return snap.detail(e, now), nil
+	candidate := snap.tryOut(book, snap.People, snap.Roster)
+	return candidate.detail(snap.under(candidate, snap.at(d, now), now), now), nil
 }
 
 // Review checks a rulebook and finds what is likely not meant, for today's
@@ -182,10 +179,8 @@ type Search struct {
 	By      string   `json:"by"`
 }
 
-const searchDocument = "search"
-
 // Searches lists the searches that are kept, by name.
-func (s *Service) Searches() []Search { return s.searches.list() }
+func (s *Service) Searches() []Search { return s.Snapshot().searches.list() }
 
 // maxSearches bounds how many searches are kept.
 const maxSearches = 500
@@ -207,10 +202,10 @@ func (s *Service) KeepSearch(ctx context.Context, actor string, q Search) (*Sear
 	}
 	q.By = actor
 	err := s.do(ctx, func(c *change) error {
-		if _, there := get(c, &s.searches, q.Name); !there && len(all(c, &s.searches)) >= maxSearches {
+		if get(c, searchKind, q.Name) == nil && len(all(c, searchKind)) >= maxSearches {
 			return &InputError{"/name", "there are 500 searches already; drop one first"}
 		}
-		return put(c, &s.searches, q.Name, q)
+		return put(c, searchKind, q.Name, &q)
 	})
 	return &q, err
 }
@@ -218,10 +213,10 @@ func (s *Service) KeepSearch(ctx context.Context, actor string, q Search) (*Sear
 // DropSearch forgets a search.
 func (s *Service) DropSearch(ctx context.Context, name string) error {
 	return s.do(ctx, func(c *change) error {
-		if _, there := get(c, &s.searches, name); !there {
+		if get(c, searchKind, name) == nil {
 			return &NotFoundError{"search", name}
 		}
-		drop(c, &s.searches, name)
+		drop(c, searchKind, name)
 		return nil
 	})
 }

@@ -118,7 +118,7 @@ func (s *Service) Replay(ctx context.Context, files []rulebook.File, days int) (
 		return nil, err
 	}
 	snap := s.Snapshot()
-	tally, err := s.replay(ctx, snap, snap.tried(book, snap.People, snap.Roster), days)
+	tally, err := s.replay(ctx, snap, snap.tryOut(book, snap.People, snap.Roster), days)
 	if err != nil {
 		return nil, err
 	}

@@ -98,7 +98,7 @@ func (s *Service) past(ctx context.Context, t then) (*Snapshot, error) {
 		return nil, err
 	}
 	byID := make(map[string]directory.Person, now.People.Len())
-	for id, m := range now.People.byID.all() {
+	for id, m := range now.People.byID.All() {
 		byID[id] = m.Person
 	}
 	if byID, err = rewindHouse(byID, people); err != nil {
@@ -108,12 +108,16 @@ func (s *Service) past(ctx context.Context, t then) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	entries, err := rewindHouse(maps.Collect(now.Roster.entries.all()), roster)
+	lines := make(map[string]RosterEntry, now.Roster.entries.Len())
+	for id, e := range now.Roster.entries.All() {
+		lines[id] = *e
+	}
+	entries, err := rewindHouse(lines, roster)
 	if err != nil {
 		return nil, err
 	}
 	snap := &Snapshot{Book: book, People: newPeople(slices.Collect(maps.Values(byID))),
-		Roster: newRoster(entries), Fleet: newFleet()}
+		Roster: newRoster(entries), Fleet: &Fleet{}}
 	snap.People.revision, snap.Roster.revision = now.People.revision-int64(len(people)),
 		now.Roster.revision-int64(len(roster))
 	return snap, nil
@@ -206,7 +210,7 @@ type PastDevice struct {
 // DeviceAt computes how a device stood at a moment, and compares it with the
 // change of standing that was recorded last by then.
 func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDevice, error) {
-	present := s.find(name)
+	present := s.Snapshot().named(name)
 	if present == nil {
 		return nil, &NotFoundError{"device", name}
 	}

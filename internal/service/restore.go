@@ -9,7 +9,6 @@ import (
 	"sync"
 	"unsafe"
 
-	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
@@ -20,14 +19,12 @@ import (
 // restorer brings kept devices to the present moment: one goroutine reads the
 // rows, the others work them out. Nobody sees the fleet yet.
 type restorer struct {
-	s       *Service
 	under   *Snapshot
 	granted exceptions
 	now     int64
-	// admission is what enrolments say of a device with some keys.
-	admission func([]evidence.Key) *Admission
 
 	mu     sync.Mutex
+	fleet  *fleetEdit
 	digest ledger.Digest // of the rows
 	batch  store.Batch
 	due    dueHeap
@@ -38,8 +35,8 @@ type restorer struct {
 // restoreChunk is how many rows are handed over at a time.
 const restoreChunk = 256
 
-func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptions) (*restorer, error) {
-	r := &restorer{s: s, under: under, granted: granted, now: s.micros(), admission: s.enrolments.admission}
+func (s *Service) restore(ctx context.Context, under *Snapshot) (*restorer, error) {
+	r := &restorer{under: under, granted: under.exceptions(), now: s.micros(), fleet: under.Fleet.edit()}
 	chunks := make(chan []store.DeviceRow, 8)
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
@@ -60,13 +57,13 @@ func (s *Service) restore(ctx context.Context, under *Snapshot, granted exceptio
 	chunks <- rows
 	close(chunks)
 	wg.Wait()
-	under.Fleet.owners.fill(r.owned)
-	r.owned = nil
+	under.Fleet = r.fleet.fleet()
+	under.Fleet.owners, r.owned = filled(r.owned), nil
 	return r, cmp.Or(err, r.err)
 }
 
 func (r *restorer) take(rows []store.DeviceRow) {
-	c := &change{s: r.s, base: r.under, now: r.now, devices: make(map[string]*Device, len(rows)),
+	c := &change{base: r.under, now: r.now, devices: make(map[string]*Device, len(rows)),
 		actors: make(map[string]string, len(rows)), order: make([]*Device, 0, len(rows))}
 	var was Device
 	var digest ledger.Digest
@@ -81,10 +78,8 @@ func (r *restorer) take(rows []store.DeviceRow) {
 			return
 		}
 	}
-	cells, pairs := make([]*cell, 0, len(rows)), make([]owned, 0, len(rows))
+	pairs := make([]owned, 0, len(rows))
 	for _, d := range c.order {
-		_, made := r.under.Fleet.place(d)
-		cells = append(cells, made)
 		for _, owner := range ownersIn(d.Record) {
 			pairs = append(pairs, owned{owner, d.ID})
 		}
@@ -92,12 +87,13 @@ func (r *restorer) take(rows []store.DeviceRow) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.digest.Join(&digest)
-	r.under.Fleet.cells, r.owned = append(r.under.Fleet.cells, cells...), append(r.owned, pairs...)
+	r.owned = append(r.owned, pairs...)
 	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.batch.Entries...),
 		append(r.batch.Devices, c.batch.Devices...)
 	for _, d := range c.order {
-		if d.Wake < condition.Always {
-			r.due = append(r.due, due{d.Wake, d.ID})
+		r.fleet.place(d, nil)
+		if x, is := nextDue(d, nil); is {
+			r.due = append(r.due, x)
 		}
 	}
 }
@@ -110,7 +106,7 @@ func (c *change) restore(r *restorer, row *store.DeviceRow, room *Device) error 
 	if err != nil {
 		return err
 	}
-	d.Held = r.admission(d.Keys)
+	d.Held = under.Enrolments.admission(d.Keys)
 	*room = *d
 	was := before{under.Book, room, row.Level}
 	if c.appraise(under, d, was, cause{kind: event.ByRestart, actor: ledger.Clock}) {

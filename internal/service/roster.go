@@ -8,6 +8,7 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/versioned"
 )
 
 // RosterEntry is a piece of hardware registered in advance as the
@@ -25,9 +26,9 @@ const rosterDocument = "roster"
 
 // Roster is the hardware registered in advance. It is immutable.
 type Roster struct {
-	entries  layered[string, RosterEntry]
-	keys     layered[evidence.Key, int] // how many entries have it
-	revision int64                      // counts the changes
+	entries  versioned.Map[string, RosterEntry]
+	keys     versioned.Map[evidence.Key, int] // how many entries have it
+	revision int64                            // counts the changes
 }
 
 func newRoster(entries map[string]RosterEntry) *Roster {
@@ -37,7 +38,7 @@ func newRoster(entries map[string]RosterEntry) *Roster {
 			keys[k]++
 		}
 	}
-	return &Roster{entries: newLayered(entries), keys: newLayered(keys)}
+	return &Roster{entries: versioned.Of(entries), keys: versioned.Of(keys)}
 }
 
 // with is the roster with some entries otherwise: nil for one that is taken off.
@@ -46,15 +47,18 @@ func (r *Roster) with(changes map[string]*RosterEntry) *Roster {
 	count := func(e *RosterEntry, by int) {
 		for _, k := range e.keys() {
 			if keys[k] == nil {
-				n, _ := r.keys.get(k)
+				n := 0
+				if had := r.keys.Get(k); had != nil {
+					n = *had
+				}
 				keys[k] = &n
 			}
 			*keys[k] += by
 		}
 	}
 	for id, e := range changes {
-		if old, there := r.entries.get(id); there {
-			count(&old, -1)
+		if old := r.entries.Get(id); old != nil {
+			count(old, -1)
 		}
 		if e != nil {
 			count(e, 1)
@@ -65,7 +69,7 @@ func (r *Roster) with(changes map[string]*RosterEntry) *Roster {
 			keys[k] = nil
 		}
 	}
-	return &Roster{entries: r.entries.with(changes), keys: r.keys.with(keys), revision: r.revision + 1}
+	return &Roster{entries: r.entries.With(changes), keys: r.keys.With(keys), revision: r.revision + 1}
 }
 
 func (e *RosterEntry) keys() []evidence.Key {
@@ -81,8 +85,8 @@ func (e *RosterEntry) keys() []evidence.Key {
 
 // Has reports whether one of a device's keys is on the roster.
 func (r *Roster) Has(keys []evidence.Key) bool {
-	return r != nil && r.keys.len() > 0 && slices.ContainsFunc(keys,
-		func(k evidence.Key) bool { _, ok := r.keys.get(k); return ok })
+	return r != nil && r.keys.Len() > 0 && slices.ContainsFunc(keys,
+		func(k evidence.Key) bool { return r.keys.Get(k) != nil })
 }
 
 // ShownRosterEntry is an entry of the roster with the device it turned out to be.
@@ -100,7 +104,7 @@ type ShownRosterEntry struct {
 func (s *Service) RosterList(text string) []ShownRosterEntry {
 	snap, text := s.Snapshot(), strings.ToLower(strings.TrimSpace(text))
 	out := []ShownRosterEntry{}
-	for id, e := range snap.Roster.entries.all() {
+	for id, e := range snap.Roster.entries.All() {
 		if !strings.Contains(strings.ToLower(id+"\n"+e.HardwareID+"\n"+e.Note), text) {
 			continue
 		}
@@ -131,10 +135,7 @@ func (in *rosterPlan) put(r *Roster, id string, e *RosterEntry) {
 		in.was, in.puts = houseUndo[RosterEntry]{}, map[string]*RosterEntry{}
 	}
 	if _, noted := in.was[id]; !noted {
-		in.was[id] = nil
-		if old, there := r.entries.get(id); there {
-			in.was[id] = &old
-		}
+		in.was[id] = r.entries.Get(id)
 	}
 	in.puts[id] = e
 }
@@ -143,12 +144,12 @@ func (r *Roster) plan(hardware []directory.Hardware, actor string, now int64) *r
 	in := &rosterPlan{}
 	for _, h := range hardware {
 		e := &RosterEntry{ID: h.ID(), Serial: h.Serial, HardwareID: h.HardwareID, Note: h.Note}
-		old, there := r.entries.get(e.ID)
+		old := r.entries.Get(e.ID)
 		if again := in.puts[e.ID]; again != nil { // the same id earlier in the list
-			old, there = *again, true
+			old = again
 		}
 		switch {
-		case !there:
+		case old == nil:
 			in.Added++
 		case old.Serial != e.Serial || old.HardwareID != e.HardwareID || old.Note != e.Note:
 			in.Changed++
@@ -168,7 +169,10 @@ func (r *Roster) plan(hardware []directory.Hardware, actor string, now int64) *r
 func (in *rosterPlan) devices(was *Roster, f *Fleet) (ids []string) {
 	for id := range in.puts {
 		for _, r := range []*Roster{was, in.next} {
-			e, _ := r.entries.get(id)
+			e := r.entries.Get(id)
+			if e == nil {
+				continue
+			}
 			for _, k := range e.keys() {
 				if device, ok := f.Find(k); ok {
 					ids = append(ids, device)
@@ -229,7 +233,7 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 	id = strings.ToLower(id)
 	var in *rosterPlan
 	weigh := func(snap *Snapshot) error {
-		if _, there := snap.Roster.entries.get(id); !there {
+		if snap.Roster.entries.Get(id) == nil {
 			return &NotFoundError{"roster entry", id}
 		}
 		in = &rosterPlan{}
@@ -241,7 +245,7 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 		return in.held(&ListImport{DryRun: how.DryRun, AcceptImpact: how.AcceptImpact})
 	}
 	err := s.weighedOrTried(ctx, how.DryRun, weigh, func(c *change) error {
-		e, _ := c.base.Roster.entries.get(id) // weigh found it
+		e := c.base.Roster.entries.Get(id) // weigh found it
 		c.record(actor, &event.RosterRemoved{Entry: id, Serial: e.Serial, HardwareID: e.HardwareID,
 			Reason:   how.Reason,
 			Accepted: event.Accept(in.Impacts, how.AcceptImpact)})
@@ -265,9 +269,9 @@ func (c *change) replaceRoster(in *rosterPlan, actor string) error {
 	}
 	keepHouse(c, houseRoster, in.next.revision, in.was)
 	// As they are known now: since the plan was weighed, others may have come.
-	devices := c.base.Fleet.cellsOf(in.devices(c.base.Roster, c.base.Fleet))
+	devices := c.base.Fleet.those(in.devices(c.base.Roster, c.base.Fleet))
 	c.reach = &reached{}
-	c.rebuild(&Snapshot{Book: c.base.Book.renewed(), People: c.base.People, Roster: in.next},
+	c.rebuild(c.base.Book.renewed(), c.base.People, in.next,
 		cause{kind: event.ByRoster, actor: actor}, devices)
 	return nil
 }

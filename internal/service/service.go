@@ -17,8 +17,10 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ironledger.example/core/condition"
@@ -49,7 +51,9 @@ const DefaultKeepPast = 90 * 24 * time.Hour
 
 // Service is an open service. Its methods are safe for concurrent use.
 type Service struct {
-	*live
+	snap     atomic.Pointer[Snapshot]
+	sessions sessions // allows that may still be relied on
+	alarms   alarms
 	store    *store.Store
 	log      *slog.Logger
 	now      func() time.Time
@@ -79,18 +83,9 @@ type Service struct {
 	FirstToken string
 }
 
-// Snapshot is the state that readers see. The fleet in it moves on as evidence
-// arrives; everything else is replaced as a whole.
-type Snapshot struct {
-	Book   *Book
-	People *People
-	Roster *Roster
-	Fleet  *Fleet
-}
-
 // Open reads the records and brings every standing up to the present moment.
 func Open(ctx context.Context, o Options) (*Service, error) {
-	s := &Service{live: newLive(), newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024),
+	s := &Service{newCode: newCode, log: o.Log, now: o.Now, jobs: make(chan *job, 1024),
 		quit: make(chan struct{}), done: make(chan struct{})}
 	if s.log == nil {
 		s.log = slog.Default()
@@ -129,29 +124,28 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 }
 
 func (s *Service) load(ctx context.Context, o *Options) error {
-	if err := s.live.load(ctx, s.store); err != nil {
+	snap := emptySnapshot()
+	if err := cmp.Or(snap.load(ctx, s.store), s.alarms.load(ctx, s.store)); err != nil {
 		return err
 	}
 	people, err := s.store.People(ctx)
 	if err != nil {
 		return err
 	}
-	book := emptyBook()
 	kept, err := s.store.Rulebook(ctx, 0)
 	switch {
 	case err == nil:
-		if book, err = compileBook(kept); err != nil {
+		if snap.Book, err = compileBook(kept); err != nil {
 			return fmt.Errorf("the published rulebook %d is not readable: %w", kept.Version, err)
 		}
 	case !errors.Is(err, store.ErrNotFound):
 		return err
 	}
-	book.number = 1
 	roster, err := store.Documents[RosterEntry](ctx, s.store, rosterDocument)
 	if err != nil {
 		return err
 	}
-	snap := &Snapshot{Book: book, People: newPeople(people), Roster: newRoster(roster), Fleet: newFleet()}
+	snap.People, snap.Roster = newPeople(people), newRoster(roster)
 	if snap.People.revision, err = s.store.HouseRevision(ctx, housePeople); err != nil {
 		return err
 	}
@@ -163,14 +157,14 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 		return err
 	}
 	defer keepAll(atMost)()
-	restored, err := s.restore(ctx, snap, s.exceptions())
+	restored, err := s.restore(ctx, snap)
 	if err != nil {
 		return err
 	}
 	if err := s.store.Adopt(ctx, restored.digest); err != nil {
 		return err
 	}
-	if err := s.firstTokens(o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
+	if err := s.firstTokens(snap, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return err
 	}
 	if err := s.store.Commit(&restored.batch); err != nil {
@@ -185,7 +179,7 @@ func (s *Service) load(ctx context.Context, o *Options) error {
 	if err := s.loadTicketKey(ctx); err != nil {
 		return err
 	}
-	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", book.Info.Version)
+	s.log.Info("records read", "devices", snap.Fleet.Len(), "people", len(people), "rulebook", snap.Book.Info.Version)
 	return nil
 }
 
@@ -232,11 +226,14 @@ func (s *Service) micros() int64 { return value.Micros(s.now()) }
 // job is a change for the writer to carry out.
 type job struct {
 	apply func(*change) error
-	// alone is set on a job that replaces the snapshot: nothing else may be under
-	// way beside it.
+	// alone is set on a job that shares its change with no other: it looks at the
+	// state that it is made on top of, which has no other's changes laid over.
 	alone bool
-	err   chan error
-	gone  <-chan struct{} // closed when there is no writer any more
+	// landed is set on a job that reads the records: what is under way to them must
+	// have come there.
+	landed bool
+	err    chan error
+	gone   <-chan struct{} // closed when there is no writer any more
 }
 
 // do has the writer carry out a change and waits until it is durable and seen.
@@ -246,14 +243,10 @@ func (s *Service) do(ctx context.Context, apply func(*change) error) error {
 
 // try carries out a change and throws it away.
 func (s *Service) try(ctx context.Context, apply func(*change) error) error {
-	return s.do(ctx, func(c *change) error {
-		trial := s.newChange()
-		trial.below = c
-		return apply(trial)
-	})
+	return s.do(ctx, func(c *change) error { return apply(newChange(c.base.apply(c), c.now)) })
 }
 
-// doAlone does the same for a change that replaces the snapshot.
+// doAlone does the same for a change that shares with no other.
 func (s *Service) doAlone(ctx context.Context, apply func(*change) error) error {
 	return s.submit(&job{apply: apply, alone: true}).wait(ctx)
 }
@@ -341,6 +334,8 @@ func (s *Service) gather(first *job) []*job {
 // commitUnderWay is a change on its way to the disk.
 type commitUnderWay struct {
 	change *change
+	next   *Snapshot // the state with it
+	ending *ending
 	jobs   []*job
 	done   chan error
 }
@@ -349,33 +344,56 @@ type commitUnderWay struct {
 func (s *Service) carryOut(jobs []*job) {
 	c := s.newChange()
 	var applied []*job
+	flush := func() {
+		s.commit(c, applied)
+		c, applied = s.newChange(), nil
+	}
 	for _, j := range jobs {
-		if j.alone {
-			s.commit(c, applied)
-			s.awaitCommit()
-			c, applied = s.newChange(), nil
+		if j.alone || j.landed {
+			flush()
 		}
+		if j.landed {
+			s.awaitCommit()
+			c = s.newChange()
+		}
+		before := c.extent()
 		if err := j.apply(c); err != nil {
 			j.err <- err
+			if c.extent() != before { // nothing is half done: the others again, without it
+				c, applied = s.again(applied)
+			}
 			continue
 		}
-		applied = append(applied, j)
-		if j.alone {
-			s.commit(c, applied)
-			s.awaitCommit()
-			c, applied = s.newChange(), nil
+		if applied = append(applied, j); j.alone {
+			flush()
 		}
 	}
 	s.commit(c, applied)
 }
 
+// again makes the change of jobs anew. Those that fail now are answered.
+func (s *Service) again(jobs []*job) (*change, []*job) {
+	c := s.newChange()
+	for i, j := range jobs {
+		if err := j.apply(c); err != nil {
+			j.err <- err
+			return s.again(slices.Delete(slices.Clone(jobs), i, i+1))
+		}
+	}
+	return c, jobs
+}
+
 // newChange begins a change on top of the one that is on its way, if any.
 func (s *Service) newChange() *change {
-	c := &change{s: s, base: s.snap.Load(), now: s.micros(), devices: map[string]*Device{}}
+	base := s.snap.Load()
 	if s.underWay != nil {
-		c.below = s.underWay.change
+		base = s.underWay.next
 	}
-	return c
+	return newChange(base, s.micros())
+}
+
+func newChange(base *Snapshot, now int64) *change {
+	return &change{base: base, now: now, devices: map[string]*Device{}}
 }
 
 // commit sends a change to the disk as soon as the one before it is there, and
@@ -384,60 +402,64 @@ func (s *Service) commit(c *change, jobs []*job) {
 	if len(jobs) == 0 {
 		return
 	}
-	c.endSessions()
-	f, before := &commitUnderWay{c, jobs, make(chan error, 1)}, s.underWay
+	f, before := &commitUnderWay{change: c, ending: s.sessions.before(c), jobs: jobs, done: make(chan error, 1)},
+		s.underWay
+	f.next = c.base.apply(c)
 	var err error
 	if before != nil {
 		err = <-before.done
 	}
-	switch {
-	case err != nil && c.below != nil:
-		f.done <- err // it was built on what is not there
-	case c.batch.Empty():
-		f.done <- nil
-	default:
-		go func() { f.done <- s.store.Commit(&c.batch) }()
+	doomed := err != nil && c.base == before.next // it was built on what is not there
+	if !doomed {
+		go func() {
+			if c.batch.Empty() {
+				f.done <- nil
+				return
+			}
+			f.done <- s.store.Commit(&c.batch)
+		}()
 	}
 	if before != nil {
 		s.committed(err)
 	}
-	s.underWay, c.below = f, nil
+	if s.underWay = f; doomed {
+		s.committed(err)
+	}
 }
 
 // awaitCommit waits until nothing is on its way.
-func (s *Service) awaitCommit() error {
-	if s.underWay == nil {
-		return nil
+func (s *Service) awaitCommit() {
+	if s.underWay != nil {
+		s.committed(<-s.underWay.done)
 	}
-	err := <-s.underWay.done
-	s.committed(err)
-	return err
 }
 
 // committed shows the change that was on its way, or drops it, and answers its jobs.
 func (s *Service) committed(err error) {
 	f := s.underWay
 	s.underWay, s.failing = nil, err != nil
-	switch c := f.change; {
-	case err != nil:
-		for id := range c.devices { // still due: nothing has changed
-			if old := c.base.Fleet.Get(id); old != nil && old.Wake < condition.Always {
+	was := s.snap.Load()
+	if err != nil {
+		for id := range f.change.devices { // still due: nothing has changed
+			if old := was.Fleet.Get(id); old != nil && old.Wake < condition.Always {
 				heap.Push(&s.due, due{old.Wake, id})
 			}
 		}
-		s.sessions.release(c.ended)
 		err = fmt.Errorf("the change could not be recorded and has no effect: %w", err)
 		s.log.Error("commit failed", "error", err)
-	default:
+	} else {
 		if s.witness != nil {
-			s.witness(c)
+			s.witness(f.change)
 		}
-		s.apply(c, func(d *Device) { s.push(due{d.Wake, d.ID}, c.base.Fleet) })
+		s.snap.Store(f.next)
+		for d := range f.change.changed() {
+			if x, is := nextDue(d, was.Fleet.Get(d.ID)); is {
+				s.push(x, f.next.Fleet)
+			}
+		}
 	}
-	if err == nil {
-		if list := f.change.toRecheck(); len(list) > 0 {
-			go s.lookAgain(list...) // by a job, which only the writer could take up
-		}
+	if f.ending.done(err) {
+		go s.submit(&job{apply: nothing}) // not here: only the writer takes it up
 	}
 	for _, j := range f.jobs {
 		j.err <- err

@@ -57,6 +57,7 @@ type sessions struct {
 	byDecision map[string]*Session
 	begun      int64 // how many ever were
 	swept      int64
+	rechecks   []recheck
 }
 
 // maxSessions bounds how many sessions are kept; past it an allow is given and
@@ -351,29 +352,60 @@ func (s *Session) ends(actor string, now int64, level string, outcome access.Out
 	return out
 }
 
-// endSessions ends the sessions that a change takes the ground from. That is
-// written together with the change, before it takes effect.
-func (c *change) endSessions() {
-	c.begun = c.s.sessions.count()
+// ending is what a change does to sessions.
+type ending struct {
+	of     *sessions
+	change *change
+	begun  int64      // how many sessions had been begun when they were looked at
+	looked []recheck  // looked at again
+	ended  []*Session // claimed
+}
+
+// before ends the sessions that a change takes the ground from. That is written
+// together with the change, before it takes effect; [ending.done] is told when it has.
+func (l *sessions) before(c *change) *ending {
+	e := &ender{ending: &ending{of: l, change: c, begun: l.count()}, snap: c.base}
 	if c.next != nil {
-		(&ender{change: c, snap: c.next}).underNext()
-		return
+		e.snap = c.next
+		e.underNext()
+		return e.ending
 	}
-	e := &ender{change: c, snap: c.base}
 	for id, d := range c.devices {
-		for _, s := range c.s.sessions.of(id, 0) {
+		for _, s := range l.of(id, 0) {
 			e.look(s, d, event.ByStanding, c.actors[id])
 		}
 	}
-	for _, x := range c.rechecks {
+	e.looked = l.takeRechecks()
+	for _, x := range e.looked {
 		e.recheck(x)
 	}
+	return e.ending
+}
+
+// done makes the end of sessions seen, now that the change is, or takes it back
+// when the change could not be recorded. It reports whether there are sessions to be
+// looked at again.
+func (e *ending) done(err error) bool {
+	if err != nil {
+		e.of.release(e.ended)
+		e.of.lookAgainAt(e.looked)
+		return false
+	}
+	for _, s := range e.ended {
+		e.of.remove(s)
+	}
+	for _, r := range e.change.redacted {
+		e.of.forget(r.about)
+	}
+	list := e.toRecheck()
+	e.of.lookAgainAt(list)
+	return len(list) > 0
 }
 
 // ender ends sessions whose questions are answered otherwise under a snapshot, as a
 // part of a change.
 type ender struct {
-	*change
+	*ending
 	snap  *Snapshot
 	gates *access.Evaluator // made when the first is looked at
 }
@@ -387,22 +419,22 @@ func (e *ender) look(s *Session, d *Device, cause, actor string) {
 	q, level := s.asked.Request(), ""
 	e.snap.People.ask(q, q.User)
 	if d != nil {
-		e.snap.on(q, s.asked, d, e.now)
+		e.snap.on(q, s.asked, d, e.change.now)
 		level = e.snap.Book.Rulebook.LevelName(d.Result.Level)
 	}
-	outcome := e.gates.Evaluate(q, e.now).Outcome
-	if outcome == access.Allow || !e.s.sessions.claim(s) {
+	outcome := e.gates.Evaluate(q, e.change.now).Outcome
+	if outcome == access.Allow || !e.of.claim(s) {
 		return
 	}
 	e.ended = append(e.ended, s)
-	e.batch.Entries = append(e.batch.Entries, s.ends(actor, e.now, level, outcome, cause)...)
+	e.change.batch.Entries = append(e.change.batch.Entries, s.ends(actor, e.change.now, level, outcome, cause)...)
 }
 
 // recheck looks at a session that was begun while what it was decided from changed.
 func (e *ender) recheck(x recheck) {
-	d, cause := e.device(x.Device), event.ByStanding
+	d, cause := e.change.device(x.Device), event.ByStanding
 	if d != nil {
-		d = e.snap.at(d, e.now)
+		d = e.snap.at(d, e.change.now)
 	}
 	switch {
 	case x.book.Info.Version != e.snap.Book.Info.Version:
@@ -410,7 +442,7 @@ func (e *ender) recheck(x recheck) {
 	case x.people != e.snap.People:
 		cause = event.ByPeople
 	}
-	if e.s.sessions.lives(x.Session) {
+	if e.of.lives(x.Session) {
 		e.look(x.Session, d, cause, x.actor)
 	}
 }
@@ -425,7 +457,7 @@ func (e *ender) underNext() {
 	for _, s := range all {
 		rebuilt[s.Device] = nil
 	}
-	for _, p := range e.rebuilt {
+	for _, p := range e.change.rebuilt {
 		for _, d := range p.devices {
 			if _, has := rebuilt[d.ID]; has {
 				rebuilt[d.ID] = d
@@ -435,26 +467,26 @@ func (e *ender) underNext() {
 	for _, s := range all {
 		d := rebuilt[s.Device]
 		if d == nil && s.Device != "" {
-			if d = e.base.Fleet.Get(s.Device); d != nil {
-				d = e.snap.at(d, e.now)
+			if d = e.change.base.Fleet.Get(s.Device); d != nil {
+				d = e.snap.at(d, e.change.now)
 			}
 		}
-		e.look(s, d, e.rebuiltBy.kind, e.rebuiltBy.actor)
+		e.look(s, d, e.change.rebuiltBy.kind, e.change.rebuiltBy.actor)
 	}
 }
 
 // atStake lists the sessions that the next snapshot may take the ground from.
-func (c *change) atStake() []*Session {
-	if c.reach == nil {
-		return c.s.sessions.all(c.now)
+func (e *ender) atStake() []*Session {
+	if e.change.reach == nil {
+		return e.of.all(e.change.now)
 	}
 	var devices []string
-	for _, p := range c.rebuilt {
+	for _, p := range e.change.rebuilt {
 		for _, d := range p.devices {
 			devices = append(devices, d.ID)
 		}
 	}
-	return c.s.sessions.concerned(c.reach.persons, devices, c.now)
+	return e.of.concerned(e.change.reach.persons, devices, e.change.now)
 }
 
 // recheck is a session that was begun while what it was decided from changed, and
@@ -464,31 +496,38 @@ type recheck struct {
 	actor string
 }
 
-// lookAgain has sessions looked at again.
-func (s *Service) lookAgain(list ...recheck) {
-	s.submit(&job{apply: func(c *change) error {
-		c.rechecks = append(c.rechecks, list...)
-		return nil
-	}})
+// lookAgainAt notes sessions that the next change is to look at.
+func (l *sessions) lookAgainAt(list []recheck) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.rechecks = append(l.rechecks, list...)
+}
+
+func (l *sessions) takeRechecks() []recheck {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	list := l.rechecks
+	l.rechecks = nil
+	return list
 }
 
 // toRecheck lists the sessions that a change which has landed may take the ground
 // from, and that were begun when it was on its way to the disk.
-func (c *change) toRecheck() (out []recheck) {
-	l := &c.s.sessions
-	if l.count() == c.begun {
+func (e *ending) toRecheck() (out []recheck) {
+	c, l := e.change, e.of
+	if l.count() == e.begun {
 		return nil
 	}
 	if c.next != nil {
 		for _, s := range l.all(c.now) {
-			if s.number > c.begun {
+			if s.number > e.begun {
 				out = append(out, recheck{s, c.rebuiltBy.actor})
 			}
 		}
 		return out
 	}
 	for id, d := range c.devices {
-		for _, s := range l.of(id, c.begun) {
+		for _, s := range l.of(id, e.begun) {
 			if s.device != d {
 				out = append(out, recheck{s, c.actors[id]})
 			}
@@ -496,6 +535,9 @@ func (c *change) toRecheck() (out []recheck) {
 	}
 	return out
 }
+
+// nothing is a change that does nothing by itself: one that has sessions looked at.
+func nothing(*change) error { return nil }
 
 // Sessions lists the allows that may still be relied on, the newest first.
 func (s *Service) Sessions(person, device, resource string) []*Session {

@@ -68,7 +68,7 @@ var ErrEnforcerGone = errors.New("the enforcer that refused this has no token an
 // Again decides the request of a recorded decision anew, in the name of the enforcer
 // that asked, as far as it still may ask.
 func (s *Service) Again(r *Recorded) (id string, refused *Answer, err error) {
-	for _, t := range s.tokens.Load().active {
+	for _, t := range s.Snapshot().Tokens.active {
 		if t.Name == r.Actor && t.Role.May(MayDecide) {
 			return s.Permit(r.Actor, r.Asked)
 		}

@@ -150,8 +150,8 @@ var ErrNoAdmin = errors.New("no administrator's token is left; make one with ser
 // firstTokens makes the first administrator's token at the first start: the one that
 // was given, or one that is made up. Later one is made only for a reason, which is
 // recorded; it is made up then, and a token that was given is not taken.
-func (s *Service) firstTokens(given, reason string) error {
-	all := s.tokens.Load().all
+func (s *Service) firstTokens(snap *Snapshot, given, reason string) error {
+	all := snap.Tokens.all
 	switch {
 	case reason != "":
 		given = ""
@@ -187,18 +187,16 @@ func (s *Service) firstTokens(given, reason string) error {
 	if err := s.store.Commit(b); err != nil {
 		return err
 	}
-	s.tokens.Store(newTokenSet(append(slices.Clone(all), t)))
+	snap.Tokens = newTokenSet(append(slices.Clone(all), t))
 	return nil
 }
 
 // tokensNow are the tokens as a change finds them.
 func (c *change) tokensNow() *tokenSet {
-	for layer := c; layer != nil; layer = layer.below {
-		if layer.tokens != nil {
-			return layer.tokens
-		}
+	if c.tokens != nil {
+		return c.tokens
 	}
-	return c.s.tokens.Load()
+	return c.base.Tokens
 }
 
 func publicToken(t store.Token) Token {
@@ -213,14 +211,14 @@ func publicToken(t store.Token) Token {
 // Authenticate returns the token that a secret belongs to.
 // Nobody may change it.
 func (s *Service) Authenticate(secret string) (*Token, bool) {
-	t := s.tokens.Load().active[sha256.Sum256([]byte(secret))]
+	t := s.Snapshot().Tokens.active[sha256.Sum256([]byte(secret))]
 	return t, t != nil
 }
 
 // Tokens lists all tokens, the revoked ones too.
 func (s *Service) Tokens() []Token {
 	out := []Token{}
-	for _, t := range s.tokens.Load().all {
+	for _, t := range s.Snapshot().Tokens.all {
 		out = append(out, publicToken(t))
 	}
 	return out
@@ -317,7 +315,7 @@ func (s *Service) SignedIn(ctx context.Context, secret string) (*Token, bool) {
 	if err != nil {
 		return nil, false
 	}
-	for _, t := range s.tokens.Load().active {
+	for _, t := range s.Snapshot().Tokens.active {
 		if t.ID == id {
 			return t, true
 		}

@@ -13,6 +13,7 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/versioned"
 )
 
 // Unmatched is a report that was joined to no device: its keys point at several,
@@ -35,8 +36,6 @@ type Unmatched struct {
 	Device    string `json:"device,omitempty"` // "" of a settled one: discarded
 	Reason    string `json:"reason,omitempty"`
 }
-
-const unmatchedDocument = "unmatched"
 
 // maxKept bounds how many open reports of one source are kept aside, and how many
 // wait.
@@ -64,25 +63,24 @@ func (c *change) keepReport(prefix string, rep *evidence.Report, u Unmatched) (s
 	u.ID, u.At, u.Times = prefix+hex.EncodeToString(h.Sum(nil))[:16], c.now, 1
 	u.Source, u.ExternalID, u.Identity, u.Observed = rep.Source, rep.ExternalID, rep.Identity, rep.At
 	var record *evidence.Record
-	old, ok := get(c, &c.s.unmatched.table, u.ID)
-	if ok = ok && old.SettledAt == 0; ok {
+	if old := get(c, unmatchedKind, u.ID); old.unsettled() {
 		u.Times = old.Times + 1
 		if before, err := old.report(c.base.Book); err == nil {
 			record = record.With(before)
 		}
 		u.Observed = max(u.Observed, old.Observed)
-	} else if c.s.unmatched.open(c, rep.Source, u.Waiting) >= maxKept {
+	} else if c.open(u.of()) >= maxKept {
 		return "", fmt.Errorf("%d reports of %s wait already to be joined to a device", maxKept, rep.Source)
 	}
 	u.Kept = record.With(rep).MarshalSource(rep.Source)
-	return u.ID, c.s.unmatched.put(c, u)
+	return u.ID, c.putUnmatched(u)
 }
 
-// unmatchedTable holds the reports that were joined to no device, with the keys
-// of those that wait.
+// unmatchedTable holds the reports that were joined to no device, finds those that
+// wait by their keys, and counts the open ones.
 type unmatchedTable struct {
 	table[Unmatched]
-	byKey map[evidence.Key]map[string]bool // to the ids of reports that wait
+	byKey versioned.Map[evidence.Key, []string] // to the ids of reports that wait, sorted
 	count map[unmatchedOf]int
 }
 
@@ -92,80 +90,106 @@ type unmatchedOf struct {
 	waiting bool
 }
 
-func (t *unmatchedTable) put(c *change, u Unmatched) error {
-	return put(c, &t.table, u.ID, u)
-}
-
-// index counts open reports, and finds those that wait by their keys. It is called
-// while nobody reads.
-func (t *unmatchedTable) index(was, is *Unmatched) {
-	t.note(was, -1)
-	t.note(is, 1)
-}
-
-func (t *unmatchedTable) note(u *Unmatched, n int) {
-	if u == nil || u.SettledAt != 0 {
+// index takes in what changes against the table before, nil for none.
+func (t *unmatchedTable) index(changes puts[Unmatched], before *unmatchedTable) {
+	if len(changes) == 0 {
 		return
 	}
-	if t.byKey == nil {
-		t.byKey, t.count = map[evidence.Key]map[string]bool{}, map[unmatchedOf]int{}
+	count, byKey := maps.Clone(t.count), t.byKey.Edit()
+	if count == nil {
+		count = map[unmatchedOf]int{}
 	}
-	t.count[unmatchedOf{u.Source, u.Waiting}] += n
-	if !u.Waiting {
-		return
-	}
-	for _, k := range u.keys() {
-		ids := t.byKey[k]
-		switch {
-		case n < 0:
-			if delete(ids, u.ID); len(ids) == 0 {
-				delete(t.byKey, k)
-			}
-		case ids == nil:
-			t.byKey[k] = map[string]bool{u.ID: true}
-		default:
-			ids[u.ID] = true
+	note := func(u *Unmatched, n int) {
+		if !u.unsettled() {
+			return
 		}
-	}
-}
-
-// open counts the open reports of a source as a change finds them.
-func (t *unmatchedTable) open(c *change, source string, waiting bool) int {
-	t.mu.RLock()
-	n := t.count[unmatchedOf{source, waiting}]
-	t.mu.RUnlock()
-	for layer := c; layer != nil; layer = layer.below {
-		for _, x := range layer.documents {
-			if u, ok := x.(Unmatched); ok && u.Source == source && u.Waiting == waiting && u.SettledAt == 0 &&
-				u.Times == 1 {
-				n++ // of which one may be dropped again: the bound is no exact one
+		if of := u.of(); count[of]+n == 0 {
+			delete(count, of)
+		} else {
+			count[of] += n
+		}
+		if !u.Waiting {
+			return
+		}
+		for _, k := range u.keys() {
+			var ids []string
+			if old := byKey.Get(k); old != nil {
+				ids = slices.DeleteFunc(slices.Clone(*old), func(id string) bool { return id == u.ID })
+			}
+			if n > 0 {
+				at, _ := slices.BinarySearch(ids, u.ID)
+				ids = slices.Insert(ids, at, u.ID)
+			}
+			if byKey.Set(k, nil); len(ids) > 0 {
+				byKey.Set(k, &ids)
 			}
 		}
 	}
-	return n
+	for id, u := range changes {
+		if before != nil {
+			note(before.Get(id), -1)
+		}
+		note(u, 1)
+	}
+	t.count, t.byKey = count, byKey.Map()
 }
+
+func (u *Unmatched) of() unmatchedOf { return unmatchedOf{u.Source, u.Waiting} }
+
+// unsettled reports whether there is such a report, and nobody has settled it.
+func (u *Unmatched) unsettled() bool { return u != nil && u.SettledAt == 0 }
+
+// putUnmatched writes an unmatched report down.
+func (c *change) putUnmatched(u Unmatched) error {
+	c.countUnmatched(u.ID, &u)
+	if u.unsettled() && u.Waiting {
+		if c.waits == nil {
+			c.waits = map[evidence.Key][]string{}
+		}
+		for _, k := range u.keys() {
+			c.waits[k] = append(c.waits[k], u.ID)
+		}
+	}
+	return put(c, unmatchedKind, u.ID, &u)
+}
+
+// dropUnmatched forgets an unmatched report.
+func (c *change) dropUnmatched(id string) {
+	c.countUnmatched(id, nil)
+	drop(c, unmatchedKind, id)
+}
+
+func (c *change) countUnmatched(id string, is *Unmatched) {
+	if c.opened == nil {
+		c.opened = map[unmatchedOf]int{}
+	}
+	if was := get(c, unmatchedKind, id); was.unsettled() {
+		c.opened[was.of()]--
+	}
+	if is.unsettled() {
+		c.opened[is.of()]++
+	}
+}
+
+// open counts the open reports of a source.
+func (c *change) open(of unmatchedOf) int { return c.base.Unmatched.count[of] + c.opened[of] }
 
 // waiting lists the reports that wait for a device with one of some keys.
-func (t *unmatchedTable) waiting(c *change, keys []evidence.Key) []Unmatched {
+func (c *change) waiting(keys []evidence.Key) []*Unmatched {
 	found := map[string]bool{}
-	t.mu.RLock()
 	for _, k := range keys {
-		for id := range t.byKey[k] {
+		for _, id := range c.waits[k] {
 			found[id] = true
 		}
-	}
-	t.mu.RUnlock()
-	for layer := c; layer != nil; layer = layer.below {
-		for k, x := range layer.documents {
-			if u, ok := x.(Unmatched); ok && u.Waiting && slices.ContainsFunc(u.keys(),
-				func(k evidence.Key) bool { return slices.Contains(keys, k) }) {
-				found[k.id] = true
+		if ids := c.base.Unmatched.byKey.Get(k); ids != nil {
+			for _, id := range *ids {
+				found[id] = true
 			}
 		}
 	}
-	var out []Unmatched
+	var out []*Unmatched
 	for _, id := range slices.Sorted(maps.Keys(found)) {
-		if u, ok := get(c, &t.table, id); ok && u.SettledAt == 0 {
+		if u := get(c, unmatchedKind, id); u.unsettled() && u.Waiting {
 			out = append(out, u)
 		}
 	}
@@ -175,7 +199,7 @@ func (t *unmatchedTable) waiting(c *change, keys []evidence.Key) []Unmatched {
 // awaited takes in the reports that waited for a device with some keys, now that
 // it is known.
 func (c *change) awaited(actor string, keys []evidence.Key) {
-	for _, u := range c.s.unmatched.waiting(c, keys) {
+	for _, u := range c.waiting(keys) {
 		rep, err := u.report(c.base.Book)
 		if err != nil {
 			continue // it was kept under another rulebook, and stays where it is
@@ -184,7 +208,7 @@ func (c *change) awaited(actor string, keys []evidence.Key) {
 		if err != nil || j.Wait {
 			continue
 		}
-		drop(c, &c.s.unmatched.table, u.ID)
+		c.dropUnmatched(u.ID)
 		rep.Refused = c.base.Book.Resolver.RefuseUnprovided(rep)
 		c.apply(actor, 0, rep, j)
 	}
@@ -253,7 +277,7 @@ func (u *Unmatched) report(book *Book) (*evidence.Report, error) {
 func (s *Service) Unmatched(all bool) ([]ShownUnmatched, error) {
 	snap := s.Snapshot()
 	out := []ShownUnmatched{}
-	for _, u := range s.unmatched.list() {
+	for _, u := range snap.Unmatched.list() {
 		if u.state() != "open" && !all {
 			continue
 		}
@@ -294,7 +318,7 @@ func (snap *Snapshot) shownUnmatched(u *Unmatched) (*ShownUnmatched, error) {
 // unsettled counts the reports that wait for a person.
 func (s *Service) unsettled() int {
 	n := 0
-	for _, u := range s.unmatched.list() {
+	for _, u := range s.Snapshot().Unmatched.list() {
 		if u.state() == "open" {
 			n++
 		}
@@ -326,10 +350,11 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 	}
 	var t ReportResult
 	apply := func(c *change) error {
-		u, ok := get(c, &s.unmatched.table, id)
-		if !ok {
+		kept := get(c, unmatchedKind, id)
+		if kept == nil {
 			return &NotFoundError{"unmatched report", id}
 		}
+		u := *kept
 		if u.SettledAt != 0 {
 			return &InputError{"", fmt.Sprintf("%s was settled on %s by %s", id, formatTime(u.SettledAt),
 				u.SettledBy)}
@@ -340,7 +365,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 		} else if err := c.join(actor, &u, how, &t); err != nil {
 			return err
 		}
-		return s.unmatched.put(c, u)
+		return c.putUnmatched(u)
 	}
 	if how.DryRun {
 		err := s.try(ctx, apply)

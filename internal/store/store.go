@@ -104,8 +104,11 @@ func (b *Batch) at() int64 {
 }
 
 // Empty reports whether there is nothing to write.
-func (b *Batch) Empty() bool {
-	return len(b.Entries)+len(b.Devices)+len(b.Codes)+len(b.rows)+len(b.redacted) == 0 && b.forget == nil
+func (b *Batch) Empty() bool { return b.Len() == 0 && b.forget == nil }
+
+// Len is how many things are to be written.
+func (b *Batch) Len() int {
+	return len(b.Entries) + len(b.Devices) + len(b.Codes) + len(b.rows) + len(b.redacted)
 }
 
 // DeviceRow is a device as it is kept; see the table for the forms.

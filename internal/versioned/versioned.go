@@ -1,0 +1,183 @@
+// Package versioned has a map of which every version stays as it was: the next one
+// shares with it what does not differ.
+//
+// Each key has a place, which is the same in all versions; a version is pages of
+// places. Reading is a look into a concurrent map and two steps, whichever the
+// version; a change copies the pages that it touches.
+package versioned
+
+import (
+	"iter"
+	"slices"
+	"sync"
+	"sync/atomic"
+)
+
+// Map is a version. The zero Map is empty. It is safe for concurrent use.
+type Map[K comparable, V any] struct {
+	places *places[K]
+	pages  []*page[V]
+	n      int
+}
+
+// places are where keys are found, in every version that shares them. A place is
+// never taken back.
+type places[K comparable] struct {
+	of   sync.Map // K -> int
+	next atomic.Int64
+}
+
+const pageSize = 256
+
+type page[V any] [pageSize]*V
+
+// place finds the place of a key, and gives it one.
+func (p *places[K]) place(k K) int {
+	if at, known := p.of.Load(k); known {
+		return at.(int)
+	}
+	at, _ := p.of.LoadOrStore(k, int(p.next.Add(1)-1))
+	return at.(int)
+}
+
+// Len is how many keys have a value.
+func (m Map[K, V]) Len() int { return m.n }
+
+// Get returns the value of a key, nil for none. Nobody may change it.
+func (m Map[K, V]) Get(k K) *V {
+	if m.places == nil {
+		return nil
+	}
+	at, known := m.places.of.Load(k)
+	if !known {
+		return nil
+	}
+	return m.at(at.(int))
+}
+
+func (m Map[K, V]) at(place int) *V {
+	if i := place / pageSize; i < len(m.pages) && m.pages[i] != nil {
+		return m.pages[i][place%pageSize]
+	}
+	return nil
+}
+
+// All yields keys and values, in no order.
+func (m Map[K, V]) All() iter.Seq2[K, *V] {
+	return func(yield func(K, *V) bool) {
+		if m.places == nil {
+			return
+		}
+		m.places.of.Range(func(k, at any) bool {
+			v := m.at(at.(int))
+			return v == nil || yield(k.(K), v)
+		})
+	}
+}
+
+// Values yields the values in the order in which their keys came.
+func (m Map[K, V]) Values() iter.Seq[*V] {
+	return func(yield func(*V) bool) {
+		for _, p := range m.pages {
+			if p == nil {
+				continue
+			}
+			for _, v := range p {
+				if v != nil && !yield(v) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// With is the next version: with values, or nil for keys that have none any more.
+func (m Map[K, V]) With(changes map[K]*V) Map[K, V] {
+	if len(changes) == 0 {
+		return m
+	}
+	e := m.Edit()
+	for k, v := range changes {
+		e.Set(k, v)
+	}
+	return e.Map()
+}
+
+// Of is a map of values by their keys.
+func Of[K comparable, V any](all map[K]V) Map[K, V] {
+	e := Map[K, V]{}.Edit()
+	for k, v := range all {
+		e.Set(k, &v)
+	}
+	return e.Map()
+}
+
+// Edit makes the next version of a map. It is for one goroutine.
+type Edit[K comparable, V any] struct {
+	next Map[K, V]
+	from []*page[V] // of the version before
+	own  bool       // whether next.pages is not that version's
+}
+
+// Edit begins a next version.
+func (m Map[K, V]) Edit() *Edit[K, V] {
+	if m.places == nil {
+		m.places = &places[K]{}
+	}
+	return &Edit[K, V]{next: m, from: m.pages}
+}
+
+// Get returns the value of a key as it is so far.
+func (e *Edit[K, V]) Get(k K) *V { return e.next.Get(k) }
+
+// Set gives a key a value; nil to take it away.
+func (e *Edit[K, V]) Set(k K, v *V) {
+	if v == nil && e.next.Get(k) == nil {
+		return
+	}
+	place := e.next.places.place(k)
+	page := e.page(place / pageSize)
+	switch was := page[place%pageSize]; {
+	case was == nil && v != nil:
+		e.next.n++
+	case was != nil && v == nil:
+		e.next.n--
+	}
+	page[place%pageSize] = v
+}
+
+// page returns a page that only this version has.
+func (e *Edit[K, V]) page(i int) *page[V] {
+	if !e.own {
+		e.next.pages, e.own = slices.Clone(e.next.pages), true
+	}
+	for i >= len(e.next.pages) {
+		e.next.pages = append(e.next.pages, nil)
+	}
+	switch p := e.next.pages[i]; {
+	case p == nil:
+		e.next.pages[i] = new(page[V])
+	case i < len(e.from) && p == e.from[i]:
+		own := *p
+		e.next.pages[i] = &own
+	}
+	return e.next.pages[i]
+}
+
+// spare is how many places may be empty before the next version has places of its
+// own, beside as many as are taken.
+const spare = 1024
+
+// Map ends the edit.
+func (e *Edit[K, V]) Map() Map[K, V] {
+	out := e.next
+	e.next, e.from, e.own = out, out.pages, false
+	if int(out.places.next.Load()) <= 2*out.n+spare {
+		return out
+	}
+	packed := Map[K, V]{}.Edit()
+	for k, v := range out.All() {
+		packed.Set(k, v)
+	}
+	return packed.next
+}

@@ -1,0 +1,121 @@
+package versioned
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"sync"
+	"testing"
+)
+
+func contents(m Map[string, int]) map[string]int {
+	out := map[string]int{}
+	for k, v := range m.All() {
+		out[k] = *v
+	}
+	return out
+}
+
+// Every version stays what it was, whatever is made of it: also when several are made
+// of the same, and when places are given anew.
+func TestEveryVersionStaysAsItWas(t *testing.T) {
+	type version struct {
+		m    Map[string, int]
+		want map[string]int
+	}
+	r := rand.New(rand.NewPCG(3, 14))
+	versions := []version{{}}
+	for step := range 1200 {
+		from := versions[len(versions)-1]
+		if r.IntN(4) == 0 {
+			from = versions[r.IntN(len(versions))]
+		}
+		changes, want := map[string]*int{}, maps.Clone(from.want)
+		if want == nil {
+			want = map[string]int{}
+		}
+		for range r.IntN(8) {
+			k := fmt.Sprint("k", r.IntN(400), "/", step/200) // old names go out of use
+			if r.IntN(3) == 0 {
+				changes[k] = nil
+				delete(want, k)
+			} else {
+				changes[k] = &step
+				want[k] = step
+			}
+		}
+		for k := range want { // and what is there goes too
+			if r.IntN(50) == 0 {
+				changes[k] = nil
+				delete(want, k)
+			}
+		}
+		versions = append(versions, version{from.m.With(changes), want})
+		if len(versions) > 60 {
+			versions = versions[1:]
+		}
+		for _, v := range []version{versions[0], versions[r.IntN(len(versions))], versions[len(versions)-1]} {
+			if got := contents(v.m); !maps.Equal(got, v.want) || v.m.Len() != len(v.want) {
+				t.Fatalf("step %d: %d of %v, want %v", step, v.m.Len(), got, v.want)
+			}
+			n := 0
+			for range v.m.Values() {
+				n++
+			}
+			if n != len(v.want) {
+				t.Fatalf("step %d: %d values, want %d", step, n, len(v.want))
+			}
+			for k := range v.want {
+				if x := v.m.Get(k); x == nil || *x != v.want[k] {
+					t.Fatalf("step %d: %s is %v, want %d", step, k, x, v.want[k])
+				}
+			}
+		}
+	}
+}
+
+func TestPlacesThatNobodyUsesAreGivenUp(t *testing.T) {
+	m := Map[int, int]{}
+	for i := range 50_000 {
+		e := m.Edit()
+		e.Set(i, &i)
+		if i >= 10 {
+			e.Set(i-10, nil)
+		}
+		m = e.Map()
+	}
+	if m.Len() != 10 || len(m.pages) > 2*spare/pageSize+1 {
+		t.Errorf("%d keys stand on %d pages", m.Len(), len(m.pages))
+	}
+}
+
+func TestReadersAndWriters(t *testing.T) {
+	m := Of(map[string]int{"a": 1})
+	var wg sync.WaitGroup
+	for w := range 4 {
+		wg.Go(func() {
+			own := m
+			for i := range 2000 {
+				own = own.With(map[string]*int{fmt.Sprint(i): &i})
+				if x := m.Get("a"); *x != 1 || m.Len() != 1 {
+					t.Errorf("writer %d: the first version is otherwise", w)
+					return
+				}
+			}
+			if own.Len() != 2001 {
+				t.Errorf("%d keys", own.Len())
+			}
+		})
+	}
+	wg.Wait()
+}
+
+func TestTheEmptyMap(t *testing.T) {
+	var m Map[string, int]
+	for range m.All() {
+		t.Error("something is in it")
+	}
+	if m.Get("a") != nil || m.Len() != 0 || m.With(map[string]*int{"a": nil}).Len() != 0 {
+		t.Error("it is not empty")
+	}
+}
