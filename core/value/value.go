@@ -322,6 +322,9 @@ func (v Value) WithFields(fields map[int]Value) Value {
 	return OfRecord(r.typ, list)
 }
 
+// Day is a day in the microseconds that values use.
+const Day = int64(24 * time.Hour / time.Microsecond)
+
 // Micros converts a time to the microseconds that values use.
 func Micros(t time.Time) int64 { return t.UnixMicro() }
 

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -255,6 +257,6 @@ func (a *acts) ask(person string) error {
 
 // do does something, and says what, and whether it could be done.
 func (a *acts) do(ctx context.Context) (name string, done bool) {
-	name = a.one(sortedKeys(a.steps)...)
+	name = a.one(slices.Sorted(maps.Keys(a.steps))...)
 	return name, a.steps[name](ctx) == nil
 }

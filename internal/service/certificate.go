@@ -202,9 +202,9 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 	}
 	page.Next = next
 	for _, is := range snap.Book.Rulebook.Issuers() {
-		count := IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: formatTime(is.NotAfter)}
+		count := IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: value.FormatTime(is.NotAfter)}
 		if is.CRLEnds != 0 {
-			count.CRLEnds = formatTime(is.CRLEnds)
+			count.CRLEnds = value.FormatTime(is.CRLEnds)
 		}
 		page.Issuers = append(page.Issuers, count)
 	}

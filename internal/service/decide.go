@@ -112,7 +112,7 @@ func (d *Device) distrusts(cert *x509.Certificate, now int64) string {
 		case now < value.Micros(cert.NotBefore):
 			return "it is not valid yet"
 		case now > value.Micros(cert.NotAfter):
-			return "it expired on " + formatTime(value.Micros(cert.NotAfter))
+			return "it expired on " + value.FormatTime(value.Micros(cert.NotAfter))
 		}
 		return ""
 	}
@@ -366,11 +366,11 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCount
 		return nil, &QueryError{Param: "days",
 			Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
 	}
-	stretch := int64(day / 4)
+	stretch := value.Day / 4
 	if days <= 2 {
-		stretch = day / 24
+		stretch = value.Day / 24
 	}
-	counts, err := s.store.OutcomeCounts(ctx, s.micros()-int64(days)*day, stretch)
+	counts, err := s.store.OutcomeCounts(ctx, s.micros()-int64(days)*value.Day, stretch)
 	out := make([]DecisionCountLine, len(counts))
 	for i, c := range counts {
 		out[i] = DecisionCountLine{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}
@@ -404,7 +404,7 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 func recorded(e ledger.Entry) (Recorded, error) {
 	r := Recorded{Seq: e.Seq, Actor: e.Actor}
 	if e.Body == nil {
-		r.Answer = Answer{ID: e.About, At: formatTime(e.At), Asked: &access.Evaluation{},
+		r.Answer = Answer{ID: e.About, At: value.FormatTime(e.At), Asked: &access.Evaluation{},
 			Decision: &access.Decision{Gates: []access.GateRuling{}}}
 		r.Redacted = true
 		return r, nil

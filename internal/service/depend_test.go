@@ -1,14 +1,11 @@
 package service
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
 
 	"ironledger.example/core/access"
-	"ironledger.example/core/directory"
-	"ironledger.example/core/posture"
 )
 
 // After every act of people and sources each device stands as if
@@ -26,20 +23,17 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 		snap, now := s.Snapshot(), s.micros()
 		anew := snap.tryOut(snap.Book, newPeople(slices.Clone(snap.People.List())), snap.Roster)
 		snap.Fleet.All(func(d *Device) bool {
-			e := d.carried(d.under, anew.Book.generation)
-			e.View = nil
-			anew.appraise(e, &posture.Result{}, now)
-			if got, want := snap.at(d, now).Result, e.Result; got.Level != want.Level ||
+			if got, want := snap.at(d, now).Result, anew.at(d, now).Result; got.Level != want.Level ||
 				!slices.Equal(got.Verdicts, want.Verdicts) {
 				t.Errorf("step %d, %s: %s stands at %d %v, and appraised anew at %d %v", step, name, d.ID,
 					got.Level, got.Verdicts, want.Level, want.Verdicts)
 			}
 			return true
 		})
-		live := s.sessions.all(now)
+		live := s.Kept()
 		sessions = max(sessions, len(live))
 		for _, x := range live {
-			if got := anew.Book.Gates.Evaluator().Evaluate(anew.request(x.asked, now).Request,
+			if got := anew.Book.Gates.Evaluator().Evaluate(anew.request(x.Asked, now).Request,
 				now).Outcome; got != access.Allow {
 				t.Errorf("step %d, %s: a session of %s on %s to %s is left, and the same is answered %s",
 					step, name, x.Person, x.Device, x.Resource, got)
@@ -56,37 +50,5 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 	}
 	if sessions < 5 && rounds(4) == 4 {
 		t.Errorf("there were %d sessions at most", sessions)
-	}
-}
-
-// A device that becomes known while a change of the roster is being weighed stands
-// under the new roster too.
-func TestWhoComesWhileARosterIsWeighed(t *testing.T) {
-	s := opened(t, t.TempDir())
-	defer s.Close()
-	ctx := t.Context()
-	a := newActs(s, rand.New(rand.NewPCG(1, 1)), "", false)
-	arrive := func(id string) {
-		if err := a.take(ctx, fmt.Sprintf(`{"source":"agent","identity":{"id":%q,"serial":"S-%s"},"evidence":{"form":"laptop","owner":"p1"}}`, id, id)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if _, err := s.ImportPeople(ctx, "astrid", []directory.Person{{ID: "p1", Name: "Ada"}}, ListImport{}); err != nil {
-		t.Fatal(err)
-	}
-	for _, id := range []string{"d1", "d2"} {
-		plan := s.Snapshot().Roster.plan([]directory.Hardware{{Serial: "S-" + id}}, "astrid", s.micros())
-		if err := s.weighRoster(ctx, s.Snapshot(), plan); err != nil {
-			t.Fatal(err)
-		}
-		arrive(id)
-		if err := s.doAlone(ctx, func(c *change) error { return c.replaceRoster(plan, "astrid") }); err != nil {
-			t.Fatal(err)
-		}
-		snap, now := s.Snapshot(), s.micros()
-		d := snap.at(snap.Fleet.Get(id), now)
-		if !d.View.Value(snap.Book.Rulebook.Dict.Slot("on_roster")).IsTrue() {
-			t.Errorf("%s was appraised as if it were not on the roster", id)
-		}
 	}
 }

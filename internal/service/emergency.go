@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
 )
 
@@ -51,7 +52,7 @@ func (a *alarms) add(x Emergency) {
 func (a *alarms) since(moment int64) []Emergency {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	bound, out := formatTime(moment), []Emergency{}
+	bound, out := value.FormatTime(moment), []Emergency{}
 	for _, x := range a.all {
 		if x.At >= bound {
 			out = append(out, x)

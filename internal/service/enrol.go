@@ -38,7 +38,7 @@ type ShownEnrolment struct {
 }
 
 func shownEnrolment(e Enrolment) ShownEnrolment {
-	return ShownEnrolment{e, formatTime(e.At), formatTime(e.DecidedAt)}
+	return ShownEnrolment{e, value.FormatTime(e.At), value.FormatTime(e.DecidedAt)}
 }
 
 // Retirement is why a device is no longer one of ours.

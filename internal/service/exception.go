@@ -329,10 +329,10 @@ type ShownException = event.Exception
 
 func (g *Exception) shown(rule string, now int64) ShownException {
 	out := ShownException{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author,
-		At: formatTime(g.At), Until: formatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy,
+		At: value.FormatTime(g.At), Until: value.FormatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy,
 		Revoked: g.Revoked}
 	if g.RevokedAt != 0 {
-		out.RevokedAt = formatTime(g.RevokedAt)
+		out.RevokedAt = value.FormatTime(g.RevokedAt)
 	}
 	return out
 }

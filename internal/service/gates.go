@@ -36,7 +36,7 @@ type GateWeek struct {
 // gateWeek counts what each gate said to the requests of the last week.
 func (s *Service) gateWeek(ctx context.Context) (map[string]GateWeek, error) {
 	week := map[string]GateWeek{}
-	err := s.decisionsSince(ctx, s.micros()-7*day, func(e ledger.Entry) error {
+	err := s.decisionsSince(ctx, s.micros()-7*value.Day, func(e ledger.Entry) error {
 		var gates []struct{ Gate, Verdict string }
 		if raw := member(e.Body, "gates"); raw != nil {
 			if err := json.Unmarshal(raw, &gates); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"runtime"
 	"slices"
@@ -366,5 +367,5 @@ func (s *Service) administrators(snap, other *Snapshot) []string {
 			named[id] = true
 		}
 	}
-	return slices.DeleteFunc(sortedKeys(named), func(id string) bool { return !named[id] })
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(named)), func(id string) bool { return !named[id] })
 }

@@ -10,6 +10,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
+	"ironledger.example/core/value"
 )
 
 // cause is why a device is appraised again.
@@ -130,7 +131,7 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 	rb := s.Snapshot().Book.Rulebook
 	out := []Event{}
 	for _, e := range entries {
-		ev := Event{Seq: e.Seq, At: formatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
+		ev := Event{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
 			Body: e.Body}
 		if changed, ok := event.As[*event.StandingChanged](&e); ok {
 			if rank, ok := rb.Rank(changed.To); ok {

@@ -378,7 +378,7 @@ func (s *Service) BeginVerification(gentle bool) *Verification {
 					out = &Verification{}
 				}
 			}
-			out.At = formatTime(s.micros())
+			out.At = value.FormatTime(s.micros())
 			if out.State == "broken" {
 				s.log.Error("the ledger does not verify", "problems", out.Problems)
 			}

@@ -1,99 +1,31 @@
 package service
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
 
 	"ironledger.example/core/directory"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
 )
 
-// told is the whole of a state in words: what each of its parts is, by name.
-func (snap *Snapshot) told(now int64) map[string]string {
-	out := map[string]string{}
-	say := func(name string, v any) {
-		raw, err := json.Marshal(v)
-		if err != nil {
-			raw = fmt.Appendf(nil, "%+v", v)
-		}
-		out[name] = string(raw)
-	}
-	say("book", []any{snap.Book.Info.Version, snap.Book.Info.Digest})
-	say("people", []any{snap.People.List(), snap.People.revision})
-	for g, ids := range snap.People.inGroup.All() {
-		say("group "+g, ids)
-	}
-	for id, e := range snap.Roster.entries.All() {
-		say("roster "+id, e)
-	}
-	for k, n := range snap.Roster.keys.All() {
-		say(fmt.Sprint("roster key ", k), n)
-	}
-	say("roster", snap.Roster.revision)
-	snap.Fleet.All(func(d *Device) bool {
-		d = snap.at(d, now)
-		verdicts := []string{}
-		for i, v := range d.Result.Verdicts {
-			verdicts = append(verdicts, snap.Book.ruleKeys[i]+" "+v.String())
-		}
-		waivers := []Waiver{}
-		for _, w := range d.Waivers {
-			waivers = append(waivers, *w)
-		}
-		evidence := []string{}
-		for _, source := range d.Sources() {
-			evidence = append(evidence, source+string(d.Record.MarshalSource(source)))
-		}
-		say("device "+d.ID, []any{d.Keys, evidence, d.Result.Level, verdicts, d.Since, d.FirstSeen, d.SeenAt,
-			d.Refused, waivers, len(d.Vouches), d.Retired, d.Held, d.Spoken, d.Revision, d.seal,
-			fmt.Sprintf("%x", d.link), d.Wake})
-		return true
-	})
-	for k, id := range snap.Fleet.keys.All() {
-		say(fmt.Sprint("key ", k), id)
-	}
-	for k, ids := range snap.Fleet.shared {
-		say(fmt.Sprint("shared key ", k), slices.Sorted(slices.Values(ids)))
-	}
-	if snap.Fleet.owners.pairs != nil {
-		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
-	}
-	for name, list := range map[string]any{"unmatched": snap.Unmatched.list(),
-		"enrolments": snap.Enrolments.list(), "searches": snap.searches.list(), "waivers": snap.waivers.list(),
-		"vouches": snap.vouches.list(), "retired": snap.retired.list()} {
-		say(name, list)
-	}
-	for k, ids := range snap.Unmatched.byKey.All() {
-		say(fmt.Sprint("waits for ", k), ids)
-	}
-	for k, n := range snap.Unmatched.count {
-		say(fmt.Sprint("unmatched of ", k), n)
-	}
-	for k, e := range snap.Enrolments.byKey.All() {
-		say(fmt.Sprint("claimed ", k), e.ID)
-	}
-	for _, t := range snap.Tokens.all {
-		say("token "+t.ID, t)
-	}
-	for h, t := range snap.Tokens.active {
-		say(fmt.Sprintf("active token %x", h[:4]), t)
-	}
-	return out
-}
-
 // toldBesides is what decisions add by themselves.
-func (s *Service) toldBesides(now int64) map[string]string {
-	out := map[string]string{"alarms": fmt.Sprint(s.alarms.since(0))}
-	for _, s := range s.sessions.all(now) {
-		out["session "+s.Decision] = fmt.Sprint(s.Person, s.Device, s.Resource, s.Level, s.until, len(s.relied(now)))
+func toldBesides(s *Service) map[string]string {
+	out := map[string]string{}
+	for _, x := range s.Kept() {
+		out["session "+x.Decision] = fmt.Sprint(x.Person, x.Device, x.Resource, x.Level, x.Until, x.Allows)
 	}
+	o, err := s.Overview(context.Background(), value.Day, value.Day)
+	if err != nil {
+		panic(err)
+	}
+	out["alarms"] = fmt.Sprint(o.Emergencies)
 	return out
 }
 
@@ -136,16 +68,16 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 			continue
 		}
 		when, now := fmt.Sprintf("step %d", step), s.micros()
-		want := s.Snapshot().told(now)
-		compareTold(t, when, "from the changes alone", alone.told(now), want)
-		besides := s.toldBesides(now)
+		want := s.Snapshot().Told(now)
+		compareTold(t, when, "from the changes alone", alone.Told(now), want)
+		besides := toldBesides(s)
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
 		s = opened(t, dir)
 		a.s = s
-		compareTold(t, when, "from the records", s.Snapshot().told(now), want)
-		compareTold(t, when, "sessions and alarms from the records", s.toldBesides(now), besides)
+		compareTold(t, when, "from the records", s.Snapshot().Told(now), want)
+		compareTold(t, when, "sessions and alarms from the records", toldBesides(s), besides)
 		steps := newActs(s, r, "", true).steps
 		delete(steps, "redact")
 		maps.Copy(a.steps, steps)
@@ -172,17 +104,17 @@ func TestAStateThatWasReadStays(t *testing.T) {
 	var read []kept
 	s.witness = func(c *change) {
 		now := c.now
-		compareTold(t, "applied twice", "the same", c.base.apply(c).told(now), c.base.apply(c).told(now))
+		compareTold(t, "applied twice", "the same", c.base.apply(c).Told(now), c.base.apply(c).Told(now))
 	}
 	for step := range rounds(300) {
 		a.do(t.Context())
 		if step%20 == 0 {
 			snap, now := s.Snapshot(), s.micros()
-			read = append(read, kept{snap, now, snap.told(now)})
+			read = append(read, kept{snap, now, snap.Told(now)})
 		}
 	}
 	for i, k := range read {
-		compareTold(t, fmt.Sprint("reading ", i), "at the end", k.snap.told(k.now), k.told)
+		compareTold(t, fmt.Sprint("reading ", i), "at the end", k.snap.Told(k.now), k.told)
 	}
 }
 

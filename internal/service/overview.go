@@ -77,14 +77,12 @@ type Ending struct {
 	Until  string `json:"until"`
 }
 
-const day = 24 * 3600 * 1_000_000
-
 // Overview looks over the whole fleet. within is how near an end must be to be
 // told of, and back how far the course of levels reaches; microseconds.
 func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, error) {
 	snap, now := s.Snapshot(), s.micros()
 	b := snap.Book
-	o := &Overview{Now: formatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
+	o := &Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
 		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.unsettled(),
 		Verdicts: map[string]int{}}
 	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
@@ -112,7 +110,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		for _, k := range b.Rules.Binding(&d.Result) {
 			holds[slices.Index(b.ruleKeys, k)].Binding++
 		}
-		if now-d.Since < day {
+		if now-d.Since < value.Day {
 			recent = append(recent, d)
 		}
 		return true
@@ -130,7 +128,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
 	})
 	o.holds(b, holds)
-	o.Emergencies = s.alarms.since(now - 7*day)
+	o.Emergencies = s.alarms.since(now - 7*value.Day)
 	held, err := s.Enrolments(Held)
 	if err != nil {
 		return nil, err
@@ -194,13 +192,13 @@ func (s *Service) dropped(ctx context.Context, o *Overview, b *Book, recent []*D
 		if err != nil {
 			return err
 		}
-		fell, at, err := ladders.fell(ctx, entries, s.micros()-day)
+		fell, at, err := ladders.fell(ctx, entries, s.micros()-value.Day)
 		if err != nil {
 			return err
 		}
 		if fell {
 			sum := b.Summary(d, s.micros())
-			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, formatTime(at),
+			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, value.FormatTime(at),
 				sum.Binding})
 		}
 	}
@@ -251,7 +249,7 @@ func (s *Service) course(ctx context.Context, o *Overview, levels []int, now, ba
 	if err != nil {
 		return err
 	}
-	at := func(n int64, levels []int) CoursePoint { return CoursePoint{formatTime(n), slices.Clone(levels)} }
+	at := func(n int64, levels []int) CoursePoint { return CoursePoint{value.FormatTime(n), slices.Clone(levels)} }
 	points := []CoursePoint{at(now, levels)}
 	next := len(moves) - 1
 	for t := now / stretch * stretch; t > now-back; t -= stretch {
@@ -278,7 +276,7 @@ func (s *Service) Ending(within int64) []Ending {
 	b, out := snap.Book, []Ending{}
 	add := func(e Ending, until int64) {
 		if until > now && until-now <= within {
-			e.Until = formatTime(until)
+			e.Until = value.FormatTime(until)
 			out = append(out, e)
 		}
 	}

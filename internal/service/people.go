@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -74,7 +75,7 @@ func (p *People) with(changes map[string]*directory.Person) *People {
 		groups[g] = &ids
 		return ids
 	}
-	for _, id := range sortedKeys(changes) {
+	for _, id := range slices.Sorted(maps.Keys(changes)) {
 		var now []string
 		if members[id] = nil; changes[id] != nil {
 			members[id] = newPersonEntry(*changes[id])
@@ -239,7 +240,7 @@ func (s *Service) weighPeople(ctx context.Context, snap *Snapshot, in *peoplePla
 		in.Impacts = append(in.Impacts,
 			Impact{Kind: PeopleRemoved, Message: fmt.Sprintf("%d of the %d people of the directory are not in this list", in.Removed, n), Who: in.left})
 	}
-	return s.weighHouse(ctx, snap, in.next, snap.Roster, sortedKeys(in.was), &in.ListIntake)
+	return s.weighHouse(ctx, snap, in.next, snap.Roster, slices.Sorted(maps.Keys(in.was)), &in.ListIntake)
 }
 
 // weighHouse does the same for another directory or roster that concerns some
@@ -356,7 +357,7 @@ func (r *Removal) check() error {
 func (c *change) replacePeople(in *peoplePlan, actor string) error {
 	var put []directory.Person
 	var devices []string
-	for _, id := range sortedKeys(in.puts) {
+	for _, id := range slices.Sorted(maps.Keys(in.puts)) {
 		if in.puts[id] != nil {
 			put = append(put, *in.puts[id])
 		}
@@ -367,7 +368,7 @@ func (c *change) replacePeople(in *peoplePlan, actor string) error {
 	}
 	c.batch.DropPeople(in.left)
 	keepHouse(c, housePeople, in.next.revision, in.was)
-	c.reach = &reached{persons: sortedKeys(in.puts)}
+	c.reach = &reached{persons: slices.Sorted(maps.Keys(in.puts))}
 	c.rebuild(c.base.Book.renewed(), in.next, c.base.Roster,
 		cause{kind: event.ByPeople, actor: actor}, c.base.Fleet.those(devices))
 	return nil

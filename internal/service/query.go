@@ -18,8 +18,6 @@ import (
 	"ironledger.example/core/value"
 )
 
-func formatTime(micros int64) string { return value.FormatTime(micros) }
-
 // DeviceQuery selects and orders devices.
 type DeviceQuery struct {
 	Where  string // a condition over the attributes, level, id, seen_at and since
@@ -316,8 +314,8 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 		Model: get("model"), OSVersion: get("os.version"),
 		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"),
 		Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
-		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: formatTime(d.Since),
-		SeenAt: formatTime(d.SeenAt)}
+		Covered: d.Result.Covered, Binding: b.Rules.Binding(&d.Result), Since: value.FormatTime(d.Since),
+		SeenAt: value.FormatTime(d.SeenAt)}
 	if d.Retired != nil {
 		s.Retired = d.Retired.Reason
 	}
@@ -328,7 +326,7 @@ func (b *Book) Summary(d *Device, now int64) Summary {
 		s.Shadow = b.Rulebook.LevelName(d.Result.Shadow)
 	}
 	if next := b.next(d, now); next < condition.Always {
-		s.Next = formatTime(next)
+		s.Next = value.FormatTime(next)
 	}
 	return s
 }
@@ -387,7 +385,7 @@ func (snap *Snapshot) named(name string) *Device {
 // detail tells a device, that is at the moment now, in full.
 func (snap *Snapshot) detail(d *Device, now int64) *Detail {
 	b := snap.Book
-	out := &Detail{Summary: b.Summary(d, now), FirstSeen: formatTime(d.FirstSeen), Keys: map[string]string{},
+	out := &Detail{Summary: b.Summary(d, now), FirstSeen: value.FormatTime(d.FirstSeen), Keys: map[string]string{},
 		Standing: b.standing(d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
 	for _, k := range d.Keys {
 		out.Keys[string(k.Kind)] = k.Text
@@ -413,7 +411,7 @@ func (snap *Snapshot) detail(d *Device, now int64) *Detail {
 		}
 		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value,
 			Unavailable: r.Unavailable, Source: r.Source,
-			ObservedAt: formatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
+			ObservedAt: value.FormatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
 		counts := d.View.Counts(slot, r)
 		if counts {
 			shown.Value = d.View.Value(slot) // certificates checked, a threat level derived

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"ironledger.example/core/rehearsal"
@@ -117,7 +118,7 @@ func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.
 		}
 		return true
 	})
-	for _, rule := range sortedKeys(waivers) {
+	for _, rule := range slices.Sorted(maps.Keys(waivers)) {
 		remarks = append(remarks, rulebook.Remark{Kind: "waiver-without-rule", About: rule,
 			Message: fmt.Sprintf("%d waivers are for the rule %s, which this rulebook does not have",
 				waivers[rule], rule)})

@@ -11,6 +11,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
 )
 
 // MaxReplayDays bounds how far back recorded requests are replayed.
@@ -21,7 +22,7 @@ const MaxReplayDays = 90
 func (s *Service) pastRequests(ctx context.Context, days int, now int64) (order []string,
 	times map[string]int, err error) {
 	times = map[string]int{}
-	err = s.decisionsSince(ctx, now-int64(days)*day, func(e ledger.Entry) error {
+	err = s.decisionsSince(ctx, now-int64(days)*value.Day, func(e ledger.Entry) error {
 		if asked := string(member(e.Body, "asked")); asked != "" {
 			if times[asked] == 0 {
 				order = append(order, asked)

@@ -185,7 +185,7 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*Reproducti
 	}
 	a := snap.answer(r.Asked, q, now)
 	a.ID, a.Code, a.Basis = r.ID, r.Code, r.Basis
-	out := &Reproduction{At: formatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People,
+	out := &Reproduction{At: value.FormatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People,
 		Roster: b.Roster, Differences: []Difference{}}
 	if err := differences(&out.Differences, "", value.JSON(r.Answer), value.JSON(a)); err != nil {
 		return nil, err
@@ -216,10 +216,10 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	}
 	switch {
 	case at > s.micros():
-		return nil, &InputError{"/at", formatTime(at) + " has not come yet"}
+		return nil, &InputError{"/at", value.FormatTime(at) + " has not come yet"}
 	case at < present.FirstSeen:
 		return nil, &InputError{"/at",
-			fmt.Sprintf("%s was first seen at %s", present.ID, formatTime(present.FirstSeen))}
+			fmt.Sprintf("%s was first seen at %s", present.ID, value.FormatTime(present.FirstSeen))}
 	}
 	books, err := s.store.Rulebooks(ctx)
 	if err != nil {
@@ -242,7 +242,7 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 		return nil, forgotten(err)
 	}
 	out := &PastDevice{snap.detail(d, at),
-		Reproduction{At: formatTime(at), Rulebook: t.version, Device: d.Revision,
+		Reproduction{At: value.FormatTime(at), Rulebook: t.version, Device: d.Revision,
 			People: snap.People.revision, Roster: snap.Roster.revision, Differences: []Difference{}}}
 	recorded, err := s.store.StandingAt(ctx, present.ID, at)
 	if err != nil {

@@ -2,12 +2,14 @@ package service
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/versioned"
 )
 
@@ -109,7 +111,7 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 			continue
 		}
 		shown := ShownRosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note,
-			At: formatTime(e.At), By: e.By}
+			At: value.FormatTime(e.At), By: e.By}
 		for _, k := range e.keys() {
 			if d, ok := snap.find(k); ok {
 				shown.Device = d
@@ -193,7 +195,7 @@ func (s *Service) weighRoster(ctx context.Context, snap *Snapshot, in *rosterPla
 			owners[who.Str()] = true
 		}
 	}
-	return s.weighHouse(ctx, snap, snap.People, in.next, sortedKeys(owners), &in.ListIntake)
+	return s.weighHouse(ctx, snap, snap.People, in.next, slices.Sorted(maps.Keys(owners)), &in.ListIntake)
 }
 
 // ImportRoster adds entries to the roster or replaces those of the same id,
@@ -260,7 +262,7 @@ func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Remova
 // replaceRoster puts another roster in the place of the one there is: what its
 // entries were is kept, and the devices that they speak of are appraised again.
 func (c *change) replaceRoster(in *rosterPlan, actor string) error {
-	for _, id := range sortedKeys(in.puts) {
+	for _, id := range slices.Sorted(maps.Keys(in.puts)) {
 		if e := in.puts[id]; e == nil {
 			c.batch.DropDocument(rosterDocument, id)
 		} else if err := c.batch.PutDocument(rosterDocument, id, e); err != nil {
@@ -274,13 +276,4 @@ func (c *change) replaceRoster(in *rosterPlan, actor string) error {
 	c.rebuild(c.base.Book.renewed(), c.base.People, in.next,
 		cause{kind: event.ByRoster, actor: actor}, devices)
 	return nil
-}
-
-func sortedKeys[T any](m map[string]T) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }

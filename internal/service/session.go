@@ -539,6 +539,23 @@ func (e *ending) toRecheck() (out []recheck) {
 // nothing is a change that does nothing by itself: one that has sessions looked at.
 func nothing(*change) error { return nil }
 
+// Kept is a session as it is kept, whether or not its allow still holds.
+type Kept struct {
+	*Session
+	Asked  *access.Evaluation
+	Allows int // that may be relied on and end with it, its own among them
+}
+
+// Kept lists every session that is kept. Of one whose question would be answered
+// otherwise by now the end is on its way.
+func (s *Service) Kept() []Kept {
+	now, out := s.micros(), []Kept{}
+	for _, x := range s.sessions.all(now) {
+		out = append(out, Kept{x, x.asked, len(x.relied(now))})
+	}
+	return out
+}
+
 // Sessions lists the allows that may still be relied on, the newest first.
 func (s *Service) Sessions(person, device, resource string) []*Session {
 	snap, now := s.Snapshot(), s.micros()

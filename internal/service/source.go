@@ -85,7 +85,7 @@ func (s *Service) Sources() []ShownSource {
 			key := [2]string{r.Source, r.Attribute + "\n" + r.Message}
 			if refused[key] == nil {
 				refused[key] = &ShownRefusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID,
-					Source: r.Source, At: formatTime(r.At)}
+					Source: r.Source, At: value.FormatTime(r.At)}
 			}
 			refused[key].Devices++
 			of(r.Source)
@@ -97,7 +97,7 @@ func (s *Service) Sources() []ShownSource {
 		limit := cmp.Or(limits[id], quietByDefault)
 		src.QuietAfter, src.Quiet = value.FormatDuration(limit), now-last[id] > limit
 		if last[id] != 0 {
-			src.LastAt = formatTime(last[id])
+			src.LastAt = value.FormatTime(last[id])
 		}
 		src.Refused = []ShownRefusal{}
 		for key, r := range refused {
@@ -122,7 +122,7 @@ func (d *Device) shownRefusals() []ShownRefusal {
 	out := []ShownRefusal{}
 	for _, r := range d.Refused {
 		out = append(out, ShownRefusal{Attribute: r.Attribute, Message: r.Message, Devices: 1, Device: d.ID,
-			Source: r.Source, At: formatTime(r.At)})
+			Source: r.Source, At: value.FormatTime(r.At)})
 	}
 	return out
 }

@@ -16,6 +16,7 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
 )
 
@@ -200,10 +201,10 @@ func (c *change) tokensNow() *tokenSet {
 }
 
 func publicToken(t store.Token) Token {
-	p := Token{ID: t.ID, Name: t.Name, Role: Role(t.Role), CreatedAt: formatTime(t.CreatedAt),
+	p := Token{ID: t.ID, Name: t.Name, Role: Role(t.Role), CreatedAt: value.FormatTime(t.CreatedAt),
 		CreatedBy: t.CreatedBy}
 	if t.RevokedAt != 0 {
-		p.RevokedAt = formatTime(t.RevokedAt)
+		p.RevokedAt = value.FormatTime(t.RevokedAt)
 	}
 	return p
 }

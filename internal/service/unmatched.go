@@ -13,6 +13,7 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/versioned"
 )
 
@@ -298,12 +299,12 @@ func (snap *Snapshot) shownUnmatched(u *Unmatched) (*ShownUnmatched, error) {
 	if err != nil {
 		return nil, err
 	}
-	shown := ShownUnmatched{ID: u.ID, At: formatTime(u.At), Times: u.Times, Source: u.Source,
-		ObservedAt: formatTime(u.Observed), State: u.state(), Why: u.Why,
+	shown := ShownUnmatched{ID: u.ID, At: value.FormatTime(u.At), Times: u.Times, Source: u.Source,
+		ObservedAt: value.FormatTime(u.Observed), State: u.state(), Why: u.Why,
 		SettledBy: u.SettledBy, Device: u.Device, Reason: u.Reason, Keys: []UnmatchedKey{},
 		Readings: []ShownReading{}}
 	if u.SettledAt != 0 {
-		shown.SettledAt = formatTime(u.SettledAt)
+		shown.SettledAt = value.FormatTime(u.SettledAt)
 	}
 	for _, k := range rep.Keys() {
 		device, _ := snap.find(k)
@@ -356,7 +357,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 		}
 		u := *kept
 		if u.SettledAt != 0 {
-			return &InputError{"", fmt.Sprintf("%s was settled on %s by %s", id, formatTime(u.SettledAt),
+			return &InputError{"", fmt.Sprintf("%s was settled on %s by %s", id, value.FormatTime(u.SettledAt),
 				u.SettledBy)}
 		}
 		u.SettledAt, u.SettledBy, u.Reason = c.now, actor, how.Reason
