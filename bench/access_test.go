@@ -16,7 +16,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/demo"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
 	"ironledger.example/internal/standin"
 )
 
@@ -130,7 +130,7 @@ func BenchmarkReplay(b *testing.B) {
 			for i := c; i < n; i += clients {
 				e, err := access.ParseEvaluation([]byte(fmt.Sprintf(`{"subject":{"type":"user","id":"p%d@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"app%d"},"context":{"device":{"id":"d-%06d"},"auth":{"mfa":true}}}`, i%400, i%10, i)))
 				if err == nil {
-					_, err = s.Decide("bench", e)
+					_, err = s.Decisions.Decide("bench", e)
 				}
 				if err != nil {
 					b.Error(err)
@@ -144,7 +144,7 @@ func BenchmarkReplay(b *testing.B) {
 	files[0].Text = strings.ReplaceAll(files[0].Text, "need: 'level >= sound", "need: 'level >= strong")
 	runtime.GC()
 	begin := time.Now()
-	shift, err := s.Replay(context.Background(), files, 7)
+	shift, err := s.Decisions.Replay(context.Background(), files, 7)
 	took := time.Since(begin)
 	if err != nil || shift.Requests != n {
 		b.Fatal(err, shift)
@@ -173,7 +173,7 @@ func BenchmarkProxy(b *testing.B) {
 	// Everybody may open app0: what is measured is asking, not refusing.
 	files := []rulebook.File{{Name: "r.yaml",
 		Text: "rulebook: open\nbreak_glass: [keeper]\nresources: [{id: app0}]\ngates: [{id: g, who: {everyone: true}, what: {resources: [app0]}, need: known_device, valid_for: 1h}]\n"}}
-	if _, _, err := r.service.Publish(context.Background(), "bench", service.Draft{Files: files}); err != nil {
+	if _, _, err := r.service.Admin.Publish(context.Background(), "bench", admin.Draft{Files: files}); err != nil {
 		b.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -18,6 +18,8 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/httpapi"
 	"ironledger.example/internal/service"
 )
@@ -208,13 +210,13 @@ type running struct {
 
 func start(b *testing.B) *running {
 	b.Helper()
-	service.TuneMemory() // as serve does; the baselines run in the same process
+	engine.TuneMemory() // as serve does; the baselines run in the same process
 	log := slog.New(slog.DiscardHandler)
 	svc, err := service.Open(context.Background(), service.Options{Dir: b.TempDir(), AdminToken: token, Log: log})
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, _, err := svc.Publish(context.Background(), "bench", service.Draft{Files: book()}); err != nil {
+	if _, _, err := svc.Admin.Publish(context.Background(), "bench", admin.Draft{Files: book()}); err != nil {
 		b.Fatal(err)
 	}
 	url, stop := listen(b, httpapi.Handler(httpapi.Options{Service: svc, Log: log}))

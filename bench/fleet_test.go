@@ -19,6 +19,8 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/service"
 )
 
@@ -103,13 +105,13 @@ func byHand(fleet []*device, now int64) []*standing {
 // filled is a service with n devices, without HTTP.
 func filled(b *testing.B, dir string, n int) *service.Service {
 	b.Helper()
-	service.TuneMemory()
+	engine.TuneMemory()
 	s, err := service.Open(context.Background(),
 		service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, _, err := s.Publish(context.Background(), "bench", service.Draft{Files: book()}); err != nil {
+	if _, _, err := s.Admin.Publish(context.Background(), "bench", admin.Draft{Files: book()}); err != nil {
 		b.Fatal(err)
 	}
 	at := time.Now()
@@ -119,7 +121,7 @@ func filled(b *testing.B, dir string, n int) *service.Service {
 			lines.WriteString(report(i, at))
 			lines.WriteByte('\n')
 		}
-		if in, err := s.Ingest(context.Background(), "bench", "", strings.NewReader(lines.String()),
+		if in, err := s.Intake.Ingest(context.Background(), "bench", "", strings.NewReader(lines.String()),
 			evidence.NDJSON); err != nil || in.Rejected > 0 {
 			b.Fatal(in.Rejected, err)
 		}
@@ -170,8 +172,8 @@ func BenchmarkPublish(b *testing.B) {
 						files[0].Text = strings.Replace(files[0].Text, "check: '"+r.check+"'",
 							"check: '"+change(version, i, r.check)+"'", 1)
 					}
-					if _, moved, err := s.Publish(context.Background(), "bench",
-						service.Draft{Files: files}); err != nil || moved > 0 {
+					if _, moved, err := s.Admin.Publish(context.Background(), "bench",
+						admin.Draft{Files: files}); err != nil || moved > 0 {
 						b.Fatal(moved, err)
 					}
 				}
@@ -255,7 +257,7 @@ func BenchmarkReport(b *testing.B) {
 	for i := range rounds { // in turns, so that both see the same disk
 		text := body(i)
 		begin := time.Now()
-		in, err := s.Ingest(context.Background(), "bench", "", strings.NewReader(text), evidence.JSON)
+		in, err := s.Intake.Ingest(context.Background(), "bench", "", strings.NewReader(text), evidence.JSON)
 		if ours[i] = time.Since(begin); err != nil || in.Results[0].Level == "" {
 			b.Fatal(in, err)
 		}
@@ -285,7 +287,7 @@ func BenchmarkChange(b *testing.B) {
 	for i := range devices {
 		fmt.Fprintf(&owned, `{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d"},"evidence":{"owner":"u%d"}}`+"\n", time.Now().UTC().Format(time.RFC3339), i, i/3)
 	}
-	if in, err := s.Ingest(ctx, "bench", "", strings.NewReader(owned.String()),
+	if in, err := s.Intake.Ingest(ctx, "bench", "", strings.NewReader(owned.String()),
 		evidence.NDJSON); err != nil || in.Rejected > 0 {
 		b.Fatal(in.Rejected, err)
 	}
@@ -297,8 +299,8 @@ func BenchmarkChange(b *testing.B) {
 	for i := range devices / 3 {
 		everybody = append(everybody, person(i, 0))
 	}
-	if _, err := s.ImportPeople(ctx, "bench", everybody,
-		service.ListImport{AcceptImpact: "the first list"}); err != nil {
+	if _, err := s.Admin.ImportPeople(ctx, "bench", everybody,
+		admin.ListImport{AcceptImpact: "the first list"}); err != nil {
 		b.Fatal(err)
 	}
 	timed := func(into *[]time.Duration, act func() error) {
@@ -312,15 +314,15 @@ func BenchmarkChange(b *testing.B) {
 	for i := range rounds { // in turns, so that all see the same disk
 		text := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"d-%06d"},"evidence":{"threat.score":%d}}`, time.Now().UTC().Format(time.RFC3339), i, 20+i%60)
 		timed(&reports, func() error {
-			_, err := s.Ingest(ctx, "bench", "", strings.NewReader(text), evidence.JSON)
+			_, err := s.Intake.Ingest(ctx, "bench", "", strings.NewReader(text), evidence.JSON)
 			return err
 		})
 		timed(&people, func() error {
-			_, err := s.ImportPeople(ctx, "bench", []directory.Person{person(i*7, 1+i)}, service.ListImport{})
+			_, err := s.Admin.ImportPeople(ctx, "bench", []directory.Person{person(i*7, 1+i)}, admin.ListImport{})
 			return err
 		})
 		timed(&waivers, func() error {
-			_, err := s.Waive(ctx, "bench", service.ExceptionRequest{Device: fmt.Sprintf("d-%06d", i*11),
+			_, err := s.Admin.Waive(ctx, "bench", admin.ExceptionRequest{Device: fmt.Sprintf("d-%06d", i*11),
 				Rule: "laptop/r0", Reason: "a trial", For: "3d"})
 			return err
 		})

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"ironledger.example/core/ledger"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/audit"
 	"ironledger.example/internal/store"
 )
 
@@ -159,8 +159,8 @@ func BenchmarkVerification(b *testing.B) {
 		runtime.ReadMemStats(&before)
 		peak := uint64(0)
 		begin := time.Now()
-		v, err := service.VerifyRecords(context.Background(), s, key.Verifier,
-			service.VerifyOptions{Progress: func(int64, int64) {
+		v, err := audit.VerifyRecords(context.Background(), s, key.Verifier,
+			audit.VerifyOptions{Progress: func(int64, int64) {
 				runtime.ReadMemStats(&after)
 				peak = max(peak, after.HeapInuse)
 			}})

@@ -22,6 +22,8 @@ import (
 	"testing"
 	"time"
 
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/service"
 )
 
@@ -268,7 +270,7 @@ func TestAFullDiskDeniesUntilThereIsRoom(t *testing.T) {
 
 func TestALockedDatabaseDeniesUntilItIsFree(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
-	db, err := sql.Open("sqlite", service.DatabasePath(s.data))
+	db, err := sql.Open("sqlite", engine.DatabasePath(s.data))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -336,7 +338,7 @@ func TestReadOnlyRecordsAreToldAtTheStart(t *testing.T) {
 			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 		}
 	}
-	if err := os.Chmod(service.DatabasePath(dir), 0o400); err != nil {
+	if err := os.Chmod(engine.DatabasePath(dir), 0o400); err != nil {
 		t.Fatal(err)
 	}
 	if said := refusesToStart(t, dir, change); !strings.Contains(said, "readonly") {
@@ -349,7 +351,7 @@ func TestALostKeyStopsTheStartUntilSomebodySaysWhy(t *testing.T) {
 	s.run(t, "", "ledger", "head").want(t, 0, "for the first time")
 	listen := strings.TrimPrefix(s.url, "http://")
 	s.stop(t)
-	if err := os.Remove(service.KeyPath(s.data)); err != nil {
+	if err := os.Remove(engine.KeyPath(s.data)); err != nil {
 		t.Fatal(err)
 	}
 	if said := refusesToStart(t, s.data, nil); !strings.Contains(said, "the key of the ledger is missing") ||
@@ -367,7 +369,7 @@ func TestALostKeyStopsTheStartUntilSomebodySaysWhy(t *testing.T) {
 // damage writes over a part of the database file that holds a text.
 func damage(t *testing.T, dir, text string, with []byte) {
 	t.Helper()
-	path := service.DatabasePath(dir)
+	path := engine.DatabasePath(dir)
 	raw, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
@@ -388,7 +390,7 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	var page struct{ Items []struct{ Seq int } }
 	s.call(t, "GET", "/api/v1/ledger/entries?kind=waiver.granted", adminToken, "", "").into(t, 200, &page)
 	s.stop(t)
-	whole, err := os.ReadFile(service.DatabasePath(dir))
+	whole, err := os.ReadFile(engine.DatabasePath(dir))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -401,12 +403,12 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	s.run(t, "", "ledger", "show", fmt.Sprint(page.Items[0].Seq)).want(t, 1, "the entry was changed")
 	s.stop(t)
 
-	if err := os.WriteFile(service.DatabasePath(dir), whole, 0o600); err != nil {
+	if err := os.WriteFile(engine.DatabasePath(dir), whole, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	at := bytes.Index(whole, []byte("runs over the weekend")) / 4096 * 4096
 	copy(whole[at:], bytes.Repeat([]byte{0xa5}, 4096))
-	if err := os.WriteFile(service.DatabasePath(dir), whole, 0o600); err != nil {
+	if err := os.WriteFile(engine.DatabasePath(dir), whole, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	offline(t, "", "ledger", "verify", "--data", dir).want(t, 3, "check the database file")
@@ -450,7 +452,7 @@ func TestAClockSetBackDoesNotTurnTimeBack(t *testing.T) {
 		service.Options{Dir: dir, AdminToken: adminToken, Log: slog.New(slog.DiscardHandler),
 			Now: func() time.Time { return time.Now().Add(time.Hour) }})
 	if err == nil {
-		_, _, err = svc.CreateToken(context.Background(), "first-admin", "made-in-an-hour", service.Reader)
+		_, _, err = svc.Admin.CreateToken(context.Background(), "first-admin", "made-in-an-hour", bearer.Reader)
 		err = errors.Join(err, svc.Close())
 	}
 	if err != nil {

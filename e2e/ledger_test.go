@@ -21,7 +21,7 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 
 	"ironledger.example/core/ledger"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/engine"
 )
 
 func write(t *testing.T, name, text string) string {
@@ -106,7 +106,7 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 		var asked struct{ Seq int64 }
 		s.call(t, "GET", "/api/v1/decisions/"+answer.Context.ID, adminToken, "", "").into(t, 200, &asked)
 		s.run(t, "", "ledger", "redact", fmt.Sprint(asked.Seq), "--reason", "erasure, ticket 1183").want(t, 0)
-		for _, path := range []string{service.DatabasePath(s.data), service.DatabasePath(s.data) + "-wal"} {
+		for _, path := range []string{engine.DatabasePath(s.data), engine.DatabasePath(s.data) + "-wal"} {
 			if raw, err := os.ReadFile(path); err == nil && strings.Contains(string(raw), "somebody.who.asked") {
 				t.Errorf("%s still holds what was redacted", path)
 			}

@@ -11,8 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
-	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
 )
 
@@ -32,18 +33,18 @@ both where only administrators can read them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			begun := time.Now()
 			file := args[0]
-			key, err := store.ReadKey(service.KeyPath(data))
+			key, err := store.ReadKey(engine.KeyPath(data))
 			if err != nil {
 				return err
 			}
 			if _, err := os.Stat(file); err == nil {
 				return fmt.Errorf("%s is there already", file)
 			}
-			if err := copyRecords(cmd.Context(), service.DatabasePath(data), file); err != nil {
+			if err := copyRecords(cmd.Context(), engine.DatabasePath(data), file); err != nil {
 				return err
 			}
 			if !noKey {
-				if err := store.Place(service.KeyPath(data), file+keySuffix); err != nil {
+				if err := store.Place(engine.KeyPath(data), file+keySuffix); err != nil {
 					return errors.Join(err, os.Remove(file))
 				}
 			}
@@ -78,12 +79,12 @@ func copyRecords(ctx context.Context, from, to string) error {
 	return errors.Join(records.Backup(ctx, to), records.Close())
 }
 
-func verifyRecords(ctx context.Context, path string, key store.Key) (*service.Verification, error) {
+func verifyRecords(ctx context.Context, path string, key store.Key) (*audit.Verification, error) {
 	records, err := store.OpenReader(path)
 	if err != nil {
 		return nil, err
 	}
-	v, err := service.VerifyRecords(ctx, records, key.Verifier, service.VerifyOptions{File: true})
+	v, err := audit.VerifyRecords(ctx, records, key.Verifier, audit.VerifyOptions{File: true})
 	return v, errors.Join(err, records.Close())
 }
 
@@ -102,15 +103,15 @@ refused; --accept-loss takes the first all the same.`,
 			file := args[0]
 			key, err := store.ReadKey(file + keySuffix)
 			if errors.Is(err, store.ErrNoKey) {
-				if key, err = store.ReadKey(service.KeyPath(data)); err != nil {
-					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, service.KeyPath(data),
+				if key, err = store.ReadKey(engine.KeyPath(data)); err != nil {
+					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, engine.KeyPath(data),
 						store.ErrNoKey)
 				}
 			}
 			if err != nil {
 				return err
 			}
-			if _, err := os.Stat(service.DatabasePath(data)); err == nil {
+			if _, err := os.Stat(engine.DatabasePath(data)); err == nil {
 				return fmt.Errorf("%s holds records already; restore into an empty folder, or move them away first", data)
 			}
 			v, err := verifyRecords(cmd.Context(), file, key)
@@ -126,16 +127,16 @@ refused; --accept-loss takes the first all the same.`,
 			if err := os.MkdirAll(data, 0o700); err != nil {
 				return err
 			}
-			if _, err := os.Stat(service.KeyPath(data)); err != nil {
-				if err := store.Place(file+keySuffix, service.KeyPath(data)); err != nil {
+			if _, err := os.Stat(engine.KeyPath(data)); err != nil {
+				if err := store.Place(file+keySuffix, engine.KeyPath(data)); err != nil {
 					return err
 				}
 			}
-			part := service.DatabasePath(data) + ".part"
+			part := engine.DatabasePath(data) + ".part"
 			if err := store.Place(file, part); err != nil {
 				return err
 			}
-			if err := os.Rename(part, service.DatabasePath(data)); err != nil {
+			if err := os.Rename(part, engine.DatabasePath(data)); err != nil {
 				return errors.Join(err, os.Remove(part))
 			}
 			line(a.out, "%s: %s entries and %s devices, verified. Start the service with --data %s.",

@@ -14,7 +14,7 @@ import (
 
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/demo"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/engine"
 )
 
 func (a *app) demoCmd() *cobra.Command {
@@ -50,7 +50,7 @@ over its API, and exit.`,
 				o.data = dir
 			}
 			clock := &demo.Clock{}
-			if _, err := os.Stat(service.DatabasePath(o.data)); errors.Is(err, fs.ErrNotExist) {
+			if _, err := os.Stat(engine.DatabasePath(o.data)); errors.Is(err, fs.ErrNotExist) {
 				clock.Set(time.Now().Add(-8 * 24 * time.Hour)) // the ledger begins before the week that is played
 			}
 			o.now, o.origin = clock.Now, "ledger.gullholm.example"

@@ -16,8 +16,8 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
-	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
 )
 
@@ -110,7 +110,7 @@ func (a *app) ledgerKeyCmd() *cobra.Command {
 		Example: "  ironledger ledger key > ledger.pub\n  sudo ironledger ledger key --data /var/lib/ironledger",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if data != "" {
-				key, err := store.ReadKey(service.KeyPath(data))
+				key, err := store.ReadKey(engine.KeyPath(data))
 				if err == nil {
 					line(a.out, "%s", key.Public)
 				}

@@ -18,6 +18,8 @@ import (
 
 	"ironledger.example/console"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/httpapi"
 	"ironledger.example/internal/service"
 )
@@ -125,7 +127,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger,
 		return usageError{fmt.Errorf("--public-url is an address as https://posture.gullholm.example, not %q",
 			o.public)}
 	}
-	keep := service.DefaultKeepPast
+	keep := audit.DefaultKeepPast
 	if o.keepPast != "" {
 		d, err := value.ParseDuration(o.keepPast)
 		if keep = time.Duration(d.Num()) * time.Microsecond; err != nil || keep < time.Hour {
@@ -137,7 +139,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger,
 		return err
 	}
 	slog.SetDefault(log)
-	service.TuneMemory()
+	engine.TuneMemory()
 	ignoreFileLimit()
 	l, err := net.Listen("tcp", o.listen)
 	if err != nil {

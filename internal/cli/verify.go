@@ -10,8 +10,9 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/audit"
 	"ironledger.example/internal/client"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/store"
 )
 
@@ -48,7 +49,7 @@ Exit code 3 says that something is wrong; each problem names its entry.`,
 }
 
 // verified tells what a verification came to.
-func (a *app) verified(v service.Verification, signer string) error {
+func (a *app) verified(v audit.Verification, signer string) error {
 	if a.format != "table" {
 		rows := [][]string{}
 		for _, p := range v.Problems {
@@ -85,8 +86,8 @@ func (a *app) verified(v service.Verification, signer string) error {
 	return nil
 }
 
-func resultOf(w *ledger.Verifier, begun time.Time) service.Verification {
-	v := service.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(),
+func resultOf(w *ledger.Verifier, begun time.Time) audit.Verification {
+	v := audit.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(),
 		Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems,
 		More: w.More}
 	if v.Problems == nil {
@@ -136,25 +137,25 @@ func (a *app) verifyFile(path, key string) error {
 }
 
 func (a *app) verifyData(ctx context.Context, dir string) error {
-	key, err := store.ReadKey(service.KeyPath(dir))
+	key, err := store.ReadKey(engine.KeyPath(dir))
 	if err != nil {
 		return err
 	}
-	records, err := store.OpenReader(service.DatabasePath(dir))
+	records, err := store.OpenReader(engine.DatabasePath(dir))
 	if err != nil {
 		return err
 	}
 	bar := a.walked(-1, "entries")
 	last := int64(0)
-	v, err := service.VerifyRecords(ctx, records, key.Verifier,
-		service.VerifyOptions{File: true, Progress: func(done, of int64) {
+	v, err := audit.VerifyRecords(ctx, records, key.Verifier,
+		audit.VerifyOptions{File: true, Progress: func(done, of int64) {
 			bar.of(of)
 			bar.add(done - last)
 			last = done
 		}})
 	bar.done()
 	if err = errors.Join(err, records.Close()); err != nil {
-		v = &service.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
+		v = &audit.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
 	}
 	return a.verified(*v, key.Verifier.Name())
 }

@@ -11,7 +11,9 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
 )
 
 // EvaluateMany is the access evaluations of AuthZEN 1.0 (section 7).
@@ -31,7 +33,7 @@ func (s *Server) EvaluateMany(c *gin.Context) {
 			s.fail(c, badRequest(err))
 			return
 		}
-		r, err := s.service.Decide(actor(c).Name, batch.Items[0].Asked)
+		r, err := s.service.Decisions.Decide(actor(c).Name, batch.Items[0].Asked)
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -39,7 +41,7 @@ func (s *Server) EvaluateMany(c *gin.Context) {
 		c.Data(http.StatusOK, "application/json; charset=utf-8", r)
 		return
 	}
-	answers, err := s.service.DecideMany(actor(c).Name, batch)
+	answers, err := s.service.Decisions.DecideMany(actor(c).Name, batch)
 	s.answer(c, http.StatusOK, gin.H{"evaluations": answers}, err)
 }
 
@@ -78,7 +80,7 @@ func (s *Server) search(c *gin.Context, kind access.SearchKind) {
 			return
 		}
 	}
-	found := s.service.Find(kind, &q.Evaluation)
+	found := s.service.Decisions.Find(kind, &q.Evaluation)
 	total := len(found)
 	found = found[min(first, total):]
 	next := ""
@@ -108,12 +110,12 @@ func (s *Server) AskUnder(c *gin.Context) {
 	if in.At != "" {
 		v, err := value.ParseTime(in.At)
 		if err != nil {
-			s.fail(c, &service.InputError{Pointer: "/at", Message: err.Error()})
+			s.fail(c, &fault.InputError{Pointer: "/at", Message: err.Error()})
 			return
 		}
 		at = v.Num()
 	}
-	a, err := s.service.AskUnder(&in.Asked, in.Files, at)
+	a, err := s.service.Decisions.AskUnder(&in.Asked, in.Files, at)
 	if err == nil {
 		speakAnswer(c, a)
 	}
@@ -127,7 +129,7 @@ func (s *Server) WhoReaches(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, s.service.WhoReaches(e))
+	c.JSON(http.StatusOK, s.service.Decisions.WhoReaches(e))
 }
 
 // WhatReaches tells what a person can get to.
@@ -137,25 +139,27 @@ func (s *Server) WhatReaches(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, list[service.ReachResource]{Items: s.service.WhatReaches(e)})
+	c.JSON(http.StatusOK, list[decision.ReachResource]{Items: s.service.Decisions.WhatReaches(e)})
 }
 
 // GetCoverage tells what it takes for each group to reach each resource.
-func (s *Server) GetCoverage(c *gin.Context) { c.JSON(http.StatusOK, s.service.GateCoverage()) }
+func (s *Server) GetCoverage(c *gin.Context) {
+	c.JSON(http.StatusOK, s.service.Decisions.GateCoverage())
+}
 
 // ListGates lists the gates with what the last week brought.
 func (s *Server) ListGates(c *gin.Context) {
-	gates, err := s.service.Gates(c.Request.Context())
-	s.answer(c, http.StatusOK, list[service.GateLine]{Items: gates}, err)
+	gates, err := s.service.Decisions.Gates(c.Request.Context())
+	s.answer(c, http.StatusOK, list[decision.GateLine]{Items: gates}, err)
 }
 
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) {
-	items := s.service.Sessions(p.Person, p.Device, p.Resource)
+	items := s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)
 	if items == nil {
-		items = []*service.Session{}
+		items = []*decision.Session{}
 	}
-	c.JSON(http.StatusOK, list[*service.Session]{Items: items})
+	c.JSON(http.StatusOK, list[*decision.Session]{Items: items})
 }
 
 // daysOf is how many days are asked about: a week when the caller does not say.
@@ -173,27 +177,27 @@ func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
 		s.fail(c, err)
 		return
 	}
-	shift, err := s.service.Replay(c.Request.Context(), d.Files, daysOf(c, p.Days))
+	shift, err := s.service.Decisions.Replay(c.Request.Context(), d.Files, daysOf(c, p.Days))
 	s.answer(c, http.StatusOK, shift, err)
 }
 
 // CountDecisions tells how many decisions came to what.
 func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) {
-	items, err := s.service.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
-	s.answer(c, http.StatusOK, list[service.DecisionCountLine]{Items: items}, err)
+	items, err := s.service.Decisions.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
+	s.answer(c, http.StatusOK, list[decision.DecisionCountLine]{Items: items}, err)
 }
 
 // exportPage is how many decisions are read at a time for an export.
 const exportPage = 500
 
 // exportDecisions writes every decision that a search finds as CSV.
-func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
+func (s *Server) exportDecisions(c *gin.Context, q decision.DecisionQuery) {
 	if !s.exporting(c) {
 		return
 	}
 	defer s.exports.give(actor(c).ID)
 	q.Limit = exportPage
-	items, err := s.service.Decisions(c.Request.Context(), q)
+	items, err := s.service.Decisions.Decisions(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -224,7 +228,7 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 		if len(items) < exportPage {
 			break
 		}
-		items, err = s.service.Decisions(c.Request.Context(), q)
+		items, err = s.service.Decisions.Decisions(c.Request.Context(), q)
 	}
 	w.Flush()
 	if err != nil { // the head is sent; a broken end is all that is left to say
@@ -235,19 +239,19 @@ func (s *Server) exportDecisions(c *gin.Context, q service.DecisionQuery) {
 
 // EnrolDevice takes a device's request to be known here.
 func (s *Server) EnrolDevice(c *gin.Context) {
-	var in service.Claims
+	var in state.Claims
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.Enrol(c.Request.Context(), actor(c).Name, in, nil)
+	e, err := s.service.Admin.Enrol(c.Request.Context(), actor(c).Name, in, nil)
 	s.answer(c, http.StatusCreated, e, err)
 }
 
 // ListEnrolments lists devices that asked to be known here.
 func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) {
-	items, err := s.service.Enrolments(p.State)
-	s.answer(c, http.StatusOK, list[service.ShownEnrolment]{Items: items}, err)
+	items, err := s.service.View.Enrolments(p.State)
+	s.answer(c, http.StatusOK, list[state.ShownEnrolment]{Items: items}, err)
 }
 
 // SettleEnrolment decides about a device that is held.
@@ -260,7 +264,7 @@ func (s *Server) SettleEnrolment(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.SettleEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason)
+	e, err := s.service.Admin.SettleEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason)
 	s.answer(c, http.StatusOK, e, err)
 }
 
@@ -271,6 +275,6 @@ func (s *Server) RetireDevice(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	r, err := s.service.Retire(c.Request.Context(), actor(c).Name, id, in.Reason)
+	r, err := s.service.Admin.Retire(c.Request.Context(), actor(c).Name, id, in.Reason)
 	s.answer(c, http.StatusOK, r, err)
 }

@@ -10,7 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/bearer"
 )
 
 const (
@@ -39,7 +39,7 @@ func untilStop(r *http.Request) (context.Context, context.CancelFunc) {
 // FollowChanges tells what changes as it does, in server-sent events (HTML
 // Standard, section 9.2), until the caller leaves or may no longer read.
 func (s *Server) FollowChanges(c *gin.Context, p api.FollowChangesParams) {
-	known := s.service.Ledger().Size
+	known := s.service.Audit.Ledger().Size
 	if last := p.LastEventID; last > 0 && last < known {
 		known = last
 	}
@@ -56,9 +56,9 @@ func (s *Server) FollowChanges(c *gin.Context, p api.FollowChangesParams) {
 	}
 	for open := say("retry: 2000\n: from entry %d\n\n", known); open && ctx.Err() == nil; {
 		wait, done := context.WithTimeout(ctx, heartbeat)
-		changes, err := s.service.Changes(wait, known)
+		changes, err := s.service.Audit.Changes(wait, known)
 		done()
-		if token, ok, authErr := s.caller(c); authErr != nil || !ok || !token.Role.May(service.MayRead) {
+		if token, ok, authErr := s.caller(c); authErr != nil || !ok || !token.Role.May(bearer.MayRead) {
 			return // revoked, or signed out
 		}
 		switch {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/service"
 )
 
@@ -57,7 +58,7 @@ func TestAStreamOfChanges(t *testing.T) {
 	if got := fresh(":"); got != ": from entry 1" {
 		t.Errorf("it begins %q", got)
 	}
-	_, secret, err := svc.CreateToken(ctx, "first-admin", "desk", service.Reader)
+	_, secret, err := svc.Admin.CreateToken(ctx, "first-admin", "desk", bearer.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +69,7 @@ func TestAStreamOfChanges(t *testing.T) {
 	if got := desk("id:") + " " + desk("data:"); !strings.HasPrefix(got, "id: 2 data:") {
 		t.Errorf("who comes back is told %q", got)
 	}
-	if _, err := svc.RevokeToken(ctx, "first-admin", "desk"); err != nil {
+	if _, err := svc.Admin.RevokeToken(ctx, "first-admin", "desk"); err != nil {
 		t.Fatal(err)
 	}
 	if got := desk("data:"); got != "" {

@@ -13,7 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/bearer"
 )
 
 // Every operation of the specification must have a permission, and every
@@ -37,7 +37,7 @@ func TestEveryOperationHasAPermission(t *testing.T) {
 				t.Errorf("%s asks for %q, and the specification says %q: run make generate", key,
 					api.Rights[key], told)
 			}
-			if need != anyone && need != nobody && !service.Admin.May(need) {
+			if need != anyone && need != nobody && !bearer.Admin.May(need) {
 				t.Errorf("%s asks for %q, which is no right of any role", key, need)
 			}
 			if open := op.Security != nil && len(*op.Security) == 0; open != (need == nobody) {

@@ -11,23 +11,26 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/directory"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/view"
 )
 
 // GetOverview shows the fleet at a glance.
 func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) {
 	const day = 24 * 3600 * 1_000_000
-	within, err := service.Span("within", p.Within, 7*day)
+	within, err := view.Span("within", p.Within, 7*day)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	back, err := service.Span("back", p.Back, 7*day)
+	back, err := view.Span("back", p.Back, 7*day)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	o, err := s.service.Overview(c.Request.Context(), within, back)
+	o, err := s.service.View.Overview(c.Request.Context(), within, back)
 	s.answer(c, http.StatusOK, o, err)
 }
 
@@ -41,13 +44,13 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 	before := int64(0)
 	if p.Cursor != "" {
 		if before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || before < 1 {
-			s.fail(c, &service.QueryError{Param: "cursor",
+			s.fail(c, &fault.QueryError{Param: "cursor",
 				Message: "this is not a cursor that a page of this list gave"})
 			return
 		}
 	}
-	events, err := s.service.DeviceHistory(c.Request.Context(), id, before, limit+1)
-	out := list[service.Event]{Items: events}
+	events, err := s.service.View.DeviceHistory(c.Request.Context(), id, before, limit+1)
+	out := list[view.Event]{Items: events}
 	if len(events) > limit {
 		out.Items, out.Next = events[:limit], strconv.FormatInt(events[limit-1].Seq, 10)
 	}
@@ -56,13 +59,13 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 
 // exportCSV writes every device that a query selects as CSV: what a list shows
 // and the attributes asked for.
-func (s *Server) exportCSV(c *gin.Context, q service.DeviceQuery) {
+func (s *Server) exportCSV(c *gin.Context, q view.DeviceQuery) {
 	if !s.exporting(c) {
 		return
 	}
 	defer s.exports.give(actor(c).ID)
 	q.Limit, q.Cursor = 1<<30, ""
-	page, err := s.service.Devices(c.Request.Context(), q)
+	page, err := s.service.View.Devices(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -107,64 +110,64 @@ func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) 
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.Certificates(c.Request.Context(),
-		service.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
+	page, err := s.service.View.Certificates(c.Request.Context(),
+		view.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
 	s.answer(c, http.StatusOK, page, err)
 }
 
 // ListSources lists who supplies evidence.
 func (s *Server) ListSources(c *gin.Context) {
-	c.JSON(http.StatusOK, list[service.ShownSource]{Items: s.service.Sources()})
+	c.JSON(http.StatusOK, list[view.ShownSource]{Items: s.service.View.Sources()})
 }
 
 // ListUnmatched lists the reports kept aside.
 func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) {
-	items, err := s.service.Unmatched(p.All)
-	s.answer(c, http.StatusOK, list[service.ShownUnmatched]{Items: items}, err)
+	items, err := s.service.View.Unmatched(p.All)
+	s.answer(c, http.StatusOK, list[view.ShownUnmatched]{Items: items}, err)
 }
 
 // SettleUnmatched says whose a report is.
 func (s *Server) SettleUnmatched(c *gin.Context, id string) {
-	var in service.Settlement
+	var in admin.Settlement
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	t, err := s.service.Settle(c.Request.Context(), actor(c).Name, id, in)
+	t, err := s.service.Admin.Settle(c.Request.Context(), actor(c).Name, id, in)
 	s.answer(c, http.StatusOK, t, err)
 }
 
 // ListWaivers lists waivers.
 func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) {
-	items, err := s.service.Waivers(service.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	s.answer(c, http.StatusOK, list[service.ShownException]{Items: items}, err)
+	items, err := s.service.View.Waivers(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
+	s.answer(c, http.StatusOK, list[state.ShownException]{Items: items}, err)
 }
 
 // ListVouches lists vouches.
 func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) {
-	items, err := s.service.Vouches(service.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	s.answer(c, http.StatusOK, list[service.ShownException]{Items: items}, err)
+	items, err := s.service.View.Vouches(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
+	s.answer(c, http.StatusOK, list[state.ShownException]{Items: items}, err)
 }
 
 // CreateWaiver makes an exception.
 func (s *Server) CreateWaiver(c *gin.Context) {
-	var in service.ExceptionRequest
+	var in admin.ExceptionRequest
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	g, err := s.service.Waive(c.Request.Context(), actor(c).Name, in)
+	g, err := s.service.Admin.Waive(c.Request.Context(), actor(c).Name, in)
 	s.answer(c, http.StatusCreated, g, err)
 }
 
 // CreateVouch states that a device is genuine.
 func (s *Server) CreateVouch(c *gin.Context) {
-	var in service.ExceptionRequest
+	var in admin.ExceptionRequest
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	g, err := s.service.Vouch(c.Request.Context(), actor(c).Name, in)
+	g, err := s.service.Admin.Vouch(c.Request.Context(), actor(c).Name, in)
 	s.answer(c, http.StatusCreated, g, err)
 }
 
@@ -184,13 +187,13 @@ func (s *Server) revoke(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	g, err := s.service.Revoke(c.Request.Context(), actor(c).Name, id, in.Reason)
+	g, err := s.service.Admin.Revoke(c.Request.Context(), actor(c).Name, id, in.Reason)
 	s.answer(c, http.StatusOK, g, err)
 }
 
 // ListRoster lists the hardware registered in advance.
 func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) {
-	c.JSON(http.StatusOK, list[service.ShownRosterEntry]{Items: s.service.RosterList(p.Q)})
+	c.JSON(http.StatusOK, list[view.ShownRosterEntry]{Items: s.service.View.RosterList(p.Q)})
 }
 
 // ImportRoster adds hardware to the roster.
@@ -204,18 +207,20 @@ func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) {
 		s.fail(c, err)
 		return
 	}
-	in, err := s.service.ImportRoster(c.Request.Context(), actor(c).Name, entries,
-		service.ListImport{DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
+	in, err := s.service.Admin.ImportRoster(c.Request.Context(), actor(c).Name, entries,
+		admin.ListImport{DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
 	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
 }
 
 // RemoveRoster takes an entry off the roster.
-func (s *Server) RemoveRoster(c *gin.Context, id string) { s.remove(c, id, s.service.RemoveRoster) }
+func (s *Server) RemoveRoster(c *gin.Context, id string) {
+	s.remove(c, id, s.service.Admin.RemoveRoster)
+}
 
 // remove removes something for a reason, or tells what that would change.
 func (s *Server) remove(c *gin.Context, id string,
-	from func(ctx context.Context, actor, id string, how service.Removal) (service.ListIntake, error)) {
-	var in service.Removal
+	from func(ctx context.Context, actor, id string, how admin.Removal) (admin.ListIntake, error)) {
+	var in admin.Removal
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
@@ -230,7 +235,7 @@ func (s *Server) remove(c *gin.Context, id string,
 
 // ListSearches lists the searches that are kept.
 func (s *Server) ListSearches(c *gin.Context) {
-	c.JSON(http.StatusOK, list[service.Search]{Items: s.service.Searches()})
+	c.JSON(http.StatusOK, list[state.Search]{Items: s.service.View.Searches()})
 }
 
 // KeepSearch keeps a search.
@@ -246,14 +251,14 @@ func (s *Server) KeepSearch(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	q, err := s.service.KeepSearch(c.Request.Context(), actor(c).Name,
-		service.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
+	q, err := s.service.View.KeepSearch(c.Request.Context(), actor(c).Name,
+		state.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
 	s.answer(c, http.StatusOK, q, err)
 }
 
 // DropSearch forgets a search.
 func (s *Server) DropSearch(c *gin.Context, name string) {
-	if err := s.service.DropSearch(c.Request.Context(), name); err != nil {
+	if err := s.service.View.DropSearch(c.Request.Context(), name); err != nil {
 		s.fail(c, err)
 		return
 	}

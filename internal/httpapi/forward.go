@@ -16,7 +16,8 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/certificate"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/decision"
 )
 
 // The headers by which a reverse proxy tells what it is asked for. They are
@@ -42,7 +43,7 @@ const (
 // allow, 401 for step-up, 403 for deny. What is malformed is denied: a proxy
 // must never take a fault for a permission.
 func (s *Server) forwardAuth(c *gin.Context) {
-	s.authorizeAs(c, service.MayDecide)
+	s.authorizeAs(c, bearer.MayDecide)
 	if c.IsAborted() {
 		return
 	}
@@ -51,7 +52,7 @@ func (s *Server) forwardAuth(c *gin.Context) {
 		s.refuseForward(c, err)
 		return
 	}
-	id, refused, err := s.service.Permit(actor(c).Name, e)
+	id, refused, err := s.service.Decisions.Permit(actor(c).Name, e)
 	if err != nil {
 		s.refuseForward(c, err)
 		return
@@ -63,7 +64,7 @@ func (s *Server) forwardAuth(c *gin.Context) {
 		c.Status(http.StatusNoContent)
 		return
 	}
-	page := "/me/why/" + s.service.Ticket(id)
+	page := "/me/why/" + s.service.Decisions.Ticket(id)
 	if back := localPath(c.GetHeader(headerURI)); back != "" {
 		page += "?to=" + url.QueryEscape(back)
 	}
@@ -155,7 +156,7 @@ func (s *Server) forwarded(c *gin.Context, resource, action string) (*access.Eva
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", headerCert, err)
 		}
-		e.Context.Device = s.service.Certified(cert)
+		e.Context.Device = s.service.Decisions.Certified(cert)
 	}
 	return e, e.Check()
 }
@@ -171,7 +172,7 @@ func (s *Server) resourceAt(said told, path string) (string, error) {
 	proto := strings.ToLower(said[headerProto])
 	host = strings.TrimSuffix(host, map[string]string{"https": ":443", "http": ":80"}[proto])
 	address := proto + "://" + host + path
-	id := s.service.Snapshot().Book.ResourceAt(address)
+	id := decision.ResourceAt(s.service.Snapshot().Book, address)
 	if id == "" {
 		return "", fmt.Errorf("no resource of the rulebook has the address %.200s", address)
 	}

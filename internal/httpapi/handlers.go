@@ -12,7 +12,13 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/ids"
+	"ironledger.example/internal/intake"
+	"ironledger.example/internal/view"
 )
 
 var _ api.ServerInterface = (*Server)(nil)
@@ -30,21 +36,21 @@ func limitOf(c *gin.Context) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > 1000 {
-		return 0, &service.QueryError{Param: "limit", Message: "a page has 1 to 1000 lines"}
+		return 0, &fault.QueryError{Param: "limit", Message: "a page has 1 to 1000 lines"}
 	}
 	return n, nil
 }
 
 type session struct {
-	Name string               `json:"name"`
-	Role service.Role         `json:"role"`
-	May  []service.Permission `json:"may"`
+	Name string              `json:"name"`
+	Role bearer.Role         `json:"role"`
+	May  []bearer.Permission `json:"may"`
 }
 
-func sessionOf(t *service.Token) session {
-	s := session{Name: t.Name, Role: t.Role, May: []service.Permission{}}
-	for _, p := range []service.Permission{service.MayRead, service.MayAsk, service.MayPublish,
-		service.MayDecide, service.MayReport, service.MayWaive, service.MayVouch, service.MayAdmin} {
+func sessionOf(t *bearer.Token) session {
+	s := session{Name: t.Name, Role: t.Role, May: []bearer.Permission{}}
+	for _, p := range []bearer.Permission{bearer.MayRead, bearer.MayAsk, bearer.MayPublish,
+		bearer.MayDecide, bearer.MayReport, bearer.MayWaive, bearer.MayVouch, bearer.MayAdmin} {
 		if t.Role.May(p) {
 			s.May = append(s.May, p)
 		}
@@ -68,23 +74,23 @@ func (s *Server) OpenSession(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	t, ok := s.service.Authenticate(strings.TrimSpace(in.Token))
+	t, ok := s.service.Admin.Authenticate(strings.TrimSpace(in.Token))
 	switch {
 	case !ok:
 		if s.guessed(c, "token at the sign-in") {
 			s.fail(c, newProblem(http.StatusUnauthorized, "this token is not valid here"))
 		}
 		return
-	case !t.Role.May(service.MayRead):
+	case !t.Role.May(bearer.MayRead):
 		s.fail(c, newProblem(http.StatusForbidden, "a token of the role %s does not open the console", t.Role))
 		return
 	}
-	secret, err := s.service.SignIn(t)
+	secret, err := s.service.Admin.SignIn(t)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	s.setCookie(c, secret, int(service.SessionLength.Seconds()))
+	s.setCookie(c, secret, int(admin.SessionLength.Seconds()))
 	s.log.Info("signed in to the console", "token", t.Name)
 	c.JSON(http.StatusOK, sessionOf(t))
 }
@@ -97,7 +103,7 @@ func (s *Server) setCookie(c *gin.Context, value string, age int) {
 // CloseSession signs a person out of the console.
 func (s *Server) CloseSession(c *gin.Context) {
 	if secret, err := c.Cookie(cookieName); err == nil {
-		if err := s.service.SignOut(secret); err != nil {
+		if err := s.service.Admin.SignOut(secret); err != nil {
 			s.fail(c, err)
 			return
 		}
@@ -114,12 +120,12 @@ type levelCount struct {
 // GetStatus shows the service at a glance.
 func (s *Server) GetStatus(c *gin.Context) {
 	snap := s.service.Snapshot()
-	count, err := s.service.DecisionCount(c.Request.Context())
+	count, err := s.service.Decisions.DecisionCount(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.Devices(c.Request.Context(), service.DeviceQuery{Limit: 1})
+	page, err := s.service.View.Devices(c.Request.Context(), view.DeviceQuery{Limit: 1})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -137,7 +143,7 @@ func (s *Server) GetStatus(c *gin.Context) {
 }
 
 // GetVocabulary lists what conditions may speak of.
-func (s *Server) GetVocabulary(c *gin.Context) { c.JSON(http.StatusOK, s.service.Vocabulary()) }
+func (s *Server) GetVocabulary(c *gin.Context) { c.JSON(http.StatusOK, s.service.View.Vocabulary()) }
 
 // PostEvidence takes one report or a stream of them.
 func (s *Server) PostEvidence(c *gin.Context) {
@@ -149,7 +155,7 @@ func (s *Server) PostEvidence(c *gin.Context) {
 	format := map[string]evidence.Format{"application/json": evidence.JSON,
 		"application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
 	who, only := actor(c), ""
-	if who.Role == service.Source {
+	if who.Role == bearer.Source {
 		only = who.Name
 	}
 	if !s.streams.take(who.ID) {
@@ -157,14 +163,14 @@ func (s *Server) PostEvidence(c *gin.Context) {
 		return
 	}
 	defer s.streams.give(who.ID)
-	out, err := s.service.Ingest(c.Request.Context(), who.Name, only,
+	out, err := s.service.Intake.Ingest(c.Request.Context(), who.Name, only,
 		http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
 	switch {
 	case err != nil && len(out.Results) == 0:
 		s.fail(c, brokenStream(err))
 		return
 	case err != nil: // part of it has taken effect: say so line by line
-		out.Results = append(out.Results, service.ReportResult{Error: err.Error()})
+		out.Results = append(out.Results, intake.ReportResult{Error: err.Error()})
 		out.Rejected++
 	case format == evidence.JSON && len(out.Results) == 1 && out.Results[0].Error != "":
 		s.fail(c, newProblem(http.StatusBadRequest, "%s", out.Results[0].Error))
@@ -190,7 +196,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
+	q := view.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
 		Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
 	switch p.Format {
 	case "csv":
@@ -198,16 +204,16 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		return
 	case "", "json":
 	default:
-		s.fail(c, &service.QueryError{Param: "format", Message: "the format is json or csv"})
+		s.fail(c, &fault.QueryError{Param: "format", Message: "the format is json or csv"})
 		return
 	}
-	page, err := s.service.Devices(c.Request.Context(), q)
+	page, err := s.service.View.Devices(c.Request.Context(), q)
 	s.answer(c, http.StatusOK, page, err)
 }
 
 // GetDevice shows a device.
 func (s *Server) GetDevice(c *gin.Context, id string) {
-	d := s.service.Device(id)
+	d := s.service.View.Device(id)
 	if d == nil {
 		s.fail(c, newProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id))
 		return
@@ -235,7 +241,7 @@ func (s *Server) Ask(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	a := s.service.Ask(e)
+	a := s.service.Decisions.Ask(e)
 	speakAnswer(c, a)
 	c.JSON(http.StatusOK, a)
 }
@@ -247,7 +253,7 @@ func (s *Server) Evaluate(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r, err := s.service.Decide(actor(c).Name, e)
+	r, err := s.service.Decisions.Decide(actor(c).Name, e)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -262,25 +268,25 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource,
+	q := decision.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource,
 		Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor,
 		Limit: limit + 1}
-	if p.Cursor != "" && !service.IsID(p.Cursor) {
-		s.fail(c, &service.QueryError{Param: "cursor",
+	if p.Cursor != "" && !ids.IsID(p.Cursor) {
+		s.fail(c, &fault.QueryError{Param: "cursor",
 			Message: "this is not a cursor that a page of this list gave"})
 		return
 	}
 	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) &&
 		q.Outcome != string(access.StepUp) {
-		s.fail(c, &service.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
+		s.fail(c, &fault.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
 		return
 	}
 	if p.Format == "csv" {
 		s.exportDecisions(c, q)
 		return
 	}
-	items, err := s.service.Decisions(c.Request.Context(), q)
-	out := list[service.Recorded]{Items: items}
+	items, err := s.service.Decisions.Decisions(c.Request.Context(), q)
+	out := list[decision.Recorded]{Items: items}
 	if len(items) > limit {
 		out.Items = items[:limit]
 		out.Next = items[limit-1].ID
@@ -290,7 +296,7 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 
 // GetDecision shows a recorded decision.
 func (s *Server) GetDecision(c *gin.Context, id string) {
-	r, err := s.service.Decision(c.Request.Context(), id)
+	r, err := s.service.Decisions.Decision(c.Request.Context(), id)
 	if err == nil {
 		speakAnswer(c, &r.Answer)
 	}
@@ -299,26 +305,26 @@ func (s *Server) GetDecision(c *gin.Context, id string) {
 
 // ListTokens lists tokens.
 func (s *Server) ListTokens(c *gin.Context) {
-	c.JSON(http.StatusOK, list[service.Token]{Items: s.service.Tokens()})
+	c.JSON(http.StatusOK, list[bearer.Token]{Items: s.service.Admin.Tokens()})
 }
 
 // CreateToken makes a token.
 func (s *Server) CreateToken(c *gin.Context) {
 	var in struct {
-		Name string       `json:"name"`
-		Role service.Role `json:"role"`
+		Name string      `json:"name"`
+		Role bearer.Role `json:"role"`
 	}
 	if err := decode(c, maxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	t, secret, err := s.service.CreateToken(c.Request.Context(), actor(c).Name, in.Name, in.Role)
+	t, secret, err := s.service.Admin.CreateToken(c.Request.Context(), actor(c).Name, in.Name, in.Role)
 	s.answer(c, http.StatusCreated, gin.H{"token": t, "secret": secret}, err)
 }
 
 // RevokeToken revokes a token.
 func (s *Server) RevokeToken(c *gin.Context, id string) {
-	t, err := s.service.RevokeToken(c.Request.Context(), actor(c).Name, id)
+	t, err := s.service.Admin.RevokeToken(c.Request.Context(), actor(c).Name, id)
 	s.answer(c, http.StatusOK, t, err)
 }
 

@@ -5,7 +5,8 @@ import (
 	"golang.org/x/text/language"
 
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/view"
 )
 
 // inLanguage leaves of texts by language the one that fits what the caller
@@ -38,7 +39,7 @@ func inLanguage[T any](c *gin.Context, texts map[string]T) map[string]T {
 }
 
 // speakDevice leaves in a device only the caller's language.
-func speakDevice(c *gin.Context, d *service.Detail) {
+func speakDevice(c *gin.Context, d *view.Detail) {
 	c.Header("Vary", "Accept-Language")
 	for i := range d.Standing.Verdicts {
 		v := &d.Standing.Verdicts[i]
@@ -47,7 +48,7 @@ func speakDevice(c *gin.Context, d *service.Detail) {
 }
 
 // speakAnswer leaves in an answer only the caller's language.
-func speakAnswer(c *gin.Context, a *service.Answer) {
+func speakAnswer(c *gin.Context, a *decision.Answer) {
 	c.Header("Vary", "Accept-Language")
 	a.ReasonUser = inLanguage(c, a.ReasonUser)
 	for i := range a.Remedies {

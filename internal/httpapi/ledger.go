@@ -15,16 +15,18 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/store"
 )
 
 // GetLedger shows the ledger at a glance.
-func (s *Server) GetLedger(c *gin.Context) { c.JSON(http.StatusOK, s.service.Ledger()) }
+func (s *Server) GetLedger(c *gin.Context) { c.JSON(http.StatusOK, s.service.Audit.Ledger()) }
 
 // VerifyLedger has the whole ledger checked.
 func (s *Server) VerifyLedger(c *gin.Context) {
-	c.JSON(http.StatusAccepted, s.service.BeginVerification(false))
+	c.JSON(http.StatusAccepted, s.service.Audit.BeginVerification(false))
 }
 
 // ListEntries lists entries.
@@ -34,16 +36,16 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := service.LedgerQuery{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person,
+	q := audit.LedgerQuery{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person,
 		Since: p.Since, Until: p.Until, Limit: limit + 1}
 	if p.Cursor != "" {
 		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
-			s.fail(c, &service.QueryError{Param: "cursor", Message: "this is not a cursor that a page gave"})
+			s.fail(c, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page gave"})
 			return
 		}
 	}
-	items, err := s.service.LedgerLines(c.Request.Context(), q)
-	out := list[service.LedgerLine]{Items: items}
+	items, err := s.service.Audit.LedgerLines(c.Request.Context(), q)
+	out := list[audit.LedgerLine]{Items: items}
 	if len(items) > limit {
 		out.Items = items[:limit]
 		out.Next = strconv.FormatInt(items[limit-1].Seq, 10)
@@ -53,7 +55,7 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 
 // GetEntry shows an entry with its proof.
 func (s *Server) GetEntry(c *gin.Context, seq int64) {
-	e, err := s.service.LedgerEntry(c.Request.Context(), seq)
+	e, err := s.service.Audit.LedgerEntry(c.Request.Context(), seq)
 	s.answer(c, http.StatusOK, e, err)
 }
 
@@ -64,19 +66,19 @@ func (s *Server) RedactEntry(c *gin.Context, seq int64) {
 		s.fail(c, err)
 		return
 	}
-	e, err := s.service.Redact(c.Request.Context(), actor(c).Name, seq, in.Reason)
+	e, err := s.service.Audit.Redact(c.Request.Context(), actor(c).Name, seq, in.Reason)
 	s.answer(c, http.StatusOK, e, err)
 }
 
 // GetGrowth proves that the ledger only grew.
 func (s *Server) GetGrowth(c *gin.Context, p api.GetGrowthParams) {
-	g, err := s.service.LedgerGrowth(c.Request.Context(), p.From)
+	g, err := s.service.Audit.LedgerGrowth(c.Request.Context(), p.From)
 	s.answer(c, http.StatusOK, g, err)
 }
 
 // ReplayDecision makes a recorded decision again.
 func (s *Server) ReplayDecision(c *gin.Context, id string) {
-	r, err := s.service.ReproduceDecision(c.Request.Context(), id)
+	r, err := s.service.Decisions.ReproduceDecision(c.Request.Context(), id)
 	s.answer(c, http.StatusOK, r, err)
 }
 
@@ -84,10 +86,10 @@ func (s *Server) ReplayDecision(c *gin.Context, id string) {
 func (s *Server) GetDeviceThen(c *gin.Context, id string, p api.GetDeviceThenParams) {
 	at, err := value.ParseTime(p.At)
 	if err != nil {
-		s.fail(c, &service.QueryError{Param: "at", Message: err.Error()})
+		s.fail(c, &fault.QueryError{Param: "at", Message: err.Error()})
 		return
 	}
-	d, err := s.service.DeviceAt(c.Request.Context(), id, at.Num())
+	d, err := s.service.View.DeviceAt(c.Request.Context(), id, at.Num())
 	if err == nil {
 		speakDevice(c, d.Detail)
 	}
@@ -101,17 +103,17 @@ const maxFollow = time.Minute
 func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 	from := max(p.From, 1)
 	if p.Format != "" && p.Format != "ndjson" && p.Format != "ocsf" {
-		s.fail(c, &service.QueryError{Param: "format", Message: "the format is ndjson or ocsf"})
+		s.fail(c, &fault.QueryError{Param: "format", Message: "the format is ndjson or ocsf"})
 		return
 	}
 	if p.To < 0 || p.To > 0 && p.To < from {
-		s.fail(c, &service.QueryError{Param: "to", Message: "the last entry does not come before the first"})
+		s.fail(c, &fault.QueryError{Param: "to", Message: "the last entry does not come before the first"})
 		return
 	}
 	if p.Wait != "" {
 		wait, err := value.ParseDuration(p.Wait)
 		if err != nil || wait.Num() < 0 || wait.Num() > maxFollow.Microseconds() {
-			s.fail(c, &service.QueryError{Param: "wait",
+			s.fail(c, &fault.QueryError{Param: "wait",
 				Message: "how long to wait is a duration of at most a minute, as 30s"})
 			return
 		}
@@ -121,10 +123,10 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 		done()
 		cancel()
 	}
-	origin := s.service.Ledger().Origin
+	origin := s.service.Audit.Ledger().Origin
 	var b []byte
 	s.stream(c, func(write func([]byte) error) error {
-		checkpoint, err := s.service.Export(c.Request.Context(), from, p.To, func(l *ledger.Line) error {
+		checkpoint, err := s.service.Audit.Export(c.Request.Context(), from, p.To, func(l *ledger.Line) error {
 			if p.Format != "ocsf" {
 				b = ledger.AppendLine(b[:0], l)
 				return write(b)
@@ -146,7 +148,7 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 
 // ExportStandings streams the level of every device.
 func (s *Server) ExportStandings(c *gin.Context) {
-	all, size, err := s.service.Standings(c.Request.Context())
+	all, size, err := s.service.Audit.Standings(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -202,7 +204,7 @@ func (s *Server) stream(c *gin.Context, produce func(write func([]byte) error) e
 // nothing but how many entries there are, and is for everybody.
 func (s *Server) ledgerCheckpoint(c *gin.Context) {
 	c.Header("Cache-Control", "no-cache")
-	c.Data(http.StatusOK, "text/plain; charset=utf-8", s.service.Checkpoint())
+	c.Data(http.StatusOK, "text/plain; charset=utf-8", s.service.Audit.Checkpoint())
 }
 
 // ledgerTile serves the tiles of the tree (C2SP tlog-tiles). Hashes are for
@@ -214,11 +216,11 @@ func (s *Server) ledgerTile(c *gin.Context) {
 		return
 	}
 	if t.L < 0 {
-		if s.authorizeAs(c, service.MayRead); c.IsAborted() {
+		if s.authorizeAs(c, bearer.MayRead); c.IsAborted() {
 			return
 		}
 	}
-	data, err := s.service.LedgerTile(c.Request.Context(), t)
+	data, err := s.service.Audit.LedgerTile(c.Request.Context(), t)
 	if errors.Is(err, store.ErrNotFound) {
 		s.fail(c, newProblem(http.StatusNotFound, "the ledger has no tile %s yet", c.Request.URL.Path))
 		return

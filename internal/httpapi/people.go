@@ -11,7 +11,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/directory"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
 )
 
 // ListPeople lists the directory.
@@ -53,14 +53,14 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 			refused[0].Line, refused[0].Message))
 		return
 	}
-	in, err := s.service.ImportPeople(c.Request.Context(), actor(c).Name, people,
-		service.ListImport{Whole: p.Whole, DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
+	in, err := s.service.Admin.ImportPeople(c.Request.Context(), actor(c).Name, people,
+		admin.ListImport{Whole: p.Whole, DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
 	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
 }
 
 // listIntake is what became of a list, with the lines of it that were refused.
 type listIntake struct {
-	service.ListIntake
+	admin.ListIntake
 	Refused []directory.Refusal `json:"refused"`
 }
 
@@ -80,9 +80,11 @@ func readList[T any](c *gin.Context, read func(io.Reader) ([]T, []directory.Refu
 }
 
 // GetPerson tells of one person and their devices.
-func (s *Server) GetPerson(c *gin.Context, id string) { c.JSON(http.StatusOK, s.service.Person(id)) }
+func (s *Server) GetPerson(c *gin.Context, id string) {
+	c.JSON(http.StatusOK, s.service.View.Person(id))
+}
 
 // RemovePerson takes a person out of the directory.
 func (s *Server) RemovePerson(c *gin.Context, id string) {
-	s.remove(c, id, s.service.RemovePerson)
+	s.remove(c, id, s.service.Admin.RemovePerson)
 }

@@ -22,7 +22,10 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
 )
 
 // The pages that a person meets: why they were refused, and how their device
@@ -215,7 +218,7 @@ func (s *Server) form(c *gin.Context) bool {
 
 // why explains a recorded refusal to the person it was for.
 func (s *Server) why(c *gin.Context) {
-	r, err := s.service.ByTicket(c.Request.Context(), c.Param("ticket"))
+	r, err := s.service.Decisions.ByTicket(c.Request.Context(), c.Param("ticket"))
 	if err != nil {
 		s.noTicket(c)
 		return
@@ -234,7 +237,7 @@ func (s *Server) whyAgain(c *gin.Context) {
 	if !s.form(c) {
 		return
 	}
-	r, err := s.service.ByTicket(c.Request.Context(), c.Param("ticket"))
+	r, err := s.service.Decisions.ByTicket(c.Request.Context(), c.Param("ticket"))
 	if err != nil {
 		s.noTicket(c)
 		return
@@ -243,8 +246,8 @@ func (s *Server) whyAgain(c *gin.Context) {
 		s.tooMany(c, "this was checked again a moment ago; try again in a few seconds")
 		return
 	}
-	id, refused, err := s.service.Again(&r)
-	if errors.Is(err, service.ErrEnforcerGone) {
+	id, refused, err := s.service.Decisions.Again(&r)
+	if errors.Is(err, decision.ErrEnforcerGone) {
 		s.gone(c)
 		return
 	}
@@ -259,7 +262,7 @@ func (s *Server) whyAgain(c *gin.Context) {
 			Why: w["allowedText"], Facts: s.askedFacts(w, &r.Answer), To: s.goOn(&r.Answer, to), NoObstacle: true})
 		return
 	}
-	address := "/me/why/" + s.service.Ticket(id) + "?checked=1"
+	address := "/me/why/" + s.service.Decisions.Ticket(id) + "?checked=1"
 	if to != "" {
 		address += "&to=" + template.URLQueryEscaper(to)
 	}
@@ -267,7 +270,7 @@ func (s *Server) whyAgain(c *gin.Context) {
 }
 
 // goOn is where a person goes on to: the path they came from, or the resource.
-func (s *Server) goOn(a *service.Answer, to string) string {
+func (s *Server) goOn(a *decision.Answer, to string) string {
 	if to != "" {
 		return to
 	}
@@ -280,7 +283,7 @@ func (s *Server) goOn(a *service.Answer, to string) string {
 	return ""
 }
 
-func (s *Server) askedFacts(w map[string]string, a *service.Answer) [][2]string {
+func (s *Server) askedFacts(w map[string]string, a *decision.Answer) [][2]string {
 	title := a.Asked.Resource.ID
 	for _, r := range s.service.Snapshot().Book.Rulebook.Resources {
 		if r.ID == title && r.Title != "" {
@@ -290,7 +293,7 @@ func (s *Server) askedFacts(w map[string]string, a *service.Answer) [][2]string 
 	device := w["unknownDevice"]
 	if a.Known {
 		device = a.Device
-		if d := s.service.Device(a.Device); d != nil && d.Name != "" {
+		if d := s.service.View.Device(a.Device); d != nil && d.Name != "" {
 			device = d.Name + " (" + d.ID + ")"
 		}
 	}
@@ -299,7 +302,7 @@ func (s *Server) askedFacts(w map[string]string, a *service.Answer) [][2]string 
 		{w["when"], at.Format("2006-01-02 15:04 MST")}}
 }
 
-func (s *Server) whyPage(c *gin.Context, a *service.Answer) *personPage {
+func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *personPage {
 	w := pageLanguage(c)
 	speakAnswer(c, a)
 	p := &personPage{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
@@ -322,7 +325,7 @@ func (s *Server) whyPage(c *gin.Context, a *service.Answer) *personPage {
 
 // myDevice tells how the device of the connection stands.
 func (s *Server) myDevice(c *gin.Context) {
-	s.authorizeAs(c, service.MayDecide)
+	s.authorizeAs(c, bearer.MayDecide)
 	if c.IsAborted() {
 		return
 	}
@@ -335,7 +338,7 @@ func (s *Server) myDevice(c *gin.Context) {
 		s.render(c, http.StatusOK, page)
 		return
 	}
-	d := s.service.DeviceOf(cert)
+	d := s.service.View.DeviceOf(cert)
 	if d == nil {
 		s.askToEnrol(c, w, "")
 		return
@@ -383,7 +386,7 @@ const enrolment = "device-desk"
 // enrolMine asks for the device of the connection to be known. Where the
 // rulebook lists the resource device-desk, its gates are asked first.
 func (s *Server) enrolMine(c *gin.Context) {
-	s.authorizeAs(c, service.MayDecide)
+	s.authorizeAs(c, bearer.MayDecide)
 	if c.IsAborted() {
 		return
 	}
@@ -406,17 +409,17 @@ func (s *Server) enrolMine(c *gin.Context) {
 	}
 	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources,
 		func(r rulebook.Resource) bool { return r.ID == enrolment }) {
-		id, refused, err := s.service.Permit(actor(c).Name, e)
+		id, refused, err := s.service.Decisions.Permit(actor(c).Name, e)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
 		if refused != nil {
-			c.Redirect(http.StatusSeeOther, "/me/why/"+s.service.Ticket(id)+"?to=/me/device")
+			c.Redirect(http.StatusSeeOther, "/me/why/"+s.service.Decisions.Ticket(id)+"?to=/me/device")
 			return
 		}
 	}
-	claims := service.Claims{Serial: strings.TrimSpace(c.PostForm("serial")),
+	claims := state.Claims{Serial: strings.TrimSpace(c.PostForm("serial")),
 		Platform: c.PostForm("platform"), Name: strings.TrimSpace(c.PostForm("name")), Owner: e.Subject.ID}
 	var shown *x509.Certificate
 	if text := c.GetHeader(headerCert); text != "" {
@@ -429,8 +432,8 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.askToEnrol(c, w, w["needSerial"])
 		return
 	}
-	got, err := s.service.Enrol(c.Request.Context(), actor(c).Name, claims, shown)
-	var wrong *service.InputError
+	got, err := s.service.Admin.Enrol(c.Request.Context(), actor(c).Name, claims, shown)
+	var wrong *fault.InputError
 	switch {
 	case errors.As(err, &wrong):
 		s.askToEnrol(c, w, wrong.Message)
@@ -441,10 +444,10 @@ func (s *Server) enrolMine(c *gin.Context) {
 	}
 	page := &personPage{W: w, NoObstacle: true}
 	switch got.State {
-	case service.Enrolled:
+	case state.Enrolled:
 		page.Title, page.Why, page.Outcome = w["enrolled"], w["enrolledText"], string(access.Allow)
 		page.Facts = [][2]string{{w["device"], got.Device}}
-	case service.Held:
+	case state.Held:
 		page.Title, page.Why, page.Facts = w["held"], w["heldText"], [][2]string{{w["number"], got.ID}}
 	default:
 		page.Title, page.Why, page.Outcome = w["refusedEnrol"], w["refusedEnrolText"], string(access.Deny)

@@ -17,7 +17,10 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/engine"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/store"
 )
 
@@ -31,7 +34,7 @@ type problem struct {
 	Excerpt  string             `json:"excerpt,omitempty"`
 	Problems []rulebook.Problem `json:"problems,omitempty"`
 	Examples any                `json:"examples,omitempty"`
-	Impacts  []service.Impact   `json:"impacts,omitempty"`
+	Impacts  []admin.Impact     `json:"impacts,omitempty"`
 }
 
 func (p *problem) Error() string { return p.Detail }
@@ -49,16 +52,16 @@ func problemOf(err error) *problem {
 	var (
 		p        *problem
 		field    *access.FieldError
-		query    *service.QueryError
+		query    *fault.QueryError
 		problems rulebook.Problems
-		example  *service.ExampleError
-		conflict *service.ConflictError
+		example  *admin.ExampleError
+		conflict *admin.ConflictError
 		large    *http.MaxBytesError
-		input    *service.InputError
-		missing  *service.NotFoundError
-		impact   *service.ImpactError
+		input    *fault.InputError
+		missing  *fault.NotFoundError
+		impact   *admin.ImpactError
 		trouble  *store.TroubleError
-		budget   *service.BudgetError
+		budget   *intake.BudgetError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -100,9 +103,7 @@ func problemOf(err error) *problem {
 		p = newProblem(http.StatusRequestEntityTooLarge, "the body is larger than %d bytes", large.Limit)
 	case errors.Is(err, store.ErrNotFound):
 		p = newProblem(http.StatusNotFound, "there is nothing of that id")
-	case errors.Is(err, service.ErrBadToken):
-		p = newProblem(http.StatusBadRequest, "%s", err)
-	case errors.Is(err, service.ErrClosed):
+	case errors.Is(err, engine.ErrClosed):
 		p = newProblem(http.StatusServiceUnavailable, "%s", err)
 	default:
 		p = newProblem(http.StatusInternalServerError, "%s", err)

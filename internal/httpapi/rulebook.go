@@ -13,7 +13,7 @@ import (
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
 	"ironledger.example/internal/store"
 )
 
@@ -32,7 +32,7 @@ func infoOf(r store.Rulebook) rulebookInfo {
 
 // ListRulebooks lists the published versions.
 func (s *Server) ListRulebooks(c *gin.Context) {
-	all, err := s.service.History(c.Request.Context())
+	all, err := s.service.View.History(c.Request.Context())
 	out := list[rulebookInfo]{Items: []rulebookInfo{}}
 	for _, r := range all {
 		out.Items = append(out.Items, infoOf(r))
@@ -50,7 +50,7 @@ func (s *Server) GetRulebook(c *gin.Context, version string) {
 			return
 		}
 	}
-	r, err := s.service.Version(c.Request.Context(), n)
+	r, err := s.service.View.Version(c.Request.Context(), n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -59,8 +59,8 @@ func (s *Server) GetRulebook(c *gin.Context, version string) {
 	c.JSON(http.StatusOK, infoOf(*r))
 }
 
-func draftOf(c *gin.Context) (service.Draft, error) {
-	var d service.Draft
+func draftOf(c *gin.Context) (admin.Draft, error) {
+	var d admin.Draft
 	if err := decode(c, maxRulebook, &d); err != nil {
 		return d, err
 	}
@@ -87,7 +87,7 @@ func (s *Server) PublishRulebook(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r, moved, err := s.service.Publish(c.Request.Context(), actor(c).Name, d)
+	r, moved, err := s.service.Admin.Publish(c.Request.Context(), actor(c).Name, d)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -110,7 +110,7 @@ func (s *Server) CheckRulebook(c *gin.Context) {
 		Examples []rehearsal.Outcome `json:"examples"`
 		Remarks  []rulebook.Remark   `json:"remarks"`
 	}{Problems: rulebook.Problems{}, Examples: []rehearsal.Outcome{}, Remarks: []rulebook.Remark{}}
-	rb, remarks, err := s.service.Review(d.Files)
+	rb, remarks, err := s.service.Admin.Review(d.Files)
 	var problems rulebook.Problems
 	if errors.As(err, &problems) {
 		out.Problems = problems
@@ -145,7 +145,7 @@ func (s *Server) CompareRulebook(c *gin.Context, p api.CompareRulebookParams) {
 		s.fail(c, err)
 		return
 	}
-	items, err := s.service.CompareRulebooks(c.Request.Context(), p.Version, d.Files)
+	items, err := s.service.Admin.CompareRulebooks(c.Request.Context(), p.Version, d.Files)
 	s.answer(c, http.StatusOK, list[rulebook.Difference]{Items: items}, err)
 }
 
@@ -156,7 +156,7 @@ func (s *Server) RehearseRulebook(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	shift, err := s.service.Rehearse(d.Files)
+	shift, err := s.service.Admin.Rehearse(d.Files)
 	s.answer(c, http.StatusOK, shift, err)
 }
 
@@ -167,7 +167,7 @@ func (s *Server) RehearseDevice(c *gin.Context, id string) {
 		s.fail(c, err)
 		return
 	}
-	detail, err := s.service.RehearseDevice(d.Files, id)
+	detail, err := s.service.View.RehearseDevice(d.Files, id)
 	if err == nil {
 		speakDevice(c, detail)
 	}
@@ -175,4 +175,4 @@ func (s *Server) RehearseDevice(c *gin.Context, id string) {
 }
 
 // GetShadow tells what the shadow baselines would do.
-func (s *Server) GetShadow(c *gin.Context) { c.JSON(http.StatusOK, s.service.Shadow()) }
+func (s *Server) GetShadow(c *gin.Context) { c.JSON(http.StatusOK, s.service.Admin.Shadow()) }

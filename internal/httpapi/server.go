@@ -21,6 +21,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/service"
 )
 
@@ -55,8 +56,8 @@ type Options struct {
 var permissions = rights()
 
 // rights are those that the specification gives, as service knows them.
-func rights() map[string]service.Permission {
-	out := make(map[string]service.Permission, len(api.Rights))
+func rights() map[string]bearer.Permission {
+	out := make(map[string]bearer.Permission, len(api.Rights))
 	for operation, right := range api.Rights {
 		switch right {
 		case "any":
@@ -64,15 +65,15 @@ func rights() map[string]service.Permission {
 		case "none":
 			out[operation] = nobody
 		default:
-			out[operation] = service.Permission(right)
+			out[operation] = bearer.Permission(right)
 		}
 	}
 	return out
 }
 
 const (
-	anyone service.Permission = ""  // any token will do
-	nobody service.Permission = "-" // no token is needed
+	anyone bearer.Permission = ""  // any token will do
+	nobody bearer.Permission = "-" // no token is needed
 )
 
 // Handler returns the handler of everything.
@@ -185,7 +186,7 @@ func (s *Server) authorize(c *gin.Context) {
 }
 
 // authorizeAs lets a caller with a permission pass and answers others.
-func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
+func (s *Server) authorizeAs(c *gin.Context, need bearer.Permission) {
 	token, ok, err := s.caller(c)
 	if err != nil {
 		s.fail(c, err)
@@ -210,13 +211,13 @@ func (s *Server) authorizeAs(c *gin.Context, need service.Permission) {
 	}
 }
 
-func (s *Server) caller(c *gin.Context) (*service.Token, bool, error) {
+func (s *Server) caller(c *gin.Context) (*bearer.Token, bool, error) {
 	if h := c.GetHeader("Authorization"); h != "" {
 		scheme, secret, _ := strings.Cut(h, " ")
 		if !strings.EqualFold(scheme, "Bearer") {
 			return nil, false, nil
 		}
-		t, ok := s.service.Authenticate(strings.TrimSpace(secret))
+		t, ok := s.service.Admin.Authenticate(strings.TrimSpace(secret))
 		return t, ok, nil
 	}
 	cookie, err := c.Cookie(cookieName)
@@ -226,17 +227,17 @@ func (s *Server) caller(c *gin.Context) (*service.Token, bool, error) {
 	if err := s.origin.Check(c.Request); err != nil {
 		return nil, false, newProblem(http.StatusForbidden, "the request comes from another site")
 	}
-	t, ok := s.service.SignedIn(c.Request.Context(), cookie)
+	t, ok := s.service.Admin.SignedIn(c.Request.Context(), cookie)
 	return t, ok, nil
 }
 
 // actor is the name of the caller's token.
-func actor(c *gin.Context) *service.Token {
+func actor(c *gin.Context) *bearer.Token {
 	t, _ := c.Get(tokenKey)
-	if token, ok := t.(*service.Token); ok {
+	if token, ok := t.(*bearer.Token); ok {
 		return token
 	}
-	return &service.Token{}
+	return &bearer.Token{}
 }
 
 // Serve listens until ctx ends, then lets requests under way finish. Without a

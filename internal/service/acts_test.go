@@ -15,6 +15,9 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/state"
 )
 
 // actors is a rulebook in which everything that people can do makes a difference.
@@ -40,16 +43,17 @@ break_glass: [master]
 `
 
 // opened is a service with the rulebook of acts.
-func opened(t *testing.T, dir string) *Service {
+func opened(t *testing.T, dir string, witness func(*state.Change)) *Service {
 	t.Helper()
 	s, err := Open(context.Background(),
-		Options{Dir: dir, AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler)})
+		Options{Dir: dir, AdminToken: "il_a_token_for_tests_only", Log: slog.New(slog.DiscardHandler),
+			Witness: witness})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if s.Snapshot().Book.Info.Version == 0 {
-		if _, _, err := s.Publish(context.Background(), "author",
-			Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}}); err != nil {
+		if _, _, err := s.Admin.Publish(context.Background(), "author",
+			admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -70,7 +74,7 @@ type acts struct {
 
 func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 	a := &acts{s: s, r: r, prefix: prefix, whole: whole}
-	accept := ListImport{AcceptImpact: "a trial"}
+	accept := admin.ListImport{AcceptImpact: "a trial"}
 	a.steps = map[string]func(context.Context) error{
 		"report": func(ctx context.Context) error { return a.report(ctx, a.device(), a.one("desk", "agent")) },
 		"threat": func(ctx context.Context) error { return a.report(ctx, a.device(), "buoy") },
@@ -83,26 +87,27 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			for range 1 + a.r.IntN(3) {
 				list = append(list, directory.Person{ID: a.person(), Name: a.one("Ada", "Bo"), Groups: a.groups()})
 			}
-			_, err := s.ImportPeople(ctx, "astrid", list, accept)
+			_, err := s.Admin.ImportPeople(ctx, "astrid", list, accept)
 			return err
 		},
 		"leaver": func(ctx context.Context) error {
-			_, err := s.RemovePerson(ctx, "astrid", a.person(), Removal{Reason: "left", AcceptImpact: "a trial"})
+			_, err := s.Admin.RemovePerson(ctx, "astrid", a.person(),
+				admin.Removal{Reason: "left", AcceptImpact: "a trial"})
 			return err
 		},
 		"roster": func(ctx context.Context) error {
-			_, err := s.ImportRoster(ctx, "astrid",
+			_, err := s.Admin.ImportRoster(ctx, "astrid",
 				[]directory.Hardware{{Serial: "S-" + a.device(), Note: a.one("a", "b")}}, accept)
 			return err
 		},
 		"roster line": func(ctx context.Context) error {
-			_, err := s.RemoveRoster(ctx, "astrid", "s-"+a.device(),
-				Removal{Reason: "sold", AcceptImpact: "a trial"})
+			_, err := s.Admin.RemoveRoster(ctx, "astrid", "s-"+a.device(),
+				admin.Removal{Reason: "sold", AcceptImpact: "a trial"})
 			return err
 		},
 		"waiver": func(ctx context.Context) error {
-			w, err := s.Waive(ctx, "astrid",
-				ExceptionRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial",
+			w, err := s.Admin.Waive(ctx, "astrid",
+				admin.ExceptionRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial",
 					For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, w.ID)
@@ -110,63 +115,65 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"vouch": func(ctx context.Context) error {
-			v, err := s.Vouch(ctx, "astrid", ExceptionRequest{Device: a.device(), Reason: "a trial", For: "3d"})
+			v, err := s.Admin.Vouch(ctx, "astrid",
+				admin.ExceptionRequest{Device: a.device(), Reason: "a trial", For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, v.ID)
 			}
 			return err
 		},
 		"revoke": func(ctx context.Context) error {
-			_, err := s.Revoke(ctx, "astrid", a.one(a.grants...), "enough")
+			_, err := s.Admin.Revoke(ctx, "astrid", a.one(a.grants...), "enough")
 			return err
 		},
 		"enrol": func(ctx context.Context) error {
 			id := a.device()
-			e, err := s.Enrol(ctx, "desk",
-				Claims{Serial: "S-" + id + a.one("", "n"), Form: "laptop", Owner: a.person()}, nil)
-			if err == nil && e.State == Held {
+			e, err := s.Admin.Enrol(ctx, "desk",
+				state.Claims{Serial: "S-" + id + a.one("", "n"), Form: "laptop", Owner: a.person()}, nil)
+			if err == nil && e.State == state.Held {
 				a.held = append(a.held, e.ID)
 			}
 			return err
 		},
 		"settle enrolment": func(ctx context.Context) error {
-			_, err := s.SettleEnrolment(ctx, "astrid", a.one(a.held...), a.r.IntN(2) == 0, "looked at")
+			_, err := s.Admin.SettleEnrolment(ctx, "astrid", a.one(a.held...), a.r.IntN(2) == 0, "looked at")
 			return err
 		},
 		"settle report": func(ctx context.Context) error {
-			how := Settlement{Reason: "looked at", Device: a.device()}
+			how := admin.Settlement{Reason: "looked at", Device: a.device()}
 			if a.r.IntN(3) == 0 {
-				how = Settlement{Reason: "nobody's", Discard: true}
+				how = admin.Settlement{Reason: "nobody's", Discard: true}
 			}
-			_, err := s.Settle(ctx, "astrid", a.one(a.aside...), how)
+			_, err := s.Admin.Settle(ctx, "astrid", a.one(a.aside...), how)
 			return err
 		},
 		"retire": func(ctx context.Context) error {
 			if a.r.IntN(6) > 0 {
 				return nil // or there would soon be no device in service
 			}
-			_, err := s.Retire(ctx, "astrid", a.device(), "lost at sea")
+			_, err := s.Admin.Retire(ctx, "astrid", a.device(), "lost at sea")
 			return err
 		},
 		"token": func(ctx context.Context) error {
 			name := fmt.Sprint(a.prefix, "token", a.r.IntN(6))
-			_, _, err := s.CreateToken(ctx, "astrid", name, Reader)
+			_, _, err := s.Admin.CreateToken(ctx, "astrid", name, bearer.Reader)
 			if err == nil {
 				a.tokens = append(a.tokens, name)
 			}
 			return err
 		},
 		"revoke token": func(ctx context.Context) error {
-			_, err := s.RevokeToken(ctx, "astrid", a.one(a.tokens...))
+			_, err := s.Admin.RevokeToken(ctx, "astrid", a.one(a.tokens...))
 			return err
 		},
 		"search": func(ctx context.Context) error {
-			_, err := s.KeepSearch(ctx, "astrid",
-				Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)), Where: a.one("level == sound", "managed")})
+			_, err := s.View.KeepSearch(ctx, "astrid",
+				state.Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)),
+					Where: a.one("level == sound", "managed")})
 			return err
 		},
 		"drop search": func(ctx context.Context) error {
-			return s.DropSearch(ctx, fmt.Sprint(a.prefix, "s", a.r.IntN(4)))
+			return s.View.DropSearch(ctx, fmt.Sprint(a.prefix, "s", a.r.IntN(4)))
 		},
 		"ask": func(context.Context) error {
 			for range 10 {
@@ -187,18 +194,19 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 						Groups: a.groups()})
 				}
 			}
-			_, err := s.ImportPeople(ctx, "astrid", list, ListImport{Whole: true, AcceptImpact: "a trial"})
+			_, err := s.Admin.ImportPeople(ctx, "astrid", list,
+				admin.ListImport{Whole: true, AcceptImpact: "a trial"})
 			return err
 		}
 		a.steps["publish"] = func(ctx context.Context) error {
 			text := strings.Replace(actors, "threat.score <= 30",
 				a.one("threat.score <= 30", "threat.score <= 20"), 1)
-			_, _, err := s.Publish(ctx, "astrid",
-				Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}, AcceptImpact: "a trial"})
+			_, _, err := s.Admin.Publish(ctx, "astrid",
+				admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}, AcceptImpact: "a trial"})
 			return err
 		}
 		a.steps["redact"] = func(ctx context.Context) error {
-			_, err := s.Redact(ctx, "astrid", 2+r.Int64N(s.store.Sealed().Size-1), "a name must go")
+			_, err := s.Audit.Redact(ctx, "astrid", 2+r.Int64N(s.Store.Sealed().Size-1), "a name must go")
 			return err
 		}
 	}
@@ -213,6 +221,7 @@ func (a *acts) one(list ...string) string {
 }
 
 func (a *acts) person() string { return fmt.Sprint(a.prefix, "p", a.r.IntN(12)) }
+
 func (a *acts) device() string { return fmt.Sprint(a.prefix, "d", a.r.IntN(25)) }
 
 func (a *acts) groups() (out []string) {
@@ -235,7 +244,7 @@ func (a *acts) report(ctx context.Context, id, source string) error {
 var errRefused = errors.New("the report was refused")
 
 func (a *acts) take(ctx context.Context, text string) error {
-	in, err := a.s.Ingest(ctx, "desk", "", strings.NewReader(text), evidence.NDJSON)
+	in, err := a.s.Intake.Ingest(ctx, "desk", "", strings.NewReader(text), evidence.NDJSON)
 	if err != nil {
 		return err
 	}
@@ -251,7 +260,7 @@ func (a *acts) ask(person string) error {
 	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
 		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: a.one("payroll", "rota")},
 		Context: &access.Context{Device: &access.DeviceRef{ID: a.device()}}}
-	_, err := a.s.Decide("gate", e)
+	_, err := a.s.Decisions.Decide("gate", e)
 	return err
 }
 

@@ -15,7 +15,9 @@ import (
 	"time"
 
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/view"
 )
 
 // authority is that of a test that issues for devices.
@@ -106,7 +108,7 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 		defer shut(t, s)
 		a := newAuthority(t)
 		_, shows := a.device("d1", time.Hour, 10*time.Hour)
-		if _, _, err := s.Publish(ctx, "author", service.Draft{Files: a.files(5 * time.Hour)}); err != nil {
+		if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: a.files(5 * time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
 		report(t, s, "d1", `"certs":`+shows)
@@ -132,8 +134,8 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 				t.Errorf("%s it stands at %s, want %s", step.what, got, step.level)
 			}
 		}
-		d := s.Device("d1")
-		if len(d.Certs) != 1 || d.Certs[0].State != service.CertificateUntrusted ||
+		d := s.View.Device("d1")
+		if len(d.Certs) != 1 || d.Certs[0].State != view.CertificateUntrusted ||
 			!strings.Contains(d.Certs[0].Why, "expired") {
 			t.Errorf("its certificates are %+v", d.Certs)
 		}
@@ -146,8 +148,8 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 			revoked []*x509.Certificate
 			level   string
 		}{{nil, "strong"}, {[]*x509.Certificate{c}, "limited"}, {nil, "strong"}} {
-			if _, _, err := s.Publish(ctx, "author",
-				service.Draft{Files: a.files(50*time.Hour, step.revoked...)}); err != nil {
+			if _, _, err := s.Admin.Publish(ctx, "author",
+				admin.Draft{Files: a.files(50*time.Hour, step.revoked...)}); err != nil {
 				t.Fatal(err)
 			}
 			if got := level(s, "d1"); got != step.level {
@@ -162,7 +164,7 @@ func TestThousandsOfCertificatesEndInTheSameSecond(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
 		a := newAuthority(t)
-		if _, _, err := s.Publish(ctx, "author", service.Draft{Files: a.files(500 * time.Hour)}); err != nil {
+		if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: a.files(500 * time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
 		n := service.Rounds(2000)
@@ -203,7 +205,7 @@ func TestALowerLimitHoldsForWaiversThatLive(t *testing.T) {
 		report(t, s, "d1", strings.Replace(good, "true", "false", 1))
 		waive(t, s, "laptop/disk", "20h")
 		publish(t, s, house+"waivers: {max: 30m}\n")
-		if list, err := s.Waivers(service.ExceptionQuery{Within: "1h"}); err != nil || len(list) != 1 {
+		if list, err := s.View.Waivers(view.ExceptionQuery{Within: "1h"}); err != nil || len(list) != 1 {
 			t.Errorf("within an hour end %+v (%v)", list, err)
 		}
 		if level(s, "d1") != "strong" {
@@ -227,7 +229,7 @@ func TestShadowForetellsEnforcing(t *testing.T) {
 	report(t, s, "d1", good)
 	report(t, s, "d2", good+`,"firewall.on":false`)
 	report(t, s, "d3", good+`,"firewall.on":true`)
-	shift := s.Shadow()
+	shift := s.Admin.Shadow()
 	if shift.Falls != 2 || shift.Rises != 0 || shift.Moves[0].Rules[0] != "tried/wall" {
 		t.Fatalf("the shadow says %+v", shift)
 	}

@@ -15,7 +15,8 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/view"
 )
 
 // A publication replaces the fleet device by device. Whoever reads meanwhile
@@ -47,7 +48,7 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 					return
 				default:
 				}
-				d := s.Device(fmt.Sprintf("d%d", i*7%n))
+				d := s.View.Device(fmt.Sprintf("d%d", i*7%n))
 				var keys []string
 				for _, v := range d.Standing.Verdicts {
 					keys = append(keys, v.Rule)
@@ -60,7 +61,7 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 						d.Level, d.Standing.Level, keys)
 					return
 				}
-				if page, err := s.Devices(ctx, service.DeviceQuery{Limit: 1000}); err != nil ||
+				if page, err := s.View.Devices(ctx, view.DeviceQuery{Limit: 1000}); err != nil ||
 					page.Total != n || len(page.Levels) != 1 {
 					t.Errorf("a list of %v (%v)", page.Levels, err)
 					return
@@ -88,7 +89,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 	defer shut(t, s)
 	a, other := newAuthority(t), newAuthority(t)
 	files := a.files(50 * time.Hour)
-	if _, _, err := s.Publish(ctx, "author", service.Draft{Files: files}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: files}); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 7 {
@@ -101,9 +102,9 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 	}
 	report(t, s, "bare", `"platform":"ios"`)
 	var seen []string
-	q := service.CertificateQuery{Limit: 3}
+	q := view.CertificateQuery{Limit: 3}
 	for range 5 {
-		page, err := s.Certificates(ctx, q)
+		page, err := s.View.Certificates(ctx, q)
 		if err != nil || page.Total != 7 {
 			t.Fatal(page, err)
 		}
@@ -125,7 +126,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 		"lifetime > 60h":                           "d5 d6",
 		`subject contains "d3" and level > barred`: "d3",
 	} {
-		page, err := s.Certificates(ctx, service.CertificateQuery{Where: where, Limit: 50})
+		page, err := s.View.Certificates(ctx, view.CertificateQuery{Where: where, Limit: 50})
 		if err != nil {
 			t.Errorf("%s: %v", where, err)
 			continue
@@ -138,20 +139,20 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 			t.Errorf("%s selects %v, want %s", where, got, want)
 		}
 	}
-	page, err := s.Certificates(ctx, service.CertificateQuery{State: service.CertificateUntrusted, Limit: 5})
+	page, err := s.View.Certificates(ctx, view.CertificateQuery{State: view.CertificateUntrusted, Limit: 5})
 	if err != nil || page.Total != 1 ||
-		page.States[service.CertificateTrusted]+page.States[service.CertificateEnding] != 6 ||
+		page.States[view.CertificateTrusted]+page.States[view.CertificateEnding] != 6 ||
 		page.Issuers[0].Certificates != 6 || page.Issuers[1].Certificates != 1 {
 		t.Errorf("untrusted are %+v (%v)", page, err)
 	}
-	for _, bad := range []service.CertificateQuery{{State: "x"}, {Where: "der == \"x\""},
+	for _, bad := range []view.CertificateQuery{{State: "x"}, {Where: "der == \"x\""},
 		{Where: "why == \"x\""}, {Cursor: "%"}, {Where: "trusted +"}} {
-		if _, err := s.Certificates(ctx, bad); err == nil {
+		if _, err := s.View.Certificates(ctx, bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}
 	// What is reported is kept whole over a restart, the certificate itself too.
-	before := s.Device("d0").Certs
+	before := s.View.Device("d0").Certs
 	rb, err := rulebook.Load(files)
 	if err != nil {
 		t.Fatal(err)
@@ -162,7 +163,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 		!back.Value("certs").Equal(evidenceValue(kept, "certs").Value) {
 		t.Errorf("the evidence comes back as %+v (%v)", back, err)
 	}
-	if len(before) != 1 || before[0].State == service.CertificateUntrusted {
+	if len(before) != 1 || before[0].State == view.CertificateUntrusted {
 		t.Errorf("d0 shows %+v", before)
 	}
 }
@@ -196,12 +197,12 @@ func TestADeviceLeftAloneByAPublicationIsStillUnderstood(t *testing.T) {
 			}
 		}
 		shifted := "rulebook: four\nbaselines: [{id: a, rules: [{id: v, check: managed, cap: limited}, {id: w, check: managed, cap: limited}, {id: x, check: managed, cap: limited}, {id: y, check: firewall.on, cap: barred, grace: 3h}]}]\n"
-		shift, err := s.Rehearse([]rulebook.File{{Name: "r.yaml", Text: shifted}})
+		shift, err := s.Admin.Rehearse([]rulebook.File{{Name: "r.yaml", Text: shifted}})
 		if err != nil || shift.Falls+shift.Rises != 0 {
 			t.Errorf("the rehearsal moves %+v (%v)", shift, err)
 		}
 		publish(t, s, shifted)
-		if d := s.Device("d1"); d.Level != top || d.Rulebook != 4 {
+		if d := s.View.Device("d1"); d.Level != top || d.Rulebook != 4 {
 			t.Errorf("under rulebook %d it stands at %s", d.Rulebook, d.Level)
 		}
 		time.Sleep(time.Hour + time.Second)
@@ -234,27 +235,28 @@ func TestManyCallersAtOnce(t *testing.T) {
 				var err error
 				switch r.IntN(10) {
 				case 0:
-					_, _, err = s.Publish(ctx, "author",
-						service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+					_, _, err = s.Admin.Publish(ctx, "author",
+						admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
 							Text: []string{house, strict}[r.IntN(2)]}}, AcceptImpact: "a trial"})
 				case 1:
-					_, err = s.ImportPeople(ctx, "hr",
+					_, err = s.Admin.ImportPeople(ctx, "hr",
 						[]directory.Person{{ID: "maren", Name: "Maren",
 							Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}},
-						service.ListImport{AcceptImpact: "a trial"})
+						admin.ListImport{AcceptImpact: "a trial"})
 				case 2:
-					_, _ = s.Waive(ctx, "desk", service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
+					_, _ = s.Admin.Waive(ctx, "desk", admin.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
 				case 3, 4, 5:
 					report(t, s, d, fmt.Sprintf(`"form":"laptop","storage.encrypted":%t,"os.version":"14.%d","threat.score":%d`, r.IntN(4) > 0, r.IntN(4), r.IntN(45)))
 				default:
 					var id string
-					if id, _, err = s.Permit(fmt.Sprint("edge-", r.IntN(2)), question("maren", d)); err == nil {
+					if id, _, err = s.Decisions.Permit(fmt.Sprint("edge-", r.IntN(2)),
+						question("maren", d)); err == nil {
 						mu.Lock()
 						decisions = append(decisions, id)
 						mu.Unlock()
 					}
 				}
-				var conflict *service.ConflictError
+				var conflict *admin.ConflictError
 				if err != nil && !errors.As(err, &conflict) {
 					t.Errorf("caller %d: %v", caller, err)
 				}
@@ -264,14 +266,14 @@ func TestManyCallersAtOnce(t *testing.T) {
 	wg.Wait()
 	check := func(when string) {
 		t.Helper()
-		for _, live := range s.Sessions("", "", "") {
-			if a := s.Ask(question(live.Person, live.Device)); a.Outcome != access.Allow {
+		for _, live := range s.Decisions.Sessions("", "", "") {
+			if a := s.Decisions.Ask(question(live.Person, live.Device)); a.Outcome != access.Allow {
 				t.Errorf("%s the session %s from %s lives on, and asking gives %s", when, live.Decision,
 					live.Device, a.Outcome)
 			}
 		}
 		for _, id := range decisions {
-			if got, err := s.ReproduceDecision(ctx, id); err != nil || !got.Same {
+			if got, err := s.Decisions.ReproduceDecision(ctx, id); err != nil || !got.Same {
 				t.Errorf("%s decision %s: %+v (%v)", when, id, got, err)
 			}
 		}
@@ -280,12 +282,12 @@ func TestManyCallersAtOnce(t *testing.T) {
 		}
 	}
 	check("at once")
-	before := len(s.Sessions("", "", ""))
+	before := len(s.Decisions.Sessions("", "", ""))
 	shut(t, s)
 	s = open(t, dir)
 	defer shut(t, s)
 	check("after a restart")
-	if after := len(s.Sessions("", "", "")); after != before {
+	if after := len(s.Decisions.Sessions("", "", "")); after != before {
 		t.Errorf("%d sessions lived before the restart, %d after it", before, after)
 	}
 }

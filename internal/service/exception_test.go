@@ -13,7 +13,11 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/view"
 )
 
 // strict is a rulebook with a rule that only the house itself can meet.
@@ -23,9 +27,9 @@ var strict = strings.Replace(house, "gates:", `  - id: ours
 waivers: {max: 30d}
 gates:`, 1)
 
-func waive(t *testing.T, s *service.Service, rule, span string) *service.ShownException {
+func waive(t *testing.T, s *service.Service, rule, span string) *state.ShownException {
 	t.Helper()
-	g, err := s.Waive(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: rule, Reason: "ticket 7",
+	g, err := s.Admin.Waive(ctx, "desk", admin.ExceptionRequest{Device: "d1", Rule: rule, Reason: "ticket 7",
 		For: span})
 	if err != nil {
 		t.Fatal(err)
@@ -65,28 +69,28 @@ func TestWaiversLiveTheirTime(t *testing.T) {
 			t.Errorf("after its end it stands at %s", level(s, "d1"))
 		}
 		w = waive(t, s, "laptop/disk", "14d")
-		if _, err := s.Revoke(ctx, "boss", w.ID, " "); err == nil {
+		if _, err := s.Admin.Revoke(ctx, "boss", w.ID, " "); err == nil {
 			t.Error("it is revoked without a reason")
 		}
-		if r, err := s.Revoke(ctx, "boss", w.ID, "encrypted now"); err != nil || r.State != "revoked" ||
+		if r, err := s.Admin.Revoke(ctx, "boss", w.ID, "encrypted now"); err != nil || r.State != "revoked" ||
 			level(s, "d1") != "limited" {
 			t.Errorf("revoked it is %+v (%v), the device %s", r, err, level(s, "d1"))
 		}
-		if _, err := s.Revoke(ctx, "boss", w.ID, "again"); err == nil {
+		if _, err := s.Admin.Revoke(ctx, "boss", w.ID, "again"); err == nil {
 			t.Error("it is revoked twice")
 		}
 		for state, n := range map[string]int{"": 2, "live": 0, "ended": 1, "revoked": 1} {
-			if list, err := s.Waivers(service.ExceptionQuery{State: state}); err != nil || len(list) != n {
+			if list, err := s.View.Waivers(view.ExceptionQuery{State: state}); err != nil || len(list) != n {
 				t.Errorf("%q lists %d waivers (%v), want %d", state, len(list), err, n)
 			}
 		}
 		waive(t, s, "laptop/os", "3d")
 		waive(t, s, "laptop/threat", "8d")
-		if soon, err := s.Waivers(service.ExceptionQuery{Within: "7d"}); err != nil || len(soon) != 1 ||
+		if soon, err := s.View.Waivers(view.ExceptionQuery{Within: "7d"}); err != nil || len(soon) != 1 ||
 			soon[0].Rule != "laptop/os" || soon[0].Verdict != "pass" {
 			t.Errorf("within a week end %+v (%v)", soon, err)
 		}
-		events, err := s.DeviceHistory(ctx, "d1", 0, 100)
+		events, err := s.View.DeviceHistory(ctx, "d1", 0, 100)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -107,51 +111,51 @@ func TestWaiversThatAreRefused(t *testing.T) {
 	publish(t, s, strict)
 	report(t, s, "d1", good)
 	for name, c := range map[string]struct {
-		ask  service.ExceptionRequest
+		ask  admin.ExceptionRequest
 		want string
 	}{
-		"no reason": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d"},
+		"no reason": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d"},
 			"a reason is needed"},
-		"a reason too long": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d",
+		"a reason too long": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d",
 			Reason: strings.Repeat("x", 2000)}, "longer than"},
-		"no end": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"},
+		"no end": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"},
 			"say when it ends"},
-		"two ends": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"two ends": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "1d", Until: "2099-01-01"}, "say when it ends"},
-		"no duration": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"no duration": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "soon"}, "is not a duration"},
-		"a negative time": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"a negative time": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "-1d"}, "duration"},
-		"in the past": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"in the past": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			Until: "2001-01-01"}, "not lie in the future"},
-		"longer than may be": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"longer than may be": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "31d"}, "the rulebook allows 30d"},
-		"in the year 9999": {service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"in the year 9999": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			Until: "9999-12-31"}, "the rulebook allows 30d"},
-		"an unknown rule": {service.ExceptionRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x",
+		"an unknown rule": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x",
 			For: "1d"}, "did you mean laptop/disk?"},
-		"an unknown device": {service.ExceptionRequest{Device: "d9", Rule: "laptop/disk", Reason: "x",
+		"an unknown device": {admin.ExceptionRequest{Device: "d9", Rule: "laptop/disk", Reason: "x",
 			For: "1d"}, "there is no device d9"},
-		"no device": {service.ExceptionRequest{Rule: "laptop/disk", Reason: "x", For: "1d"},
+		"no device": {admin.ExceptionRequest{Rule: "laptop/disk", Reason: "x", For: "1d"},
 			"say which device"},
 	} {
-		if g, err := s.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
+		if g, err := s.Admin.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s gives %+v and %v, want %q", name, g, err, c.want)
 		}
 	}
-	if list, _ := s.Waivers(service.ExceptionQuery{}); len(list) != 0 {
+	if list, _ := s.View.Waivers(view.ExceptionQuery{}); len(list) != 0 {
 		t.Errorf("refused waivers are listed: %v", list)
 	}
-	if _, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+	if _, err := s.Admin.Vouch(ctx, "desk", admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
 		For: "1d"}); err == nil {
 		t.Error("a vouch is taken for a rule")
 	}
-	var missing *service.NotFoundError
-	if _, err := s.Revoke(ctx, "desk", "w-none", "x"); !errors.As(err, &missing) {
+	var missing *fault.NotFoundError
+	if _, err := s.Admin.Revoke(ctx, "desk", "w-none", "x"); !errors.As(err, &missing) {
 		t.Errorf("revoking nothing gives %v", err)
 	}
-	for _, q := range []service.ExceptionQuery{{State: "dead"}, {Within: "week"}} {
-		if _, err := s.Waivers(q); err == nil {
+	for _, q := range []view.ExceptionQuery{{State: "dead"}, {Within: "week"}} {
+		if _, err := s.View.Waivers(q); err == nil {
 			t.Errorf("%+v is taken", q)
 		}
 	}
@@ -171,7 +175,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 			}
 		}
 		stands("limited", "known to nobody")
-		g, err := s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "gf-77", Reason: "seen at the desk",
+		g, err := s.Admin.Vouch(ctx, "desk", admin.ExceptionRequest{Device: "gf-77", Reason: "seen at the desk",
 			For: "40m"})
 		if err != nil || g.Device != "d1" {
 			t.Fatal(g, err)
@@ -181,32 +185,32 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		stands("strong", "a minute before the vouch ends")
 		time.Sleep(time.Minute)
 		stands("limited", "after the vouch has ended")
-		if in, err := s.ImportRoster(ctx, "admin",
+		if in, err := s.Admin.ImportRoster(ctx, "admin",
 			[]directory.Hardware{{Serial: "gf-77", Note: "ours"}, {HardwareID: "HW-1"}},
-			service.ListImport{}); err != nil || in.Added != 2 || in.Changed != 0 {
+			admin.ListImport{}); err != nil || in.Added != 2 || in.Changed != 0 {
 			t.Fatal(in, err)
 		}
 		stands("strong", "on the roster")
-		if in, err := s.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}},
-			service.ListImport{}); err != nil || in.Added != 0 || in.Changed != 1 {
+		if in, err := s.Admin.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-77", Note: "ours, new"}},
+			admin.ListImport{}); err != nil || in.Added != 0 || in.Changed != 1 {
 			t.Error(in, err)
 		}
 		shut(t, s)
 		s = open(t, dir)
 		defer func() { shut(t, s) }()
 		stands("strong", "on the roster after a restart")
-		list := s.RosterList("77")
+		list := s.View.RosterList("77")
 		if len(list) != 1 || list[0].Device != "d1" || list[0].Note != "ours, new" {
 			t.Errorf("the roster lists %+v", list)
 		}
-		if _, err := s.RemoveRoster(ctx, "admin", "GF-77", service.Removal{Reason: "sold"}); err != nil {
+		if _, err := s.Admin.RemoveRoster(ctx, "admin", "GF-77", admin.Removal{Reason: "sold"}); err != nil {
 			t.Fatal(err)
 		}
 		stands("limited", "off the roster")
-		if _, err := s.RemoveRoster(ctx, "admin", "gf-77", service.Removal{Reason: "again"}); err == nil {
+		if _, err := s.Admin.RemoveRoster(ctx, "admin", "gf-77", admin.Removal{Reason: "again"}); err == nil {
 			t.Error("it is removed twice")
 		}
-		if list, err := s.Vouches(service.ExceptionQuery{State: "ended"}); err != nil || len(list) != 1 ||
+		if list, err := s.View.Vouches(view.ExceptionQuery{State: "ended"}); err != nil || len(list) != 1 ||
 			list[0].Author != "desk" {
 			t.Errorf("the vouches are %+v (%v)", list, err)
 		}
@@ -231,40 +235,40 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 	}
 	shut(t, s)
 	s = open(t, dir)
-	list, err := s.Unmatched(false)
+	list, err := s.View.Unmatched(false)
 	if err != nil || len(list) != 1 || list[0].Times != 2 && list[0].Times != 1 || len(list[0].Keys) != 2 ||
 		list[0].Keys[1].Device != "d1" {
 		t.Fatalf("kept aside are %+v (%v)", list, err)
 	}
 	id := list[0].ID
-	for _, how := range []service.Settlement{{Device: "d2"}, {Reason: "x"},
+	for _, how := range []admin.Settlement{{Device: "d2"}, {Reason: "x"},
 		{Device: "d2", Discard: true, Reason: "x"}, {Device: "d9", Reason: "x"}} {
-		if _, err := s.Settle(ctx, "desk", id, how); err == nil {
+		if _, err := s.Admin.Settle(ctx, "desk", id, how); err == nil {
 			t.Errorf("%+v settles it", how)
 		}
 	}
-	done, err := s.Settle(ctx, "desk", id, service.Settlement{Device: "d2", Reason: "the board was replaced"})
+	done, err := s.Admin.Settle(ctx, "desk", id, admin.Settlement{Device: "d2", Reason: "the board was replaced"})
 	if err != nil || done.Device != "d2" || done.Level != "strong" || level(s, "d2") != "strong" {
 		t.Fatalf("settled it comes to %+v (%v)", done, err)
 	}
 	if id, _ := s.Snapshot().Fleet.Find(evidence.Folded(evidence.BySerial, "a-1")); id != "d2" {
 		t.Errorf("the serial points at %s", id)
 	}
-	if _, err := s.Settle(ctx, "desk", id, service.Settlement{Discard: true, Reason: "x"}); err == nil {
+	if _, err := s.Admin.Settle(ctx, "desk", id, admin.Settlement{Discard: true, Reason: "x"}); err == nil {
 		t.Error("it is settled twice")
 	}
 	if again := take(t, s, "", stray); again[0].Device != "d2" {
 		t.Errorf("the next one like it comes to %+v", again)
 	}
-	if all, _ := s.Unmatched(true); len(all) != 1 || all[0].State != "joined" || all[0].Reason == "" {
+	if all, _ := s.View.Unmatched(true); len(all) != 1 || all[0].State != "joined" || all[0].Reason == "" {
 		t.Errorf("of the past it tells %+v", all)
 	}
 	other := take(t, s, "", strings.NewReplacer(`"d2"`, `"d1"`, "A-1", "B-2").Replace(stray))
-	if _, err := s.Settle(ctx, "desk", other[0].Unmatched,
-		service.Settlement{Discard: true, Reason: "a test"}); err != nil {
+	if _, err := s.Admin.Settle(ctx, "desk", other[0].Unmatched,
+		admin.Settlement{Discard: true, Reason: "a test"}); err != nil {
 		t.Fatal(err)
 	}
-	if open, _ := s.Unmatched(false); len(open) != 0 {
+	if open, _ := s.View.Unmatched(false); len(open) != 0 {
 		t.Errorf("still open: %+v", open)
 	}
 }
@@ -278,7 +282,7 @@ func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
 	report(t, s, "d1", `"os.version":"14.1","storage.encrypted":false`) // nothing changes
 	publish(t, s, strings.Replace(house, "{id: disk, check: storage.encrypted, cap: limited}",
 		"{id: disk, check: storage.encrypted, cap: sound}", 1))
-	events, err := s.DeviceHistory(ctx, "d1", 0, 10)
+	events, err := s.View.DeviceHistory(ctx, "d1", 0, 10)
 	if err != nil || len(events) != 3 {
 		t.Fatalf("%d events (%v), want 3", len(events), err)
 	}
@@ -291,11 +295,11 @@ func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
 			t.Errorf("event %d is\n%s\nwant %s", i, events[i].Body, want)
 		}
 	}
-	page, err := s.DeviceHistory(ctx, "d1", events[0].Seq, 1)
+	page, err := s.View.DeviceHistory(ctx, "d1", events[0].Seq, 1)
 	if err != nil || len(page) != 1 || page[0].Seq != events[1].Seq {
 		t.Errorf("the next page is %+v (%v)", page, err)
 	}
-	if _, err := s.DeviceHistory(ctx, "d9", 0, 1); err == nil {
+	if _, err := s.View.DeviceHistory(ctx, "d9", 0, 1); err == nil {
 		t.Error("a device that is not there has a history")
 	}
 }
@@ -315,12 +319,12 @@ func TestRehearsalChangesNothing(t *testing.T) {
 	candidate := []rulebook.File{{Name: "r.yaml",
 		Text: strings.Replace(house, "os.version >= 14, cap: limited, grace: 3h",
 			"os.version >= 17, cap: barred", 1)}}
-	shift, err := s.Rehearse(candidate)
+	shift, err := s.Admin.Rehearse(candidate)
 	if err != nil || shift.Devices != 10 || shift.Falls != 7 || shift.Rises != 0 || len(shift.Moves) != 7 ||
 		shift.Moves[0].Rules[0] != "laptop/os" {
 		t.Fatalf("the shift is %+v (%v)", shift, err)
 	}
-	d, err := s.RehearseDevice(candidate, "d1")
+	d, err := s.View.RehearseDevice(candidate, "d1")
 	if err != nil || d.Level != "barred" || d.Standing.Binding[0] != "laptop/os" {
 		t.Errorf("under the candidate it is %+v (%v)", d, err)
 	}
@@ -336,10 +340,11 @@ func TestRehearsalChangesNothing(t *testing.T) {
 	if moved := publish(t, s, candidate[0].Text); moved != shift.Falls+shift.Rises {
 		t.Errorf("publishing moves %d devices, the rehearsal said %d", moved, shift.Falls)
 	}
-	if _, err := s.Rehearse([]rulebook.File{{Name: "r.yaml", Text: "rulebook: x\nbaselins: []"}}); err == nil {
+	if _, err := s.Admin.Rehearse([]rulebook.File{{Name: "r.yaml",
+		Text: "rulebook: x\nbaselins: []"}}); err == nil {
 		t.Error("a broken rulebook is rehearsed")
 	}
-	if _, err := s.RehearseDevice(candidate, "d99"); err == nil {
+	if _, err := s.View.RehearseDevice(candidate, "d99"); err == nil {
 		t.Error("a device that is not there is rehearsed")
 	}
 }
@@ -355,7 +360,7 @@ func TestOverviewAndSources(t *testing.T) {
 		time.Sleep(30 * time.Minute)
 		report(t, s, "d1", strings.Replace(good, "14.1", "12.0", 1)) // grace
 		report(t, s, "d2", strings.Replace(good, "true", "false", 1)+`,"colour":"blue"`)
-		o, err := s.Overview(ctx, 24*3600*1_000_000, 3600*1_000_000)
+		o, err := s.View.Overview(ctx, 24*3600*1_000_000, 3600*1_000_000)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -375,17 +380,17 @@ func TestOverviewAndSources(t *testing.T) {
 			fmt.Sprint(first, last) != "[0 0 0 0 2] [0 0 1 0 1]" {
 			t.Errorf("the course runs from %v to %v", first, last)
 		}
-		sources := s.Sources()
-		i := slices.IndexFunc(sources, func(x service.ShownSource) bool { return x.ID == "agent" })
+		sources := s.View.Sources()
+		i := slices.IndexFunc(sources, func(x view.ShownSource) bool { return x.ID == "agent" })
 		if a := sources[i]; a.Devices != 2 || len(a.Refused) != 1 || a.Refused[0].Attribute != "colour" ||
 			a.Refused[0].Device != "d2" {
 			t.Errorf("the agent is %+v", a)
 		}
-		if d := s.Device("d2"); len(d.Refused) != 1 || d.Refused[0].Source != "agent" {
+		if d := s.View.Device("d2"); len(d.Refused) != 1 || d.Refused[0].Source != "agent" {
 			t.Errorf("refused of d2: %+v", d.Refused)
 		}
 		report(t, s, "d2", good)
-		if d := s.Device("d2"); len(d.Refused) != 0 {
+		if d := s.View.Device("d2"); len(d.Refused) != 0 {
 			t.Errorf("still refused of d2: %+v", d.Refused)
 		}
 	})
@@ -396,27 +401,27 @@ func TestSearchesAreKept(t *testing.T) {
 	defer shut(t, s)
 	publish(t, s, house)
 	report(t, s, "d1", good)
-	for _, bad := range []service.Search{{}, {Name: "x", Where: "levl == strong"},
+	for _, bad := range []state.Search{{}, {Name: "x", Where: "levl == strong"},
 		{Name: "x", Columns: []string{"colour"}}} {
-		if _, err := s.KeepSearch(ctx, "a", bad); err == nil {
+		if _, err := s.View.KeepSearch(ctx, "a", bad); err == nil {
 			t.Errorf("%+v is kept", bad)
 		}
 	}
-	q := service.Search{Name: "strong ones", Where: "level == strong", Columns: []string{"os.version", "owner"}}
-	if _, err := s.KeepSearch(ctx, "a", q); err != nil {
+	q := state.Search{Name: "strong ones", Where: "level == strong", Columns: []string{"os.version", "owner"}}
+	if _, err := s.View.KeepSearch(ctx, "a", q); err != nil {
 		t.Fatal(err)
 	}
-	if all := s.Searches(); len(all) != 1 || all[0].By != "a" {
+	if all := s.View.Searches(); len(all) != 1 || all[0].By != "a" {
 		t.Errorf("kept are %+v", all)
 	}
-	page, err := s.Devices(ctx, service.DeviceQuery{Where: q.Where, Columns: q.Columns, Limit: 5})
+	page, err := s.View.Devices(ctx, view.DeviceQuery{Where: q.Where, Columns: q.Columns, Limit: 5})
 	if err != nil || page.Items[0].Values["os.version"] != "14.1" {
 		t.Errorf("the columns are %+v (%v)", page, err)
 	}
-	if err := s.DropSearch(ctx, q.Name); err != nil {
+	if err := s.View.DropSearch(ctx, q.Name); err != nil {
 		t.Error(err)
 	}
-	if err := s.DropSearch(ctx, q.Name); err == nil {
+	if err := s.View.DropSearch(ctx, q.Name); err == nil {
 		t.Error("it is dropped twice")
 	}
 }

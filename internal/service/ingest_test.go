@@ -6,7 +6,10 @@ import (
 
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/view"
 )
 
 const sourced = house + `sources:
@@ -15,9 +18,9 @@ const sourced = house + `sources:
 `
 
 // take brings lines of reports and returns what became of them.
-func take(t *testing.T, s *service.Service, only string, lines ...string) []service.ReportResult {
+func take(t *testing.T, s *service.Service, only string, lines ...string) []intake.ReportResult {
 	t.Helper()
-	in, err := s.Ingest(ctx, "tester", only, strings.NewReader(strings.Join(lines, "\n")), evidence.NDJSON)
+	in, err := s.Intake.Ingest(ctx, "tester", only, strings.NewReader(strings.Join(lines, "\n")), evidence.NDJSON)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +67,7 @@ func TestWhatBecomesOfReports(t *testing.T) {
 			t.Errorf("report %d becomes %+v, want %+v", i+1, got, w)
 		}
 	}
-	d := s.Device("d1")
+	d := s.View.Device("d1")
 	counts := map[string]string{}
 	for _, r := range d.Readings {
 		if r.Counts {
@@ -75,11 +78,11 @@ func TestWhatBecomesOfReports(t *testing.T) {
 		counts["model"] != "Skerry agent" || counts["threat.score"] != "3 agent" {
 		t.Errorf("what counts of d1 is %v", counts)
 	}
-	if d.Keys["serial"] != "s1" || d.Keys["external_id"] != "agent:77" || s.Device("h2").ID != "d2" ||
-		s.Device("ghost") != nil {
+	if d.Keys["serial"] != "s1" || d.Keys["external_id"] != "agent:77" || s.View.Device("h2").ID != "d2" ||
+		s.View.Device("ghost") != nil {
 		t.Errorf("the keys of d1 are %v", d.Keys)
 	}
-	page, err := s.Devices(ctx, service.DeviceQuery{Text: "SKERRY", Limit: 10})
+	page, err := s.View.Devices(ctx, view.DeviceQuery{Text: "SKERRY", Limit: 10})
 	if err != nil || page.Total != 1 || page.Items[0].ID != "d1" {
 		t.Errorf("a search for its model finds %+v (%v)", page, err)
 	}
@@ -94,7 +97,7 @@ func TestASourceSpeaksForItself(t *testing.T) {
 	if all[0].Error != "" || !strings.Contains(all[1].Error, "may only report as mdm, not as agent") {
 		t.Errorf("the reports become %+v", all)
 	}
-	if got := s.Device("d1").Readings; len(got) != 1 || got[0].Source != "mdm" {
+	if got := s.View.Device("d1").Readings; len(got) != 1 || got[0].Source != "mdm" {
 		t.Errorf("kept is %+v", got)
 	}
 }
@@ -108,7 +111,7 @@ func TestARulebookThatChangesItsAttributes(t *testing.T) {
 	publish(t, s, attribute("version"))
 	take(t, s, "", `{"identity":{"id":"d1"},"evidence":{"custom.pack":"2026.1","form":"laptop"}}`)
 	reading := func() string {
-		for _, r := range s.Device("d1").Readings {
+		for _, r := range s.View.Device("d1").Readings {
 			if r.Attribute == "custom.pack" {
 				return r.Text + map[bool]string{true: " counts", false: ""}[r.Counts]
 			}
@@ -133,7 +136,7 @@ func TestARulebookThatChangesItsAttributes(t *testing.T) {
 func TestVocabularyAndDefaults(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
-	v := s.Vocabulary()
+	v := s.View.Vocabulary()
 	if len(v.Ladder) != 5 || v.Resources == nil || v.BreakGlass == nil {
 		t.Errorf("before the first rulebook the vocabulary is %+v", v)
 	}
@@ -143,8 +146,8 @@ func TestVocabularyAndDefaults(t *testing.T) {
 	if got := ask(t, s, "d1"); got != "deny" {
 		t.Errorf("before the first rulebook a question is answered %s", got)
 	}
-	if _, _, err := s.Publish(ctx, "author",
-		service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := level(s, "d1"); got != "strong" {

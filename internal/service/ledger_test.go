@@ -17,13 +17,19 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/engine"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
 )
 
 // decide asks for a decision that counts and returns its id.
 func decide(t *testing.T, s *service.Service, person, device string) string {
 	t.Helper()
-	raw, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
+	raw, err := s.Decisions.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
 		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
 		Context: &access.Context{Device: &access.DeviceRef{ID: device}}})
 	var answer struct{ Context struct{ ID string } }
@@ -36,10 +42,10 @@ func decide(t *testing.T, s *service.Service, person, device string) string {
 	return answer.Context.ID
 }
 
-func verified(t *testing.T, s *service.Service) *service.Verification {
+func verified(t *testing.T, s *service.Service) *audit.Verification {
 	t.Helper()
-	for s.BeginVerification(false); ; time.Sleep(time.Millisecond) {
-		if v := s.Ledger().Verification; v.State != "running" {
+	for s.Audit.BeginVerification(false); ; time.Sleep(time.Millisecond) {
+		if v := s.Audit.Ledger().Verification; v.State != "running" {
 			return v
 		}
 	}
@@ -72,35 +78,36 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 			d := devices[r.IntN(len(devices))]
 			switch r.IntN(12) {
 			case 0:
-				_, _, err := s.Publish(ctx, "author",
-					service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}},
+				_, _, err := s.Admin.Publish(ctx, "author",
+					admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}},
 						AcceptImpact: "a trial"})
 				must(err)
 			case 1:
-				_, err := s.ImportPeople(ctx, "hr",
+				_, err := s.Admin.ImportPeople(ctx, "hr",
 					[]directory.Person{{ID: "maren", Name: "Maren",
-						Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, service.ListImport{})
+						Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, admin.ListImport{})
 				must(err)
 			case 2:
-				if g, err := s.Waive(ctx, "desk",
-					service.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way",
+				if g, err := s.Admin.Waive(ctx, "desk",
+					admin.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way",
 						For: "6h"}); err == nil {
 					waivers = append(waivers, g.ID)
 				}
 			case 3:
 				if n := len(waivers); n > 0 {
-					_, _ = s.Revoke(ctx, "desk", waivers[n-1], "done") // it may have ended
+					_, _ = s.Admin.Revoke(ctx, "desk", waivers[n-1], "done") // it may have ended
 					waivers = waivers[:n-1]
 				}
 			case 4:
-				_, err := s.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "S-" + d}}, service.ListImport{})
+				_, err := s.Admin.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "S-" + d}},
+					admin.ListImport{})
 				must(err)
 			case 5:
 				if r.IntN(4) == 0 {
-					_, _ = s.Retire(ctx, "it", d, "lost") // it may not be known yet
-					e, err := s.Enrol(ctx, "agent", service.Claims{Platform: "windows", Serial: "S-" + d}, nil)
-					if err == nil && e.State == service.Held {
-						_, err = s.SettleEnrolment(ctx, "desk", e.ID, true, "found")
+					_, _ = s.Admin.Retire(ctx, "it", d, "lost") // it may not be known yet
+					e, err := s.Admin.Enrol(ctx, "agent", state.Claims{Platform: "windows", Serial: "S-" + d}, nil)
+					if err == nil && e.State == state.Held {
+						_, err = s.Admin.SettleEnrolment(ctx, "desk", e.ID, true, "found")
 					}
 					must(err)
 				}
@@ -117,14 +124,14 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 		check := func() {
 			t.Helper()
 			for _, id := range ids {
-				if got, err := s.ReproduceDecision(ctx, id); err != nil || !got.Same {
+				if got, err := s.Decisions.ReproduceDecision(ctx, id); err != nil || !got.Same {
 					t.Fatalf("decision %s: %+v (%v)", id, got, err)
 				}
 			}
 			for _, at := range moments {
 				for _, d := range devices {
-					got, err := s.DeviceAt(ctx, d, at.UnixMicro())
-					var early *service.InputError
+					got, err := s.View.DeviceAt(ctx, d, at.UnixMicro())
+					var early *fault.InputError
 					if errors.As(err, &early) && strings.Contains(early.Message, "first seen") {
 						continue
 					}
@@ -143,7 +150,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 		check()
 		shut(t, s)
 
-		db, err := sql.Open("sqlite", service.DatabasePath(dir))
+		db, err := sql.Open("sqlite", engine.DatabasePath(dir))
 		must(err)
 		if _, err := db.Exec(`UPDATE device_past SET undo = replace(undo, '"storage.encrypted":true', '"storage.encrypted":false')`); err != nil {
 			t.Fatal(err)
@@ -152,7 +159,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 		s = open(t, dir)
 		different := 0
 		for _, id := range ids {
-			if got, err := s.ReproduceDecision(ctx, id); err != nil || !got.Same {
+			if got, err := s.Decisions.ReproduceDecision(ctx, id); err != nil || !got.Same {
 				different++
 			}
 		}
@@ -183,8 +190,8 @@ func TestThePastIsForgottenWhenItsTimeIsOver(t *testing.T) {
 		synctest.Wait()
 		kept := 0
 		for i, id := range ids {
-			_, err := s.ReproduceDecision(ctx, id)
-			_, then := s.DeviceAt(ctx, "d1", moments[i])
+			_, err := s.Decisions.ReproduceDecision(ctx, id)
+			_, then := s.View.DeviceAt(ctx, "d1", moments[i])
 			if (err == nil) != (then == nil) {
 				t.Errorf("day %d: the decision says %v, the device %v", i, err, then)
 			}
@@ -212,15 +219,15 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 	}
 	lines := fmt.Sprintf(`{"identity":{"id":"d1"},"evidence":{%s%s}}`, &many, good) + "\n" +
 		`{"identity":{"id":"d2"},"evidence":{` + good + "}}\n"
-	in, err := s.Ingest(ctx, "agent", "", strings.NewReader(lines), evidence.NDJSON)
+	in, err := s.Intake.Ingest(ctx, "agent", "", strings.NewReader(lines), evidence.NDJSON)
 	if err != nil || in.Accepted != 2 || in.Refused != 3000 {
 		t.Fatalf("%d taken, %d refused (%v)", in.Accepted, in.Refused, err)
 	}
-	told, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: string(ledger.EvidenceRefused), Limit: 5})
+	told, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: string(ledger.EvidenceRefused), Limit: 5})
 	if err != nil || len(told) != 1 || !strings.Contains(string(told[0].Body), `"attributes":3000`) {
 		t.Errorf("it is recorded as %v (%v)", told, err)
 	}
-	if _, err := s.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user",
+	if _, err := s.Decisions.Decide("edge", &access.Evaluation{Subject: access.Entity{Type: "user",
 		ID: strings.Repeat("x", 70_000)}, Action: access.Action{Name: "open"},
 		Resource: access.Entity{Type: "r", ID: "payroll"}}); !errors.Is(err, ledger.ErrTooLarge) {
 		t.Errorf("a question larger than an entry: %v", err)
@@ -236,33 +243,33 @@ func TestRedactionTakesTheBodyAndLeavesTheProof(t *testing.T) {
 	publish(t, s, house)
 	report(t, s, "d1", good)
 	id := decide(t, s, "maren", "d1")
-	d, err := s.Decision(ctx, id)
+	d, err := s.Decisions.Decision(ctx, id)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Redact(ctx, "dpo", d.Seq, " "); err == nil {
+	if _, err := s.Audit.Redact(ctx, "dpo", d.Seq, " "); err == nil {
 		t.Error("it takes no reason")
 	}
-	told, err := s.Redact(ctx, "dpo", d.Seq, "erasure")
+	told, err := s.Audit.Redact(ctx, "dpo", d.Seq, "erasure")
 	if err != nil || told.Kind != ledger.Redacted || told.Actor != "dpo" {
 		t.Fatal(told, err)
 	}
 	for what, seq := range map[string]int64{"again": d.Seq, "itself": told.Seq, "none": 999} {
-		if _, err := s.Redact(ctx, "dpo", seq, "erasure"); err == nil {
+		if _, err := s.Audit.Redact(ctx, "dpo", seq, "erasure"); err == nil {
 			t.Errorf("%s is redacted", what)
 		}
 	}
-	e, err := s.LedgerEntry(ctx, d.Seq)
+	e, err := s.Audit.LedgerEntry(ctx, d.Seq)
 	if err != nil || !e.Redacted || e.Canonical != "" || e.RedactedBy != told.Seq || e.Proof.Leaf != e.Leaf {
 		t.Errorf("it is shown as %+v (%v)", e, err)
 	}
-	if got, err := s.Decision(ctx, id); err != nil || !got.Redacted || got.Asked.Subject.ID != "" {
+	if got, err := s.Decisions.Decision(ctx, id); err != nil || !got.Redacted || got.Asked.Subject.ID != "" {
 		t.Errorf("the decision is shown as %+v (%v)", got, err)
 	}
-	if _, err := s.Decisions(ctx, service.DecisionQuery{Person: "maren", Limit: 10}); err != nil {
+	if _, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Person: "maren", Limit: 10}); err != nil {
 		t.Error(err)
 	}
-	if _, err := s.ReproduceDecision(ctx, id); err == nil {
+	if _, err := s.Decisions.ReproduceDecision(ctx, id); err == nil {
 		t.Error("it is computed again from nothing")
 	}
 	if v := verified(t, s); v.State != "sound" || v.Redacted != 1 {

@@ -13,15 +13,20 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/engine"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/view"
 )
 
 // toldBesides is what decisions add by themselves.
 func toldBesides(s *Service) map[string]string {
 	out := map[string]string{}
-	for _, x := range s.Kept() {
+	for _, x := range s.Decisions.Kept() {
 		out["session "+x.Decision] = fmt.Sprint(x.Person, x.Device, x.Resource, x.Level, x.Until, x.Allows)
 	}
-	o, err := s.Overview(context.Background(), value.Day, value.Day)
+	o, err := s.View.Overview(context.Background(), value.Day, value.Day)
 	if err != nil {
 		panic(err)
 	}
@@ -50,14 +55,12 @@ func compareTold(t *testing.T, when, what string, got, want map[string]string) {
 // what the records on disk tell at the next start.
 func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 	dir := t.TempDir()
-	s := opened(t, dir)
+	alone := state.EmptySnapshot()
+	witness := func(c *state.Change) { alone = alone.Apply(c) }
+	s := opened(t, dir, witness)
 	r := rand.New(rand.NewPCG(11, 4))
 	a := newActs(s, r, "", true)
 	delete(a.steps, "redact") // what a session was asked is in the ledger alone
-	alone := emptySnapshot()
-	alone.Book, alone.Tokens = s.Snapshot().Book, s.Snapshot().Tokens
-	witness := func(c *change) { alone = alone.apply(c) }
-	s.witness = witness
 	done := map[string]int{}
 	for step := range rounds(700) {
 		name, ok := a.do(t.Context())
@@ -67,21 +70,20 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 		if step%100 != 99 {
 			continue
 		}
-		when, now := fmt.Sprintf("step %d", step), s.micros()
+		when, now := fmt.Sprintf("step %d", step), s.Micros()
 		want := s.Snapshot().Told(now)
 		compareTold(t, when, "from the changes alone", alone.Told(now), want)
 		besides := toldBesides(s)
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
-		s = opened(t, dir)
+		s = opened(t, dir, witness)
 		a.s = s
 		compareTold(t, when, "from the records", s.Snapshot().Told(now), want)
 		compareTold(t, when, "sessions and alarms from the records", toldBesides(s), besides)
 		steps := newActs(s, r, "", true).steps
 		delete(steps, "redact")
 		maps.Copy(a.steps, steps)
-		s.witness = witness
 	}
 	for name := range a.steps {
 		if done[name] < 3 && rounds(4) == 4 {
@@ -93,23 +95,22 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 // A state that was read stays what it was, whatever happens after; and a change that is
 // applied again to the same state gives the same.
 func TestAStateThatWasReadStays(t *testing.T) {
-	s := opened(t, t.TempDir())
+	s := opened(t, t.TempDir(), func(c *state.Change) {
+		now := c.Now
+		compareTold(t, "applied twice", "the same", c.Base.Apply(c).Told(now), c.Base.Apply(c).Told(now))
+	})
 	defer s.Close()
 	a := newActs(s, rand.New(rand.NewPCG(5, 8)), "", true)
 	type kept struct {
-		snap *Snapshot
+		snap *state.Snapshot
 		now  int64
 		told map[string]string
 	}
 	var read []kept
-	s.witness = func(c *change) {
-		now := c.now
-		compareTold(t, "applied twice", "the same", c.base.apply(c).Told(now), c.base.apply(c).Told(now))
-	}
 	for step := range rounds(300) {
 		a.do(t.Context())
 		if step%20 == 0 {
-			snap, now := s.Snapshot(), s.micros()
+			snap, now := s.Snapshot(), s.Micros()
 			read = append(read, kept{snap, now, snap.Told(now)})
 		}
 	}
@@ -121,34 +122,35 @@ func TestAStateThatWasReadStays(t *testing.T) {
 // Of a job that fails nothing stays, also not what it had done before it failed; the
 // others of its change do what they would have done without it.
 func TestAJobThatFailsLeavesNothing(t *testing.T) {
-	s := opened(t, t.TempDir())
+	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	begin := make(chan struct{})
-	first := s.submit(&job{apply: func(*change) error { <-begin; return nil }}) // the others gather behind it
-	var jobs []*job
+	first := s.Submit(func(*state.Change) error { <-begin; return nil }) // the others gather behind it
+	var jobs []*engine.Job
 	failure := errors.New("no")
 	for i := range 40 {
-		jobs = append(jobs, s.submit(&job{apply: func(c *change) error {
-			if err := put(c, searchKind, fmt.Sprint("s", i), &Search{Name: fmt.Sprint("s", i)}); err != nil {
+		jobs = append(jobs, s.Submit(func(c *state.Change) error {
+			if err := state.Put(c, state.SearchKind, fmt.Sprint("s", i),
+				&state.Search{Name: fmt.Sprint("s", i)}); err != nil {
 				return err
 			}
 			if i%3 == 0 {
 				return failure
 			}
 			return nil
-		}}))
+		}))
 	}
 	close(begin)
-	if err := first.wait(t.Context()); err != nil {
+	if err := first.Wait(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	for i, j := range jobs {
-		if err := j.wait(t.Context()); (i%3 == 0) != errors.Is(err, failure) {
+		if err := j.Wait(t.Context()); (i%3 == 0) != errors.Is(err, failure) {
 			t.Errorf("job %d: %v", i, err)
 		}
 	}
 	for i := range jobs {
-		if there := s.Snapshot().searches.Get(fmt.Sprint("s", i)) != nil; there == (i%3 == 0) {
+		if there := s.Snapshot().Searches.Get(fmt.Sprint("s", i)) != nil; there == (i%3 == 0) {
 			t.Errorf("of job %d there is something: %v", i, there)
 		}
 	}
@@ -161,7 +163,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 	steps := rounds(80)
 	house := actors
 	outcome := func(together bool) map[string]string {
-		s := opened(t, t.TempDir())
+		s := opened(t, t.TempDir(), nil)
 		defer s.Close()
 		var wg sync.WaitGroup
 		results := make([][]string, people)
@@ -186,15 +188,16 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 					if err := a.steps["publish"](t.Context()); err != nil {
 						t.Error(err)
 					}
-					if _, err := s.Devices(t.Context(), DeviceQuery{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
+					if _, err := s.View.Devices(t.Context(),
+						view.DeviceQuery{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
 						t.Error(err)
 					}
 				}
 			})
 		}
 		wg.Wait()
-		last := Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}, AcceptImpact: "a trial"}
-		if _, _, err := s.Publish(t.Context(), "author", last); err != nil {
+		last := admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}, AcceptImpact: "a trial"}
+		if _, _, err := s.Admin.Publish(t.Context(), "author", last); err != nil {
 			t.Fatal(err)
 		}
 		out := map[string]string{}
@@ -203,38 +206,39 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 				out[fmt.Sprintf("act %d of %d", i, n)] = x
 			}
 		}
-		snap, now := s.Snapshot(), s.micros()
-		snap.Fleet.All(func(d *Device) bool {
-			d = snap.at(d, now)
+		snap, now := s.Snapshot(), s.Micros()
+		snap.Fleet.All(func(d *state.Device) bool {
+			d = snap.At(d, now)
 			held := ""
 			if d.Held != nil {
 				held = d.Held.State
 			}
 			live := 0
 			for _, w := range d.Waivers {
-				if w.live(now) {
+				if w.Live(now) {
 					live++
 				}
 			}
-			out["device "+d.ID] = fmt.Sprint(d.Result.Level, d.Result.Verdicts, d.Keys, len(d.Record.Readings()), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
+			out["device "+d.ID] = fmt.Sprint(d.Result.Level, d.Result.Verdicts, d.Keys,
+				len(d.Record.Readings()), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
 			return true
 		})
 		for _, p := range snap.People.List() {
 			out["person "+p.ID] = fmt.Sprint(p.Name, p.Groups)
 		}
-		for id, e := range snap.Roster.entries.All() {
+		for id, e := range snap.Roster.All() {
 			out["roster "+id] = e.Note
 		}
-		for _, e := range snap.Enrolments.list() {
+		for _, e := range snap.Enrolments.List() {
 			out["enrolment "+e.Claims.Serial+" "+e.State] += "."
 		}
-		for _, u := range snap.Unmatched.list() {
+		for _, u := range snap.Unmatched.List() {
 			out["unmatched "+u.ID] = fmt.Sprint(u.Times, u.SettledAt != 0, u.Device)
 		}
-		for _, x := range s.Tokens() {
+		for _, x := range s.Admin.Tokens() {
 			out["token "+x.Name] += fmt.Sprint(x.RevokedAt != "", " ")
 		}
-		for _, x := range s.Searches() {
+		for _, x := range s.View.Searches() {
 			out["search "+x.Name] = x.Where
 		}
 		return out
@@ -249,7 +253,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 // Of several who do the same to the same thing at once, one gets it, as when they
 // come one after the other.
 func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
-	s := opened(t, t.TempDir())
+	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	ctx := t.Context()
 	must := func(err error) {
@@ -262,22 +266,24 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 	acts := map[string]func(i int) func() error{
 		"revoke a waiver": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
-			w, err := s.Waive(ctx, "astrid", ExceptionRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
+			w, err := s.Admin.Waive(ctx, "astrid",
+				admin.ExceptionRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
 			must(err)
-			return func() error { _, err := s.Revoke(ctx, "astrid", w.ID, "enough"); return err }
+			return func() error { _, err := s.Admin.Revoke(ctx, "astrid", w.ID, "enough"); return err }
 		},
 		"revoke a vouch": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
-			v, err := s.Vouch(ctx, "astrid", ExceptionRequest{Device: "d1", Reason: "a trial", For: "3d"})
+			v, err := s.Admin.Vouch(ctx, "astrid",
+				admin.ExceptionRequest{Device: "d1", Reason: "a trial", For: "3d"})
 			must(err)
-			return func() error { _, err := s.Revoke(ctx, "astrid", v.ID, "enough"); return err }
+			return func() error { _, err := s.Admin.Revoke(ctx, "astrid", v.ID, "enough"); return err }
 		},
 		"settle an enrolment": func(i int) func() error {
-			e, err := s.Enrol(ctx, "desk", Claims{Serial: fmt.Sprint("E-", i)}, nil)
+			e, err := s.Admin.Enrol(ctx, "desk", state.Claims{Serial: fmt.Sprint("E-", i)}, nil)
 			must(err)
 			var turn atomic.Int64
 			return func() error {
-				_, err := s.SettleEnrolment(ctx, "astrid", e.ID, turn.Add(1)%2 == 0, "looked at")
+				_, err := s.Admin.SettleEnrolment(ctx, "astrid", e.ID, turn.Add(1)%2 == 0, "looked at")
 				return err
 			}
 		},
@@ -286,48 +292,53 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			must(a.take(ctx, fmt.Sprintf(`{"source":"desk","external_id":"t%d-2","identity":{"serial":"T-%d"},"evidence":{"name":"x"}}`, i, i)))
 			id := a.aside[len(a.aside)-1]
 			return func() error {
-				_, err := s.Settle(ctx, "astrid", id, Settlement{Reason: "looked at", Discard: true})
+				_, err := s.Admin.Settle(ctx, "astrid", id, admin.Settlement{Reason: "looked at", Discard: true})
 				return err
 			}
 		},
 		"retire a device": func(i int) func() error {
 			id := fmt.Sprint("r", i)
 			must(a.report(ctx, id, "agent"))
-			return func() error { _, err := s.Retire(ctx, "astrid", id, "lost"); return err }
+			return func() error { _, err := s.Admin.Retire(ctx, "astrid", id, "lost"); return err }
 		},
 		"make a token": func(i int) func() error {
-			return func() error { _, _, err := s.CreateToken(ctx, "astrid", fmt.Sprint("t", i), Reader); return err }
+			return func() error {
+				_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("t", i), bearer.Reader)
+				return err
+			}
 		},
 		"revoke a token": func(i int) func() error {
-			_, _, err := s.CreateToken(ctx, "astrid", fmt.Sprint("u", i), Reader)
+			_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("u", i), bearer.Reader)
 			must(err)
-			return func() error { _, err := s.RevokeToken(ctx, "astrid", fmt.Sprint("u", i)); return err }
+			return func() error { _, err := s.Admin.RevokeToken(ctx, "astrid", fmt.Sprint("u", i)); return err }
 		},
 		"drop a search": func(i int) func() error {
-			_, err := s.KeepSearch(ctx, "astrid", Search{Name: "s"})
+			_, err := s.View.KeepSearch(ctx, "astrid", state.Search{Name: "s"})
 			must(err)
-			return func() error { return s.DropSearch(ctx, "s") }
+			return func() error { return s.View.DropSearch(ctx, "s") }
 		},
 		"remove a person": func(i int) func() error {
-			_, err := s.ImportPeople(ctx, "astrid", []directory.Person{{ID: "maren", Name: "Maren"}}, ListImport{})
+			_, err := s.Admin.ImportPeople(ctx, "astrid", []directory.Person{{ID: "maren", Name: "Maren"}},
+				admin.ListImport{})
 			must(err)
 			return func() error {
-				_, err := s.RemovePerson(ctx, "astrid", "maren", Removal{Reason: "left"})
+				_, err := s.Admin.RemovePerson(ctx, "astrid", "maren", admin.Removal{Reason: "left"})
 				return err
 			}
 		},
 		"publish on a version": func(i int) func() error {
 			base := s.Snapshot().Book.Info.Version
 			return func() error {
-				_, _, err := s.Publish(ctx, "astrid", Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}, Base: &base})
+				_, _, err := s.Admin.Publish(ctx, "astrid",
+					admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}, Base: &base})
 				return err
 			}
 		},
 		"redact an entry": func(i int) func() error {
-			_, _, err := s.CreateToken(ctx, "astrid", fmt.Sprint("v", i), Reader)
+			_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("v", i), bearer.Reader)
 			must(err)
-			seq := s.store.Sealed().Size
-			return func() error { _, err := s.Redact(ctx, "astrid", seq, "a name"); return err }
+			seq := s.Store.Sealed().Size
+			return func() error { _, err := s.Audit.Redact(ctx, "astrid", seq, "a name"); return err }
 		},
 	}
 	for name, prepare := range acts {

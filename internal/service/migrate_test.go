@@ -15,8 +15,13 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/view"
 )
 
 // unpacked unpacks records that were made by an earlier version, from the demo.
@@ -59,7 +64,7 @@ func unpacked(t *testing.T, name string) string {
 func TestRecordsOfTheVersionBefore(t *testing.T) {
 	dir := unpacked(t, "records-7.tgz")
 	levels, newest := map[string]string{}, int64(0)
-	db, err := sql.Open("sqlite", "file:"+service.DatabasePath(dir)+"?mode=ro")
+	db, err := sql.Open("sqlite", "file:"+engine.DatabasePath(dir)+"?mode=ro")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,17 +96,18 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 	}
 	snap := s.Snapshot()
 	if snap.Fleet.Len() != 71 || len(levels) != 71 || snap.People.Len() != 44 ||
-		len(s.RosterList("")) != 37 || snap.Book.Info.Version != 2 || len(s.Tokens()) != 4 {
+		len(s.View.RosterList("")) != 37 || snap.Book.Info.Version != 2 || len(s.Admin.Tokens()) != 4 {
 		t.Errorf("there are %d devices, %d people, %d of the roster, version %d and %d tokens",
-			snap.Fleet.Len(), snap.People.Len(), len(s.RosterList("")), snap.Book.Info.Version, len(s.Tokens()))
+			snap.Fleet.Len(), snap.People.Len(), len(s.View.RosterList("")), snap.Book.Info.Version,
+			len(s.Admin.Tokens()))
 	}
-	if w, err := s.Waivers(service.ExceptionQuery{}); err != nil || len(w) != 5 {
+	if w, err := s.View.Waivers(view.ExceptionQuery{}); err != nil || len(w) != 5 {
 		t.Errorf("%d waivers (%v)", len(w), err)
 	}
-	if u, err := s.Enrolments(service.Held); err != nil || len(u) != 2 {
+	if u, err := s.View.Enrolments(state.Held); err != nil || len(u) != 2 {
 		t.Errorf("%d enrolments wait (%v)", len(u), err)
 	}
-	page, err := s.Decisions(ctx, service.DecisionQuery{Limit: 200})
+	page, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Limit: 200})
 	if err != nil || len(page) != 190 {
 		t.Fatalf("%d decisions (%v)", len(page), err)
 	}
@@ -109,24 +115,24 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 		if i%19 != 0 {
 			continue
 		}
-		if again, err := s.ReproduceDecision(ctx, d.ID); err != nil || !again.Same {
+		if again, err := s.Decisions.ReproduceDecision(ctx, d.ID); err != nil || !again.Same {
 			t.Errorf("%s computed again: %+v (%v)", d.ID, again, err)
 		}
 	}
 	shut(t, s)
 
-	key, err := store.ReadKey(service.KeyPath(dir))
+	key, err := store.ReadKey(engine.KeyPath(dir))
 	if err != nil {
 		t.Fatal(err)
 	}
-	kept, err := store.Open(ctx, service.DatabasePath(dir),
+	kept, err := store.Open(ctx, engine.DatabasePath(dir),
 		store.Options{Key: key, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer kept.Close()
-	if v, err := service.VerifyRecords(ctx, kept, key.Verifier,
-		service.VerifyOptions{File: true}); err != nil || v.State != "sound" || v.Size < 488 || v.Devices != 71 {
+	if v, err := audit.VerifyRecords(ctx, kept, key.Verifier,
+		audit.VerifyOptions{File: true}); err != nil || v.State != "sound" || v.Size < 488 || v.Devices != 71 {
 		t.Errorf("they verify as %+v (%v)", v, err)
 	}
 	kinds := map[ledger.Kind]int{}

@@ -1,5 +1,3 @@
-//go:build !race
-
 package service
 
 func rounds(n int) int { return n }

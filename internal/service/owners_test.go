@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/view"
 )
 
 // A person's devices are found by an index. It must tell what a walk through the
@@ -21,7 +21,7 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 	compare := func(when string) {
 		t.Helper()
 		for _, who := range owners[:5] {
-			page, err := s.Devices(ctx, service.DeviceQuery{Where: fmt.Sprintf("owner == %q", who),
+			page, err := s.View.Devices(ctx, view.DeviceQuery{Where: fmt.Sprintf("owner == %q", who),
 				Limit: 1000, Sort: "id"})
 			if err != nil {
 				t.Fatal(err)
@@ -31,7 +31,7 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 				walked = append(walked, d.ID)
 			}
 			found := map[string]bool{}
-			for _, d := range s.Person(who).Devices {
+			for _, d := range s.View.Person(who).Devices {
 				found[d.ID] = true
 			}
 			for _, id := range walked {

@@ -9,7 +9,9 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
-	"ironledger.example/internal/service"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/decision"
 )
 
 // crowd is a directory of n people of finance, maren among them.
@@ -24,40 +26,40 @@ func crowd(n int) []directory.Person {
 func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
-	whole := service.ListImport{Whole: true}
+	whole := admin.ListImport{Whole: true}
 	all := crowd(40)
-	take := func(people []directory.Person, how service.ListImport, want service.ListIntake) {
+	take := func(people []directory.Person, how admin.ListImport, want admin.ListIntake) {
 		t.Helper()
-		if in, err := s.ImportPeople(ctx, "hr", people, how); err != nil || in.Added != want.Added ||
+		if in, err := s.Admin.ImportPeople(ctx, "hr", people, how); err != nil || in.Added != want.Added ||
 			in.Changed != want.Changed || in.Unchanged != want.Unchanged || in.Removed != want.Removed {
 			t.Errorf("taken in: %+v (%v), want %+v", in, err, want)
 		}
 	}
-	take(all, whole, service.ListIntake{Added: 40})
-	take(all, whole, service.ListIntake{Unchanged: 40})
-	take(all[:3], service.ListImport{}, service.ListIntake{Unchanged: 3})
+	take(all, whole, admin.ListIntake{Added: 40})
+	take(all, whole, admin.ListIntake{Unchanged: 40})
+	take(all[:3], admin.ListImport{}, admin.ListIntake{Unchanged: 3})
 	moved := slices.Clone(all[:33])
 	moved[1].Groups = []string{"office"}
 	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}),
-		whole, service.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
-	if p := s.Person("new"); p.Name != "The last one counts" || p.BreakGlass || !p.Known {
+		whole, admin.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
+	if p := s.View.Person("new"); p.Name != "The last one counts" || p.BreakGlass || !p.Known {
 		t.Errorf("the new one is %+v", p)
 	}
-	if p := s.Person("p38"); p.Known || len(p.Groups) > 0 {
+	if p := s.View.Person("p38"); p.Known || len(p.Groups) > 0 {
 		t.Errorf("who has left is still there: %+v", p)
 	}
 
 	// A cut file is not taken for a company that was dissolved.
-	var held *service.ImpactError
-	if _, err := s.ImportPeople(ctx, "hr", all[:20], whole); !errors.As(err, &held) ||
-		held.Impacts[0].Kind != service.PeopleRemoved || len(held.Impacts[0].Who) != 14 {
+	var held *admin.ImpactError
+	if _, err := s.Admin.ImportPeople(ctx, "hr", all[:20], whole); !errors.As(err, &held) ||
+		held.Impacts[0].Kind != admin.PeopleRemoved || len(held.Impacts[0].Who) != 14 {
 		t.Errorf("a cut directory: %v", err)
 	}
 	if n := len(s.Snapshot().People.List()); n != 34 {
 		t.Errorf("after it was refused there are %d people", n)
 	}
-	take(all[:20], service.ListImport{Whole: true, AcceptImpact: "the quay was sold"},
-		service.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
+	take(all[:20], admin.ListImport{Whole: true, AcceptImpact: "the quay was sold"},
+		admin.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
 }
 
 // Who leaves loses what their groups gave at once, and a decision from before is
@@ -66,7 +68,7 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	publish(t, s, house)
-	if _, err := s.ImportPeople(ctx, "hr", crowd(3), service.ListImport{}); err != nil {
+	if _, err := s.Admin.ImportPeople(ctx, "hr", crowd(3), admin.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	report(t, s, "d1", `"form":"laptop","owner":"maren","storage.encrypted":true,"os.version":"15","threat.score":3`)
@@ -74,43 +76,43 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	outcome := func() access.Outcome { return s.Ask(asked).Outcome }
-	if _, err := s.Decide("edge", asked); err != nil || outcome() != access.Allow ||
-		len(s.Sessions("maren", "", "")) != 1 {
+	outcome := func() access.Outcome { return s.Decisions.Ask(asked).Outcome }
+	if _, err := s.Decisions.Decide("edge", asked); err != nil || outcome() != access.Allow ||
+		len(s.Decisions.Sessions("maren", "", "")) != 1 {
 		t.Fatalf("before, maren gets %s (%v)", outcome(), err)
 	}
-	if p := s.Person("maren"); len(p.Devices) != 1 || p.Devices[0].ID != "d1" ||
+	if p := s.View.Person("maren"); len(p.Devices) != 1 || p.Devices[0].ID != "d1" ||
 		!slices.Equal(p.Groups, []string{"finance"}) {
 		t.Errorf("maren is %+v", p)
 	}
 	for reason, id := range map[string]string{"": "maren", "left": "nobody"} {
-		if _, err := s.RemovePerson(ctx, "hr", id, service.Removal{Reason: reason}); err == nil {
+		if _, err := s.Admin.RemovePerson(ctx, "hr", id, admin.Removal{Reason: reason}); err == nil {
 			t.Errorf("%q is removed because of %q", id, reason)
 		}
 	}
-	if _, err := s.RemovePerson(ctx, "hr", "maren", service.Removal{Reason: "left on Friday"}); err != nil {
+	if _, err := s.Admin.RemovePerson(ctx, "hr", "maren", admin.Removal{Reason: "left on Friday"}); err != nil {
 		t.Fatal(err)
 	}
-	if outcome() != access.Deny || len(s.Sessions("maren", "", "")) != 0 {
-		t.Errorf("afterwards maren gets %s, with sessions %v", outcome(), s.Sessions("maren", "", ""))
+	if outcome() != access.Deny || len(s.Decisions.Sessions("maren", "", "")) != 0 {
+		t.Errorf("afterwards maren gets %s, with sessions %v", outcome(), s.Decisions.Sessions("maren", "", ""))
 	}
-	if p := s.Person("maren"); p.Known || len(p.Devices) != 1 {
+	if p := s.View.Person("maren"); p.Known || len(p.Devices) != 1 {
 		t.Errorf("whose device is still there is %+v", p)
 	}
 	shut(t, s)
 	s = open(t, dir) // and it is kept
 	defer shut(t, s)
-	if p := s.Person("maren"); p.Known || outcome() != access.Deny {
+	if p := s.View.Person("maren"); p.Known || outcome() != access.Deny {
 		t.Errorf("after a restart maren is %+v and gets %s", p, outcome())
 	}
-	made, err := s.Decisions(ctx, service.DecisionQuery{Person: "maren", Limit: 5})
+	made, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Person: "maren", Limit: 5})
 	if err != nil || len(made) != 1 {
 		t.Fatal(made, err)
 	}
-	if r, err := s.ReproduceDecision(ctx, made[0].ID); err != nil || !r.Same {
+	if r, err := s.Decisions.ReproduceDecision(ctx, made[0].ID); err != nil || !r.Same {
 		t.Errorf("the decision from before is made again as %+v (%v)", r, err)
 	}
-	lines, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: "person.removed", Limit: 5})
+	lines, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: "person.removed", Limit: 5})
 	if err != nil || len(lines) != 1 || !strings.Contains(string(lines[0].Body), "left on Friday") {
 		t.Errorf("the ledger tells %+v (%v)", lines, err)
 	}

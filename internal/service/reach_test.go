@@ -9,6 +9,8 @@ import (
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/decision"
 	"ironledger.example/internal/service"
 )
 
@@ -35,9 +37,9 @@ func openVillage(t *testing.T) *service.Service {
 	t.Helper()
 	s := open(t, t.TempDir())
 	publish(t, s, village)
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}},
+	if _, err := s.Admin.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}},
 		{ID: "edda", Groups: []string{"quay"}}, {ID: "outcast"}, {ID: "master", Groups: []string{"finance"}}},
-		service.ListImport{}); err != nil {
+		admin.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	for id, attributes := range map[string]string{
@@ -79,23 +81,24 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 	for _, mfa := range []*bool{nil, &yes, &no} {
 		for _, action := range []string{"open", "export"} {
 			for _, resource := range places {
-				reach := s.WhoReaches(about("nobody", "", resource, action, mfa))
+				reach := s.Decisions.WhoReaches(about("nobody", "", resource, action, mfa))
 				if len(reach.People) != len(villagers) {
 					t.Fatalf("%d people", len(reach.People))
 				}
 				for _, p := range reach.People {
-					if got := s.Ask(about(p.Person, "", resource, action, mfa)).Outcome; got != p.Unknown {
+					if got := s.Decisions.Ask(about(p.Person, "", resource, action,
+						mfa)).Outcome; got != p.Unknown {
 						t.Errorf("%s from an unknown device to %s: asked %s, reached %s", p.Person, resource,
 							got, p.Unknown)
 					}
 					for _, d := range p.Devices {
-						if got := s.Ask(about(p.Person, d.Device, resource, action,
+						if got := s.Decisions.Ask(about(p.Person, d.Device, resource, action,
 							mfa)).Outcome; got != d.Outcome {
 							t.Errorf("%s from %s to %s: asked %s, reached %s", p.Person, d.Device, resource,
 								got, d.Outcome)
 						}
 					}
-					if shared := s.Ask(about(p.Person, "shared", resource, action,
+					if shared := s.Decisions.Ask(about(p.Person, "shared", resource, action,
 						mfa)).Outcome == access.Allow; shared != (p.Shared == 1) {
 						t.Errorf("%s from the shared machine to %s: %t, %d shared", p.Person, resource,
 							shared, p.Shared)
@@ -104,13 +107,14 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 				for _, device := range machines {
 					var want []string
 					for _, p := range villagers {
-						if s.Ask(about(p, device, resource, action, mfa)).Outcome == access.Allow {
+						if s.Decisions.Ask(about(p, device, resource, action, mfa)).Outcome == access.Allow {
 							want = append(want, p)
 						}
 					}
 					slices.Sort(want)
 					var got []string
-					for _, f := range s.Find(access.SearchSubject, about("-", device, resource, action, mfa)) {
+					for _, f := range s.Decisions.Find(access.SearchSubject,
+						about("-", device, resource, action, mfa)) {
 						got = append(got, f.ID)
 					}
 					if !slices.Equal(got, want) {
@@ -120,8 +124,8 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 			}
 			for _, person := range villagers {
 				for _, device := range machines {
-					for _, r := range s.WhatReaches(about(person, device, "-", action, mfa)) {
-						if got := s.Ask(about(person, device, r.Resource, r.Action,
+					for _, r := range s.Decisions.WhatReaches(about(person, device, "-", action, mfa)) {
+						if got := s.Decisions.Ask(about(person, device, r.Resource, r.Action,
 							mfa)).Outcome; got != r.Outcome {
 							t.Errorf("%s from %q to %s %s: asked %s, reaches %s", person, device, r.Action,
 								r.Resource, got, r.Outcome)
@@ -132,7 +136,7 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 		}
 	}
 	var actions []string
-	for _, f := range s.Find(access.SearchAction, about("maren", "m1", "payroll", "-", &yes)) {
+	for _, f := range s.Decisions.Find(access.SearchAction, about("maren", "m1", "payroll", "-", &yes)) {
 		actions = append(actions, f.Name)
 	}
 	if !slices.Equal(actions, []string{"export", "open"}) {
@@ -151,7 +155,7 @@ func TestWhichResourceAnAddressBelongsTo(t *testing.T) {
 		"https://till.example/seller": "rota", "https://till.example/?x": "rota",
 		"http://payroll.example/": "", "": "",
 	} {
-		if got := s.Snapshot().Book.ResourceAt(address); got != want {
+		if got := decision.ResourceAt(s.Snapshot().Book, address); got != want {
 			t.Errorf("%s belongs to %q, want %q", address, got, want)
 		}
 	}
@@ -164,7 +168,7 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 		defer shut(t, s)
 		decide := func(person, device, resource string) {
 			t.Helper()
-			if _, err := s.Decide("edge", about(person, device, resource, "open", nil)); err != nil {
+			if _, err := s.Decisions.Decide("edge", about(person, device, resource, "open", nil)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -176,23 +180,23 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 		decide("edda", "e1", "rota")
 		time.Sleep(time.Hour)
 		for _, c := range []struct {
-			q    service.DecisionQuery
+			q    decision.DecisionQuery
 			want int
 		}{
-			{service.DecisionQuery{}, 4}, {service.DecisionQuery{Gate: "sell"}, 2},
-			{service.DecisionQuery{Gate: "sell", Outcome: "deny"}, 1},
-			{service.DecisionQuery{Gate: "tried"}, 2}, {service.DecisionQuery{Gate: "pay"}, 0},
-			{service.DecisionQuery{Since: noon}, 2}, {service.DecisionQuery{Until: noon}, 2},
-			{service.DecisionQuery{Since: noon, Until: noon}, 0},
-			{service.DecisionQuery{Since: noon, Gate: "sell"}, 0}, {service.DecisionQuery{Person: "edda"}, 2},
+			{decision.DecisionQuery{}, 4}, {decision.DecisionQuery{Gate: "sell"}, 2},
+			{decision.DecisionQuery{Gate: "sell", Outcome: "deny"}, 1},
+			{decision.DecisionQuery{Gate: "tried"}, 2}, {decision.DecisionQuery{Gate: "pay"}, 0},
+			{decision.DecisionQuery{Since: noon}, 2}, {decision.DecisionQuery{Until: noon}, 2},
+			{decision.DecisionQuery{Since: noon, Until: noon}, 0},
+			{decision.DecisionQuery{Since: noon, Gate: "sell"}, 0}, {decision.DecisionQuery{Person: "edda"}, 2},
 		} {
 			c.q.Limit = 100
-			got, err := s.Decisions(ctx, c.q)
+			got, err := s.Decisions.Decisions(ctx, c.q)
 			if err != nil || len(got) != c.want {
 				t.Errorf("%+v finds %d, want %d (%v)", c.q, len(got), c.want, err)
 			}
 		}
-		counts, err := s.DecisionCounts(ctx, 1)
+		counts, err := s.Decisions.DecisionCounts(ctx, 1)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -204,7 +208,7 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 		if sum["allow"] != 2 || sum["deny"] != 2 || sum["shadow true"] != 1 {
 			t.Errorf("the counts are %v of %v", sum, counts)
 		}
-		gates, err := s.Gates(ctx)
+		gates, err := s.Decisions.Gates(ctx)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -215,7 +219,7 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 			}
 		}
 		time.Sleep(8 * 24 * time.Hour)
-		if gates, err = s.Gates(ctx); err != nil || gates[2].Week != (service.GateWeek{}) {
+		if gates, err = s.Decisions.Gates(ctx); err != nil || gates[2].Week != (decision.GateWeek{}) {
 			t.Errorf("a week later it said %+v (%v)", gates[2].Week, err)
 		}
 	})

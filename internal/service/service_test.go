@@ -17,7 +17,13 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/view"
 )
 
 const house = `rulebook: house
@@ -56,7 +62,8 @@ func shut(t *testing.T, s *service.Service) {
 
 func publish(t *testing.T, s *service.Service, text string) int {
 	t.Helper()
-	_, moved, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
+	_, moved, err := s.Admin.Publish(ctx, "author",
+		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,9 +72,9 @@ func publish(t *testing.T, s *service.Service, text string) int {
 
 // report brings one report, observed at the present moment, and returns what
 // became of it.
-func report(t *testing.T, s *service.Service, id, attributes string) service.ReportResult {
+func report(t *testing.T, s *service.Service, id, attributes string) intake.ReportResult {
 	t.Helper()
-	in, err := s.Ingest(ctx, "agent", "",
+	in, err := s.Intake.Ingest(ctx, "agent", "",
 		strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
 	if err != nil || len(in.Results) != 1 {
 		t.Fatal(in, err)
@@ -85,7 +92,7 @@ const good = `"form":"laptop","storage.encrypted":true,"os.version":"14.1","thre
 
 func ask(t *testing.T, s *service.Service, device string) access.Outcome {
 	t.Helper()
-	return s.Ask(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
+	return s.Decisions.Ask(&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
 		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"},
 		Context: &access.Context{Device: &access.DeviceRef{ID: device}}}).Outcome
 }
@@ -129,13 +136,13 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 			fmt.Fprintf(&b, `{"source":"agent","observed_at":%q,"identity":{"id":"d%d"},"evidence":{%s}}`+
 				"\n", s.Now().UTC().Format(time.RFC3339), i, good)
 		}
-		in, err := s.Ingest(ctx, "agent", "", strings.NewReader(b.String()), evidence.NDJSON)
+		in, err := s.Intake.Ingest(ctx, "agent", "", strings.NewReader(b.String()), evidence.NDJSON)
 		if err != nil || in.Accepted != 3000 {
 			t.Fatal(in.Accepted, err)
 		}
 		time.Sleep(time.Hour + time.Second)
 		synctest.Wait()
-		page, err := s.Devices(ctx, service.DeviceQuery{Where: "level == sound", Limit: 1})
+		page, err := s.View.Devices(ctx, view.DeviceQuery{Where: "level == sound", Limit: 1})
 		if err != nil || page.Total != 3000 {
 			t.Errorf("%d of 3000 have moved (%v)", page.Total, err)
 		}
@@ -172,15 +179,15 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
 		publish(t, s, house)
-		if _, err := s.ImportPeople(ctx, "admin",
-			[]directory.Person{{ID: "maren", Groups: []string{"finance"}}}, service.ListImport{}); err != nil {
+		if _, err := s.Admin.ImportPeople(ctx, "admin",
+			[]directory.Person{{ID: "maren", Groups: []string{"finance"}}}, admin.ListImport{}); err != nil {
 			t.Fatal(err)
 		}
 		report(t, s, "d1", good)
-		before := s.Device("d1")
+		before := s.View.Device("d1")
 		shut(t, s)
 		s = open(t, dir)
-		after := s.Device("d1")
+		after := s.View.Device("d1")
 		if after == nil || after.Level != before.Level || after.Since != before.Since ||
 			len(after.Readings) != len(before.Readings) || ask(t, s, "d1") != access.Allow {
 			t.Errorf("after a restart it is %+v, before %+v", after, before)
@@ -188,7 +195,7 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 		shut(t, s)
 		time.Sleep(2 * time.Hour) // nobody is running
 		s = open(t, dir)
-		if got := s.Device("d1"); got.Level != "sound" || got.Since == before.Since {
+		if got := s.View.Device("d1"); got.Level != "sound" || got.Since == before.Since {
 			t.Errorf("what went stale in between leaves it at %s since %s", got.Level, got.Since)
 		}
 		shut(t, s)
@@ -202,25 +209,25 @@ func TestAPublicationIsAllOrNothing(t *testing.T) {
 	report(t, s, "d1", strings.Replace(good, "encrypted\":true", "encrypted\":false", 1))
 	one, two := int64(1), int64(2)
 	for name, c := range map[string]struct {
-		draft service.Draft
+		draft admin.Draft
 		want  any
 	}{
-		"a mistake": {service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+		"a mistake": {admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
 			Text: strings.Replace(house, "cap: limited", "cap: lmited", 1)}}}, new(rulebook.Problems)},
-		"a failing example": {service.Draft{Files: []rulebook.File{{Name: "r.yaml",
-			Text: house + "examples: [{device: {form: laptop}, level: strong}]"}}}, new(*service.ExampleError)},
-		"an outdated base": {service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}},
-			Base: &two}, new(*service.ConflictError)},
+		"a failing example": {admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
+			Text: house + "examples: [{device: {form: laptop}, level: strong}]"}}}, new(*admin.ExampleError)},
+		"an outdated base": {admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}},
+			Base: &two}, new(*admin.ConflictError)},
 	} {
-		if _, _, err := s.Publish(ctx, "author", c.draft); err == nil || !errors.As(err, c.want) {
+		if _, _, err := s.Admin.Publish(ctx, "author", c.draft); err == nil || !errors.As(err, c.want) {
 			t.Errorf("%s gives %v", name, err)
 		}
 	}
-	if v, err := s.Version(ctx, 0); err != nil || v.Version != 1 || level(s, "d1") != "limited" {
+	if v, err := s.View.Version(ctx, 0); err != nil || v.Version != 1 || level(s, "d1") != "limited" {
 		t.Errorf("version %v is in force (%v) and the device stands at %s", v, err, level(s, "d1"))
 	}
-	if _, moved, err := s.Publish(ctx, "author",
-		service.Draft{Files: []rulebook.File{{Name: "r.yaml",
+	if _, moved, err := s.Admin.Publish(ctx, "author",
+		admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
 			Text: strings.Replace(house, "cap: limited}", "cap: sound}", 1)}}, Base: &one}); err != nil ||
 		moved != 1 || level(s, "d1") != "sound" {
 		t.Errorf("a right one moves %d (%v) to %s", moved, err, level(s, "d1"))
@@ -241,7 +248,7 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	if _, err := db.Exec("CREATE TRIGGER full BEFORE INSERT ON entries BEGIN SELECT RAISE(ABORT, 'the disk is full'); END"); err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Ingest(ctx, "agent", "",
+	_, err = s.Intake.Ingest(ctx, "agent", "",
 		strings.NewReader(`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":false}}`), evidence.NDJSON)
 	if err == nil || !strings.Contains(err.Error(), "the disk is full") {
 		t.Errorf("evidence that moves a device is taken: %v", err)
@@ -251,16 +258,16 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	}
 	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: "master"},
 		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}
-	if r, err := s.Decide("proxy", e); err == nil {
+	if r, err := s.Decisions.Decide("proxy", e); err == nil {
 		t.Errorf("a decision leaves without a record: %s", r)
 	}
 	if _, err := db.Exec("DROP TRIGGER full"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Decide("proxy", e); err != nil {
+	if _, err := s.Decisions.Decide("proxy", e); err != nil {
 		t.Errorf("when the disk is back, decisions are not: %v", err)
 	}
-	if list, err := s.Decisions(ctx, service.DecisionQuery{Limit: 10}); err != nil || len(list) != 1 ||
+	if list, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Limit: 10}); err != nil || len(list) != 1 ||
 		!list[0].BreakGlass || list[0].Actor != "proxy" {
 		t.Errorf("recorded are %+v (%v)", list, err)
 	}
@@ -270,8 +277,8 @@ func TestEverybodyAtOnce(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
-	if _, err := s.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}},
-		service.ListImport{}); err != nil {
+	if _, err := s.Admin.ImportPeople(ctx, "admin", []directory.Person{{ID: "maren", Groups: []string{"finance"}}},
+		admin.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup
@@ -285,7 +292,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 		})
 		wg.Go(func() {
 			for range each {
-				if _, err := s.Decide("proxy",
+				if _, err := s.Decisions.Decide("proxy",
 					&access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
 						Action:   access.Action{Name: "open"},
 						Resource: access.Entity{Type: "r", ID: "payroll"},
@@ -303,14 +310,14 @@ func TestEverybodyAtOnce(t *testing.T) {
 	})
 	wg.Go(func() {
 		for range each {
-			if _, err := s.Devices(ctx, service.DeviceQuery{Where: "level >= sound", Sort: "-level",
+			if _, err := s.View.Devices(ctx, view.DeviceQuery{Where: "level >= sound", Sort: "-level",
 				Limit: 10}); err != nil {
 				t.Error(err)
 			}
 		}
 	})
 	wg.Wait()
-	if n, err := s.DecisionCount(ctx); err != nil || n != 4*each {
+	if n, err := s.Decisions.DecisionCount(ctx); err != nil || n != 4*each {
 		t.Errorf("%d decisions are recorded (%v), want %d", n, err, 4*each)
 	}
 	for w := range 4 {
@@ -330,9 +337,9 @@ func TestListsKeepTheirPlace(t *testing.T) {
 	for sort, want := range map[string]string{"id": "d0 d1 d2 d3 d4 d5 d6", "-id": "d6 d5 d4 d3 d2 d1 d0",
 		"level": "d1 d3 d5 d0 d2 d4 d6", "-level": "d0 d2 d4 d6 d1 d3 d5"} {
 		var got []string
-		q := service.DeviceQuery{Sort: sort, Limit: 2}
+		q := view.DeviceQuery{Sort: sort, Limit: 2}
 		for {
-			page, err := s.Devices(ctx, q)
+			page, err := s.View.Devices(ctx, q)
 			if err != nil || page.Total != 7 || page.Levels["strong"] != 4 {
 				t.Fatal(page, err)
 			}
@@ -347,11 +354,11 @@ func TestListsKeepTheirPlace(t *testing.T) {
 			t.Errorf("by %s: %v, want %s", sort, got, want)
 		}
 	}
-	for _, bad := range []service.DeviceQuery{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
+	for _, bad := range []view.DeviceQuery{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
 		{Where: "("}} {
 		bad.Limit = 1
-		var q *service.QueryError
-		if _, err := s.Devices(ctx, bad); !errors.As(err, &q) {
+		var q *fault.QueryError
+		if _, err := s.View.Devices(ctx, bad); !errors.As(err, &q) {
 			t.Errorf("%+v gives %v", bad, err)
 		}
 	}
@@ -360,33 +367,33 @@ func TestListsKeepTheirPlace(t *testing.T) {
 func TestTokens(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer shut(t, s)
-	made, secret, err := s.CreateToken(ctx, "first-admin", "mdm", service.Source)
+	made, secret, err := s.Admin.CreateToken(ctx, "first-admin", "mdm", bearer.Source)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, ok := s.Authenticate(secret); !ok || got.ID != made.ID || got.Role.May(service.MayRead) ||
-		!got.Role.May(service.MayReport) {
+	if got, ok := s.Admin.Authenticate(secret); !ok || got.ID != made.ID || got.Role.May(bearer.MayRead) ||
+		!got.Role.May(bearer.MayReport) {
 		t.Errorf("the secret stands for %+v (%v)", got, ok)
 	}
-	for name, role := range map[string]service.Role{"mdm": service.Reader, "": service.Reader, "x": "king"} {
-		if _, _, err := s.CreateToken(ctx, "a", name, role); !errors.Is(err, service.ErrBadToken) {
+	for name, role := range map[string]bearer.Role{"mdm": bearer.Reader, "": bearer.Reader, "x": "king"} {
+		if _, _, err := s.Admin.CreateToken(ctx, "a", name, role); !errors.As(err, new(*fault.InputError)) {
 			t.Errorf("a token %q of the role %q: %v", name, role, err)
 		}
 	}
-	session, err := s.SignIn(&made)
+	session, err := s.Admin.SignIn(&made)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.RevokeToken(ctx, "first-admin", "mdm"); err != nil {
+	if _, err := s.Admin.RevokeToken(ctx, "first-admin", "mdm"); err != nil {
 		t.Fatal(err)
 	}
-	if _, ok := s.Authenticate(secret); ok {
+	if _, ok := s.Admin.Authenticate(secret); ok {
 		t.Error("a revoked token still opens")
 	}
-	if _, ok := s.SignedIn(ctx, session); ok {
+	if _, ok := s.Admin.SignedIn(ctx, session); ok {
 		t.Error("a session outlives its token")
 	}
-	if _, err := s.RevokeToken(ctx, "first-admin", "first-admin"); !errors.Is(err, service.ErrBadToken) {
+	if _, err := s.Admin.RevokeToken(ctx, "first-admin", "first-admin"); !errors.As(err, new(*fault.InputError)) {
 		t.Errorf("the last administrator can lock everybody out: %v", err)
 	}
 }

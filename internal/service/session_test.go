@@ -14,7 +14,11 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/audit"
+	"ironledger.example/internal/decision"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
 )
 
 func question(person, device string) *access.Evaluation {
@@ -27,7 +31,7 @@ func question(person, device string) *access.Evaluation {
 // it is an allow.
 func permit(t *testing.T, s *service.Service, person, device string) (string, bool) {
 	t.Helper()
-	id, refused, err := s.Permit("edge", question(person, device))
+	id, refused, err := s.Decisions.Permit("edge", question(person, device))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,8 +40,8 @@ func permit(t *testing.T, s *service.Service, person, device string) (string, bo
 
 func staff(t *testing.T, s *service.Service, groups ...string) {
 	t.Helper()
-	if _, err := s.ImportPeople(ctx, "admin",
-		[]directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, service.ListImport{}); err != nil {
+	if _, err := s.Admin.ImportPeople(ctx, "admin",
+		[]directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, admin.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -51,7 +55,7 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 		publish(t, s, house)
 		staff(t, s, "finance")
 		report(t, s, "d1", good)
-		live := func() int { return len(s.Sessions("", "", "")) }
+		live := func() int { return len(s.Decisions.Sessions("", "", "")) }
 
 		first, ok := permit(t, s, "maren", "d1")
 		if !ok || live() != 1 {
@@ -75,13 +79,13 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 			},
 				func() { publish(t, s, house) }},
 			"its retirement": {func() {
-				if _, err := s.Retire(ctx, "admin", "d1", "lost"); err != nil {
+				if _, err := s.Admin.Retire(ctx, "admin", "d1", "lost"); err != nil {
 					t.Fatal(err)
 				}
 			}, func() {
-				e, err := s.Enrol(ctx, "admin", service.Claims{ID: "d1"}, nil)
+				e, err := s.Admin.Enrol(ctx, "admin", state.Claims{ID: "d1"}, nil)
 				if err == nil {
-					_, err = s.SettleEnrolment(ctx, "admin", e.ID, true, "found")
+					_, err = s.Admin.SettleEnrolment(ctx, "admin", e.ID, true, "found")
 				}
 				if err != nil {
 					t.Fatal(err)
@@ -135,7 +139,7 @@ func TestNoRequestOutrunsTheFall(t *testing.T) {
 				if _, ok := permit(t, s, "maren", id); ok {
 					t.Error("a device that fell is let in")
 				}
-				if n := len(s.Sessions("", id, "")); n != 0 {
+				if n := len(s.Decisions.Sessions("", id, "")); n != 0 {
 					t.Errorf("%d sessions of a device that fell", n)
 				}
 			}
@@ -158,7 +162,7 @@ func TestAnAllowOnTheWayIsEnded(t *testing.T) {
 		var wg sync.WaitGroup
 		for w := range 8 {
 			wg.Go(func() {
-				id, refused, err := s.Permit(fmt.Sprintf("edge %d %d", round, w), question("maren", "d1"))
+				id, refused, err := s.Decisions.Permit(fmt.Sprintf("edge %d %d", round, w), question("maren", "d1"))
 				if err != nil {
 					t.Error(err)
 				}
@@ -172,7 +176,7 @@ func TestAnAllowOnTheWayIsEnded(t *testing.T) {
 		wg.Wait()
 	}
 	for deadline := time.Now().Add(10 * time.Second); len(allowed) > 0; time.Sleep(time.Millisecond) {
-		ended, err := s.LedgerLines(ctx, service.LedgerQuery{Kind: string(ledger.SessionEnded), Limit: 500})
+		ended, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: string(ledger.SessionEnded), Limit: 500})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -188,7 +192,7 @@ func TestAnAllowOnTheWayIsEnded(t *testing.T) {
 			t.Fatalf("%d allows of a device that fell are not ended", len(allowed))
 		}
 	}
-	if n := len(s.Sessions("", "", "")); n != 0 {
+	if n := len(s.Decisions.Sessions("", "", "")); n != 0 {
 		t.Errorf("%d sessions are left", n)
 	}
 }
@@ -201,7 +205,8 @@ func TestTheGuard(t *testing.T) {
 	staff(t, s, "finance")
 	report(t, s, "d1", good)
 	draft := func(text string) error {
-		_, _, err := s.Publish(ctx, "author", service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
+		_, _, err := s.Admin.Publish(ctx, "author",
+			admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
 		return err
 	}
 	strict := strings.Replace(house, "need: level >= sound", "need: level >= strong and auth.mfa", 1)
@@ -211,7 +216,7 @@ func TestTheGuard(t *testing.T) {
 	publish(t, s, house)
 	permit(t, s, "maren", "d1")
 	kinds := func(err error) []string {
-		var impact *service.ImpactError
+		var impact *admin.ImpactError
 		if !errors.As(err, &impact) {
 			t.Fatalf("it is not held back: %v", err)
 		}
@@ -222,32 +227,32 @@ func TestTheGuard(t *testing.T) {
 		return out
 	}
 	version := s.Snapshot().Book.Info.Version
-	if got := kinds(draft(strict)); !slices.Equal(got, []string{service.DeniesMany}) {
+	if got := kinds(draft(strict)); !slices.Equal(got, []string{admin.DeniesMany}) {
 		t.Error(got)
 	}
 	if got := kinds(draft(strict +
 		"guard: {max_newly_denied: 100%, administrators: {groups: [finance]}}\n")); !slices.Equal(got,
-		[]string{service.DeniesAdministrators}) {
+		[]string{admin.DeniesAdministrators}) {
 		t.Error(got)
 	}
 	open := strings.Replace(strings.Replace(house, "groups: [finance]", "everyone: true", 1),
 		"break_glass: [master]", "break_glass: []", 1)
-	if got := kinds(draft(open)); !slices.Equal(got, []string{service.NoBreakGlass, service.BreakGlassMeetsGate}) {
+	if got := kinds(draft(open)); !slices.Equal(got, []string{admin.NoBreakGlass, admin.BreakGlassMeetsGate}) {
 		t.Error(got)
 	}
 	if got := s.Snapshot().Book.Info.Version; got != version {
 		t.Errorf("version %d is in force, not %d", got, version)
 	}
-	if _, _, err := s.Publish(ctx, "author",
-		service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: " "}); err == nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: " "}); err == nil {
 		t.Error("a blank is taken for a reason")
 	}
-	if _, _, err := s.Publish(ctx, "author",
-		service.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: "agreed"}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: "agreed"}); err != nil {
 		t.Errorf("with a reason it is held back: %v", err)
 	}
-	for _, days := range []int{0, -1, service.MaxReplayDays + 1} {
-		if _, err := s.Replay(ctx, []rulebook.File{{Name: "r.yaml", Text: house}}, days); err == nil {
+	for _, days := range []int{0, -1, decision.MaxReplayDays + 1} {
+		if _, err := s.Decisions.Replay(ctx, []rulebook.File{{Name: "r.yaml", Text: house}}, days); err == nil {
 			t.Errorf("%d days are replayed", days)
 		}
 	}
@@ -263,22 +268,22 @@ func TestTickets(t *testing.T) {
 		t.Fatal("nobody is let in from nowhere")
 	}
 	other, _ := permit(t, s, "somebody", "nowhere")
-	ticket := s.Ticket(id)
+	ticket := s.Decisions.Ticket(id)
 	for name, text := range map[string]string{"nothing": "", "an id": id, "an id with a dot": id + ".",
 		"another's": other + ticket[len(id):], "one cut short": ticket[:len(ticket)-1],
 		"one of nothing": "06h0hpk1z40031pbw4tx" + ticket[len(id):]} {
-		if _, err := s.ByTicket(ctx, text); err == nil {
+		if _, err := s.Decisions.ByTicket(ctx, text); err == nil {
 			t.Errorf("%s opens a refusal", name)
 		}
 	}
 	shut(t, s)
 	s = open(t, dir)
 	defer shut(t, s)
-	got, err := s.ByTicket(ctx, ticket)
+	got, err := s.Decisions.ByTicket(ctx, ticket)
 	if err != nil || got.ID != id || got.Code == "" {
 		t.Fatalf("after a restart: %+v %v", got, err)
 	}
-	if by, err := s.Decision(ctx, " "+strings.ToLower(got.Code)+" "); err != nil || by.ID != id {
+	if by, err := s.Decisions.Decision(ctx, " "+strings.ToLower(got.Code)+" "); err != nil || by.ID != id {
 		t.Errorf("its code leads to %s, %v", by.ID, err)
 	}
 }

@@ -9,6 +9,8 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/state"
 )
 
 // Whoever still holds the snapshot of before an import must be told of a device
@@ -23,23 +25,23 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 	}
 	defer s.Close()
 	book := "rulebook: r\nbaselines: [{id: a, rules: [{id: staff, check: '\"staff\" in owner.groups', cap: limited}]}]\n"
-	if _, _, err := s.Publish(ctx, "author",
-		Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
 		t.Fatal(err)
 	}
 	enlist := func(groups ...string) {
 		t.Helper()
-		if _, err := s.ImportPeople(ctx, "admin",
-			[]directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, ListImport{}); err != nil {
+		if _, err := s.Admin.ImportPeople(ctx, "admin",
+			[]directory.Person{{ID: "maren", Name: "Maren", Groups: groups}}, admin.ListImport{}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	at := func(snap *Snapshot) string {
-		d := snap.at(snap.Fleet.Get("d"), s.micros())
+	at := func(snap *state.Snapshot) string {
+		d := snap.At(snap.Fleet.Get("d"), s.Micros())
 		return snap.Book.Rulebook.LevelName(d.Result.Level)
 	}
 	enlist("staff")
-	if _, err := s.Ingest(ctx, "agent", "",
+	if _, err := s.Intake.Ingest(ctx, "agent", "",
 		strings.NewReader(`{"identity":{"id":"d"},"evidence":{"owner":"maren"}}`), evidence.JSON); err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +51,7 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 	enlist("staff", "visitors")
 	for _, c := range []struct {
 		when string
-		snap *Snapshot
+		snap *state.Snapshot
 		want string
 	}{{"of before", before, "strong"}, {"between the two", between, "limited"},
 		{"of now", s.Snapshot(), "strong"}} {

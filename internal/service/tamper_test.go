@@ -14,7 +14,11 @@ import (
 	"time"
 
 	"ironledger.example/core/directory"
+	"ironledger.example/internal/admin"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/engine"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
 )
 
@@ -29,7 +33,7 @@ type known struct {
 func past(s *service.Service, moment int64) map[string]string {
 	out := map[string]string{}
 	for _, id := range []string{"d1", "d2"} {
-		if d, err := s.DeviceAt(ctx, id, moment); err != nil {
+		if d, err := s.View.DeviceAt(ctx, id, moment); err != nil {
 			out[id] = "error"
 		} else {
 			out[id] = fmt.Sprint(d.Level, len(d.Readings), d.Retired, len(d.Waivers))
@@ -57,18 +61,18 @@ func everything(t *testing.T, dir string) (k known) {
 			t.Fatal(err)
 		}
 	}
-	_, err := s.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "GF-1"}}, service.ListImport{})
+	_, err := s.Admin.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "GF-1"}}, admin.ListImport{})
 	must(err)
 	waive(t, s, "laptop/disk", "2d")
-	_, err = s.Vouch(ctx, "desk", service.ExceptionRequest{Device: "d1", Reason: "seen", For: "2d"})
+	_, err = s.Admin.Vouch(ctx, "desk", admin.ExceptionRequest{Device: "d1", Reason: "seen", For: "2d"})
 	must(err)
-	_, err = s.Enrol(ctx, "agent", service.Claims{Serial: "HOME-1"}, nil)
+	_, err = s.Admin.Enrol(ctx, "agent", state.Claims{Serial: "HOME-1"}, nil)
 	must(err)
-	_, err = s.Retire(ctx, "it", "d2", "sold")
+	_, err = s.Admin.Retire(ctx, "it", "d2", "sold")
 	must(err)
-	token, _, err := s.CreateToken(ctx, "admin", "reader", service.Reader)
+	token, _, err := s.Admin.CreateToken(ctx, "admin", "reader", bearer.Reader)
 	must(err)
-	_, err = s.SignIn(&token)
+	_, err = s.Admin.SignIn(&token)
 	must(err)
 	if _, ok := permit(t, s, "maren", "d1"); !ok {
 		t.Fatal("maren is not let in")
@@ -77,7 +81,7 @@ func everything(t *testing.T, dir string) (k known) {
 	if ok {
 		t.Fatal("nobody is let in")
 	}
-	made, err := s.Decision(ctx, id)
+	made, err := s.Decisions.Decision(ctx, id)
 	must(err)
 	for range 260 { // so that there is a tile
 		permit(t, s, "nobody", "nowhere")
@@ -93,7 +97,7 @@ func copied(t *testing.T, from string) string {
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil && !errors.Is(err, fs.ErrExist) {
 		t.Fatal(err)
 	}
-	if err := os.Chmod(service.KeyPath(to), 0o600); err != nil {
+	if err := os.Chmod(engine.KeyPath(to), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	return to
@@ -146,7 +150,7 @@ func TestAlterationsWhileItIsDownAreFound(t *testing.T) {
 func found(s *service.Service, table string, before known) bool {
 	switch table {
 	case "codes": // it leads where it did, or nowhere
-		made, err := s.Decision(ctx, before.code)
+		made, err := s.Decisions.Decision(ctx, before.code)
 		return err != nil || made.ID == before.decision
 	case "device_past":
 		for id, now := range past(s, before.moment) {
@@ -156,11 +160,11 @@ func found(s *service.Service, table string, before known) bool {
 		}
 		return true
 	}
-	s.BeginVerification(false)
-	for s.Ledger().Verification.State == "running" {
+	s.Audit.BeginVerification(false)
+	for s.Audit.Ledger().Verification.State == "running" {
 		time.Sleep(time.Millisecond)
 	}
-	return s.Ledger().Verification.State == "broken"
+	return s.Audit.Ledger().Verification.State == "broken"
 }
 
 func sortedTables(m map[string]string) []string {

@@ -16,13 +16,31 @@ type PastStep struct {
 	before   []byte // the link of the one before, of a device
 }
 
-// PutHousePast keeps what the people or the roster were before a change.
-func (b *Batch) PutHousePast(what string, revision, at int64, undo string) {
-	b.put(houseTable, what, revision, at, undo)
+// What has a past as a whole.
+const (
+	peoplePast = "people"
+	rosterPast = "roster"
+)
+
+// PutPeoplePast and PutRosterPast keep what the people or the roster were before a
+// change to a revision.
+func (b *Batch) PutPeoplePast(revision, at int64, undo string) {
+	b.put(houseTable, peoplePast, revision, at, undo)
+}
+func (b *Batch) PutRosterPast(revision, at int64, undo string) {
+	b.put(houseTable, rosterPast, revision, at, undo)
 }
 
-// HouseRevision is how often the people or the roster have changed.
-func (s *Store) HouseRevision(ctx context.Context, what string) (n int64, err error) {
+// PeopleRevision and RosterRevision are how often the people or the roster have
+// changed.
+func (s *Store) PeopleRevision(ctx context.Context) (int64, error) {
+	return s.revision(ctx, peoplePast)
+}
+func (s *Store) RosterRevision(ctx context.Context) (int64, error) {
+	return s.revision(ctx, rosterPast)
+}
+
+func (s *Store) revision(ctx context.Context, what string) (n int64, err error) {
 	err = s.read.QueryRowContext(ctx, "SELECT coalesce(max(revision), 0) FROM house_past WHERE what = ?",
 		what).Scan(&n)
 	return n, err
@@ -42,9 +60,16 @@ func (t Then) clause() (string, int64) {
 // ErrForgotten says that the past is no longer kept that far back.
 var ErrForgotten = errors.New("the evidence of that time is no longer kept")
 
-// HousePast reads the steps back to an earlier state of the people or the
-// roster, newest first.
-func (s *Store) HousePast(ctx context.Context, what string, then Then) ([]PastStep, error) {
+// PeoplePast and RosterPast read the steps back to an earlier state of the people or
+// the roster, newest first.
+func (s *Store) PeoplePast(ctx context.Context, then Then) ([]PastStep, error) {
+	return s.house(ctx, peoplePast, then)
+}
+func (s *Store) RosterPast(ctx context.Context, then Then) ([]PastStep, error) {
+	return s.house(ctx, rosterPast, then)
+}
+
+func (s *Store) house(ctx context.Context, what string, then Then) ([]PastStep, error) {
 	clause, bound := then.clause()
 	return steps(ctx, s.read, "SELECT revision, at, undo, x'' FROM house_past WHERE what = ? AND "+clause+
 		" ORDER BY revision DESC", what, bound)

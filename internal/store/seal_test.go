@@ -356,7 +356,7 @@ func TestTheStateIsKeptUp(t *testing.T) {
 				t.Fatal(err)
 			}
 			b.DropDocument("waiver", fmt.Sprint((i+3)%5))
-			b.PutHousePast("people", int64(i+1), 1, "{}")
+			b.PutPeoplePast(int64(i+1), 1, "{}")
 			if err := b.PutPeople([]directory.Person{{ID: "p", Name: fmt.Sprint(i)}, {ID: "q"},
 				{ID: "p", Name: "again"}}); err != nil {
 				t.Fatal(err)

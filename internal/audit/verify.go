@@ -1,0 +1,213 @@
+package audit
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"sync"
+	"time"
+
+	"golang.org/x/mod/sumdb/note"
+
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
+)
+
+// Verification is what checking the whole ledger came to.
+type Verification struct {
+	State    string           `json:"state"` // never, running, sound or broken
+	At       string           `json:"at,omitempty"`
+	Size     int64            `json:"size"` // entries checked
+	Of       int64            `json:"of"`   // entries to check
+	Redacted int              `json:"redacted"`
+	Devices  int              `json:"devices"` // whose level follows from their entries
+	Millis   int64            `json:"millis"`
+	Problems []ledger.Problem `json:"problems"`
+	More     int              `json:"more,omitempty"` // problems beyond those listed
+}
+
+// verification is the newest one, shared.
+type newest struct {
+	mu  sync.Mutex
+	now Verification
+}
+
+func (v *newest) get() *Verification {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	out := v.now
+	out.State = cmp.Or(out.State, "never")
+	if out.Problems == nil {
+		out.Problems = []ledger.Problem{}
+	}
+	return &out
+}
+
+func (v *newest) set(now Verification) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.now = now
+}
+
+// BeginVerification has the ledger checked in the background, unless that is
+// under way, and tells how it stands. Gently, it leaves most of the machine to
+// others.
+func (s *Service) BeginVerification(gentle bool) *Verification {
+	s.verified.mu.Lock()
+	begin := s.verified.now.State != "running"
+	if begin {
+		s.verified.now.State, s.verified.now.Size, s.verified.now.Of = "running", 0, s.Store.Sealed().Size
+	}
+	s.verified.mu.Unlock()
+	if begin {
+		s.Chore(func() {
+			ctx, cancel := s.UntilQuit()
+			defer cancel()
+			out, err := VerifyRecords(ctx, s.Store, s.Key.Verifier,
+				VerifyOptions{Gentle: gentle, Progress: func(done, of int64) {
+					s.verified.mu.Lock()
+					defer s.verified.mu.Unlock()
+					s.verified.now.Size, s.verified.now.Of = done, of
+				}})
+			if err != nil {
+				out = &Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
+				if ctx.Err() != nil {
+					out = &Verification{}
+				}
+			}
+			out.At = value.FormatTime(s.Micros())
+			if out.State == "broken" {
+				s.Log.Error("the ledger does not verify", "problems", out.Problems)
+			}
+			s.verified.set(*out)
+		})
+	}
+	return s.verified.get()
+}
+
+// VerifyOptions says how records are verified.
+type VerifyOptions struct {
+	// File has SQLite check its file too, which reads all of it in one go.
+	File bool
+	// Gentle leaves most of the machine to others: it takes six times as long.
+	Gentle   bool
+	Progress func(done, of int64) // may be nil
+}
+
+// verifyChunk is how many entries are read at a time. No transaction lasts
+// longer, so that the write-ahead log can be emptied meanwhile.
+const verifyChunk = 4096
+
+// VerifyRecords checks everything there is: every entry, the tree, the signed
+// head, and that the level of each device follows from the entries.
+func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
+	how VerifyOptions) (*Verification, error) {
+	begun := time.Now()
+	w := &ledger.Verifier{Standings: true, Tile: records.Tile(ctx)}
+	add := func(l *ledger.Line) error { w.Add(l); return nil }
+	early, err := records.View(ctx)
+	if err != nil {
+		return nil, err
+	}
+	size := early.Size
+	if how.File {
+		err = early.Sound(ctx)
+	}
+	if err = errors.Join(err, early.Close()); err != nil {
+		return nil, err
+	}
+	for first := int64(1); first <= size; first += verifyChunk {
+		chunk := time.Now()
+		if err := records.Lines(ctx, first, min(first+verifyChunk-1, size), add); err != nil {
+			return nil, err
+		}
+		if how.Progress != nil {
+			how.Progress(min(first+verifyChunk-1, size), size)
+		}
+		if how.Gentle {
+			select {
+			case <-time.After(5 * time.Since(chunk)):
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+	}
+	v, err := records.View(ctx) // what came meanwhile, and the devices of the same moment
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = v.Close() }() // it only read
+	head, err := ledger.OpenHead(v.Checkpoint, key)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.Lines(ctx, size+1, math.MaxInt64, add); err != nil {
+		return nil, err
+	}
+	w.End(&head)
+	out := &Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted,
+		Problems: w.Problems, More: w.More}
+	if err := v.Levels(ctx, func(device, level string) {
+		switch said := w.Level(device); {
+		case said == level:
+			out.Devices++
+		case len(out.Problems) >= ledger.MaxProblems:
+			out.More++
+		case said == "":
+			out.Problems = append(out.Problems,
+				ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and no entry tells of it",
+					device, level)})
+		default:
+			out.Problems = append(out.Problems,
+				ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to %s", device, level, said)})
+		}
+	}); err != nil {
+		return nil, err
+	}
+	if _, err := v.State(ctx, head); err != nil {
+		var tamper *store.TamperError
+		if !errors.As(err, &tamper) {
+			return nil, err
+		}
+		out.Problems = append(out.Problems, ledger.Problem{Message: tamper.Message})
+	}
+	if missing := w.Levels() - out.Devices; missing > 0 && len(out.Problems) == 0 {
+		out.Problems = append(out.Problems,
+			ledger.Problem{Message: fmt.Sprintf("%d devices that the entries tell of are gone", missing)})
+	}
+	if len(out.Problems) > 0 {
+		out.State = "broken"
+	}
+	out.Millis = time.Since(begun).Milliseconds()
+	return out, nil
+}
+
+// chorePause is how often the past that need not be kept is forgotten, and the
+// whole ledger is verified.
+const chorePause = 24 * time.Hour
+
+// Tidy forgets the past that need not be kept, and verifies the ledger, at the
+// start and then each day.
+func (s *Service) Tidy() {
+	timer := time.NewTimer(time.Minute)
+	defer timer.Stop()
+	ctx, cancel := s.UntilQuit()
+	defer cancel()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+		}
+		if n, err := s.Store.Forget(ctx, s.Micros()-s.keepPast.Microseconds()); err != nil && ctx.Err() == nil {
+			s.Log.Error("the past that need not be kept stays", "error", err)
+		} else if n > 0 {
+			s.Log.Info("past evidence forgotten", "steps", n)
+		}
+		s.BeginVerification(true)
+		timer.Reset(chorePause)
+	}
+}

@@ -1,0 +1,95 @@
+package decision
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+)
+
+// GateLine is a gate with what the last week brought.
+type GateLine struct {
+	ID        string        `json:"id"`
+	Number    int           `json:"number,omitempty"`
+	Title     string        `json:"title,omitempty"`
+	Mode      rulebook.Mode `json:"mode"`
+	Who       string        `json:"who"`
+	What      string        `json:"what"`
+	When      string        `json:"when,omitempty"`
+	Need      string        `json:"need"`
+	Otherwise string        `json:"otherwise"`
+	ValidFor  string        `json:"valid_for"`
+	Week      GateWeek      `json:"week"`
+}
+
+// GateWeek counts what a gate said in the last week.
+type GateWeek struct {
+	Met       int `json:"met"`
+	Denied    int `json:"denied"`
+	SteppedUp int `json:"stepped_up"`
+}
+
+// gateWeek counts what each gate said to the requests of the last week.
+func (s *Service) gateWeek(ctx context.Context) (map[string]GateWeek, error) {
+	week := map[string]GateWeek{}
+	err := s.DecisionsSince(ctx, s.Micros()-7*value.Day, func(e ledger.Entry) error {
+		var gates []struct{ Gate, Verdict string }
+		if raw := member(e.Body, "gates"); raw != nil {
+			if err := json.Unmarshal(raw, &gates); err != nil {
+				return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+			}
+		}
+		for _, g := range gates {
+			w := week[g.Gate]
+			switch g.Verdict {
+			case string(access.Deny):
+				w.Denied++
+			case string(access.StepUp):
+				w.SteppedUp++
+			default:
+				w.Met++
+			}
+			week[g.Gate] = w
+		}
+		return nil
+	})
+	return week, err
+}
+
+// member returns a member of a JSON object, nil when it has none of the name.
+// The rest of the object is stepped over.
+func member(object []byte, name string) json.RawMessage {
+	for key, raw := range value.Members(object) {
+		if string(key) == name {
+			return raw
+		}
+	}
+	return nil
+}
+
+// Gates lists the gates in the order of their numbers, with what each said to
+// the requests of the last week.
+func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
+	week, err := s.gateWeek(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []GateLine{}
+	for _, g := range s.Snapshot().Book.Rulebook.Gates {
+		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(),
+			What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny),
+			ValidFor: value.FormatDuration(g.ValidFor), Week: week[g.ID]}
+		if g.When != nil {
+			l.When = g.When.String()
+		}
+		if g.StepUp {
+			l.Otherwise = string(access.StepUp)
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}

@@ -1,0 +1,265 @@
+package decision
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/condition/syntax"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/state"
+)
+
+// Actions lists what the rulebook speaks of doing: the actions of its gates and
+// those that its conditions compare with, and "open".
+func Actions(b *state.Book) []string {
+	all := []string{"open"}
+	add := func(p *condition.Program) {
+		if p != nil {
+			syntax.Walk(p.Node(), func(n syntax.Node) {
+				if c, ok := n.(*syntax.Compare); ok {
+					if path, ok := c.L.(*syntax.Path); ok && path.Name == "action" {
+						all = append(all, syntax.Texts(c.R)...)
+					}
+				}
+			})
+		}
+	}
+	for _, g := range b.Rulebook.Gates {
+		if g.Mode != rulebook.Draft {
+			all = append(all, g.What.Actions...)
+			add(g.When)
+			add(g.Need)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// Find answers a search of AuthZEN 1.0: whatever would be allowed now in place
+// of what is left open. Nothing is recorded: finding is not asking.
+func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Found {
+	snap, now := s.Snapshot(), s.Micros()
+	trial, out := snap.Book.Gates.Evaluator(), []access.Found{}
+	q := Pose(snap, e, now).Request
+	switch kind {
+	case access.SearchAction:
+		for _, q.Action = range Actions(snap.Book) {
+			if trial.Evaluate(q, now).Outcome == access.Allow {
+				out = append(out, access.Found{Name: q.Action})
+			}
+		}
+	case access.SearchResource:
+		for _, r := range snap.Book.Rulebook.Resources {
+			if q.Resource = r.ID; trial.Evaluate(q, now).Outcome == access.Allow {
+				out = append(out, access.Found{Type: e.Resource.Type, ID: r.ID})
+			}
+		}
+	case access.SearchSubject:
+		if e.Subject.Type == "device" {
+			snap.Fleet.All(func(d *state.Device) bool {
+				d = snap.At(d, now)
+				if Place(snap, q, e, d, now); trial.Evaluate(q, now).Outcome == access.Allow {
+					out = append(out, access.Found{Type: "device", ID: d.ID})
+				}
+				return true
+			})
+			break
+		}
+		for _, p := range snap.People.List() {
+			if snap.People.Ask(q, p.ID); trial.Evaluate(q, now).Outcome == access.Allow {
+				out = append(out, access.Found{Type: e.Subject.Type, ID: p.ID})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b access.Found) int {
+		return cmp.Or(strings.Compare(a.ID, b.ID), strings.Compare(a.Name, b.Name))
+	})
+	return out
+}
+
+// ReachDevice is how a request would end from one device.
+type ReachDevice struct {
+	Device  string         `json:"device"`
+	Name    string         `json:"name,omitempty"`
+	Level   string         `json:"level"`
+	Rank    int            `json:"rank"`
+	Top     int            `json:"top"`
+	Outcome access.Outcome `json:"outcome"`
+	Gates   []string       `json:"gates"` // those that stand in the way
+}
+
+// ReachPerson is how a person would get to a resource from each of their devices.
+type ReachPerson struct {
+	Person     string         `json:"person"`
+	Name       string         `json:"name"`
+	Groups     []string       `json:"groups"`
+	Best       access.Outcome `json:"best"`    // from the best of the devices
+	Unknown    access.Outcome `json:"unknown"` // from a device that is not known here
+	BreakGlass bool           `json:"break_glass,omitempty"`
+	Devices    []ReachDevice  `json:"devices"`
+	// Shared is how many devices that are nobody's would do.
+	Shared int `json:"shared"`
+}
+
+// Reach is who can get to a resource now, and with which devices.
+type Reach struct {
+	Resource string        `json:"resource"`
+	Action   string        `json:"action"`
+	Allowed  int           `json:"allowed"`    // people whose best device gets through
+	StepUp   int           `json:"stepped_up"` // with a second factor
+	People   []ReachPerson `json:"items"`
+}
+
+// maxSharedDevices that are nobody's are tried for each person.
+const maxSharedDevices = 2000
+
+func rankOf(o access.Outcome) int {
+	return slices.Index([]access.Outcome{access.Deny, access.StepUp, access.Allow}, o)
+}
+
+// WhoReaches works out who can get to a resource now, and with which of their
+// devices, given how and from where they come.
+func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
+	snap, now := s.Snapshot(), s.Micros()
+	trial, rb := snap.Book.Gates.Evaluator(), snap.Book.Rulebook
+	q := e.Request()
+	out := &Reach{Resource: e.Resource.ID, Action: e.Action.Name, People: []ReachPerson{}}
+	owned, shared := map[string][]*state.Device{}, []*state.Device{}
+	owner, name := rb.Dict.Slot("owner"), rb.Dict.Slot("name")
+	snap.Fleet.All(func(d *state.Device) bool {
+		d = snap.At(d, now)
+		switch id := d.View.Get(owner, now); {
+		case id.Known():
+			owned[id.Str()] = append(owned[id.Str()], d)
+		case len(shared) < maxSharedDevices:
+			shared = append(shared, d)
+		}
+		return true
+	})
+	for _, p := range snap.People.List() {
+		snap.People.Ask(q, p.ID)
+		q.Device, q.Certificate = access.Device{}, nil
+		r := trial.Evaluate(q, now)
+		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome,
+			BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
+		try := func(d *state.Device) access.Outcome {
+			Place(snap, q, e, d, now)
+			o := trial.Evaluate(q, now).Outcome
+			if rankOf(o) > rankOf(row.Best) {
+				row.Best = o
+			}
+			return o
+		}
+		mine := owned[p.ID]
+		slices.SortFunc(mine, func(a, b *state.Device) int { return strings.Compare(a.ID, b.ID) })
+		for _, d := range mine {
+			o := try(d)
+			gates := trial.Stops()
+			if gates == nil {
+				gates = []string{}
+			}
+			row.Devices = append(row.Devices,
+				ReachDevice{d.ID, d.View.Get(name, now).Str(), rb.LevelName(d.Result.Level),
+					int(d.Result.Level), int(rb.Top()), o, gates})
+		}
+		for _, d := range shared {
+			if try(d) == access.Allow {
+				row.Shared++
+			}
+		}
+		switch row.Best {
+		case access.Allow:
+			out.Allowed++
+		case access.StepUp:
+			out.StepUp++
+		}
+		out.People = append(out.People, row)
+	}
+	slices.SortStableFunc(out.People, func(a, b ReachPerson) int {
+		return cmp.Or(cmp.Compare(rankOf(b.Best), rankOf(a.Best)), strings.Compare(a.Person, b.Person))
+	})
+	return out
+}
+
+// ReachResource is how a request for one resource would end.
+type ReachResource struct {
+	Resource string         `json:"resource"`
+	Title    string         `json:"title,omitempty"`
+	Tags     []string       `json:"tags"`
+	Action   string         `json:"action"`
+	Outcome  access.Outcome `json:"outcome"`
+	Gates    []string       `json:"gates"` // those that matched
+	Stops    []string       `json:"stops"` // of these the ones in the way
+	ToAllow  []string       `json:"to_allow"`
+}
+
+// WhatReaches works out what a person can get to from a device now. Of actions
+// beside the one asked about only those are told whose answer differs.
+func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
+	snap, now := s.Snapshot(), s.Micros()
+	trial, out := snap.Book.Gates.Evaluator(), []ReachResource{}
+	q := Pose(snap, e, now).Request
+	actions := Actions(snap.Book)
+	some := func(list []string) []string { return append([]string{}, list...) }
+	for _, r := range snap.Book.Rulebook.Resources {
+		tell := func() {
+			d := snap.Book.Gates.Decide(q, now)
+			out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome,
+				some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
+		}
+		q.Resource, q.Action = r.ID, e.Action.Name
+		usual := trial.Evaluate(q, now).Outcome
+		tell()
+		for _, q.Action = range actions {
+			if q.Action != e.Action.Name && trial.Evaluate(q, now).Outcome != usual {
+				tell()
+			}
+		}
+	}
+	return out
+}
+
+// groups lists the groups that people are in or that gates speak of.
+func groups(snap *state.Snapshot) []string {
+	all := snap.People.AllGroups()
+	for _, g := range snap.Book.Rulebook.Gates {
+		all = append(append(all, g.Who.Groups...), g.Who.ExceptGroups...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// GateCoverage says for each group and resource what it takes, and what the
+// rulebook has for each platform.
+func (s *Service) GateCoverage() *access.Coverage {
+	snap, now := s.Snapshot(), s.Micros()
+	c := snap.Book.Gates.Cover(groups(snap))
+	slot, count := snap.Book.Rulebook.Dict.Slot("platform"), map[string]int{}
+	snap.Fleet.All(func(d *state.Device) bool {
+		if v := snap.At(d, now).View.Get(slot, now); v.Known() {
+			count[v.String()]++
+		}
+		return true
+	})
+	for i := range c.Platforms {
+		c.Platforms[i].Devices = count[c.Platforms[i].Platform]
+	}
+	return c
+}
+
+// ResourceAt returns the resource that an address belongs to: the one with the
+// longest URL that the address begins with, or "".
+func ResourceAt(b *state.Book, url string) string {
+	best, length := "", 0
+	for _, r := range b.Rulebook.Resources {
+		base := strings.TrimSuffix(r.URL, "/")
+		if len(base) > length && (url == base || strings.HasPrefix(url, base+"/") ||
+			strings.HasPrefix(url, base+"?")) {
+			best, length = r.ID, len(base)
+		}
+	}
+	return best
+}

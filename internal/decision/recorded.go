@@ -1,0 +1,133 @@
+package decision
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/event"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/store"
+)
+
+// DecisionQuery selects recorded decisions.
+type DecisionQuery struct {
+	Person, Device, Resource, Outcome string
+	Gate                              string // that matched
+	Since, Until                      string // RFC 3339
+	Before                            string // those before this decision only; "" for all
+	Limit                             int
+}
+
+// Recorded is a decision with its place in the ledger.
+type Recorded struct {
+	Seq   int64  `json:"seq"`
+	Actor string `json:"actor"` // the enforcer that asked
+	// Redacted tells that the body was removed: only the id and the time are left.
+	Redacted bool `json:"redacted,omitempty"`
+	Answer
+}
+
+// Decisions lists recorded decisions, newest first.
+func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, error) {
+	body := map[string]string{}
+	for path, want := range map[string]string{"$.asked.subject.id": q.Person, "$.device": q.Device,
+		"$.asked.resource.id": q.Resource, "$.outcome": q.Outcome} {
+		if want != "" {
+			body[path] = want
+		}
+	}
+	kept := store.DecisionQuery{Before: q.Before, Body: body, Gate: q.Gate, Limit: q.Limit}
+	var err error
+	if kept.Since, err = fault.Moment("since", q.Since); err != nil {
+		return nil, err
+	}
+	if kept.Until, err = fault.Moment("until", q.Until); err != nil {
+		return nil, err
+	}
+	entries, err := s.Store.Decisions(ctx, kept)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Recorded, len(entries))
+	for i, e := range entries {
+		if out[i], err = recorded(e); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// DecisionCountLine is how many decisions of a stretch of time came to something.
+type DecisionCountLine struct {
+	At      string `json:"at"`
+	Outcome string `json:"outcome"`
+	Shadow  bool   `json:"shadow,omitempty"` // shadow gates would have come to something else
+	Count   int    `json:"count"`
+}
+
+// DecisionCounts counts the decisions of the last days: by the hour up to two
+// days, else by six hours.
+func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCountLine, error) {
+	if days < 1 || days > MaxReplayDays {
+		return nil, &fault.QueryError{Param: "days",
+			Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
+	}
+	stretch := value.Day / 4
+	if days <= 2 {
+		stretch = value.Day / 24
+	}
+	counts, err := s.Store.OutcomeCounts(ctx, s.Micros()-int64(days)*value.Day, stretch)
+	out := make([]DecisionCountLine, len(counts))
+	for i, c := range counts {
+		out[i] = DecisionCountLine{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}
+	}
+	return out, err
+}
+
+// Decision reads one recorded decision, by its id or the code of a refusal.
+func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
+	code := ""
+	if len(id) < 20 {
+		if code = strings.ToUpper(strings.TrimSpace(id)); len(code) == 8 {
+			code = code[:4] + "-" + code[4:]
+		}
+		var err error
+		if id, err = s.Store.ByCode(ctx, code); err != nil {
+			return Recorded{}, err
+		}
+	}
+	e, err := s.Store.Decision(ctx, id)
+	if err != nil {
+		return Recorded{}, err
+	}
+	r, err := recorded(e)
+	if err == nil && code != "" && !r.Redacted && r.Code != code {
+		err = &store.TamperError{Message: fmt.Sprintf("the code %s was made to lead to the decision %s, which has another", code, id)}
+	}
+	return r, err
+}
+
+func recorded(e ledger.Entry) (Recorded, error) {
+	r := Recorded{Seq: e.Seq, Actor: e.Actor}
+	if e.Body == nil {
+		r.Answer = Answer{ID: e.About, At: value.FormatTime(e.At), Asked: &access.Evaluation{},
+			Decision: &access.Decision{Gates: []access.GateRuling{}}}
+		r.Redacted = true
+		return r, nil
+	}
+	made, err := event.Read(&e)
+	if err != nil {
+		return r, err
+	}
+	r.Answer = *made.(*event.DecisionMade)
+	return r, nil
+}
+
+// DecisionCount is how many decisions have been recorded.
+func (s *Service) DecisionCount(ctx context.Context) (int64, error) {
+	return s.Store.DecisionCount(ctx)
+}

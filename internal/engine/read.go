@@ -1,0 +1,57 @@
+package engine
+
+import (
+	"context"
+
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/ids"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/store"
+)
+
+// Follow waits until the ledger has an entry behind a sequence number, or ctx
+// ends, and returns its size.
+func (e *Engine) Follow(ctx context.Context, after int64) int64 {
+	for {
+		grown := e.Store.Grown()
+		if size := e.Store.Sealed().Size; size > after {
+			return size
+		}
+		select {
+		case <-grown:
+		case <-ctx.Done():
+			return e.Store.Sealed().Size
+		case <-e.quit:
+			return e.Store.Sealed().Size
+		}
+	}
+}
+
+// UntilQuit is a context that ends with the service.
+func (e *Engine) UntilQuit() (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(context.Background())
+	go func() {
+		select {
+		case <-e.quit:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
+// Candidate compiles files as if they were to be published.
+func (e *Engine) Candidate(files []rulebook.File) (*state.Book, error) {
+	book, err := state.CompileBook(&store.Rulebook{Files: files})
+	if err == nil {
+		book.Inherit(e.Snapshot().Book)
+	}
+	return book, err
+}
+
+// DecisionsSince visits the decisions since a moment, oldest first, until visit
+// returns an error, which it returns.
+func (e *Engine) DecisionsSince(ctx context.Context, moment int64, visit func(ledger.Entry) error) error {
+	return e.Store.DecisionsSince(ctx, ids.Earliest(moment), moment, visit)
+}

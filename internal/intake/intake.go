@@ -1,0 +1,240 @@
+// Package intake takes reports in: it joins them to devices, keeps aside what is
+// nobody's, and tells what was refused.
+package intake
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+
+	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
+	"ironledger.example/internal/engine"
+	"ironledger.example/internal/state"
+)
+
+// Service takes reports into open records.
+type Service struct{ *engine.Engine }
+
+// New is a service over open records.
+func New(e *engine.Engine) *Service { return &Service{e} }
+
+// ReportResult is what became of one report.
+type ReportResult struct {
+	Line     int                `json:"line"`
+	Device   string             `json:"device,omitempty"`
+	Level    string             `json:"level,omitempty"`
+	Previous string             `json:"previous_level,omitempty"`
+	New      bool               `json:"new,omitempty"` // the device was not known before
+	Refused  []evidence.Refusal `json:"refused,omitempty"`
+	Error    string             `json:"error,omitempty"` // why the whole report was refused
+	// Unmatched is the id under which the report waits for a person to say whose it is.
+	Unmatched string `json:"unmatched,omitempty"`
+	// Waiting is the id under which the report waits until another source makes its
+	// device known.
+	Waiting string `json:"waiting,omitempty"`
+	// Moved are keys that were those of another device, or of another machine.
+	Moved []event.MovedKey `json:"moved,omitempty"`
+}
+
+// trouble reports whether something of the report was not taken as it came.
+func (t *ReportResult) trouble() bool {
+	return t.Error != "" || len(t.Refused) > 0 || t.Unmatched != "" || t.Waiting != ""
+}
+
+// IngestResult is what became of a stream of reports.
+type IngestResult struct {
+	Accepted int            `json:"accepted"`
+	Rejected int            `json:"rejected"` // reports refused as a whole
+	Refused  int            `json:"refused"`  // attributes refused in accepted reports
+	Waiting  int            `json:"waiting"`  // accepted, and wait until their device is known
+	Results  []ReportResult `json:"results"`
+	More     int            `json:"more,omitempty"` // reports of which Results does not tell
+
+	troubles int // how many Results tell of
+	refusals refusals
+}
+
+// What an answer tells of reports, those that went in and the others.
+const (
+	maxResults  = 10_000
+	maxTroubles = 1_000
+)
+
+// What one stream may bring: reports altogether, and reports refused as a whole.
+const (
+	maxReports  = 2_000_000
+	maxRejected = 10_000
+)
+
+// BudgetError says that a request brings more than one may. What came before has
+// been taken.
+type BudgetError struct{ Message string }
+
+func (e *BudgetError) Error() string { return e.Message }
+
+// A stream is cut into chunks that are each applied as one change, and read on
+// while at most a few of them are still being applied.
+const (
+	chunk = 64
+	ahead = 48
+)
+
+// part is a chunk of a stream on its way through the writer.
+type part struct {
+	job     *engine.Job
+	results []ReportResult
+}
+
+// stream is a stream of reports being taken.
+type stream struct {
+	ctx     context.Context
+	service *Service
+	actor   string
+	items   []evidence.Item
+	parts   []part
+	out     *IngestResult
+}
+
+// await waits until no more than left parts are under way.
+func (st *stream) await(left int) error {
+	for len(st.parts) > left {
+		p := st.parts[0]
+		st.parts = st.parts[1:]
+		err := p.job.Wait(st.ctx)
+		st.out.add(p.results, err)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// flush hands the reports read so far to the writer.
+func (st *stream) flush() error {
+	if len(st.items) == 0 {
+		return nil
+	}
+	items, results := st.items, make([]ReportResult, len(st.items))
+	st.items = make([]evidence.Item, 0, chunk)
+	st.parts = append(st.parts, part{st.service.Submit(func(c *state.Change) error {
+		c.Expect(len(items))
+		for i, it := range items {
+			results[i] = take(c, st.actor, it)
+		}
+		return nil
+	}), results})
+	return st.await(ahead)
+}
+
+func (in *IngestResult) add(results []ReportResult, err error) {
+	for _, t := range results {
+		if err != nil {
+			t = ReportResult{Line: t.Line, Error: err.Error()}
+		}
+		switch {
+		case t.Error != "":
+			in.Rejected++
+		case t.Waiting != "":
+			in.Accepted++
+			in.Waiting++
+			in.Refused += len(t.Refused)
+		default:
+			in.Accepted++
+			in.Refused += len(t.Refused)
+		}
+		in.refusals.add(&t)
+		switch tell := len(in.Results)-in.troubles < maxResults; {
+		case t.trouble() && in.troubles < maxTroubles:
+			in.troubles++
+			in.Results = append(in.Results, t)
+		case !t.trouble() && tell:
+			in.Results = append(in.Results, t)
+		default:
+			in.More++
+		}
+	}
+}
+
+// refusals collects what one request brought that was not taken.
+type refusals struct {
+	event.EvidenceRefused
+	others bool // of more than one device
+}
+
+// maxExamples bounds how many refusals of a request its entry tells.
+const maxExamples = 50
+
+func (r *refusals) add(t *ReportResult) {
+	example := func(x event.Refusal) {
+		if len(r.Examples) < maxExamples {
+			x.Message = event.Clipped(x.Message, event.MaxReason)
+			r.Examples = append(r.Examples, x)
+		}
+	}
+	switch {
+	case t.Unmatched != "":
+		r.Unmatched++
+		example(event.Refusal{Line: t.Line, Message: t.Error, Unmatched: t.Unmatched})
+	case t.Error != "":
+		r.Reports++
+		example(event.Refusal{Line: t.Line, Device: t.Device, Message: t.Error})
+	default:
+		r.Attributes += len(t.Refused)
+		for _, x := range t.Refused {
+			example(event.Refusal{Attribute: x.Attribute, Device: t.Device, Line: t.Line, Message: x.Message})
+		}
+	}
+	if t.trouble() {
+		r.others = r.others || r.Device != "" && r.Device != t.Device
+		r.Device = t.Device
+	}
+}
+
+// record writes the entry, if anything was refused.
+func (r *refusals) record(c *state.Change, actor string) {
+	if r.Reports+r.Attributes+r.Unmatched == 0 {
+		return
+	}
+	if r.others {
+		r.Device = ""
+	}
+	c.Record(actor, &r.EvidenceRefused)
+}
+
+// Ingest reads a stream of reports and applies it. A bad report is told of in
+// the answer and the rest goes in. When only is not "", every report must come
+// from that source. The error is for a stream that broke off or is larger than
+// one may be ([*BudgetError]), or for records that could not be written; what the
+// answer lists has been taken all the same.
+func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
+	format evidence.Format) (*IngestResult, error) {
+	st := &stream{ctx: ctx, service: s, actor: actor, out: &IngestResult{Results: []ReportResult{}}}
+	dict := s.Snapshot().Book.Rulebook.Dict
+	var broken error
+	reports := 0
+	for it := range dict.Read(in, format, only, s.Micros()) {
+		if it.Line == 0 {
+			broken = fmt.Errorf("the stream of reports broke off: %w", it.Err)
+			break
+		}
+		if st.items = append(st.items, it); len(st.items) == chunk {
+			if broken = st.flush(); broken != nil {
+				break
+			}
+		}
+		if reports++; reports == maxReports || st.out.Rejected >= maxRejected {
+			broken = &BudgetError{fmt.Sprintf("the stream goes on after %d reports of which %d were refused; one request may bring %d, and %d that are refused",
+				reports, st.out.Rejected, maxReports, maxRejected)}
+			break
+		}
+	}
+	err := cmp.Or(st.flush(), st.await(0), broken)
+	if out := &st.out.refusals; out.Reports+out.Attributes+out.Unmatched > 0 {
+		// Also when the caller has left: what was refused is on record.
+		err = cmp.Or(err, s.Do(context.WithoutCancel(ctx),
+			func(c *state.Change) error { out.record(c, actor); return nil }))
+	}
+	return st.out, err
+}

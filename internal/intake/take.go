@@ -1,0 +1,89 @@
+package intake
+
+import (
+	"errors"
+
+	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
+	"ironledger.example/internal/state"
+)
+
+// take applies one report to the change.
+func take(c *state.Change, actor string, it evidence.Item) ReportResult {
+	t := ReportResult{Line: it.Line}
+	if it.Err != nil {
+		t.Error = it.Err.Error()
+		return t
+	}
+	rep, by := it.Report, c.Base.Book.Resolver
+	j, err := by.Join(rep, c)
+	var conflict *evidence.ConflictError
+	if errors.As(err, &conflict) {
+		rep.Refused = append(rep.Refused, by.RefuseUnprovided(rep)...)
+		t.Error = err.Error()
+		if t.Unmatched, err = keepUnmatched(c, rep, conflict); err != nil {
+			t.Error, t.Unmatched = err.Error(), ""
+		}
+		return t
+	}
+	if err != nil {
+		t.Error = err.Error()
+		return t
+	}
+	rep.Refused = append(rep.Refused, by.RefuseUnprovided(rep)...)
+	if len(rep.Readings) == 0 && len(rep.Refused) > 0 && !j.Known {
+		t.Error, t.Refused = "nothing in the report could be taken", rep.Refused
+		return t
+	}
+	if j.Wait {
+		t.Refused = rep.Refused
+		if t.Waiting, err = keepWaiting(c, rep); err != nil {
+			t.Error = err.Error()
+		}
+		return t
+	}
+	return apply(c, actor, it.Line, rep, j)
+}
+
+// apply takes a report of a device in.
+func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evidence.Joined) ReportResult {
+	book, old := c.Base.Book, c.Device(j.Device)
+	d, was := &state.Device{ID: j.Device, FirstSeen: c.Now}, state.Stood(book, old)
+	if old != nil {
+		d = old.Copied()
+		d.View = nil
+	}
+	d.Record = d.Record.With(rep)
+	d.SeenAt = max(d.SeenAt, rep.At)
+	d.Spoken = evidence.With(d.Spoken, evidence.SpokenBy(rep))
+	d.Refuse(rep)
+	keyed := event.DeviceKeyed{Source: rep.Source}
+	rekey(c, d, j, &keyed)
+	c.Appraise(c.Base, d, was, state.Cause{Kind: event.ByEvidence, Actor: actor,
+		Evidence: func() []event.EvidenceChange { return state.EvidenceChanges(old.Record, rep) }})
+	c.Keep(book, d, was)
+	c.RecordKeys(actor, d.ID, &keyed)
+	t := ReportResult{Line: line, Device: d.ID, Previous: was.Level, New: old == nil, Refused: rep.Refused,
+		Level: book.Rulebook.LevelName(d.Result.Level)}
+	for _, k := range j.Lost {
+		t.Moved = append(t.Moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
+	}
+	if len(j.Gained) > 0 {
+		Awaited(c, actor, j.Gained)
+	}
+	return t
+}
+
+// rekey gives a device the keys that it gained, and takes those that it lost.
+func rekey(c *state.Change, d *state.Device, j evidence.Joined, keyed *event.DeviceKeyed) {
+	for _, k := range j.Lost {
+		c.Lose(d, k, keyed)
+	}
+	for _, k := range j.Gained {
+		if k.Kind != evidence.ByID { // a device's own id needs no key
+			c.Gain(d, k, keyed)
+		}
+	}
+	c.Certify(d, keyed)
+	d.Held = c.Admission(d.Keys)
+}

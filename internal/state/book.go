@@ -1,0 +1,140 @@
+package state
+
+import (
+	"slices"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
+)
+
+// Book is a published rulebook, compiled.
+type Book struct {
+	Info     store.Rulebook // version 0: nothing has been published
+	Rulebook *rulebook.Rulebook
+	Rules    *posture.Program
+	Gates    *access.Program
+	Search   *rulebook.Names // the names that a search of devices may use
+	Strict   map[string]bool // rules that nobody can be excepted from
+
+	*generation
+}
+
+// generation is what has to be known of the book under which a device was
+// appraised. It outlives the book.
+type generation struct {
+	directories uint64 // counts what the directory and the roster were, which views hold
+	Resolver    *evidence.Resolver
+	RuleKeys    []string
+	verdicts    verdictSets
+}
+
+// The slots of the names that a search may use beside the attributes.
+const (
+	SearchLevel = iota
+	SearchID
+	SearchSeenAt
+	SearchSince
+)
+
+// emptyRulebook is in force until one is published: no device is covered and
+// every request is denied.
+const emptyRulebook = "rulebook: none\n"
+
+// EmptyBook is in force until a rulebook is published.
+func EmptyBook() *Book {
+	b, err := CompileBook(&store.Rulebook{Files: []rulebook.File{{Name: "none.yaml", Text: emptyRulebook}}})
+	if err != nil {
+		panic(err) // a constant
+	}
+	return b
+}
+
+// CompileBook compiles a published rulebook, or one that may be. The error is
+// [rulebook.Problems].
+func CompileBook(kept *store.Rulebook) (*Book, error) {
+	rb, err := rulebook.Load(kept.Files)
+	if err != nil {
+		return nil, err
+	}
+	rules, strict := posture.Compile(rb), map[string]bool{}
+	for _, b := range rb.Baselines {
+		for _, r := range b.Rules {
+			if r.Strict {
+				strict[b.ID+"/"+r.ID] = true
+			}
+		}
+	}
+	return &Book{
+		Strict: strict,
+		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb),
+		generation: &generation{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), RuleKeys: rules.RuleKeys()},
+		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
+			SearchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
+			SearchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
+			SearchSeenAt: {Name: "seen_at", Title: "Time of the newest reading", Type: value.Of(value.Time)},
+			SearchSince:  {Name: "since", Title: "Time of the last change of level", Type: value.Of(value.Time)},
+		}),
+	}, nil
+}
+
+// renewed is the same book with a generation of its own: what is appraised under
+// it is so with another directory or roster.
+func (b *Book) renewed() *Book {
+	next := *b
+	next.generation = &generation{directories: b.directories + 1, Resolver: b.Resolver, RuleKeys: b.RuleKeys}
+	return &next
+}
+
+// Inherit takes over from an older book what means the same: how evidence
+// resolves, or at least what is known of certificates.
+func (b *Book) Inherit(old *Book) {
+	b.directories = old.directories
+	if b.Resolver.Same(old.Resolver) {
+		b.Resolver = old.Resolver
+		return
+	}
+	b.Resolver.Inherit(old.Resolver)
+}
+
+// waived lays out, in the order of the book's rules, until when each is waived
+// at now; nil when none is.
+func (b *Book) waived(waivers []*Waiver, now int64) []int64 {
+	var out []int64
+	for _, w := range waivers {
+		w := b.Limited(w)
+		if i := slices.Index(b.RuleKeys, w.Rule); w.Live(now) && i >= 0 && !b.Strict[w.Rule] {
+			if out == nil {
+				out = make([]int64, len(b.RuleKeys))
+			}
+			out[i] = max(out[i], w.Until)
+		}
+	}
+	return out
+}
+
+// Limited is a waiver as far as the rulebook lets it live: a limit that was
+// lowered since holds for it too.
+func (b *Book) Limited(w *Waiver) *Waiver {
+	if limit := b.Rulebook.MaxWaiver; w.Until-w.At > limit {
+		short := *w
+		short.Until = w.At + limit
+		return &short
+	}
+	return w
+}
+
+// Publish puts a book in force, which was compiled from what a draft brings: the
+// whole fleet is appraised under it. It returns how many devices changed level.
+func (c *Change) Publish(book *Book, by Cause) (moved int, err error) {
+	book.Info.Version, book.Info.At = c.Base.Book.Info.Version+1, c.Now
+	if err := c.Batch.PutRulebook(&book.Info); err != nil {
+		return 0, err
+	}
+	moved = c.rebuild(book, c.Base.People, c.Base.Roster, by, c.Base.Fleet.list())
+	c.House.Everybody = true
+	return moved, nil
+}

@@ -1,0 +1,116 @@
+package state
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"ironledger.example/internal/store"
+	"ironledger.example/internal/versioned"
+)
+
+// table holds the documents of a kind. It is immutable.
+type table[T any] struct{ versioned.Map[string, T] }
+
+// List returns the documents in the order of their ids.
+func (t table[T]) List() []T {
+	byID := t.byID()
+	out := make([]T, 0, len(byID))
+	for _, id := range slices.Sorted(maps.Keys(byID)) {
+		out = append(out, *byID[id])
+	}
+	return out
+}
+
+func (t table[T]) byID() map[string]*T { return maps.Collect(t.All()) }
+
+// puts are documents as a change leaves them; nil for those that are no longer there.
+type puts[T any] map[string]*T
+
+// kind is how documents are kept: under which name on disk, where in a snapshot, and
+// where in a change.
+type kind[T any] struct {
+	name string
+	in   func(*Snapshot) *table[T]
+	of   func(*Change) *puts[T]
+}
+
+// The kinds of documents. Those of unmatched reports and enrolments are put by
+// putUnmatched and putEnrolment, which keep up what finds them.
+var (
+	UnmatchedKind = kind[Unmatched]{"unmatched",
+		func(s *Snapshot) *table[Unmatched] { return &s.Unmatched.table },
+		func(c *Change) *puts[Unmatched] { return &c.unmatched }}
+	EnrolmentKind = kind[Enrolment]{"enrolment",
+		func(s *Snapshot) *table[Enrolment] { return &s.Enrolments.table },
+		func(c *Change) *puts[Enrolment] { return &c.enrolments }}
+	SearchKind = kind[Search]{"search",
+		func(s *Snapshot) *table[Search] { return &s.Searches },
+		func(c *Change) *puts[Search] { return &c.searches }}
+	WaiverKind = kind[Waiver]{"waiver",
+		func(s *Snapshot) *table[Waiver] { return &s.Waivers },
+		func(c *Change) *puts[Waiver] { return &c.waivers }}
+	VouchKind = kind[Vouch]{"vouch",
+		func(s *Snapshot) *table[Vouch] { return &s.Vouches },
+		func(c *Change) *puts[Vouch] { return &c.vouches }}
+	RetirementKind = kind[Retirement]{"retirement", // by device
+		func(s *Snapshot) *table[Retirement] { return &s.retired },
+		func(c *Change) *puts[Retirement] { return &c.retired }}
+)
+
+// load reads the documents from disk.
+func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {
+	all, err := store.Documents[T](ctx, s, k.name)
+	k.in(into).Map = versioned.Of(all)
+	return err
+}
+
+// apply lays what a change puts over the documents of a snapshot.
+func (k kind[T]) apply(c *Change, to *Snapshot) {
+	t := k.in(to)
+	t.Map = t.With(*k.of(c))
+}
+
+// Get reads a document as a change finds it, nil for none. Nobody may alter it.
+func Get[T any](c *Change, k kind[T], id string) *T {
+	if v, put := (*k.of(c))[id]; put {
+		return v
+	}
+	return k.in(c.Base).Get(id)
+}
+
+// All reads the documents of a kind as a change finds them, by id.
+func All[T any](c *Change, k kind[T]) map[string]*T {
+	out := k.in(c.Base).byID()
+	for id, v := range *k.of(c) {
+		if v == nil {
+			delete(out, id)
+		} else {
+			out[id] = v
+		}
+	}
+	return out
+}
+
+// Put writes a document as a part of a change.
+func Put[T any](c *Change, k kind[T], id string, v *T) error {
+	if err := c.Batch.PutDocument(k.name, id, v); err != nil {
+		return err
+	}
+	k.lay(c, id, v)
+	return nil
+}
+
+// Drop removes a document as a part of a change.
+func Drop[T any](c *Change, k kind[T], id string) {
+	c.Batch.DropDocument(k.name, id)
+	k.lay(c, id, nil)
+}
+
+func (k kind[T]) lay(c *Change, id string, v *T) {
+	p := k.of(c)
+	if *p == nil {
+		*p = puts[T]{}
+	}
+	(*p)[id] = v
+}

@@ -1,0 +1,156 @@
+package state
+
+import (
+	"maps"
+	"slices"
+
+	"ironledger.example/core/evidence"
+	"ironledger.example/internal/versioned"
+)
+
+// Fleet is every device. It is immutable.
+type Fleet struct {
+	devices versioned.Map[string, Device]
+	keys    versioned.Map[evidence.Key, string] // to ids, for all but the id itself; see shared
+	// shared are the keys that several devices have, with their ids: such a key points
+	// at none of them.
+	shared map[evidence.Key][]string
+	owners owners
+}
+
+// Len is how many devices there are.
+func (f *Fleet) Len() int { return f.devices.Len() }
+
+// Get returns a device by its id, or nil.
+func (f *Fleet) Get(id string) *Device { return f.devices.Get(id) }
+
+// Find returns the id of the device a key points at.
+func (f *Fleet) Find(k evidence.Key) (string, bool) {
+	if k.Kind == evidence.ByID {
+		return k.Text, f.devices.Get(k.Text) != nil
+	}
+	if id := f.keys.Get(k); id != nil && *id != severals {
+		return *id, true
+	}
+	return "", false
+}
+
+// severals stands for the id of a device where a key is that of several.
+const severals = ""
+
+// Ambiguous reports whether a key is that of several devices.
+func (f *Fleet) Ambiguous(k evidence.Key) bool { return len(f.shared[k]) > 0 }
+
+// All calls visit for every device, in no order, until it returns false.
+func (f *Fleet) All(visit func(*Device) bool) {
+	for d := range f.devices.Values() {
+		if !visit(d) {
+			return
+		}
+	}
+}
+
+// list is every device.
+func (f *Fleet) list() []*Device {
+	return slices.AppendSeq(make([]*Device, 0, f.Len()), f.devices.Values())
+}
+
+// with is the fleet after a change.
+func (f *Fleet) with(c *Change) *Fleet {
+	if len(c.order) == 0 && c.House == nil {
+		return f
+	}
+	e := f.edit()
+	for d := range c.Changed() {
+		e.put(d)
+	}
+	return e.fleet()
+}
+
+// fleetEdit makes the next fleet.
+type fleetEdit struct {
+	devices   *versioned.Edit[string, Device]
+	keys      *versioned.Edit[evidence.Key, string]
+	shared    map[evidence.Key][]string
+	ownShared bool
+	owners    ownersEdit
+}
+
+func (f *Fleet) edit() *fleetEdit {
+	return &fleetEdit{devices: f.devices.Edit(), keys: f.keys.Edit(), shared: f.shared,
+		owners: ownersEdit{owners: f.owners}}
+}
+
+func (e *fleetEdit) fleet() *Fleet {
+	return &Fleet{devices: e.devices.Map(), keys: e.keys.Map(), shared: e.shared, owners: e.owners.owners}
+}
+
+// put makes a device be found as it is now.
+func (e *fleetEdit) put(d *Device) {
+	was := e.devices.Get(d.ID)
+	e.place(d, was)
+	e.owners.move(was, d)
+}
+
+// place does the same but for owners.
+func (e *fleetEdit) place(d, was *Device) {
+	e.devices.Set(d.ID, d)
+	if was != nil && slices.Equal(was.Keys, d.Keys) {
+		return
+	}
+	if was != nil {
+		for _, k := range was.Keys {
+			if found(k) && !slices.Contains(d.Keys, k) {
+				e.lose(k, d.ID)
+			}
+		}
+	}
+	for _, k := range d.Keys {
+		if found(k) {
+			e.gain(k, d)
+		}
+	}
+}
+
+// found reports whether devices are found by a key: by an id they are without, and
+// for what a person approved see Device.certified.
+func found(k evidence.Key) bool { return k.Kind != evidence.ByID && k.Kind != evidence.Approved }
+
+func (e *fleetEdit) gain(k evidence.Key, d *Device) {
+	switch id := e.keys.Get(k); {
+	case id == nil:
+		e.keys.Set(k, &d.ID)
+	case *id == d.ID || *id == severals && slices.Contains(e.shared[k], d.ID):
+	case *id == severals:
+		e.share(k, append(slices.Clip(e.shared[k]), d.ID))
+	default:
+		e.share(k, []string{*id, d.ID})
+	}
+}
+
+func (e *fleetEdit) lose(k evidence.Key, device string) {
+	switch id := e.keys.Get(k); {
+	case id == nil:
+	case *id == device:
+		e.keys.Set(k, nil)
+	case *id == severals:
+		e.share(k, slices.DeleteFunc(slices.Clone(e.shared[k]), func(id string) bool { return id == device }))
+	}
+}
+
+// share says which devices have a key.
+func (e *fleetEdit) share(k evidence.Key, ids []string) {
+	if !e.ownShared {
+		if e.shared, e.ownShared = maps.Clone(e.shared), true; e.shared == nil {
+			e.shared = map[evidence.Key][]string{}
+		}
+	}
+	if len(ids) == 1 {
+		delete(e.shared, k)
+		e.keys.Set(k, &ids[0])
+		return
+	}
+	none := severals
+	e.shared[k] = ids
+	e.keys.Set(k, &none)
+}

@@ -1,0 +1,183 @@
+package state
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/versioned"
+)
+
+// People is the directory: who there is and which groups they are in. It is
+// immutable.
+type People struct {
+	byID     versioned.Map[string, personEntry]
+	inGroup  versioned.Map[string, []string] // the ids of those who are in a group, sorted
+	Revision int64                           // counts the changes
+
+	sorted func() []directory.Person // everybody, sorted by id: made when first asked for
+}
+
+// personEntry is a person with their groups as evidence has them.
+type personEntry struct {
+	directory.Person
+	groups value.Value
+}
+
+func newPersonEntry(p directory.Person) *personEntry { return &personEntry{p, value.OfTexts(p.Groups)} }
+
+func newPeople(list []directory.Person) *People {
+	byID, inGroup := make(map[string]personEntry, len(list)), map[string][]string{}
+	for _, p := range list {
+		byID[p.ID] = *newPersonEntry(p)
+	}
+	for id, m := range byID {
+		for _, g := range m.Groups {
+			inGroup[g] = append(inGroup[g], id)
+		}
+	}
+	for g, ids := range inGroup {
+		slices.Sort(ids)
+		inGroup[g] = slices.Compact(ids)
+	}
+	return (&People{byID: versioned.Of(byID), inGroup: versioned.Of(inGroup)}).listed()
+}
+
+// listed makes the list of a directory that was just put together.
+func (p *People) listed() *People {
+	p.sorted = sync.OnceValue(func() []directory.Person {
+		list := make([]directory.Person, 0, p.byID.Len())
+		for _, m := range p.byID.All() {
+			list = append(list, m.Person)
+		}
+		slices.SortFunc(list, func(a, b directory.Person) int { return strings.Compare(a.ID, b.ID) })
+		return list
+	})
+	return p
+}
+
+// With is the directory with some people otherwise: nil for one who has left.
+func (p *People) With(changes map[string]*directory.Person) *People {
+	members, groups := make(map[string]*personEntry, len(changes)), map[string]*[]string{}
+	in := func(g string) []string { // as it is so far
+		if ids, changed := groups[g]; changed {
+			return *ids
+		}
+		ids := slices.Clone(p.Members(g))
+		groups[g] = &ids
+		return ids
+	}
+	for _, id := range slices.Sorted(maps.Keys(changes)) {
+		var now []string
+		if members[id] = nil; changes[id] != nil {
+			members[id] = newPersonEntry(*changes[id])
+			now = changes[id].Groups
+		}
+		for _, g := range p.Groups(id) {
+			if at, there := slices.BinarySearch(in(g), id); there && !slices.Contains(now, g) {
+				*groups[g] = slices.Delete(*groups[g], at, at+1)
+			}
+		}
+		for _, g := range now {
+			if at, there := slices.BinarySearch(in(g), id); !there {
+				*groups[g] = slices.Insert(*groups[g], at, id)
+			}
+		}
+	}
+	for g, ids := range groups {
+		if len(*ids) == 0 {
+			groups[g] = nil
+		}
+	}
+	return (&People{byID: p.byID.With(members), inGroup: p.inGroup.With(groups), Revision: p.Revision + 1}).listed()
+}
+
+// Len is how many people there are.
+func (p *People) Len() int { return p.byID.Len() }
+
+// List returns everybody, sorted by id. Nobody may change it.
+func (p *People) List() []directory.Person { return p.sorted() }
+
+// Groups are those that a person is in; none of one whom the directory does not know.
+func (p *People) Groups(id string) []string {
+	if m := p.byID.Get(id); m != nil {
+		return m.Groups
+	}
+	return nil
+}
+
+// AllGroups are those that somebody is in, sorted.
+func (p *People) AllGroups() []string {
+	names := make([]string, 0, p.inGroup.Len())
+	for g := range p.inGroup.All() {
+		names = append(names, g)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Members are the ids of those who are in a group, sorted. Nobody may change it.
+func (p *People) Members(group string) []string {
+	if ids := p.inGroup.Get(group); ids != nil {
+		return *ids
+	}
+	return nil
+}
+
+// Get returns a person, or false.
+func (p *People) Get(id string) (directory.Person, bool) {
+	if m := p.byID.Get(id); m != nil {
+		return m.Person, true
+	}
+	return directory.Person{}, false
+}
+
+// Ask makes a person the one who asks.
+func (p *People) Ask(q *access.Request, person string) {
+	q.User, q.Groups, q.Known = person, nil, false
+	if m := p.byID.Get(person); m != nil {
+		q.Groups, q.Known = m.Groups, true
+	}
+}
+
+// GroupsOf are the groups of a person as evidence has them; nil for one whom the
+// directory does not know.
+func (p *People) GroupsOf(id string) *value.Value {
+	if m := p.byID.Get(id); m != nil {
+		return &m.groups
+	}
+	return nil
+}
+
+// ReplacePeople makes people of the directory as given, nil for those who leave: what
+// they were is kept, and their devices are appraised again.
+func (c *Change) ReplacePeople(puts map[string]*directory.Person, by Cause) error {
+	was, next := houseUndo[directory.Person]{}, c.Base.People.With(puts)
+	var put []directory.Person
+	var left, devices []string
+	persons := slices.Sorted(maps.Keys(puts))
+	for _, id := range persons {
+		was[id] = nil
+		if old, known := c.Base.People.Get(id); known {
+			was[id] = &old
+		}
+		if puts[id] == nil {
+			left = append(left, id)
+		} else {
+			put = append(put, *puts[id])
+		}
+		devices = append(devices, c.Base.Fleet.owners.of(id)...)
+	}
+	if err := c.Batch.PutPeople(put); err != nil {
+		return err
+	}
+	c.Batch.DropPeople(left)
+	c.Batch.PutPeoplePast(next.Revision, c.Now, string(value.JSON(was)))
+	c.rebuild(c.Base.Book.renewed(), next, c.Base.Roster, by, c.Base.Fleet.those(devices))
+	c.House.Persons = persons
+	return nil
+}

@@ -1,0 +1,83 @@
+package state
+
+import (
+	"sync"
+
+	"ironledger.example/core/event"
+	"ironledger.example/core/ledger"
+	"ironledger.example/internal/store"
+)
+
+// Restoration brings kept devices into a snapshot that nobody sees yet, at a moment.
+type Restoration struct {
+	under   *Snapshot
+	granted exceptions
+	now     int64
+
+	mu     sync.Mutex
+	fleet  *fleetEdit
+	owned  []owned
+	digest ledger.Digest
+	batch  store.Batch
+}
+
+// Restore begins to bring devices into a snapshot, which has everything else.
+func (snap *Snapshot) Restore(now int64) *Restoration {
+	return &Restoration{under: snap, granted: snap.exceptions(), now: now, fleet: snap.Fleet.edit()}
+}
+
+// Take appraises kept devices at the present moment. It is safe for concurrent use.
+func (r *Restoration) Take(rows []store.DeviceRow) error {
+	c := &Change{Base: r.under, Now: r.now, devices: make(map[string]*Device, len(rows)),
+		actors: make(map[string]string, len(rows)), order: make([]*Device, 0, len(rows))}
+	var was Device
+	var digest ledger.Digest
+	for i := range rows {
+		row := &rows[i]
+		row.Sealed = row.Hash()
+		digest.Add(row.Sealed)
+		if err := r.restore(c, row, &was); err != nil {
+			return err
+		}
+	}
+	pairs := make([]owned, 0, len(rows))
+	for _, d := range c.order {
+		for _, owner := range ownersIn(d.Record) {
+			pairs = append(pairs, owned{owner, d.ID})
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.digest.Join(&digest)
+	r.owned = append(r.owned, pairs...)
+	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.Batch.Entries...),
+		append(r.batch.Devices, c.Batch.Devices...)
+	for _, d := range c.order {
+		r.fleet.place(d, nil)
+	}
+	return nil
+}
+
+// restore reads a kept device and brings its standing to the present moment. As it
+// was is put into the room given.
+func (r *Restoration) restore(c *Change, row *store.DeviceRow, room *Device) error {
+	d, err := deviceOf(r.under.Book, row, r.granted)
+	if err != nil {
+		return err
+	}
+	d.Held = r.under.Enrolments.Admission(d.Keys)
+	*room = *d
+	was := Before{r.under.Book, room, row.Level}
+	if c.Appraise(r.under, d, was, Cause{Kind: event.ByRestart, Actor: ledger.Clock}) {
+		c.Keep(r.under.Book, d, was)
+	}
+	return nil
+}
+
+// End puts the devices into the snapshot. It returns the digest of the rows they were
+// read from, and what is to be written since it changed meanwhile.
+func (r *Restoration) End() (ledger.Digest, *store.Batch) {
+	r.under.Fleet = r.fleet.fleet()
+	r.under.Fleet.owners, r.owned = filled(r.owned), nil
+	return r.digest, &r.batch
+}

@@ -1,0 +1,123 @@
+// Package state is the live picture: devices with their evidence and standings,
+// people, the roster, the rulebook, exceptions, enrolments and tokens.
+//
+// A [Snapshot] is the state at a moment. A [Change] is made on top of one, and
+// [Snapshot.Apply] gives the next, by which nobody who reads the old one sees a
+// difference. Nothing here waits, tells the time or writes: a change says what is to be
+// written, and whoever made it durable shows the state that it gives.
+package state
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/store"
+)
+
+// Snapshot is the state at a moment: all that answers are made from, but for the
+// sessions and alarms that decisions add by themselves. It is immutable; the next one
+// shares with it what does not differ.
+type Snapshot struct {
+	Book   *Book
+	People *People
+	Roster *Roster
+	Fleet  *Fleet
+	Tokens *bearer.Set
+
+	Unmatched  unmatchedTable
+	Enrolments enrolmentTable
+	Searches   table[Search]
+	Waivers    table[Waiver]
+	Vouches    table[Vouch]
+	retired    table[Retirement] // by device
+
+	// tried is set on a snapshot whose book, people or roster are not in force: no
+	// device of its fleet has been appraised under them.
+	tried bool
+}
+
+// EmptySnapshot is the state before anything has happened.
+func EmptySnapshot() *Snapshot {
+	return &Snapshot{Book: EmptyBook(), People: newPeople(nil), Roster: newRoster(nil), Fleet: &Fleet{},
+		Tokens: bearer.NewSet(nil)}
+}
+
+// Load reads the state from disk, but for the devices: see [Snapshot.Restore].
+func Load(ctx context.Context, s *store.Store) (*Snapshot, error) {
+	snap := EmptySnapshot()
+	for _, load := range []func(context.Context, *store.Store, *Snapshot) error{loadBook, loadPeople, loadRoster,
+		UnmatchedKind.load, EnrolmentKind.load, SearchKind.load, WaiverKind.load, VouchKind.load,
+		RetirementKind.load} {
+		if err := load(ctx, s, snap); err != nil {
+			return nil, err
+		}
+	}
+	snap.Unmatched.index(snap.Unmatched.byID(), nil)
+	snap.Enrolments.index(snap.Enrolments.byID())
+	tokens, err := s.Tokens(ctx)
+	snap.Tokens = bearer.NewSet(tokens)
+	return snap, err
+}
+
+func loadBook(ctx context.Context, s *store.Store, into *Snapshot) error {
+	kept, err := s.Rulebook(ctx, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // none has been published
+	}
+	if err != nil {
+		return err
+	}
+	if into.Book, err = CompileBook(kept); err != nil {
+		return fmt.Errorf("the published rulebook %d is not readable: %w", kept.Version, err)
+	}
+	return nil
+}
+
+func loadPeople(ctx context.Context, s *store.Store, into *Snapshot) error {
+	people, err := s.People(ctx)
+	if err != nil {
+		return err
+	}
+	into.People = newPeople(people)
+	into.People.Revision, err = s.PeopleRevision(ctx)
+	return err
+}
+
+func loadRoster(ctx context.Context, s *store.Store, into *Snapshot) error {
+	roster, err := store.Documents[RosterEntry](ctx, s, rosterDocument)
+	if err != nil {
+		return err
+	}
+	into.Roster = newRoster(roster)
+	into.Roster.Revision, err = s.RosterRevision(ctx)
+	return err
+}
+
+// Apply is the state after a change that was made on top of this one. It is the only
+// way in which the state changes.
+func (snap *Snapshot) Apply(c *Change) *Snapshot {
+	next := *snap
+	if h := c.House; h != nil {
+		next.Book, next.People, next.Roster = h.book, h.people, h.roster
+	}
+	next.Fleet = snap.Fleet.with(c)
+	next.Unmatched.index(c.unmatched, &snap.Unmatched)
+	UnmatchedKind.apply(c, &next)
+	next.Enrolments.index(c.enrolments)
+	EnrolmentKind.apply(c, &next)
+	SearchKind.apply(c, &next)
+	WaiverKind.apply(c, &next)
+	VouchKind.apply(c, &next)
+	RetirementKind.apply(c, &next)
+	if c.Tokens != nil {
+		next.Tokens = c.Tokens
+	}
+	return &next
+}
+
+// SameHouse reports whether two snapshots have the same book, people and roster.
+func (snap *Snapshot) SameHouse(other *Snapshot) bool {
+	return snap.Book == other.Book && snap.People == other.People && snap.Roster == other.Roster
+}

@@ -1,0 +1,85 @@
+package state
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"ironledger.example/internal/bearer"
+)
+
+// Told is the whole of a state in words: what each of its parts is, by name. Of two
+// states that tell the same no answer differs.
+func (snap *Snapshot) Told(now int64) map[string]string {
+	out := map[string]string{}
+	say := func(name string, v any) {
+		raw, err := json.Marshal(v)
+		if err != nil {
+			raw = fmt.Appendf(nil, "%+v", v)
+		}
+		out[name] = string(raw)
+	}
+	say("book", []any{snap.Book.Info.Version, snap.Book.Info.Digest})
+	say("people", []any{snap.People.List(), snap.People.Revision})
+	for g, ids := range snap.People.inGroup.All() {
+		say("group "+g, ids)
+	}
+	for id, e := range snap.Roster.entries.All() {
+		say("roster "+id, e)
+	}
+	for k, n := range snap.Roster.keys.All() {
+		say(fmt.Sprint("roster key ", k), n)
+	}
+	say("roster", snap.Roster.Revision)
+	snap.Fleet.All(func(d *Device) bool {
+		d = snap.At(d, now)
+		verdicts := []string{}
+		for i, v := range d.Result.Verdicts {
+			verdicts = append(verdicts, snap.Book.RuleKeys[i]+" "+v.String())
+		}
+		waivers := []Waiver{}
+		for _, w := range d.Waivers {
+			waivers = append(waivers, *w)
+		}
+		evidence := []string{}
+		for _, source := range d.Sources() {
+			evidence = append(evidence, source+string(d.Record.MarshalSource(source)))
+		}
+		say("device "+d.ID, []any{d.Keys, evidence, d.Result.Level, verdicts, d.Since, d.FirstSeen, d.SeenAt,
+			d.Refused, waivers, len(d.Vouches), d.Retired, d.Held, d.Spoken, d.Revision, d.seal,
+			fmt.Sprintf("%x", d.link), d.Wake})
+		return true
+	})
+	for k, id := range snap.Fleet.keys.All() {
+		say(fmt.Sprint("key ", k), id)
+	}
+	for k, ids := range snap.Fleet.shared {
+		say(fmt.Sprint("shared key ", k), slices.Sorted(slices.Values(ids)))
+	}
+	if snap.Fleet.owners.pairs != nil {
+		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
+	}
+	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
+		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "waivers": snap.Waivers.List(),
+		"vouches": snap.Vouches.List(), "retired": snap.retired.List()} {
+		say(name, list)
+	}
+	for k, ids := range snap.Unmatched.byKey.All() {
+		say(fmt.Sprint("waits for ", k), ids)
+	}
+	for k, n := range snap.Unmatched.count {
+		say(fmt.Sprint("unmatched of ", k), n)
+	}
+	for k, e := range snap.Enrolments.byKey.All() {
+		say(fmt.Sprint("claimed ", k), e.ID)
+	}
+	for _, t := range snap.Tokens.All {
+		say("token "+t.ID, t)
+	}
+	for _, t := range snap.Tokens.All {
+		if live, is := snap.Tokens.Live(func(x *bearer.Token) bool { return x.ID == t.ID }); is {
+			say("live token "+t.ID, live)
+		}
+	}
+	return out
+}

@@ -1,0 +1,235 @@
+package view
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/certificate"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
+)
+
+// CertificateQuery selects certificates of the fleet.
+type CertificateQuery struct {
+	Where  string // a condition over the fields of a certificate, device, level and the device's attributes
+	Text   string // a part of the subject, issuer, serial, digest or device
+	State  string // one of CertificateStates
+	Cursor string
+	Limit  int
+}
+
+// The states of a certificate, as lists count them.
+const (
+	CertificateTrusted   = "trusted"
+	CertificateEnding    = "ending"    // trusted, and near its end
+	CertificateAuthority = "authority" // shown along with a device's own
+	CertificateRevoked   = "revoked"
+	CertificateUntrusted = "untrusted"
+	CertificateUnknown   = "unknown"
+)
+
+// endingSoon is when the end of a certificate is near: in the last quarter of
+// its life, and at most two weeks before, in microseconds.
+func endingSoon(lifetime int64) int64 { return min(lifetime/4, 14*24*3600*1_000_000) }
+
+// ShownCertificate is a certificate that a device shows.
+type ShownCertificate struct {
+	Device   string   `json:"device"`
+	Level    string   `json:"level"`
+	Rank     int      `json:"rank"`
+	Top      int      `json:"top"`
+	Subject  string   `json:"subject"`
+	Issuer   string   `json:"issuer"`
+	Names    []string `json:"names"`
+	Serial   string   `json:"serial"`
+	SHA256   string   `json:"sha256"`
+	From     string   `json:"not_before"`
+	To       string   `json:"not_after"`
+	Lifetime string   `json:"lifetime"`
+	State    string   `json:"state"`
+	IssuerID string   `json:"issuer_id,omitempty"`
+	Why      string   `json:"why,omitempty"` // why it is not trusted
+	Source   string   `json:"source"`
+}
+
+// CertificatePage is one page of a list of certificates.
+type CertificatePage struct {
+	Total   int                `json:"total"`
+	States  map[string]int     `json:"states"`
+	Issuers []IssuerCount      `json:"issuers"`
+	Items   []ShownCertificate `json:"items"`
+	Next    string             `json:"next,omitempty"`
+}
+
+// IssuerCount is how many certificates of the whole list chain to an issuer.
+type IssuerCount struct {
+	ID           string `json:"id"` // "" for those that chain to none
+	Certificates int    `json:"certificates"`
+	NotAfter     string `json:"not_after,omitempty"`
+	CRLEnds      string `json:"crl_ends,omitempty"`
+}
+
+// certificateNames are the names of a search: the fields of a certificate
+// before the attributes of its device.
+func certificateNames(rb *rulebook.Rulebook) *rulebook.Names {
+	extra := []rulebook.ExtraName{
+		{Name: "device", Title: "Id of the device", Type: value.Of(value.Text)},
+		{Name: "level", Title: "Level of the device", Type: rb.LevelType},
+	}
+	for _, f := range certificate.Type.Fields {
+		if !f.Hidden {
+			extra = append(extra, rulebook.ExtraName{Name: f.Name, Title: "Of the certificate", Type: f.Type})
+		}
+	}
+	return rulebook.NewNames(rb.Dict, extra)
+}
+
+// certificateMatcher compiles a query into a test of one certificate.
+func certificateMatcher(b *state.Book, q CertificateQuery,
+	now int64) (func(*state.Device, value.Value, *budget) bool, error) {
+	text := strings.ToLower(strings.TrimSpace(q.Text))
+	contains := func(d *state.Device, c value.Value, _ *budget) bool {
+		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+field(c, "subject").Str()+"\n"+
+			field(c, "issuer").Str()+"\n"+field(c, "serial").Str()+"\n"+field(c, "sha256").Str()), text)
+	}
+	if strings.TrimSpace(q.Where) == "" {
+		return contains, nil
+	}
+	names := certificateNames(b.Rulebook)
+	p, err := condition.CompileText(q.Where, names)
+	if err != nil {
+		return nil, whereError(err)
+	}
+	extra := condition.NewFrame(len(names.Extra()))
+	env := &condition.Env{Now: now}
+	env.Frames[rulebook.RequestFrame] = extra
+	return func(d *state.Device, c value.Value, taken *budget) bool {
+		if !contains(d, c, taken) {
+			return false
+		}
+		env.Frames[evidence.DeviceFrame] = d.View.Frame
+		for i, n := range names.Extra() {
+			v := value.Value{}
+			switch n.Name {
+			case "device":
+				v = value.OfText(d.ID)
+			case "level":
+				v = b.Rulebook.LevelValue(d.Result.Level)
+			default:
+				v = field(c, n.Name)
+			}
+			extra.Set(i, v, condition.Always)
+		}
+		before := env.Steps()
+		match := p.Eval(env) == condition.True
+		taken.steps += env.Steps() - before
+		return match
+	}, nil
+}
+
+func field(c value.Value, name string) value.Value { return c.FieldAt(certificate.Type.Index(name)) }
+
+func certificateState(c value.Value, now int64) string {
+	switch {
+	case certificate.Why(c) == certificate.WhyAuthority:
+		return CertificateAuthority
+	case field(c, "revoked").IsTrue():
+		return CertificateRevoked
+	case field(c, "trusted").Known() && !field(c, "trusted").IsTrue():
+		return CertificateUntrusted
+	case !field(c, "trusted").Known() || !field(c, "revoked").Known():
+		return CertificateUnknown
+	case field(c, "not_after").Num()-now <= endingSoon(field(c, "lifetime").Num()):
+		return CertificateEnding
+	}
+	return CertificateTrusted
+}
+
+// certificateRow is a certificate in a list, with the place where it stands.
+type certificateRow struct {
+	cursor
+	d     *state.Device
+	c     value.Value
+	state string
+}
+
+// Certificates lists the certificates that devices show and that are fresh,
+// those that end first at the top.
+func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*CertificatePage, error) {
+	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted,
+		CertificateUnknown, CertificateAuthority}
+	if q.State != "" && !slices.Contains(states, q.State) {
+		return nil, &fault.QueryError{Param: "state", Message: "a state is one of " + strings.Join(states, ", ")}
+	}
+	snap, now := s.Snapshot(), s.Micros()
+	after, err := parseCursor(q.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	match, err := certificateMatcher(snap.Book, q, now)
+	if err != nil {
+		return nil, err
+	}
+	slot := snap.Book.Rulebook.Dict.Slot("certs")
+	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}},
+		[]certificateRow{}, map[string]int{}
+	budget := newBudget(ctx)
+	snap.Fleet.All(func(d *state.Device) bool {
+		d = snap.At(d, now)
+		for _, c := range d.View.Get(slot, now).Members() {
+			if !match(d, c, budget) {
+				continue
+			}
+			state := certificateState(c, now)
+			page.States[state]++
+			issuers[field(c, "issuer_id").Str()]++
+			if q.State == "" || q.State == state {
+				rows = append(rows, certificateRow{cursor{sortable(field(c, "not_after").Num()),
+					d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
+			}
+		}
+		return budget.goesOn()
+	})
+	if err := budget.err(); err != nil {
+		return nil, err
+	}
+	page.Total = len(rows)
+	shown, next := paged(rows, func(r certificateRow) cursor { return r.cursor }, after, false, q.Limit)
+	for _, r := range shown {
+		page.Items = append(page.Items, showCertificate(snap.Book, r.d, r.c, r.state))
+	}
+	page.Next = next
+	for _, is := range snap.Book.Rulebook.Issuers() {
+		count := IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: value.FormatTime(is.NotAfter)}
+		if is.CRLEnds != 0 {
+			count.CRLEnds = value.FormatTime(is.CRLEnds)
+		}
+		page.Issuers = append(page.Issuers, count)
+	}
+	if n := issuers[""]; n > 0 || page.Issuers == nil {
+		page.Issuers = append(page.Issuers, IssuerCount{Certificates: n})
+	}
+	return page, nil
+}
+
+func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) ShownCertificate {
+	out := ShownCertificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
+		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
+		Subject: field(c, "subject").Str(), Issuer: field(c, "issuer").Str(), Names: []string{},
+		Serial: field(c, "serial").Str(), SHA256: field(c, "sha256").Str(),
+		From: field(c, "not_before").String(), To: field(c, "not_after").String(),
+		Lifetime: value.FormatAge(field(c, "lifetime").Num()),
+		State:    state, IssuerID: field(c, "issuer_id").Str(), Why: certificate.Why(c)}
+	for _, n := range field(c, "names").Members() {
+		out.Names = append(out.Names, n.Str())
+	}
+	if r := d.View.Reading(b.Rulebook.Dict.Slot("certs")); r != nil {
+		out.Source = r.Source
+	}
+	return out
+}

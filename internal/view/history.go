@@ -1,0 +1,48 @@
+package view
+
+import (
+	"context"
+	"encoding/json"
+
+	"ironledger.example/core/event"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/fault"
+)
+
+// Event is one moment of a device's history.
+type Event struct {
+	Seq   int64           `json:"seq"` // of its ledger entry
+	At    string          `json:"at"`
+	Kind  ledger.Kind     `json:"kind"`
+	Actor string          `json:"actor"`
+	Rank  *int            `json:"rank,omitempty"` // of the level a change led to, if today's ladder has it
+	Gist  string          `json:"gist,omitempty"` // in a few words
+	Body  json.RawMessage `json:"body"`
+}
+
+// DeviceHistory lists what became of a device, newest first: entries before a
+// sequence number only, unless it is 0.
+func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]Event, error) {
+	d := s.Snapshot().Named(id)
+	if d == nil {
+		return nil, fault.NotFound("device", id)
+	}
+	entries, err := s.Store.About(ctx, d.ID, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	rb := s.Snapshot().Book.Rulebook
+	out := []Event{}
+	for _, e := range entries {
+		ev := Event{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
+			Body: e.Body}
+		if changed, ok := event.As[*event.StandingChanged](&e); ok {
+			if rank, ok := rb.Rank(changed.To); ok {
+				ev.Rank = &rank
+			}
+		}
+		out = append(out, ev)
+	}
+	return out, nil
+}

@@ -1,0 +1,337 @@
+package view
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
+)
+
+// Overview is the fleet at a glance.
+type Overview struct {
+	Now       string           `json:"now"`
+	Devices   int              `json:"devices"`
+	Ladder    []string         `json:"ladder"`
+	Platforms []PlatformLevels `json:"platforms"`
+	Course    []CoursePoint    `json:"course"` // levels over time, oldest first
+	Rules     []RuleHold       `json:"rules"`  // what holds most devices down
+	Dropped   []Drop           `json:"dropped"`
+	Ending    []Ending         `json:"ending"`
+	Quiet     []ShownSource    `json:"quiet"`
+	Unmatched int              `json:"unmatched"` // reports that wait for a person
+	Held      int              `json:"held"`      // devices that wait to be taken in
+	// Emergencies are the uses of break-glass accounts in the last week, the newest
+	// first.
+	Emergencies []decision.Emergency `json:"emergencies"`
+	Verdicts    map[string]int       `json:"verdicts"` // of enforced rules, over all devices
+}
+
+// PlatformLevels is how many devices of a platform stand at each level of the ladder.
+type PlatformLevels struct {
+	Platform string `json:"platform"`
+	Levels   []int  `json:"levels"`
+}
+
+// CoursePoint is how many devices stood at each level at a moment.
+type CoursePoint struct {
+	At     string `json:"at"`
+	Levels []int  `json:"levels"`
+}
+
+// RuleHold is how many devices a rule holds below the top.
+type RuleHold struct {
+	Rule    string `json:"rule"`
+	Title   string `json:"title,omitempty"`
+	Fail    int    `json:"fail"`
+	Unknown int    `json:"unknown"`
+	Grace   int    `json:"grace"`
+	Waived  int    `json:"waived"`
+	Binding int    `json:"binding"` // devices that it, perhaps with others, holds at their level
+	Shadow  bool   `json:"shadow,omitempty"`
+}
+
+// Drop is a device whose level fell in the last day and has not come back.
+type Drop struct {
+	Device string   `json:"device"`
+	Name   string   `json:"name,omitempty"`
+	Level  string   `json:"level"`
+	Rank   int      `json:"rank"`
+	Top    int      `json:"top"`
+	Since  string   `json:"since"`
+	Held   []string `json:"held"`
+}
+
+// Ending is something that ends by itself soon.
+type Ending struct {
+	Kind   string `json:"kind"` // waiver, vouch, grace, certificate, issuer or crl
+	ID     string `json:"id"`
+	Device string `json:"device,omitempty"`
+	About  string `json:"about,omitempty"` // the rule, or the subject
+	Until  string `json:"until"`
+}
+
+// Overview looks over the whole fleet. within is how near an end must be to be
+// told of, and back how far the course of levels reaches; microseconds.
+func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, error) {
+	snap, now := s.Snapshot(), s.Micros()
+	b := snap.Book
+	o := &Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
+		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.unsettled(),
+		Verdicts: map[string]int{}}
+	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
+	holds := make([]RuleHold, len(b.RuleKeys))
+	slot := b.Rulebook.Dict.Slot("platform")
+	var recent []*state.Device
+	snap.Fleet.All(func(d *state.Device) bool {
+		d = snap.At(d, now)
+		o.Devices++
+		platform := "unknown"
+		if v := d.View.Get(slot, now); v.Known() {
+			platform = v.String()
+		}
+		if platforms[platform] == nil {
+			platforms[platform] = make([]int, len(o.Ladder))
+		}
+		platforms[platform][d.Result.Level]++
+		levels[d.Result.Level]++
+		for i, v := range d.Result.Verdicts {
+			holds[i].count(v)
+			if v != posture.None {
+				o.Verdicts[v.String()]++
+			}
+		}
+		for _, k := range b.Rules.Binding(&d.Result) {
+			holds[slices.Index(b.RuleKeys, k)].Binding++
+		}
+		if now-d.Since < value.Day {
+			recent = append(recent, d)
+		}
+		return true
+	})
+	for p, l := range platforms {
+		o.Platforms = append(o.Platforms, PlatformLevels{p, l})
+	}
+	sum := func(l []int) (n int) {
+		for _, x := range l {
+			n += x
+		}
+		return n
+	}
+	slices.SortFunc(o.Platforms, func(a, b PlatformLevels) int {
+		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
+	})
+	o.holds(b, holds)
+	o.Emergencies = s.decisions.Emergencies(now - 7*value.Day)
+	held, err := s.Enrolments(state.Held)
+	if err != nil {
+		return nil, err
+	}
+	o.Held = len(held)
+	if err := s.dropped(ctx, o, b, recent); err != nil {
+		return nil, err
+	}
+	for _, src := range s.Sources() {
+		if src.Quiet {
+			o.Quiet = append(o.Quiet, src)
+		}
+	}
+	o.Ending = s.Ending(within)
+	return o, s.course(ctx, o, levels, now, back)
+}
+
+func (h *RuleHold) count(v posture.Verdict) {
+	switch v {
+	case posture.Fail:
+		h.Fail++
+	case posture.Unknown:
+		h.Unknown++
+	case posture.Grace:
+		h.Grace++
+	case posture.Waived:
+		h.Waived++
+	}
+}
+
+func (o *Overview) holds(b *state.Book, holds []RuleHold) {
+	for i, h := range holds {
+		if h.Fail+h.Unknown+h.Grace+h.Waived == 0 {
+			continue
+		}
+		h.Rule = b.RuleKeys[i]
+		h.Title, h.Shadow = b.Rules.Title(i), b.Rules.InShadow(i)
+		o.Rules = append(o.Rules, h)
+	}
+	slices.SortStableFunc(o.Rules, func(x, y RuleHold) int {
+		return cmp.Or(cmp.Compare(y.Binding, x.Binding), cmp.Compare(y.Fail+y.Unknown, x.Fail+x.Unknown),
+			strings.Compare(x.Rule, y.Rule))
+	})
+}
+
+// maxDropped bounds the devices of which an overview tells that they fell.
+const maxDropped = 50
+
+// dropped finds, of devices whose level changed lately, those that fell.
+func (s *Service) dropped(ctx context.Context, o *Overview, b *state.Book, recent []*state.Device) error {
+	slices.SortFunc(recent, func(x, y *state.Device) int {
+		return cmp.Or(cmp.Compare(y.Since, x.Since),
+			strings.Compare(x.ID, y.ID))
+	})
+	ladders := ladders{s: s, of: map[int64]*rulebook.Rulebook{b.Info.Version: b.Rulebook}}
+	for _, d := range recent {
+		if len(o.Dropped) == maxDropped {
+			break
+		}
+		entries, err := s.Store.About(ctx, d.ID, 0, 20)
+		if err != nil {
+			return err
+		}
+		fell, at, err := ladders.fell(ctx, entries, s.Micros()-value.Day)
+		if err != nil {
+			return err
+		}
+		if fell {
+			sum := Summarize(b, d, s.Micros())
+			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, value.FormatTime(at),
+				sum.Binding})
+		}
+	}
+	return nil
+}
+
+// ladders reads changes of standing on the ladders that were in force then.
+type ladders struct {
+	s  *Service
+	of map[int64]*rulebook.Rulebook // by version
+}
+
+// fell reports whether the newest change of level since a moment was a fall, and
+// when. What only gave levels other names is no change.
+func (l *ladders) fell(ctx context.Context, entries []ledger.Entry, since int64) (bool, int64, error) {
+	for _, e := range entries {
+		if e.At < since {
+			break
+		}
+		body, ok := event.As[*event.StandingChanged](&e)
+		if !ok || body.From == body.To || body.From == "" {
+			continue
+		}
+		if l.of[body.Rulebook] == nil {
+			book, err := l.s.past.BookOf(ctx, body.Rulebook)
+			if err != nil {
+				return false, 0, err
+			}
+			l.of[body.Rulebook] = book.Rulebook
+		}
+		from, known := l.of[body.Rulebook].Rank(body.From)
+		to, ok := l.of[body.Rulebook].Rank(body.To)
+		if known && ok {
+			return from > to, e.At, nil
+		}
+	}
+	return false, 0, nil
+}
+
+// coursePoints is how many moments the course of levels has.
+const coursePoints = 48
+
+// course works the levels of the past out backwards: those of today less the
+// moves in between.
+func (s *Service) course(ctx context.Context, o *Overview, levels []int, now, back int64) error {
+	stretch := max(back/coursePoints, 60*1_000_000)
+	moves, err := s.Store.Moves(ctx, now-back, stretch)
+	if err != nil {
+		return err
+	}
+	at := func(n int64, levels []int) CoursePoint { return CoursePoint{value.FormatTime(n), slices.Clone(levels)} }
+	points := []CoursePoint{at(now, levels)}
+	next := len(moves) - 1
+	for t := now / stretch * stretch; t > now-back; t -= stretch {
+		for ; next >= 0 && moves[next].At >= t; next-- {
+			m := moves[next]
+			if i := slices.Index(o.Ladder, m.To); i >= 0 {
+				levels[i] -= m.Devices
+			}
+			if i := slices.Index(o.Ladder, m.From); i >= 0 {
+				levels[i] += m.Devices
+			}
+		}
+		points = append(points, at(t, levels))
+	}
+	slices.Reverse(points)
+	o.Course = points
+	return nil
+}
+
+// Ending lists what ends by itself within a time, in microseconds, the next
+// first.
+func (s *Service) Ending(within int64) []Ending {
+	snap, now := s.Snapshot(), s.Micros()
+	b, out := snap.Book, []Ending{}
+	add := func(e Ending, until int64) {
+		if until > now && until-now <= within {
+			e.Until = value.FormatTime(until)
+			out = append(out, e)
+		}
+	}
+	certs := b.Rulebook.Dict.Slot("certs")
+	snap.Fleet.All(func(d *state.Device) bool {
+		d = snap.At(d, now)
+		for _, w := range d.Waivers {
+			if w := b.Limited(w); w.Live(now) {
+				add(Ending{Kind: "waiver", ID: w.ID, Device: d.ID, About: w.Rule}, w.Until)
+			}
+		}
+		for _, v := range d.Vouches {
+			if v.Live(now) {
+				add(Ending{Kind: "vouch", ID: v.ID, Device: d.ID}, v.Until)
+			}
+		}
+		for i, v := range d.Result.Verdicts {
+			if v == posture.Grace {
+				add(Ending{Kind: "grace", ID: d.ID + " " + b.RuleKeys[i], Device: d.ID, About: b.RuleKeys[i]},
+					d.Result.Since[i]+b.Rules.Grace(i))
+			}
+		}
+		for _, c := range d.View.Get(certs, now).Members() {
+			if field(c, "trusted").IsTrue() {
+				add(Ending{Kind: "certificate", ID: field(c, "sha256").Str(), Device: d.ID,
+					About: field(c, "subject").Str()}, field(c, "not_after").Num())
+			}
+		}
+		return true
+	})
+	for _, is := range b.Rulebook.Issuers() {
+		add(Ending{Kind: "issuer", ID: is.ID}, is.NotAfter)
+		add(Ending{Kind: "crl", ID: is.ID}, cmp.Or(is.CRLEnds, condition.Always))
+	}
+	slices.SortFunc(out, func(x, y Ending) int {
+		return cmp.Or(strings.Compare(x.Until, y.Until),
+			strings.Compare(x.ID, y.ID))
+	})
+	return out
+}
+
+// Span reads a duration parameter; "" is the default.
+func Span(param, text string, otherwise int64) (int64, error) {
+	if text == "" {
+		return otherwise, nil
+	}
+	d, err := value.ParseDuration(text)
+	if err == nil && d.Num() <= 0 {
+		return 0, &fault.QueryError{Param: param, Message: text + " is not a time to come or gone by"}
+	}
+	if err != nil {
+		return 0, &fault.QueryError{Param: param, Message: err.Error()}
+	}
+	return d.Num(), nil
+}
