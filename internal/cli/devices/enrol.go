@@ -1,4 +1,4 @@
-package cli
+package devices
 
 import (
 	"cmp"
@@ -6,10 +6,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
 
-func (a *app) deviceEnrolCmd() *cobra.Command {
+func deviceEnrolCmd(a *shell.App) *cobra.Command {
 	var claims api.Claims
 	c := &cobra.Command{
 		Use: "enrol", Short: "Ask for a device to be known, or settle who asked", Args: cobra.NoArgs,
@@ -22,7 +23,7 @@ The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
   ironledger device enrol list --state held
   ironledger device enrol admit 06h0fkcqq400gcd1xwky --reason "Shown at the desk"`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -30,11 +31,11 @@ The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
 			if err != nil {
 				return err
 			}
-			if err := a.printEnrolment(got); err != nil {
+			if err := printEnrolment(a, got); err != nil {
 				return err
 			}
 			if got.Value.State != "enrolled" {
-				return errNo
+				return shell.ErrNo
 			}
 			return nil
 		},
@@ -49,23 +50,23 @@ The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
 	f.StringVar(&claims.Name, "name", "", "what people call it")
 	f.StringVar(&claims.Ownership, "ownership", "", "company or personal")
 	f.StringVar(&claims.Owner, "owner", "", "whose it is: a person's id")
-	c.AddCommand(a.enrolListCmd(), a.enrolSettleCmd("admit", "Take in a device that is held", true),
-		a.enrolSettleCmd("refuse", "Refuse a device that is held", false))
+	c.AddCommand(enrolListCmd(a), enrolSettleCmd(a, "admit", "Take in a device that is held", true),
+		enrolSettleCmd(a, "refuse", "Refuse a device that is held", false))
 	return c
 }
 
-func (a *app) printEnrolment(got *client.Reply[api.Enrolment]) error {
+func printEnrolment(a *shell.App, got *client.Reply[api.Enrolment]) error {
 	e := got.Value
-	if a.format != "table" {
-		return a.print(listing{head: enrolmentHead, rows: [][]string{enrolmentRow(e)}, raw: got.Raw})
+	if a.Format != "table" {
+		return a.Print(shell.Listing{Head: enrolmentHead, Rows: [][]string{enrolmentRow(e)}, Raw: got.Raw})
 	}
 	switch e.State {
 	case "enrolled":
-		line(a.out, "Enrolled as %s: %s.", a.bold(e.Device), cmp.Or(e.Reason, e.Why))
+		shell.Line(a.Out, "Enrolled as %s: %s.", a.Bold(e.Device), cmp.Or(e.Reason, e.Why))
 	case "held":
-		line(a.out, "Held as %s: %s.", a.bold(e.Id), e.Why)
+		shell.Line(a.Out, "Held as %s: %s.", a.Bold(e.Id), e.Why)
 	default:
-		line(a.out, "Refused: %s.", cmp.Or(e.Reason, e.Why))
+		shell.Line(a.Out, "Refused: %s.", cmp.Or(e.Reason, e.Why))
 	}
 	return nil
 }
@@ -74,18 +75,18 @@ var enrolmentHead = []string{"ENROLMENT", "ASKED", "STATE", "SERIAL", "HARDWARE"
 	"OWNER", "ROSTER", "DEVICE", "WHY"}
 
 func enrolmentRow(e api.Enrolment) []string {
-	return []string{e.Id, shortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareId,
-		e.Claims.Platform, e.Claims.Ownership, e.Claims.Owner, only(e.OnRoster, "yes"), e.Device,
+	return []string{e.Id, shell.ShortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareId,
+		e.Claims.Platform, e.Claims.Ownership, e.Claims.Owner, shell.Only(e.OnRoster, "yes"), e.Device,
 		cmp.Or(e.Reason, e.Why)}
 }
 
-func (a *app) enrolListCmd() *cobra.Command {
+func enrolListCmd(a *shell.App) *cobra.Command {
 	state := ""
 	c := &cobra.Command{
 		Use: "list", Short: "List devices that asked to be known, the newest first", Args: cobra.NoArgs,
 		Example: "  ironledger device enrol list --state held",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -93,22 +94,22 @@ func (a *app) enrolListCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, enrolmentHead, enrolmentRow)
+			return shell.Show(a, got, enrolmentHead, enrolmentRow)
 		},
 	}
 	c.Flags().StringVar(&state, "state", "", "held, enrolled or refused")
-	must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"},
+	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
-func (a *app) enrolSettleCmd(verb, short string, admit bool) *cobra.Command {
+func enrolSettleCmd(a *shell.App, verb, short string, admit bool) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
 		Use: verb + " ENROLMENT", Short: short, Args: cobra.ExactArgs(1),
 		Example: "  ironledger device enrol " + verb + " 06h0fkcqq400gcd1xwky --reason 'Shown at the desk'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -116,24 +117,24 @@ func (a *app) enrolSettleCmd(verb, short string, admit bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printEnrolment(got)
+			return printEnrolment(a, got)
 		},
 	}
 	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
-	must(c.MarkFlagRequired("reason"))
+	shell.Must(c.MarkFlagRequired("reason"))
 	return c
 }
 
-func (a *app) deviceRetireCmd() *cobra.Command {
+func deviceRetireCmd(a *shell.App) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
 		Use: "retire DEVICE", Short: "Take a device out of service", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.completeDevices,
+		ValidArgsFunction: a.CompleteDevices,
 		Long: `Take a device out of service. To decisions it is unknown from that moment, and its
 reports are refused until it is enrolled again. What is known of it is kept.`,
 		Example: "  ironledger device retire GF-L-1042 --reason 'Lost at sea, ticket 4471'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -141,15 +142,15 @@ reports are refused until it is enrolled again. What is known of it is kept.`,
 			if err != nil {
 				return err
 			}
-			if a.format != "table" {
-				return a.print(listing{head: []string{"DEVICE", "BY", "REASON"},
-					rows: [][]string{{got.Value.Device, got.Value.By, got.Value.Reason}}, raw: got.Raw})
+			if a.Format != "table" {
+				return a.Print(shell.Listing{Head: []string{"DEVICE", "BY", "REASON"},
+					Rows: [][]string{{got.Value.Device, got.Value.By, got.Value.Reason}}, Raw: got.Raw})
 			}
-			line(a.out, "%s is retired; decisions do not know it any more.", got.Value.Device)
+			shell.Line(a.Out, "%s is retired; decisions do not know it any more.", got.Value.Device)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
-	must(c.MarkFlagRequired("reason"))
+	shell.Must(c.MarkFlagRequired("reason"))
 	return c
 }

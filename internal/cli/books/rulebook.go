@@ -1,4 +1,5 @@
-package cli
+// Package books has the commands about rulebooks, and those that work on files alone.
+package books
 
 import (
 	"encoding/json"
@@ -13,46 +14,48 @@ import (
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
 
-func (a *app) rulebookCmd() *cobra.Command {
+// RulebookCmd is the command rulebook.
+func RulebookCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{
 		Use: "rulebook", Short: "The rulebook: check, review, fmt, test, diff (on files); rehearse, publish, show, history, back",
 		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, review, fmt,\ntest, diff and schema work on files without a service.",
 	}
-	c.AddCommand(a.rulebookCheckCmd(), a.rulebookReviewCmd(), a.rulebookFmtCmd(), a.rulebookTestCmd(),
-		a.rulebookDiffCmd(), a.rulebookSchemaCmd(),
-		a.rulebookRehearseCmd(), a.rulebookPublishCmd(), a.rulebookBackCmd(), a.rulebookShowCmd(),
-		a.rulebookHistoryCmd())
+	c.AddCommand(rulebookCheckCmd(a), rulebookReviewCmd(a), rulebookFmtCmd(a), rulebookTestCmd(a),
+		rulebookDiffCmd(a), rulebookSchemaCmd(a),
+		rulebookRehearseCmd(a), rulebookPublishCmd(a), rulebookBackCmd(a), rulebookShowCmd(a),
+		rulebookHistoryCmd(a))
 	return c
 }
 
-func (a *app) rulebookCheckCmd() *cobra.Command {
+func rulebookCheckCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "check PATH|-", Short: "Find everything wrong with a rulebook", Args: cobra.ExactArgs(1),
 		Example: "  ironledger rulebook check demo/rulebook\n  git show HEAD:rules.yaml | ironledger rulebook check - -o json",
 		RunE: func(_ *cobra.Command, args []string) error {
-			rb, err := a.loadRulebook(args[0])
+			rb, err := a.LoadRulebook(args[0])
 			var problems rulebook.Problems
 			if err != nil && !errors.As(err, &problems) {
 				return err
 			}
-			if a.format != "table" {
-				l := listing{head: []string{"FILE", "LINE", "COLUMN", "MESSAGE"},
-					raw: append(rulebook.Problems{}, problems...), items: []json.RawMessage{}}
+			if a.Format != "table" {
+				l := shell.Listing{Head: []string{"FILE", "LINE", "COLUMN", "MESSAGE"},
+					Raw: append(rulebook.Problems{}, problems...), Items: []json.RawMessage{}}
 				for _, p := range problems {
 					raw, err := json.Marshal(p)
 					if err != nil {
 						return err
 					}
-					l.items = append(l.items, raw)
-					l.rows = append(l.rows, []string{p.File, fmt.Sprint(p.Line), fmt.Sprint(p.Column), p.Message})
+					l.Items = append(l.Items, raw)
+					l.Rows = append(l.Rows, []string{p.File, fmt.Sprint(p.Line), fmt.Sprint(p.Column), p.Message})
 				}
-				if err := a.print(l); err != nil {
+				if err := a.Print(l); err != nil {
 					return err
 				}
-				return failedIf(len(problems) > 0)
+				return shell.FailedIf(len(problems) > 0)
 			}
 			if len(problems) > 0 {
 				return rulebookError(args[0], err)
@@ -61,14 +64,14 @@ func (a *app) rulebookCheckCmd() *cobra.Command {
 			for _, b := range rb.Baselines {
 				rules += len(b.Rules)
 			}
-			line(a.out, "%s is right: %d baselines with %d rules, %d gates, %d resources, %d examples.",
+			shell.Line(a.Out, "%s is right: %d baselines with %d rules, %d gates, %d resources, %d examples.",
 				rb.Name, len(rb.Baselines), rules, len(rb.Gates), len(rb.Resources), len(rb.Examples))
 			return nil
 		},
 	}
 }
 
-func (a *app) rulebookFmtCmd() *cobra.Command {
+func rulebookFmtCmd(a *shell.App) *cobra.Command {
 	write := false
 	c := &cobra.Command{
 		Use: "fmt PATH|-", Short: "Print the conditions of a rulebook in the canonical way",
@@ -76,7 +79,7 @@ func (a *app) rulebookFmtCmd() *cobra.Command {
 		Long:    "Print the conditions of a rulebook in the canonical way; comments and order stay. With --write the files are changed in place; without it the result is printed.",
 		Example: "  ironledger rulebook fmt rules.yaml\n  ironledger rulebook fmt --write demo/rulebook",
 		RunE: func(_ *cobra.Command, args []string) error {
-			files, err := a.rulebookFiles(args[0])
+			files, err := a.RulebookFiles(args[0])
 			if err != nil {
 				return err
 			}
@@ -86,7 +89,7 @@ func (a *app) rulebookFmtCmd() *cobra.Command {
 			}
 			for i, f := range done {
 				if !write {
-					fmt.Fprint(a.out, f.Text)
+					fmt.Fprint(a.Out, f.Text)
 					continue
 				}
 				if f.Text == files[i].Text {
@@ -99,13 +102,13 @@ func (a *app) rulebookFmtCmd() *cobra.Command {
 				if err := os.WriteFile(path, []byte(f.Text), 0o644); err != nil {
 					return err
 				}
-				line(a.out, "%s", path)
+				shell.Line(a.Out, "%s", path)
 			}
 			return nil
 		},
 		PreRunE: func(_ *cobra.Command, args []string) error {
 			if write && args[0] == "-" {
-				return usageError{errors.New("--write needs a file or folder, not -")}
+				return shell.Usagef("--write needs a file or folder, not -")
 			}
 			return nil
 		},
@@ -114,22 +117,23 @@ func (a *app) rulebookFmtCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) rulebookTestCmd() *cobra.Command {
+func rulebookTestCmd(a *shell.App) *cobra.Command {
 	at := ""
 	c := &cobra.Command{
 		Use: "test PATH|-", Short: "Run the examples of a rulebook", Args: cobra.ExactArgs(1),
 		Example: "  ironledger rulebook test demo/rulebook",
 		RunE: func(_ *cobra.Command, args []string) error {
-			now, err := moment(at)
+			now, err := shell.Moment(at)
 			if err != nil {
 				return err
 			}
-			rb, err := a.loadRulebook(args[0])
+			rb, err := a.LoadRulebook(args[0])
 			if err != nil {
 				return rulebookError(args[0], err)
 			}
 			outcomes := rehearsal.Examples(rb, value.Micros(now))
-			l := listing{head: []string{"", "EXAMPLE", "WANT", "GOT"}, raw: outcomes, items: []json.RawMessage{}}
+			l := shell.Listing{Head: []string{"", "EXAMPLE", "WANT", "GOT"}, Raw: outcomes,
+				Items: []json.RawMessage{}}
 			failed := 0
 			for _, o := range outcomes {
 				raw, err := json.Marshal(o)
@@ -139,30 +143,30 @@ func (a *app) rulebookTestCmd() *cobra.Command {
 				sign := "ok"
 				if !o.Passed {
 					failed++
-					sign = a.rust("FAIL")
+					sign = a.Rust("FAIL")
 				}
-				l.items = append(l.items, raw)
-				l.rows = append(l.rows, []string{sign, o.Title, o.Want, o.Got})
+				l.Items = append(l.Items, raw)
+				l.Rows = append(l.Rows, []string{sign, o.Title, o.Want, o.Got})
 			}
-			l.foot = fmt.Sprintf("%d of %d examples come out as they must", len(outcomes)-failed, len(outcomes))
-			if err := a.print(l); err != nil {
+			l.Foot = fmt.Sprintf("%d of %d examples come out as they must", len(outcomes)-failed, len(outcomes))
+			if err := a.Print(l); err != nil {
 				return err
 			}
-			if a.format == "table" {
+			if a.Format == "table" {
 				for _, o := range outcomes {
 					for _, why := range o.Reasons {
-						line(a.out, "%s:%d: %s", o.File, o.Line, why)
+						shell.Line(a.Out, "%s:%d: %s", o.File, o.Line, why)
 					}
 				}
 			}
-			return failedIf(failed > 0)
+			return shell.FailedIf(failed > 0)
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "the moment to work at, RFC 3339 (default: now)")
 	return c
 }
 
-func (a *app) rulebookPublishCmd() *cobra.Command {
+func rulebookPublishCmd(a *shell.App) *cobra.Command {
 	message, accept, base := "", "", int64(0)
 	c := &cobra.Command{
 		Use: "publish PATH|-", Short: "Put a rulebook in force", Args: cobra.ExactArgs(1),
@@ -176,11 +180,11 @@ account. The answer says who and why; --accept-impact publishes it all the same,
 and the reason is recorded.`,
 		Example: "  ironledger rulebook publish demo/rulebook -m 'Tablets need iPadOS 17.5'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			files, err := a.rulebookFiles(args[0])
+			files, err := a.RulebookFiles(args[0])
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -193,7 +197,7 @@ and the reason is recorded.`,
 			if err != nil {
 				return err
 			}
-			return a.published(got)
+			return published(a, got)
 		},
 	}
 	c.Flags().StringVarP(&message, "message", "m", "", "what the change is for; kept with the version")
@@ -202,13 +206,13 @@ and the reason is recorded.`,
 	return c
 }
 
-func (a *app) rulebookShowCmd() *cobra.Command {
+func rulebookShowCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "show [VERSION]", Short: "Print a published rulebook (default: the one in force)",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  ironledger rulebook show\n  ironledger rulebook show 2 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -220,27 +224,27 @@ func (a *app) rulebookShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.format != "table" {
+			if a.Format != "table" {
 				r := got.Value
-				return a.print(listing{head: []string{"VERSION", "AT", "AUTHOR", "MESSAGE", "DIGEST"},
-					rows: [][]string{{fmt.Sprint(r.Version), r.At, r.Author, r.Message, r.Digest}}, raw: got.Raw})
+				return a.Print(shell.Listing{Head: []string{"VERSION", "AT", "AUTHOR", "MESSAGE", "DIGEST"},
+					Rows: [][]string{{fmt.Sprint(r.Version), r.At, r.Author, r.Message, r.Digest}}, Raw: got.Raw})
 			}
 			r := got.Value
-			line(a.out, "# Version %d of %s by %s: %s", r.Version, shortTime(r.At), r.Author, r.Message)
+			shell.Line(a.Out, "# Version %d of %s by %s: %s", r.Version, shell.ShortTime(r.At), r.Author, r.Message)
 			for _, f := range r.Files {
-				line(a.out, "# --- %s", f.Name)
-				fmt.Fprint(a.out, f.Text)
+				shell.Line(a.Out, "# --- %s", f.Name)
+				fmt.Fprint(a.Out, f.Text)
 			}
 			return nil
 		},
 	}
 }
 
-func (a *app) rulebookHistoryCmd() *cobra.Command {
+func rulebookHistoryCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "history", Short: "List the published versions, newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -248,9 +252,9 @@ func (a *app) rulebookHistoryCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
+			return shell.Show(a, got, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
 				func(r api.RulebookInfo) []string {
-					return []string{fmt.Sprint(r.Version), shortTime(r.At), r.Author, r.Message,
+					return []string{fmt.Sprint(r.Version), shell.ShortTime(r.At), r.Author, r.Message,
 						r.Digest[:min(12, len(r.Digest))]}
 				})
 		},

@@ -1,4 +1,4 @@
-package cli
+package books
 
 import (
 	"bufio"
@@ -16,6 +16,7 @@ import (
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/cli/shell"
 )
 
 // offline are the files that the offline commands work on.
@@ -32,23 +33,23 @@ func (o *offline) flags(c *cobra.Command) {
 	f.StringVar(&o.roster, "roster", "", "hardware registered in advance: CSV serial,hardware_id,note")
 	f.StringVar(&o.at, "at", "", "the moment to work at, RFC 3339 (default: now)")
 	f.BoolVar(&o.noGrace, "no-grace", false, "leave graces out: a failing rule counts at once")
-	must(c.MarkFlagRequired("rulebook"))
+	shell.Must(c.MarkFlagRequired("rulebook"))
 }
 
 // fleet builds the fleet of the files. bad is how many reports were refused.
-func (a *app) fleet(o *offline) (f *rehearsal.Fleet, now int64, bad int, err error) {
-	at, err := moment(o.at)
+func fleet(a *shell.App, o *offline) (f *rehearsal.Fleet, now int64, bad int, err error) {
+	at, err := shell.Moment(o.at)
 	if err != nil {
 		return nil, 0, 0, err
 	}
 	now = value.Micros(at)
-	rb, err := a.loadRulebook(o.rulebook)
+	rb, err := a.LoadRulebook(o.rulebook)
 	if err != nil {
 		return nil, 0, 0, rulebookError(o.rulebook, err)
 	}
 	var people []directory.Person
 	if o.people != "" {
-		text, err := a.read(o.people)
+		text, err := a.Read(o.people)
 		if err != nil {
 			return nil, 0, 0, err
 		}
@@ -58,13 +59,13 @@ func (a *app) fleet(o *offline) (f *rehearsal.Fleet, now int64, bad int, err err
 		}
 		for _, r := range refused {
 			bad++
-			line(a.err, "%s:%d: %s", o.people, r.Line, r.Message)
+			shell.Line(a.Err, "%s:%d: %s", o.people, r.Line, r.Message)
 		}
 	}
 	f = rehearsal.NewFleet(rb, people)
 	f.NoGrace = o.noGrace
 	if o.roster != "" {
-		n, err := a.register(f, o.roster)
+		n, err := register(a, f, o.roster)
 		if bad += n; err != nil {
 			return nil, 0, 0, err
 		}
@@ -72,14 +73,14 @@ func (a *app) fleet(o *offline) (f *rehearsal.Fleet, now int64, bad int, err err
 	if o.evidence == "" {
 		return f, now, bad, nil
 	}
-	n, err := a.addEvidence(f, rb, o.evidence, now)
+	n, err := addEvidence(a, f, rb, o.evidence, now)
 	return f, now, bad + n, err
 }
 
 // register puts the hardware of a file on the roster. bad is how many lines
 // were refused.
-func (a *app) register(f *rehearsal.Fleet, path string) (bad int, err error) {
-	in, err := a.open(path)
+func register(a *shell.App, f *rehearsal.Fleet, path string) (bad int, err error) {
+	in, err := a.Open(path)
 	if err != nil {
 		return 0, err
 	}
@@ -89,7 +90,7 @@ func (a *app) register(f *rehearsal.Fleet, path string) (bad int, err error) {
 		return 0, fmt.Errorf("%s: %w", path, err)
 	}
 	for _, r := range refused {
-		line(a.err, "%s:%d: %s", path, r.Line, r.Message)
+		shell.Line(a.Err, "%s:%d: %s", path, r.Line, r.Message)
 	}
 	f.Register(hardware)
 	return len(refused), nil
@@ -103,13 +104,14 @@ func rulebookError(path string, err error) error {
 	return err
 }
 
-func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string, now int64) (bad int, err error) {
-	in, err := a.open(path)
+func addEvidence(a *shell.App, f *rehearsal.Fleet, rb *rulebook.Rulebook, path string, now int64) (bad int,
+	err error) {
+	in, err := a.Open(path)
 	if err != nil {
 		return 0, err
 	}
 	defer in.Close()
-	first, all := head(in)
+	first, all := shell.Head(in)
 	for it := range rb.Dict.Read(all, evidence.Detect(path, first), "", now) {
 		if it.Line == 0 {
 			return bad, fmt.Errorf("%s: %w", path, it.Err)
@@ -118,23 +120,25 @@ func (a *app) addEvidence(f *rehearsal.Fleet, rb *rulebook.Rulebook, path string
 			var more []evidence.Refusal
 			if more, it.Err = f.Add(it.Report); it.Err == nil {
 				for _, r := range append(it.Report.Refused, more...) {
-					line(a.err, "%s:%d: %s: %s (this attribute is left out)", path, it.Line, r.Attribute, r.Message)
+					shell.Line(a.Err, "%s:%d: %s: %s (this attribute is left out)", path, it.Line,
+						r.Attribute, r.Message)
 				}
 				continue
 			}
 		}
 		bad++
-		line(a.err, "%s:%d: %s (this report is left out)", path, it.Line, it.Err)
+		shell.Line(a.Err, "%s:%d: %s (this report is left out)", path, it.Line, it.Err)
 	}
 	for _, r := range f.Waiting() {
 		k := r.Keys()[0]
-		line(a.err, "%s: %s speaks of %s %s, which nobody makes known (its report waits)", path, r.Source,
+		shell.Line(a.Err, "%s: %s speaks of %s %s, which nobody makes known (its report waits)", path, r.Source,
 			k.Kind, k.Text)
 	}
 	return bad, nil
 }
 
-func (a *app) appraiseCmd() *cobra.Command {
+// AppraiseCmd is the command appraise.
+func AppraiseCmd(a *shell.App) *cobra.Command {
 	var o offline
 	c := &cobra.Command{
 		Use:   "appraise --rulebook PATH --evidence FILE|-",
@@ -147,49 +151,44 @@ taken is told of with its line and left out; then the exit code is 1.`,
   ironledger appraise --rulebook rules.yaml --evidence - --at 2026-11-20T08:00:00Z -o ndjson < reports.ndjson`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			f, now, bad, err := a.fleet(&o)
+			f, now, bad, err := fleet(a, &o)
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"DEVICE", "LEVEL", "HELD BY", "CHANGES NEXT"}, items: []json.RawMessage{}}
+			l := shell.Listing{Head: []string{"DEVICE", "LEVEL", "HELD BY", "CHANGES NEXT"},
+				Items: []json.RawMessage{}}
 			var all []rehearsal.Line
 			for s := range f.Standings(now) {
 				raw, err := json.Marshal(s)
 				if err != nil {
 					return err
 				}
-				l.items = append(l.items, raw)
+				l.Items = append(l.Items, raw)
 				all = append(all, s)
 				next := "-"
 				if s.NextChange != nil {
-					next = shortTime(*s.NextChange)
+					next = shell.ShortTime(*s.NextChange)
 				}
-				held := joined(s.Binding)
-				if a.format == "table" {
-					held = brief(s.Binding)
+				held := shell.Joined(s.Binding)
+				if a.Format == "table" {
+					held = shell.Brief(s.Binding)
 				}
-				l.rows = append(l.rows, []string{s.Device, s.Level, held, next})
+				l.Rows = append(l.Rows, []string{s.Device, s.Level, held, next})
 			}
-			l.raw = all
-			if err := a.print(l); err != nil {
+			l.Raw = all
+			if err := a.Print(l); err != nil {
 				return err
 			}
-			return failedIf(bad > 0)
+			return shell.FailedIf(bad > 0)
 		},
 	}
 	o.flags(c)
-	must(c.MarkFlagRequired("evidence"))
+	shell.Must(c.MarkFlagRequired("evidence"))
 	return c
 }
 
-func failedIf(bad bool) error {
-	if bad {
-		return errSaid
-	}
-	return nil
-}
-
-func (a *app) decideCmd() *cobra.Command {
+// DecideCmd is the command decide.
+func DecideCmd(a *shell.App) *cobra.Command {
 	var o offline
 	c := &cobra.Command{
 		Use:   "decide --rulebook PATH --requests FILE|-",
@@ -200,26 +199,26 @@ with decision false and an error in its context; then the exit code is 1.`,
 		Example: `  ironledger decide --rulebook demo/rulebook --evidence demo/devices.ndjson --people demo/people.csv --requests requests.ndjson`,
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			f, now, bad, err := a.fleet(&o)
+			f, now, bad, err := fleet(a, &o)
 			if err != nil {
 				return err
 			}
-			in, err := a.open(o.requests)
+			in, err := a.Open(o.requests)
 			if err != nil {
 				return err
 			}
 			defer in.Close()
-			n, err := a.answer(f, in, o.requests, now)
+			n, err := answer(a, f, in, o.requests, now)
 			if err != nil {
 				return err
 			}
-			return failedIf(bad+n > 0)
+			return shell.FailedIf(bad+n > 0)
 		},
 	}
 	o.flags(c)
 	c.Flags().StringVar(&o.requests, "requests", "",
 		"AuthZEN evaluation requests, one a line, - for standard input")
-	must(c.MarkFlagRequired("requests"))
+	shell.Must(c.MarkFlagRequired("requests"))
 	return c
 }
 
@@ -235,10 +234,10 @@ type refusal struct {
 	} `json:"context"`
 }
 
-func (a *app) answer(f *rehearsal.Fleet, in io.Reader, path string, now int64) (bad int, err error) {
+func answer(a *shell.App, f *rehearsal.Fleet, in io.Reader, path string, now int64) (bad int, err error) {
 	lines := bufio.NewScanner(in)
 	lines.Buffer(make([]byte, 64<<10), 1<<20)
-	out := bufio.NewWriter(a.out)
+	out := bufio.NewWriter(a.Out)
 	defer out.Flush()
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
@@ -250,7 +249,7 @@ func (a *app) answer(f *rehearsal.Fleet, in io.Reader, path string, now int64) (
 		e, err := access.ParseEvaluation(raw)
 		if err != nil {
 			bad++
-			line(a.err, "%s:%d: %s", path, n, err)
+			shell.Line(a.Err, "%s:%d: %s", path, n, err)
 			var r refusal
 			r.Context.Error.Status, r.Context.Error.Message = 400, err.Error()
 			if err := enc.Encode(r); err != nil {

@@ -1,4 +1,4 @@
-package cli
+package records
 
 import (
 	"context"
@@ -11,12 +11,13 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/audit"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/store"
 )
 
-func (a *app) ledgerVerifyCmd() *cobra.Command {
+func ledgerVerifyCmd(a *shell.App) *cobra.Command {
 	var key, file, data string
 	c := &cobra.Command{
 		Use: "verify", Short: "Check every entry, the tree, the signature, and that devices stand where entries put them", Args: cobra.NoArgs,
@@ -34,11 +35,11 @@ Exit code 3 says that something is wrong; each problem names its entry.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
 			case file != "":
-				return a.verifyFile(file, key)
+				return verifyFile(a, file, key)
 			case data != "":
-				return a.verifyData(cmd.Context(), data)
+				return verifyData(cmd.Context(), a, data)
 			}
-			return a.verifyService(cmd.Context(), key)
+			return verifyService(cmd.Context(), a, key)
 		},
 	}
 	addKeyFlag(c, &key)
@@ -49,13 +50,13 @@ Exit code 3 says that something is wrong; each problem names its entry.`,
 }
 
 // verified tells what a verification came to.
-func (a *app) verified(v audit.Verification, signer string) error {
-	if a.format != "table" {
+func verified(a *shell.App, v audit.Verification, signer string) error {
+	if a.Format != "table" {
 		rows := [][]string{}
 		for _, p := range v.Problems {
 			rows = append(rows, []string{fmt.Sprint(p.Seq), p.Message})
 		}
-		if err := a.print(listing{head: []string{"ENTRY", "PROBLEM"}, raw: v, rows: rows}); err != nil {
+		if err := a.Print(shell.Listing{Head: []string{"ENTRY", "PROBLEM"}, Raw: v, Rows: rows}); err != nil {
 			return err
 		}
 	} else if len(v.Problems) == 0 {
@@ -63,25 +64,25 @@ func (a *app) verified(v audit.Verification, signer string) error {
 		if v.Millis > 100 {
 			rate = fmt.Sprintf(", %s a second", counted(v.Size*1000/v.Millis))
 		}
-		line(a.out, "%s %s entries, signed by %s (%s%s).", a.bold("Sound:"), counted(v.Size), signer,
+		shell.Line(a.Out, "%s %s entries, signed by %s (%s%s).", a.Bold("Sound:"), counted(v.Size), signer,
 			time.Duration(v.Millis)*time.Millisecond, rate)
 		if v.Devices > 0 {
-			line(a.out, "%s devices stand where their entries put them.", counted(int64(v.Devices)))
+			shell.Line(a.Out, "%s devices stand where their entries put them.", counted(int64(v.Devices)))
 		}
 		if v.Redacted > 0 {
-			line(a.out, "%d bodies were redacted, each with an entry that tells why.", v.Redacted)
+			shell.Line(a.Out, "%d bodies were redacted, each with an entry that tells why.", v.Redacted)
 		}
 	} else {
 		for _, p := range v.Problems {
-			line(a.out, "%s %s", a.rust("✗"), p)
+			shell.Line(a.Out, "%s %s", a.Rust("✗"), p)
 		}
 		if v.More > 0 {
-			line(a.out, "and %d more", v.More)
+			shell.Line(a.Out, "and %d more", v.More)
 		}
-		line(a.out, "%s the ledger is not what was recorded.", a.rust("Broken:"))
+		shell.Line(a.Out, "%s the ledger is not what was recorded.", a.Rust("Broken:"))
 	}
 	if len(v.Problems) > 0 {
-		return errNo
+		return shell.ErrNo
 	}
 	return nil
 }
@@ -99,24 +100,24 @@ func resultOf(w *ledger.Verifier, begun time.Time) audit.Verification {
 	return v
 }
 
-func (a *app) verifyFile(path, key string) error {
+func verifyFile(a *shell.App, path, key string) error {
 	if key == "" {
-		return usageError{errors.New("--file needs --key, the ledger's public key or a file that holds it")}
+		return shell.Usagef("--file needs --key, the ledger's public key or a file that holds it")
 	}
 	verifier, err := keyOf(key)
 	if err != nil {
 		return err
 	}
-	f, err := a.open(path)
+	f, err := a.Open(path)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	begun := time.Now()
 	w := &ledger.Verifier{}
-	bar := a.walked(-1, "entries")
-	checkpoint, err := client.EachLine(f, func(l *ledger.Line) error { w.Add(l); bar.add(1); return nil })
-	bar.done()
+	bar := a.Walked(-1, "entries")
+	checkpoint, err := client.EachLine(f, func(l *ledger.Line) error { w.Add(l); bar.Add(1); return nil })
+	bar.Done()
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -124,19 +125,19 @@ func (a *app) verifyFile(path, key string) error {
 		w.End(nil)
 		w.Problems = append(w.Problems,
 			ledger.Problem{Message: "the file ends without the signed head: it was cut"})
-		return a.verified(resultOf(w, begun), "")
+		return verified(a, resultOf(w, begun), "")
 	}
 	head, err := ledger.OpenHead(checkpoint, verifier)
 	if err != nil {
 		w.End(nil)
 		w.Problems = append(w.Problems, ledger.Problem{Message: err.Error()})
-		return a.verified(resultOf(w, begun), "")
+		return verified(a, resultOf(w, begun), "")
 	}
 	w.End(&head)
-	return a.verified(resultOf(w, begun), head.Origin)
+	return verified(a, resultOf(w, begun), head.Origin)
 }
 
-func (a *app) verifyData(ctx context.Context, dir string) error {
+func verifyData(ctx context.Context, a *shell.App, dir string) error {
 	key, err := store.ReadKey(engine.KeyPath(dir))
 	if err != nil {
 		return err
@@ -145,23 +146,23 @@ func (a *app) verifyData(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	bar := a.walked(-1, "entries")
+	bar := a.Walked(-1, "entries")
 	last := int64(0)
 	v, err := audit.VerifyRecords(ctx, records, key.Verifier,
 		audit.VerifyOptions{File: true, Progress: func(done, of int64) {
-			bar.of(of)
-			bar.add(done - last)
+			bar.Of(of)
+			bar.Add(done - last)
 			last = done
 		}})
-	bar.done()
+	bar.Done()
 	if err = errors.Join(err, records.Close()); err != nil {
 		v = &audit.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
 	}
-	return a.verified(*v, key.Verifier.Name())
+	return verified(a, *v, key.Verifier.Name())
 }
 
-func (a *app) verifyService(ctx context.Context, key string) error {
-	cl, w, before, err := a.watch(ctx, key)
+func verifyService(ctx context.Context, a *shell.App, key string) error {
+	cl, w, before, err := watch(ctx, a, key)
 	if err != nil {
 		return err
 	}
@@ -193,16 +194,16 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 		return err
 	}
 	defer body.Close()
-	bar := a.walked(w.Head.Size, "entries")
+	bar := a.Walked(w.Head.Size, "entries")
 	checkpoint, err := client.EachLine(body, func(l *ledger.Line) error {
 		walk.Add(l)
 		if walk.Size() == size {
 			compare()
 		}
-		bar.add(1)
+		bar.Add(1)
 		return nil
 	})
-	bar.done()
+	bar.Done()
 	if err != nil {
 		return fmt.Errorf("the entries of %s: %w", cl.URL(), err)
 	}
@@ -213,5 +214,5 @@ func (a *app) verifyService(ctx context.Context, key string) error {
 	walk.End(&head)
 	v := resultOf(walk, begun)
 	v.Devices = devices
-	return a.verified(v, head.Origin)
+	return verified(a, v, head.Origin)
 }

@@ -1,4 +1,4 @@
-package cli
+package devices
 
 import (
 	"encoding/json"
@@ -8,15 +8,17 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
+	"ironledger.example/internal/cli/shell"
 )
 
-func (a *app) overviewCmd() *cobra.Command {
+// OverviewCmd is the command overview.
+func OverviewCmd(a *shell.App) *cobra.Command {
 	p := api.GetOverviewParams{}
 	c := &cobra.Command{
 		Use: "overview", Short: "The fleet at a glance: levels, what holds it down, what fell, what ends soon", Args: cobra.NoArgs,
 		Example: "  ironledger overview\n  ironledger overview --within 30d -o json | jq .ending",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -25,18 +27,18 @@ func (a *app) overviewCmd() *cobra.Command {
 				return err
 			}
 			o := got.Value
-			if a.format != "table" {
-				l := listing{head: append([]string{"PLATFORM"}, o.Ladder...), raw: got.Raw}
+			if a.Format != "table" {
+				l := shell.Listing{Head: append([]string{"PLATFORM"}, o.Ladder...), Raw: got.Raw}
 				for _, x := range o.Platforms {
 					row := []string{x.Platform}
 					for _, n := range x.Levels {
 						row = append(row, fmt.Sprint(n))
 					}
-					l.rows = append(l.rows, row)
+					l.Rows = append(l.Rows, row)
 				}
-				return a.print(l)
+				return a.Print(l)
 			}
-			a.overview(&o)
+			overview(a, &o)
 			return nil
 		},
 	}
@@ -44,44 +46,33 @@ func (a *app) overviewCmd() *cobra.Command {
 	return c
 }
 
-// numbers writes counts for a table, none as a dot.
-func numbers(list []int) []string {
-	out := make([]string, len(list))
-	for i, n := range list {
-		if out[i] = fmt.Sprint(n); n == 0 {
-			out[i] = "·"
-		}
-	}
-	return out
-}
-
 // shownRows bounds each list of an overview, so that it fits a screen.
 const shownRows = 6
 
-func (a *app) overview(o *api.Overview) {
-	line(a.out, "%s", a.bold(fmt.Sprintf("%d devices", o.Devices)))
+func overview(a *shell.App, o *api.Overview) {
+	shell.Line(a.Out, "%s", a.Bold(fmt.Sprintf("%d devices", o.Devices)))
 	for i, e := range o.Emergencies {
 		if i == 3 {
-			line(a.out, "%s and %d times more in the last week", a.rust("Break-glass:"), len(o.Emergencies)-i)
+			shell.Line(a.Out, "%s and %d times more in the last week", a.Rust("Break-glass:"), len(o.Emergencies)-i)
 			break
 		}
-		line(a.out, "%s %s was used to %s %s %s (decision %s)", a.rust("Break-glass:"), e.Person, e.Action,
-			e.Resource, ago(e.At), e.Decision)
+		shell.Line(a.Out, "%s %s was used to %s %s %s (decision %s)", a.Rust("Break-glass:"), e.Person, e.Action,
+			e.Resource, shell.Ago(e.At), e.Decision)
 	}
 	if o.Held > 0 {
-		line(a.out, "%d devices wait to be taken in: ironledger device enrol list --state held", o.Held)
+		shell.Line(a.Out, "%d devices wait to be taken in: ironledger device enrol list --state held", o.Held)
 	}
-	line(a.out, "")
+	shell.Line(a.Out, "")
 	head := []string{"PLATFORM"}
 	for i, l := range o.Ladder {
-		head = append(head, a.mark(l, i, len(o.Ladder)-1))
+		head = append(head, a.Mark(l, i, len(o.Ladder)-1))
 	}
 	var rows [][]string
 	for _, x := range o.Platforms {
-		rows = append(rows, append([]string{x.Platform}, numbers(x.Levels)...))
+		rows = append(rows, append([]string{x.Platform}, shell.Numbers(x.Levels)...))
 	}
-	a.table(head, rows)
-	line(a.out, "\n%s", a.bold("What holds devices down"))
+	a.Table(head, rows)
+	shell.Line(a.Out, "\n%s", a.Bold("What holds devices down"))
 	rows = nil
 	for i, r := range o.Rules {
 		if i == shownRows {
@@ -93,56 +84,57 @@ func (a *app) overview(o *api.Overview) {
 			name += " (shadow)"
 		}
 		rows = append(rows, append([]string{name, r.Title},
-			numbers([]int{r.Binding, r.Fail, r.Unknown, r.Grace, r.Waived})...))
+			shell.Numbers([]int{r.Binding, r.Fail, r.Unknown, r.Grace, r.Waived})...))
 	}
-	a.table([]string{"RULE", "", "BINDS", "FAIL", "UNKNOWN", "GRACE", "WAIVED"}, rows)
+	a.Table([]string{"RULE", "", "BINDS", "FAIL", "UNKNOWN", "GRACE", "WAIVED"}, rows)
 	if len(o.Dropped) > 0 {
-		line(a.out, "\n%s", a.bold("Fell in the last day"))
+		shell.Line(a.Out, "\n%s", a.Bold("Fell in the last day"))
 		rows = nil
 		for i, d := range o.Dropped {
 			if i == shownRows {
 				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Dropped)-i)})
 				break
 			}
-			rows = append(rows, []string{d.Device, a.mark(d.Level, d.Rank, d.Top), ago(d.Since), brief(d.Held)})
+			rows = append(rows, []string{d.Device, a.Mark(d.Level, d.Rank, d.Top), shell.Ago(d.Since),
+				shell.Brief(d.Held)})
 		}
-		a.table([]string{"DEVICE", "LEVEL", "SINCE", "HELD BY"}, rows)
+		a.Table([]string{"DEVICE", "LEVEL", "SINCE", "HELD BY"}, rows)
 	}
 	if len(o.Ending) > 0 {
-		line(a.out, "\n%s", a.bold("Ends soon"))
+		shell.Line(a.Out, "\n%s", a.Bold("Ends soon"))
 		rows = nil
 		for i, e := range o.Ending {
 			if i == shownRows {
 				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Ending)-i)})
 				break
 			}
-			rows = append(rows, []string{when(e.Until), e.Kind, e.Device, clip(e.About, 50)})
+			rows = append(rows, []string{shell.When(e.Until), e.Kind, e.Device, shell.Clip(e.About, 50)})
 		}
-		a.table([]string{"ENDS", "WHAT", "DEVICE", "ABOUT"}, rows)
+		a.Table([]string{"ENDS", "WHAT", "DEVICE", "ABOUT"}, rows)
 	}
 	if len(o.Quiet)+o.Unmatched > 0 {
-		line(a.out, "")
+		shell.Line(a.Out, "")
 	}
 	for _, s := range o.Quiet {
 		last := "has never reported"
 		if s.LastAt != "" {
-			last = "last reported " + ago(s.LastAt)
+			last = "last reported " + shell.Ago(s.LastAt)
 		}
-		line(a.out, "The source %s is quiet: it %s, and should every %s.", a.bold(s.Id), last, s.QuietAfter)
+		shell.Line(a.Out, "The source %s is quiet: it %s, and should every %s.", a.Bold(s.Id), last, s.QuietAfter)
 	}
 	if o.Unmatched > 0 {
-		line(a.out, "Reports that wait for a person: %d (ironledger unmatched list)", o.Unmatched)
+		shell.Line(a.Out, "Reports that wait for a person: %d (ironledger unmatched list)", o.Unmatched)
 	}
 }
 
-func (a *app) deviceHistoryCmd() *cobra.Command {
+func deviceHistoryCmd(a *shell.App) *cobra.Command {
 	limit := 0
 	c := &cobra.Command{
 		Use: "history DEVICE", Short: "What became of a device: its levels and verdicts over time, and why",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDevices,
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDevices,
 		Example: "  ironledger device history GF-T-2107\n  ironledger device history GF-T-2107 --limit 500 -o ndjson",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -150,16 +142,16 @@ func (a *app) deviceHistoryCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.format == "table" {
+			if a.Format == "table" {
 				for _, e := range got.Value.Items {
-					a.event(&e)
+					event(a, &e)
 				}
 				if len(got.Value.Items) == 0 {
-					line(a.out, "Nothing has happened to this device.")
+					shell.Line(a.Out, "Nothing has happened to this device.")
 				}
 				return nil
 			}
-			return show(a, got, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"},
+			return shell.Show(a, got, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"},
 				func(e api.Event) []string {
 					return []string{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.Body.From, e.Body.To, e.Body.Cause}
 				})
@@ -170,16 +162,16 @@ func (a *app) deviceHistoryCmd() *cobra.Command {
 }
 
 // event tells one moment of a history.
-func (a *app) event(e *api.Event) {
+func event(a *shell.App, e *api.Event) {
 	b := e.Body
 	head := e.Kind
 	switch {
 	case e.Kind == "standing.changed" && b.From == "":
-		head = "first seen, stands at " + a.bold(b.To)
+		head = "first seen, stands at " + a.Bold(b.To)
 	case e.Kind == "standing.changed" && b.From == b.To:
 		head = "stays at " + b.To
 	case e.Kind == "standing.changed":
-		head = fmt.Sprintf("%s → %s", b.From, a.bold(b.To))
+		head = fmt.Sprintf("%s → %s", b.From, a.Bold(b.To))
 	case b.Rule != "":
 		head += " " + b.Rule
 	}
@@ -187,26 +179,28 @@ func (a *app) event(e *api.Event) {
 	if b.Cause != "" {
 		by = b.Cause + ", " + e.Actor
 	}
-	line(a.out, "%s  %s  %s", shortTime(e.At), head, a.dim("("+by+")"))
+	shell.Line(a.Out, "%s  %s  %s", shell.ShortTime(e.At), head, a.Dim("("+by+")"))
 	if e.Kind == "device.keyed" {
-		line(a.out, "    %s", e.Gist)
+		shell.Line(a.Out, "    %s", e.Gist)
 	}
 	if b.Reason != "" {
-		line(a.out, "    %s%s", b.Reason, only(b.Until != "", ", until "+shortTime(b.Until)))
+		shell.Line(a.Out, "    %s%s", b.Reason, shell.Only(b.Until != "", ", until "+shell.ShortTime(b.Until)))
 	}
 	for _, c := range b.Changed {
-		line(a.out, "    %s: %s → %s%s", c.Rule, c.From, c.To, only(c.Why != "", "; "+c.Why))
+		shell.Line(a.Out, "    %s: %s → %s%s", c.Rule, c.From, c.To, shell.Only(c.Why != "", "; "+c.Why))
 	}
 	for _, c := range b.Evidence {
 		was := ""
 		if c.From != "" {
-			was = ", was " + clip(c.From, 40)
+			was = ", was " + shell.Clip(c.From, 40)
 		}
-		line(a.out, "    %s", a.dim(fmt.Sprintf("%s said %s %s%s", c.Source, c.Attribute, clip(c.To, 60), was)))
+		shell.Line(a.Out, "    %s", a.Dim(fmt.Sprintf("%s said %s %s%s", c.Source, c.Attribute,
+			shell.Clip(c.To, 60), was)))
 	}
 }
 
-func (a *app) certificateCmd() *cobra.Command {
+// CertificateCmd is the command certificate.
+func CertificateCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "certificate", Short: "The certificates that devices show",
 		Aliases: []string{"certificates"}}
 	p := api.ListCertificatesParams{}
@@ -221,38 +215,39 @@ the device.`,
   ironledger certificate list --where 'issuer_id == "device-ca" and platform == windows'
   ironledger certificate list --state revoked`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"},
-				items: []json.RawMessage{}}
+			l := shell.Listing{Head: []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"},
+				Items: []json.RawMessage{}}
 			total := 0
-			for len(l.rows) < limit || limit == 0 {
+			for len(l.Rows) < limit || limit == 0 {
 				p.Limit = 500
 				if limit > 0 {
-					p.Limit = min(500, limit-len(l.rows))
+					p.Limit = min(500, limit-len(l.Rows))
 				}
 				got, err := cl.Certificates(cmd.Context(), p)
 				if err != nil {
 					return err
 				}
 				for _, x := range got.Value.Items {
-					row := []string{x.Device, a.mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State),
+					row := []string{x.Device, a.Mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State),
 						x.IssuerId, x.NotAfter, x.Why}
-					if a.format == "table" {
-						row[2], row[5], row[6] = clip(x.Subject, 40), when(x.NotAfter), clip(x.Why, 40)
+					if a.Format == "table" {
+						row[2], row[5], row[6] = shell.Clip(x.Subject, 40), shell.When(x.NotAfter),
+							shell.Clip(x.Why, 40)
 					}
-					l.rows = append(l.rows, row)
+					l.Rows = append(l.Rows, row)
 				}
-				l.items = append(l.items, itemsOf(got.Raw)...)
+				l.Items = append(l.Items, shell.ItemsOf(got.Raw)...)
 				total = got.Value.Total
 				if p.Cursor = got.Value.Next; p.Cursor == "" {
 					break
 				}
 			}
-			l.raw, l.foot = l.items, fmt.Sprintf("%d of %d certificates", len(l.rows), total)
-			return a.print(l)
+			l.Raw, l.Foot = l.Items, fmt.Sprintf("%d of %d certificates", len(l.Rows), total)
+			return a.Print(l)
 		},
 	}
 	f := list.Flags()
@@ -260,20 +255,21 @@ the device.`,
 	f.StringVarP(&p.Q, "find", "q", "", "a part of the subject, issuer, serial, digest or device")
 	f.StringVar(&p.State, "state", "", "trusted, ending, revoked, untrusted, unknown or authority")
 	f.IntVar(&limit, "limit", 0, "at most so many (0: all)")
-	must(list.RegisterFlagCompletionFunc("state",
+	shell.Must(list.RegisterFlagCompletionFunc("state",
 		cobra.FixedCompletions([]string{"trusted", "ending", "revoked", "untrusted", "unknown", "authority"},
 			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(list)
 	return c
 }
 
-func (a *app) sourceCmd() *cobra.Command {
+// SourceCmd is the command source.
+func SourceCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "source", Short: "Sources: who supplies evidence, and what of it was refused",
 		Aliases: []string{"sources"}}
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List sources", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -281,20 +277,20 @@ func (a *app) sourceCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
+			return shell.Show(a, got, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
 				"STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
-				last := ago(s.LastAt)
+				last := shell.Ago(s.LastAt)
 				if s.LastAt == "" {
 					last = "never"
 				}
 				if s.Quiet {
-					last += a.rust(" (quiet)")
+					last += a.Rust(" (quiet)")
 				}
 				var refused []string
 				for _, r := range s.Refused {
 					refused = append(refused, fmt.Sprintf("%s on %d", r.Attribute, r.Devices))
 				}
-				return []string{s.Id, fmt.Sprint(s.Rank), joined(s.Provides), fmt.Sprint(s.Devices),
+				return []string{s.Id, fmt.Sprint(s.Rank), shell.Joined(s.Provides), fmt.Sprint(s.Devices),
 					fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last,
 					strings.Join(refused, ", ")}
 			})
@@ -303,20 +299,20 @@ func (a *app) sourceCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) deviceSearchCmd() *cobra.Command {
+func deviceSearchCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "search", Short: "Searches kept under a name: keep, list, drop"}
 	q := api.SearchDraft{}
 	keep := &cobra.Command{
 		Use: "keep NAME", Short: "Keep a search under a name", Args: cobra.ExactArgs(1),
 		Example: "  ironledger device search keep 'Quiet tablets' --where 'form == tablet and age(seen_at) > 2d' --columns custom.chart_pack",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
 			q.Name = args[0]
 			if _, err = cl.KeepSearch(cmd.Context(), q); err == nil {
-				line(a.out, "Kept. Run it with: ironledger device list --search %q", q.Name)
+				shell.Line(a.Out, "Kept. Run it with: ironledger device list --search %q", q.Name)
 			}
 			return err
 		},
@@ -328,7 +324,7 @@ func (a *app) deviceSearchCmd() *cobra.Command {
 	c.AddCommand(keep, &cobra.Command{
 		Use: "list", Short: "List the searches that are kept", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -336,16 +332,16 @@ func (a *app) deviceSearchCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
+			return shell.Show(a, got, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
 				func(s api.Search) []string {
-					return []string{s.Name, s.Where, s.Q, s.Sort, joined(s.Columns), s.By}
+					return []string{s.Name, s.Where, s.Q, s.Sort, shell.Joined(s.Columns), s.By}
 				})
 		},
 	}, &cobra.Command{
 		Use: "drop NAME", Short: "Forget a search", Args: cobra.ExactArgs(1),
 		Example: "  ironledger device search drop 'Quiet tablets'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err == nil {
 				err = cl.DropSearch(cmd.Context(), args[0])
 			}

@@ -1,8 +1,7 @@
-package cli
+package records
 
 import (
 	"errors"
-	"fmt"
 	"os"
 	"os/signal"
 	"slices"
@@ -11,11 +10,12 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/follow"
 )
 
-func (a *app) ledgerTailCmd() *cobra.Command {
+func ledgerTailCmd(a *shell.App) *cobra.Command {
 	var goOn bool
 	var from int64
 	var as, resume, target string
@@ -32,22 +32,22 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 		Example: "  ironledger ledger tail -f\n  ironledger ledger tail -f --as ocsf --syslog tcp://siem.gullholm.example:601 --resume /var/lib/ironledger-tail/seq",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if !slices.Contains(follow.Forms, as) {
-				return usageError{fmt.Errorf("--as is text, ndjson or ocsf, not %q", as)}
+				return shell.Usagef("--as is text, ndjson or ocsf, not %q", as)
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
-			if _, err := a.witness(ctx, cl, ""); err != nil {
+			if _, err := witness(ctx, a, cl, ""); err != nil {
 				return err
 			}
 			now, err := cl.Ledger(ctx)
 			if err != nil {
 				return err
 			}
-			t := &follow.Tail{As: as, Origin: now.Value.Origin, Resume: resume, Out: a.out,
+			t := &follow.Tail{As: as, Origin: now.Value.Origin, Resume: resume, Out: a.Out,
 				Clock: func(at int64) string { return entryTime(string(ledger.AppendTime(nil, at))) }}
 			next := max(1, now.Value.Size-int64(last)+1)
 			if from > 0 {
@@ -60,7 +60,7 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 			}
 			if target != "" {
 				if t.Syslog, err = follow.NewSyslog(target); err != nil {
-					return usageError{fmt.Errorf("--syslog: %w", err)}
+					return shell.Usagef("--syslog: %w", err)
 				}
 				defer t.Syslog.Close()
 				if !cmd.Flags().Changed("as") {
@@ -81,7 +81,7 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 				return errors.Join(err, body.Close())
 			}
 			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.Pass(ctx, l) }, func(err error) bool {
-				line(a.err, "ironledger: %s; trying again", err)
+				shell.Line(a.Err, "ironledger: %s; trying again", err)
 				return true
 			})
 		},
@@ -93,7 +93,7 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 	f.StringVar(&as, "as", follow.Text, "text, ndjson or ocsf (to syslog: ocsf)")
 	f.StringVar(&resume, "resume", "", "keep the newest number in this file, and go on behind it")
 	f.StringVar(&target, "syslog", "", "where to send entries: tcp://host:port or udp://host:port")
-	must(c.RegisterFlagCompletionFunc("as",
+	shell.Must(c.RegisterFlagCompletionFunc("as",
 		cobra.FixedCompletions(follow.Forms, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }

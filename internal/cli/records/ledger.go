@@ -1,4 +1,5 @@
-package cli
+// Package records has the commands about the ledger and the records it stands in.
+package records
 
 import (
 	"encoding/json"
@@ -16,32 +17,34 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
 	"ironledger.example/internal/store"
 )
 
-func (a *app) ledgerCmd() *cobra.Command {
+// LedgerCmd is the command ledger.
+func LedgerCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "ledger",
 		Short: "The record of everything: list, show, verify, prove, tail, export, redact",
 		Long: `The ledger records every change of standing, every decision and every act, in a
 tree of hashes whose head is signed. This client remembers the newest head it
 has seen of each service, and before head, show, verify, prove, tail and export it
 demands a proof that the ledger of now goes on from it.`}
-	c.AddCommand(a.ledgerHeadCmd(), a.ledgerKeyCmd(), a.ledgerListCmd(), a.ledgerShowCmd(),
-		a.ledgerVerifyCmd(), a.ledgerProveCmd(), a.ledgerCheckProofCmd(),
-		a.ledgerTailCmd(), a.ledgerExportCmd(), a.ledgerRedactCmd(), a.ledgerForgetCmd())
+	c.AddCommand(ledgerHeadCmd(a), ledgerKeyCmd(a), ledgerListCmd(a), ledgerShowCmd(a),
+		ledgerVerifyCmd(a), ledgerProveCmd(a), ledgerCheckProofCmd(a),
+		ledgerTailCmd(a), ledgerExportCmd(a), ledgerRedactCmd(a), ledgerForgetCmd(a))
 	return c
 }
 
-func (a *app) ledgerHeadCmd() *cobra.Command {
+func ledgerHeadCmd(a *shell.App) *cobra.Command {
 	key := ""
 	c := &cobra.Command{
 		Use: "head", Short: "The ledger at a glance, its signature and its growth since last seen checked",
 		Args:    cobra.NoArgs,
 		Example: "  ironledger ledger head\n  ironledger ledger head -o json | jq -r .checkpoint",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, w, before, err := a.watch(cmd.Context(), key)
+			cl, w, before, err := watch(cmd.Context(), a, key)
 			if err != nil {
 				return err
 			}
@@ -50,28 +53,29 @@ func (a *app) ledgerHeadCmd() *cobra.Command {
 				return err
 			}
 			l := got.Value
-			if a.format != "table" {
-				return a.print(listing{head: []string{"ORIGIN", "SIZE", "ROOT", "VERIFIED"}, raw: got.Raw,
-					rows: [][]string{{l.Origin, fmt.Sprint(l.Size), l.Root, string(l.Verification.State)}}})
+			if a.Format != "table" {
+				return a.Print(shell.Listing{Head: []string{"ORIGIN", "SIZE", "ROOT", "VERIFIED"}, Raw: got.Raw,
+					Rows: [][]string{{l.Origin, fmt.Sprint(l.Size), l.Root, string(l.Verification.State)}}})
 			}
-			line(a.out, "%s   %s entries", a.bold(w.Head.Origin), counted(w.Head.Size))
-			line(a.out, "Root      %s", w.Head.Root)
-			line(a.out, "Key       %s", w.Key)
+			shell.Line(a.Out, "%s   %s entries", a.Bold(w.Head.Origin), counted(w.Head.Size))
+			shell.Line(a.Out, "Root      %s", w.Head.Root)
+			shell.Line(a.Out, "Key       %s", w.Key)
 			switch {
 			case before.Checkpoint == "":
-				line(a.out, "Seen      for the first time; remembered from now on")
+				shell.Line(a.Out, "Seen      for the first time; remembered from now on")
 			default:
-				line(a.out, "Seen      it goes on from what was seen %s, as the proof shows", ago(before.SeenAt))
+				shell.Line(a.Out, "Seen      it goes on from what was seen %s, as the proof shows",
+					shell.Ago(before.SeenAt))
 			}
-			line(a.out, "Verified  %s", verificationText(l.Verification))
+			shell.Line(a.Out, "Verified  %s", verificationText(l.Verification))
 			for _, p := range l.Verification.Problems {
-				line(a.out, "          %s", a.rust(ledger.Problem{Seq: p.Seq, Message: p.Message}.String()))
+				shell.Line(a.Out, "          %s", a.Rust(ledger.Problem{Seq: p.Seq, Message: p.Message}.String()))
 			}
 			if l.Trouble != "" {
-				line(a.out, "%s %s", a.rust("Trouble: "), l.Trouble)
+				shell.Line(a.Out, "%s %s", a.Rust("Trouble: "), l.Trouble)
 			}
 			if l.ClockAhead > 0 {
-				line(a.out, "%s the machine's clock stands %s before the ledger's time", a.rust("Clock:   "),
+				shell.Line(a.Out, "%s the machine's clock stands %s before the ledger's time", a.Rust("Clock:   "),
 					time.Duration(l.ClockAhead)*time.Second)
 			}
 			return nil
@@ -89,12 +93,12 @@ func addKeyFlag(c *cobra.Command, key *string) {
 func verificationText(v api.Verification) string {
 	switch v.State {
 	case api.Sound:
-		return fmt.Sprintf("by the service %s: sound, %s entries in %s", ago(v.At), counted(v.Size),
+		return fmt.Sprintf("by the service %s: sound, %s entries in %s", shell.Ago(v.At), counted(v.Size),
 			time.Duration(v.Millis)*time.Millisecond)
 	case api.Running:
 		return fmt.Sprintf("being verified by the service: %d of %d entries", v.Size, v.Of)
 	case api.Broken:
-		return fmt.Sprintf("BROKEN, as the service found %s", ago(v.At))
+		return fmt.Sprintf("BROKEN, as the service found %s", shell.Ago(v.At))
 	}
 	return "not yet by the service since it started; see ironledger ledger verify"
 }
@@ -102,7 +106,7 @@ func verificationText(v api.Verification) string {
 // counted writes a number in groups of three.
 func counted(n int64) string { return message.NewPrinter(language.English).Sprint(n) }
 
-func (a *app) ledgerKeyCmd() *cobra.Command {
+func ledgerKeyCmd(a *shell.App) *cobra.Command {
 	data := ""
 	c := &cobra.Command{
 		Use: "key", Short: "Print the ledger's public key, which verifiers need", Args: cobra.NoArgs,
@@ -112,17 +116,17 @@ func (a *app) ledgerKeyCmd() *cobra.Command {
 			if data != "" {
 				key, err := store.ReadKey(engine.KeyPath(data))
 				if err == nil {
-					line(a.out, "%s", key.Public)
+					shell.Line(a.Out, "%s", key.Public)
 				}
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			w, err := a.witness(cmd.Context(), cl, "")
+			w, err := witness(cmd.Context(), a, cl, "")
 			if err == nil {
-				line(a.out, "%s", w.Key)
+				shell.Line(a.Out, "%s", w.Key)
 			}
 			return err
 		},
@@ -133,42 +137,42 @@ func (a *app) ledgerKeyCmd() *cobra.Command {
 
 var entryHead = []string{"ENTRY", "AT", "KIND", "BY", "ABOUT", "WHAT"}
 
-func (a *app) ledgerListCmd() *cobra.Command {
+func ledgerListCmd(a *shell.App) *cobra.Command {
 	var p api.ListEntriesParams
 	limit := 0
 	c := &cobra.Command{
 		Use: "list", Short: "List entries, newest first", Args: cobra.NoArgs,
 		Example: "  ironledger ledger list --kind waiver.\n  ironledger ledger list --device GF-T-2107 --since 2026-11-20T00:00:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
 			if limit < 1 {
-				return usageError{errors.New("--limit is at least 1")}
+				return shell.Usagef("--limit is at least 1")
 			}
-			l := listing{head: entryHead}
-			for len(l.rows) < limit {
-				p.Limit = min(500, limit-len(l.rows))
+			l := shell.Listing{Head: entryHead}
+			for len(l.Rows) < limit {
+				p.Limit = min(500, limit-len(l.Rows))
 				page, err := cl.Entries(cmd.Context(), p)
 				if err != nil {
 					return err
 				}
 				for _, e := range page.Value.Items {
 					what := e.Gist
-					if a.format == "table" {
-						what = clip(what, 70)
+					if a.Format == "table" {
+						what = shell.Clip(what, 70)
 					}
-					l.rows = append(l.rows, []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor,
+					l.Rows = append(l.Rows, []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor,
 						e.About, what})
 				}
-				l.items = append(l.items, itemsOf(page.Raw)...)
+				l.Items = append(l.Items, shell.ItemsOf(page.Raw)...)
 				if p.Cursor = page.Value.Next; p.Cursor == "" {
 					break
 				}
 			}
-			l.raw = l.items
-			return a.print(l)
+			l.Raw = l.Items
+			return a.Print(l)
 		},
 	}
 	f := c.Flags()
@@ -180,7 +184,7 @@ func (a *app) ledgerListCmd() *cobra.Command {
 	f.StringVar(&p.Since, "since", "", "not before this moment, RFC 3339")
 	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
 	f.IntVar(&limit, "limit", 50, "at most so many")
-	must(c.RegisterFlagCompletionFunc("kind",
+	shell.Must(c.RegisterFlagCompletionFunc("kind",
 		cobra.FixedCompletions(kindNames(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
@@ -206,12 +210,12 @@ func entryTime(at string) string {
 func seqOf(text string) (int64, error) {
 	seq, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || seq < 1 {
-		return 0, usageError{fmt.Errorf("%q is no number of an entry; they count from 1", text)}
+		return 0, shell.Usagef("%q is no number of an entry; they count from 1", text)
 	}
 	return seq, nil
 }
 
-func (a *app) ledgerShowCmd() *cobra.Command {
+func ledgerShowCmd(a *shell.App) *cobra.Command {
 	key := ""
 	c := &cobra.Command{
 		Use: "show ENTRY", Short: "Show an entry, its proof checked", Args: cobra.ExactArgs(1),
@@ -221,11 +225,11 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			w, err := a.witness(cmd.Context(), cl, key)
+			w, err := witness(cmd.Context(), a, cl, key)
 			if err != nil {
 				return err
 			}
@@ -238,21 +242,22 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.format != "table" {
-				return a.print(listing{head: entryHead, raw: got.Raw,
-					rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+			if a.Format != "table" {
+				return a.Print(shell.Listing{Head: entryHead, Raw: got.Raw,
+					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
 			}
-			line(a.out, "%s   %s", a.bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
-			line(a.out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
-			line(a.out, "Proof  it is in the tree of %s entries that is signed; %d hashes show it",
+			shell.Line(a.Out, "%s   %s", a.Bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
+			shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
+			shell.Line(a.Out, "Proof  it is in the tree of %s entries that is signed; %d hashes show it",
 				counted(head.Size), len(e.Proof.Hashes))
 			if e.Redacted {
-				line(a.out, "\n%s its body was removed; entry %d tells why.", a.rust("Redacted:"), e.RedactedBy)
+				shell.Line(a.Out, "\n%s its body was removed; entry %d tells why.", a.Rust("Redacted:"),
+					e.RedactedBy)
 				return nil
 			}
-			body, err := indented(e.Body)
+			body, err := shell.Indented(e.Body)
 			if err == nil {
-				line(a.out, "\n%s", body)
+				shell.Line(a.Out, "\n%s", body)
 			}
 			return err
 		},
@@ -261,7 +266,7 @@ func (a *app) ledgerShowCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) ledgerProveCmd() *cobra.Command {
+func ledgerProveCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "prove ENTRY", Short: "Print the proof that an entry is in the ledger, to keep or pass on",
 		Args:    cobra.ExactArgs(1),
@@ -272,11 +277,11 @@ func (a *app) ledgerProveCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			w, err := a.witness(cmd.Context(), cl, "")
+			w, err := witness(cmd.Context(), a, cl, "")
 			if err != nil {
 				return err
 			}
@@ -287,16 +292,16 @@ func (a *app) ledgerProveCmd() *cobra.Command {
 			if _, err := got.Value.Proof.Check(w.Verifier); err != nil {
 				return err
 			}
-			raw, err := indented(got.Value.Proof)
+			raw, err := shell.Indented(got.Value.Proof)
 			if err == nil {
-				line(a.out, "%s", raw)
+				shell.Line(a.Out, "%s", raw)
 			}
 			return err
 		},
 	}
 }
 
-func (a *app) ledgerCheckProofCmd() *cobra.Command {
+func ledgerCheckProofCmd(a *shell.App) *cobra.Command {
 	key := ""
 	c := &cobra.Command{
 		Use: "check-proof FILE|-", Short: "Check a proof with the ledger's public key alone; no service is asked", Args: cobra.ExactArgs(1),
@@ -306,7 +311,7 @@ func (a *app) ledgerCheckProofCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			text, err := a.read(args[0])
+			text, err := a.Read(args[0])
 			if err != nil {
 				return err
 			}
@@ -319,27 +324,27 @@ func (a *app) ledgerCheckProofCmd() *cobra.Command {
 			head, err := p.Check(verifier)
 			switch {
 			case errors.Is(err, ledger.ErrProof) || errors.Is(err, ledger.ErrSignature):
-				line(a.err, "ironledger: %s: %s", args[0], err)
-				return errNo
+				shell.Line(a.Err, "ironledger: %s: %s", args[0], err)
+				return shell.ErrNo
 			case err != nil:
 				return err
 			}
-			line(a.out, "The proof holds: entry %d is one of the %s entries that %s signed.", p.Seq,
+			shell.Line(a.Out, "The proof holds: entry %d is one of the %s entries that %s signed.", p.Seq,
 				counted(head.Size), head.Origin)
 			if p.Entry == "" {
-				line(a.out, "Its body was redacted; the proof shows its hash %s alone.", p.Leaf)
+				shell.Line(a.Out, "Its body was redacted; the proof shows its hash %s alone.", p.Leaf)
 				return nil
 			}
-			line(a.out, "%s", p.Entry)
+			shell.Line(a.Out, "%s", p.Entry)
 			return nil
 		},
 	}
 	addKeyFlag(c, &key)
-	must(c.MarkFlagRequired("key"))
+	shell.Must(c.MarkFlagRequired("key"))
 	return c
 }
 
-func (a *app) ledgerRedactCmd() *cobra.Command {
+func ledgerRedactCmd(a *shell.App) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
 		Use:     "redact ENTRY --reason REASON",
@@ -352,7 +357,7 @@ func (a *app) ledgerRedactCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -360,43 +365,43 @@ func (a *app) ledgerRedactCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.format != "table" {
+			if a.Format != "table" {
 				e := got.Value
-				return a.print(listing{head: entryHead, raw: got.Raw,
-					rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+				return a.Print(shell.Listing{Head: entryHead, Raw: got.Raw,
+					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
 			}
-			line(a.out, "The body of entry %d is gone; entry %d tells so.", seq, got.Value.Seq)
+			shell.Line(a.Out, "The body of entry %d is gone; entry %d tells so.", seq, got.Value.Seq)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&reason, "reason", "", "why, which stays in the ledger")
-	must(c.MarkFlagRequired("reason"))
+	shell.Must(c.MarkFlagRequired("reason"))
 	return c
 }
 
-func (a *app) ledgerForgetCmd() *cobra.Command {
+func ledgerForgetCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "forget", Short: "Forget the key and the head that this client has seen of the service",
 		Args: cobra.NoArgs,
 		Long: "Forget the key and the newest head that this client has seen of the service, after its\nkey was replaced or an old backup restored. A rewritten history before the next contact\nwould then go unseen.",
 		RunE: func(*cobra.Command, []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			path := follow.WitnessPath(a.seenDir(), cl.URL())
+			path := follow.WitnessPath(seenDir(a), cl.URL())
 			if err := os.Remove(path); errors.Is(err, os.ErrNotExist) {
 				return fmt.Errorf("nothing was seen of the ledger of %s", cl.URL())
 			} else if err != nil {
 				return err
 			}
-			line(a.out, "Forgotten: %s", path)
+			shell.Line(a.Out, "Forgotten: %s", path)
 			return nil
 		},
 	}
 }
 
-func (a *app) ledgerExportCmd() *cobra.Command {
+func ledgerExportCmd(a *shell.App) *cobra.Command {
 	var p api.ExportLedgerParams
 	c := &cobra.Command{
 		Use: "export [FILE]", Short: "Write entries, oldest first, with the signed head at the end",
@@ -406,11 +411,11 @@ the end, which "ironledger ledger verify --file" checks with no service; or as
 ocsf, events of the Open Cybersecurity Schema Framework.`,
 		Example: "  ironledger ledger export ledger.ndjson\n  ironledger ledger export --as ocsf --from 1000 | jq .message",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			if _, err := a.witness(cmd.Context(), cl, ""); err != nil {
+			if _, err := witness(cmd.Context(), a, cl, ""); err != nil {
 				return err
 			}
 			body, err := cl.ExportLedger(cmd.Context(), p)
@@ -419,7 +424,7 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 			}
 			defer body.Close()
 			if len(args) == 0 || args[0] == "-" {
-				if _, err = io.Copy(a.out, body); err != nil {
+				if _, err = io.Copy(a.Out, body); err != nil {
 					return fmt.Errorf("the export broke off: %w", err)
 				}
 				return nil
@@ -431,7 +436,7 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 			if err != nil {
 				return err
 			}
-			line(a.err, "%s bytes written to %s.", counted(info.Size()), args[0])
+			shell.Line(a.Err, "%s bytes written to %s.", counted(info.Size()), args[0])
 			return nil
 		},
 	}
@@ -439,7 +444,7 @@ ocsf, events of the Open Cybersecurity Schema Framework.`,
 	f.Int64Var(&p.From, "from", 1, "the first entry")
 	f.Int64Var(&p.To, "to", 0, "the last entry (0: the newest)")
 	f.StringVar(&p.Format, "as", "ndjson", "ndjson or ocsf")
-	must(c.RegisterFlagCompletionFunc("as",
+	shell.Must(c.RegisterFlagCompletionFunc("as",
 		cobra.FixedCompletions([]string{"ndjson", "ocsf"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }

@@ -1,4 +1,6 @@
-package cli
+// Package run has the commands that run something here: the service, the demo, the
+// collecting of evidence.
+package run
 
 import (
 	"cmp"
@@ -19,12 +21,11 @@ import (
 	"ironledger.example/console"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/audit"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/httpapi"
 	"ironledger.example/internal/service"
 )
-
-const defaultListen = "127.0.0.1:8600"
 
 type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
@@ -34,7 +35,8 @@ type serveOptions struct {
 	now                                       func() time.Time // nil: time.Now
 }
 
-func (a *app) serveCmd() *cobra.Command {
+// ServeCmd is the command serve.
+func ServeCmd(a *shell.App) *cobra.Command {
 	var o serveOptions
 	c := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service",
@@ -48,22 +50,22 @@ recorded. Without TLS the service listens on loopback only.`,
 		Example: "  ironledger serve --data /var/lib/ironledger\n  ironledger serve --data . --listen :8600 --tls-cert cert.pem --tls-key key.pem",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			log, err := a.logger(&o)
+			log, err := logger(a, &o)
 			if err != nil {
 				return err
 			}
-			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
+			return serve(cmd.Context(), a, &o, log, func(url, token string) error {
 				if token != "" {
-					line(a.err, "The administrator's token, shown this once:\n\n    %s\n", token)
+					shell.Line(a.Err, "The administrator's token, shown this once:\n\n    %s\n", token)
 				}
-				line(a.err, "Iron Ledger answers at %s", url)
+				shell.Line(a.Err, "Iron Ledger answers at %s", url)
 				return nil
 			})
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records")
-	f.StringVar(&o.listen, "listen", defaultListen, "the address to listen on")
+	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
 	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
 	f.StringVar(&o.key, "tls-key", "", "its key, PEM")
 	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
@@ -79,20 +81,20 @@ recorded. Without TLS the service listens on loopback only.`,
 		"how long past evidence is kept, to compute past standings and decisions again")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
-	must(c.MarkFlagRequired("data"))
+	shell.Must(c.MarkFlagRequired("data"))
 	return c
 }
 
-func (a *app) logger(o *serveOptions) (*slog.Logger, error) {
+func logger(a *shell.App, o *serveOptions) (*slog.Logger, error) {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(o.logLevel)); err != nil {
-		return nil, usageError{fmt.Errorf("--log-level is debug, info, warn or error, not %q", o.logLevel)}
+		return nil, shell.Usagef("--log-level is debug, info, warn or error, not %q", o.logLevel)
 	}
 	h := &slog.HandlerOptions{Level: level}
 	if o.logJSON {
-		return slog.New(slog.NewJSONHandler(a.err, h)), nil
+		return slog.New(slog.NewJSONHandler(a.Err, h)), nil
 	}
-	return slog.New(slog.NewTextHandler(a.err, h)), nil
+	return slog.New(slog.NewTextHandler(a.Err, h)), nil
 }
 
 // suites are those of TLS 1.2 that keep what was said secret afterwards and
@@ -110,7 +112,7 @@ func suites() []uint16 {
 
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
-func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger,
+func serve(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger,
 	ready func(url, token string) error) error {
 	var certificate *tls.Config
 	if o.cert != "" || o.key != "" {
@@ -124,15 +126,15 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger,
 	if u, err := url.Parse(o.public); o.public != "" &&
 		(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" ||
 			u.RawQuery+u.Fragment != "" || u.User != nil) {
-		return usageError{fmt.Errorf("--public-url is an address as https://posture.gullholm.example, not %q",
-			o.public)}
+		return shell.Usagef("--public-url is an address as https://posture.gullholm.example, not %q",
+			o.public)
 	}
 	keep := audit.DefaultKeepPast
 	if o.keepPast != "" {
 		d, err := value.ParseDuration(o.keepPast)
 		if keep = time.Duration(d.Num()) * time.Microsecond; err != nil || keep < time.Hour {
-			return usageError{fmt.Errorf("--keep-past is a duration of an hour at least, as 90d, not %q",
-				o.keepPast)}
+			return shell.Usagef("--keep-past is a duration of an hour at least, as 90d, not %q",
+				o.keepPast)
 		}
 	}
 	if err := os.MkdirAll(o.data, 0o700); err != nil {
@@ -156,7 +158,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, log *slog.Logger,
 		scheme = "https://"
 	}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), scheme+l.Addr().String())
-	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: Version(), TLS: certificate != nil,
+	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil,
 		Public: public, Console: console.Files()})
 	failed := make(chan error, 1)
 	ctx, stop := context.WithCancel(ctx)

@@ -1,4 +1,4 @@
-package cli
+package run
 
 import (
 	"cmp"
@@ -12,12 +12,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/demo"
 	"ironledger.example/internal/engine"
 )
 
-func (a *app) demoCmd() *cobra.Command {
+// DemoCmd is the command demo.
+func DemoCmd(a *shell.App) *cobra.Command {
 	var o serveOptions
 	story, fast, proxy, front := false, false, false, ""
 	c := &cobra.Command{
@@ -37,7 +39,7 @@ over its API, and exit.`,
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.logLevel = "error" // the demo uses its break-glass account, which warns
-			log, err := a.logger(&o)
+			log, err := logger(a, &o)
 			if err != nil {
 				return err
 			}
@@ -55,11 +57,11 @@ over its API, and exit.`,
 			}
 			o.now, o.origin = clock.Now, "ledger.gullholm.example"
 			if story {
-				return a.playStory(cmd.Context(), &o, log, clock, fast)
+				return playStory(cmd.Context(), a, &o, log, clock, fast)
 			}
-			return a.serve(cmd.Context(), &o, log, func(url, token string) error {
+			return serve(cmd.Context(), a, &o, log, func(url, token string) error {
 				if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
-					line(a.out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.", o.data, a.bold(url))
+					shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.", o.data, a.Bold(url))
 					return nil
 				}
 				cl, err := client.New(url, token, "")
@@ -73,11 +75,11 @@ over its API, and exit.`,
 				clients := ""
 				if proxy {
 					if clients, err = demo.Front(cmd.Context(), cl, url, front, o.data, at,
-						func(err error) { line(a.err, "%v", err) }); err != nil {
+						func(err error) { shell.Line(a.Err, "%v", err) }); err != nil {
 						return fmt.Errorf("the proxy could not be started: %w", err)
 					}
 				}
-				line(a.out, `Gullholm Ferries is open.
+				shell.Line(a.Out, `Gullholm Ferries is open.
 
   Console   %s
   Sign in   %s
@@ -89,14 +91,14 @@ over its API, and exit.`,
     ironledger device show GF-T-2107
     ironledger ask birk.strand@gullholm.example chart-room --device GF-T-2107
 
-  Ctrl-C ends it.`, a.bold(url), a.bold(token), url, token)
+  Ctrl-C ends it.`, a.Bold(url), a.Bold(token), url, token)
 				if proxy {
-					line(a.out, `
+					shell.Line(a.Out, `
   The applications stand behind nginx at %s. As from a good laptop:
     cd %s
     curl -k --cert GF-L-1042.pem --key GF-L-1042.key -c jar -d person=maren.holt@gullholm.example -d mfa=true https://%s/sign-in
     curl -k --cert GF-L-1042.pem --key GF-L-1042.key -b jar -i https://%s/payroll/
-  Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`, a.bold("https://"+front), clients, front, front)
+  Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`, a.Bold("https://"+front), clients, front, front)
 				}
 				return nil
 			})
@@ -104,7 +106,7 @@ over its API, and exit.`,
 	}
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
-	f.StringVar(&o.listen, "listen", defaultListen, "the address to listen on")
+	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
 	f.BoolVar(&proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
 	f.StringVar(&front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
 	f.BoolVar(&story, "story", false, "play a short story in the terminal and exit")
@@ -113,13 +115,13 @@ over its API, and exit.`,
 }
 
 // playStory runs a service on a free port and plays the story against it.
-func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, clock *demo.Clock,
+func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger, clock *demo.Clock,
 	fast bool) error {
 	o.listen = "127.0.0.1:0"
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	played := errors.New("played")
-	err := a.serve(ctx, o, log, func(url, token string) error {
+	err := serve(ctx, a, o, log, func(url, token string) error {
 		cl, err := client.New(url, cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")), "")
 		if err != nil {
 			return err
@@ -127,9 +129,9 @@ func (a *app) playStory(ctx context.Context, o *serveOptions, log *slog.Logger, 
 		if _, err := demo.Fill(ctx, cl, clock); err != nil {
 			return err
 		}
-		voice := demo.Voice{Out: a.out, Bold: a.bold, Accent: a.rust, Mark: a.mark, Sentences: sentences,
-			Plain: plainLinks}
-		if !fast && a.tty() {
+		voice := demo.Voice{Out: a.Out, Bold: a.Bold, Accent: a.Rust, Mark: a.Mark, Sentences: shell.Sentences,
+			Plain: shell.PlainLinks}
+		if !fast && a.Tty() {
 			voice.Pause = 1500 * time.Millisecond
 		}
 		if err := demo.Tell(ctx, cl, voice); err != nil {

@@ -1,4 +1,4 @@
-package cli
+package records
 
 import (
 	"context"
@@ -10,18 +10,19 @@ import (
 
 	"golang.org/x/mod/sumdb/note"
 
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/follow"
 )
 
 // seenDir is where this client keeps what it has seen of ledgers.
-func (a *app) seenDir() string { return filepath.Join(filepath.Dir(a.settings), "seen") }
+func seenDir(a *shell.App) string { return filepath.Join(filepath.Dir(a.Settings), "seen") }
 
 // witness reads what was seen of the service's ledger, and checks that the
 // ledger of now goes on from it. key is the public key to trust, "" for the one
 // that was seen first.
-func (a *app) witness(ctx context.Context, cl *client.Client, key string) (*follow.Witness, error) {
-	w, err := follow.Seen(a.seenDir(), cl.URL())
+func witness(ctx context.Context, a *shell.App, cl *client.Client, key string) (*follow.Witness, error) {
+	w, err := follow.Seen(seenDir(a), cl.URL())
 	if err == nil && key != "" {
 		key, err = publicKey(key)
 	}
@@ -29,7 +30,7 @@ func (a *app) witness(ctx context.Context, cl *client.Client, key string) (*foll
 		return nil, err
 	}
 	err = w.Meet(ctx, cl, key, func(key string) {
-		line(a.err, "First contact with this ledger: its key is trusted from now on. Compare it with \"ironledger ledger key --data\" on the service's machine.\n  %s", key)
+		shell.Line(a.Err, "First contact with this ledger: its key is trusted from now on. Compare it with \"ironledger ledger key --data\" on the service's machine.\n  %s", key)
 	})
 	if errors.Is(err, follow.ErrOtherKey) {
 		err = fmt.Errorf("--key is not the key that this client has seen at %s; \"ledger forget\" drops what it has seen", cl.URL())
@@ -52,7 +53,8 @@ func publicKey(text string) (string, error) {
 	}
 	raw, err := os.ReadFile(text)
 	if err != nil {
-		return "", usageError{fmt.Errorf("--key %q is neither a public key such as %q nor a file that holds one", text, "origin+1a2b3c4d+AX…")}
+		return "", shell.Usagef("--key %q is neither a public key such as %q nor a file that holds one", text,
+			"origin+1a2b3c4d+AX…")
 	}
 	for l := range strings.Lines(string(raw)) {
 		if key := strings.TrimSpace(l); key != "" {
@@ -61,18 +63,19 @@ func publicKey(text string) (string, error) {
 			}
 		}
 	}
-	return "", usageError{fmt.Errorf("no line of %s is a public key", text)}
+	return "", shell.Usagef("no line of %s is a public key", text)
 }
 
 // watch connects to the service and opens what is remembered of its ledger. It
 // returns what was seen of it before, too.
-func (a *app) watch(ctx context.Context, key string) (cl *client.Client, w, before *follow.Witness, err error) {
-	if cl, err = a.client(); err != nil {
+func watch(ctx context.Context, a *shell.App, key string) (cl *client.Client, w, before *follow.Witness,
+	err error) {
+	if cl, err = a.Client(); err != nil {
 		return nil, nil, nil, err
 	}
-	if before, err = follow.Seen(a.seenDir(), cl.URL()); err != nil {
+	if before, err = follow.Seen(seenDir(a), cl.URL()); err != nil {
 		return nil, nil, nil, err
 	}
-	w, err = a.witness(ctx, cl, key)
+	w, err = witness(ctx, a, cl, key)
 	return cl, w, before, err
 }

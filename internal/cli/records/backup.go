@@ -1,4 +1,4 @@
-package cli
+package records
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/audit"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
 	"ironledger.example/internal/store"
@@ -20,7 +21,8 @@ import (
 // keySuffix is added to the name of a backup for its key.
 const keySuffix = ".key"
 
-func (a *app) backupCmd() *cobra.Command {
+// BackupCmd is the command backup.
+func BackupCmd(a *shell.App) *cobra.Command {
 	data, noKey := "", false
 	c := &cobra.Command{
 		Use: "backup FILE --data DIR", Short: "Copy the records of a service, which may go on running",
@@ -53,21 +55,21 @@ both where only administrators can read them.`,
 				return err
 			}
 			if v.State != "sound" {
-				line(a.err, "The copy was made, and what it holds does not verify:")
-				return a.verified(*v, key.Verifier.Name())
+				shell.Line(a.Err, "The copy was made, and what it holds does not verify:")
+				return verified(a, *v, key.Verifier.Name())
 			}
 			info, err := os.Stat(file)
 			if err != nil {
 				return err
 			}
-			line(a.out, "%s: %s entries, %s devices, %s bytes, verified (%s).", file, counted(v.Size),
+			shell.Line(a.Out, "%s: %s entries, %s devices, %s bytes, verified (%s).", file, counted(v.Size),
 				counted(int64(v.Devices)), counted(info.Size()), time.Since(begun).Round(time.Millisecond))
 			return nil
 		},
 	}
 	c.Flags().StringVar(&data, "data", "", "the folder of the records")
 	c.Flags().BoolVar(&noKey, "no-key", false, "leave the key out")
-	must(c.MarkFlagRequired("data"))
+	shell.Must(c.MarkFlagRequired("data"))
 	return c
 }
 
@@ -88,7 +90,8 @@ func verifyRecords(ctx context.Context, path string, key store.Key) (*audit.Veri
 	return v, errors.Join(err, records.Close())
 }
 
-func (a *app) restoreCmd() *cobra.Command {
+// RestoreCmd is the command restore.
+func RestoreCmd(a *shell.App) *cobra.Command {
 	data, acceptLoss := "", false
 	c := &cobra.Command{
 		Use: "restore FILE --data DIR", Short: "Put the records of a backup into an empty folder, verified",
@@ -119,9 +122,9 @@ refused; --accept-loss takes the first all the same.`,
 				return fmt.Errorf("%s: %w", file, err)
 			}
 			if v.State != "sound" {
-				return a.verified(*v, key.Verifier.Name())
+				return verified(a, *v, key.Verifier.Name())
 			}
-			if err := a.compareSeen(cmd.Context(), file, key, acceptLoss); err != nil {
+			if err := compareSeen(cmd.Context(), a, file, key, acceptLoss); err != nil {
 				return err
 			}
 			if err := os.MkdirAll(data, 0o700); err != nil {
@@ -139,7 +142,7 @@ refused; --accept-loss takes the first all the same.`,
 			if err := os.Rename(part, engine.DatabasePath(data)); err != nil {
 				return errors.Join(err, os.Remove(part))
 			}
-			line(a.out, "%s: %s entries and %s devices, verified. Start the service with --data %s.",
+			shell.Line(a.Out, "%s: %s entries and %s devices, verified. Start the service with --data %s.",
 				filepath.Clean(data), counted(v.Size), counted(int64(v.Devices)), data)
 			return nil
 		},
@@ -147,23 +150,23 @@ refused; --accept-loss takes the first all the same.`,
 	c.Flags().StringVar(&data, "data", "", "the folder of the records, without any yet")
 	c.Flags().BoolVar(&acceptLoss, "accept-loss", false,
 		"restore although entries were seen that the backup does not have")
-	must(c.MarkFlagRequired("data"))
+	shell.Must(c.MarkFlagRequired("data"))
 	return c
 }
 
 // compareSeen checks a backup against what this client has seen of the service.
-func (a *app) compareSeen(ctx context.Context, file string, key store.Key, acceptLoss bool) error {
-	cl, err := a.client()
+func compareSeen(ctx context.Context, a *shell.App, file string, key store.Key, acceptLoss bool) error {
+	cl, err := a.Client()
 	if err != nil { // no service is known here
-		line(a.err, "This client has seen no ledger to compare the backup with (no service and token are set).")
+		shell.Line(a.Err, "This client has seen no ledger to compare the backup with (no service and token are set).")
 		return nil
 	}
-	w, err := follow.Seen(a.seenDir(), cl.URL())
+	w, err := follow.Seen(seenDir(a), cl.URL())
 	if err != nil {
 		return err
 	}
 	if w.Checkpoint == "" {
-		line(a.err, "This client has seen no ledger of %s to compare the backup with.", w.URL)
+		shell.Line(a.Err, "This client has seen no ledger of %s to compare the backup with.", w.URL)
 		return nil
 	}
 	seen, err := ledger.OpenHead([]byte(w.Checkpoint), key.Verifier)
@@ -189,7 +192,7 @@ func (a *app) compareSeen(ctx context.Context, file string, key store.Key, accep
 		if !acceptLoss {
 			return fmt.Errorf("%w (--accept-loss restores it all the same)", lost)
 		}
-		line(a.err, "%s. Clients must run \"ironledger ledger forget\".", lost)
+		shell.Line(a.Err, "%s. Clients must run \"ironledger ledger forget\".", lost)
 		return nil
 	}
 	proof, err := ledger.ProveGrowth(seen.Size, head.Size, records.Tiles(ctx))
@@ -199,6 +202,6 @@ func (a *app) compareSeen(ctx context.Context, file string, key store.Key, accep
 	if err := ledger.CheckGrowth(seen, head, proof); err != nil {
 		return w.Alarm(err)
 	}
-	line(a.err, "The backup goes on from what was seen of %s at %s (entry %d).", w.URL, w.SeenAt, seen.Size)
+	shell.Line(a.Err, "The backup goes on from what was seen of %s at %s (entry %d).", w.URL, w.SeenAt, seen.Size)
 	return nil
 }

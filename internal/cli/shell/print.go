@@ -1,4 +1,4 @@
-package cli
+package shell
 
 import (
 	"bytes"
@@ -19,43 +19,44 @@ import (
 	"ironledger.example/internal/client"
 )
 
-var formats = []string{"table", "json", "ndjson", "yaml", "csv"}
+// Formats are what --output may be.
+var Formats = []string{"table", "json", "ndjson", "yaml", "csv"}
 
-// listing is something to print: rows for people and CSV, the data as it came
+// Listing is something to print: rows for people and CSV, the data as it came
 // for machines.
-type listing struct {
-	head  []string
-	rows  [][]string
-	raw   any               // for json and yaml
-	items []json.RawMessage // for ndjson; nil: raw is one line
-	foot  string            // a line under the table
+type Listing struct {
+	Head  []string
+	Rows  [][]string
+	Raw   any               // for json and yaml
+	Items []json.RawMessage // for ndjson; nil: raw is one line
+	Foot  string            // a line under the table
 }
 
-// print prints a listing as the user asked.
-func (a *app) print(l listing) error {
-	switch a.format {
+// Print prints a listing as the user asked.
+func (a *App) Print(l Listing) error {
+	switch a.Format {
 	case "json":
-		raw, err := indented(l.raw)
+		raw, err := Indented(l.Raw)
 		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintln(a.out, string(raw))
+		_, err = fmt.Fprintln(a.Out, string(raw))
 		return err
 	case "ndjson":
 		return a.ndjson(l)
 	case "yaml":
-		raw, err := json.Marshal(l.raw)
+		raw, err := json.Marshal(l.Raw)
 		if err == nil {
 			raw, err = yaml.JSONToYAML(raw)
 		}
 		if err != nil {
 			return err
 		}
-		_, err = a.out.Write(raw)
+		_, err = a.Out.Write(raw)
 		return err
 	case "csv":
-		w := csv.NewWriter(a.out)
-		for _, row := range append([][]string{l.head}, l.rows...) {
+		w := csv.NewWriter(a.Out)
+		for _, row := range append([][]string{l.Head}, l.Rows...) {
 			plain := make([]string, len(row))
 			for i, cell := range row {
 				plain[i] = stripMark(cell)
@@ -67,18 +68,19 @@ func (a *app) print(l listing) error {
 		w.Flush()
 		return w.Error()
 	}
-	if len(l.rows) == 0 {
-		_, err := fmt.Fprintln(a.out, "Nothing to show.")
+	if len(l.Rows) == 0 {
+		_, err := fmt.Fprintln(a.Out, "Nothing to show.")
 		return err
 	}
-	a.table(l.head, l.rows)
-	if l.foot != "" {
-		fmt.Fprintln(a.out, a.dim(l.foot))
+	a.Table(l.Head, l.Rows)
+	if l.Foot != "" {
+		fmt.Fprintln(a.Out, a.Dim(l.Foot))
 	}
 	return nil
 }
 
-func indented(v any) ([]byte, error) {
+// Indented is JSON for people.
+func Indented(v any) ([]byte, error) {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		return nil, err
@@ -88,10 +90,10 @@ func indented(v any) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-func (a *app) ndjson(l listing) error {
-	items := l.items
+func (a *App) ndjson(l Listing) error {
+	items := l.Items
 	if items == nil {
-		raw, err := json.Marshal(l.raw)
+		raw, err := json.Marshal(l.Raw)
 		if err != nil {
 			return err
 		}
@@ -102,15 +104,15 @@ func (a *app) ndjson(l listing) error {
 		if err := json.Compact(&b, it); err != nil {
 			return err
 		}
-		if _, err := fmt.Fprintln(a.out, b.String()); err != nil {
+		if _, err := fmt.Fprintln(a.Out, b.String()); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// itemsOf returns the members of {"items": […]} as they came.
-func itemsOf(raw json.RawMessage) []json.RawMessage {
+// ItemsOf returns the members of {"items": […]} as they came.
+func ItemsOf(raw json.RawMessage) []json.RawMessage {
 	var list struct {
 		Items []json.RawMessage `json:"items"`
 	}
@@ -120,19 +122,19 @@ func itemsOf(raw json.RawMessage) []json.RawMessage {
 	return list.Items
 }
 
-// show prints a list that a service gave: a row a member.
-func show[T any](a *app, got *client.Reply[client.List[T]], head []string, row func(T) []string) error {
-	l := listing{head: head, items: itemsOf(got.Raw)}
-	l.raw = l.items
+// Show prints a list that a service gave: a row a member.
+func Show[T any](a *App, got *client.Reply[client.List[T]], head []string, row func(T) []string) error {
+	l := Listing{Head: head, Items: ItemsOf(got.Raw)}
+	l.Raw = l.Items
 	for _, x := range got.Value.Items {
-		l.rows = append(l.rows, row(x))
+		l.Rows = append(l.Rows, row(x))
 	}
-	return a.print(l)
+	return a.Print(l)
 }
 
-// when says when something is, for tables, as near as people need it: in how
+// When says when something is, for tables, as near as people need it: in how
 // long, or how long ago.
-func when(rfc3339 string) string {
+func When(rfc3339 string) string {
 	t, err := time.Parse(time.RFC3339, rfc3339)
 	if err != nil {
 		return rfc3339
@@ -140,11 +142,11 @@ func when(rfc3339 string) string {
 	if d := time.Until(t); d > 0 {
 		return "in " + value.FormatAge(d.Microseconds())
 	}
-	return ago(rfc3339)
+	return Ago(rfc3339)
 }
 
-// clip shortens a text to n letters.
-func clip(s string, n int) string {
+// Clip shortens a text to n letters.
+func Clip(s string, n int) string {
 	if r := []rune(s); len(r) > n {
 		return string(r[:n-1]) + "…"
 	}
@@ -160,9 +162,10 @@ var ledgerStyle = table.Style{
 	Options: table.Options{SeparateHeader: true},
 }
 
-func (a *app) table(head []string, rows [][]string) {
+// Table prints a table, as wide as the terminal is.
+func (a *App) Table(head []string, rows [][]string) {
 	t := table.NewWriter()
-	t.SetOutputMirror(a.out)
+	t.SetOutputMirror(a.Out)
 	t.SetStyle(ledgerStyle)
 	row := func(cells []string) table.Row {
 		r := make(table.Row, len(cells))
@@ -174,22 +177,22 @@ func (a *app) table(head []string, rows [][]string) {
 	if head != nil {
 		bold := make([]string, len(head))
 		for i, h := range head {
-			bold[i] = a.bold(h)
+			bold[i] = a.Bold(h)
 		}
 		t.AppendHeader(row(bold))
 	}
 	for _, r := range rows {
 		t.AppendRow(row(r))
 	}
-	if w := a.width(); w > 0 {
+	if w := a.Width(); w > 0 {
 		t.SetAllowedRowLength(w)
 	}
 	t.Render()
 }
 
-// width is that of the terminal, 0 when the output is none.
-func (a *app) width() int {
-	f, ok := a.out.(*os.File)
+// Width is that of the terminal, 0 when the output is none.
+func (a *App) Width() int {
+	f, ok := a.Out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return 0
 	}
@@ -200,27 +203,31 @@ func (a *app) width() int {
 	return w
 }
 
-func (a *app) tty() bool { return a.width() > 0 && os.Getenv("NO_COLOR") == "" }
+// Tty reports whether output goes to a terminal.
+func (a *App) Tty() bool { return a.Width() > 0 && os.Getenv("NO_COLOR") == "" }
 
-func (a *app) paint(code, s string) string {
-	if !a.tty() {
+func (a *App) paint(code, s string) string {
+	if !a.Tty() {
 		return s
 	}
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }
 
-func (a *app) bold(s string) string { return a.paint("1", s) }
-func (a *app) dim(s string) string  { return a.paint("2", s) }
-func (a *app) rust(s string) string { return a.paint("38;5;130", s) } // the accent
+// Bold, Dim and Rust paint a text where output goes to a terminal.
+func (a *App) Bold(s string) string { return a.paint("1", s) }
+
+func (a *App) Dim(s string) string { return a.paint("2", s) }
+
+func (a *App) Rust(s string) string { return a.paint("38;5;130", s) } // the accent
 
 // The level mark: as many filled bars as the level's place on the ladder.
 const barFull, barEmpty = "▮", "▯"
 
-// mark draws a level: its bars and its word.
-func (a *app) mark(level string, rank, top int) string {
+// Mark draws a level: its bars and its word.
+func (a *App) Mark(level string, rank, top int) string {
 	bars := strings.Repeat(barFull, rank) + strings.Repeat(barEmpty, max(0, top-rank))
 	if rank == 0 {
-		return a.rust(bars) + " " + level
+		return a.Rust(bars) + " " + level
 	}
 	return bars + " " + level
 }
@@ -233,16 +240,16 @@ func stripMark(s string) string {
 	return s
 }
 
-// brief names the first of a list and counts the rest.
-func brief(list []string) string {
+// Brief names the first of a list and counts the rest.
+func Brief(list []string) string {
 	if len(list) < 2 {
-		return joined(list)
+		return Joined(list)
 	}
 	return fmt.Sprintf("%s +%d", list[0], len(list)-1)
 }
 
-// ago says how long a time lies back, for tables.
-func ago(rfc3339 string) string {
+// Ago says how long a time lies back, for tables.
+func Ago(rfc3339 string) string {
 	t, err := time.Parse(time.RFC3339, rfc3339)
 	if err != nil {
 		return rfc3339
@@ -250,10 +257,13 @@ func ago(rfc3339 string) string {
 	return value.FormatAge(time.Since(t).Microseconds()) + " ago"
 }
 
-func joined(list []string) string { return strings.Join(list, ", ") }
+// Joined is a list in words, a dash for none.
+func Joined(list []string) string { return strings.Join(list, ", ") }
 
-func shortTime(rfc3339 string) string {
+// ShortTime tells a moment to the minute.
+func ShortTime(rfc3339 string) string {
 	return strings.Replace(rfc3339, "T", " ", 1)
 }
 
-func line(w io.Writer, format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+// Line prints a line.
+func Line(w io.Writer, format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }

@@ -1,7 +1,6 @@
-package cli
+package books
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -14,10 +13,12 @@ import (
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/cli/devices"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
 
-func (a *app) rulebookReviewCmd() *cobra.Command {
+func rulebookReviewCmd(a *shell.App) *cobra.Command {
 	fleet, at := false, ""
 	c := &cobra.Command{
 		Use: "review PATH|-", Short: "Find what is allowed in a rulebook and likely not meant",
@@ -30,11 +31,11 @@ With --fleet a service looks at its fleet too: baselines that cover no device an
 devices under no baseline. The exit code is 3 when there are remarks.`,
 		Example: "  ironledger rulebook review demo/rulebook\n  ironledger rulebook review demo/rulebook --fleet",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			now, err := moment(at)
+			now, err := shell.Moment(at)
 			if err != nil {
 				return err
 			}
-			files, err := a.rulebookFiles(args[0])
+			files, err := a.RulebookFiles(args[0])
 			if err != nil {
 				return err
 			}
@@ -44,7 +45,7 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 			}
 			remarks := rb.Review(nil, value.Micros(now))
 			if fleet {
-				cl, err := a.client()
+				cl, err := a.Client()
 				if err != nil {
 					return err
 				}
@@ -54,8 +55,8 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 				}
 				remarks = got.Value.Remarks
 			}
-			l := listing{head: []string{"KIND", "ABOUT", "WHERE", "REMARK"},
-				raw: append([]rulebook.Remark{}, remarks...), items: []json.RawMessage{}}
+			l := shell.Listing{Head: []string{"KIND", "ABOUT", "WHERE", "REMARK"},
+				Raw: append([]rulebook.Remark{}, remarks...), Items: []json.RawMessage{}}
 			for _, r := range remarks {
 				raw, err := json.Marshal(r)
 				if err != nil {
@@ -65,17 +66,17 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 				if r.Where.File != "" {
 					where = fmt.Sprintf("%s:%d", r.Where.File, r.Where.Line)
 				}
-				l.items = append(l.items, raw)
-				l.rows = append(l.rows, []string{r.Kind, r.About, where, r.Message})
+				l.Items = append(l.Items, raw)
+				l.Rows = append(l.Rows, []string{r.Kind, r.About, where, r.Message})
 			}
-			if a.format == "table" && len(remarks) == 0 {
-				line(a.out, "Nothing to remark.")
+			if a.Format == "table" && len(remarks) == 0 {
+				shell.Line(a.Out, "Nothing to remark.")
 				return nil
 			}
-			if err := a.print(l); err != nil || len(remarks) == 0 {
+			if err := a.Print(l); err != nil || len(remarks) == 0 {
 				return err
 			}
-			return errNo
+			return shell.ErrNo
 		},
 	}
 	c.Flags().BoolVar(&fleet, "fleet", false, "look at the fleet of the service too")
@@ -83,39 +84,22 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 	return c
 }
 
-func (a *app) rulebookSchemaCmd() *cobra.Command {
+func rulebookSchemaCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of rulebooks, for editors", Args: cobra.NoArgs,
 		Long:    "Print the JSON Schema (draft 2020-12) of rulebooks. A service serves it at /schema/rulebook.json.",
 		Example: "  ironledger rulebook schema > rulebook.schema.json\n  # then, at the top of a rulebook:\n  # yaml-language-server: $schema=rulebook.schema.json",
 		RunE: func(*cobra.Command, []string) error {
-			raw, err := indented(rulebook.Schema())
+			raw, err := shell.Indented(rulebook.Schema())
 			if err == nil {
-				_, err = fmt.Fprintln(a.out, string(raw))
+				_, err = fmt.Fprintln(a.Out, string(raw))
 			}
 			return err
 		},
 	}
 }
 
-// version reads the files of a rulebook: of a path, or of a published version
-// by its number or "current".
-func (a *app) version(ctx context.Context, name string) ([]rulebook.File, error) {
-	if _, err := strconv.Atoi(name); err != nil && name != "current" {
-		return a.rulebookFiles(name)
-	}
-	cl, err := a.client()
-	if err != nil {
-		return nil, err
-	}
-	got, err := cl.Rulebook(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	return got.Value.Files, nil
-}
-
-func (a *app) rulebookDiffCmd() *cobra.Command {
+func rulebookDiffCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "diff OLD NEW", Short: "Tell in words what differs between two rulebooks", Args: cobra.ExactArgs(2),
 		Long:    "Tell in words, rule by rule, what differs between two rulebooks. Each is a path, the number of a published version, or current. The exit code is 3 when they differ.",
@@ -123,7 +107,7 @@ func (a *app) rulebookDiffCmd() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var books []*rulebook.Rulebook
 			for _, name := range args {
-				files, err := a.version(cmd.Context(), name)
+				files, err := a.Version(cmd.Context(), name)
 				if err != nil {
 					return err
 				}
@@ -134,37 +118,37 @@ func (a *app) rulebookDiffCmd() *cobra.Command {
 				books = append(books, rb)
 			}
 			diff := append([]rulebook.Difference{}, rulebook.Compare(books[0], books[1])...)
-			l := listing{head: []string{"SECTION", "ABOUT", "CHANGE", "TEXT"}, raw: diff,
-				items: []json.RawMessage{}}
+			l := shell.Listing{Head: []string{"SECTION", "ABOUT", "CHANGE", "TEXT"}, Raw: diff,
+				Items: []json.RawMessage{}}
 			sign := map[string]string{"added": "+", "removed": "-", "changed": "~"}
 			for _, d := range diff {
 				raw, err := json.Marshal(d)
 				if err != nil {
 					return err
 				}
-				l.items = append(l.items, raw)
-				l.rows = append(l.rows, []string{d.Section, d.About, d.Change, d.Text})
-				if a.format == "table" {
-					line(a.out, "%s %s", a.rust(sign[d.Change]), d.Text)
+				l.Items = append(l.Items, raw)
+				l.Rows = append(l.Rows, []string{d.Section, d.About, d.Change, d.Text})
+				if a.Format == "table" {
+					shell.Line(a.Out, "%s %s", a.Rust(sign[d.Change]), d.Text)
 				}
 			}
-			if a.format == "table" && len(diff) == 0 {
-				line(a.out, "They mean the same.")
+			if a.Format == "table" && len(diff) == 0 {
+				shell.Line(a.Out, "They mean the same.")
 			}
-			if a.format != "table" {
-				if err := a.print(l); err != nil {
+			if a.Format != "table" {
+				if err := a.Print(l); err != nil {
 					return err
 				}
 			}
 			if len(diff) > 0 {
-				return errNo
+				return shell.ErrNo
 			}
 			return nil
 		},
 	}
 }
 
-func (a *app) rulebookBackCmd() *cobra.Command {
+func rulebookBackCmd(a *shell.App) *cobra.Command {
 	message := ""
 	c := &cobra.Command{
 		Use: "back VERSION", Short: "Put an earlier version in force again, as a new version",
@@ -172,9 +156,9 @@ func (a *app) rulebookBackCmd() *cobra.Command {
 		Example: "  ironledger rulebook back 3 -m 'Version 4 barred the kiosks'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if n, err := strconv.Atoi(args[0]); err != nil || n < 1 {
-				return usageError{fmt.Errorf("%q is not the number of a version", args[0])}
+				return shell.Usagef("%q is not the number of a version", args[0])
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -198,24 +182,24 @@ func (a *app) rulebookBackCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.published(got)
+			return published(a, got)
 		},
 	}
 	c.Flags().StringVarP(&message, "message", "m", "", "why; kept with the new version")
 	return c
 }
 
-func (a *app) published(got *client.Reply[api.Publication]) error {
+func published(a *shell.App, got *client.Reply[api.Publication]) error {
 	r := got.Value.Rulebook
-	if a.format == "table" {
-		line(a.out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
+	if a.Format == "table" {
+		shell.Line(a.Out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
 		return nil
 	}
-	return a.print(listing{head: []string{"VERSION", "MOVED", "DIGEST"},
-		rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, raw: got.Raw})
+	return a.Print(shell.Listing{Head: []string{"VERSION", "MOVED", "DIGEST"},
+		Rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, Raw: got.Raw})
 }
 
-func (a *app) rulebookRehearseCmd() *cobra.Command {
+func rulebookRehearseCmd(a *shell.App) *cobra.Command {
 	device, shadow, days := "", false, 7
 	c := &cobra.Command{
 		Use: "rehearse PATH|VERSION|-", Short: "What a rulebook would do to today's fleet, before it is published",
@@ -235,7 +219,7 @@ the shadow baselines of the rulebook in force would do.`,
 		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse --shadow\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.devices.moves[] | select(.falls)'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if shadow {
-				cl, err := a.client()
+				cl, err := a.Client()
 				if err != nil {
 					return err
 				}
@@ -243,13 +227,13 @@ the shadow baselines of the rulebook in force would do.`,
 				if err != nil {
 					return err
 				}
-				return a.printShift(got)
+				return printShift(a, got)
 			}
-			files, err := a.version(cmd.Context(), args[0])
+			files, err := a.Version(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -258,12 +242,12 @@ the shadow baselines of the rulebook in force would do.`,
 				if err != nil {
 					return err
 				}
-				if a.format != "table" {
-					return a.print(listing{head: []string{"DEVICE", "LEVEL"},
-						rows: [][]string{{got.Value.Id, got.Value.Level}}, raw: got.Raw})
+				if a.Format != "table" {
+					return a.Print(shell.Listing{Head: []string{"DEVICE", "LEVEL"},
+						Rows: [][]string{{got.Value.Id, got.Value.Level}}, Raw: got.Raw})
 				}
-				line(a.out, "%s", a.dim("Under "+args[0]+", which is not in force:"))
-				a.wholeDevice(&got.Value, false)
+				shell.Line(a.Out, "%s", a.Dim("Under "+args[0]+", which is not in force:"))
+				devices.WholeDevice(a, &got.Value, false)
 				return nil
 			}
 			got, err := cl.Rehearse(cmd.Context(), api.Draft{Files: files})
@@ -274,14 +258,14 @@ the shadow baselines of the rulebook in force would do.`,
 			if err != nil {
 				return err
 			}
-			if a.format == "json" || a.format == "yaml" {
-				return a.print(listing{raw: map[string]any{"devices": got.Raw, "requests": asked.Raw}})
+			if a.Format == "json" || a.Format == "yaml" {
+				return a.Print(shell.Listing{Raw: map[string]any{"devices": got.Raw, "requests": asked.Raw}})
 			}
-			if err := a.printShift(got); err != nil || a.format != "table" {
+			if err := printShift(a, got); err != nil || a.Format != "table" {
 				return err
 			}
-			line(a.out, "")
-			a.accessShift(&asked.Value)
+			shell.Line(a.Out, "")
+			accessShift(a, &asked.Value)
 			return nil
 		},
 	}
@@ -289,52 +273,53 @@ the shadow baselines of the rulebook in force would do.`,
 	c.Flags().IntVar(&days, "days", 7, "replay the requests of so many days")
 	c.Flags().BoolVar(&shadow, "shadow", false, "what enforcing the shadow baselines in force would do")
 	c.MarkFlagsMutuallyExclusive("device", "shadow")
-	must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string,
+	shell.Must(c.RegisterFlagCompletionFunc("device", func(cmd *cobra.Command, _ []string, part string) ([]string,
 		cobra.ShellCompDirective) {
-		return a.completeDevices(cmd, nil, part)
+		return a.CompleteDevices(cmd, nil, part)
 	}))
 	return c
 }
 
-func (a *app) printShift(got *client.Reply[api.Shift]) error {
-	if a.format == "table" {
-		a.shift(&got.Value)
+func printShift(a *shell.App, got *client.Reply[api.Shift]) error {
+	if a.Format == "table" {
+		shift(a, &got.Value)
 		return nil
 	}
-	l := listing{head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, raw: got.Raw,
-		items: []json.RawMessage{}}
+	l := shell.Listing{Head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, Raw: got.Raw,
+		Items: []json.RawMessage{}}
 	for _, m := range got.Value.Moves {
 		raw, err := json.Marshal(m)
 		if err != nil {
 			return err
 		}
-		l.items = append(l.items, raw)
-		l.rows = append(l.rows, []string{m.Device, m.Name, m.Platform, m.Owner, m.From, m.To, joined(m.Rules)})
+		l.Items = append(l.Items, raw)
+		l.Rows = append(l.Rows, []string{m.Device, m.Name, m.Platform, m.Owner, m.From, m.To,
+			shell.Joined(m.Rules)})
 	}
-	return a.print(l)
+	return a.Print(l)
 }
 
 // shift prints a rehearsal for people: the matrix, who moves, and by what.
-func (a *app) shift(s *rehearsal.Shift) {
-	line(a.out, "%s  %d would fall, %d would rise, %d stay.\n", a.bold(fmt.Sprintf("%d devices:", s.Devices)),
+func shift(a *shell.App, s *rehearsal.Shift) {
+	shell.Line(a.Out, "%s  %d would fall, %d would rise, %d stay.\n", a.Bold(fmt.Sprintf("%d devices:", s.Devices)),
 		s.Falls, s.Rises, s.Devices-s.Falls-s.Rises)
 	head := []string{"FROM \\ TO"}
 	for i, l := range s.To {
-		head = append(head, a.mark(l, i, len(s.To)-1))
+		head = append(head, a.Mark(l, i, len(s.To)-1))
 	}
 	var rows [][]string
 	for i, counts := range s.Matrix {
-		row := append([]string{a.mark(s.From[i], i, len(s.From)-1)}, numbers(counts)...)
+		row := append([]string{a.Mark(s.From[i], i, len(s.From)-1)}, shell.Numbers(counts)...)
 		for j, n := range counts {
 			if n > 0 && s.From[i] != s.To[j] {
-				row[j+1] = a.rust(row[j+1])
+				row[j+1] = a.Rust(row[j+1])
 			}
 		}
 		rows = append(rows, row)
 	}
-	a.table(head, rows)
+	a.Table(head, rows)
 	if len(s.Moves) == 0 {
-		line(a.out, "\nNo device would change level.")
+		shell.Line(a.Out, "\nNo device would change level.")
 		return
 	}
 	for _, part := range []struct {
@@ -346,40 +331,42 @@ func (a *app) shift(s *rehearsal.Shift) {
 		var cells []string
 		for _, c := range moved {
 			cells = append(cells, strings.TrimSpace(fmt.Sprintf("%s%s%s", c.ID,
-				only(c.Falls > 0, fmt.Sprintf(" -%d", c.Falls)), only(c.Rises > 0, fmt.Sprintf(" +%d", c.Rises)))))
+				shell.Only(c.Falls > 0, fmt.Sprintf(" -%d", c.Falls)),
+				shell.Only(c.Rises > 0, fmt.Sprintf(" +%d", c.Rises)))))
 		}
 		if len(cells) > 0 {
-			line(a.out, "\n%s  %s", a.bold(part.name), joined(cells))
+			shell.Line(a.Out, "\n%s  %s", a.Bold(part.name), shell.Joined(cells))
 		}
 	}
-	line(a.out, "")
+	shell.Line(a.Out, "")
 	rows = nil
 	for i, m := range s.Moves {
 		if i == 25 {
 			rows = append(rows, []string{fmt.Sprintf("and %d more", s.Falls+s.Rises-i)})
 			break
 		}
-		rows = append(rows, []string{m.Device, m.Name, m.Owner, m.From + " → " + a.bold(m.To), brief(m.Rules)})
+		rows = append(rows, []string{m.Device, m.Name, m.Owner, m.From + " → " + a.Bold(m.To),
+			shell.Brief(m.Rules)})
 	}
-	a.table([]string{"DEVICE", "NAME", "OWNER", "WOULD MOVE", "BY"}, rows)
+	a.Table([]string{"DEVICE", "NAME", "OWNER", "WOULD MOVE", "BY"}, rows)
 }
 
 // accessShift prints what a rulebook would have answered to recorded requests.
-func (a *app) accessShift(s *rehearsal.AccessShift) {
-	line(a.out, "%s  %d newly denied, %d newly asked for a second factor, %d newly allowed.",
-		a.bold(fmt.Sprintf("%d requests of the last %d days, %d different ones of %d people:", s.Requests,
+func accessShift(a *shell.App, s *rehearsal.AccessShift) {
+	shell.Line(a.Out, "%s  %d newly denied, %d newly asked for a second factor, %d newly allowed.",
+		a.Bold(fmt.Sprintf("%d requests of the last %d days, %d different ones of %d people:", s.Requests,
 			s.Days, s.Distinct, s.People)), s.Denied, s.SteppedUp, s.Allowed)
 	if len(s.LockedOut) > 0 {
-		line(a.out, "%s", a.rust("Locked out of everything they reach today: "+joined(s.LockedOut)))
+		shell.Line(a.Out, "%s", a.Rust("Locked out of everything they reach today: "+shell.Joined(s.LockedOut)))
 	}
 	for _, text := range s.Raised {
-		line(a.out, "%s.", strings.ToUpper(text[:1])+text[1:])
+		shell.Line(a.Out, "%s.", strings.ToUpper(text[:1])+text[1:])
 	}
 	if len(s.Changes) == 0 {
-		line(a.out, "No answer would change.")
+		shell.Line(a.Out, "No answer would change.")
 		return
 	}
-	line(a.out, "")
+	shell.Line(a.Out, "")
 	var rows [][]string
 	for i, c := range s.Changes {
 		if i == 25 {
@@ -387,8 +374,8 @@ func (a *app) accessShift(s *rehearsal.AccessShift) {
 			break
 		}
 		rows = append(rows, []string{c.Person, c.Action + " " + c.Resource, c.Device,
-			string(c.From) + " → " + a.bold(string(c.To)),
-			brief(c.Gates) + only(c.ByLevel, " (its level changes)"), fmt.Sprint(c.Times)})
+			string(c.From) + " → " + a.Bold(string(c.To)),
+			shell.Brief(c.Gates) + shell.Only(c.ByLevel, " (its level changes)"), fmt.Sprint(c.Times)})
 	}
-	a.table([]string{"PERSON", "ASKED", "DEVICE", "WOULD CHANGE", "BY", "TIMES"}, rows)
+	a.Table([]string{"PERSON", "ASKED", "DEVICE", "WOULD CHANGE", "BY", "TIMES"}, rows)
 }

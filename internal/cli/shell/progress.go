@@ -1,4 +1,4 @@
-package cli
+package shell
 
 import (
 	"os"
@@ -10,31 +10,34 @@ import (
 // progress is a bar with a rate, on a terminal; elsewhere it is nothing.
 type progress struct{ bar *progressbar.ProgressBar }
 
-// walked begins a bar of so many steps, -1 for not known.
-func (a *app) walked(steps int64, unit string) *progress {
-	f, ok := a.err.(*os.File)
+// Walked begins a bar of so many steps, -1 for not known.
+func (a *App) Walked(steps int64, unit string) *progress {
+	f, ok := a.Err.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return &progress{}
 	}
-	return &progress{progressbar.NewOptions64(steps, progressbar.OptionSetWriter(a.err),
+	return &progress{progressbar.NewOptions64(steps, progressbar.OptionSetWriter(a.Err),
 		progressbar.OptionSetItsString(unit), progressbar.OptionShowIts(),
 		progressbar.OptionShowCount(), progressbar.OptionSetDescription("verifying"),
 		progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(50_000_000))}
 }
 
-func (p *progress) add(n int64) {
+// Add counts n more.
+func (p *progress) Add(n int64) {
 	if p.bar != nil {
 		_ = p.bar.Add64(n) // only a picture
 	}
 }
 
-func (p *progress) of(steps int64) {
+// Of says how many there are altogether.
+func (p *progress) Of(steps int64) {
 	if p.bar != nil {
 		p.bar.ChangeMax64(steps)
 	}
 }
 
-func (p *progress) done() {
+// Done ends the line of progress.
+func (p *progress) Done() {
 	if p.bar != nil {
 		_ = p.bar.Finish() // only a picture
 	}

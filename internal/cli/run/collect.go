@@ -1,4 +1,4 @@
-package cli
+package run
 
 import (
 	"bytes"
@@ -14,10 +14,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironledger.example/internal/cli/devices"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/collect"
 )
 
-func (a *app) collectCmd() *cobra.Command {
+// CollectCmd is the command collect.
+func CollectCmd(a *shell.App) *cobra.Command {
 	var o collect.Options
 	root, certs, send, set := "/", "", false, []string{}
 	c := &cobra.Command{
@@ -40,7 +43,7 @@ Without --send the report is printed; with it, it is posted to the service.`,
 			for _, s := range set {
 				name, text, ok := strings.Cut(s, "=")
 				if !ok || name == "" || !json.Valid([]byte(text)) {
-					return usageError{fmt.Errorf("--set %q is not NAME=JSON, as custom.sealed=true", s)}
+					return shell.Usagef("--set %q is not NAME=JSON, as custom.sealed=true", s)
 				}
 				o.Set[name] = json.RawMessage(text)
 			}
@@ -56,7 +59,7 @@ Without --send the report is printed; with it, it is posted to the service.`,
 				return err
 			}
 			if send {
-				cl, err := a.client()
+				cl, err := a.Client()
 				if err != nil {
 					return err
 				}
@@ -65,25 +68,25 @@ Without --send the report is printed; with it, it is posted to the service.`,
 				if err != nil {
 					return err
 				}
-				if a.format == "table" {
+				if a.Format == "table" {
 					for _, t := range got.Value.Results {
 						if t.Device != "" {
-							line(a.out, "%s stands at %s.", t.Device, a.bold(t.Level))
+							shell.Line(a.Out, "%s stands at %s.", t.Device, a.Bold(t.Level))
 						}
 					}
 				}
-				return a.imported(got)
+				return devices.Imported(a, got)
 			}
-			l := listing{head: []string{"ATTRIBUTE", "READING"}, raw: json.RawMessage(raw)}
+			l := shell.Listing{Head: []string{"ATTRIBUTE", "READING"}, Raw: json.RawMessage(raw)}
 			for _, name := range slices.Sorted(maps.Keys(r.Evidence)) {
-				l.rows = append(l.rows, []string{name, a.reading(r.Evidence[name])})
+				l.Rows = append(l.Rows, []string{name, reading(a, r.Evidence[name])})
 			}
-			if a.format == "table" {
+			if a.Format == "table" {
 				for _, k := range slices.Sorted(maps.Keys(r.Identity)) {
-					line(a.out, "%s %s", k, a.bold(r.Identity[k]))
+					shell.Line(a.Out, "%s %s", k, a.Bold(r.Identity[k]))
 				}
 			}
-			return a.print(l)
+			return a.Print(l)
 		},
 	}
 	f := c.Flags()
@@ -98,9 +101,9 @@ Without --send the report is printed; with it, it is posted to the service.`,
 }
 
 // reading tells a collected value in a line.
-func (a *app) reading(v any) string {
+func reading(a *shell.App, v any) string {
 	if u, ok := v.(collect.Unavailable); ok {
-		return a.dim("unavailable: " + u.Why)
+		return a.Dim("unavailable: " + u.Why)
 	}
 	if list, ok := v.([]map[string]string); ok {
 		return fmt.Sprintf("%d certificates", len(list))
@@ -109,5 +112,5 @@ func (a *app) reading(v any) string {
 	if err != nil {
 		return fmt.Sprint(v)
 	}
-	return clip(strings.Trim(string(raw), `"`), 100)
+	return shell.Clip(strings.Trim(string(raw), `"`), 100)
 }

@@ -1,4 +1,4 @@
-package cli
+package decisions
 
 import (
 	"cmp"
@@ -10,6 +10,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
+	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
 
@@ -21,7 +22,7 @@ type asking struct {
 	action, mfa string
 }
 
-func (q *asking) flags(a *app, c *cobra.Command, withDevice bool) {
+func (q *asking) flags(a *shell.App, c *cobra.Command, withDevice bool) {
 	f := c.Flags()
 	if withDevice {
 		f.StringVar(&q.device.ID, "device", "", "the device's id")
@@ -29,9 +30,9 @@ func (q *asking) flags(a *app, c *cobra.Command, withDevice bool) {
 		f.StringVar(&q.device.HardwareID, "hardware-id", "", "the device's hardware id")
 		f.StringVar(&q.device.CertificateSHA256, "certificate", "",
 			"the SHA-256 of the certificate that the connection showed")
-		must(c.RegisterFlagCompletionFunc("device",
+		shell.Must(c.RegisterFlagCompletionFunc("device",
 			func(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
-				return a.completeDevices(cmd, nil, part)
+				return a.CompleteDevices(cmd, nil, part)
 			}))
 	}
 	f.StringVar(&q.action, "action", "open", "what the person wants to do")
@@ -53,7 +54,7 @@ func (q *asking) evaluation(person, resource string) (access.Evaluation, error) 
 		yes := q.mfa == "true"
 		q.auth.MFA = &yes
 	default:
-		return e, usageError{fmt.Errorf("--mfa is true or false, not %q", q.mfa)}
+		return e, shell.Usagef("--mfa is true or false, not %q", q.mfa)
 	}
 	if q.device != (access.DeviceRef{}) {
 		q.ctx.Device = &q.device
@@ -62,12 +63,13 @@ func (q *asking) evaluation(person, resource string) (access.Evaluation, error) 
 		q.ctx.Auth = &q.auth
 	}
 	if err := e.Check(); err != nil {
-		return e, usageError{err}
+		return e, shell.UsageOf(err)
 	}
 	return e, nil
 }
 
-func (a *app) askCmd() *cobra.Command {
+// AskCmd is the command ask.
+func AskCmd(a *shell.App) *cobra.Command {
 	var q asking
 	candidate, at := "", ""
 	c := &cobra.Command{
@@ -84,21 +86,21 @@ The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
   ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --under demo/rulebook
   ironledger ask who payroll
   ironledger ask what maren.holt@gullholm.example --device GF-L-1042`,
-		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeAsk,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.CompleteAsk,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := q.evaluation(args[0], args[1])
 			if err != nil {
 				return err
 			}
-			got, err := a.ask(cmd.Context(), e, candidate, at)
+			got, err := ask(cmd.Context(), a, e, candidate, at)
 			if err != nil {
 				return err
 			}
-			if err := a.printAnswer(&got.Value, got.Raw); err != nil {
+			if err := printAnswer(a, &got.Value, got.Raw); err != nil {
 				return err
 			}
 			if got.Value.Outcome != api.Outcome(access.Allow) {
-				return errNo
+				return shell.ErrNo
 			}
 			return nil
 		},
@@ -106,13 +108,13 @@ The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
 	q.flags(a, c, true)
 	c.Flags().StringVar(&candidate, "under", "", "a rulebook that is not in force: a path, a version or -")
 	c.Flags().StringVar(&at, "at", "", "the moment to ask about, RFC 3339 (default: now)")
-	c.AddCommand(a.askWhoCmd(), a.askWhatCmd())
+	c.AddCommand(askWhoCmd(a), askWhatCmd(a))
 	return c
 }
 
-func (a *app) ask(ctx context.Context, e access.Evaluation, candidate, at string) (*client.Reply[api.Answer],
+func ask(ctx context.Context, a *shell.App, e access.Evaluation, candidate, at string) (*client.Reply[api.Answer],
 	error) {
-	cl, err := a.client()
+	cl, err := a.Client()
 	if err != nil {
 		return nil, err
 	}
@@ -121,14 +123,14 @@ func (a *app) ask(ctx context.Context, e access.Evaluation, candidate, at string
 	}
 	draft := api.AskDraft{Asked: e, At: at}
 	if candidate != "" {
-		if draft.Files, err = a.version(ctx, candidate); err != nil {
+		if draft.Files, err = a.Version(ctx, candidate); err != nil {
 			return nil, err
 		}
 	}
 	return cl.AskUnder(ctx, draft)
 }
 
-func (a *app) askWhoCmd() *cobra.Command {
+func askWhoCmd(a *shell.App) *cobra.Command {
 	var q asking
 	all := false
 	c := &cobra.Command{
@@ -140,7 +142,7 @@ func (a *app) askWhoCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -148,17 +150,17 @@ func (a *app) askWhoCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{head: []string{"PERSON", "BEST", "WITH", "NOT WITH"}, raw: got.Raw,
-				items: itemsOf(got.Raw)}
+			l := shell.Listing{Head: []string{"PERSON", "BEST", "WITH", "NOT WITH"}, Raw: got.Raw,
+				Items: shell.ItemsOf(got.Raw)}
 			for _, p := range got.Value.Items {
-				if !all && a.format == "table" && p.Best == api.Outcome(access.Deny) {
+				if !all && a.Format == "table" && p.Best == api.Outcome(access.Deny) {
 					continue
 				}
-				l.rows = append(l.rows, a.reachRow(p))
+				l.Rows = append(l.Rows, reachRow(a, p))
 			}
-			l.foot = fmt.Sprintf("%d of %d people get through, %d more with a second factor",
+			l.Foot = fmt.Sprintf("%d of %d people get through, %d more with a second factor",
 				got.Value.Allowed, len(got.Value.Items), got.Value.SteppedUp)
-			return a.print(l)
+			return a.Print(l)
 		},
 	}
 	q.flags(a, c, false)
@@ -166,7 +168,7 @@ func (a *app) askWhoCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) reachRow(p api.ReachPerson) []string {
+func reachRow(a *shell.App, p api.ReachPerson) []string {
 	var with, without []string
 	for _, d := range p.Devices {
 		text := d.Device + " (" + d.Level + ")"
@@ -176,7 +178,7 @@ func (a *app) reachRow(p api.ReachPerson) []string {
 		case api.Outcome(access.StepUp):
 			with = append(with, text+" +factor")
 		default:
-			without = append(without, text+only(a.format != "table", ": "+joined(d.Gates)))
+			without = append(without, text+shell.Only(a.Format != "table", ": "+shell.Joined(d.Gates)))
 		}
 	}
 	if p.Unknown == p.Best && p.Best != api.Outcome(access.Deny) {
@@ -188,10 +190,10 @@ func (a *app) reachRow(p api.ReachPerson) []string {
 	case p.Shared > 0:
 		with = append(with, fmt.Sprintf("%d shared devices", p.Shared))
 	}
-	return []string{p.Person, string(p.Best), joined(with), joined(without)}
+	return []string{p.Person, string(p.Best), shell.Joined(with), shell.Joined(without)}
 }
 
-func (a *app) askWhatCmd() *cobra.Command {
+func askWhatCmd(a *shell.App) *cobra.Command {
 	var q asking
 	c := &cobra.Command{
 		Use: "what PERSON", Short: "What a person can get to now, from a device", Args: cobra.ExactArgs(1),
@@ -201,7 +203,7 @@ func (a *app) askWhatCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -209,13 +211,14 @@ func (a *app) askWhatCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"RESOURCE", "ACTION", "ANSWER", "GATES", "WOULD TAKE"},
+			return shell.Show(a, got, []string{"RESOURCE", "ACTION", "ANSWER", "GATES", "WOULD TAKE"},
 				func(r api.ReachResource) []string {
 					answer := string(r.Outcome)
 					if r.Outcome != api.Outcome(access.Allow) {
-						answer = a.rust(answer)
+						answer = a.Rust(answer)
 					}
-					return []string{r.Resource, r.Action, answer, joined(r.Gates), strings.Join(r.ToAllow, "; ")}
+					return []string{r.Resource, r.Action, answer, shell.Joined(r.Gates),
+						strings.Join(r.ToAllow, "; ")}
 				})
 		},
 	}
@@ -223,13 +226,14 @@ func (a *app) askWhatCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) gateCmd() *cobra.Command {
+// GateCmd is the command gate.
+func GateCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "gate", Short: "Gates: list, coverage", Aliases: []string{"gates"}}
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the gates by number, with what the last week brought", Args: cobra.NoArgs,
 		Example: "  ironledger gate list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -237,34 +241,26 @@ func (a *app) gateCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
+			return shell.Show(a, got, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
 				"DENIED", "STEP-UP"}, func(g api.Gate) []string {
-				return []string{only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode),
-					a.brief(g.Who), a.brief(g.What), a.brief(g.Need), string(g.Otherwise),
+				return []string{shell.Only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode),
+					brief(a, g.Who), brief(a, g.What), brief(a, g.Need), string(g.Otherwise),
 					fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
 			})
 		},
-	}, a.coverageCmd())
+	}, coverageCmd(a))
 	return c
 }
 
 // brief shortens a text for a table; other formats have it whole.
-func (a *app) brief(text string) string {
-	if a.format == "table" {
-		return clip(text, 38)
+func brief(a *shell.App, text string) string {
+	if a.Format == "table" {
+		return shell.Clip(text, 38)
 	}
 	return text
 }
 
-// only returns a text if a condition holds, else nothing.
-func only(cond bool, text string) string {
-	if cond {
-		return text
-	}
-	return ""
-}
-
-func (a *app) coverageCmd() *cobra.Command {
+func coverageCmd(a *shell.App) *cobra.Command {
 	platforms := false
 	c := &cobra.Command{
 		Use: "coverage", Short: "What it takes for each group to reach each resource", Args: cobra.NoArgs,
@@ -276,7 +272,7 @@ where no enforced gate guards and everybody gets through, a dot where nobody doe
 With --platforms, what the rulebook has for each platform.`,
 		Example: "  ironledger gate coverage\n  ironledger gate coverage --platforms\n  ironledger gate coverage -o csv > coverage.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -286,27 +282,28 @@ With --platforms, what the rulebook has for each platform.`,
 			}
 			cov := &got.Value
 			if platforms {
-				l := listing{head: []string{"PLATFORM", "DEVICES", "BASELINES", "GATES IT CAN NEVER PASS"},
-					raw: got.Raw}
+				l := shell.Listing{Head: []string{"PLATFORM", "DEVICES", "BASELINES", "GATES IT CAN NEVER PASS"},
+					Raw: got.Raw}
 				for _, p := range cov.Platforms {
-					baselines := joined(p.Baselines)
+					baselines := shell.Joined(p.Baselines)
 					if len(p.Baselines) == 0 {
-						baselines = a.rust("none")
+						baselines = a.Rust("none")
 					}
-					l.rows = append(l.rows, []string{p.Platform, fmt.Sprint(p.Devices), baselines, joined(p.Never)})
+					l.Rows = append(l.Rows, []string{p.Platform, fmt.Sprint(p.Devices), baselines,
+						shell.Joined(p.Never)})
 				}
-				return a.print(l)
+				return a.Print(l)
 			}
-			l := listing{head: append([]string{"GROUP"}, cov.Resources...), raw: got.Raw,
-				foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no gate guards it"}
+			l := shell.Listing{Head: append([]string{"GROUP"}, cov.Resources...), Raw: got.Raw,
+				Foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no gate guards it"}
 			for i, g := range cov.Groups {
 				row := []string{cmp.Or(g, "(no group)")}
-				for _, cell := range cov.Cells[i] {
-					row = append(row, a.cell(cell))
+				for _, c := range cov.Cells[i] {
+					row = append(row, cell(a, c))
 				}
-				l.rows = append(l.rows, row)
+				l.Rows = append(l.Rows, row)
 			}
-			return a.print(l)
+			return a.Print(l)
 		},
 	}
 	c.Flags().BoolVar(&platforms, "platforms", false, "what the rulebook has for each platform")
@@ -314,25 +311,26 @@ With --platforms, what the rulebook has for each platform.`,
 }
 
 // nobody marks what nobody gets through to.
-func (a *app) nobody() string {
-	if a.format == "table" {
+func nobody(a *shell.App) string {
+	if a.Format == "table" {
 		return "·"
 	}
 	return "closed"
 }
 
 // cell writes what it takes in a few letters.
-func (a *app) cell(c access.Cell) string {
+func cell(a *shell.App, c access.Cell) string {
 	switch c.Kind {
 	case access.Open:
-		return a.rust("OPEN")
+		return a.Rust("OPEN")
 	case access.Closed:
-		return a.nobody()
+		return nobody(a)
 	}
-	return cmp.Or(c.Level, "any") + only(c.MFA, " +f") + only(c.More, " *")
+	return cmp.Or(c.Level, "any") + shell.Only(c.MFA, " +f") + shell.Only(c.More, " *")
 }
 
-func (a *app) sessionCmd() *cobra.Command {
+// SessionCmd is the command session.
+func SessionCmd(a *shell.App) *cobra.Command {
 	var p api.ListLiveSessionsParams
 	list := &cobra.Command{
 		Use: "list", Short: "List the allows that an enforcer may still rely on", Args: cobra.NoArgs,
@@ -340,7 +338,7 @@ func (a *app) sessionCmd() *cobra.Command {
 takes its ground, and forward-auth refuses from that moment.`,
 		Example: "  ironledger session list --device GF-L-1042",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -348,10 +346,10 @@ takes its ground, and forward-auth refuses from that moment.`,
 			if err != nil {
 				return err
 			}
-			return show(a, got, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL",
+			return shell.Show(a, got, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL",
 				"SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
 				return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level,
-					shortTime(s.At), shortTime(s.Until), s.Enforcer}
+					shell.ShortTime(s.At), shell.ShortTime(s.Until), s.Enforcer}
 			})
 		},
 	}

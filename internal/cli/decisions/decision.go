@@ -1,0 +1,175 @@
+// Package decisions has the commands that ask who may reach what.
+package decisions
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/cli/shell"
+)
+
+// printAnswer prints a decision with the reasons of each gate.
+func printAnswer(a *shell.App, d *api.Answer, raw any) error {
+	l := shell.Listing{Head: []string{"GATE", "ID", "SAYS", "REQUIRED", "SEEN", "BY"}, Raw: raw}
+	for _, g := range d.Gates {
+		says := string(g.Verdict)
+		if g.Shadow {
+			says += " (shadow)"
+		}
+		for i, w := range g.Why {
+			row := []string{shell.Number(g), g.Gate, says, w.Condition, shell.Seen(w), w.Source}
+			if i > 0 {
+				row[0], row[1], row[2] = "", "", ""
+			}
+			l.Rows = append(l.Rows, row)
+		}
+	}
+	if a.Format != "table" {
+		return a.Print(l)
+	}
+	answerHead(a, d)
+	if len(l.Rows) > 0 {
+		shell.Line(a.Out, "")
+		a.Table(l.Head, l.Rows)
+	}
+	if len(d.ToAllow) > 0 {
+		shell.Line(a.Out, "\nWhat would make it allow:")
+		for _, s := range d.ToAllow {
+			shell.Line(a.Out, "  %s", s)
+		}
+	}
+	for _, m := range access.RemediesIn("en", d.Remedies) {
+		shell.Line(a.Out, "  %s %s. %s", a.Rust("→"), a.Bold(m.Title), shell.PlainLinks(m.Steps))
+	}
+	return nil
+}
+
+func answerHead(a *shell.App, d *api.Answer) {
+	word := strings.ToUpper(string(d.Outcome))
+	if d.Outcome != api.Outcome(access.Allow) {
+		word = a.Rust(word)
+	}
+	device := "an unknown device"
+	if d.KnownDevice {
+		device = d.Device + " (" + d.Level + ")"
+	}
+	shell.Line(a.Out, "%s  %s, %s %s, from %s", a.Bold(word), d.Asked.Subject.ID, d.Asked.Action.Name,
+		d.Asked.Resource.ID, device)
+	if !d.KnownPerson && d.Asked.Subject.Type != "device" {
+		shell.Line(a.Out, "The directory does not know this person: no groups.")
+	}
+	if reason, ok := rulebook.Language(d.ReasonAdmin, "en"); ok {
+		shell.Line(a.Out, "%s", shell.Sentences(reason))
+	}
+	if reason, ok := rulebook.Language(d.ReasonUser, "en"); ok && d.Outcome != api.Outcome(access.Allow) {
+		shell.Line(a.Out, "The person is told: %s", reason)
+	}
+	if d.ShadowOutcome != "" {
+		shell.Line(a.Out, "Were the shadow gates enforced, it would be %s.", d.ShadowOutcome)
+	}
+	if d.Code != "" {
+		shell.Line(a.Out, "The code on the person's page is %s.", a.Bold(d.Code))
+	}
+	if d.Id != "" {
+		shell.Line(a.Out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", d.Id,
+			shell.ShortTime(d.At), d.Actor, d.Seq, d.Rulebook)
+	}
+}
+
+// DecisionCmd is the command decision.
+func DecisionCmd(a *shell.App) *cobra.Command {
+	c := &cobra.Command{Use: "decision", Short: "Recorded decisions: list, show", Aliases: []string{"decisions"}}
+	replay := false
+	show := &cobra.Command{
+		Use: "show ID|CODE", Short: "Show a recorded decision with all its reasons", Args: cobra.ExactArgs(1),
+		Long: `Show a recorded decision with all its reasons: by its id, or by the code that the
+person reads from the page that refused them.
+
+With --replay the decision is made again, from the rulebook, evidence, waivers and
+people of that moment, and compared with what was recorded. Exit code 3 says that
+it comes out otherwise.`,
+		Example: "  ironledger decision show 06h0fkcqq400gcd1xwky\n  ironledger decision show K7M2-9XQD --replay",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.Decision(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if replay {
+				again, err := cl.ReplayDecision(cmd.Context(), got.Value.Id)
+				if err != nil {
+					return err
+				}
+				if a.Format == "table" {
+					if err := printAnswer(a, &got.Value, got.Raw); err != nil {
+						return err
+					}
+					shell.Line(a.Out, "")
+				}
+				return a.Reproduced(&again.Value, again.Raw)
+			}
+			return printAnswer(a, &got.Value, got.Raw)
+		},
+	}
+	show.Flags().BoolVar(&replay, "replay", false, "make the decision again from what was kept, and compare")
+	c.AddCommand(decisionListCmd(a), show)
+	return c
+}
+
+func decisionListCmd(a *shell.App) *cobra.Command {
+	var p api.ListDecisionsParams
+	limit, outcome := 0, ""
+	c := &cobra.Command{
+		Use: "list", Short: "List recorded decisions, newest first", Args: cobra.NoArgs,
+		Example: "  ironledger decision list --outcome deny --resource payroll\n  ironledger decision list --gate payroll-strong --since 2026-11-20T00:00:00Z -o csv",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			if limit < 1 {
+				return shell.Usagef("--limit is at least 1")
+			}
+			p.Outcome = api.Outcome(outcome)
+			l := shell.Listing{Head: []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE",
+				"LEVEL", "GATES"}}
+			for len(l.Rows) < limit {
+				p.Limit = min(500, limit-len(l.Rows))
+				page, err := cl.Decisions(cmd.Context(), p)
+				if err != nil {
+					return err
+				}
+				for _, d := range page.Value.Items {
+					l.Rows = append(l.Rows, []string{d.Id, shell.ShortTime(d.At), string(d.Outcome),
+						d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level,
+						shell.GatesOf(d)})
+				}
+				l.Items = append(l.Items, shell.ItemsOf(page.Raw)...)
+				if p.Cursor = page.Value.Next; p.Cursor == "" {
+					break
+				}
+			}
+			l.Raw = l.Items
+			return a.Print(l)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&p.Person, "person", "", "of this person")
+	f.StringVar(&p.Device, "device", "", "from this device")
+	f.StringVar(&p.Resource, "resource", "", "about this resource")
+	f.StringVar(&p.Gate, "gate", "", "that this gate spoke to, by its id")
+	f.StringVar(&p.Since, "since", "", "not before this moment, RFC 3339")
+	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
+	f.StringVar(&outcome, "outcome", "", "allow, deny or step-up")
+	f.IntVar(&limit, "limit", 50, "at most so many")
+	shell.Must(c.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions([]string{"allow", "deny", "step-up"},
+		cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}

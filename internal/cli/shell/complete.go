@@ -1,0 +1,63 @@
+package shell
+
+import (
+	"github.com/spf13/cobra"
+
+	"ironledger.example/api"
+)
+
+// CompleteAsk completes the person and the resource of a question.
+func (a *App) CompleteAsk(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	cl, err := a.Client()
+	switch {
+	case err != nil:
+	case len(args) == 0:
+		if got, err := cl.People(cmd.Context(), api.ListPeopleParams{Q: part, Limit: 50}); err == nil {
+			for _, p := range got.Value.Items {
+				out = append(out, p.Id+"\t"+p.Name)
+			}
+		}
+	case len(args) == 1:
+		if got, err := cl.Vocabulary(cmd.Context()); err == nil {
+			for _, r := range got.Value.Resources {
+				out = append(out, r.Id+"\t"+r.Title)
+			}
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// CompleteDevices completes the ids of devices.
+func (a *App) CompleteDevices(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
+	cl, err := a.Client()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	page, err := cl.Devices(cmd.Context(), api.ListDevicesParams{Q: part, Limit: 100})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var ids []string
+	for _, d := range page.Value.Items {
+		ids = append(ids, d.Id+"\t"+d.Level)
+	}
+	return ids, cobra.ShellCompDirectiveNoFileComp
+}
+
+// CompleteRules completes the names of rules.
+func (a *App) CompleteRules(cmd *cobra.Command, device string) ([]string, cobra.ShellCompDirective) {
+	cl, err := a.Client()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	d, err := cl.Device(cmd.Context(), device)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var out []string
+	for _, v := range d.Value.Standing.Verdicts {
+		out = append(out, v.Rule+"\t"+v.Verdict.String())
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
