@@ -13,12 +13,13 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/state"
 )
 
 // EvaluateMany is the access evaluations of AuthZEN 1.0 (section 7).
 func (s *Server) EvaluateMany(c *gin.Context) {
-	body, err := jsonBody(c)
+	body, err := edge.JSONBody(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -46,10 +47,10 @@ func (s *Server) EvaluateMany(c *gin.Context) {
 }
 
 func badRequest(err error) error {
-	if p := problemOf(err); p.Status != http.StatusInternalServerError {
+	if p := edge.ProblemOf(err); p.Status != http.StatusInternalServerError {
 		return err
 	}
-	return newProblem(http.StatusBadRequest, "%s", err)
+	return edge.NewProblem(http.StatusBadRequest, "%s", err)
 }
 
 // SearchSubject is the subject search of AuthZEN 1.0 (section 8.4).
@@ -62,7 +63,7 @@ func (s *Server) SearchResource(c *gin.Context) { s.search(c, access.SearchResou
 func (s *Server) SearchAction(c *gin.Context) { s.search(c, access.SearchAction) }
 
 func (s *Server) search(c *gin.Context, kind access.SearchKind) {
-	body, err := jsonBody(c)
+	body, err := edge.JSONBody(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -98,7 +99,7 @@ func (s *Server) AskUnder(c *gin.Context) {
 		Files []api.File        `json:"files"`
 		At    string            `json:"at"`
 	}
-	if err := decode(c, maxRulebook, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxRulebook, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -195,7 +196,7 @@ func (s *Server) exportDecisions(c *gin.Context, q decision.DecisionQuery) {
 	if !s.exporting(c) {
 		return
 	}
-	defer s.exports.give(actor(c).ID)
+	defer s.exports.Give(actor(c).ID)
 	q.Limit = exportPage
 	items, err := s.service.Decisions.Decisions(c.Request.Context(), q)
 	if err != nil {
@@ -240,7 +241,7 @@ func (s *Server) exportDecisions(c *gin.Context, q decision.DecisionQuery) {
 // EnrolDevice takes a device's request to be known here.
 func (s *Server) EnrolDevice(c *gin.Context) {
 	var in state.Claims
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -260,7 +261,7 @@ func (s *Server) SettleEnrolment(c *gin.Context, id string) {
 		Admit  bool   `json:"admit"`
 		Reason string `json:"reason"`
 	}
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -271,7 +272,7 @@ func (s *Server) SettleEnrolment(c *gin.Context, id string) {
 // RetireDevice takes a device out of service.
 func (s *Server) RetireDevice(c *gin.Context, id string) {
 	var in reason
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -14,6 +14,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/httpapi/edge"
 )
 
 // Every operation of the specification must have a permission, and every
@@ -33,9 +34,10 @@ func TestEveryOperationHasAPermission(t *testing.T) {
 			if !ok {
 				t.Errorf("%s has no permission: run make generate", key)
 			}
-			if told := op.Extensions["x-right"]; told != api.Rights[key] {
-				t.Errorf("%s asks for %q, and the specification says %q: run make generate", key,
-					api.Rights[key], told)
+			made := api.Operations[key]
+			if told := (api.Operation{Right: fmt.Sprint(op.Extensions["x-right"]),
+				Computes: op.Extensions["x-computes"] == true, Long: op.Extensions["x-long"] == true}); told != made {
+				t.Errorf("%s is %+v, and the specification says %+v: run make generate", key, made, told)
 			}
 			if need != anyone && need != nobody && !bearer.Admin.May(need) {
 				t.Errorf("%s asks for %q, which is no right of any role", key, need)
@@ -95,10 +97,10 @@ func TestProblemsOfEachKind(t *testing.T) {
 		err    error
 		status int
 	}{
-		{newProblem(418, "x"), 418}, {fmt.Errorf("around: %w", newProblem(409, "x")), 409},
+		{edge.NewProblem(418, "x"), 418}, {fmt.Errorf("around: %w", edge.NewProblem(409, "x")), 409},
 		{fmt.Errorf("a bug"), 500}, {&http.MaxBytesError{Limit: 7}, 413},
 	} {
-		if p := problemOf(c.err); p.Status != c.status || p.Detail == "" {
+		if p := edge.ProblemOf(c.err); p.Status != c.status || p.Detail == "" {
 			t.Errorf("%v becomes %+v", c.err, p)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
 )
@@ -63,7 +64,7 @@ func (s *Server) exportCSV(c *gin.Context, q view.DeviceQuery) {
 	if !s.exporting(c) {
 		return
 	}
-	defer s.exports.give(actor(c).ID)
+	defer s.exports.Give(actor(c).ID)
 	q.Limit, q.Cursor = 1<<30, ""
 	page, err := s.service.View.Devices(c.Request.Context(), q)
 	if err != nil {
@@ -129,7 +130,7 @@ func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) {
 // SettleUnmatched says whose a report is.
 func (s *Server) SettleUnmatched(c *gin.Context, id string) {
 	var in admin.Settlement
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -152,7 +153,7 @@ func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) {
 // CreateWaiver makes an exception.
 func (s *Server) CreateWaiver(c *gin.Context) {
 	var in admin.ExceptionRequest
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -163,7 +164,7 @@ func (s *Server) CreateWaiver(c *gin.Context) {
 // CreateVouch states that a device is genuine.
 func (s *Server) CreateVouch(c *gin.Context) {
 	var in admin.ExceptionRequest
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -183,7 +184,7 @@ type reason struct {
 
 func (s *Server) revoke(c *gin.Context, id string) {
 	var in reason
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -198,7 +199,7 @@ func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) {
 
 // ImportRoster adds hardware to the roster.
 func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) {
-	if _, err := mediaType(c, "text/csv"); err != nil {
+	if _, err := edge.MediaType(c, "text/csv"); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -221,7 +222,7 @@ func (s *Server) RemoveRoster(c *gin.Context, id string) {
 func (s *Server) remove(c *gin.Context, id string,
 	from func(ctx context.Context, actor, id string, how admin.Removal) (admin.ListIntake, error)) {
 	var in admin.Removal
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -247,7 +248,7 @@ func (s *Server) KeepSearch(c *gin.Context) {
 		Sort    string   `json:"sort"`
 		Columns []string `json:"columns"`
 	}
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -18,6 +18,7 @@ import (
 	"ironledger.example/core/certificate"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
+	"ironledger.example/internal/httpapi/edge"
 )
 
 // The headers by which a reverse proxy tells what it is asked for. They are
@@ -80,7 +81,7 @@ func (s *Server) forwardAuth(c *gin.Context) {
 func (s *Server) refuseForward(c *gin.Context, err error) {
 	s.log.Warn("forward-auth denied without a decision", "enforcer", actor(c).Name, "error", err)
 	c.Header(headerOutcome, string(access.Deny))
-	s.fail(c, newProblem(http.StatusForbidden, "denied: %s", err))
+	s.fail(c, edge.NewProblem(http.StatusForbidden, "denied: %s", err))
 }
 
 // single returns a header that may stand once: of two, a proxy may have set one

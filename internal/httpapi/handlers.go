@@ -16,6 +16,7 @@ import (
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/ids"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/view"
@@ -64,13 +65,13 @@ func (s *Server) GetSession(c *gin.Context) { c.JSON(http.StatusOK, sessionOf(ac
 // OpenSession signs a person in to the console.
 func (s *Server) OpenSession(c *gin.Context) {
 	if err := s.origin.Check(c.Request); err != nil {
-		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "the request comes from another site"))
 		return
 	}
 	var in struct {
 		Token string `json:"token"`
 	}
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -78,11 +79,11 @@ func (s *Server) OpenSession(c *gin.Context) {
 	switch {
 	case !ok:
 		if s.guessed(c, "token at the sign-in") {
-			s.fail(c, newProblem(http.StatusUnauthorized, "this token is not valid here"))
+			s.fail(c, edge.NewProblem(http.StatusUnauthorized, "this token is not valid here"))
 		}
 		return
 	case !t.Role.May(bearer.MayRead):
-		s.fail(c, newProblem(http.StatusForbidden, "a token of the role %s does not open the console", t.Role))
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "a token of the role %s does not open the console", t.Role))
 		return
 	}
 	secret, err := s.service.Admin.SignIn(t)
@@ -147,7 +148,7 @@ func (s *Server) GetVocabulary(c *gin.Context) { c.JSON(http.StatusOK, s.service
 
 // PostEvidence takes one report or a stream of them.
 func (s *Server) PostEvidence(c *gin.Context) {
-	media, err := mediaType(c, "application/json", "application/x-ndjson", "text/csv")
+	media, err := edge.MediaType(c, "application/json", "application/x-ndjson", "text/csv")
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -158,13 +159,13 @@ func (s *Server) PostEvidence(c *gin.Context) {
 	if who.Role == bearer.Source {
 		only = who.Name
 	}
-	if !s.streams.take(who.ID) {
-		s.tooMany(c, fmt.Sprintf("the token has %d streams of evidence open already", maxStreams))
+	if !s.streams.Take(who.ID) {
+		s.tooMany(c, fmt.Sprintf("the token has %d streams of evidence open already", edge.MaxStreams))
 		return
 	}
-	defer s.streams.give(who.ID)
+	defer s.streams.Give(who.ID)
 	out, err := s.service.Intake.Ingest(c.Request.Context(), who.Name, only,
-		http.MaxBytesReader(c.Writer, c.Request.Body, maxEvidence), format)
+		http.MaxBytesReader(c.Writer, c.Request.Body, edge.MaxEvidence), format)
 	switch {
 	case err != nil && len(out.Results) == 0:
 		s.fail(c, brokenStream(err))
@@ -173,18 +174,18 @@ func (s *Server) PostEvidence(c *gin.Context) {
 		out.Results = append(out.Results, intake.ReportResult{Error: err.Error()})
 		out.Rejected++
 	case format == evidence.JSON && len(out.Results) == 1 && out.Results[0].Error != "":
-		s.fail(c, newProblem(http.StatusBadRequest, "%s", out.Results[0].Error))
+		s.fail(c, edge.NewProblem(http.StatusBadRequest, "%s", out.Results[0].Error))
 		return
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 func brokenStream(err error) error {
-	if p := problemOf(err); p.Status != http.StatusInternalServerError {
+	if p := edge.ProblemOf(err); p.Status != http.StatusInternalServerError {
 		return err
 	}
 	if strings.Contains(err.Error(), "stream of reports broke off") {
-		return newProblem(http.StatusBadRequest, "%s", err)
+		return edge.NewProblem(http.StatusBadRequest, "%s", err)
 	}
 	return err
 }
@@ -215,7 +216,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 func (s *Server) GetDevice(c *gin.Context, id string) {
 	d := s.service.View.Device(id)
 	if d == nil {
-		s.fail(c, newProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id))
+		s.fail(c, edge.NewProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id))
 		return
 	}
 	speakDevice(c, d)
@@ -223,7 +224,7 @@ func (s *Server) GetDevice(c *gin.Context, id string) {
 }
 
 func evaluationOf(c *gin.Context) (*access.Evaluation, error) {
-	body, err := jsonBody(c)
+	body, err := edge.JSONBody(c)
 	if err != nil {
 		return nil, err
 	}
@@ -314,7 +315,7 @@ func (s *Server) CreateToken(c *gin.Context) {
 		Name string      `json:"name"`
 		Role bearer.Role `json:"role"`
 	}
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}

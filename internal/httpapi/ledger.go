@@ -18,6 +18,7 @@ import (
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/store"
 )
 
@@ -62,7 +63,7 @@ func (s *Server) GetEntry(c *gin.Context, seq int64) {
 // RedactEntry removes the body of an entry.
 func (s *Server) RedactEntry(c *gin.Context, seq int64) {
 	var in reason
-	if err := decode(c, maxBody, &in); err != nil {
+	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -176,7 +177,7 @@ func (s *Server) stream(c *gin.Context, produce func(write func([]byte) error) e
 	if !s.exporting(c) {
 		return
 	}
-	defer s.exports.give(actor(c).ID)
+	defer s.exports.Give(actor(c).ID)
 	sent := false
 	err := produce(func(b []byte) error {
 		if !sent {
@@ -212,7 +213,7 @@ func (s *Server) ledgerCheckpoint(c *gin.Context) {
 func (s *Server) ledgerTile(c *gin.Context) {
 	t, err := ledger.ParseTilePath(strings.TrimPrefix(c.Request.URL.Path, "/ledger/"))
 	if err != nil {
-		s.fail(c, newProblem(http.StatusNotFound, "%s", err))
+		s.fail(c, edge.NewProblem(http.StatusNotFound, "%s", err))
 		return
 	}
 	if t.L < 0 {
@@ -222,7 +223,7 @@ func (s *Server) ledgerTile(c *gin.Context) {
 	}
 	data, err := s.service.Audit.LedgerTile(c.Request.Context(), t)
 	if errors.Is(err, store.ErrNotFound) {
-		s.fail(c, newProblem(http.StatusNotFound, "the ledger has no tile %s yet", c.Request.URL.Path))
+		s.fail(c, edge.NewProblem(http.StatusNotFound, "the ledger has no tile %s yet", c.Request.URL.Path))
 		return
 	}
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/service"
 )
 
@@ -85,19 +86,19 @@ func TestAnAnswerMustBeRead(t *testing.T) {
 		left    bool          // whether the service gives up
 		within  time.Duration
 	}{
-		"never read":      {"GET /api/v1/openapi.yaml", 0, 0, true, unread},
-		"read no further": {"GET /api/v1/openapi.yaml", time.Second, 3, true, unread},
-		"too slowly":      {"GET /api/v1/openapi.yaml", unread + time.Second, 2, true, unread},
-		"slowly":          {"GET /api/v1/openapi.yaml", unread / 3, 2, false, 0},
-		"a decision":      {"POST /access/v1/evaluation", 0, 0, true, wholeRequest + unread},
-		"forward-auth":    {"GET /forward-auth", 0, 0, true, wholeRequest + unread},
+		"never read":      {"GET /api/v1/openapi.yaml", 0, 0, true, edge.Unread},
+		"read no further": {"GET /api/v1/openapi.yaml", time.Second, 3, true, edge.Unread},
+		"too slowly":      {"GET /api/v1/openapi.yaml", edge.Unread + time.Second, 2, true, edge.Unread},
+		"slowly":          {"GET /api/v1/openapi.yaml", edge.Unread / 3, 2, false, 0},
+		"a decision":      {"POST /access/v1/evaluation", 0, 0, true, edge.WholeRequest + edge.Unread},
+		"forward-auth":    {"GET /forward-auth", 0, 0, true, edge.WholeRequest + edge.Unread},
 	} {
 		t.Run(name, func(t *testing.T) {
 			serving(t, func(t *testing.T, l *pipes) {
 				conn := l.dial()
 				defer conn.Close()
 				fmt.Fprintf(conn, "%s HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 0\r\n\r\n", c.request)
-				part := make([]byte, onePart)
+				part := make([]byte, edge.OnePart)
 				for range c.parts {
 					time.Sleep(c.pause)
 					if _, err := io.ReadFull(conn, part); err != nil {
@@ -175,17 +176,17 @@ func TestABodyMustCome(t *testing.T) {
 // end are refused.
 func TestOneTokenComputesALittleAtATime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		var l looks
+		var l edge.Queues
 		ctx, finish := context.WithCancel(t.Context())
-		for range maxLooks {
-			if !l.wait(ctx, "reader") {
+		for range edge.MaxLooks {
+			if !l.Wait(ctx, "reader") {
 				t.Fatal("one of the first is refused")
 			}
 		}
-		began, refused := time.Now(), make(chan time.Duration, maxWaiting+1)
-		for range maxWaiting + 1 {
+		began, refused := time.Now(), make(chan time.Duration, edge.MaxWaiting+1)
+		for range edge.MaxWaiting + 1 {
 			go func() {
-				if l.wait(ctx, "reader") {
+				if l.Wait(ctx, "reader") {
 					t.Error("one more goes on while the first are under way")
 				}
 				refused <- time.Since(began)
@@ -194,30 +195,21 @@ func TestOneTokenComputesALittleAtATime(t *testing.T) {
 		if waited := <-refused; waited != 0 {
 			t.Errorf("of more than may wait the first is refused after %s", waited)
 		}
-		if !l.wait(ctx, "another") {
+		if !l.Wait(ctx, "another") {
 			t.Error("another token has to wait")
 		}
-		for range maxWaiting {
-			if waited := <-refused; waited != longestWait {
+		for range edge.MaxWaiting {
+			if waited := <-refused; waited != edge.LongestWait {
 				t.Errorf("one that waits is refused after %s", waited)
 			}
 		}
 		done := make(chan bool)
 		next, end := context.WithCancel(t.Context())
 		defer end()
-		go func() { done <- l.wait(next, "reader") }()
+		go func() { done <- l.Wait(next, "reader") }()
 		finish()
 		if !<-done {
 			t.Error("nothing goes on when the first are done")
 		}
 	})
-}
-
-// What is said to grow with the fleet is an operation.
-func TestComputingNamesOperations(t *testing.T) {
-	for name := range computing {
-		if _, known := permissions[name]; !known {
-			t.Errorf("%s is no operation", name)
-		}
-	}
 }

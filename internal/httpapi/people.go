@@ -12,6 +12,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/internal/admin"
+	"ironledger.example/internal/httpapi/edge"
 )
 
 // ListPeople lists the directory.
@@ -33,7 +34,7 @@ func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
 
 // ImportPeople adds people to the directory, or takes a list for the whole of it.
 func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
-	media, err := mediaType(c, "application/json", "application/yaml", "text/csv")
+	media, err := edge.MediaType(c, "application/json", "application/yaml", "text/csv")
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -48,7 +49,7 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 		return
 	}
 	if p.Whole && len(refused) > 0 {
-		s.fail(c, newProblem(http.StatusBadRequest,
+		s.fail(c, edge.NewProblem(http.StatusBadRequest,
 			"line %d: %s; a list with lines that cannot be read is not taken for the whole directory",
 			refused[0].Line, refused[0].Message))
 		return
@@ -68,13 +69,13 @@ type listIntake struct {
 // are refused.
 func readList[T any](c *gin.Context, read func(io.Reader) ([]T, []directory.Refusal, error)) ([]T,
 	[]directory.Refusal, error) {
-	body, err := readBody(c, maxPeople)
+	body, err := edge.ReadBody(c, edge.MaxPeople)
 	if err != nil {
 		return nil, nil, err
 	}
 	items, refused, err := read(bytes.NewReader(body))
 	if err != nil {
-		return nil, nil, newProblem(http.StatusBadRequest, "%s", err)
+		return nil, nil, edge.NewProblem(http.StatusBadRequest, "%s", err)
 	}
 	return items, refused, nil
 }

@@ -25,6 +25,7 @@ import (
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/state"
 )
 
@@ -159,7 +160,7 @@ func (s *Server) personFile(c *gin.Context) {
 		}
 		fallthrough
 	default:
-		s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
+		s.fail(c, edge.NewProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path))
 	}
 }
 
@@ -204,13 +205,13 @@ func (s *Server) noTicket(c *gin.Context) {
 func (s *Server) form(c *gin.Context) bool {
 	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil &&
 		c.Request.ContentLength != 0 || err == nil && kind != "application/x-www-form-urlencoded" {
-		s.fail(c, newProblem(http.StatusUnsupportedMediaType,
+		s.fail(c, edge.NewProblem(http.StatusUnsupportedMediaType,
 			"a form is sent as application/x-www-form-urlencoded"))
 		return false
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
 	if err := c.Request.ParseForm(); err != nil {
-		s.fail(c, brokenBody(err))
+		s.fail(c, edge.BrokenBody(err))
 		return false
 	}
 	return true
@@ -231,7 +232,7 @@ func (s *Server) why(c *gin.Context) {
 // whyAgain decides the same request anew and shows the answer at once.
 func (s *Server) whyAgain(c *gin.Context) {
 	if err := s.origin.Check(c.Request); err != nil {
-		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "the request comes from another site"))
 		return
 	}
 	if !s.form(c) {
@@ -242,7 +243,7 @@ func (s *Server) whyAgain(c *gin.Context) {
 		s.noTicket(c)
 		return
 	}
-	if !s.tickets.allow(c.Param("ticket"), time.Now()) {
+	if !s.tickets.Allow(c.Param("ticket"), time.Now()) {
 		s.tooMany(c, "this was checked again a moment ago; try again in a few seconds")
 		return
 	}
@@ -391,7 +392,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 		return
 	}
 	if err := s.origin.Check(c.Request); err != nil {
-		s.fail(c, newProblem(http.StatusForbidden, "the request comes from another site"))
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "the request comes from another site"))
 		return
 	}
 	if !s.form(c) {
@@ -403,7 +404,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.refuseForward(c, err)
 		return
 	}
-	if !s.tickets.allow("enrol "+e.Subject.ID, time.Now()) {
+	if !s.tickets.Allow("enrol "+e.Subject.ID, time.Now()) {
 		s.tooMany(c, "you asked a moment ago; try again in a few seconds")
 		return
 	}

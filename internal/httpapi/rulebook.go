@@ -14,6 +14,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/admin"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/store"
 )
 
@@ -46,7 +47,7 @@ func (s *Server) GetRulebook(c *gin.Context, version string) {
 	if version != "current" {
 		var err error
 		if n, err = strconv.ParseInt(version, 10, 64); err != nil || n < 1 {
-			s.fail(c, newProblem(http.StatusBadRequest, "%q is not a version: write a number or current", version))
+			s.fail(c, edge.NewProblem(http.StatusBadRequest, "%q is not a version: write a number or current", version))
 			return
 		}
 	}
@@ -61,7 +62,7 @@ func (s *Server) GetRulebook(c *gin.Context, version string) {
 
 func draftOf(c *gin.Context) (admin.Draft, error) {
 	var d admin.Draft
-	if err := decode(c, maxRulebook, &d); err != nil {
+	if err := edge.Decode(c, edge.MaxRulebook, &d); err != nil {
 		return d, err
 	}
 	if len(d.Files) == 0 {
@@ -73,7 +74,7 @@ func draftOf(c *gin.Context) (admin.Draft, error) {
 	if match := c.GetHeader("If-Match"); match != "" && d.Base == nil {
 		n, err := strconv.ParseInt(strings.Trim(match, `"`), 10, 64)
 		if err != nil {
-			return d, newProblem(http.StatusBadRequest, "If-Match must be the ETag of a rulebook, such as \"3\"")
+			return d, edge.NewProblem(http.StatusBadRequest, "If-Match must be the ETag of a rulebook, such as \"3\"")
 		}
 		d.Base = &n
 	}

@@ -1,5 +1,3 @@
-// Package httpapi serves the HTTP interface: our own API as api/openapi.yaml
-// tells it, the AuthZEN endpoint, and the console's files.
 package httpapi
 
 import (
@@ -22,6 +20,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/service"
 )
 
@@ -35,11 +34,11 @@ type Server struct {
 	public  string // the base URL for metadata
 	console fs.FS
 	origin  *http.CrossOriginProtection
-	guesses *limiters // by address: secrets that were none
-	tickets *limiters // by ticket, or person: decisions that people's pages ask for
-	streams slots     // of evidence
-	exports slots
-	looks   looks
+	guesses *edge.Budgets // by address: secrets that were none
+	tickets *edge.Budgets // by ticket, or person: decisions that people's pages ask for
+	streams edge.Slots    // of evidence
+	exports edge.Slots
+	looks   edge.Queues
 }
 
 // Options are what a server is made with.
@@ -57,18 +56,23 @@ var permissions = rights()
 
 // rights are those that the specification gives, as service knows them.
 func rights() map[string]bearer.Permission {
-	out := make(map[string]bearer.Permission, len(api.Rights))
-	for operation, right := range api.Rights {
-		switch right {
+	out := make(map[string]bearer.Permission, len(api.Operations))
+	for operation, asks := range api.Operations {
+		switch asks.Right {
 		case "any":
 			out[operation] = anyone
 		case "none":
 			out[operation] = nobody
 		default:
-			out[operation] = bearer.Permission(right)
+			out[operation] = bearer.Permission(asks.Right)
 		}
 	}
 	return out
+}
+
+// operation is the one that a request is for; the zero one for what is none of the API.
+func operation(c *gin.Context) api.Operation {
+	return api.Operations[c.Request.Method+" "+c.FullPath()]
 }
 
 const (
@@ -81,8 +85,8 @@ func Handler(o Options) http.Handler {
 	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
-		guesses: newLimiters(guessRate, guessBurst), tickets: newLimiters(againRate, againBurst),
-		streams: slots{most: maxStreams}, exports: slots{most: maxExports}}
+		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
+		streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
@@ -90,16 +94,16 @@ func Handler(o Options) http.Handler {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true // an id may have a slash in it, as %2F
-	r.Use(s.recover, s.headers, paced)
+	r.Use(s.recover, s.headers, edge.Paced(func(c *gin.Context) bool { return operation(c).Long }))
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
-		s.fail(c, newProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method,
+		s.fail(c, edge.NewProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method,
 			c.Request.URL.Path))
 	})
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
 		if err := s.service.Ready(c.Request.Context()); err != nil {
-			s.fail(c, newProblem(http.StatusServiceUnavailable, "not ready: %s", err))
+			s.fail(c, edge.NewProblem(http.StatusServiceUnavailable, "not ready: %s", err))
 			return
 		}
 		c.String(http.StatusOK, "ready\n")
@@ -119,7 +123,7 @@ func Handler(o Options) http.Handler {
 	s.personRoutes(r)
 	api.RegisterHandlersWithOptions(r, s, api.GinServerOptions{
 		Middlewares:  []api.MiddlewareFunc{s.authorize},
-		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, newProblem(status, "%s", err)) },
+		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, edge.NewProblem(status, "%s", err)) },
 	})
 	return r
 }
@@ -134,7 +138,7 @@ func (s *Server) recover(c *gin.Context) {
 			id := rand.Text()[:12]
 			s.log.Error("bug", "id", id, "path", c.Request.URL.Path, "panic", fmt.Sprint(bad), "stack",
 				string(debug.Stack()))
-			s.fail(c, newProblem(http.StatusInternalServerError,
+			s.fail(c, edge.NewProblem(http.StatusInternalServerError,
 				"the service met a bug in itself; it is in its log as %s", id))
 		}
 	}()
@@ -177,7 +181,7 @@ const (
 func (s *Server) authorize(c *gin.Context) {
 	need, known := permissions[c.Request.Method+" "+c.FullPath()]
 	if !known {
-		s.fail(c, newProblem(http.StatusForbidden, "this operation has no permission set"))
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "this operation has no permission set"))
 		return
 	}
 	if need != nobody {
@@ -197,17 +201,17 @@ func (s *Server) authorizeAs(c *gin.Context, need bearer.Permission) {
 			return
 		}
 		c.Header("WWW-Authenticate", `Bearer realm="ironledger"`)
-		s.fail(c, newProblem(http.StatusUnauthorized, "a valid bearer token is needed"))
+		s.fail(c, edge.NewProblem(http.StatusUnauthorized, "a valid bearer token is needed"))
 		return
 	}
 	if need != anyone && !token.Role.May(need) {
-		s.fail(c, newProblem(http.StatusForbidden, "the role %s may not %s", token.Role, need))
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "the role %s may not %s", token.Role, need))
 		return
 	}
 	c.Set(tokenKey, token)
-	if computing[c.Request.Method+" "+c.FullPath()] && !s.looks.wait(c.Request.Context(), token.ID) {
+	if operation(c).Computes && !s.looks.Wait(c.Request.Context(), token.ID) {
 		s.tooMany(c, fmt.Sprintf("the token has %d searches or computations under way, and others waiting",
-			maxLooks))
+			edge.MaxLooks))
 	}
 }
 
@@ -225,7 +229,7 @@ func (s *Server) caller(c *gin.Context) (*bearer.Token, bool, error) {
 		return nil, false, nil
 	}
 	if err := s.origin.Check(c.Request); err != nil {
-		return nil, false, newProblem(http.StatusForbidden, "the request comes from another site")
+		return nil, false, edge.NewProblem(http.StatusForbidden, "the request comes from another site")
 	}
 	t, ok := s.service.Admin.SignedIn(c.Request.Context(), cookie)
 	return t, ok, nil
@@ -247,7 +251,7 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
 	}
 	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second,
-		ReadTimeout: wholeRequest, WriteTimeout: wholeRequest + unread, IdleTimeout: 2 * time.Minute,
+		ReadTimeout: edge.WholeRequest, WriteTimeout: edge.WholeRequest + edge.Unread, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
 		BaseContext: func(net.Listener) context.Context {
@@ -297,7 +301,7 @@ func takesHTML(accept string) bool {
 // page, if it is asked for as a page.
 func (s *Server) noRoute(c *gin.Context) {
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
-	nothing := func() { s.fail(c, newProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path)) }
+	nothing := func() { s.fail(c, edge.NewProblem(http.StatusNotFound, "there is nothing at %s", c.Request.URL.Path)) }
 	if s.console == nil || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 		nothing()
 		return
@@ -317,7 +321,7 @@ func (s *Server) noRoute(c *gin.Context) {
 	}
 	page, err := fs.ReadFile(s.console, "index.html")
 	if err != nil {
-		s.fail(c, newProblem(http.StatusNotFound, "this binary was built without the console; run make build"))
+		s.fail(c, edge.NewProblem(http.StatusNotFound, "this binary was built without the console; run make build"))
 		return
 	}
 	c.Header("Cache-Control", "no-cache")

@@ -1,4 +1,4 @@
-package httpapi
+package edge
 
 import (
 	"bytes"
@@ -39,7 +39,8 @@ type problem struct {
 
 func (p *problem) Error() string { return p.Detail }
 
-func newProblem(status int, format string, args ...any) *problem {
+// NewProblem is a problem of a status with a detail.
+func NewProblem(status int, format string, args ...any) *problem {
 	return &problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
 		Detail: fmt.Sprintf(format, args...)}
 }
@@ -47,8 +48,8 @@ func newProblem(status int, format string, args ...any) *problem {
 // statusLeft says, to the log alone, that nobody waits for the answer any more.
 const statusLeft = 499
 
-// problemOf is the one place where errors become answers.
-func problemOf(err error) *problem {
+// ProblemOf is the one place where errors become answers.
+func ProblemOf(err error) *problem {
 	var (
 		p        *problem
 		field    *access.FieldError
@@ -67,86 +68,61 @@ func problemOf(err error) *problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &field):
-		p = newProblem(http.StatusBadRequest, "%s", field.Message)
+		p = NewProblem(http.StatusBadRequest, "%s", field.Message)
 		p.Pointer = field.Pointer
 	case errors.As(err, &query):
-		p = newProblem(http.StatusBadRequest, "%s", query.Message)
+		p = NewProblem(http.StatusBadRequest, "%s", query.Message)
 		p.Pointer, p.Excerpt = query.Param, query.Excerpt
 	case errors.As(err, &problems):
-		p = newProblem(http.StatusUnprocessableEntity,
+		p = NewProblem(http.StatusUnprocessableEntity,
 			"the rulebook has %d problem(s); the one in force stays", len(problems))
 		p.Type, p.Title, p.Problems = "urn:ironledger:problem:rulebook", "The rulebook is not right", problems
 	case errors.As(err, &example):
-		p = newProblem(http.StatusUnprocessableEntity, "%s", example.Error())
+		p = NewProblem(http.StatusUnprocessableEntity, "%s", example.Error())
 		p.Type, p.Title, p.Examples = "urn:ironledger:problem:examples", "The rulebook's own examples fail",
 			example.Failed
 	case errors.As(err, &budget):
-		p = newProblem(http.StatusRequestEntityTooLarge, "%s", budget.Message)
+		p = NewProblem(http.StatusRequestEntityTooLarge, "%s", budget.Message)
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
-		p = newProblem(statusLeft, "the caller has left")
+		p = NewProblem(statusLeft, "the caller has left")
 	case errors.As(err, &impact):
-		p = newProblem(http.StatusConflict, "%s", impact.Error())
+		p = NewProblem(http.StatusConflict, "%s", impact.Error())
 		p.Type, p.Title, p.Impacts = "urn:ironledger:problem:impact", "This would lock people out", impact.Impacts
 	case errors.As(err, &conflict):
-		p = newProblem(http.StatusConflict, "%s", conflict.Error())
+		p = NewProblem(http.StatusConflict, "%s", conflict.Error())
 	case errors.As(err, &input):
-		p = newProblem(http.StatusBadRequest, "%s", input.Message)
+		p = NewProblem(http.StatusBadRequest, "%s", input.Message)
 		p.Pointer = input.Pointer
 	case errors.As(err, &missing):
-		p = newProblem(http.StatusNotFound, "%s", missing.Error())
+		p = NewProblem(http.StatusNotFound, "%s", missing.Error())
 	case errors.As(err, &trouble):
-		p = newProblem(http.StatusServiceUnavailable, "%s; nothing has changed", trouble)
+		p = NewProblem(http.StatusServiceUnavailable, "%s; nothing has changed", trouble)
 		p.Type, p.Title = "urn:ironledger:problem:records", "Nothing can be recorded"
 	case errors.Is(err, ledger.ErrTooLarge):
-		p = newProblem(http.StatusRequestEntityTooLarge, "%s (%d bytes); nothing has changed", err, ledger.MaxEntry)
+		p = NewProblem(http.StatusRequestEntityTooLarge, "%s (%d bytes); nothing has changed", err, ledger.MaxEntry)
 	case errors.As(err, &large):
-		p = newProblem(http.StatusRequestEntityTooLarge, "the body is larger than %d bytes", large.Limit)
+		p = NewProblem(http.StatusRequestEntityTooLarge, "the body is larger than %d bytes", large.Limit)
 	case errors.Is(err, store.ErrNotFound):
-		p = newProblem(http.StatusNotFound, "there is nothing of that id")
+		p = NewProblem(http.StatusNotFound, "there is nothing of that id")
 	case errors.Is(err, engine.ErrClosed):
-		p = newProblem(http.StatusServiceUnavailable, "%s", err)
+		p = NewProblem(http.StatusServiceUnavailable, "%s", err)
 	default:
-		p = newProblem(http.StatusInternalServerError, "%s", err)
+		p = NewProblem(http.StatusInternalServerError, "%s", err)
 	}
 	return p
 }
 
-// fail answers with a problem and stops the request.
-func (s *Server) fail(c *gin.Context, err error) {
-	p := problemOf(err)
-	switch {
-	case p.Status >= 500:
-		s.log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "status",
-			p.Status, "error", err)
-	default:
-		s.log.Debug("request refused", "method", c.Request.Method, "path", c.Request.URL.Path, "status",
-			p.Status, "error", err)
-	}
-	body, _ := json.Marshal(p) // its own type always has a JSON form
-	c.Abort()
-	c.Data(p.Status, "application/problem+json", body)
-}
-
-// answer sends a value as JSON, or the error in its place.
-func (s *Server) answer(c *gin.Context, status int, v any, err error) {
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(status, v)
-}
-
 // Bounds on request bodies, in bytes.
 const (
-	maxBody     = 1 << 20
-	maxRulebook = rulebook.MaxSize + rulebook.MaxSize/2 // JSON escapes take room
-	maxPeople   = 16 << 20
-	maxEvidence = 1 << 30
+	MaxBody     = 1 << 20
+	MaxRulebook = rulebook.MaxSize + rulebook.MaxSize/2 // JSON escapes take room
+	MaxPeople   = 16 << 20
+	MaxEvidence = 1 << 30
 )
 
-// mediaType returns the media type of the body, which must be one of those
+// MediaType returns the media type of the body, which must be one of those
 // allowed.
-func mediaType(c *gin.Context, allowed ...string) (string, error) {
+func MediaType(c *gin.Context, allowed ...string) (string, error) {
 	given := c.GetHeader("Content-Type")
 	if slices.Contains(allowed, given) { // without parameters, as machines write it
 		return given, nil
@@ -157,40 +133,42 @@ func mediaType(c *gin.Context, allowed ...string) (string, error) {
 			return got, nil
 		}
 	}
-	return "", newProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s",
+	return "", NewProblem(http.StatusUnsupportedMediaType, "the body must be %s, not %s",
 		strings.Join(allowed, " or "), strconv.Quote(given))
 }
 
-func readBody(c *gin.Context, limit int64) ([]byte, error) {
+// ReadBody reads a body, up to a limit in bytes.
+func ReadBody(c *gin.Context, limit int64) ([]byte, error) {
 	var body bytes.Buffer
-	if n := c.Request.ContentLength; n > 0 && n <= min(limit, maxBody) {
+	if n := c.Request.ContentLength; n > 0 && n <= min(limit, MaxBody) {
 		body.Grow(int(n) + bytes.MinRead) // so that it is read in one piece
 	}
 	if _, err := body.ReadFrom(http.MaxBytesReader(c.Writer, c.Request.Body, limit)); err != nil {
-		return nil, brokenBody(err)
+		return nil, BrokenBody(err)
 	}
 	return body.Bytes(), nil
 }
 
-// jsonBody reads a body that must be JSON, for what parses it by itself.
-func jsonBody(c *gin.Context) ([]byte, error) {
-	if _, err := mediaType(c, "application/json"); err != nil {
+// JSONBody reads a body that must be JSON, for what parses it by itself.
+func JSONBody(c *gin.Context) ([]byte, error) {
+	if _, err := MediaType(c, "application/json"); err != nil {
 		return nil, err
 	}
-	return readBody(c, maxBody)
+	return ReadBody(c, MaxBody)
 }
 
-func brokenBody(err error) error {
+// BrokenBody tells of a body that could not be read.
+func BrokenBody(err error) error {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		return err
 	}
-	return newProblem(http.StatusBadRequest, "the body could not be read: %s", err)
+	return NewProblem(http.StatusBadRequest, "the body could not be read: %s", err)
 }
 
-// decode reads a JSON body strictly: no unknown members, nothing behind it.
-func decode(c *gin.Context, limit int64, into any) error {
-	if _, err := mediaType(c, "application/json"); err != nil {
+// Decode reads a JSON body strictly: no unknown members, nothing behind it.
+func Decode(c *gin.Context, limit int64, into any) error {
+	if _, err := MediaType(c, "application/json"); err != nil {
 		return err
 	}
 	dec := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
@@ -201,18 +179,18 @@ func decode(c *gin.Context, limit int64, into any) error {
 	var large *http.MaxBytesError
 	switch {
 	case err == nil && dec.More():
-		return newProblem(http.StatusBadRequest, "something follows the JSON value of the body")
+		return NewProblem(http.StatusBadRequest, "something follows the JSON value of the body")
 	case err == nil:
 		return nil
 	case errors.As(err, &large):
 		return err
 	case errors.As(err, &syntax):
-		return newProblem(http.StatusBadRequest, "the body is not valid JSON at byte %d: %s", syntax.Offset, err)
+		return NewProblem(http.StatusBadRequest, "the body is not valid JSON at byte %d: %s", syntax.Offset, err)
 	case errors.As(err, &typ):
-		p := newProblem(http.StatusBadRequest, "a JSON %s is not what was expected here", typ.Value)
+		p := NewProblem(http.StatusBadRequest, "a JSON %s is not what was expected here", typ.Value)
 		p.Pointer = "/" + strings.ReplaceAll(typ.Field, ".", "/")
 		return p
 	}
-	return newProblem(http.StatusBadRequest, "the body cannot be read: %s",
+	return NewProblem(http.StatusBadRequest, "the body cannot be read: %s",
 		strings.TrimPrefix(err.Error(), "json: "))
 }
