@@ -88,11 +88,28 @@ func ParseBatch(raw []byte) (*Batch, error) {
 	return b, nil
 }
 
-// Refusal is the answer to one evaluation that is malformed: never an allow.
+// Refusal is the answer to one evaluation that is malformed: never an allow. Of no
+// error there is none.
 func Refusal(err error) json.RawMessage {
+	if err == nil {
+		return nil
+	}
 	out := map[string]any{"decision": false,
 		"context": map[string]any{"error": map[string]any{"status": 400, "message": err.Error()}}}
 	raw, _ := json.Marshal(out) // texts and numbers alone
+	return raw
+}
+
+// Unrecorded is the answer when a decision cannot be recorded: a denial, which nobody
+// can rely on as a decision.
+func Unrecorded(why error) json.RawMessage {
+	raw, _ := json.Marshal(map[string]any{"decision": false, "context": map[string]any{ // texts and truths alone
+		"outcome": Deny, "recorded": false,
+		"reason_admin": map[string]string{"en": "Denied: " + why.Error() + ". Nothing is granted until they can."},
+		"reason_user": map[string]string{
+			"en": "Access cannot be granted at the moment. It is not your device; try again in a few minutes.",
+			"sv": "Åtkomst kan inte ges just nu. Det beror inte på din enhet; försök igen om några minuter."},
+	}})
 	return raw
 }
 

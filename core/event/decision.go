@@ -24,7 +24,13 @@ type DecisionMade struct {
 	Rulebook    int64 `json:"rulebook"` // the version that decided
 
 	*access.Decision
+
+	response json.RawMessage // as Record made it; nil before
 }
+
+// Response is what an enforcer gets of a recorded decision: an [access.Response] in
+// JSON.
+func (d *DecisionMade) Response() json.RawMessage { return d.response }
 
 // Basis says which states a decision was made from, so that it can be made
 // again. The rulebook's version stands beside it.
@@ -55,19 +61,18 @@ func (d *DecisionMade) Gist() string {
 	return fmt.Sprintf("%s: %s, %s %s", d.Outcome, d.Asked.Subject.ID, d.Asked.Action.Name, d.Asked.Resource.ID)
 }
 
-// Record makes the entry of a decision, and what its enforcer gets: an
-// [access.Response], which is the body without the question and without what only
-// we need to know. A decision is recorded whole or not at all: the entry may be
-// larger than the ledger takes.
-func (d *DecisionMade) Record(at int64, actor string) (ledger.Entry, json.RawMessage) {
+// Record makes the entry of a decision, and with it what its enforcer gets: the body
+// without the question and without what only we need to know. A decision is recorded
+// whole or not at all: the entry may be larger than the ledger takes.
+func (d *DecisionMade) Record(at int64, actor string) ledger.Entry {
 	body, of := d.append(make([]byte, 0, 1536))
 	out := append(make([]byte, 0, len(body)), `{"decision":`...)
 	out = strconv.AppendBool(out, d.Outcome == access.Allow)
 	out = append(out, `,"context":{`...)
 	out = append(out, body[of.own:of.person]...)
 	out = append(out, body[of.afterPerson:of.book]...)
-	out = append(append(out, body[of.afterBook:]...), '}')
-	return entry(at, actor, d, body), out
+	d.response = append(append(out, body[of.afterBook:]...), '}')
+	return entry(at, actor, d, body)
 }
 
 // marks are places in the body of a decision: where the enforcer's part of it

@@ -39,7 +39,8 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 12 {
 		t.Errorf("a decision has %d members: this test and append know of 12", whole.NumField())
 	}
-	entry, response := a.Record(5, "gate")
+	entry := a.Record(5, "gate")
+	response := a.Response()
 	got := entry.Body
 	if canonical, err := ledger.Canonical(got); err != nil || string(canonical) != string(got) {
 		t.Errorf("it is not in canonical form: %s (%v)", got, err)

@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/x509"
-	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -178,61 +177,10 @@ func answer(snap *state.Snapshot, e *access.Evaluation, q question, now int64) *
 		KnownPerson: q.Known, Decision: snap.Book.Gates.Decide(q.Request, now)}
 }
 
-// Decide answers a request for an enforcer. The decision is durable in the
-// ledger before Decide returns; when it cannot be, the error says so and there
-// is no answer to rely on. The answer is an [access.Response] in JSON.
-func (s *Service) Decide(actor string, e *access.Evaluation) (json.RawMessage, error) {
-	_, response, err := s.decide(actor, e)
-	if err != nil {
-		return unrecorded(err)
-	}
-	return response, nil
-}
-
-// unrecorded is the answer when the disk fails: a denial, which nobody can rely
-// on as a decision. Any other error is returned.
-func unrecorded(err error) (json.RawMessage, error) {
-	var trouble *store.TroubleError
-	if !errors.As(err, &trouble) {
-		return nil, err
-	}
-	return value.JSON(map[string]any{"decision": false, "context": map[string]any{
-		"outcome": access.Deny, "recorded": false,
-		"reason_admin": map[string]string{"en": "Denied: " + trouble.Error() +
-			". Nothing is granted until they can."},
-		"reason_user": map[string]string{"en": "Access cannot be granted at the moment. It is not your device; try again in a few minutes.", "sv": "Åtkomst kan inte ges just nu. Det beror inte på din enhet; försök igen om några minuter."},
-	}}), nil
-}
-
-// DecideMany answers the questions of a batch in turn, as its semantics ask.
-func (s *Service) DecideMany(actor string, b *access.Batch) ([]json.RawMessage, error) {
-	out := []json.RawMessage{}
-	for _, it := range b.Items {
-		var answer json.RawMessage
-		allowed := false
-		if it.Err != nil {
-			answer = access.Refusal(it.Err)
-		} else {
-			a, response, err := s.decide(actor, it.Asked)
-			if err != nil {
-				answer, err = unrecorded(err)
-			} else {
-				answer, allowed = response, a.Outcome == access.Allow
-			}
-			if err != nil {
-				return nil, err
-			}
-		}
-		if out = append(out, answer); b.Stops(allowed) {
-			break
-		}
-	}
-	return out, nil
-}
-
-// decide answers a request, records the answer and returns it, also as the
-// enforcer gets it.
-func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawMessage, error) {
+// Decide answers a request for an enforcer. The decision is durable in the ledger
+// before Decide returns. When it cannot be recorded there is no answer to rely on: the
+// error is a [*store.TroubleError] while nothing can be.
+func (s *Service) Decide(actor string, e *access.Evaluation) (*Answer, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	q := Pose(snap, e, now)
 	a := answer(snap, e, q, now)
@@ -240,12 +188,11 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 	a.Basis = &Basis{Moment: now, Device: q.Device.Revision, People: snap.People.Revision,
 		Roster: snap.Roster.Revision}
 	replaced := s.replacedBy(actor, a)
-	response, err := s.commitDecision(actor, e, a, now, replaced)
-	if err != nil {
+	if err := s.commitDecision(actor, e, a, now, replaced); err != nil {
 		if replaced != nil {
 			s.sessions.release([]*Session{replaced})
 		}
-		return nil, nil, fmt.Errorf("the decision could not be recorded: %w", err)
+		return nil, fmt.Errorf("the decision could not be recorded: %w", err)
 	}
 	if replaced != nil {
 		s.sessions.remove(replaced)
@@ -257,7 +204,7 @@ func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, json.RawM
 		s.sessions.lookAgain(recheck{x, state.Cause{Kind: event.ByStanding, Actor: ledger.Service}})
 		s.Nudge()
 	}
-	return a, response, nil
+	return a, nil
 }
 
 // replacedBy is the session that an answer other than an allow ends: the enforcer
@@ -275,7 +222,7 @@ const codeTries = 20
 
 // commitDecision makes an answer durable, and the end of a session with it.
 func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, now int64,
-	replaced *Session) (response json.RawMessage, err error) {
+	replaced *Session) (err error) {
 	for range codeTries {
 		batch := store.Batch{}
 		if a.Outcome != access.Allow {
@@ -285,11 +232,10 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 		used := Emergency{a.ID, e.Subject.ID, e.Resource.ID, e.Action.Name, a.At}
 		if a.BreakGlass {
 			if err := alarm(&batch, used); err != nil {
-				return nil, err
+				return err
 			}
 		}
-		batch.Entries = make([]ledger.Entry, 1)
-		batch.Entries[0], response = a.Record(now, actor)
+		batch.Entries = []ledger.Entry{a.Record(now, actor)}
 		if replaced != nil {
 			batch.Entries = append(batch.Entries, replaced.ends(actor, now, a.Level, a.Outcome, event.ByAnswer)...)
 		}
@@ -300,7 +246,7 @@ func (s *Service) commitDecision(actor string, e *access.Evaluation, a *Answer, 
 			break
 		}
 	}
-	return response, err
+	return err
 }
 
 // codeLetters leave out what looks like something else: 0 and O, 1, I and L.

@@ -619,7 +619,7 @@ func (s *Service) Permit(actor string, e *access.Evaluation) (id string, refused
 	if x := s.sessions.find(actor, e, now); x != nil && holds(snap, x, now) {
 		return x.Decision, nil, nil
 	}
-	a, _, err := s.decide(actor, e)
+	a, err := s.Decide(actor, e)
 	if err != nil {
 		return "", nil, err
 	}

@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"encoding/csv"
+	"encoding/json"
+	"errors"
 	"net/http"
 	"strconv"
 	"strings"
@@ -15,6 +17,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/store"
 )
 
 // EvaluateMany is the access evaluations of AuthZEN 1.0 (section 7).
@@ -34,16 +37,53 @@ func (s *Server) EvaluateMany(c *gin.Context) {
 			s.fail(c, badRequest(err))
 			return
 		}
-		r, err := s.service.Decisions.Decide(actor(c).Name, batch.Items[0].Asked)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		c.Data(http.StatusOK, "application/json; charset=utf-8", r)
+		s.evaluate(c, batch.Items[0].Asked)
 		return
 	}
-	answers, err := s.service.Decisions.DecideMany(actor(c).Name, batch)
+	answers, err := s.evaluations(actor(c).Name, batch)
 	s.answer(c, http.StatusOK, gin.H{"evaluations": answers}, err)
+}
+
+// evaluate decides a request and answers as AuthZEN 1.0 has it.
+func (s *Server) evaluate(c *gin.Context, e *access.Evaluation) {
+	r, _, err := s.evaluation(actor(c).Name, e)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/json; charset=utf-8", r)
+}
+
+// evaluation decides a request: what AuthZEN has for the answer, and whether it is an
+// allow. While nothing can be recorded it is none.
+func (s *Server) evaluation(actor string, e *access.Evaluation) (response json.RawMessage, allowed bool, err error) {
+	a, err := s.service.Decisions.Decide(actor, e)
+	var trouble *store.TroubleError
+	switch {
+	case errors.As(err, &trouble):
+		return access.Unrecorded(trouble), false, nil
+	case err != nil:
+		return nil, false, err
+	}
+	return a.Response(), a.Outcome == access.Allow, nil
+}
+
+// evaluations answers the questions of a batch in turn, as its semantics ask.
+func (s *Server) evaluations(actor string, b *access.Batch) ([]json.RawMessage, error) {
+	out := []json.RawMessage{}
+	for _, it := range b.Items {
+		response, allowed := access.Refusal(it.Err), false
+		if it.Err == nil {
+			var err error
+			if response, allowed, err = s.evaluation(actor, it.Asked); err != nil {
+				return nil, err
+			}
+		}
+		if out = append(out, response); b.Stops(allowed) {
+			break
+		}
+	}
+	return out, nil
 }
 
 func badRequest(err error) error {

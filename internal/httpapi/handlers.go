@@ -254,12 +254,7 @@ func (s *Server) Evaluate(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r, err := s.service.Decisions.Decide(actor(c).Name, e)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Data(http.StatusOK, "application/json; charset=utf-8", r)
+	s.evaluate(c, e)
 }
 
 // ListDecisions lists recorded decisions.

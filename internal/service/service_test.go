@@ -259,7 +259,7 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: "master"},
 		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "r", ID: "payroll"}}
 	if r, err := s.Decisions.Decide("proxy", e); err == nil {
-		t.Errorf("a decision leaves without a record: %s", r)
+		t.Errorf("a decision leaves without a record: %+v", r)
 	}
 	if _, err := db.Exec("DROP TRIGGER full"); err != nil {
 		t.Fatal(err)

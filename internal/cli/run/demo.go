@@ -59,7 +59,7 @@ over its API, and exit.`,
 			if story {
 				return playStory(cmd.Context(), a, &o, log, clock, fast)
 			}
-			return serve(cmd.Context(), a, &o, log, func(url, token string) error {
+			return serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
 					shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.", o.data, a.Bold(url))
 					return nil
@@ -121,7 +121,7 @@ func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Log
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	played := errors.New("played")
-	err := serve(ctx, a, o, log, func(url, token string) error {
+	err := serve(ctx, o, log, func(url, token string) error {
 		cl, err := client.New(url, cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")), "")
 		if err != nil {
 			return err

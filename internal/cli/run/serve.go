@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"net/http"
 	"net/url"
 	"os"
 	"strings"
@@ -54,7 +53,7 @@ recorded. Without TLS the service listens on loopback only.`,
 			if err != nil {
 				return err
 			}
-			return serve(cmd.Context(), a, &o, log, func(url, token string) error {
+			return serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token != "" {
 					shell.Line(a.Err, "The administrator's token, shown this once:\n\n    %s\n", token)
 				}
@@ -110,15 +109,12 @@ func suites() []uint16 {
 	return out
 }
 
-// serve runs the service until ctx ends. ready is called when it answers, with
-// its URL and the administrator's token if one was made.
-func serve(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger,
-	ready func(url, token string) error) error {
-	var certificate *tls.Config
+// check reads the options that have a form.
+func (o *serveOptions) check() (certificate *tls.Config, keep time.Duration, err error) {
 	if o.cert != "" || o.key != "" {
 		pair, err := tls.LoadX509KeyPair(o.cert, o.key)
 		if err != nil {
-			return fmt.Errorf("the certificate: %w", err)
+			return nil, 0, fmt.Errorf("the certificate: %w", err)
 		}
 		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
 			CipherSuites: suites()}
@@ -126,16 +122,24 @@ func serve(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger,
 	if u, err := url.Parse(o.public); o.public != "" &&
 		(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" ||
 			u.RawQuery+u.Fragment != "" || u.User != nil) {
-		return shell.Usagef("--public-url is an address as https://posture.gullholm.example, not %q",
-			o.public)
+		return nil, 0, shell.Usagef("--public-url is an address as https://posture.gullholm.example, not %q", o.public)
 	}
-	keep := audit.DefaultKeepPast
+	keep = audit.DefaultKeepPast
 	if o.keepPast != "" {
 		d, err := value.ParseDuration(o.keepPast)
 		if keep = time.Duration(d.Num()) * time.Microsecond; err != nil || keep < time.Hour {
-			return shell.Usagef("--keep-past is a duration of an hour at least, as 90d, not %q",
-				o.keepPast)
+			return nil, 0, shell.Usagef("--keep-past is a duration of an hour at least, as 90d, not %q", o.keepPast)
 		}
+	}
+	return certificate, keep, nil
+}
+
+// serve runs the service until ctx ends. ready is called when it answers, with
+// its URL and the administrator's token if one was made.
+func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
+	certificate, keep, err := o.check()
+	if err != nil {
+		return err
 	}
 	if err := os.MkdirAll(o.data, 0o700); err != nil {
 		return err
@@ -153,51 +157,9 @@ func serve(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger,
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
-	scheme := "http://"
-	if certificate != nil {
-		scheme = "https://"
-	}
-	public := cmp.Or(strings.TrimSuffix(o.public, "/"), scheme+l.Addr().String())
-	h := httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil,
-		Public: public, Console: console.Files()})
-	failed := make(chan error, 1)
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
-	go func() { failed <- httpapi.Serve(ctx, l, h, certificate) }()
-	if err := waitReady(ctx, scheme+l.Addr().String(), certificate != nil, failed); err == nil {
-		err = ready(scheme+l.Addr().String(), svc.FirstToken)
-		if err != nil {
-			stop()
-			return errors.Join(err, <-failed, svc.Close())
-		}
-	} else {
-		stop()
-		return errors.Join(err, svc.Close())
-	}
-	err = <-failed
-	log.Info("stopping")
+	http := &web{listener: l, certificate: certificate}
+	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),
+		TLS: certificate != nil, Public: cmp.Or(strings.TrimSuffix(o.public, "/"), http.url()), Console: console.Files()})
+	err = runFronts(ctx, log, []front{http}, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())
-}
-
-// waitReady waits for the first answer, or the reason why there will be none.
-func waitReady(ctx context.Context, url string, secure bool, failed chan error) error {
-	answered := make(chan struct{})
-	go func() {
-		defer close(answered)
-		if secure { // the certificate may be for another name; listening is enough
-			return
-		}
-		if r, err := http.Get(url + "/healthz"); err == nil {
-			r.Body.Close()
-		}
-	}()
-	select {
-	case err := <-failed:
-		if err == nil {
-			err = ctx.Err()
-		}
-		return err
-	case <-answered:
-		return nil
-	}
 }
