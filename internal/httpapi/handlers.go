@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -184,7 +185,7 @@ func brokenStream(err error) error {
 	if p := edge.ProblemOf(err); p.Status != http.StatusInternalServerError {
 		return err
 	}
-	if strings.Contains(err.Error(), "stream of reports broke off") {
+	if broken := (*intake.BrokenError)(nil); errors.As(err, &broken) {
 		return edge.NewProblem(http.StatusBadRequest, "%s", err)
 	}
 	return err

@@ -74,6 +74,12 @@ type BudgetError struct{ Message string }
 
 func (e *BudgetError) Error() string { return e.Message }
 
+// BrokenError says that a stream of reports broke off. What came before has been taken.
+type BrokenError struct{ Err error }
+
+func (e *BrokenError) Error() string { return "the stream of reports broke off: " + e.Err.Error() }
+func (e *BrokenError) Unwrap() error { return e.Err }
+
 // A stream is cut into chunks that are each applied as one change, and read on
 // while at most a few of them are still being applied.
 const (
@@ -205,8 +211,8 @@ func (r *refusals) record(c *state.Change, actor string) {
 
 // Ingest reads a stream of reports and applies it. A bad report is told of in
 // the answer and the rest goes in. When only is not "", every report must come
-// from that source. The error is for a stream that broke off or is larger than
-// one may be ([*BudgetError]), or for records that could not be written; what the
+// from that source. The error is for a stream that broke off ([*BrokenError]) or
+// is larger than one may be ([*BudgetError]), or for records that could not be written; what the
 // answer lists has been taken all the same.
 func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
 	format evidence.Format) (*IngestResult, error) {
@@ -216,7 +222,7 @@ func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
 	reports := 0
 	for it := range dict.Read(in, format, only, s.Micros()) {
 		if it.Line == 0 {
-			broken = fmt.Errorf("the stream of reports broke off: %w", it.Err)
+			broken = &BrokenError{it.Err}
 			break
 		}
 		if st.items = append(st.items, it); len(st.items) == chunk {
