@@ -285,7 +285,10 @@ type Answer struct {
 	BreakGlass bool  `json:"break_glass,omitempty"`
 
 	// Code What a person reads to the help desk
-	Code        string       `json:"code,omitempty"`
+	Code string `json:"code,omitempty"`
+
+	// Decisive Of a recorded decision, what made the outcome: the numbers of gates, or their ids; or break-glass
+	Decisive    []string     `json:"decisive,omitempty"`
 	Device      string       `json:"device,omitempty"`
 	Gates       []GateRuling `json:"gates"`
 	Id          string       `json:"id,omitempty"`
@@ -1398,8 +1401,24 @@ type VerificationState string
 // Vocabulary defines model for Vocabulary.
 type Vocabulary struct {
 	BreakGlass []string `json:"break_glass"`
-	Ladder     []string `json:"ladder"`
-	Names      []struct {
+
+	// Defaults What a rule and a gate mean that do not say
+	Defaults struct {
+		// Cap The level that a failing device is held at
+		Cap       string `json:"cap"`
+		Otherwise string `json:"otherwise"`
+
+		// Unknown The level that a device is held at while a check is not known
+		Unknown string `json:"unknown"`
+
+		// ValidFor A duration
+		ValidFor string `json:"valid_for"`
+	} `json:"defaults"`
+
+	// Keys The keys that a rulebook may have
+	Keys   []string `json:"keys"`
+	Ladder []string `json:"ladder"`
+	Names  []struct {
 		Name  string   `json:"name"`
 		Title string   `json:"title"`
 		Type  string   `json:"type"`
@@ -1435,6 +1454,12 @@ type ListCertificatesParams struct {
 type FollowChangesParams struct {
 	// LastEventID The newest entry that the caller knows of
 	LastEventID int64 `json:"Last-Event-ID,omitempty"`
+}
+
+// GetCoverageParams defines parameters for GetCoverage.
+type GetCoverageParams struct {
+	// Format json, or csv for what it takes, a row a group
+	Format string `form:"format,omitempty" json:"format,omitempty"`
 }
 
 // CountDecisionsParams defines parameters for CountDecisions.
@@ -1993,7 +2018,7 @@ type ClientInterface interface {
 	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
 	//
 	// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
-	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetCoverage(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CountDecisions How many decisions came to what, by stretches of time
 	//
@@ -2851,8 +2876,8 @@ func (c *Client) FollowChanges(ctx context.Context, params *FollowChangesParams,
 // GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
 //
 // Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
-func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetCoverageRequest(c.Server)
+func (c *Client) GetCoverage(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoverageRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4730,7 +4755,7 @@ func NewFollowChangesRequest(server string, params *FollowChangesParams) (*http.
 }
 
 // NewGetCoverageRequest constructs an http.Request for the GetCoverage method
-func NewGetCoverageRequest(server string) (*http.Request, error) {
+func NewGetCoverageRequest(server string, params *GetCoverageParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4746,6 +4771,29 @@ func NewGetCoverageRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7869,7 +7917,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
-	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
+	GetCoverageWithResponse(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
 	// CountDecisionsWithResponse How many decisions came to what, by stretches of time
 	//
@@ -12341,8 +12389,8 @@ func (c *ClientWithResponses) FollowChangesWithResponse(ctx context.Context, par
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/coverage (the `GetCoverage` operationId).
-func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
-	rsp, err := c.GetCoverage(ctx, reqEditors...)
+func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
+	rsp, err := c.GetCoverage(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15999,7 +16047,7 @@ type ServerInterface interface {
 	FollowChanges(c *gin.Context, params FollowChangesParams)
 	// GetCoverage What it takes for each group to reach each resource, and what the rulebook has for each platform
 	// (GET /api/v1/coverage)
-	GetCoverage(c *gin.Context)
+	GetCoverage(c *gin.Context, params GetCoverageParams)
 	// CountDecisions How many decisions came to what, by stretches of time
 	// (GET /api/v1/decision-counts)
 	CountDecisions(c *gin.Context, params CountDecisionsParams)
@@ -16406,6 +16454,20 @@ func (siw *ServerInterfaceWrapper) FollowChanges(c *gin.Context) {
 // GetCoverage operation middleware
 func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCoverageParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -16413,7 +16475,7 @@ func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetCoverage(c)
+	siw.Handler.GetCoverage(c, params)
 }
 
 // CountDecisions operation middleware

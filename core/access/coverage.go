@@ -1,6 +1,8 @@
 package access
 
 import (
+	"cmp"
+
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
@@ -34,6 +36,25 @@ type Cell struct {
 	MFA   bool       `json:"mfa,omitempty"`  // no request gets through without a second factor
 	More  bool       `json:"more,omitempty"` // not every request with these gets through
 	Gates []CellGate `json:"gates,omitempty"`
+}
+
+// String tells what it takes in a few letters: OPEN, closed, or the level with +f
+// where a second factor is needed and * where more is asked.
+func (c Cell) String() string {
+	switch c.Kind {
+	case Open:
+		return "OPEN"
+	case Closed:
+		return "closed"
+	}
+	text := cmp.Or(c.Level, "any")
+	if c.MFA {
+		text += " +f"
+	}
+	if c.More {
+		text += " *"
+	}
+	return text
 }
 
 // CellGate is a gate that speaks of a cell.

@@ -55,6 +55,23 @@ type Decision struct {
 	ValidUntil string `json:"valid_until"`
 }
 
+// Decisive lists what made the outcome: the numbers of gates in force, or the ids of
+// those that have none; break-glass for such an account.
+func (d *Decision) Decisive() []string {
+	out := []string{}
+	if d.BreakGlass {
+		return append(out, "break-glass")
+	}
+	for _, g := range d.Gates {
+		switch {
+		case g.Shadow || d.Outcome != Allow && g.Verdict == "met":
+		default:
+			out = append(out, g.Label())
+		}
+	}
+	return out
+}
+
 // Decide answers a request at now.
 func (p *Program) Decide(q *Request, now int64) *Decision {
 	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.level(q)),

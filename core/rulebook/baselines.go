@@ -58,7 +58,7 @@ func (l *loader) baselines() {
 }
 
 func (l *loader) rule(it item) (Rule, bool) {
-	r := Rule{Where: it.position(), Cap: 0, Unknown: l.rb.doubt()}
+	r := Rule{Where: it.position(), Cap: 0, Unknown: l.rb.Doubt()}
 	checked := false
 	ok := it.mapping("a rule", map[string]func(field){
 		"id":      func(f field) { f.id(&r.ID) },

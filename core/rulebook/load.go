@@ -204,7 +204,7 @@ func (l *loader) settings() {
 		}
 	}
 	rb.LevelType = value.Words("level", true, rb.Ladder...)
-	rb.Uncovered = rb.doubt()
+	rb.Uncovered = rb.Doubt()
 	if f, ok := l.single("uncovered"); ok {
 		l.level(f.item, &rb.Uncovered)
 	}
@@ -220,9 +220,9 @@ func (l *loader) settings() {
 
 func isWord(n syntax.Node) bool { _, ok := n.(*syntax.Path); return ok }
 
-// doubt is the level that stands for "not known": unproven where the ladder
+// Doubt is the level that stands for "not known": unproven where the ladder
 // has it, or its second lowest.
-func (rb *Rulebook) doubt() Level {
+func (rb *Rulebook) Doubt() Level {
 	if i := slices.Index(rb.Ladder, "unproven"); i >= 0 {
 		return Level(i)
 	}

@@ -1,6 +1,9 @@
 package rulebook
 
 import (
+	"maps"
+	"slices"
+
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
 )
@@ -103,4 +106,29 @@ func Schema() map[string]any {
 		"title": "A rulebook of Iron Ledger",
 		"type":  "object", "additionalProperties": false, "properties": properties,
 	}
+}
+
+// Keys lists the keys that a rulebook may have, at any depth, sorted.
+func Keys() []string {
+	seen := map[string]bool{}
+	var walk func(any)
+	walk = func(x any) {
+		switch x := x.(type) {
+		case schema:
+			if properties, ok := x["properties"].(schema); ok {
+				for name := range properties {
+					seen[name] = true
+				}
+			}
+			for _, v := range x {
+				walk(v)
+			}
+		case []schema:
+			for _, v := range x {
+				walk(v)
+			}
+		}
+	}
+	walk(Schema())
+	return slices.Sorted(maps.Keys(seen))
 }

@@ -385,7 +385,7 @@ func (c *Client) WhatReaches(ctx context.Context, e api.Evaluation) (*Reply[List
 
 // Coverage tells what it takes for each group to reach each resource.
 func (c *Client) Coverage(ctx context.Context) (*Reply[api.Coverage], error) {
-	r, err := c.raw.GetCoverage(ctx)
+	r, err := c.raw.GetCoverage(ctx, &api.GetCoverageParams{})
 	return call[api.Coverage](c.url, r, err)
 }
 

@@ -28,6 +28,9 @@ type Recorded struct {
 	Actor string `json:"actor"` // the enforcer that asked
 	// Redacted tells that the body was removed: only the id and the time are left.
 	Redacted bool `json:"redacted,omitempty"`
+	// Decisive is what made the outcome: the numbers of gates, or their ids; or
+	// break-glass.
+	Decisive []string `json:"decisive"`
 	Answer
 }
 
@@ -112,7 +115,7 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 }
 
 func recorded(e ledger.Entry) (Recorded, error) {
-	r := Recorded{Seq: e.Seq, Actor: e.Actor}
+	r := Recorded{Seq: e.Seq, Actor: e.Actor, Decisive: []string{}}
 	if e.Body == nil {
 		r.Answer = Answer{ID: e.About, At: value.FormatTime(e.At), Asked: &access.Evaluation{},
 			Decision: &access.Decision{Gates: []access.GateRuling{}}}
@@ -124,6 +127,9 @@ func recorded(e ledger.Entry) (Recorded, error) {
 		return r, err
 	}
 	r.Answer = *made.(*event.DecisionMade)
+	if r.Decision != nil {
+		r.Decisive = r.Decision.Decisive()
+	}
 	return r, nil
 }
 

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -184,8 +185,37 @@ func (s *Server) WhatReaches(c *gin.Context) {
 }
 
 // GetCoverage tells what it takes for each group to reach each resource.
-func (s *Server) GetCoverage(c *gin.Context) {
-	c.JSON(http.StatusOK, s.service.Decisions.GateCoverage())
+func (s *Server) GetCoverage(c *gin.Context, p api.GetCoverageParams) {
+	switch p.Format {
+	case "", "json":
+		c.JSON(http.StatusOK, s.service.Decisions.GateCoverage())
+	case "csv":
+		s.coverageCSV(c, s.service.Decisions.GateCoverage())
+	default:
+		s.fail(c, &fault.QueryError{Param: "format", Message: "a format is json or csv"})
+	}
+}
+
+// coverageCSV writes what it takes, a row a group.
+func (s *Server) coverageCSV(c *gin.Context, cover *access.Coverage) {
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", `attachment; filename="coverage.csv"`)
+	rows := [][]string{append([]string{"group"}, cover.Resources...)}
+	for i, g := range cover.Groups {
+		row := []string{cmp.Or(g, "(no group)")}
+		for _, cell := range cover.Cells[i] {
+			row = append(row, cell.String())
+		}
+		rows = append(rows, row)
+	}
+	for _, row := range rows {
+		for i := range row {
+			row[i] = harmless(row[i])
+		}
+	}
+	if err := csv.NewWriter(c.Writer).WriteAll(rows); err != nil {
+		s.log.Debug("export broke off", "error", err)
+	}
 }
 
 // ListGates lists the gates with what the last week brought.

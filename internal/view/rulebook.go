@@ -3,6 +3,7 @@ package view
 import (
 	"context"
 
+	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
@@ -20,11 +21,21 @@ func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, 
 
 // Vocabulary is what a condition or a question may speak of.
 type Vocabulary struct {
+	Keys       []string            `json:"keys"` // that a rulebook may have
+	Defaults   Defaults            `json:"defaults"`
 	Ladder     []string            `json:"ladder"`
 	Names      []VocabularyName    `json:"names"`
 	Resources  []rulebook.Resource `json:"resources"`
 	Places     []string            `json:"places"`
 	BreakGlass []string            `json:"break_glass"`
+}
+
+// Defaults are what a rule and a gate mean that do not say.
+type Defaults struct {
+	Cap       string `json:"cap"`     // the level that a failing device is held at
+	Unknown   string `json:"unknown"` // the level while a check is not known
+	Otherwise string `json:"otherwise"`
+	ValidFor  string `json:"valid_for"`
 }
 
 // VocabularyName is a name with its type.
@@ -38,7 +49,8 @@ type VocabularyName struct {
 // Vocabulary lists the names of the rulebook in force that a search may use.
 func (s *Service) Vocabulary() *Vocabulary {
 	rb := s.Snapshot().Book.Rulebook
-	v := &Vocabulary{Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass,
+	v := &Vocabulary{Keys: rulebook.Keys(), Defaults: Defaults{Cap: rb.LevelName(0), Unknown: rb.LevelName(rb.Doubt()),
+		Otherwise: string(access.Deny), ValidFor: value.FormatDuration(rulebook.DefaultValid)}, Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass,
 		Places: []string{}, Names: []VocabularyName{}}
 	for _, p := range rb.Places {
 		v.Places = append(v.Places, p.ID)

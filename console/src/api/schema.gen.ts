@@ -1165,6 +1165,18 @@ export interface components {
         };
         Vocabulary: {
             ladder: string[];
+            /** @description The keys that a rulebook may have */
+            keys: string[];
+            /** @description What a rule and a gate mean that do not say */
+            defaults: {
+                /** @description The level that a failing device is held at */
+                cap: string;
+                /** @description The level that a device is held at while a check is not known */
+                unknown: string;
+                otherwise: string;
+                /** @description A duration */
+                valid_for: string;
+            };
             names: {
                 name: string;
                 title: string;
@@ -2043,6 +2055,8 @@ export interface components {
             actor?: string;
             /** @description Whether the body was removed: only the id and the time are left */
             redacted?: boolean;
+            /** @description Of a recorded decision, what made the outcome: the numbers of gates, or their ids; or break-glass */
+            decisive?: string[];
             basis?: components["schemas"]["Basis"];
         };
         /** @description Which states a recorded decision was made from */
@@ -3965,7 +3979,10 @@ export interface operations {
     };
     getCoverage: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description json, or csv for what it takes, a row a group */
+                format?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -4,7 +4,7 @@ import { BarChart, LineChart } from 'echarts/charts'
 import { AriaComponent, GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import VChart from 'vue-echarts'
 
 const props = defineProps<{
@@ -15,7 +15,7 @@ const props = defineProps<{
   along: string[]
   label: string
 }>()
-defineEmits<{ pick: [name: string, along: string] }>()
+const emit = defineEmits<{ pick: [name: string, along: string] }>()
 
 use([BarChart, LineChart, AriaComponent, GridComponent, LegendComponent, TooltipComponent, CanvasRenderer])
 
@@ -68,6 +68,43 @@ const option = computed(() => {
   }
 })
 
+/** Where somebody stands who goes through the chart by keyboard; null for nowhere. */
+const at = ref<{ series: number, along: number } | null>(null)
+const chart = ref<InstanceType<typeof VChart>>()
+const told = computed(() => {
+  if (!at.value) return ''
+  const s = props.series[at.value.series]!
+  return `${s.name}, ${props.along[at.value.along]}: ${s.values[at.value.along] ?? 0}`
+})
+
+/** The arrows go along the axis and through the series; Enter picks, as a click does. */
+function key(e: KeyboardEvent) {
+  const bars = props.kind === 'bar'
+  const steps: Record<string, [number, number]> = {
+    [bars ? 'ArrowDown' : 'ArrowRight']: [0, 1], [bars ? 'ArrowUp' : 'ArrowLeft']: [0, -1],
+    [bars ? 'ArrowRight' : 'ArrowUp']: [1, 0], [bars ? 'ArrowLeft' : 'ArrowDown']: [-1, 0],
+  }
+  const step = steps[e.key]
+  const clamp = (n: number, most: number) => Math.min(Math.max(n, 0), most)
+  if (step) {
+    at.value = at.value
+      ? { series: clamp(at.value.series + step[0], props.series.length - 1), along: clamp(at.value.along + step[1], props.along.length - 1) }
+      : { series: 0, along: bars ? 0 : props.along.length - 1 }
+    chart.value?.dispatchAction({ type: 'showTip', seriesIndex: at.value.series, dataIndex: at.value.along })
+  } else if (e.key === 'Enter' && at.value) {
+    emit('pick', props.series[at.value.series]!.name, props.along[at.value.along]!)
+  } else if (e.key === 'Escape' && at.value) {
+    leave()
+  } else {
+    return
+  }
+  e.preventDefault()
+}
+function leave() {
+  at.value = null
+  chart.value?.dispatchAction({ type: 'hideTip' })
+}
+
 /** Hatching for the lower half of the ladder, so that it is told from the upper without colour. */
 function decals(n: number) {
   const line = 'rgba(255,255,255,0.45)'
@@ -81,7 +118,16 @@ function decals(n: number) {
 <template>
   <figure>
     <figcaption>{{ label }}</figcaption>
-    <VChart :option="option" autoresize class="chart" @click="(e: any) => $emit('pick', e.seriesName, String(e.name))" />
+    <div
+      class="frame" tabindex="0" role="group" :aria-label="`${label}: a chart; the arrow keys go through it`"
+      @keydown="key" @blur="leave"
+    >
+      <VChart
+        ref="chart" :option="option" autoresize class="chart"
+        @click="(e: any) => $emit('pick', e.seriesName, String(e.name))"
+      />
+    </div>
+    <p class="told" aria-live="polite">{{ told }}</p>
   </figure>
 </template>
 
@@ -89,4 +135,6 @@ function decals(n: number) {
 figure { margin: 0; }
 figcaption { font-weight: 600; margin-bottom: 4px; }
 .chart { height: 250px; }
+.frame:focus-visible { outline: 2px solid var(--metal); outline-offset: 4px; }
+.told { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); margin: 0; }
 </style>

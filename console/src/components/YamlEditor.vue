@@ -20,8 +20,6 @@ const emit = defineEmits<{ change: [text: string] }>()
 const host = ref<HTMLElement>()
 let view: EditorView | undefined
 
-const keys = ['rulebook', 'ladder', 'uncovered', 'unmatched', 'freshness', 'threat_bands', 'attributes', 'sources', 'combine', 'issuers', 'waivers', 'places', 'break_glass', 'resources', 'baselines', 'gates', 'examples',
-  'id', 'title', 'mode', 'applies', 'rules', 'check', 'cap', 'unknown', 'grace', 'remedy', 'steps', 'number', 'who', 'what', 'when', 'need', 'otherwise', 'message', 'valid_for', 'groups', 'users', 'everyone', 'everything', 'except', 'tags', 'actions']
 const operators = ['and', 'or', 'not', 'in', 'contains', 'starts with', 'ends with', 'matches', 'known(', 'age(', 'until(', 'any c in certs (', 'count t in threats (']
 
 /** Names of attributes, words of their values, levels, operators and keys. */
@@ -43,7 +41,7 @@ function complete(context: CompletionContext) {
       ...(v?.ladder ?? []).map((label) => ({ label, type: 'enum', detail: 'level' })),
       ...(v?.resources ?? []).map((r) => ({ label: r.id, type: 'constant', detail: 'resource' })),
       ...operators.map((label) => ({ label, type: 'keyword' })),
-      ...keys.map((label) => ({ label, type: 'property', boost: -5 })),
+      ...(v?.keys ?? []).map((label) => ({ label, type: 'property', boost: -5 })),
     ],
   }
 }

@@ -1,4 +1,4 @@
-import type { Answer, Remedies } from '../api/client'
+import type { Remedies } from '../api/client'
 
 const units: [number, string][] = [[86400, 'd'], [3600, 'h'], [60, 'm'], [1, 's']]
 
@@ -47,10 +47,4 @@ export function linked(text: string): { text: string, href?: string }[] {
 /** "3 devices", "1 device". */
 export function count(n: number, thing: string, things = `${thing}s`): string {
   return `${n} ${n === 1 ? thing : things}`
-}
-
-/** The gates that made the outcome of a decision. */
-export function decisiveGates(d: Answer): string {
-  if (d.break_glass) return 'break-glass'
-  return d.gates.filter((g) => !g.shadow && (d.outcome === 'allow' || g.verdict !== 'met')).map((g) => g.number ?? g.gate).join(', ')
 }

@@ -1,26 +1,22 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type DeviceSummary, type Search } from '../api/client'
 import LevelMark from '../components/LevelMark.vue'
+import ListPage from '../components/ListPage.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { useAct } from '../composables/useAct'
 import { ofFleet, useLoad } from '../composables/useLoad'
-import { usePages } from '../composables/usePages'
-import { useQuery } from '../composables/useQuery'
+import { csvOf, useSearch } from '../composables/useSearch'
 import { useSession } from '../stores/session'
 
-const size = 25
 const router = useRouter()
 const session = useSession()
-const { query, set } = useQuery('where', 'q', 'sort', 'columns', 'cursor')
-const where = ref(query.value.where)
-const text = ref(query.value.q)
-watch(query, (q) => { where.value = q.where; text.value = q.q })
+const { query, set, fields, search, forward, back } = useSearch(['where', 'q', 'sort', 'columns'], (): string | undefined => page.value?.next)
 
 const { data: page, problem, loading, again } = useLoad(
-  () => must(api.GET('/api/v1/devices', { params: { query: { ...query.value, limit: size } } })),
+  () => must(api.GET('/api/v1/devices', { params: { query: { ...query.value, limit: 25 } } })),
   () => query.value,
   ofFleet,
 )
@@ -30,9 +26,7 @@ const levels = computed(() => {
   const ladder = vocabulary.value?.ladder ?? []
   return ladder.map((level, rank) => ({ level, rank, top: ladder.length - 1, count: page.value?.levels[level] ?? 0 })).reverse()
 })
-const search = () => set({ where: where.value.trim(), q: text.value.trim(), cursor: '' })
 const clear = () => set({ where: '', q: '', columns: '', cursor: '' })
-const { forward, back } = usePages(query, set, () => page.value?.next)
 
 function sorted({ prop, order }: { prop: string | null, order: string | null }) {
   return set({ sort: prop && order ? (order === 'descending' ? '-' : '') + prop : '', cursor: '' })
@@ -46,7 +40,7 @@ const sort = computed(() => {
 const columns = computed(() => query.value.columns.split(',').filter(Boolean))
 const attributes = computed(() => (vocabulary.value?.names ?? []).filter((n) => !['level', 'id', 'seen_at', 'since'].includes(n.name)))
 const titleOf = (name: string) => attributes.value.find((a) => a.name === name)?.title ?? name
-const csv = computed(() => '/api/v1/devices?' + new URLSearchParams({ format: 'csv', ...Object.fromEntries(Object.entries(query.value).filter(([k, v]) => v !== '' && k !== 'cursor')) }).toString())
+const csv = computed(() => csvOf('/api/v1/devices', query.value))
 
 const { data: kept, again: reload } = useLoad(() => must(api.GET('/api/v1/searches')), () => null)
 const naming = ref<string | null>(null)
@@ -74,72 +68,68 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
 </script>
 
 <template>
-  <h1>Devices</h1>
-  <form class="search" @submit.prevent="search">
-    <el-input v-model="where" class="where" aria-label="Condition" name="where" placeholder="A condition, as in: level < sound and platform == windows" clearable @clear="search">
-      <template #prefix><span class="soft small">where</span></template>
-    </el-input>
-    <el-input v-model="text" class="text" aria-label="Text" name="q" placeholder="Name, serial, owner" clearable @clear="search" />
-    <el-button native-type="submit" type="primary">Search</el-button>
-  </form>
-  <p v-if="kept && (kept.items.length > 0 || filtered)" class="kept small">
-    <span v-for="s in kept.items" :key="s.name"><router-link :to="{ query: { ...(s.where && { where: s.where }), ...(s.q && { q: s.q }), ...(s.sort && { sort: s.sort }), ...(s.columns?.length && { columns: s.columns.join(',') }) } }" :class="{ on: isKept(s) }">{{ s.name }}</router-link><el-button v-if="isKept(s) && session.mayAsk" link size="small" @click="forget(s.name)">forget</el-button></span>
-    <template v-if="filtered && !kind && session.mayAsk">
-      <el-button v-if="naming === null" link type="primary" size="small" @click="naming = ''">Keep this search…</el-button>
-      <form v-else @submit.prevent="keep" @keydown.esc="naming = null"><el-input v-model="naming" size="small" name="search-name" placeholder="A name for this search" aria-label="Name of the search" autofocus /><el-button size="small" native-type="submit" :loading="busy" :disabled="naming.trim() === ''">Keep</el-button></form>
+  <ListPage title="Devices" :page="page" :problem="problem" :loading="loading" :cursor="query.cursor" @search="search" @again="again" @back="back" @forward="forward">
+    <template #search>
+      <el-input v-model="fields.where" class="where" aria-label="Condition" name="where" placeholder="A condition, as in: level < sound and platform == windows" clearable @clear="search">
+        <template #prefix><span class="soft small">where</span></template>
+      </el-input>
+      <el-input v-model="fields.q" class="text" aria-label="Text" name="q" placeholder="Name, serial, owner" clearable @clear="search" />
     </template>
-  </p>
-  <ProblemNote v-if="unkept" :problem="unkept" />
-  <ProblemNote v-if="problem" :problem="problem" @again="again" />
-
-  <ul v-if="page" class="levels" aria-label="Devices at each level">
-    <li v-for="l in levels" :key="l.level">
-      <router-link :to="{ query: { where: `level == ${l.level}` } }"><LevelMark v-bind="l" /> <strong>{{ l.count }}</strong></router-link>
-    </li>
-    <li class="soft">{{ page.total }} in all</li>
-    <li v-if="query.where || query.q"><el-button link @click="clear">Show every device</el-button></li>
-    <li class="tools">
-      <el-select :model-value="columns" multiple collapse-tags filterable size="small" placeholder="More columns" aria-label="More columns" class="columns" @change="set({ columns: ($event as string[]).join(',') })"><el-option v-for="a in attributes" :key="a.name" :value="a.name" :label="a.title" /></el-select>
-      <a :href="csv" download="devices.csv">Export as CSV</a>
-    </li>
-  </ul>
-
-  <el-skeleton v-if="!page && loading" :rows="8" animated />
-  <el-table v-else-if="page && page.items.length > 0" :data="page.items" :default-sort="sort" :class="{ stale: loading }" row-key="id" @sort-change="sorted" @row-click="open">
-    <el-table-column prop="level" label="Level" sortable="custom" width="132">
-      <template #default="{ row }"><LevelMark :level="row.level" :rank="row.rank" :top="row.top" /></template>
-    </el-table-column>
-    <el-table-column prop="id" label="Device" sortable="custom" width="118">
-      <template #default="{ row }"><router-link :to="{ name: 'device', params: { id: row.id } }" @click.stop>{{ row.id }}</router-link></template>
-    </el-table-column>
-    <el-table-column prop="name" label="Name" sortable="custom" min-width="150" />
-    <el-table-column prop="platform" label="System" sortable="custom" min-width="180" :formatter="system" />
-    <el-table-column prop="owner" label="Owner" sortable="custom" min-width="210" show-overflow-tooltip />
-    <el-table-column label="Held by" min-width="210">
-      <template #default="{ row }">
-        <span v-if="!row.covered" class="soft">no baseline applies</span>
-        <template v-else><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span><span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template>
-      </template>
-    </el-table-column>
-    <el-table-column v-for="c in columns" :key="c" :label="titleOf(c)" min-width="130" show-overflow-tooltip><template #default="{ row }">{{ row.values?.[c] }}</template></el-table-column>
-    <el-table-column prop="seen_at" label="Seen" sortable="custom" width="112">
-      <template #default="{ row }"><TimeText :time="row.seen_at" /></template>
-    </el-table-column>
-  </el-table>
-  <div v-else-if="page && !problem" class="empty">
-    <h3>No device matches</h3>
-    <p v-if="query.where || query.q" class="soft">Try a wider condition, or <el-button link type="primary" @click="clear">show every device</el-button>.</p>
-    <p v-else class="soft">Bring evidence with <code>ironledger device import FILE</code>.</p>
-  </div>
-
-  <nav v-if="page && (page.next || query.cursor)" class="pages" aria-label="Pages of the list">
-    <el-button :disabled="!query.cursor" @click="back">Before</el-button>
-    <el-button :disabled="!page.next" @click="forward">Next</el-button>
-  </nav>
+    <template #under>
+      <p v-if="kept && (kept.items.length > 0 || filtered)" class="kept small">
+        <span v-for="s in kept.items" :key="s.name"><router-link :to="{ query: { ...(s.where && { where: s.where }), ...(s.q && { q: s.q }), ...(s.sort && { sort: s.sort }), ...(s.columns?.length && { columns: s.columns.join(',') }) } }" :class="{ on: isKept(s) }">{{ s.name }}</router-link><el-button v-if="isKept(s) && session.mayAsk" link size="small" @click="forget(s.name)">forget</el-button></span>
+        <template v-if="filtered && !kind && session.mayAsk">
+          <el-button v-if="naming === null" link type="primary" size="small" @click="naming = ''">Keep this search…</el-button>
+          <form v-else @submit.prevent="keep" @keydown.esc="naming = null"><el-input v-model="naming" size="small" name="search-name" placeholder="A name for this search" aria-label="Name of the search" autofocus /><el-button size="small" native-type="submit" :loading="busy" :disabled="naming.trim() === ''">Keep</el-button></form>
+        </template>
+      </p>
+      <ProblemNote v-if="unkept" :problem="unkept" />
+    </template>
+    <template #filters="{ page: shown }">
+      <ul class="levels" aria-label="Devices at each level">
+        <li v-for="l in levels" :key="l.level">
+          <router-link :to="{ query: { where: `level == ${l.level}` } }"><LevelMark v-bind="l" /> <strong>{{ l.count }}</strong></router-link>
+        </li>
+        <li class="soft">{{ shown.total }} in all</li>
+        <li v-if="query.where || query.q"><el-button link @click="clear">Show every device</el-button></li>
+        <li class="tools">
+          <el-select :model-value="columns" multiple collapse-tags filterable size="small" placeholder="More columns" aria-label="More columns" class="columns" @change="set({ columns: ($event as string[]).join(',') })"><el-option v-for="a in attributes" :key="a.name" :value="a.name" :label="a.title" /></el-select>
+          <a :href="csv" download="devices.csv">Export as CSV</a>
+        </li>
+      </ul>
+    </template>
+    <template #default="{ items }">
+      <el-table :data="items" :default-sort="sort" row-key="id" @sort-change="sorted" @row-click="open">
+        <el-table-column prop="level" label="Level" sortable="custom" width="132">
+          <template #default="{ row }"><LevelMark :level="row.level" :rank="row.rank" :top="row.top" /></template>
+        </el-table-column>
+        <el-table-column prop="id" label="Device" sortable="custom" width="118">
+          <template #default="{ row }"><router-link :to="{ name: 'device', params: { id: row.id } }" @click.stop>{{ row.id }}</router-link></template>
+        </el-table-column>
+        <el-table-column prop="name" label="Name" sortable="custom" min-width="150" />
+        <el-table-column prop="platform" label="System" sortable="custom" min-width="180" :formatter="system" />
+        <el-table-column prop="owner" label="Owner" sortable="custom" min-width="210" show-overflow-tooltip />
+        <el-table-column label="Held by" min-width="210">
+          <template #default="{ row }">
+            <span v-if="!row.covered" class="soft">no baseline applies</span>
+            <template v-else><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span><span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template>
+          </template>
+        </el-table-column>
+        <el-table-column v-for="c in columns" :key="c" :label="titleOf(c)" min-width="130" show-overflow-tooltip><template #default="{ row }">{{ row.values?.[c] }}</template></el-table-column>
+        <el-table-column prop="seen_at" label="Seen" sortable="custom" width="112">
+          <template #default="{ row }"><TimeText :time="row.seen_at" /></template>
+        </el-table-column>
+      </el-table>
+    </template>
+    <template #empty>
+      <h3>No device matches</h3>
+      <p v-if="query.where || query.q" class="soft">Try a wider condition, or <el-button link type="primary" @click="clear">show every device</el-button>.</p>
+      <p v-else class="soft">Bring evidence with <code>ironledger device import FILE</code>.</p>
+    </template>
+  </ListPage>
 </template>
 
 <style scoped>
-.search { display: flex; gap: 10px; margin: 14px 0 10px; }
 .where { flex: 3; font-family: var(--mono); }
 .text { flex: 1; }
 .levels { display: flex; flex-wrap: wrap; gap: 24px; list-style: none; padding: 8px 0; margin: 0 0 6px; align-items: center; }
@@ -150,7 +140,4 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
 .tools { margin-left: auto; display: flex; gap: 18px; align-items: center; }
 .columns { width: 210px; }
 .tools a { text-decoration: underline; }
-.stale { opacity: 0.6; }
-.empty { padding: 40px 0; }
-.pages { margin-top: 16px; }
 </style>

@@ -32,7 +32,7 @@ const spans = [{ label: 'the last hour', hours: 1 }, { label: 'the last day', ho
 const sinceOf = (hours: number) => new Date(Date.now() - hours * 3600_000).toISOString().slice(0, 19) + 'Z'
 const search = () => set({ kind: form.kind, actor: form.actor.trim(), about: form.about.trim(), device: form.device.trim(), person: form.person.trim(), since: form.since, cursor: '' })
 const clear = () => set({ kind: '', actor: '', about: '', device: '', person: '', since: '', cursor: '' })
-const { forward, back } = usePages(query, set, () => page.value?.next)
+const { forward, back } = usePages(query, set, (): string | undefined => page.value?.next)
 const open = (e: Entry) => router.push({ name: 'entry', params: { seq: e.seq } })
 </script>
 

@@ -8,7 +8,6 @@ import OutcomeMark from '../components/OutcomeMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
-import { decisiveGates } from '../composables/format'
 import { ofList } from '../composables/preview'
 import { ofFleet, ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
@@ -81,7 +80,7 @@ const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
           <td><OutcomeMark :outcome="d.outcome" /></td>
           <td>{{ d.asked.action.name }} <strong>{{ d.asked.resource.id }}</strong></td>
           <td><template v-if="d.known_device"><router-link :to="{ name: 'device', params: { id: d.device! } }">{{ d.device }}</router-link> <span class="soft">{{ d.level }}</span></template><span v-else class="soft">unknown</span></td>
-          <td>{{ decisiveGates(d) }}</td>
+          <td>{{ d.decisive?.join(', ') }}</td>
           <td><CopyText v-if="d.code" :text="d.code" /></td>
           <td class="nowrap"><router-link :to="{ name: 'decision', params: { id: d.id! } }">Why</router-link></td>
         </tr>

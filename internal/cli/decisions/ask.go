@@ -310,23 +310,15 @@ With --platforms, what the rulebook has for each platform.`,
 	return c
 }
 
-// nobody marks what nobody gets through to.
-func nobody(a *shell.App) string {
-	if a.Format == "table" {
-		return "·"
-	}
-	return "closed"
-}
-
 // cell writes what it takes in a few letters.
 func cell(a *shell.App, c access.Cell) string {
-	switch c.Kind {
-	case access.Open:
-		return a.Rust("OPEN")
-	case access.Closed:
-		return nobody(a)
+	switch {
+	case c.Kind == access.Open:
+		return a.Rust(c.String())
+	case c.Kind == access.Closed && a.Format == "table":
+		return "·"
 	}
-	return cmp.Or(c.Level, "any") + shell.Only(c.MFA, " +f") + shell.Only(c.More, " *")
+	return c.String()
 }
 
 // SessionCmd is the command session.

@@ -28,21 +28,10 @@ const chosen = computed(() => {
   return i < 0 || j < 0 ? null : m.cells[i]![j]!
 })
 const choose = (group: string, resource: string) => set({ group: group || noGroup, resource })
-
-function csv() {
-  const m = data.value!.map
-  const quote = (s: string) => (/[",]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s)
-  const rows = [['group', ...m.resources], ...m.groups.map((g, i) => [g || noGroup, ...m.cells[i]!.map((c) => (c.kind === 'closed' ? 'closed' : text(c)))])]
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([rows.map((r) => r.map(quote).join(',')).join('\n') + '\n'], { type: 'text/csv' }))
-  link.download = 'coverage.csv'
-  link.click()
-  URL.revokeObjectURL(link.href)
-}
 </script>
 
 <template>
-  <p class="soft">What it takes for a member of each group to reach each resource: the least level under which any request gets through, <strong>+f</strong> where none does without a second factor, <strong>*</strong> where not every request with these does. A dot: nobody gets through. OPEN: no gate guards it. <el-button v-if="data" link type="primary" @click="csv">Save as CSV</el-button></p>
+  <p class="soft">What it takes for a member of each group to reach each resource: the least level under which any request gets through, <strong>+f</strong> where none does without a second factor, <strong>*</strong> where not every request with these does. A dot: nobody gets through. OPEN: no gate guards it. <a href="/api/v1/coverage?format=csv" download>Save as CSV</a></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!data && loading" :rows="8" animated />
   <template v-else-if="data">

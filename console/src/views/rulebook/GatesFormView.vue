@@ -1,10 +1,10 @@
 <script setup lang="ts">
 // A form over the gates of the draft; it edits the YAML in place.
 import { computed, reactive, watch } from 'vue'
-import { isMap, isSeq, type Document } from 'yaml'
+import { isMap, isSeq } from 'yaml'
 import { api, must } from '../../api/client'
-import ProblemNote from '../../components/ProblemNote.vue'
-import { textOf, useDocuments } from '../../composables/useDocuments'
+import DraftDesk from '../../components/DraftDesk.vue'
+import { put as putIn, textOf, useDocuments, type Held } from '../../composables/useDocuments'
 import { useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
 import { useDraft } from '../../stores/draft'
@@ -13,7 +13,7 @@ import { useSession } from '../../stores/session'
 const draft = useDraft()
 const session = useSession()
 const { query, set } = useQuery('gate')
-const { broken, documents, change } = useDocuments()
+const { documents, change } = useDocuments()
 const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
 
 interface Row { id: string, number: string, title: string, mode: string, file: string, index: number }
@@ -53,26 +53,10 @@ watch(() => [query.value.gate, chosen.value?.file, documents.value], () => {
   }
 }, { immediate: true })
 
-/** Sets what stands at a path of the chosen gate; what is empty is taken away, and what is left empty around it. */
-function put(path: readonly string[], value: string | number | boolean | string[]) {
+/** Sets what stands at a path of the chosen gate. */
+function put(path: readonly string[], value: Held) {
   const g = chosen.value
-  if (!g) return
-  change(g.file, (d) => {
-    const whole = ['gates', g.index, ...path]
-    const empty = value === '' || value === false || (Array.isArray(value) && value.length === 0)
-    if (!empty) {
-      const node = d.createNode(value)
-      if (isSeq(node)) node.flow = true
-      d.setIn(whole, node)
-      return
-    }
-    d.deleteIn(whole)
-    for (let up = path.length - 1; up > 0; up--) tidy(d, ['gates', g.index, ...path.slice(0, up)])
-  })
-}
-function tidy(d: Document, path: (string | number)[]) {
-  const node = d.getIn(path)
-  if (isMap(node) && node.items.length === 0) d.deleteIn(path)
+  if (g) change(g.file, (d) => putIn(d, ['gates', g.index], path, value))
 }
 
 /** Everyone, or everything, takes the place of what was listed. */
@@ -124,60 +108,56 @@ async function drop() {
   await set({ gate: '' })
 }
 
+const heading = computed(() => {
+  const g = chosen.value
+  return g ? { title: `${form.number} ${form.title || g.id}`, file: g.file } : null
+})
 const tags = computed(() => [...new Set((vocabulary.value?.resources ?? []).flatMap((r) => r.tags ?? []))])
-const inText = computed(() => ({ name: 'rulebook', query: { file: chosen.value?.file ?? '' } }))
-const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file === chosen.value?.file))
 </script>
 
 <template>
-  <div class="desk">
-    <nav aria-label="Gates">
-      <p v-for="name in broken" :key="name" class="broken">{{ name }} is not readable as YAML just now. Mend it in the <router-link :to="{ name: 'rulebook', query: { file: name } }">text</router-link> first.</p>
+  <DraftDesk label="Gates" :chosen="heading">
+    <template #list>
       <ul><li v-for="g in gates" :key="g.file + g.index"><router-link :to="{ query: { gate: g.id } }" :class="{ on: g.id === query.gate }"><strong>{{ g.number }}</strong> {{ g.title || g.id }}</router-link><span v-if="g.mode !== 'enforce'" class="soft small">{{ g.mode }}</span></li></ul>
       <el-button v-if="session.mayPublish" link type="primary" @click="add">Add a gate</el-button>
-    </nav>
-    <section v-if="chosen">
-      <h2>{{ form.number }} {{ form.title || chosen.id }}</h2>
-      <el-form label-position="top" :disabled="!session.mayPublish" @submit.prevent>
-        <div class="row">
-          <el-form-item label="Id"><el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
-          <el-form-item label="Number"><el-input v-model="form.number" name="number" @change="put(['number'], Number($event) || '')" /></el-form-item>
-          <el-form-item label="Mode"><el-select :model-value="chosen.mode" name="mode" @change="put(['mode'], $event)"><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select></el-form-item>
-        </div>
-        <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
-        <div class="row">
-          <el-form-item label="Who: groups"><el-checkbox v-model="form.everyone" label="everyone" @change="whole('who', 'everyone', $event as boolean)" /><el-select v-if="!form.everyone" v-model="form.groups" multiple filterable allow-create default-first-option aria-label="Groups" @change="put(lists.groups, $event)" /></el-form-item>
-          <el-form-item v-if="!form.everyone" label="and people"><el-select v-model="form.users" multiple filterable allow-create default-first-option @change="put(lists.users, $event)" /></el-form-item>
-          <el-form-item label="but not groups"><el-select v-model="form.exceptGroups" multiple filterable allow-create default-first-option @change="put(lists.exceptGroups, $event)" /></el-form-item>
-        </div>
-        <div class="row">
-          <el-form-item label="What: resources"><el-checkbox v-model="form.everything" label="everything" @change="whole('what', 'everything', $event as boolean)" /><el-select v-if="!form.everything" v-model="form.resources" multiple filterable aria-label="Resources" @change="put(lists.resources, $event)"><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id" /></el-select></el-form-item>
-          <el-form-item v-if="!form.everything" label="and tags"><el-select v-model="form.tags" multiple filterable @change="put(lists.tags, $event)"><el-option v-for="t in tags" :key="t" :value="t" :label="t" /></el-select></el-form-item>
-          <el-form-item label="only to do"><el-select v-model="form.actions" multiple filterable allow-create default-first-option placeholder="anything" @change="put(lists.actions, $event)" /></el-form-item>
-        </div>
-        <el-form-item label="Needs: a condition on the device, the person and the request"><el-input v-model="form.need" name="need" class="code" type="textarea" autosize @change="put(['need'], $event.trim())" /></el-form-item>
-        <el-form-item label="When (if false the gate does not apply)"><el-input v-model="form.when" name="when" class="code" placeholder="always" @change="put(['when'], $event.trim())" /></el-form-item>
-        <div class="row">
-          <el-form-item label="Otherwise"><el-select v-model="form.otherwise" clearable placeholder="deny (default)" @change="put(['otherwise'], $event ?? '')"><el-option value="deny" label="deny" /><el-option value="step-up" label="step-up" /></el-select></el-form-item>
-          <el-form-item label="Holds for, as 8h"><el-input v-model="form.valid_for" name="valid_for" placeholder="5m (default)" @change="put(['valid_for'], $event.trim())" /></el-form-item>
-          <el-form-item label="Told to who is refused"><el-input v-model="form.message" name="message" @change="put(['message', 'en'], $event.trim())" /></el-form-item>
-        </div>
-      </el-form>
-      <ProblemNote v-for="p in told" :key="p.message" :problem="{ type: 'about:blank', title: '', status: 422, detail: `${p.file}:${p.line}: ${p.message}`, excerpt: p.excerpt }" />
-      <p><router-link :to="inText">See it in the text</router-link> <template v-if="session.mayPublish"><el-button link type="primary" @click="copy">Copy it, in shadow</el-button> <el-button link @click="drop">Remove this gate from the draft</el-button></template></p>
-    </section>
-    <section v-else class="soft"><p>Choose a gate to read or change it. The form and the text are the same document; what you change here stands there at once, and nothing counts before it is published. A gate in shadow is worked out for real requests and has no effect.</p></section>
-  </div>
+    </template>
+    <template #fields>
+      <div class="row">
+        <el-form-item label="Id"><el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
+        <el-form-item label="Number"><el-input v-model="form.number" name="number" @change="put(['number'], Number($event) || '')" /></el-form-item>
+        <el-form-item label="Mode"><el-select :model-value="chosen?.mode" name="mode" @change="put(['mode'], $event)"><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select></el-form-item>
+      </div>
+      <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
+      <div class="row">
+        <el-form-item label="Who: groups"><el-checkbox v-model="form.everyone" label="everyone" @change="whole('who', 'everyone', $event as boolean)" /><el-select v-if="!form.everyone" v-model="form.groups" multiple filterable allow-create default-first-option aria-label="Groups" @change="put(lists.groups, $event)" /></el-form-item>
+        <el-form-item v-if="!form.everyone" label="and people"><el-select v-model="form.users" multiple filterable allow-create default-first-option @change="put(lists.users, $event)" /></el-form-item>
+        <el-form-item label="but not groups"><el-select v-model="form.exceptGroups" multiple filterable allow-create default-first-option @change="put(lists.exceptGroups, $event)" /></el-form-item>
+      </div>
+      <div class="row">
+        <el-form-item label="What: resources"><el-checkbox v-model="form.everything" label="everything" @change="whole('what', 'everything', $event as boolean)" /><el-select v-if="!form.everything" v-model="form.resources" multiple filterable aria-label="Resources" @change="put(lists.resources, $event)"><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id" /></el-select></el-form-item>
+        <el-form-item v-if="!form.everything" label="and tags"><el-select v-model="form.tags" multiple filterable @change="put(lists.tags, $event)"><el-option v-for="t in tags" :key="t" :value="t" :label="t" /></el-select></el-form-item>
+        <el-form-item label="only to do"><el-select v-model="form.actions" multiple filterable allow-create default-first-option placeholder="anything" @change="put(lists.actions, $event)" /></el-form-item>
+      </div>
+      <el-form-item label="Needs: a condition on the device, the person and the request"><el-input v-model="form.need" name="need" class="code" type="textarea" autosize @change="put(['need'], $event.trim())" /></el-form-item>
+      <el-form-item label="When (if false the gate does not apply)"><el-input v-model="form.when" name="when" class="code" placeholder="always" @change="put(['when'], $event.trim())" /></el-form-item>
+      <div class="row">
+        <el-form-item label="Otherwise"><el-select v-model="form.otherwise" clearable :placeholder="`${vocabulary?.defaults.otherwise} (default)`" @change="put(['otherwise'], $event ?? '')"><el-option value="deny" label="deny" /><el-option value="step-up" label="step-up" /></el-select></el-form-item>
+        <el-form-item label="Holds for, as 8h"><el-input v-model="form.valid_for" name="valid_for" :placeholder="`${vocabulary?.defaults.valid_for} (default)`" @change="put(['valid_for'], $event.trim())" /></el-form-item>
+        <el-form-item label="Told to who is refused"><el-input v-model="form.message" name="message" @change="put(['message', 'en'], $event.trim())" /></el-form-item>
+      </div>
+    </template>
+    <template #acts>
+      <el-button link type="primary" @click="copy">Copy it, in shadow</el-button>
+      <el-button link @click="drop">Remove this gate from the draft</el-button>
+    </template>
+    <template #empty>Choose a gate to read or change it. The form and the text are the same document; what you change here stands there at once, and nothing counts before it is published. A gate in shadow is worked out for real requests and has no effect.</template>
+  </DraftDesk>
 </template>
 
 <style scoped>
-.desk { display: grid; grid-template-columns: 330px minmax(0, 760px); gap: 48px; }
-nav ul { list-style: none; padding: 0; margin: 4px 0; }
-nav li { border-bottom: 1px solid var(--rule); padding: 3px 0; display: flex; justify-content: space-between; gap: 12px; }
-nav li a { text-decoration: none; }
-nav li a.on { font-weight: 600; border-left: 3px solid var(--metal); padding-left: 8px; }
-.broken { border-left: 3px solid var(--metal); padding-left: 12px; }
+li { border-bottom: 1px solid var(--rule); padding: 3px 0; display: flex; justify-content: space-between; gap: 12px; }
+li a { text-decoration: none; }
+li a.on { font-weight: 600; border-left: 3px solid var(--metal); padding-left: 8px; }
 .row { display: grid; grid-template-columns: 1fr 1fr 1fr; gap: 18px; }
 .code { font-family: var(--mono); }
-h2 { margin-top: 0; }
 </style>

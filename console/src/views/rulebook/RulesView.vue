@@ -5,14 +5,12 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { isMap, isSeq, type Document, type YAMLMap } from 'yaml'
 import { api, must } from '../../api/client'
-import ProblemNote from '../../components/ProblemNote.vue'
-import { textOf as text, useDocuments } from '../../composables/useDocuments'
+import DraftDesk from '../../components/DraftDesk.vue'
+import { put as putIn, textOf as text, useDocuments } from '../../composables/useDocuments'
 import { useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
-import { useDraft } from '../../stores/draft'
 import { useSession } from '../../stores/session'
 
-const draft = useDraft()
 const session = useSession()
 const { query, set } = useQuery('rule')
 const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
@@ -21,7 +19,7 @@ interface Place { file: string, baseline: number, rule: number }
 interface Row { key: string, title: string, cap: string, place: Place }
 interface Group { id: string, title: string, mode: string, file: string, index: number, rules: Row[] }
 
-const { broken, documents, change } = useDocuments()
+const { documents, change } = useDocuments()
 
 const groups = computed<Group[]>(() => {
   const out: Group[] = []
@@ -56,15 +54,14 @@ watch(() => [query.value.rule, chosen.value?.place.file], () => {
   Object.assign(form, { id: text(node, 'id'), title: text(node, 'title'), check: byPlatform.value ? '' : text(node, 'check'), cap: text(node, 'cap'), unknown: text(node, 'unknown'), grace: text(node, 'grace'), remedy: text(remedy, 'title'), steps: text(remedy, 'steps') })
 }, { immediate: true })
 
-/** Sets a key of the chosen rule; an empty value takes the key away. */
+/** Sets a key of the chosen rule. Steps alone are no remedy: what has no title goes. */
 function put(path: string[], value: string) {
   const p = chosen.value?.place
   if (!p) return
   change(p.file, (d) => {
-    const whole = ['baselines', p.baseline, 'rules', p.rule, ...path]
-    if (value.trim() === '') d.deleteIn(whole)
-    else d.setIn(whole, value.trim())
-    if (path[0] === 'remedy' && !d.getIn(['baselines', p.baseline, 'rules', p.rule, 'remedy', 'en', 'title'])) d.deleteIn(['baselines', p.baseline, 'rules', p.rule, 'remedy', 'en'])
+    const rule = ['baselines', p.baseline, 'rules', p.rule]
+    putIn(d, rule, path, value)
+    if (path[0] === 'remedy' && !d.getIn([...rule, 'remedy', 'en', 'title'])) putIn(d, rule, ['remedy', 'en'], '')
   })
 }
 
@@ -90,13 +87,15 @@ async function drop() {
 
 const setMode = (g: Group, mode: string) => change(g.file, (d) => d.setIn(['baselines', g.index, 'mode'], mode))
 const inText = computed(() => ({ name: 'rulebook', query: { file: chosen.value?.place.file ?? '' } }))
-const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file === chosen.value?.place.file))
+const heading = computed(() => {
+  const r = chosen.value
+  return r ? { title: form.title || r.key, file: r.place.file } : null
+})
 </script>
 
 <template>
-  <div class="desk">
-    <nav aria-label="Rules">
-      <p v-for="name in broken" :key="name" class="broken">{{ name }} is not readable as YAML just now. Mend it in the <router-link :to="{ name: 'rulebook', query: { file: name } }">text</router-link> first.</p>
+  <DraftDesk label="Rules" :chosen="heading">
+    <template #list>
       <section v-for="g in groups" :key="g.file + g.index">
         <h3>{{ g.title || g.id }}</h3>
         <p class="small soft">
@@ -108,42 +107,36 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
           <li v-for="r in g.rules" :key="r.key"><router-link :to="{ query: { rule: r.key } }" :class="{ on: r.key === query.rule }">{{ r.title || r.key }}</router-link><span class="soft small"> {{ r.cap }}</span></li>
         </ul>
       </section>
-    </nav>
-    <section v-if="chosen">
-      <h2>{{ form.title || chosen.key }}</h2>
-      <el-form label-position="top" :disabled="!session.mayPublish" @submit.prevent>
-        <el-form-item label="Id, by which waivers and history know the rule"><el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
-        <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
-        <el-form-item label="Requirement: a condition that a device in order meets">
-          <p v-if="byPlatform" class="soft">This rule has a check for each platform; change them in the <router-link :to="inText">text</router-link>.</p>
-          <el-input v-else v-model="form.check" name="check" class="code" type="textarea" autosize @change="put(['check'], $event)" />
-        </el-form-item>
-        <div class="row">
-          <el-form-item label="Holds a failing device at"><el-select v-model="form.cap" name="cap" clearable :placeholder="`${vocabulary?.ladder[0]} (default)`" @change="put(['cap'], $event ?? '')"><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select></el-form-item>
-          <el-form-item label="While it is not known"><el-select v-model="form.unknown" clearable placeholder="unproven (default)" @change="put(['unknown'], $event ?? '')"><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select></el-form-item>
-          <el-form-item label="Grace, as 3d"><el-input v-model="form.grace" name="grace" placeholder="none" @change="put(['grace'], $event)" /></el-form-item>
-        </div>
-        <el-form-item label="Remedy: what a person does"><el-input v-model="form.remedy" name="remedy" @change="put(['remedy', 'en', 'title'], $event)" /></el-form-item>
-        <el-form-item label="Steps; links as [text](https://…)"><el-input v-model="form.steps" type="textarea" autosize @change="put(['remedy', 'en', 'steps'], $event)" /></el-form-item>
-      </el-form>
-      <ProblemNote v-for="p in told" :key="p.message" :problem="{ type: 'about:blank', title: '', status: 422, detail: `${p.file}:${p.line}: ${p.message}`, excerpt: p.excerpt }" />
-      <p><router-link :to="inText">See it in the text</router-link> <el-button v-if="session.mayPublish" link @click="drop">Remove this rule from the draft</el-button></p>
-    </section>
-    <section v-else class="soft"><p>Choose a rule to read or change it. The form and the text are the same document; what you change here stands there at once, and nothing counts before it is published.</p></section>
-  </div>
+    </template>
+    <template #fields>
+      <el-form-item label="Id, by which waivers and history know the rule"><el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
+      <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
+      <el-form-item label="Requirement: a condition that a device in order meets">
+        <p v-if="byPlatform" class="soft">This rule has a check for each platform; change them in the <router-link :to="inText">text</router-link>.</p>
+        <el-input v-else v-model="form.check" name="check" class="code" type="textarea" autosize @change="put(['check'], $event)" />
+      </el-form-item>
+      <div class="row">
+        <el-form-item label="Holds a failing device at"><el-select v-model="form.cap" name="cap" clearable :placeholder="`${vocabulary?.defaults.cap} (default)`" @change="put(['cap'], $event ?? '')"><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select></el-form-item>
+        <el-form-item label="While it is not known"><el-select v-model="form.unknown" clearable :placeholder="`${vocabulary?.defaults.unknown} (default)`" @change="put(['unknown'], $event ?? '')"><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select></el-form-item>
+        <el-form-item label="Grace, as 3d"><el-input v-model="form.grace" name="grace" placeholder="none" @change="put(['grace'], $event)" /></el-form-item>
+      </div>
+      <el-form-item label="Remedy: what a person does"><el-input v-model="form.remedy" name="remedy" @change="put(['remedy', 'en', 'title'], $event)" /></el-form-item>
+      <el-form-item label="Steps; links as [text](https://…)"><el-input v-model="form.steps" type="textarea" autosize @change="put(['remedy', 'en', 'steps'], $event)" /></el-form-item>
+    </template>
+    <template #acts>
+      <el-button link @click="drop">Remove this rule from the draft</el-button>
+    </template>
+    <template #empty>Choose a rule to read or change it. The form and the text are the same document; what you change here stands there at once, and nothing counts before it is published.</template>
+  </DraftDesk>
 </template>
 
 <style scoped>
-.desk { display: grid; grid-template-columns: 330px minmax(0, 720px); gap: 48px; }
-nav section { margin-bottom: 18px; }
-nav ul { list-style: none; padding: 0; margin: 4px 0; }
-nav li { border-bottom: 1px solid var(--rule); padding: 3px 0; display: flex; justify-content: space-between; gap: 12px; }
-nav h3 { margin-bottom: 4px; }
-nav li a { text-decoration: none; }
-nav li a.on { font-weight: 600; border-left: 3px solid var(--metal); padding-left: 8px; }
-.broken { border-left: 3px solid var(--metal); padding-left: 12px; }
+ul { list-style: none; padding: 0; margin: 4px 0; }
+li { border-bottom: 1px solid var(--rule); padding: 3px 0; display: flex; justify-content: space-between; gap: 12px; }
+h3 { margin-bottom: 4px; }
+li a { text-decoration: none; }
+li a.on { font-weight: 600; border-left: 3px solid var(--metal); padding-left: 8px; }
 .mode { width: 96px; margin: 0 8px; }
 .row { display: grid; grid-template-columns: 1fr 1fr 1fr; gap: 18px; }
 .code { font-family: var(--mono); }
-h2 { margin-top: 0; }
 </style>
