@@ -409,6 +409,14 @@ type Claims struct {
 	Vendor            string `json:"vendor,omitempty"`
 }
 
+// Consistency defines model for Consistency.
+type Consistency struct {
+	Checkpoint string   `json:"checkpoint"`
+	From       int64    `json:"from"`
+	Hashes     []string `json:"hashes"`
+	To         int64    `json:"to"`
+}
+
 // Coverage defines model for Coverage.
 type Coverage = access.Coverage
 
@@ -748,14 +756,6 @@ type GrantDraft struct {
 
 	// Until When it ends, RFC 3339; for or until
 	Until string `json:"until,omitempty"`
-}
-
-// Growth defines model for Growth.
-type Growth struct {
-	Checkpoint string   `json:"checkpoint"`
-	From       int64    `json:"from"`
-	Hashes     []string `json:"hashes"`
-	To         int64    `json:"to"`
 }
 
 // Impact defines model for Impact.
@@ -1521,15 +1521,15 @@ type GetDeviceHistoryParams struct {
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// GetPastDeviceParams defines parameters for GetPastDevice.
+type GetPastDeviceParams struct {
+	// At The moment (RFC 3339)
+	At string `form:"at" json:"at"`
+}
+
 // RetireDeviceJSONBody defines parameters for RetireDevice.
 type RetireDeviceJSONBody struct {
 	Reason string `json:"reason"`
-}
-
-// GetDeviceThenParams defines parameters for GetDeviceThen.
-type GetDeviceThenParams struct {
-	// At The moment (RFC 3339)
-	At string `form:"at" json:"at"`
 }
 
 // ListEnrolmentsParams defines parameters for ListEnrolments.
@@ -1546,6 +1546,12 @@ type SettleEnrolmentJSONBody struct {
 
 // PostEvidenceJSONBody defines parameters for PostEvidence.
 type PostEvidenceJSONBody = interface{}
+
+// GetConsistencyParams defines parameters for GetConsistency.
+type GetConsistencyParams struct {
+	// From The size it had
+	From int64 `form:"from" json:"from"`
+}
 
 // ListEntriesParams defines parameters for ListEntries.
 type ListEntriesParams struct {
@@ -1593,12 +1599,6 @@ type ExportLedgerParams struct {
 
 	// Wait How long to wait for the first entry when it is not there yet, as 30s; at most a minute
 	Wait string `form:"wait,omitempty" json:"wait,omitempty"`
-}
-
-// GetGrowthParams defines parameters for GetGrowth.
-type GetGrowthParams struct {
-	// From The size it had
-	From int64 `form:"from" json:"from"`
 }
 
 // ListLiveSessionsParams defines parameters for ListLiveSessions.
@@ -2055,6 +2055,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
 	GetDeviceHistory(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetPastDevice A device as it stood at a moment, computed again from what was kept
+	//
+	// Corresponds with GET /api/v1/devices/{id}/past (the `GetPastDevice` operationId).
+	GetPastDevice(ctx context.Context, id string, params *GetPastDeviceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RetireDeviceWithBody Take a device out of service; decisions do not know it any more, and its reports are refused
 	//
 	// Takes any type of body and a specified content type.
@@ -2068,11 +2073,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
 	RetireDevice(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetDeviceThen A device as it stood at a moment, computed again from what was kept
-	//
-	// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
-	GetDeviceThen(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEnrolments Devices that asked to be known here, the newest first
 	//
@@ -2137,6 +2137,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/ledger (the `GetLedger` operationId).
 	GetLedger(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetConsistency The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+	//
+	// Corresponds with GET /api/v1/ledger/consistency (the `GetConsistency` operationId).
+	GetConsistency(ctx context.Context, params *GetConsistencyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEntries Entries of the ledger, newest first
 	//
 	// Corresponds with GET /api/v1/ledger/entries (the `ListEntries` operationId).
@@ -2168,11 +2173,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
 	ExportLedger(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetGrowth The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
-	//
-	// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
-	GetGrowth(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportStandings The level that every device stands at, and the size of the ledger at the same moment, as a stream
 	//
@@ -2993,6 +2993,21 @@ func (c *Client) GetDeviceHistory(ctx context.Context, id string, params *GetDev
 	return c.Client.Do(req)
 }
 
+// GetPastDevice A device as it stood at a moment, computed again from what was kept
+//
+// Corresponds with GET /api/v1/devices/{id}/past (the `GetPastDevice` operationId).
+func (c *Client) GetPastDevice(ctx context.Context, id string, params *GetPastDeviceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPastDeviceRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RetireDeviceWithBody Take a device out of service; decisions do not know it any more, and its reports are refused
 //
 // Takes any type of body and a specified content type.
@@ -3017,21 +3032,6 @@ func (c *Client) RetireDeviceWithBody(ctx context.Context, id string, contentTyp
 // Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
 func (c *Client) RetireDevice(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRetireDeviceRequest(c.Server, id, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetDeviceThen A device as it stood at a moment, computed again from what was kept
-//
-// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
-func (c *Client) GetDeviceThen(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetDeviceThenRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3195,6 +3195,21 @@ func (c *Client) GetLedger(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// GetConsistency The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+//
+// Corresponds with GET /api/v1/ledger/consistency (the `GetConsistency` operationId).
+func (c *Client) GetConsistency(ctx context.Context, params *GetConsistencyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetConsistencyRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListEntries Entries of the ledger, newest first
 //
 // Corresponds with GET /api/v1/ledger/entries (the `ListEntries` operationId).
@@ -3267,21 +3282,6 @@ func (c *Client) RedactEntry(ctx context.Context, seq int64, body RedactEntryJSO
 // Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
 func (c *Client) ExportLedger(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportLedgerRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetGrowth The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
-//
-// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
-func (c *Client) GetGrowth(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetGrowthRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5241,6 +5241,63 @@ func NewGetDeviceHistoryRequest(server string, id string, params *GetDeviceHisto
 	return req, nil
 }
 
+// NewGetPastDeviceRequest constructs an http.Request for the GetPastDevice method
+func NewGetPastDeviceRequest(server string, id string, params *GetPastDeviceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/devices/%s/past", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRetireDeviceRequest calls the generic RetireDevice builder with application/json body
 func NewRetireDeviceRequest(server string, id string, body RetireDeviceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5284,63 +5341,6 @@ func NewRetireDeviceRequestWithBody(server string, id string, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewGetDeviceThenRequest constructs an http.Request for the GetDeviceThen method
-func NewGetDeviceThenRequest(server string, id string, params *GetDeviceThenParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/devices/%s/then", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
 
 	return req, nil
 }
@@ -5566,6 +5566,56 @@ func NewGetLedgerRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetConsistencyRequest constructs an http.Request for the GetConsistency method
+func NewGetConsistencyRequest(server string, params *GetConsistencyParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/ledger/consistency")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5824,56 +5874,6 @@ func NewExportLedgerRequest(server string, params *ExportLedgerParams) (*http.Re
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetGrowthRequest constructs an http.Request for the GetGrowth method
-func NewGetGrowthRequest(server string, params *GetGrowthParams) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/ledger/growth")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7968,6 +7968,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/devices/{id}/history (the `GetDeviceHistory` operationId).
 	GetDeviceHistoryWithResponse(ctx context.Context, id string, params *GetDeviceHistoryParams, reqEditors ...RequestEditorFn) (*GetDeviceHistoryResponse, error)
 
+	// GetPastDeviceWithResponse A device as it stood at a moment, computed again from what was kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/devices/{id}/past (the `GetPastDevice` operationId).
+	GetPastDeviceWithResponse(ctx context.Context, id string, params *GetPastDeviceParams, reqEditors ...RequestEditorFn) (*GetPastDeviceResponse, error)
+
 	// RetireDeviceWithBodyWithResponse Take a device out of service; decisions do not know it any more, and its reports are refused
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7981,13 +7988,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/devices/{id}/retire (the `RetireDevice` operationId).
 	RetireDeviceWithResponse(ctx context.Context, id string, body RetireDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireDeviceResponse, error)
-
-	// GetDeviceThenWithResponse A device as it stood at a moment, computed again from what was kept
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
-	GetDeviceThenWithResponse(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*GetDeviceThenResponse, error)
 
 	// ListEnrolmentsWithResponse Devices that asked to be known here, the newest first
 	//
@@ -8058,6 +8058,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/ledger (the `GetLedger` operationId).
 	GetLedgerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
 
+	// GetConsistencyWithResponse The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/ledger/consistency (the `GetConsistency` operationId).
+	GetConsistencyWithResponse(ctx context.Context, params *GetConsistencyParams, reqEditors ...RequestEditorFn) (*GetConsistencyResponse, error)
+
 	// ListEntriesWithResponse Entries of the ledger, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8095,13 +8102,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/ledger/export (the `ExportLedger` operationId).
 	ExportLedgerWithResponse(ctx context.Context, params *ExportLedgerParams, reqEditors ...RequestEditorFn) (*ExportLedgerResponse, error)
-
-	// GetGrowthWithResponse The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
-	GetGrowthWithResponse(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*GetGrowthResponse, error)
 
 	// ExportStandingsWithResponse The level that every device stands at, and the size of the ledger at the same moment, as a stream
 	//
@@ -9425,6 +9425,54 @@ func (r GetDeviceHistoryResponse) ContentType() string {
 	return ""
 }
 
+type GetPastDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PastDevice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPastDeviceResponse) GetJSON200() *PastDevice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPastDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPastDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPastDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPastDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPastDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RetireDeviceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9467,54 +9515,6 @@ func (r RetireDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RetireDeviceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetDeviceThenResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *PastDevice
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetDeviceThenResponse) GetJSON200() *PastDevice {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetDeviceThenResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetDeviceThenResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetDeviceThenResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetDeviceThenResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetDeviceThenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9817,6 +9817,54 @@ func (r GetLedgerResponse) ContentType() string {
 	return ""
 }
 
+type GetConsistencyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Consistency
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetConsistencyResponse) GetJSON200() *Consistency {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetConsistencyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetConsistencyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetConsistencyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetConsistencyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetConsistencyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListEntriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9996,54 +10044,6 @@ func (r ExportLedgerResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ExportLedgerResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetGrowthResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Growth
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetGrowthResponse) GetJSON200() *Growth {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetGrowthResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetGrowthResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetGrowthResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetGrowthResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetGrowthResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12488,6 +12488,19 @@ func (c *ClientWithResponses) GetDeviceHistoryWithResponse(ctx context.Context, 
 	return ParseGetDeviceHistoryResponse(rsp)
 }
 
+// GetPastDeviceWithResponse A device as it stood at a moment, computed again from what was kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/devices/{id}/past (the `GetPastDevice` operationId).
+func (c *ClientWithResponses) GetPastDeviceWithResponse(ctx context.Context, id string, params *GetPastDeviceParams, reqEditors ...RequestEditorFn) (*GetPastDeviceResponse, error) {
+	rsp, err := c.GetPastDevice(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPastDeviceResponse(rsp)
+}
+
 // RetireDeviceWithBodyWithResponse Take a device out of service; decisions do not know it any more, and its reports are refused
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12512,19 +12525,6 @@ func (c *ClientWithResponses) RetireDeviceWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseRetireDeviceResponse(rsp)
-}
-
-// GetDeviceThenWithResponse A device as it stood at a moment, computed again from what was kept
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /api/v1/devices/{id}/then (the `GetDeviceThen` operationId).
-func (c *ClientWithResponses) GetDeviceThenWithResponse(ctx context.Context, id string, params *GetDeviceThenParams, reqEditors ...RequestEditorFn) (*GetDeviceThenResponse, error) {
-	rsp, err := c.GetDeviceThen(ctx, id, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetDeviceThenResponse(rsp)
 }
 
 // ListEnrolmentsWithResponse Devices that asked to be known here, the newest first
@@ -12650,6 +12650,19 @@ func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, reqEdit
 	return ParseGetLedgerResponse(rsp)
 }
 
+// GetConsistencyWithResponse The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/ledger/consistency (the `GetConsistency` operationId).
+func (c *ClientWithResponses) GetConsistencyWithResponse(ctx context.Context, params *GetConsistencyParams, reqEditors ...RequestEditorFn) (*GetConsistencyResponse, error) {
+	rsp, err := c.GetConsistency(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetConsistencyResponse(rsp)
+}
+
 // ListEntriesWithResponse Entries of the ledger, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12716,19 +12729,6 @@ func (c *ClientWithResponses) ExportLedgerWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseExportLedgerResponse(rsp)
-}
-
-// GetGrowthWithResponse The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /api/v1/ledger/growth (the `GetGrowth` operationId).
-func (c *ClientWithResponses) GetGrowthWithResponse(ctx context.Context, params *GetGrowthParams, reqEditors ...RequestEditorFn) (*GetGrowthResponse, error) {
-	rsp, err := c.GetGrowth(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetGrowthResponse(rsp)
 }
 
 // ExportStandingsWithResponse The level that every device stands at, and the size of the ledger at the same moment, as a stream
@@ -14148,22 +14148,22 @@ func ParseGetDeviceHistoryResponse(rsp *http.Response) (*GetDeviceHistoryRespons
 	return response, nil
 }
 
-// ParseRetireDeviceResponse parses an HTTP response from a RetireDeviceWithResponse call
-func ParseRetireDeviceResponse(rsp *http.Response) (*RetireDeviceResponse, error) {
+// ParseGetPastDeviceResponse parses an HTTP response from a GetPastDeviceWithResponse call
+func ParseGetPastDeviceResponse(rsp *http.Response) (*GetPastDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RetireDeviceResponse{
+	response := &GetPastDeviceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Retirement
+		var dest PastDevice
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14181,22 +14181,22 @@ func ParseRetireDeviceResponse(rsp *http.Response) (*RetireDeviceResponse, error
 	return response, nil
 }
 
-// ParseGetDeviceThenResponse parses an HTTP response from a GetDeviceThenWithResponse call
-func ParseGetDeviceThenResponse(rsp *http.Response) (*GetDeviceThenResponse, error) {
+// ParseRetireDeviceResponse parses an HTTP response from a RetireDeviceWithResponse call
+func ParseRetireDeviceResponse(rsp *http.Response) (*RetireDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetDeviceThenResponse{
+	response := &RetireDeviceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest PastDevice
+		var dest Retirement
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14416,6 +14416,39 @@ func ParseGetLedgerResponse(rsp *http.Response) (*GetLedgerResponse, error) {
 	return response, nil
 }
 
+// ParseGetConsistencyResponse parses an HTTP response from a GetConsistencyWithResponse call
+func ParseGetConsistencyResponse(rsp *http.Response) (*GetConsistencyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetConsistencyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Consistency
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEntriesResponse parses an HTTP response from a ListEntriesWithResponse call
 func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14529,39 +14562,6 @@ func ParseExportLedgerResponse(rsp *http.Response) (*ExportLedgerResponse, error
 	}
 
 	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetGrowthResponse parses an HTTP response from a GetGrowthWithResponse call
-func ParseGetGrowthResponse(rsp *http.Response) (*GetGrowthResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetGrowthResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Growth
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -16069,12 +16069,12 @@ type ServerInterface interface {
 	// GetDeviceHistory What became of a device, newest first
 	// (GET /api/v1/devices/{id}/history)
 	GetDeviceHistory(c *gin.Context, id string, params GetDeviceHistoryParams)
+	// GetPastDevice A device as it stood at a moment, computed again from what was kept
+	// (GET /api/v1/devices/{id}/past)
+	GetPastDevice(c *gin.Context, id string, params GetPastDeviceParams)
 	// RetireDevice Take a device out of service; decisions do not know it any more, and its reports are refused
 	// (POST /api/v1/devices/{id}/retire)
 	RetireDevice(c *gin.Context, id string)
-	// GetDeviceThen A device as it stood at a moment, computed again from what was kept
-	// (GET /api/v1/devices/{id}/then)
-	GetDeviceThen(c *gin.Context, id string, params GetDeviceThenParams)
 	// ListEnrolments Devices that asked to be known here, the newest first
 	// (GET /api/v1/enrolments)
 	ListEnrolments(c *gin.Context, params ListEnrolmentsParams)
@@ -16093,6 +16093,9 @@ type ServerInterface interface {
 	// GetLedger The ledger at a glance, with its public key and its newest checkpoint
 	// (GET /api/v1/ledger)
 	GetLedger(c *gin.Context)
+	// GetConsistency The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
+	// (GET /api/v1/ledger/consistency)
+	GetConsistency(c *gin.Context, params GetConsistencyParams)
 	// ListEntries Entries of the ledger, newest first
 	// (GET /api/v1/ledger/entries)
 	ListEntries(c *gin.Context, params ListEntriesParams)
@@ -16105,9 +16108,6 @@ type ServerInterface interface {
 	// ExportLedger Entries, oldest first, as a stream
 	// (GET /api/v1/ledger/export)
 	ExportLedger(c *gin.Context, params ExportLedgerParams)
-	// GetGrowth The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2)
-	// (GET /api/v1/ledger/growth)
-	GetGrowth(c *gin.Context, params GetGrowthParams)
 	// ExportStandings The level that every device stands at, and the size of the ledger at the same moment, as a stream
 	// (GET /api/v1/ledger/standings)
 	ExportStandings(c *gin.Context)
@@ -16798,6 +16798,42 @@ func (siw *ServerInterfaceWrapper) GetDeviceHistory(c *gin.Context) {
 	siw.Handler.GetDeviceHistory(c, id, params)
 }
 
+// GetPastDevice operation middleware
+func (siw *ServerInterfaceWrapper) GetPastDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPastDeviceParams
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPastDevice(c, id, params)
+}
+
 // RetireDevice operation middleware
 func (siw *ServerInterfaceWrapper) RetireDevice(c *gin.Context) {
 
@@ -16821,42 +16857,6 @@ func (siw *ServerInterfaceWrapper) RetireDevice(c *gin.Context) {
 	}
 
 	siw.Handler.RetireDevice(c, id)
-}
-
-// GetDeviceThen operation middleware
-func (siw *ServerInterfaceWrapper) GetDeviceThen(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "id" -------------
-	var id string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params GetDeviceThenParams
-
-	// ------------- Required query parameter "at" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.GetDeviceThen(c, id, params)
 }
 
 // ListEnrolments operation middleware
@@ -16961,6 +16961,33 @@ func (siw *ServerInterfaceWrapper) GetLedger(c *gin.Context) {
 	}
 
 	siw.Handler.GetLedger(c)
+}
+
+// GetConsistency operation middleware
+func (siw *ServerInterfaceWrapper) GetConsistency(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetConsistencyParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetConsistency(c, params)
 }
 
 // ListEntries operation middleware
@@ -17153,33 +17180,6 @@ func (siw *ServerInterfaceWrapper) ExportLedger(c *gin.Context) {
 	}
 
 	siw.Handler.ExportLedger(c, params)
-}
-
-// GetGrowth operation middleware
-func (siw *ServerInterfaceWrapper) GetGrowth(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params GetGrowthParams
-
-	// ------------- Required query parameter "from" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.GetGrowth(c, params)
 }
 
 // ExportStandings operation middleware
@@ -18187,13 +18187,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/decision-counts", wrapper.CountDecisions)
 	router.GET(options.BaseURL+"/api/v1/decisions/:id", wrapper.GetDecision)
 	router.GET(options.BaseURL+"/api/v1/decisions/:id/replay", wrapper.ReplayDecision)
-	router.GET(options.BaseURL+"/api/v1/devices/:id/then", wrapper.GetDeviceThen)
+	router.GET(options.BaseURL+"/api/v1/devices/:id/past", wrapper.GetPastDevice)
 	router.GET(options.BaseURL+"/api/v1/ledger", wrapper.GetLedger)
 	router.POST(options.BaseURL+"/api/v1/ledger/verification", wrapper.VerifyLedger)
 	router.GET(options.BaseURL+"/api/v1/ledger/entries", wrapper.ListEntries)
 	router.GET(options.BaseURL+"/api/v1/ledger/entries/:seq", wrapper.GetEntry)
 	router.POST(options.BaseURL+"/api/v1/ledger/entries/:seq/redact", wrapper.RedactEntry)
-	router.GET(options.BaseURL+"/api/v1/ledger/growth", wrapper.GetGrowth)
+	router.GET(options.BaseURL+"/api/v1/ledger/consistency", wrapper.GetConsistency)
 	router.GET(options.BaseURL+"/api/v1/ledger/export", wrapper.ExportLedger)
 	router.GET(options.BaseURL+"/api/v1/ledger/standings", wrapper.ExportStandings)
 	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens)

@@ -12,6 +12,8 @@ export default tseslint.config(
     rules: {
       'vue/max-attributes-per-line': 'off',
       'vue/singleline-html-element-content-newline': 'off',
+      // A line break at the edge of an element is a space, which may be seen.
+      'vue/multiline-html-element-content-newline': 'off',
       'vue/html-self-closing': ['error', { html: { void: 'never', normal: 'always', component: 'always' } }],
       'vue/html-closing-bracket-newline': 'off',
       'vue/html-indent': ['error', 2],

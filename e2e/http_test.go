@@ -355,14 +355,14 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		{"GET", "/api/v1/ledger/entries/7", "", ""}, {"GET", "/api/v1/ledger/entries/999999", "", ""},
 		{"POST", "/api/v1/ledger/entries/9/redact", "application/json", `{"reason":"x"}`},
 		{"GET", "/api/v1/ledger/entries/9", "", ""},
-		{"GET", "/api/v1/ledger/growth?from=100", "", ""},
-		{"GET", "/api/v1/ledger/growth?from=999999", "", ""},
+		{"GET", "/api/v1/ledger/consistency?from=100", "", ""},
+		{"GET", "/api/v1/ledger/consistency?from=999999", "", ""},
 		{"GET", "/api/v1/decisions/" + decision + "/replay", "", ""},
 		{"GET", "/api/v1/decisions/none/replay", "", ""},
-		{"GET", "/api/v1/devices/GF-L-1042/then?at=" +
+		{"GET", "/api/v1/devices/GF-L-1042/past?at=" +
 			time.Now().Add(-30*time.Hour).UTC().Format(time.RFC3339), "", ""},
-		{"GET", "/api/v1/devices/GF-L-1042/then?at=2001-01-01T00:00:00Z", "", ""},
-		{"GET", "/api/v1/devices/GF-L-1042/then?at=x", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1042/past?at=2001-01-01T00:00:00Z", "", ""},
+		{"GET", "/api/v1/devices/GF-L-1042/past?at=x", "", ""},
 		{"GET", "/api/v1/ledger/export?format=x", "", ""}, {"GET", "/api/v1/ledger/export?wait=2h", "", ""},
 		{"GET", "/api/v1/ledger/export?from=5&to=2", "", ""},
 	} {

@@ -30,9 +30,13 @@ async function signOut() {
     <header>
       <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22">Iron Ledger</router-link>
       <nav aria-label="Pages">
-        <router-link v-for="[to, title] in pages" :key="to" :to="to" active-class="" exact-active-class="" :class="{ here: here(to) }">{{ title }}</router-link>
+        <router-link
+          v-for="[to, title] in pages" :key="to" :to="to" active-class="" exact-active-class=""
+          :class="{ here: here(to) }"
+        >{{ title }}</router-link>
       </nav>
-      <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span>
+      <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}<span v-if="live.state === 'lost'" class="lost" role="status">
+        · not live, trying again</span></span>
       <el-button link @click="signOut">Sign out</el-button>
     </header>
     <main id="page" tabindex="-1"><router-view /></main>

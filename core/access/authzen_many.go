@@ -17,9 +17,9 @@ const (
 	semanticOptionMember = "/options/evaluations_semantic"
 )
 
-// Batch is an access evaluations request of AuthZEN 1.0 (section 7): many
+// EvaluationBatch is an access evaluations request of AuthZEN 1.0 (section 7): many
 // questions, with the members that they share given once.
-type Batch struct {
+type EvaluationBatch struct {
 	Items    []BatchItem
 	Semantic string
 	// Single is set when the request lists no evaluations: it is then one
@@ -34,13 +34,13 @@ type BatchItem struct {
 }
 
 // Stops reports whether no further question is to be asked after an answer.
-func (b *Batch) Stops(decision bool) bool {
+func (b *EvaluationBatch) Stops(decision bool) bool {
 	return b.Semantic == DenyOnFirstDeny && !decision || b.Semantic == PermitOnFirstPermit && decision
 }
 
 // ParseBatch reads an access evaluations request. The error is for the request
 // as a whole; what is wrong with one of its questions stands in its item.
-func ParseBatch(raw []byte) (*Batch, error) {
+func ParseBatch(raw []byte) (*EvaluationBatch, error) {
 	var shared map[string]json.RawMessage
 	if err := read(raw, &shared); err != nil {
 		return nil, err
@@ -54,7 +54,7 @@ func ParseBatch(raw []byte) (*Batch, error) {
 	if len(list) > maxEvaluations {
 		return nil, &FieldError{"/evaluations", fmt.Sprintf("more than %d evaluations", maxEvaluations)}
 	}
-	b := &Batch{Semantic: ExecuteAll}
+	b := &EvaluationBatch{Semantic: ExecuteAll}
 	if text, ok := shared[optionsMember]; ok {
 		var options struct {
 			Semantic *string `json:"evaluations_semantic"`

@@ -77,7 +77,7 @@ func TestBatches(t *testing.T) {
 func TestSemantics(t *testing.T) {
 	for semantic, want := range map[string][2]bool{ExecuteAll: {false, false}, DenyOnFirstDeny: {true, false},
 		PermitOnFirstPermit: {false, true}} {
-		b := &Batch{Semantic: semantic}
+		b := &EvaluationBatch{Semantic: semantic}
 		if got := [2]bool{b.Stops(false), b.Stops(true)}; got != want {
 			t.Errorf("%s stops after a deny %t, after a permit %t", semantic, got[0], got[1])
 		}

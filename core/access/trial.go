@@ -9,8 +9,8 @@ import (
 	"ironledger.example/core/value"
 )
 
-// Ruling is how a request ends, without the reasons.
-type Ruling struct {
+// Verdict is how a request ends, without the reasons.
+type Verdict struct {
 	Outcome    Outcome
 	Shadow     Outcome // if shadow gates were enforced
 	BreakGlass bool
@@ -42,14 +42,14 @@ func (p *Program) Evaluator() *Evaluator {
 func (t *Evaluator) Steps() int64 { return t.env.Steps() }
 
 // Evaluate puts a request to the gates at now.
-func (t *Evaluator) Evaluate(q *Request, now int64) Ruling {
+func (t *Evaluator) Evaluate(q *Request, now int64) Verdict {
 	p := t.p
 	t.asked = t.asked[:0]
 	if q.User != "" && p.breakGlass[q.User] {
-		return Ruling{Allow, Allow, true}
+		return Verdict{Allow, Allow, true}
 	}
 	if p.stranger(q) {
-		return Ruling{Outcome: Deny, Shadow: Deny}
+		return Verdict{Outcome: Deny, Shadow: Deny}
 	}
 	res := p.resources[q.Resource]
 	if res == nil {
@@ -76,7 +76,7 @@ func (t *Evaluator) Evaluate(q *Request, now int64) Ruling {
 			real.add(a.outcome)
 		}
 	}
-	return Ruling{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
+	return Verdict{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
 }
 
 // stranger reports whether a request is denied because the directory does not

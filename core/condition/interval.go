@@ -33,8 +33,8 @@ func (iv *Interval) Eval(cells []Cell, now int64) Tri {
 	return iv.Outside
 }
 
-// Band is the numbers for which a condition is true for sure.
-type Band struct {
+// Range is the numbers for which a condition is true for sure.
+type Range struct {
 	Slot  int
 	Clock int64 // as in an Interval
 	Low   int64
@@ -42,26 +42,26 @@ type Band struct {
 }
 
 // Holds reports whether the number of the slot is within the band, and fresh.
-func (b *Band) Holds(cells []Cell, now int64) bool {
+func (b *Range) Holds(cells []Cell, now int64) bool {
 	c := &cells[b.Slot]
 	return c.Until >= now && uint64(c.Number-b.Clock*now-b.Low) <= b.Span
 }
 
 // band is where the interval is true, if that is one band.
-func (iv *Interval) band() (Band, bool) {
+func (iv *Interval) band() (Range, bool) {
 	low, high := iv.Low, iv.High
 	switch {
 	case iv.Inside == True:
 	case iv.Outside != True:
-		return Band{}, false
+		return Range{}, false
 	case low == math.MinInt64 && high < math.MaxInt64:
 		low, high = high+1, math.MaxInt64
 	case high == math.MaxInt64 && low > math.MinInt64:
 		low, high = math.MinInt64, low-1
 	default:
-		return Band{}, false
+		return Range{}, false
 	}
-	return Band{iv.Slot, iv.Clock, low, uint64(high - low)}, low <= high
+	return Range{iv.Slot, iv.Clock, low, uint64(high - low)}, low <= high
 }
 
 // Junction is intervals over one frame, joined by "and" or by "or": nearly every
@@ -89,15 +89,15 @@ func (j *Junction) After(first Tri, cells []Cell, now int64) Tri {
 // Bands returns bands that make the condition true when all of them hold; nil
 // when there are none. Most devices pass most rules, and this is the quickest
 // way to see that they do.
-func (j *Junction) Bands() []Band {
+func (j *Junction) Bands() []Range {
 	first, ok := j.First.band()
 	switch {
 	case !ok:
 		return nil
 	case len(j.Rest) == 0 || j.Stop == True: // alone, or one is enough
-		return []Band{first}
+		return []Range{first}
 	}
-	all := []Band{first}
+	all := []Range{first}
 	for i := range j.Rest {
 		b, ok := j.Rest[i].band()
 		if !ok {

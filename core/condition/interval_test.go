@@ -110,7 +110,7 @@ func TestBands(t *testing.T) {
 		now := int64(5)
 		cells := []Cell{{now*int64(rng.IntN(2)) + int64(rng.IntN(11)) - 5, now + int64(rng.IntN(3)) - 1},
 			{int64(rng.IntN(11)) - 5, now + int64(rng.IntN(2))}}
-		hold := !slices.ContainsFunc(bands, func(b Band) bool { return !b.Holds(cells, now) })
+		hold := !slices.ContainsFunc(bands, func(b Range) bool { return !b.Holds(cells, now) })
 		if got := j.Eval(cells, now); hold && got != True {
 			t.Fatalf("%+v is %s with %v at %d, and its bands hold", j, got, cells, now)
 		} else if one := cells[0].Until >= now && cells[1].Until >= now &&

@@ -371,11 +371,11 @@ func TestProofsAndHeads(t *testing.T) {
 	}
 	part := makeLedger(t, 300)
 	seen := Head{Origin: head.Origin, Size: 300, Root: part.tree.Root()}
-	growth, err := ProveGrowth(300, 1000, m.read)
+	proof, err := ProveConsistency(300, 1000, m.read)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := CheckGrowth(seen, head, growth); err != nil {
+	if err := CheckConsistency(seen, head, proof); err != nil {
 		t.Error(err)
 	}
 	for name, c := range map[string]struct {
@@ -383,7 +383,7 @@ func TestProofsAndHeads(t *testing.T) {
 	}{"rewritten": {Head{Origin: head.Origin, Size: 300}, head}, "cut": {head, seen},
 		"another ledger": {Head{Origin: "other", Size: 300, Root: seen.Root}, head},
 		"same size":      {Head{Origin: head.Origin, Size: 1000, Root: seen.Root}, head}} {
-		if err := CheckGrowth(c.seen, c.now, growth); err == nil {
+		if err := CheckConsistency(c.seen, c.now, proof); err == nil {
 			t.Errorf("%s: passes", name)
 		}
 	}

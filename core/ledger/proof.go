@@ -30,9 +30,9 @@ func Prove(seq int64, canonical []byte, leaf tlog.Hash, size int64, checkpoint [
 	return &Proof{seq, string(canonical), leaf.String(), encodeHashes(path), string(checkpoint)}, nil
 }
 
-// ProveGrowth shows that a ledger of one size is the beginning of one of a
+// ProveConsistency shows that a ledger of one size is the beginning of one of a
 // larger size (RFC 6962, section 2.1.2).
-func ProveGrowth(from, to int64, tiles TileReader) ([]string, error) {
+func ProveConsistency(from, to int64, tiles TileReader) ([]string, error) {
 	if from == 0 || from == to {
 		return []string{}, nil
 	}
@@ -102,9 +102,9 @@ func (p *Proof) Check(key note.Verifier) (Head, error) {
 	return head, nil
 }
 
-// CheckGrowth checks that a ledger as it was seen is the beginning of what it
+// CheckConsistency checks that a ledger as it was seen is the beginning of what it
 // is now.
-func CheckGrowth(seen, now Head, proof []string) error {
+func CheckConsistency(seen, now Head, proof []string) error {
 	switch {
 	case seen.Origin != now.Origin:
 		return fmt.Errorf("this is the ledger %s; the one seen before was %s", now.Origin, seen.Origin)

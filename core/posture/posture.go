@@ -65,7 +65,7 @@ type baseline struct {
 // test works out the truth of a check.
 type test struct {
 	bands    int // how many must hold for it to pass at once; 0: that cannot be seen so
-	band     [2]condition.Band
+	band     [2]condition.Range
 	eval     func(*condition.Env) condition.Tri // nil: there is no check
 	plain    bool                               // junction says it all
 	junction condition.Junction

@@ -167,7 +167,7 @@ func TestReviewFindsWhatIsLikelyNotMeant(t *testing.T) {
 			t.Errorf("%s: %q is not among %v", c.name, c.want, found)
 		}
 	}
-	fleet := &Coverage{Devices: 9, Baselines: map[string]int{"laptop": 4}, Uncovered: map[string]int{"chromeos": 2}}
+	fleet := &FleetCoverage{Devices: 9, Baselines: map[string]int{"laptop": 4}, Uncovered: map[string]int{"chromeos": 2}}
 	found := kinds(mustLoad(t, files).Review(fleet, now))
 	if !strings.Contains(found["uncovered uncovered"], "2 of 9 devices") ||
 		found["covers-nothing phone"] == "" || found["covers-nothing laptop"] != "" {

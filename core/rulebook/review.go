@@ -42,8 +42,8 @@ const (
 	NoIssuer      = "no-issuer"      // a condition on trust without an issuer
 )
 
-// Coverage is what a fleet shows of a rulebook's reach.
-type Coverage struct {
+// FleetCoverage is what a fleet shows of a rulebook's reach.
+type FleetCoverage struct {
 	Devices   int
 	Baselines map[string]int // by baseline: the devices it covers, in doubt too
 	Uncovered map[string]int // by platform: devices under no enforced baseline
@@ -51,7 +51,7 @@ type Coverage struct {
 
 // Review finds what is likely not meant, at now. The fleet is nil when there
 // is none to look at.
-func (rb *Rulebook) Review(fleet *Coverage, now int64) []Remark {
+func (rb *Rulebook) Review(fleet *FleetCoverage, now int64) []Remark {
 	r := &reviewer{rb: rb}
 	for i := range rb.Baselines {
 		r.baseline(&rb.Baselines[i], fleet)
@@ -98,7 +98,7 @@ func (r *reviewer) possible(p *condition.Program, platform string) bool {
 	return p.Eval(env) != condition.False
 }
 
-func (r *reviewer) baseline(b *Baseline, fleet *Coverage) {
+func (r *reviewer) baseline(b *Baseline, fleet *FleetCoverage) {
 	if b.Mode == Draft {
 		return
 	}

@@ -13,9 +13,9 @@ import (
 )
 
 // coverage tells how far the baselines of a rulebook reach over today's fleet.
-func (s *Service) coverage(book *state.Book) *rulebook.Coverage {
+func (s *Service) coverage(book *state.Book) *rulebook.FleetCoverage {
 	snap, now := s.Snapshot(), s.Micros()
-	c := &rulebook.Coverage{Baselines: map[string]int{}, Uncovered: map[string]int{}}
+	c := &rulebook.FleetCoverage{Baselines: map[string]int{}, Uncovered: map[string]int{}}
 	slot := book.Rulebook.Dict.Slot("platform")
 	snap.Fleet.All(func(d *state.Device) bool {
 		c.Devices++

@@ -38,8 +38,8 @@ func New(e *engine.Engine, keepPast time.Duration) *Service {
 	return &Service{Engine: e, keepPast: cmp.Or(keepPast, DefaultKeepPast)}
 }
 
-// LedgerState is the ledger at a glance.
-type LedgerState struct {
+// State is the ledger at a glance.
+type State struct {
 	Origin     string        `json:"origin"`
 	Key        string        `json:"key"` // the public key, as verifiers take it
 	Size       int64         `json:"size"`
@@ -55,9 +55,9 @@ type LedgerState struct {
 }
 
 // Ledger tells the state of the ledger.
-func (s *Service) Ledger() *LedgerState {
+func (s *Service) Ledger() *State {
 	head := s.Store.Sealed()
-	out := &LedgerState{Origin: head.Origin, Key: s.Key.Public, Size: head.Size, Root: head.Root.String(),
+	out := &State{Origin: head.Origin, Key: s.Key.Public, Size: head.Size, Root: head.Root.String(),
 		Checkpoint: string(head.Checkpoint), Kinds: ledger.Kinds, Verification: s.verified.get()}
 	if t := s.Store.Trouble(); t != nil {
 		out.Trouble = t.Error()
@@ -69,8 +69,8 @@ func (s *Service) Ledger() *LedgerState {
 // Checkpoint is the newest signed head.
 func (s *Service) Checkpoint() []byte { return s.Store.Sealed().Checkpoint }
 
-// LedgerLine is an entry as people see it.
-type LedgerLine struct {
+// Line is an entry as people see it.
+type Line struct {
 	Seq      int64           `json:"seq"`
 	At       string          `json:"at"`
 	Kind     ledger.Kind     `json:"kind"`
@@ -82,13 +82,13 @@ type LedgerLine struct {
 	Body     json.RawMessage `json:"body,omitempty"`
 }
 
-func ledgerLine(l *ledger.Line) LedgerLine {
-	return LedgerLine{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About,
+func ledgerLine(l *ledger.Line) Line {
+	return Line{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About,
 		event.Gist(&l.Entry), l.Leaf.String(), l.Body == nil, l.Body}
 }
 
-// LedgerQuery selects entries.
-type LedgerQuery struct {
+// Query selects entries.
+type Query struct {
 	Kind, Actor, About, Device, Person string
 	Since, Until                       string // RFC 3339
 	Before                             int64
@@ -96,7 +96,7 @@ type LedgerQuery struct {
 }
 
 // LedgerLines finds entries, newest first.
-func (s *Service) LedgerLines(ctx context.Context, q LedgerQuery) ([]LedgerLine, error) {
+func (s *Service) LedgerLines(ctx context.Context, q Query) ([]Line, error) {
 	kept := store.LineQuery{Kind: q.Kind, Actor: q.Actor, About: q.About, Device: q.Device, Person: q.Person,
 		Before: q.Before, Limit: q.Limit}
 	var err error
@@ -107,16 +107,16 @@ func (s *Service) LedgerLines(ctx context.Context, q LedgerQuery) ([]LedgerLine,
 		return nil, err
 	}
 	lines, err := s.Store.Search(ctx, kept)
-	out := make([]LedgerLine, len(lines))
+	out := make([]Line, len(lines))
 	for i := range lines {
 		out[i] = ledgerLine(&lines[i])
 	}
 	return out, err
 }
 
-// ShownEntry is an entry with its place in the tree.
-type ShownEntry struct {
-	LedgerLine
+// ProvenEntry is an entry with its place in the tree.
+type ProvenEntry struct {
+	Line
 	Canonical string        `json:"canonical,omitempty"` // what is hashed
 	Proof     *ledger.Proof `json:"proof"`
 	Path      []ledger.Step `json:"path"` // what the hashes of the proof stand for
@@ -125,7 +125,7 @@ type ShownEntry struct {
 }
 
 // LedgerEntry shows an entry with the proof that it is in the ledger.
-func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ShownEntry, error) {
+func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ProvenEntry, error) {
 	l, err := s.Store.Line(ctx, seq)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fault.NotFound("entry", fmt.Sprint(seq))
@@ -133,7 +133,7 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ShownEntry, erro
 	if err != nil {
 		return nil, err
 	}
-	out := &ShownEntry{LedgerLine: ledgerLine(&l)}
+	out := &ProvenEntry{Line: ledgerLine(&l)}
 	var canonical []byte
 	if l.Body != nil {
 		canonical = l.Append(nil)
@@ -149,22 +149,22 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ShownEntry, erro
 	return out, err
 }
 
-// Growth proves that the ledger of today goes on from one of an earlier size.
-type Growth struct {
+// Consistency proves that the ledger of today goes on from one of an earlier size.
+type Consistency struct {
 	From       int64    `json:"from"`
 	To         int64    `json:"to"`
 	Hashes     []string `json:"hashes"`
 	Checkpoint string   `json:"checkpoint"`
 }
 
-// LedgerGrowth makes the proof that the ledger only grew since it had a size.
-func (s *Service) LedgerGrowth(ctx context.Context, from int64) (*Growth, error) {
+// Consistency makes the proof that the ledger only grew since it had a size.
+func (s *Service) Consistency(ctx context.Context, from int64) (*Consistency, error) {
 	head := s.Store.Sealed()
 	if from < 0 || from > head.Size {
 		return nil, &fault.QueryError{Param: "from", Message: fmt.Sprintf("the ledger has %d entries", head.Size)}
 	}
-	hashes, err := ledger.ProveGrowth(from, head.Size, s.Store.Tiles(ctx))
-	return &Growth{from, head.Size, hashes, string(head.Checkpoint)}, err
+	hashes, err := ledger.ProveConsistency(from, head.Size, s.Store.Tiles(ctx))
+	return &Consistency{from, head.Size, hashes, string(head.Checkpoint)}, err
 }
 
 // LedgerTile reads a tile, or a bundle of entries (level -1). It is
@@ -219,26 +219,26 @@ func (s *Service) Export(ctx context.Context, from, to int64,
 	return head.Checkpoint, nil
 }
 
-// Standing is a device and the level it stands at.
-type Standing struct {
+// DeviceLevel is a device and the level it stands at.
+type DeviceLevel struct {
 	Device string `json:"device"`
 	Level  string `json:"level"`
 }
 
 // Standings reads the level that is kept of every device, and the size of the
 // ledger at the same moment.
-func (s *Service) Standings(ctx context.Context) (all []Standing, size int64, err error) {
+func (s *Service) Standings(ctx context.Context) (all []DeviceLevel, size int64, err error) {
 	v, err := s.Store.View(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
-	err = v.Levels(ctx, func(device, level string) { all = append(all, Standing{device, level}) })
+	err = v.Levels(ctx, func(device, level string) { all = append(all, DeviceLevel{device, level}) })
 	return all, v.Size, errors.Join(err, v.Close())
 }
 
 // Redact removes the body of an entry, because what it says must go. Its hash
 // stays, so that every proof holds; the redaction is an entry itself.
-func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason string) (*LedgerLine, error) {
+func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason string) (*Line, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}

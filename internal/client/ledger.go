@@ -38,10 +38,10 @@ func (c *Client) Redact(ctx context.Context, seq int64, reason string) (*Reply[a
 	return call[api.Entry](c.url, r, err)
 }
 
-// Growth proves that the ledger only grew since it had a size.
-func (c *Client) Growth(ctx context.Context, from int64) (*Reply[api.Growth], error) {
-	r, err := c.raw.GetGrowth(ctx, &api.GetGrowthParams{From: from})
-	return call[api.Growth](c.url, r, err)
+// Consistency proves that the ledger only grew since it had a size.
+func (c *Client) Consistency(ctx context.Context, from int64) (*Reply[api.Consistency], error) {
+	r, err := c.raw.GetConsistency(ctx, &api.GetConsistencyParams{From: from})
+	return call[api.Consistency](c.url, r, err)
 }
 
 // ReplayDecision makes a recorded decision again.
@@ -50,9 +50,9 @@ func (c *Client) ReplayDecision(ctx context.Context, id string) (*Reply[api.Repr
 	return call[api.Reproduction](c.url, r, err)
 }
 
-// DeviceThen shows a device as it stood at a moment.
-func (c *Client) DeviceThen(ctx context.Context, id, at string) (*Reply[api.PastDevice], error) {
-	r, err := c.raw.GetDeviceThen(ctx, id, &api.GetDeviceThenParams{At: at})
+// PastDevice shows a device as it stood at a moment.
+func (c *Client) PastDevice(ctx context.Context, id, at string) (*Reply[api.PastDevice], error) {
+	r, err := c.raw.GetPastDevice(ctx, id, &api.GetPastDeviceParams{At: at})
 	return call[api.PastDevice](c.url, r, err)
 }
 

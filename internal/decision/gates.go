@@ -11,8 +11,8 @@ import (
 	"ironledger.example/core/value"
 )
 
-// GateLine is a gate with what the last week brought.
-type GateLine struct {
+// Gate is a gate with what the last week brought.
+type Gate struct {
 	ID        string        `json:"id"`
 	Number    int           `json:"number,omitempty"`
 	Title     string        `json:"title,omitempty"`
@@ -73,14 +73,14 @@ func member(object []byte, name string) json.RawMessage {
 
 // Gates lists the gates in the order of their numbers, with what each said to
 // the requests of the last week.
-func (s *Service) Gates(ctx context.Context) ([]GateLine, error) {
+func (s *Service) Gates(ctx context.Context) ([]Gate, error) {
 	week, err := s.gateWeek(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []GateLine{}
+	out := []Gate{}
 	for _, g := range s.Snapshot().Book.Rulebook.Gates {
-		l := GateLine{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(),
+		l := Gate{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(),
 			What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny),
 			ValidFor: value.FormatDuration(g.ValidFor), Week: week[g.ID]}
 		if g.When != nil {

@@ -13,8 +13,8 @@ import (
 	"ironledger.example/internal/store"
 )
 
-// DecisionQuery selects recorded decisions.
-type DecisionQuery struct {
+// Query selects recorded decisions.
+type Query struct {
 	Person, Device, Resource, Outcome string
 	Gate                              string // that matched
 	Since, Until                      string // RFC 3339
@@ -35,7 +35,7 @@ type Recorded struct {
 }
 
 // Decisions lists recorded decisions, newest first.
-func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, error) {
+func (s *Service) Decisions(ctx context.Context, q Query) ([]Recorded, error) {
 	body := map[string]string{}
 	for path, want := range map[string]string{"$.asked.subject.id": q.Person, "$.device": q.Device,
 		"$.asked.resource.id": q.Resource, "$.outcome": q.Outcome} {
@@ -64,8 +64,8 @@ func (s *Service) Decisions(ctx context.Context, q DecisionQuery) ([]Recorded, e
 	return out, nil
 }
 
-// DecisionCountLine is how many decisions of a stretch of time came to something.
-type DecisionCountLine struct {
+// Count is how many decisions of a stretch of time came to something.
+type Count struct {
 	At      string `json:"at"`
 	Outcome string `json:"outcome"`
 	Shadow  bool   `json:"shadow,omitempty"` // shadow gates would have come to something else
@@ -74,7 +74,7 @@ type DecisionCountLine struct {
 
 // DecisionCounts counts the decisions of the last days: by the hour up to two
 // days, else by six hours.
-func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCountLine, error) {
+func (s *Service) DecisionCounts(ctx context.Context, days int) ([]Count, error) {
 	if days < 1 || days > MaxReplayDays {
 		return nil, &fault.QueryError{Param: "days",
 			Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
@@ -84,9 +84,9 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]DecisionCount
 		stretch = value.Day / 24
 	}
 	counts, err := s.Store.OutcomeCounts(ctx, s.Micros()-int64(days)*value.Day, stretch)
-	out := make([]DecisionCountLine, len(counts))
+	out := make([]Count, len(counts))
 	for i, c := range counts {
-		out[i] = DecisionCountLine{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}
+		out[i] = Count{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}
 	}
 	return out, err
 }

@@ -42,7 +42,7 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*past.Repro
 	a := answer(snap, r.Asked, q, now)
 	a.ID, a.Code, a.Basis = r.ID, r.Code, r.Basis
 	out := &past.Reproduction{At: value.FormatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People,
-		Roster: b.Roster, Differences: []past.Difference{}}
+		Roster: b.Roster, Differences: []past.Disagreement{}}
 	if err := past.Differences(&out.Differences, "", value.JSON(r.Answer), value.JSON(a)); err != nil {
 		return nil, err
 	}

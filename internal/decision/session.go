@@ -378,7 +378,7 @@ type ending struct {
 
 // Before ends the sessions that a change takes the ground from. That is written
 // together with the change, before it takes effect.
-func (l *sessions) Before(c *state.Change, next *state.Snapshot) engine.Outcome {
+func (l *sessions) Before(c *state.Change, next *state.Snapshot) engine.Part {
 	e := &ending{of: l, change: c, next: next, begun: l.count()}
 	for s, by := range e.atStake() {
 		e.look(s, by)

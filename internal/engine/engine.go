@@ -42,7 +42,7 @@ type Options struct {
 type Engine struct {
 	Store *store.Store
 	Log   *slog.Logger
-	Key   store.Key // of the ledger
+	Key   store.SigningKey // of the ledger
 	IDs   ids.Maker
 
 	snap    atomic.Pointer[state.Snapshot]
@@ -151,7 +151,7 @@ func DatabasePath(dir string) string { return filepath.Join(dir, "ironledger.db"
 func KeyPath(dir string) string      { return filepath.Join(dir, "ledger.key") }
 
 // openKey reads the ledger's key, and makes it at the first start.
-func openKey(o Options) (store.Key, error) {
+func openKey(o Options) (store.SigningKey, error) {
 	key, err := store.ReadKey(KeyPath(o.Dir))
 	if !errors.Is(err, store.ErrNoKey) {
 		return key, err

@@ -139,11 +139,11 @@ func (e *Engine) gather(first *Job) []*Job {
 type Companion interface {
 	// Before is shown a change that is about to be written, with the state that it will
 	// give, and may add entries to it.
-	Before(c *state.Change, next *state.Snapshot) Outcome
+	Before(c *state.Change, next *state.Snapshot) Part
 }
 
-// Outcome is what a companion did in a change.
-type Outcome interface {
+// Part is what a companion did in a change.
+type Part interface {
 	// Done tells that the change is seen, or why it had no effect. It reports whether
 	// the companion wants to take part in another.
 	Done(err error) (again bool)
@@ -153,7 +153,7 @@ type Outcome interface {
 type commitUnderWay struct {
 	change  *state.Change
 	next    *state.Snapshot // the state with it
-	outcome Outcome
+	outcome Part
 	jobs    []*Job
 	done    chan error
 }

@@ -95,28 +95,28 @@ func (w *Witness) Meet(ctx context.Context, cl *client.Client, key string, first
 // advance moves the witness on to the ledger of now, which must go on from
 // before, and remembers it.
 func (w *Witness) advance(ctx context.Context, cl *client.Client, before ledger.Head) error {
-	growth, err := cl.Growth(ctx, before.Size)
+	consistent, err := cl.Consistency(ctx, before.Size)
 	var refused *client.Problem
 	if errors.As(err, &refused) && refused.Pointer == "from" { // shorter than it was: say so with its own words
 		now, err := cl.Ledger(ctx)
 		if err != nil {
 			return err
 		}
-		return w.Alarm(ledger.CheckGrowth(before, ledger.Head{Origin: now.Value.Origin, Size: now.Value.Size}, nil))
+		return w.Alarm(ledger.CheckConsistency(before, ledger.Head{Origin: now.Value.Origin, Size: now.Value.Size}, nil))
 	}
 	if err != nil {
 		return err
 	}
-	now, err := ledger.OpenHead([]byte(growth.Value.Checkpoint), w.Verifier)
+	now, err := ledger.OpenHead([]byte(consistent.Value.Checkpoint), w.Verifier)
 	if err != nil {
 		return w.Alarm(err)
 	}
 	if before.Size > 0 {
-		if err := ledger.CheckGrowth(before, now, growth.Value.Hashes); err != nil {
+		if err := ledger.CheckConsistency(before, now, consistent.Value.Hashes); err != nil {
 			return w.Alarm(err)
 		}
 	}
-	w.Head, w.Checkpoint, w.SeenAt = now, growth.Value.Checkpoint, time.Now().UTC().Format(time.RFC3339)
+	w.Head, w.Checkpoint, w.SeenAt = now, consistent.Value.Checkpoint, time.Now().UTC().Format(time.RFC3339)
 	return w.save()
 }
 

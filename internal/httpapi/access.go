@@ -70,7 +70,7 @@ func (s *Server) evaluation(actor string, e *access.Evaluation) (response json.R
 }
 
 // evaluations answers the questions of a batch in turn, as its semantics ask.
-func (s *Server) evaluations(actor string, b *access.Batch) ([]json.RawMessage, error) {
+func (s *Server) evaluations(actor string, b *access.EvaluationBatch) ([]json.RawMessage, error) {
 	out := []json.RawMessage{}
 	for _, it := range b.Items {
 		response, allowed := access.Refusal(it.Err), false
@@ -221,7 +221,7 @@ func (s *Server) coverageCSV(c *gin.Context, cover *access.Coverage) {
 // ListGates lists the gates with what the last week brought.
 func (s *Server) ListGates(c *gin.Context) {
 	gates, err := s.service.Decisions.Gates(c.Request.Context())
-	s.answer(c, http.StatusOK, list[decision.GateLine]{Items: gates}, err)
+	s.answer(c, http.StatusOK, list[decision.Gate]{Items: gates}, err)
 }
 
 // ListLiveSessions lists the allows that may still be relied on.
@@ -255,14 +255,14 @@ func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
 // CountDecisions tells how many decisions came to what.
 func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) {
 	items, err := s.service.Decisions.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
-	s.answer(c, http.StatusOK, list[decision.DecisionCountLine]{Items: items}, err)
+	s.answer(c, http.StatusOK, list[decision.Count]{Items: items}, err)
 }
 
 // exportPage is how many decisions are read at a time for an export.
 const exportPage = 500
 
 // exportDecisions writes every decision that a search finds as CSV.
-func (s *Server) exportDecisions(c *gin.Context, q decision.DecisionQuery) {
+func (s *Server) exportDecisions(c *gin.Context, q decision.Query) {
 	if !s.exporting(c) {
 		return
 	}
@@ -322,7 +322,7 @@ func (s *Server) EnrolDevice(c *gin.Context) {
 // ListEnrolments lists devices that asked to be known here.
 func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) {
 	items, err := s.service.View.Enrolments(p.State)
-	s.answer(c, http.StatusOK, list[state.ShownEnrolment]{Items: items}, err)
+	s.answer(c, http.StatusOK, list[state.PublicEnrolment]{Items: items}, err)
 }
 
 // SettleEnrolment decides about a device that is held.

@@ -51,7 +51,7 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 		}
 	}
 	events, err := s.service.View.DeviceHistory(c.Request.Context(), id, before, limit+1)
-	out := list[view.Event]{Items: events}
+	out := list[view.HistoryEvent]{Items: events}
 	if len(events) > limit {
 		out.Items, out.Next = events[:limit], strconv.FormatInt(events[limit-1].Seq, 10)
 	}
@@ -60,7 +60,7 @@ func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHist
 
 // exportCSV writes every device that a query selects as CSV: what a list shows
 // and the attributes asked for.
-func (s *Server) exportCSV(c *gin.Context, q view.DeviceQuery) {
+func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
 	if !s.exporting(c) {
 		return
 	}
@@ -118,13 +118,13 @@ func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) 
 
 // ListSources lists who supplies evidence.
 func (s *Server) ListSources(c *gin.Context) {
-	c.JSON(http.StatusOK, list[view.ShownSource]{Items: s.service.View.Sources()})
+	c.JSON(http.StatusOK, list[view.Source]{Items: s.service.View.Sources()})
 }
 
 // ListUnmatched lists the reports kept aside.
 func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) {
 	items, err := s.service.View.Unmatched(p.All)
-	s.answer(c, http.StatusOK, list[view.ShownUnmatched]{Items: items}, err)
+	s.answer(c, http.StatusOK, list[view.Unmatched]{Items: items}, err)
 }
 
 // SettleUnmatched says whose a report is.
@@ -194,7 +194,7 @@ func (s *Server) revoke(c *gin.Context, id string) {
 
 // ListRoster lists the hardware registered in advance.
 func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) {
-	c.JSON(http.StatusOK, list[view.ShownRosterEntry]{Items: s.service.View.RosterList(p.Q)})
+	c.JSON(http.StatusOK, list[view.RosterEntry]{Items: s.service.View.RosterList(p.Q)})
 }
 
 // ImportRoster adds hardware to the roster.

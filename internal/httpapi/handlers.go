@@ -127,7 +127,7 @@ func (s *Server) GetStatus(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	page, err := s.service.View.Devices(c.Request.Context(), view.DeviceQuery{Limit: 1})
+	page, err := s.service.View.Devices(c.Request.Context(), view.DeviceSearch{Limit: 1})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -198,7 +198,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := view.DeviceQuery{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
+	q := view.DeviceSearch{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
 		Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
 	switch p.Format {
 	case "csv":
@@ -265,7 +265,7 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.fail(c, err)
 		return
 	}
-	q := decision.DecisionQuery{Person: p.Person, Device: p.Device, Resource: p.Resource,
+	q := decision.Query{Person: p.Person, Device: p.Device, Resource: p.Resource,
 		Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor,
 		Limit: limit + 1}
 	if p.Cursor != "" && !ids.IsID(p.Cursor) {

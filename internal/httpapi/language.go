@@ -39,7 +39,7 @@ func inLanguage[T any](c *gin.Context, texts map[string]T) map[string]T {
 }
 
 // speakDevice leaves in a device only the caller's language.
-func speakDevice(c *gin.Context, d *view.Detail) {
+func speakDevice(c *gin.Context, d *view.Device) {
 	c.Header("Vary", "Accept-Language")
 	for i := range d.Standing.Verdicts {
 		v := &d.Standing.Verdicts[i]

@@ -37,7 +37,7 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := audit.LedgerQuery{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person,
+	q := audit.Query{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person,
 		Since: p.Since, Until: p.Until, Limit: limit + 1}
 	if p.Cursor != "" {
 		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
@@ -46,7 +46,7 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
 		}
 	}
 	items, err := s.service.Audit.LedgerLines(c.Request.Context(), q)
-	out := list[audit.LedgerLine]{Items: items}
+	out := list[audit.Line]{Items: items}
 	if len(items) > limit {
 		out.Items = items[:limit]
 		out.Next = strconv.FormatInt(items[limit-1].Seq, 10)
@@ -71,9 +71,9 @@ func (s *Server) RedactEntry(c *gin.Context, seq int64) {
 	s.answer(c, http.StatusOK, e, err)
 }
 
-// GetGrowth proves that the ledger only grew.
-func (s *Server) GetGrowth(c *gin.Context, p api.GetGrowthParams) {
-	g, err := s.service.Audit.LedgerGrowth(c.Request.Context(), p.From)
+// GetConsistency proves that the ledger only grew.
+func (s *Server) GetConsistency(c *gin.Context, p api.GetConsistencyParams) {
+	g, err := s.service.Audit.Consistency(c.Request.Context(), p.From)
 	s.answer(c, http.StatusOK, g, err)
 }
 
@@ -83,8 +83,8 @@ func (s *Server) ReplayDecision(c *gin.Context, id string) {
 	s.answer(c, http.StatusOK, r, err)
 }
 
-// GetDeviceThen shows a device as it stood at a moment.
-func (s *Server) GetDeviceThen(c *gin.Context, id string, p api.GetDeviceThenParams) {
+// GetPastDevice shows a device as it stood at a moment.
+func (s *Server) GetPastDevice(c *gin.Context, id string, p api.GetPastDeviceParams) {
 	at, err := value.ParseTime(p.At)
 	if err != nil {
 		s.fail(c, &fault.QueryError{Param: "at", Message: err.Error()})
@@ -92,7 +92,7 @@ func (s *Server) GetDeviceThen(c *gin.Context, id string, p api.GetDeviceThenPar
 	}
 	d, err := s.service.View.DeviceAt(c.Request.Context(), id, at.Num())
 	if err == nil {
-		speakDevice(c, d.Detail)
+		speakDevice(c, d.Device)
 	}
 	s.answer(c, http.StatusOK, d, err)
 }

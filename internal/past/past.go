@@ -27,7 +27,7 @@ import (
 type Reproduction struct {
 	Same bool `json:"same"`
 	// Differences say where the two differ.
-	Differences []Difference `json:"differences"`
+	Differences []Disagreement `json:"differences"`
 	// What it was computed from.
 	At       string `json:"at"`
 	Rulebook int64  `json:"rulebook"`
@@ -36,9 +36,9 @@ type Reproduction struct {
 	Roster   int64  `json:"roster_revision"`
 }
 
-// Difference is a place at which something recorded and the same computed again
+// Disagreement is a place at which something recorded and the same computed again
 // differ.
-type Difference struct {
+type Disagreement struct {
 	Pointer  string          `json:"pointer"` // RFC 6901
 	Recorded json.RawMessage `json:"recorded,omitempty"`
 	Computed json.RawMessage `json:"computed,omitempty"`
@@ -135,7 +135,7 @@ func Forgotten(err error) error {
 const maxDifferences = 50
 
 // Differences adds where two JSON values differ.
-func Differences(into *[]Difference, pointer string, recorded, computed json.RawMessage) error {
+func Differences(into *[]Disagreement, pointer string, recorded, computed json.RawMessage) error {
 	a, err := ledger.Canonical(recorded)
 	if err != nil {
 		return err
@@ -150,7 +150,7 @@ func Differences(into *[]Difference, pointer string, recorded, computed json.Raw
 	inner := func(key string, x, y json.RawMessage) error {
 		pointer := pointer + "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(key)
 		if x == nil || y == nil {
-			*into = append(*into, Difference{pointer, x, y})
+			*into = append(*into, Disagreement{pointer, x, y})
 			return nil
 		}
 		return Differences(into, pointer, x, y)
@@ -190,6 +190,6 @@ func Differences(into *[]Difference, pointer string, recorded, computed json.Raw
 		}
 		return nil
 	}
-	*into = append(*into, Difference{pointer, a, b})
+	*into = append(*into, Disagreement{pointer, a, b})
 	return nil
 }

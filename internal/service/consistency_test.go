@@ -61,7 +61,7 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 						d.Level, d.Standing.Level, keys)
 					return
 				}
-				if page, err := s.View.Devices(ctx, view.DeviceQuery{Limit: 1000}); err != nil ||
+				if page, err := s.View.Devices(ctx, view.DeviceSearch{Limit: 1000}); err != nil ||
 					page.Total != n || len(page.Levels) != 1 {
 					t.Errorf("a list of %v (%v)", page.Levels, err)
 					return

@@ -381,7 +381,7 @@ func TestOverviewAndSources(t *testing.T) {
 			t.Errorf("the course runs from %v to %v", first, last)
 		}
 		sources := s.View.Sources()
-		i := slices.IndexFunc(sources, func(x view.ShownSource) bool { return x.ID == "agent" })
+		i := slices.IndexFunc(sources, func(x view.Source) bool { return x.ID == "agent" })
 		if a := sources[i]; a.Devices != 2 || len(a.Refused) != 1 || a.Refused[0].Attribute != "colour" ||
 			a.Refused[0].Device != "d2" {
 			t.Errorf("the agent is %+v", a)
@@ -414,7 +414,7 @@ func TestSearchesAreKept(t *testing.T) {
 	if all := s.View.Searches(); len(all) != 1 || all[0].By != "a" {
 		t.Errorf("kept are %+v", all)
 	}
-	page, err := s.View.Devices(ctx, view.DeviceQuery{Where: q.Where, Columns: q.Columns, Limit: 5})
+	page, err := s.View.Devices(ctx, view.DeviceSearch{Where: q.Where, Columns: q.Columns, Limit: 5})
 	if err != nil || page.Items[0].Values["os.version"] != "14.1" {
 		t.Errorf("the columns are %+v (%v)", page, err)
 	}

@@ -29,7 +29,7 @@ gates:
 // ended is why the session of a decision ended, "" while it has not.
 func ended(t *testing.T, s *service.Service, decision string) string {
 	t.Helper()
-	lines, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: string(ledger.SessionEnded), About: decision, Limit: 10})
+	lines, err := s.Audit.LedgerLines(ctx, audit.Query{Kind: string(ledger.SessionEnded), About: decision, Limit: 10})
 	if err != nil || len(lines) > 1 {
 		t.Fatal(lines, err)
 	}

@@ -218,7 +218,7 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 	if err != nil || in.Accepted != 2 || in.Refused != 3000 {
 		t.Fatalf("%d taken, %d refused (%v)", in.Accepted, in.Refused, err)
 	}
-	told, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: string(ledger.EvidenceRefused), Limit: 5})
+	told, err := s.Audit.LedgerLines(ctx, audit.Query{Kind: string(ledger.EvidenceRefused), Limit: 5})
 	if err != nil || len(told) != 1 || !strings.Contains(string(told[0].Body), `"attributes":3000`) {
 		t.Errorf("it is recorded as %v (%v)", told, err)
 	}
@@ -261,7 +261,7 @@ func TestRedactionTakesTheBodyAndLeavesTheProof(t *testing.T) {
 	if got, err := s.Decisions.Decision(ctx, id); err != nil || !got.Redacted || got.Asked.Subject.ID != "" {
 		t.Errorf("the decision is shown as %+v (%v)", got, err)
 	}
-	if _, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Person: "maren", Limit: 10}); err != nil {
+	if _, err := s.Decisions.Decisions(ctx, decision.Query{Person: "maren", Limit: 10}); err != nil {
 		t.Error(err)
 	}
 	if _, err := s.Decisions.ReproduceDecision(ctx, id); err == nil {

@@ -189,7 +189,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 						t.Error(err)
 					}
 					if _, err := s.View.Devices(t.Context(),
-						view.DeviceQuery{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
+						view.DeviceSearch{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
 						t.Error(err)
 					}
 				}

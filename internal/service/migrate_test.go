@@ -107,7 +107,7 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 	if u, err := s.View.Enrolments(state.Held); err != nil || len(u) != 2 {
 		t.Errorf("%d enrolments wait (%v)", len(u), err)
 	}
-	page, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Limit: 200})
+	page, err := s.Decisions.Decisions(ctx, decision.Query{Limit: 200})
 	if err != nil || len(page) != 190 {
 		t.Fatalf("%d decisions (%v)", len(page), err)
 	}

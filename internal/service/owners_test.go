@@ -21,7 +21,7 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 	compare := func(when string) {
 		t.Helper()
 		for _, who := range owners[:5] {
-			page, err := s.View.Devices(ctx, view.DeviceQuery{Where: fmt.Sprintf("owner == %q", who),
+			page, err := s.View.Devices(ctx, view.DeviceSearch{Where: fmt.Sprintf("owner == %q", who),
 				Limit: 1000, Sort: "id"})
 			if err != nil {
 				t.Fatal(err)

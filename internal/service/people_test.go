@@ -105,14 +105,14 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 	if p := s.View.Person("maren"); p.Known || outcome() != access.Deny {
 		t.Errorf("after a restart maren is %+v and gets %s", p, outcome())
 	}
-	made, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Person: "maren", Limit: 5})
+	made, err := s.Decisions.Decisions(ctx, decision.Query{Person: "maren", Limit: 5})
 	if err != nil || len(made) != 1 {
 		t.Fatal(made, err)
 	}
 	if r, err := s.Decisions.ReproduceDecision(ctx, made[0].ID); err != nil || !r.Same {
 		t.Errorf("the decision from before is made again as %+v (%v)", r, err)
 	}
-	lines, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: "person.removed", Limit: 5})
+	lines, err := s.Audit.LedgerLines(ctx, audit.Query{Kind: "person.removed", Limit: 5})
 	if err != nil || len(lines) != 1 || !strings.Contains(string(lines[0].Body), "left on Friday") {
 		t.Errorf("the ledger tells %+v (%v)", lines, err)
 	}

@@ -180,15 +180,15 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 		decide("edda", "e1", "rota")
 		time.Sleep(time.Hour)
 		for _, c := range []struct {
-			q    decision.DecisionQuery
+			q    decision.Query
 			want int
 		}{
-			{decision.DecisionQuery{}, 4}, {decision.DecisionQuery{Gate: "sell"}, 2},
-			{decision.DecisionQuery{Gate: "sell", Outcome: "deny"}, 1},
-			{decision.DecisionQuery{Gate: "tried"}, 2}, {decision.DecisionQuery{Gate: "pay"}, 0},
-			{decision.DecisionQuery{Since: noon}, 2}, {decision.DecisionQuery{Until: noon}, 2},
-			{decision.DecisionQuery{Since: noon, Until: noon}, 0},
-			{decision.DecisionQuery{Since: noon, Gate: "sell"}, 0}, {decision.DecisionQuery{Person: "edda"}, 2},
+			{decision.Query{}, 4}, {decision.Query{Gate: "sell"}, 2},
+			{decision.Query{Gate: "sell", Outcome: "deny"}, 1},
+			{decision.Query{Gate: "tried"}, 2}, {decision.Query{Gate: "pay"}, 0},
+			{decision.Query{Since: noon}, 2}, {decision.Query{Until: noon}, 2},
+			{decision.Query{Since: noon, Until: noon}, 0},
+			{decision.Query{Since: noon, Gate: "sell"}, 0}, {decision.Query{Person: "edda"}, 2},
 		} {
 			c.q.Limit = 100
 			got, err := s.Decisions.Decisions(ctx, c.q)

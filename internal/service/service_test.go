@@ -142,7 +142,7 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 		}
 		time.Sleep(time.Hour + time.Second)
 		synctest.Wait()
-		page, err := s.View.Devices(ctx, view.DeviceQuery{Where: "level == sound", Limit: 1})
+		page, err := s.View.Devices(ctx, view.DeviceSearch{Where: "level == sound", Limit: 1})
 		if err != nil || page.Total != 3000 {
 			t.Errorf("%d of 3000 have moved (%v)", page.Total, err)
 		}
@@ -267,7 +267,7 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 	if _, err := s.Decisions.Decide("proxy", e); err != nil {
 		t.Errorf("when the disk is back, decisions are not: %v", err)
 	}
-	if list, err := s.Decisions.Decisions(ctx, decision.DecisionQuery{Limit: 10}); err != nil || len(list) != 1 ||
+	if list, err := s.Decisions.Decisions(ctx, decision.Query{Limit: 10}); err != nil || len(list) != 1 ||
 		!list[0].BreakGlass || list[0].Actor != "proxy" {
 		t.Errorf("recorded are %+v (%v)", list, err)
 	}
@@ -310,7 +310,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 	})
 	wg.Go(func() {
 		for range each {
-			if _, err := s.View.Devices(ctx, view.DeviceQuery{Where: "level >= sound", Sort: "-level",
+			if _, err := s.View.Devices(ctx, view.DeviceSearch{Where: "level >= sound", Sort: "-level",
 				Limit: 10}); err != nil {
 				t.Error(err)
 			}
@@ -337,7 +337,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 	for sort, want := range map[string]string{"id": "d0 d1 d2 d3 d4 d5 d6", "-id": "d6 d5 d4 d3 d2 d1 d0",
 		"level": "d1 d3 d5 d0 d2 d4 d6", "-level": "d0 d2 d4 d6 d1 d3 d5"} {
 		var got []string
-		q := view.DeviceQuery{Sort: sort, Limit: 2}
+		q := view.DeviceSearch{Sort: sort, Limit: 2}
 		for {
 			page, err := s.View.Devices(ctx, q)
 			if err != nil || page.Total != 7 || page.Levels["strong"] != 4 {
@@ -354,7 +354,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 			t.Errorf("by %s: %v, want %s", sort, got, want)
 		}
 	}
-	for _, bad := range []view.DeviceQuery{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
+	for _, bad := range []view.DeviceSearch{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
 		{Where: "("}} {
 		bad.Limit = 1
 		var q *fault.QueryError

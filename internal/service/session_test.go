@@ -176,7 +176,7 @@ func TestAnAllowOnTheWayIsEnded(t *testing.T) {
 		wg.Wait()
 	}
 	for deadline := time.Now().Add(10 * time.Second); len(allowed) > 0; time.Sleep(time.Millisecond) {
-		ended, err := s.Audit.LedgerLines(ctx, audit.LedgerQuery{Kind: string(ledger.SessionEnded), Limit: 500})
+		ended, err := s.Audit.LedgerLines(ctx, audit.Query{Kind: string(ledger.SessionEnded), Limit: 500})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -20,16 +20,16 @@ type Claims = event.Claims
 // Enrolment is a device's request to be known here.
 type Enrolment = event.Enrolment
 
-// ShownEnrolment is an enrolment as people see it.
-type ShownEnrolment struct {
+// PublicEnrolment is an enrolment as people see it.
+type PublicEnrolment struct {
 	Enrolment
 	At        string `json:"at"`
 	DecidedAt string `json:"decided_at,omitempty"`
 }
 
-// ShowEnrolment is an enrolment as people see it.
-func ShowEnrolment(e Enrolment) ShownEnrolment {
-	return ShownEnrolment{e, value.FormatTime(e.At), value.FormatTime(e.DecidedAt)}
+// MakePublic is an enrolment as people see it.
+func MakePublic(e Enrolment) PublicEnrolment {
+	return PublicEnrolment{e, value.FormatTime(e.At), value.FormatTime(e.DecidedAt)}
 }
 
 // Retirement is why a device is no longer one of ours.

@@ -142,7 +142,7 @@ func (e *TroubleError) Unwrap() error { return e.Err }
 
 // Options are what a store is opened with.
 type Options struct {
-	Key Key
+	Key SigningKey
 	Log *slog.Logger // nil: slog.Default()
 	// NewKey and ResetClock are the reasons for going on with another key, and
 	// for letting time go back; "" not to.

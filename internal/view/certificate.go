@@ -37,8 +37,8 @@ const (
 // its life, and at most two weeks before, in microseconds.
 func endingSoon(lifetime int64) int64 { return min(lifetime/4, 14*24*3600*1_000_000) }
 
-// ShownCertificate is a certificate that a device shows.
-type ShownCertificate struct {
+// Certificate is a certificate that a device shows.
+type Certificate struct {
 	Device   string   `json:"device"`
 	Level    string   `json:"level"`
 	Rank     int      `json:"rank"`
@@ -59,11 +59,11 @@ type ShownCertificate struct {
 
 // CertificatePage is one page of a list of certificates.
 type CertificatePage struct {
-	Total   int                `json:"total"`
-	States  map[string]int     `json:"states"`
-	Issuers []IssuerCount      `json:"issuers"`
-	Items   []ShownCertificate `json:"items"`
-	Next    string             `json:"next,omitempty"`
+	Total   int            `json:"total"`
+	States  map[string]int `json:"states"`
+	Issuers []IssuerCount  `json:"issuers"`
+	Items   []Certificate  `json:"items"`
+	Next    string         `json:"next,omitempty"`
 }
 
 // IssuerCount is how many certificates of the whole list chain to an issuer.
@@ -176,7 +176,7 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 		return nil, err
 	}
 	slot := snap.Book.Rulebook.Dict.Slot("certs")
-	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []ShownCertificate{}},
+	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []Certificate{}},
 		[]certificateRow{}, map[string]int{}
 	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *state.Device) bool {
@@ -217,8 +217,8 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 	return page, nil
 }
 
-func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) ShownCertificate {
-	out := ShownCertificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
+func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) Certificate {
+	out := Certificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
 		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
 		Subject: field(c, "subject").Str(), Issuer: field(c, "issuer").Str(), Names: []string{},
 		Serial: field(c, "serial").Str(), SHA256: field(c, "sha256").Str(),

@@ -17,7 +17,7 @@ func standing(b *state.Book, d *state.Device, now int64) *posture.Standing {
 
 // DeviceOf shows the device that a connection proved by its certificate in full;
 // nil for none.
-func (s *Service) DeviceOf(cert *x509.Certificate) *Detail {
+func (s *Service) DeviceOf(cert *x509.Certificate) *Device {
 	ref := s.decisions.Certified(cert)
 	snap, now := s.Snapshot(), s.Micros()
 	d := snap.Shows(ref.CertificateSHA256)
@@ -27,8 +27,8 @@ func (s *Service) DeviceOf(cert *x509.Certificate) *Detail {
 	return detail(snap, snap.At(d, now), now)
 }
 
-// Summary is a device in a list.
-type Summary struct {
+// DeviceSummary is a device in a list.
+type DeviceSummary struct {
 	ID        string   `json:"id"`
 	Name      string   `json:"name,omitempty"`
 	Platform  string   `json:"platform,omitempty"`
@@ -58,7 +58,7 @@ type Summary struct {
 }
 
 // summary describes a device in a list with further attributes.
-func withColumns(b *state.Book, d *state.Device, columns []string, now int64) Summary {
+func withColumns(b *state.Book, d *state.Device, columns []string, now int64) DeviceSummary {
 	s := Summarize(b, d, now)
 	for _, name := range columns {
 		if v := d.View.Get(b.Rulebook.Dict.Slot(name), now); v.Known() {
@@ -72,14 +72,14 @@ func withColumns(b *state.Book, d *state.Device, columns []string, now int64) Su
 }
 
 // Summarize describes a device in a list.
-func Summarize(b *state.Book, d *state.Device, now int64) Summary {
+func Summarize(b *state.Book, d *state.Device, now int64) DeviceSummary {
 	get := func(name string) string {
 		if v := d.View.Value(b.Rulebook.Dict.Slot(name)); v.Known() {
 			return v.String()
 		}
 		return ""
 	}
-	s := Summary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"),
+	s := DeviceSummary{ID: d.ID, Name: get("name"), Platform: get("platform"), Form: get("form"),
 		Model: get("model"), OSVersion: get("os.version"),
 		Owner: get("owner"), Ownership: get("ownership"), Serial: get("serial"),
 		Level: b.Rulebook.LevelName(d.Result.Level), Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
@@ -100,24 +100,24 @@ func Summarize(b *state.Book, d *state.Device, now int64) Summary {
 	return s
 }
 
-// Detail is a device in full.
-type Detail struct {
-	Summary
+// Device is a device in full.
+type Device struct {
+	DeviceSummary
 	FirstSeen string                 `json:"first_seen"`
 	Keys      map[string]string      `json:"keys"`
 	Standing  *posture.Standing      `json:"standing"`
-	Readings  []Shown                `json:"readings"`
-	Refused   []ShownRefusal         `json:"refused"` // of the newest report of each source
+	Readings  []Reading              `json:"readings"`
+	Refused   []Refusal              `json:"refused"` // of the newest report of each source
 	Threats   []Threat               `json:"threats"` // the active ones
 	Waivers   []state.ShownException `json:"waivers"`
 	Vouches   []state.ShownException `json:"vouches"`
 	OnRoster  bool                   `json:"on_roster"`
-	Certs     []ShownCertificate     `json:"certificates"`
+	Certs     []Certificate          `json:"certificates"`
 	Rulebook  int64                  `json:"rulebook"`
 }
 
-// Shown is a reading as people see it.
-type Shown struct {
+// Reading is a reading as people see it.
+type Reading struct {
 	Attribute   string      `json:"attribute"`
 	Title       string      `json:"title"`
 	Value       value.Value `json:"value"`
@@ -131,7 +131,7 @@ type Shown struct {
 }
 
 // Device shows a device in full, or nil when there is none.
-func (s *Service) Device(id string) *Detail {
+func (s *Service) Device(id string) *Device {
 	snap, now := s.Snapshot(), s.Micros()
 	d := snap.Named(id)
 	if d == nil {
@@ -141,17 +141,17 @@ func (s *Service) Device(id string) *Detail {
 }
 
 // detail tells a device, that is at the moment now, in full.
-func detail(snap *state.Snapshot, d *state.Device, now int64) *Detail {
+func detail(snap *state.Snapshot, d *state.Device, now int64) *Device {
 	b := snap.Book
-	out := &Detail{Summary: Summarize(b, d, now), FirstSeen: value.FormatTime(d.FirstSeen),
+	out := &Device{DeviceSummary: Summarize(b, d, now), FirstSeen: value.FormatTime(d.FirstSeen),
 		Keys:     map[string]string{},
-		Standing: standing(b, d, now), Readings: []Shown{}, Rulebook: b.Info.Version}
+		Standing: standing(b, d, now), Readings: []Reading{}, Rulebook: b.Info.Version}
 	for _, k := range d.Keys {
 		out.Keys[string(k.Kind)] = k.Text
 	}
 	out.Refused, out.Threats, out.OnRoster = shownRefusals(d), threats(b, d, now),
 		snap.Roster.Has(snap.Telling(d.Keys))
-	out.Waivers, out.Vouches, out.Certs = []state.ShownException{}, []state.ShownException{}, []ShownCertificate{}
+	out.Waivers, out.Vouches, out.Certs = []state.ShownException{}, []state.ShownException{}, []Certificate{}
 	for _, w := range d.Waivers {
 		out.Waivers = append(out.Waivers, snap.ShownWaiver(w, now))
 	}
@@ -168,7 +168,7 @@ func detail(snap *state.Snapshot, d *state.Device, now int64) *Detail {
 		if slot < 0 {
 			continue
 		}
-		shown := Shown{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value,
+		shown := Reading{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title, Value: r.Value,
 			Unavailable: r.Unavailable, Source: r.Source,
 			ObservedAt: value.FormatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
 		counts := d.View.Counts(slot, r)

@@ -10,8 +10,8 @@ import (
 	"ironledger.example/internal/fault"
 )
 
-// Event is one moment of a device's history.
-type Event struct {
+// HistoryEvent is one moment of a device's history.
+type HistoryEvent struct {
 	Seq   int64           `json:"seq"` // of its ledger entry
 	At    string          `json:"at"`
 	Kind  ledger.Kind     `json:"kind"`
@@ -23,7 +23,7 @@ type Event struct {
 
 // DeviceHistory lists what became of a device, newest first: entries before a
 // sequence number only, unless it is 0.
-func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]Event, error) {
+func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]HistoryEvent, error) {
 	d := s.Snapshot().Named(id)
 	if d == nil {
 		return nil, fault.NotFound("device", id)
@@ -33,9 +33,9 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 		return nil, err
 	}
 	rb := s.Snapshot().Book.Rulebook
-	out := []Event{}
+	out := []HistoryEvent{}
 	for _, e := range entries {
-		ev := Event{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
+		ev := HistoryEvent{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
 			Body: e.Body}
 		if changed, ok := event.As[*event.StandingChanged](&e); ok {
 			if rank, ok := rb.Rank(changed.To); ok {

@@ -15,14 +15,14 @@ import (
 )
 
 // Enrolments lists requests, the newest first: those of a state, or all for "".
-func (s *Service) Enrolments(in string) ([]state.ShownEnrolment, error) {
+func (s *Service) Enrolments(in string) ([]state.PublicEnrolment, error) {
 	if in != "" && in != state.Held && in != state.Enrolled && in != state.Refused {
 		return nil, &fault.QueryError{Param: "state", Message: "a state is held, enrolled or refused"}
 	}
-	out := []state.ShownEnrolment{}
+	out := []state.PublicEnrolment{}
 	for _, e := range slices.Backward(s.Snapshot().Enrolments.List()) {
 		if in == "" || e.State == in {
-			out = append(out, state.ShowEnrolment(e))
+			out = append(out, state.MakePublic(e))
 		}
 	}
 	return out, nil
@@ -97,8 +97,8 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]state.Show
 	return out, nil
 }
 
-// ShownRosterEntry is an entry of the roster with the device it turned out to be.
-type ShownRosterEntry struct {
+// RosterEntry is an entry of the roster with the device it turned out to be.
+type RosterEntry struct {
 	ID         string `json:"id"`
 	Serial     string `json:"serial,omitempty"`
 	HardwareID string `json:"hardware_id,omitempty"`
@@ -109,14 +109,14 @@ type ShownRosterEntry struct {
 }
 
 // RosterList lists the entries that hold a text, by id.
-func (s *Service) RosterList(text string) []ShownRosterEntry {
+func (s *Service) RosterList(text string) []RosterEntry {
 	snap, text := s.Snapshot(), strings.ToLower(strings.TrimSpace(text))
-	out := []ShownRosterEntry{}
+	out := []RosterEntry{}
 	for id, e := range snap.Roster.All() {
 		if !strings.Contains(strings.ToLower(id+"\n"+e.HardwareID+"\n"+e.Note), text) {
 			continue
 		}
-		shown := ShownRosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note,
+		shown := RosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note,
 			At: value.FormatTime(e.At), By: e.By}
 		for _, k := range e.Keys() {
 			if d, ok := snap.Find(k); ok {
@@ -125,12 +125,12 @@ func (s *Service) RosterList(text string) []ShownRosterEntry {
 		}
 		out = append(out, shown)
 	}
-	slices.SortFunc(out, func(a, b ShownRosterEntry) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out, func(a, b RosterEntry) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }
 
-// ShownUnmatched is an unmatched report as people see it.
-type ShownUnmatched struct {
+// Unmatched is an unmatched report as people see it.
+type Unmatched struct {
 	ID         string         `json:"id"`
 	At         string         `json:"at"`
 	Times      int            `json:"times"`
@@ -139,7 +139,7 @@ type ShownUnmatched struct {
 	State      string         `json:"state"` // open, waiting, joined or discarded
 	Why        string         `json:"why,omitempty"`
 	Keys       []UnmatchedKey `json:"keys"`
-	Readings   []ShownReading `json:"readings"`
+	Readings   []KeptReading  `json:"readings"`
 	SettledAt  string         `json:"settled_at,omitempty"`
 	SettledBy  string         `json:"settled_by,omitempty"`
 	Device     string         `json:"device,omitempty"`
@@ -153,17 +153,17 @@ type UnmatchedKey struct {
 	Device string           `json:"device,omitempty"`
 }
 
-// ShownReading is a reading in a few words.
-type ShownReading struct {
+// KeptReading is a reading in a few words.
+type KeptReading struct {
 	Attribute string `json:"attribute"`
 	Text      string `json:"text"`
 }
 
 // Unmatched lists the reports kept aside, the newest first: those that a person
 // must settle, or all of them.
-func (s *Service) Unmatched(all bool) ([]ShownUnmatched, error) {
+func (s *Service) Unmatched(all bool) ([]Unmatched, error) {
 	snap := s.Snapshot()
-	out := []ShownUnmatched{}
+	out := []Unmatched{}
 	for _, u := range snap.Unmatched.List() {
 		if u.State() != "open" && !all {
 			continue
@@ -174,21 +174,21 @@ func (s *Service) Unmatched(all bool) ([]ShownUnmatched, error) {
 		}
 		out = append(out, *shown)
 	}
-	slices.SortFunc(out, func(a, b ShownUnmatched) int {
+	slices.SortFunc(out, func(a, b Unmatched) int {
 		return cmp.Or(strings.Compare(b.At, a.At), strings.Compare(a.ID, b.ID))
 	})
 	return out, nil
 }
 
-func shownUnmatched(snap *state.Snapshot, u *state.Unmatched) (*ShownUnmatched, error) {
+func shownUnmatched(snap *state.Snapshot, u *state.Unmatched) (*Unmatched, error) {
 	rep, err := u.Report(snap.Book)
 	if err != nil {
 		return nil, err
 	}
-	shown := ShownUnmatched{ID: u.ID, At: value.FormatTime(u.At), Times: u.Times, Source: u.Source,
+	shown := Unmatched{ID: u.ID, At: value.FormatTime(u.At), Times: u.Times, Source: u.Source,
 		ObservedAt: value.FormatTime(u.Observed), State: u.State(), Why: u.Why,
 		SettledBy: u.SettledBy, Device: u.Device, Reason: u.Reason, Keys: []UnmatchedKey{},
-		Readings: []ShownReading{}}
+		Readings: []KeptReading{}}
 	if u.SettledAt != 0 {
 		shown.SettledAt = value.FormatTime(u.SettledAt)
 	}
@@ -197,7 +197,7 @@ func shownUnmatched(snap *state.Snapshot, u *state.Unmatched) (*ShownUnmatched, 
 		shown.Keys = append(shown.Keys, UnmatchedKey{k.Kind, k.Text, device})
 	}
 	for _, r := range rep.Readings {
-		shown.Readings = append(shown.Readings, ShownReading{r.Name, state.ReadingText(r)})
+		shown.Readings = append(shown.Readings, KeptReading{r.Name, state.ReadingText(r)})
 	}
 	return &shown, nil
 }

@@ -27,7 +27,7 @@ type Overview struct {
 	Rules     []RuleHold       `json:"rules"`  // what holds most devices down
 	Dropped   []Drop           `json:"dropped"`
 	Ending    []Ending         `json:"ending"`
-	Quiet     []ShownSource    `json:"quiet"`
+	Quiet     []Source         `json:"quiet"`
 	Unmatched int              `json:"unmatched"` // reports that wait for a person
 	Held      int              `json:"held"`      // devices that wait to be taken in
 	// Emergencies are the uses of break-glass accounts in the last week, the newest
@@ -86,7 +86,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 	snap, now := s.Snapshot(), s.Micros()
 	b := snap.Book
 	o := &Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
-		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []ShownSource{}, Unmatched: s.unsettled(),
+		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []Source{}, Unmatched: s.unsettled(),
 		Verdicts: map[string]int{}}
 	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
 	holds := make([]RuleHold, len(b.RuleKeys))

@@ -13,7 +13,7 @@ import (
 
 // RehearseDevice tells how a device would stand under a rulebook, or nil when
 // there is no such device.
-func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Detail, error) {
+func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Device, error) {
 	book, err := s.Candidate(files)
 	if err != nil {
 		return nil, err
@@ -29,7 +29,7 @@ func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Detail, err
 
 // PastDevice is a device as it stood at a moment.
 type PastDevice struct {
-	*Detail
+	*Device
 	Reproduction past.Reproduction `json:"reproduction"`
 }
 
@@ -68,7 +68,7 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	}
 	out := &PastDevice{detail(snap, d, at),
 		past.Reproduction{At: value.FormatTime(at), Rulebook: t.Version, Device: d.Revision,
-			People: snap.People.Revision, Roster: snap.Roster.Revision, Differences: []past.Difference{}}}
+			People: snap.People.Revision, Roster: snap.Roster.Revision, Differences: []past.Disagreement{}}}
 	recorded, err := s.Store.StandingAt(ctx, present.ID, at)
 	if err != nil {
 		return nil, err
@@ -76,7 +76,7 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if changed, ok := event.As[*event.StandingChanged](&recorded); ok {
 		if level := out.Standing.Level; changed.To != level {
 			out.Reproduction.Differences = append(out.Reproduction.Differences,
-				past.Difference{Pointer: "/standing/level", Recorded: value.JSON(changed.To),
+				past.Disagreement{Pointer: "/standing/level", Recorded: value.JSON(changed.To),
 					Computed: value.JSON(level)})
 		}
 	}

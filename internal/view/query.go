@@ -36,8 +36,8 @@ func New(e *engine.Engine, past *past.Service, decisions *decision.Service) *Ser
 	return &Service{e, past, decisions}
 }
 
-// DeviceQuery selects and orders devices.
-type DeviceQuery struct {
+// DeviceSearch selects and orders devices.
+type DeviceSearch struct {
 	Where  string // a condition over the attributes, level, id, seen_at and since
 	Text   string // a part of the id, name, serial, owner or model
 	Sort   string // a column, with "-" before it for falling order; "" for id
@@ -49,10 +49,10 @@ type DeviceQuery struct {
 
 // DevicePage is one page of a list of devices.
 type DevicePage struct {
-	Total  int            `json:"total"`
-	Levels map[string]int `json:"levels"` // how many of the total stand at each level
-	Items  []Summary      `json:"items"`
-	Next   string         `json:"next,omitempty"` // the cursor of the next page
+	Total  int             `json:"total"`
+	Levels map[string]int  `json:"levels"` // how many of the total stand at each level
+	Items  []DeviceSummary `json:"items"`
+	Next   string          `json:"next,omitempty"` // the cursor of the next page
 }
 
 // columns are what a list can be sorted by.
@@ -94,7 +94,7 @@ type deviceRow struct {
 }
 
 // Devices lists the devices that a query selects.
-func (s *Service) Devices(ctx context.Context, q DeviceQuery) (*DevicePage, error) {
+func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*DevicePage, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	name, falling := strings.CutPrefix(cmp.Or(q.Sort, "id"), "-")
 	column := columns[name]
@@ -114,7 +114,7 @@ func (s *Service) Devices(ctx context.Context, q DeviceQuery) (*DevicePage, erro
 		return nil, err
 	}
 	var rows []deviceRow
-	page := &DevicePage{Levels: map[string]int{}, Items: []Summary{}}
+	page := &DevicePage{Levels: map[string]int{}, Items: []DeviceSummary{}}
 	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *state.Device) bool {
 		if d = snap.At(d, now); match(d, budget) {
@@ -204,7 +204,7 @@ func (b *budget) err() error {
 }
 
 // matcher compiles the condition and the text of a query.
-func matcher(b *state.Book, q DeviceQuery, now int64) (func(*state.Device, *budget) bool, error) {
+func matcher(b *state.Book, q DeviceSearch, now int64) (func(*state.Device, *budget) bool, error) {
 	where := func(*state.Device, *budget) bool { return true }
 	if strings.TrimSpace(q.Where) != "" {
 		p, err := condition.CompileText(q.Where, b.Search)

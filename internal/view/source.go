@@ -9,8 +9,8 @@ import (
 	"ironledger.example/internal/state"
 )
 
-// ShownSource is a source of evidence: what it may supply and what it did.
-type ShownSource struct {
+// Source is a source of evidence: what it may supply and what it did.
+type Source struct {
 	ID       string   `json:"id"`
 	Title    string   `json:"title,omitempty"`
 	Declared bool     `json:"declared"` // the rulebook names it
@@ -23,13 +23,13 @@ type ShownSource struct {
 	LastAt   string   `json:"last_at,omitempty"` // of the newest reading
 	// Quiet is set when nothing has come from it for longer than the rulebook's
 	// quiet_after, or a day.
-	Quiet      bool           `json:"quiet"`
-	QuietAfter string         `json:"quiet_after"`
-	Refused    []ShownRefusal `json:"refused"` // by attribute, of the newest report about each device
+	Quiet      bool      `json:"quiet"`
+	QuietAfter string    `json:"quiet_after"`
+	Refused    []Refusal `json:"refused"` // by attribute, of the newest report about each device
 }
 
-// ShownRefusal is an attribute that was not taken, and of how many devices.
-type ShownRefusal struct {
+// Refusal is an attribute that was not taken, and of how many devices.
+type Refusal struct {
 	Attribute string `json:"attribute"`
 	Message   string `json:"message"`
 	Devices   int    `json:"devices"`
@@ -41,24 +41,24 @@ type ShownRefusal struct {
 const quietByDefault = 24 * 3600 * 1_000_000
 
 // Sources lists who supplies evidence, those that count most first.
-func (s *Service) Sources() []ShownSource {
+func (s *Service) Sources() []Source {
 	snap, now := s.Snapshot(), s.Micros()
 	rb := snap.Book.Rulebook
-	all, last, limits := map[string]*ShownSource{}, map[string]int64{}, map[string]int64{}
+	all, last, limits := map[string]*Source{}, map[string]int64{}, map[string]int64{}
 	for _, r := range rb.Policy.Sources {
-		all[r.ID] = &ShownSource{ID: r.ID, Title: r.Title, Declared: true, Rank: r.Rank, Provides: r.Provides}
+		all[r.ID] = &Source{ID: r.ID, Title: r.Title, Declared: true, Rank: r.Rank, Provides: r.Provides}
 		limits[r.ID] = r.QuietAfter
 	}
-	of := func(id string) *ShownSource {
+	of := func(id string) *Source {
 		if all[id] == nil {
-			all[id] = &ShownSource{ID: id, Provides: []string{}}
+			all[id] = &Source{ID: id, Provides: []string{}}
 			if rb.Policy.Sources == nil {
 				all[id].Provides = []string{"*"}
 			}
 		}
 		return all[id]
 	}
-	refused := map[[2]string]*ShownRefusal{}
+	refused := map[[2]string]*Refusal{}
 	snap.Fleet.All(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		var seen []string
@@ -85,7 +85,7 @@ func (s *Service) Sources() []ShownSource {
 		for _, r := range d.Refused {
 			key := [2]string{r.Source, r.Attribute + "\n" + r.Message}
 			if refused[key] == nil {
-				refused[key] = &ShownRefusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID,
+				refused[key] = &Refusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID,
 					Source: r.Source, At: value.FormatTime(r.At)}
 			}
 			refused[key].Devices++
@@ -93,25 +93,25 @@ func (s *Service) Sources() []ShownSource {
 		}
 		return true
 	})
-	out := []ShownSource{}
+	out := []Source{}
 	for id, src := range all {
 		limit := cmp.Or(limits[id], quietByDefault)
 		src.QuietAfter, src.Quiet = value.FormatDuration(limit), now-last[id] > limit
 		if last[id] != 0 {
 			src.LastAt = value.FormatTime(last[id])
 		}
-		src.Refused = []ShownRefusal{}
+		src.Refused = []Refusal{}
 		for key, r := range refused {
 			if key[0] == id {
 				src.Refused = append(src.Refused, *r)
 			}
 		}
-		slices.SortFunc(src.Refused, func(a, b ShownRefusal) int {
+		slices.SortFunc(src.Refused, func(a, b Refusal) int {
 			return cmp.Or(cmp.Compare(b.Devices, a.Devices), strings.Compare(a.Attribute, b.Attribute))
 		})
 		out = append(out, *src)
 	}
-	slices.SortFunc(out, func(a, b ShownSource) int {
+	slices.SortFunc(out, func(a, b Source) int {
 		return cmp.Or(cmp.Compare(b.Rank, a.Rank),
 			strings.Compare(a.ID, b.ID))
 	})
@@ -119,10 +119,10 @@ func (s *Service) Sources() []ShownSource {
 }
 
 // shownRefusals tells what was refused of the newest reports about a device.
-func shownRefusals(d *state.Device) []ShownRefusal {
-	out := []ShownRefusal{}
+func shownRefusals(d *state.Device) []Refusal {
+	out := []Refusal{}
 	for _, r := range d.Refused {
-		out = append(out, ShownRefusal{Attribute: r.Attribute, Message: r.Message, Devices: 1, Device: d.ID,
+		out = append(out, Refusal{Attribute: r.Attribute, Message: r.Message, Devices: 1, Device: d.ID,
 			Source: r.Source, At: value.FormatTime(r.At)})
 	}
 	return out

@@ -705,7 +705,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/devices/{id}/then": {
+    "/api/v1/devices/{id}/past": {
         parameters: {
             query?: never;
             header?: never;
@@ -713,7 +713,7 @@ export interface paths {
             cookie?: never;
         };
         /** A device as it stood at a moment, computed again from what was kept */
-        get: operations["getDeviceThen"];
+        get: operations["getPastDevice"];
         put?: never;
         post?: never;
         delete?: never;
@@ -807,7 +807,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/ledger/growth": {
+    "/api/v1/ledger/consistency": {
         parameters: {
             query?: never;
             header?: never;
@@ -815,7 +815,7 @@ export interface paths {
             cookie?: never;
         };
         /** The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2) */
-        get: operations["getGrowth"];
+        get: operations["getConsistency"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2201,7 +2201,7 @@ export interface components {
             beside_last: number;
             hash: string;
         };
-        Growth: {
+        Consistency: {
             /** Format: int64 */
             from: number;
             /** Format: int64 */
@@ -3566,7 +3566,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getDeviceThen: {
+    getPastDevice: {
         parameters: {
             query: {
                 /** @description The moment (RFC 3339) */
@@ -3726,7 +3726,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getGrowth: {
+    getConsistency: {
         parameters: {
             query: {
                 /** @description The size it had */
@@ -3744,7 +3744,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Growth"];
+                    "application/json": components["schemas"]["Consistency"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -47,19 +47,23 @@ const cures = computed(() => {
       <OutcomeMark :outcome="answer.outcome" large />
       <span v-if="answer.code" class="soft">code <CopyText :text="answer.code" /></span>
       <span v-if="answer.break_glass" class="flag">break-glass account</span>
-      <span v-if="answer.shadow_outcome" class="soft">were the shadow gates enforced: <OutcomeMark :outcome="answer.shadow_outcome" /></span>
+      <span v-if="answer.shadow_outcome" class="soft">were the shadow gates enforced: <OutcomeMark :outcome="answer.shadow_outcome" />
+      </span>
     </header>
     <p class="asked">
       <router-link v-if="isPerson" :to="{ name: 'person', params: { id: answer.asked.subject.id } }">{{ answer.asked.subject.id }}</router-link>
       <template v-else>The device itself</template>,
       <strong>{{ answer.asked.action.name }} {{ answer.asked.resource.id }}</strong>,
-      <template v-if="answer.known_device">on <router-link :to="{ name: 'device', params: { id: answer.device! } }">{{ answer.device }}</router-link> at level <strong>{{ answer.level }}</strong></template>
+      <template v-if="answer.known_device">on <router-link :to="{ name: 'device', params: { id: answer.device! } }">{{ answer.device }}</router-link>
+        at level <strong>{{ answer.level }}</strong></template>
       <template v-else>on an unknown device, which counts as <strong>{{ answer.level }}</strong></template>,
       {{ asked }}.
-      <span v-if="isPerson && !answer.known_person" class="soft">The directory does not know this person, so there are no groups.</span>
+      <span v-if="isPerson && !answer.known_person" class="soft">The directory does not know this person,
+        so there are no groups.</span>
     </p>
     <p v-if="!answer.remedies" class="reason">{{ answer.reason_admin.en }}</p>
-    <p v-if="answer.outcome !== 'allow'" class="soft">The person is told: “{{ answer.reason_user.en ?? Object.values(answer.reason_user)[0] }}”</p>
+    <p v-if="answer.outcome !== 'allow'" class="soft">The person is told:
+      “{{ answer.reason_user.en ?? Object.values(answer.reason_user)[0] }}”</p>
 
     <template v-if="answer.gates.length > 0">
       <h2>Gates</h2>
@@ -67,8 +71,12 @@ const cures = computed(() => {
         <thead><tr><th>Gate</th><th>Says</th><th>Required</th><th>Seen</th><th>By</th><th>Age</th></tr></thead>
         <tbody v-for="gate in answer.gates" :key="gate.gate">
           <tr v-for="(leaf, i) in gate.why" :key="i" :class="{ joined: i < gate.why.length - 1 }">
-            <td v-if="i === 0" :rowspan="gate.why.length" class="gate"><strong v-if="gate.number">{{ gate.number }}</strong> {{ gate.title || gate.gate }}<div class="soft small">{{ gate.gate }} needs <code>{{ gate.need }}</code></div></td>
-            <td v-if="i === 0" :rowspan="gate.why.length" class="nowrap"><OutcomeMark :outcome="gate.verdict === 'met' ? 'allow' : gate.verdict" /><div v-if="gate.shadow" class="soft small">shadow, no effect</div></td>
+            <td v-if="i === 0" :rowspan="gate.why.length" class="gate"><strong v-if="gate.number">{{ gate.number }}</strong>
+              {{ gate.title || gate.gate }}<div class="soft small">{{ gate.gate }} needs <code>{{ gate.need }}</code>
+              </div></td>
+            <td v-if="i === 0" :rowspan="gate.why.length" class="nowrap">
+              <OutcomeMark :outcome="gate.verdict === 'met' ? 'allow' : gate.verdict" />
+              <div v-if="gate.shadow" class="soft small">shadow, no effect</div></td>
             <LeafRow :leaf="leaf" />
           </tr>
         </tbody>
@@ -81,11 +89,16 @@ const cures = computed(() => {
         <thead><tr><th>Rule</th><th>Verdict</th><th>Required</th><th>Observed</th><th>Source</th><th>Age</th></tr></thead>
         <tbody v-for="r in answer.remedies" :key="r.rule">
           <tr v-for="(leaf, i) in r.why" :key="i" :class="{ joined: i < r.why.length - 1 }">
-            <td v-if="i === 0" :rowspan="r.why.length" class="gate"><strong>{{ r.title || r.rule }}</strong><div class="soft small">{{ r.rule }}</div></td>
-            <td v-if="i === 0" :rowspan="r.why.length">{{ r.verdict }}<div v-if="session.mayWaive && answer.device"><el-button link type="primary" size="small" @click="waiving = waiving === r.rule ? '' : r.rule">Waive…</el-button></div></td>
+            <td v-if="i === 0" :rowspan="r.why.length" class="gate"><strong>{{ r.title || r.rule }}</strong>
+              <div class="soft small">{{ r.rule }}</div></td>
+            <td v-if="i === 0" :rowspan="r.why.length">{{ r.verdict }}<div v-if="session.mayWaive && answer.device">
+              <el-button link type="primary" size="small" @click="waiving = waiving === r.rule ? '' : r.rule">Waive…</el-button>
+            </div></td>
             <LeafRow :leaf="leaf" />
           </tr>
-          <tr v-if="waiving === r.rule"><td colspan="6"><GrantForm :device="answer.device!" :rule="r.rule" @done="granted" @cancel="waiving = ''" /></td></tr>
+          <tr v-if="waiving === r.rule"><td colspan="6">
+            <GrantForm :device="answer.device!" :rule="r.rule" @done="granted" @cancel="waiving = ''" /></td>
+          </tr>
         </tbody>
       </table>
       <p v-if="said" class="said" role="status">{{ said }}</p>
@@ -104,9 +117,12 @@ const cures = computed(() => {
     </template>
 
     <footer class="soft small">
-      <template v-if="answer.id">Decision <CopyText :text="answer.id" />, <router-link v-if="answer.seq" :to="{ name: 'entry', params: { seq: answer.seq } }">entry {{ answer.seq }}</router-link> of the ledger, asked by {{ answer.actor }} <TimeText :time="answer.at" />, rulebook {{ answer.rulebook }}.</template>
+      <template v-if="answer.id">Decision <CopyText :text="answer.id" />, <router-link v-if="answer.seq" :to="{ name: 'entry', params: { seq: answer.seq } }">entry
+        {{ answer.seq }}</router-link> of the ledger, asked by {{ answer.actor }} <TimeText :time="answer.at" />,
+        rulebook {{ answer.rulebook }}.</template>
       <template v-else>A trial under rulebook {{ answer.rulebook }}: nothing was recorded and nobody was let in.</template>
-      <template v-if="answer.outcome === 'allow' && !answer.break_glass"> The answer holds until {{ answer.valid_until }}.</template>
+      <template v-if="answer.outcome === 'allow' && !answer.break_glass"> The answer holds until
+        {{ answer.valid_until }}.</template>
     </footer>
   </article>
 </template>

@@ -13,7 +13,11 @@ async function copy() {
 </script>
 
 <template>
-  <span class="copy"><slot>{{ text }}</slot><button type="button" :title="`Copy ${text}`" :aria-label="`Copy ${text}`" @click.stop="copy"><template v-if="copied">copied</template><svg v-else viewBox="0 0 12 12" width="12" height="12" aria-hidden="true"><path d="M3.5 3.5V1H11V8.5H8.5M1 3.5H8.5V11H1Z" /></svg></button></span>
+  <span class="copy"><slot>{{ text }}</slot>
+    <button type="button" :title="`Copy ${text}`" :aria-label="`Copy ${text}`" @click.stop="copy">
+      <template v-if="copied">copied</template>
+      <svg v-else viewBox="0 0 12 12" width="12" height="12" aria-hidden="true">
+        <path d="M3.5 3.5V1H11V8.5H8.5M1 3.5H8.5V11H1Z" /></svg></button></span>
 </template>
 
 <style scoped>

@@ -45,9 +45,16 @@ function headline(e: Event): string {
     <el-skeleton v-else-if="!data && loading" :rows="3" animated />
     <template v-else-if="data">
       <figure v-if="stretches.length > 0">
-        <svg :viewBox="`0 0 1000 ${height}`" preserveAspectRatio="none" role="img" :aria-label="`Levels over time: ${stretches.map((s) => s.level).join(', then ')}`">
+        <svg
+          :viewBox="`0 0 1000 ${height}`" preserveAspectRatio="none" role="img"
+          :aria-label="`Levels over time: ${stretches.map((s) => s.level).join(', then ')}`"
+        >
           <line v-for="i in ladder - 1" :key="i" x1="0" x2="1000" :y1="i * step" :y2="i * step" class="rule" />
-          <rect v-for="s in stretches" :key="s.at" :x="s.from * 1000" :width="s.width * 1000" :y="height - (s.rank + 1) * step" :height="(s.rank + 1) * step" :class="{ top: s.rank === ladder - 1, bottom: s.rank === 0 }"><title>{{ s.level }} from {{ full(s.at) }}</title></rect>
+          <rect
+            v-for="s in stretches" :key="s.at" :x="s.from * 1000" :width="s.width * 1000"
+            :y="height - (s.rank + 1) * step" :height="(s.rank + 1) * step"
+            :class="{ top: s.rank === ladder - 1, bottom: s.rank === 0 }"
+          ><title>{{ s.level }} from {{ full(s.at) }}</title></rect>
         </svg>
         <figcaption class="soft small"><TimeText :time="stretches[0]!.at" /><span>now</span></figcaption>
       </figure>
@@ -55,15 +62,21 @@ function headline(e: Event): string {
         <li v-for="e in data.items.slice(0, shown)" :key="e.seq">
           <p class="when"><TimeText :time="e.at" /></p>
           <div>
-            <p><strong>{{ headline(e) }}</strong> <span class="soft small">{{ [e.body.cause, e.actor].filter(Boolean).join(', ') }}<template v-if="e.body.cause === 'rulebook'">, version {{ e.body.rulebook }}</template>; <router-link :to="{ name: 'entry', params: { seq: e.seq } }">entry {{ e.seq }}</router-link></span></p>
+            <p><strong>{{ headline(e) }}</strong> <span class="soft small">{{ [e.body.cause, e.actor].filter(Boolean).join(', ') }}<template v-if="e.body.cause === 'rulebook'">,
+              version {{ e.body.rulebook }}</template>; <router-link :to="{ name: 'entry', params: { seq: e.seq } }">entry
+              {{ e.seq }}</router-link></span></p>
             <p v-if="e.kind === 'device.keyed'" class="small">{{ e.gist }}</p>
-            <p v-if="e.body.reason" class="small">{{ e.body.reason }}<template v-if="e.body.until">, until {{ full(e.body.until) }}</template></p>
-            <p v-for="c in e.body.changed" :key="c.rule" class="small"><code>{{ c.rule }}</code> {{ c.from }} → <strong>{{ c.to }}</strong><template v-if="c.why">; {{ c.why }}</template></p>
-            <p v-for="c in e.body.evidence" :key="c.attribute" class="soft small">{{ c.source }} said {{ c.attribute }} {{ c.to }}<template v-if="c.from">, was {{ c.from }}</template></p>
+            <p v-if="e.body.reason" class="small">{{ e.body.reason }}<template v-if="e.body.until">,
+              until {{ full(e.body.until) }}</template></p>
+            <p v-for="c in e.body.changed" :key="c.rule" class="small"><code>{{ c.rule }}</code> {{ c.from }}
+              → <strong>{{ c.to }}</strong><template v-if="c.why">; {{ c.why }}</template></p>
+            <p v-for="c in e.body.evidence" :key="c.attribute" class="soft small">{{ c.source }} said
+              {{ c.attribute }} {{ c.to }}<template v-if="c.from">, was {{ c.from }}</template></p>
           </div>
         </li>
       </ol>
-      <p v-if="data.items.length > shown"><el-button link type="primary" @click="shown += 50">Show {{ Math.min(50, data.items.length - shown) }} earlier</el-button></p>
+      <p v-if="data.items.length > shown"><el-button link type="primary" @click="shown += 50">Show
+        {{ Math.min(50, data.items.length - shown) }} earlier</el-button></p>
       <p v-else-if="data.items.length === 0" class="soft">Nothing has happened to it.</p>
     </template>
   </section>

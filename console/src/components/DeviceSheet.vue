@@ -49,38 +49,56 @@ function granted() {
     <section class="standing">
       <LevelMark :level="device.level" :rank="device.rank" :top="device.top" large />
       <div>
-        <p v-if="device.outside" class="threat"><strong>Not one of ours</strong>: {{ device.outside }}. Decisions take it for an unknown device.</p>
+        <p v-if="device.outside" class="threat"><strong>Not one of ours</strong>: {{ device.outside }}.
+          Decisions take it for an unknown device.</p>
         <p>
-          <template v-if="!device.covered">No enforced baseline asks anything of this device for certain, so it stands no higher than an uncovered one.<template v-if="device.binding.length > 0"> Held at {{ device.level }} by <strong>{{ device.binding.join(', ') }}</strong>.</template></template>
+          <template v-if="!device.covered">No enforced baseline asks anything of this device for certain,
+            so it stands no higher than an uncovered one.<template v-if="device.binding.length > 0">
+              Held at {{ device.level }} by <strong>{{ device.binding.join(', ') }}</strong>.</template>
+          </template>
           <template v-else-if="device.binding.length > 0">Held at {{ device.level }} by <strong>{{ device.binding.join(', ') }}</strong>.</template>
           <template v-else>Nothing holds it down.</template>
-          <template v-if="next && next.rules.length > 0"> To reach <strong>{{ next.level }}</strong>, it must pass {{ next.rules.join(', ') }}.</template>
+          <template v-if="next && next.rules.length > 0"> To reach <strong>{{ next.level }}</strong>,
+            it must pass {{ next.rules.join(', ') }}.</template>
         </p>
         <p class="soft small">
           {{ device.level }} since <TimeText :time="device.since" />, last seen <TimeText :time="device.seen_at" />,
-          <template v-if="device.standing.next_change">may change by itself <TimeText :time="device.standing.next_change" /></template>
+          <template v-if="device.standing.next_change">may change by itself <TimeText :time="device.standing.next_change" />
+          </template>
           <template v-else>does not change by itself</template>.
           <template v-if="device.shadow_level"> Were the shadow baselines enforced, it would be <strong>{{ device.shadow_level }}</strong>.</template>
         </p>
         <ul v-if="soon.length > 0" class="soon small" aria-label="What ends by itself">
-          <li v-for="s in soon" :key="s.what"><strong>{{ s.what }}</strong> ends <TimeText :time="s.until" /><template v-if="s.why">: {{ s.why }} ({{ s.by }})</template></li>
+          <li v-for="s in soon" :key="s.what"><strong>{{ s.what }}</strong> ends <TimeText :time="s.until" />
+            <template v-if="s.why">: {{ s.why }} ({{ s.by }})</template></li>
         </ul>
-        <p v-for="t in device.threats" :key="t.id" class="threat"><strong>{{ t.severity }} threat</strong>: {{ t.title || t.id }}<template v-if="t.at">, since <TimeText :time="t.at" /></template>, says {{ t.source }}</p>
+        <p v-for="t in device.threats" :key="t.id" class="threat"><strong>{{ t.severity }} threat</strong>:
+          {{ t.title || t.id }}<template v-if="t.at">, since <TimeText :time="t.at" /></template>, says
+          {{ t.source }}</p>
       </div>
     </section>
 
     <div class="sheet">
       <section>
         <table v-if="rulings.length > 0" class="ruled">
-          <thead><tr><th>Rule</th><th>Verdict</th><th>Required</th><th>Observed</th><th>Source</th><th>Age</th><th>Holds at</th></tr></thead>
+          <thead><tr><th>Rule</th><th>Verdict</th><th>Required</th><th>Observed</th><th>Source</th><th>Age</th>
+            <th>Holds at</th></tr></thead>
           <tbody v-for="v in rulings" :key="v.rule">
             <tr v-for="(leaf, i) in v.why" :key="i" :class="{ joined: i < v.why.length - 1, held: held(v) && !v.shadow }">
-              <td v-if="i === 0" :rowspan="v.why.length" class="rule">{{ v.title || v.rule }}<div class="soft small">{{ v.rule }}</div></td>
-              <td v-if="i === 0" :rowspan="v.why.length"><span class="verdict" :class="v.verdict">{{ v.verdict }}</span><div v-if="v.shadow" class="soft small">shadow</div><div v-if="v.grace_until ?? v.waived_until" class="soft small">until <TimeText :time="(v.grace_until ?? v.waived_until)!" /></div><div v-if="v.failing_since && v.verdict !== 'pass'" class="soft small">fails since <TimeText :time="v.failing_since" /></div></td>
+              <td v-if="i === 0" :rowspan="v.why.length" class="rule">{{ v.title || v.rule }}<div class="soft small">{{ v.rule }}</div>
+              </td>
+              <td v-if="i === 0" :rowspan="v.why.length"><span class="verdict" :class="v.verdict">{{ v.verdict }}</span>
+                <div v-if="v.shadow" class="soft small">shadow</div>
+                <div v-if="v.grace_until ?? v.waived_until" class="soft small">until <TimeText :time="(v.grace_until ?? v.waived_until)!" />
+                </div><div v-if="v.failing_since && v.verdict !== 'pass'" class="soft small">fails since
+                  <TimeText :time="v.failing_since" /></div></td>
               <LeafRow :leaf="leaf" />
-              <td v-if="i === 0" :rowspan="v.why.length">{{ v.holds_at }}<div v-if="waivable && held(v) && v.verdict !== 'waived'"><el-button link size="small" @click="waiving = v.rule">Waive…</el-button></div></td>
+              <td v-if="i === 0" :rowspan="v.why.length">{{ v.holds_at }}<div v-if="waivable && held(v) && v.verdict !== 'waived'">
+                <el-button link size="small" @click="waiving = v.rule">Waive…</el-button></div></td>
             </tr>
-            <tr v-if="waiving === v.rule"><td :colspan="7"><GrantForm :device="device.id" :rule="v.rule" @done="granted" @cancel="waiving = ''" /></td></tr>
+            <tr v-if="waiving === v.rule"><td :colspan="7">
+              <GrantForm :device="device.id" :rule="v.rule" @done="granted" @cancel="waiving = ''" /></td>
+            </tr>
           </tbody>
         </table>
         <p v-else class="soft">No rule speaks of this device.</p>
@@ -88,7 +106,9 @@ function granted() {
       <aside v-if="cures.length > 0" aria-label="What to do">
         <h3>What to do</h3>
         <ol>
-          <li v-for="c in cures" :key="c.rule"><strong>{{ c.title }}.</strong> <LinkedText :text="c.steps ?? ''" /><div class="soft small">{{ c.rule }}<template v-if="c.until">, before <TimeText :time="c.until" /></template></div></li>
+          <li v-for="c in cures" :key="c.rule"><strong>{{ c.title }}.</strong> <LinkedText :text="c.steps ?? ''" />
+            <div class="soft small">{{ c.rule }}<template v-if="c.until">, before <TimeText :time="c.until" />
+            </template></div></li>
         </ol>
       </aside>
     </div>

@@ -21,11 +21,20 @@ async function submit() {
 <template>
   <form class="grant" @submit.prevent="submit" @keydown.esc="$emit('cancel')">
     <p class="small">
-      <template v-if="rule">Waive <code>{{ rule }}</code> for {{ device }}</template><template v-else>Vouch that {{ device }} is genuine</template> for
-      <el-select v-model="form.for" size="small" aria-label="How long" class="span" allow-create filterable><el-option v-for="s in spans" :key="s" :value="s" :label="s" /></el-select>
+      <template v-if="rule">Waive <code>{{ rule }}</code> for {{ device }}</template><template v-else>Vouch
+        that {{ device }} is genuine</template> for
+      <el-select v-model="form.for" size="small" aria-label="How long" class="span" allow-create filterable>
+        <el-option v-for="s in spans" :key="s" :value="s" :label="s" /></el-select>
     </p>
-    <el-input v-model="form.reason" name="reason" placeholder="Why? Everybody who sees the device reads it." aria-label="Reason" type="textarea" :rows="2" autofocus />
-    <p class="buttons"><el-button type="primary" native-type="submit" size="small" :loading="busy" :disabled="form.reason.trim() === ''">{{ rule ? 'Waive' : 'Vouch' }}</el-button><el-button link size="small" @click="$emit('cancel')">Leave it</el-button></p>
+    <el-input
+      v-model="form.reason" name="reason" placeholder="Why? Everybody who sees the device reads it."
+      aria-label="Reason" type="textarea" :rows="2" autofocus
+    />
+    <p class="buttons">
+      <el-button
+        type="primary" native-type="submit" size="small" :loading="busy" :disabled="form.reason.trim() === ''"
+      >{{ rule ? 'Waive' : 'Vouch' }}</el-button><el-button link size="small" @click="$emit('cancel')">Leave
+        it</el-button></p>
     <ProblemNote v-if="problem" :problem="problem" />
   </form>
 </template>

@@ -9,7 +9,8 @@ defineProps<{ leaf: Leaf }>()
 <template>
   <td><code>{{ leaf.condition }}</code></td>
   <td class="observed">
-    <template v-if="leaf.holds === 'unknown' && leaf.unknown"><span class="soft">not known:</span> {{ leaf.unknown }}<span v-if="leaf.observed" class="soft"> (was {{ leaf.observed }})</span></template>
+    <template v-if="leaf.holds === 'unknown' && leaf.unknown"><span class="soft">not known:</span>
+      {{ leaf.unknown }}<span v-if="leaf.observed" class="soft"> (was {{ leaf.observed }})</span></template>
     <template v-else>{{ leaf.observed ?? 'not known' }}</template>
   </td>
   <td>{{ leaf.source }}</td>

@@ -11,7 +11,10 @@ const tone = computed(() => (props.rank === props.top ? 'top' : props.rank === 0
 <template>
   <span class="mark" :class="[tone, { large }]">
     <svg :viewBox="`0 0 ${top * 5} 14`" :width="top * (large ? 7.5 : 5)" :height="large ? 21 : 14" aria-hidden="true">
-      <rect v-for="(filled, i) in bars" :key="i" :x="i * 5 + 0.5" :y="10 - i * (9 / Math.max(1, top - 1))" width="3.4" :height="3.5 + i * (9 / Math.max(1, top - 1))" :class="filled ? 'filled' : 'empty'" />
+      <rect
+        v-for="(filled, i) in bars" :key="i" :x="i * 5 + 0.5" :y="10 - i * (9 / Math.max(1, top - 1))"
+        width="3.4" :height="3.5 + i * (9 / Math.max(1, top - 1))" :class="filled ? 'filled' : 'empty'"
+      />
     </svg>
     <span class="word">{{ level }}</span>
   </span>

@@ -11,7 +11,8 @@ defineEmits<{ again: [] }>()
     <strong v-if="problem.type !== 'about:blank'">{{ problem.title }}</strong>
     <p>{{ problem.detail }}</p>
     <pre v-if="problem.excerpt">{{ problem.excerpt }}</pre>
-    <el-button v-if="problem.status === 0 || problem.status >= 500" size="small" @click="$emit('again')">Try again</el-button>
+    <el-button v-if="problem.status === 0 || problem.status >= 500" size="small" @click="$emit('again')">Try
+      again</el-button>
   </div>
 </template>
 

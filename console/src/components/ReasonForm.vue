@@ -37,12 +37,16 @@ async function submit() {
     <p v-if="!told && !failed" class="soft">What it would do…</p>
     <template v-else-if="told">
       <p v-if="told.does.length + told.held.length === 0" class="soft">Nobody's access changes by it.</p>
-      <ul v-else><li v-for="text in told.held" :key="text" class="held">{{ text }}</li><li v-for="text in told.does" :key="text">{{ text }}</li></ul>
+      <ul v-else><li v-for="text in told.held" :key="text" class="held">{{ text }}</li>
+        <li v-for="text in told.does" :key="text">{{ text }}</li></ul>
     </template>
     <ProblemNote v-else-if="failed" :problem="failed" @again="look" />
   </div>
   <form class="reason" @submit.prevent="submit" @keydown.esc="$emit('cancel')">
-    <el-input v-model="reason" name="reason" placeholder="Why? Everybody who looks here reads it." aria-label="Reason" autofocus />
+    <el-input
+      v-model="reason" name="reason" placeholder="Why? Everybody who looks here reads it." aria-label="Reason"
+      autofocus
+    />
     <el-button type="primary" native-type="submit" :loading="busy" :disabled="reason.trim() === ''">{{ label }}{{ told?.held.length ? ' all the same' : '' }}</el-button>
     <el-button link @click="$emit('cancel')">Leave it</el-button>
   </form>

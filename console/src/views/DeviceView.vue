@@ -18,7 +18,7 @@ const session = useSession()
 const { query, set } = useQuery('at')
 const { data: device, problem, loading, again } = useLoad<Device & { reproduction?: Reproduction }>(
   () => query.value.at
-    ? must(api.GET('/api/v1/devices/{id}/then', { params: { path: { id: props.id }, query: { at: query.value.at } } }))
+    ? must(api.GET('/api/v1/devices/{id}/past', { params: { path: { id: props.id }, query: { at: query.value.at } } }))
     : must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
   () => [props.id, query.value.at],
   (changes) => !query.value.at && (changes.about.includes(props.id) || ofKinds('rulebook.', 'person.', 'roster.', 'waiver.', 'vouch.')(changes)),
@@ -55,30 +55,42 @@ function vouched() {
     <header>
       <div>
         <h1>{{ device.name || device.id }}</h1>
-        <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of <router-link :to="{ name: 'person', params: { id: device.owner } }">{{ device.owner }}</router-link></template></p>
+        <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of
+          <router-link :to="{ name: 'person', params: { id: device.owner } }">{{ device.owner }}</router-link>
+        </template></p>
       </div>
-      <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch for it…</el-button> <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }">Ask what it may reach</router-link> <el-button v-if="session.mayAdmin && !device.retired" link @click="retiring = !retiring">Retire…</el-button></p>
+      <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch
+        for it…</el-button> <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }">Ask
+        what it may reach</router-link> <el-button v-if="session.mayAdmin && !device.retired" link @click="retiring = !retiring">Retire…</el-button>
+      </p>
     </header>
 
-    <p v-if="device.retired" class="retired" role="status"><strong>Retired</strong>: {{ device.retired }}. Decisions do not know it, and its reports are refused until it is enrolled again.</p>
+    <p v-if="device.retired" class="retired" role="status"><strong>Retired</strong>: {{ device.retired }}.
+      Decisions do not know it, and its reports are refused until it is enrolled again.</p>
     <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 
     <GrantForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
     <form class="then small" @submit.prevent="goBack">
       <label>As it stood at <input v-model="then" type="datetime-local" name="then"> UTC</label>
       <el-button size="small" native-type="submit" :disabled="then === ''" :loading="loading">Go back</el-button>
-      <el-button v-if="query.at" size="small" link type="primary" @click="set({ at: '' })">Show it as it stands now</el-button>
+      <el-button v-if="query.at" size="small" link type="primary" @click="set({ at: '' })">Show it as
+        it stands now</el-button>
     </form>
     <ReproductionNote v-if="device.reproduction" :reproduction="device.reproduction" />
     <DeviceSheet :device="device" :waivable="session.mayWaive && !query.at" @changed="again" />
-    <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">Refused of {{ r.source }} <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}</p>
+    <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">Refused of {{ r.source }}
+      <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}</p>
 
-    <DeviceHistory :id="device.id" :ladder="device.top + 1" :version="device.since + device.seen_at + device.waivers.length + device.vouches.length" />
+    <DeviceHistory
+      :id="device.id" :ladder="device.top + 1"
+      :version="device.since + device.seen_at + device.waivers.length + device.vouches.length"
+    />
 
     <section v-if="device.standing.reach.length > 1">
       <h2>To reach each level</h2>
       <table class="ruled narrow">
-        <tbody><tr v-for="step in device.standing.reach" :key="step.level"><td><strong>{{ step.level }}</strong></td><td>{{ step.rules.join(', ') }}</td></tr></tbody>
+        <tbody><tr v-for="step in device.standing.reach" :key="step.level"><td><strong>{{ step.level }}</strong>
+        </td><td>{{ step.rules.join(', ') }}</td></tr></tbody>
       </table>
     </section>
 
@@ -86,7 +98,10 @@ function vouched() {
       <h2>Certificates</h2>
       <table class="ruled narrow">
         <thead><tr><th>Subject</th><th>State</th><th>Issuer</th><th>Ends</th></tr></thead>
-        <tbody><tr v-for="c in own" :key="c.sha256"><td>{{ c.subject }}</td><td><span :class="{ bad: c.state === 'revoked' || c.state === 'untrusted' }">{{ c.state }}</span><span v-if="c.why" class="soft small"> {{ c.why }}</span></td><td>{{ c.issuer_id || c.issuer }}</td><td><TimeText :time="c.not_after" /></td></tr></tbody>
+        <tbody><tr v-for="c in own" :key="c.sha256"><td>{{ c.subject }}</td><td>
+          <span :class="{ bad: c.state === 'revoked' || c.state === 'untrusted' }">{{ c.state }}</span>
+          <span v-if="c.why" class="soft small"> {{ c.why }}</span></td><td>{{ c.issuer_id || c.issuer }}</td>
+          <td><TimeText :time="c.not_after" /></td></tr></tbody>
       </table>
     </section>
 
@@ -97,7 +112,8 @@ function vouched() {
         <tbody>
           <tr v-for="r in device.readings" :key="r.attribute + r.source">
             <td>{{ r.title }}<div class="soft small">{{ r.attribute }}</div></td>
-            <td class="reading"><template v-if="r.unavailable"><span class="soft">unavailable:</span> {{ r.unavailable }}</template><template v-else>{{ r.text }}</template></td>
+            <td class="reading"><template v-if="r.unavailable"><span class="soft">unavailable:</span>
+              {{ r.unavailable }}</template><template v-else>{{ r.text }}</template></td>
             <td>{{ r.source }}</td>
             <td class="nowrap" :title="r.observed_at">{{ r.age }}</td>
             <td class="soft small">{{ r.stale ? 'stale' : r.counts ? '' : 'does not count' }}</td>

@@ -68,19 +68,40 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
 </script>
 
 <template>
-  <ListPage title="Devices" :page="page" :problem="problem" :loading="loading" :cursor="query.cursor" @search="search" @again="again" @back="back" @forward="forward">
+  <ListPage
+    title="Devices" :page="page" :problem="problem" :loading="loading" :cursor="query.cursor" @search="search"
+    @again="again" @back="back" @forward="forward"
+  >
     <template #search>
-      <el-input v-model="fields.where" class="where" aria-label="Condition" name="where" placeholder="A condition, as in: level < sound and platform == windows" clearable @clear="search">
+      <el-input
+        v-model="fields.where" class="where" aria-label="Condition" name="where"
+        placeholder="A condition, as in: level < sound and platform == windows" clearable @clear="search"
+      >
         <template #prefix><span class="soft small">where</span></template>
       </el-input>
-      <el-input v-model="fields.q" class="text" aria-label="Text" name="q" placeholder="Name, serial, owner" clearable @clear="search" />
+      <el-input
+        v-model="fields.q" class="text" aria-label="Text" name="q" placeholder="Name, serial, owner" clearable
+        @clear="search"
+      />
     </template>
     <template #under>
       <p v-if="kept && (kept.items.length > 0 || filtered)" class="kept small">
-        <span v-for="s in kept.items" :key="s.name"><router-link :to="{ query: { ...(s.where && { where: s.where }), ...(s.q && { q: s.q }), ...(s.sort && { sort: s.sort }), ...(s.columns?.length && { columns: s.columns.join(',') }) } }" :class="{ on: isKept(s) }">{{ s.name }}</router-link><el-button v-if="isKept(s) && session.mayAsk" link size="small" @click="forget(s.name)">forget</el-button></span>
+        <span v-for="s in kept.items" :key="s.name">
+          <router-link
+            :to="{ query: { ...(s.where && { where: s.where }), ...(s.q && { q: s.q }), ...(s.sort && { sort: s.sort }), ...(s.columns?.length && { columns: s.columns.join(',') }) } }"
+            :class="{ on: isKept(s) }"
+          >{{ s.name }}</router-link>
+          <el-button v-if="isKept(s) && session.mayAsk" link size="small" @click="forget(s.name)">forget</el-button>
+        </span>
         <template v-if="filtered && !kind && session.mayAsk">
-          <el-button v-if="naming === null" link type="primary" size="small" @click="naming = ''">Keep this search…</el-button>
-          <form v-else @submit.prevent="keep" @keydown.esc="naming = null"><el-input v-model="naming" size="small" name="search-name" placeholder="A name for this search" aria-label="Name of the search" autofocus /><el-button size="small" native-type="submit" :loading="busy" :disabled="naming.trim() === ''">Keep</el-button></form>
+          <el-button v-if="naming === null" link type="primary" size="small" @click="naming = ''">Keep
+            this search…</el-button>
+          <form v-else @submit.prevent="keep" @keydown.esc="naming = null">
+            <el-input
+              v-model="naming" size="small" name="search-name" placeholder="A name for this search"
+              aria-label="Name of the search" autofocus
+            /><el-button size="small" native-type="submit" :loading="busy" :disabled="naming.trim() === ''">Keep</el-button>
+          </form>
         </template>
       </p>
       <ProblemNote v-if="unkept" :problem="unkept" />
@@ -88,12 +109,16 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
     <template #filters="{ page: shown }">
       <ul class="levels" aria-label="Devices at each level">
         <li v-for="l in levels" :key="l.level">
-          <router-link :to="{ query: { where: `level == ${l.level}` } }"><LevelMark v-bind="l" /> <strong>{{ l.count }}</strong></router-link>
+          <router-link :to="{ query: { where: `level == ${l.level}` } }"><LevelMark v-bind="l" /> <strong>{{ l.count }}</strong>
+          </router-link>
         </li>
         <li class="soft">{{ shown.total }} in all</li>
         <li v-if="query.where || query.q"><el-button link @click="clear">Show every device</el-button></li>
         <li class="tools">
-          <el-select :model-value="columns" multiple collapse-tags filterable size="small" placeholder="More columns" aria-label="More columns" class="columns" @change="set({ columns: ($event as string[]).join(',') })"><el-option v-for="a in attributes" :key="a.name" :value="a.name" :label="a.title" /></el-select>
+          <el-select
+            :model-value="columns" multiple collapse-tags filterable size="small" placeholder="More columns"
+            aria-label="More columns" class="columns" @change="set({ columns: ($event as string[]).join(',') })"
+          ><el-option v-for="a in attributes" :key="a.name" :value="a.name" :label="a.title" /></el-select>
           <a :href="csv" download="devices.csv">Export as CSV</a>
         </li>
       </ul>
@@ -104,7 +129,9 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
           <template #default="{ row }"><LevelMark :level="row.level" :rank="row.rank" :top="row.top" /></template>
         </el-table-column>
         <el-table-column prop="id" label="Device" sortable="custom" width="118">
-          <template #default="{ row }"><router-link :to="{ name: 'device', params: { id: row.id } }" @click.stop>{{ row.id }}</router-link></template>
+          <template #default="{ row }">
+            <router-link :to="{ name: 'device', params: { id: row.id } }" @click.stop>{{ row.id }}</router-link>
+          </template>
         </el-table-column>
         <el-table-column prop="name" label="Name" sortable="custom" min-width="150" />
         <el-table-column prop="platform" label="System" sortable="custom" min-width="180" :formatter="system" />
@@ -112,10 +139,13 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
         <el-table-column label="Held by" min-width="210">
           <template #default="{ row }">
             <span v-if="!row.covered" class="soft">no baseline applies</span>
-            <template v-else><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span><span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template>
+            <template v-else><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span>
+              <span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template>
           </template>
         </el-table-column>
-        <el-table-column v-for="c in columns" :key="c" :label="titleOf(c)" min-width="130" show-overflow-tooltip><template #default="{ row }">{{ row.values?.[c] }}</template></el-table-column>
+        <el-table-column
+          v-for="c in columns" :key="c" :label="titleOf(c)" min-width="130" show-overflow-tooltip
+        ><template #default="{ row }">{{ row.values?.[c] }}</template></el-table-column>
         <el-table-column prop="seen_at" label="Seen" sortable="custom" width="112">
           <template #default="{ row }"><TimeText :time="row.seen_at" /></template>
         </el-table-column>
@@ -123,7 +153,8 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
     </template>
     <template #empty>
       <h3>No device matches</h3>
-      <p v-if="query.where || query.q" class="soft">Try a wider condition, or <el-button link type="primary" @click="clear">show every device</el-button>.</p>
+      <p v-if="query.where || query.q" class="soft">Try a wider condition, or <el-button link type="primary" @click="clear">show
+        every device</el-button>.</p>
       <p v-else class="soft">Bring evidence with <code>ironledger device import FILE</code>.</p>
     </template>
   </ListPage>

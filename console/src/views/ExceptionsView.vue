@@ -32,25 +32,41 @@ function revoked() {
 
 <template>
   <h1>Exceptions</h1>
-  <p class="choices"><el-button v-for="c in choices" :key="c.label" link :type="query.state === c.state && query.within === c.within ? 'primary' : 'default'" @click="set({ state: c.state, within: c.within })">{{ c.label }}</el-button></p>
+  <p class="choices">
+    <el-button
+      v-for="c in choices" :key="c.label" link
+      :type="query.state === c.state && query.within === c.within ? 'primary' : 'default'"
+      @click="set({ state: c.state, within: c.within })"
+    >{{ c.label }}</el-button></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-if="!data && loading" :rows="8" animated />
   <section v-for="l in lists" :key="l.name">
     <h2>{{ l.name }}</h2>
-    <p v-if="l.items.length === 0" class="soft">{{ l.what }} There is none{{ query.state || query.within ? ' of this kind' : '' }}; grant one on a device's page.</p>
+    <p v-if="l.items.length === 0" class="soft">{{ l.what }} There is
+      none{{ query.state || query.within ? ' of this kind' : '' }}; grant one on a device's page.</p>
     <table v-else class="ruled">
-      <thead><tr><th>Ends</th><th>Device</th><th v-if="l.name === 'Waivers'">Rule</th><th>Reason</th><th>By</th><th /></tr></thead>
+      <thead><tr><th>Ends</th><th>Device</th><th v-if="l.name === 'Waivers'">Rule</th><th>Reason</th><th>By</th>
+        <th /></tr></thead>
       <tbody>
         <template v-for="g in l.items" :key="g.id">
           <tr :class="{ over: g.state !== 'live' }">
-            <td class="nowrap"><template v-if="g.state === 'live'"><TimeText :time="g.until" /></template><template v-else>{{ g.state }} <TimeText :time="g.revoked_at ?? g.until" /></template></td>
+            <td class="nowrap"><template v-if="g.state === 'live'"><TimeText :time="g.until" /></template>
+              <template v-else>{{ g.state }} <TimeText :time="g.revoked_at ?? g.until" /></template></td>
             <td><router-link :to="{ name: 'device', params: { id: g.device } }">{{ g.device }}</router-link></td>
-            <td v-if="l.name === 'Waivers'"><code>{{ g.rule }}</code><div v-if="g.verdict === 'pass'" class="soft small">passes now: no longer needed</div><div v-else-if="g.verdict === 'none'" class="soft small">the rule is gone, or does not apply</div></td>
-            <td class="why">{{ g.reason }}<div v-if="g.revoked" class="soft small">revoked by {{ g.revoked_by }}: {{ g.revoked }}</div></td>
+            <td v-if="l.name === 'Waivers'"><code>{{ g.rule }}</code>
+              <div v-if="g.verdict === 'pass'" class="soft small">passes now: no longer needed</div>
+              <div v-else-if="g.verdict === 'none'" class="soft small">the rule is gone, or does not
+                apply</div></td>
+            <td class="why">{{ g.reason }}<div v-if="g.revoked" class="soft small">revoked by
+              {{ g.revoked_by }}: {{ g.revoked }}</div></td>
             <td>{{ g.author }}<div class="soft small"><TimeText :time="g.at" /></div></td>
-            <td class="right"><CopyText :text="g.id"><span /></CopyText><el-button v-if="g.state === 'live' && session.mayWaive" link type="primary" @click="revoking = g.id">Revoke</el-button></td>
+            <td class="right"><CopyText :text="g.id"><span /></CopyText>
+              <el-button
+                v-if="g.state === 'live' && session.mayWaive" link type="primary" @click="revoking = g.id"
+              >Revoke</el-button></td>
           </tr>
-          <tr v-if="revoking === g.id"><td :colspan="6"><ReasonForm label="Revoke" :what="revoke(g)" @done="revoked" @cancel="revoking = ''" /></td></tr>
+          <tr v-if="revoking === g.id"><td :colspan="6">
+            <ReasonForm label="Revoke" :what="revoke(g)" @done="revoked" @cancel="revoking = ''" /></td></tr>
         </template>
       </tbody>
     </table>

@@ -40,7 +40,8 @@ async function signIn() {
       <el-button type="primary" native-type="submit" :loading="busy" :disabled="token.trim() === ''">Sign in</el-button>
     </el-form>
     <ProblemNote v-if="problem" :problem="problem" @again="signIn" />
-    <p class="soft small hint">An administrator makes tokens with <code>ironledger token create NAME --role reader</code>.</p>
+    <p class="soft small hint">An administrator makes tokens with <code>ironledger token create NAME
+      --role reader</code>.</p>
   </main>
 </template>
 

@@ -167,7 +167,7 @@ func deviceThen(ctx context.Context, a *shell.App, cl *client.Client, id, at str
 	if _, err := shell.Moment(at); err != nil {
 		return err
 	}
-	got, err := cl.DeviceThen(ctx, id, at)
+	got, err := cl.PastDevice(ctx, id, at)
 	if err != nil {
 		return err
 	}

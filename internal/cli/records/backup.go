@@ -81,7 +81,7 @@ func copyRecords(ctx context.Context, from, to string) error {
 	return errors.Join(records.Backup(ctx, to), records.Close())
 }
 
-func verifyRecords(ctx context.Context, path string, key store.Key) (*audit.Verification, error) {
+func verifyRecords(ctx context.Context, path string, key store.SigningKey) (*audit.Verification, error) {
 	records, err := store.OpenReader(path)
 	if err != nil {
 		return nil, err
@@ -155,7 +155,7 @@ refused; --accept-loss takes the first all the same.`,
 }
 
 // compareSeen checks a backup against what this client has seen of the service.
-func compareSeen(ctx context.Context, a *shell.App, file string, key store.Key, acceptLoss bool) error {
+func compareSeen(ctx context.Context, a *shell.App, file string, key store.SigningKey, acceptLoss bool) error {
 	cl, err := a.Client()
 	if err != nil { // no service is known here
 		shell.Line(a.Err, "This client has seen no ledger to compare the backup with (no service and token are set).")
@@ -195,11 +195,11 @@ func compareSeen(ctx context.Context, a *shell.App, file string, key store.Key, 
 		shell.Line(a.Err, "%s. Clients must run \"ironledger ledger forget\".", lost)
 		return nil
 	}
-	proof, err := ledger.ProveGrowth(seen.Size, head.Size, records.Tiles(ctx))
+	proof, err := ledger.ProveConsistency(seen.Size, head.Size, records.Tiles(ctx))
 	if err != nil {
 		return err
 	}
-	if err := ledger.CheckGrowth(seen, head, proof); err != nil {
+	if err := ledger.CheckConsistency(seen, head, proof); err != nil {
 		return w.Alarm(err)
 	}
 	shell.Line(a.Err, "The backup goes on from what was seen of %s at %s (entry %d).", w.URL, w.SeenAt, seen.Size)

@@ -39,18 +39,28 @@ function ask() {
   <div class="columns">
     <el-form label-position="top" @submit.prevent="ask">
       <el-form-item label="Person">
-        <el-autocomplete v-model="form.person" name="person" :fetch-suggestions="people" :debounce="150" clearable placeholder="maren.holt@gullholm.example">
+        <el-autocomplete
+          v-model="form.person" name="person" :fetch-suggestions="people" :debounce="150" clearable
+          placeholder="maren.holt@gullholm.example"
+        >
           <template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
         </el-autocomplete>
       </el-form-item>
       <el-form-item label="Device (leave empty for an unknown one)">
-        <el-autocomplete v-model="form.device" name="device" :fetch-suggestions="devices" :debounce="150" clearable placeholder="GF-L-1042">
+        <el-autocomplete
+          v-model="form.device" name="device" :fetch-suggestions="devices" :debounce="150" clearable
+          placeholder="GF-L-1042"
+        >
           <template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
         </el-autocomplete>
       </el-form-item>
       <el-form-item label="Resource">
-        <el-select v-model="form.resource" name="resource" filterable allow-create default-first-option placeholder="payroll">
-          <el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id"><span>{{ r.id }} <span class="soft small">{{ r.title }}</span></span></el-option>
+        <el-select
+          v-model="form.resource" name="resource" filterable allow-create default-first-option
+          placeholder="payroll"
+        >
+          <el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id"><span>{{ r.id }}
+            <span class="soft small">{{ r.title }}</span></span></el-option>
         </el-select>
       </el-form-item>
       <el-form-item label="Action"><el-input v-model="form.action" name="action" placeholder="open" /></el-form-item>
@@ -63,21 +73,27 @@ function ask() {
       </el-form-item>
       <div class="pair">
         <el-form-item label="Address"><el-input v-model="form.ip" name="ip" placeholder="10.20.4.7" /></el-form-item>
-        <el-form-item label="Country"><el-input v-model="form.country" name="country" maxlength="2" placeholder="SE" /></el-form-item>
+        <el-form-item label="Country">
+          <el-input v-model="form.country" name="country" maxlength="2" placeholder="SE" /></el-form-item>
       </div>
-      <el-form-item label="At another moment (RFC 3339)"><el-input v-model="form.at" name="at" placeholder="now" /></el-form-item>
+      <el-form-item label="At another moment (RFC 3339)">
+        <el-input v-model="form.at" name="at" placeholder="now" /></el-form-item>
       <el-form-item v-if="draft.dirty" label="Rulebook">
         <el-radio-group v-model="form.under">
           <el-radio-button value="">in force</el-radio-button>
           <el-radio-button value="draft">my draft</el-radio-button>
         </el-radio-group>
       </el-form-item>
-      <el-button type="primary" native-type="submit" :loading="loading" :disabled="!form.person.trim() || !form.resource">Ask</el-button>
+      <el-button
+        type="primary" native-type="submit" :loading="loading" :disabled="!form.person.trim() || !form.resource"
+      >Ask</el-button>
     </el-form>
     <section>
       <ProblemNote v-if="problem" :problem="problem" @again="again" />
       <template v-else-if="answer">
-        <p v-if="query.under || query.at" class="soft"><template v-if="query.under">Under your draft, which is not in force</template><template v-else>Under the rulebook in force</template><template v-if="query.at">, at {{ query.at }} with the evidence of today</template>:</p>
+        <p v-if="query.under || query.at" class="soft"><template v-if="query.under">Under your draft,
+                                                         which is not in force</template><template v-else>Under the rulebook in force</template>
+          <template v-if="query.at">, at {{ query.at }} with the evidence of today</template>:</p>
         <AnswerPanel :answer="answer" />
       </template>
       <p v-else class="soft waiting">The answer and the reasons of each gate appear here.</p>

@@ -21,8 +21,16 @@ const ask = () => set({ ...form.value, mfa: form.value.mfa ?? '' })
 <template>
   <p class="soft">Every resource, for one person on one device, now. Nothing is recorded.</p>
   <form class="bar" @submit.prevent="ask">
-    <el-autocomplete v-model="form.person" name="person" :fetch-suggestions="people" :debounce="150" clearable placeholder="Person" aria-label="Person" class="wide"><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template></el-autocomplete>
-    <el-autocomplete v-model="form.device" name="device" :fetch-suggestions="devices" :debounce="150" clearable placeholder="An unknown device" aria-label="Device"><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template></el-autocomplete>
+    <el-autocomplete
+      v-model="form.person" name="person" :fetch-suggestions="people" :debounce="150" clearable
+      placeholder="Person" aria-label="Person" class="wide"
+    ><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
+    </el-autocomplete>
+    <el-autocomplete
+      v-model="form.device" name="device" :fetch-suggestions="devices" :debounce="150" clearable
+      placeholder="An unknown device" aria-label="Device"
+    ><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
+    </el-autocomplete>
     <AskBar v-model="form" />
     <el-button type="primary" native-type="submit" :loading="loading" :disabled="!form.person">Ask</el-button>
   </form>
@@ -34,7 +42,10 @@ const ask = () => set({ ...form.value, mfa: form.value.mfa ?? '' })
       <tr v-for="r in data.items" :key="r.resource + r.action">
         <td>{{ r.title || r.resource }}<div class="soft small">{{ r.resource }}</div></td>
         <td>{{ r.action }}</td>
-        <td><router-link :to="{ name: 'ask', query: { ...query, resource: r.resource, action: r.action } }" class="plain"><OutcomeMark :outcome="r.outcome" /></router-link></td>
+        <td>
+          <router-link
+            :to="{ name: 'ask', query: { ...query, resource: r.resource, action: r.action } }" class="plain"
+          ><OutcomeMark :outcome="r.outcome" /></router-link></td>
         <td>{{ r.gates.join(', ') || 'none speaks of it' }}</td>
         <td>{{ r.to_allow.join('; ') }}</td>
       </tr>

@@ -31,7 +31,10 @@ const choose = (group: string, resource: string) => set({ group: group || noGrou
 </script>
 
 <template>
-  <p class="soft">What it takes for a member of each group to reach each resource: the least level under which any request gets through, <strong>+f</strong> where none does without a second factor, <strong>*</strong> where not every request with these does. A dot: nobody gets through. OPEN: no gate guards it. <a href="/api/v1/coverage?format=csv" download>Save as CSV</a></p>
+  <p class="soft">What it takes for a member of each group to reach each resource: the least level under
+    which any request gets through, <strong>+f</strong> where none does without a second factor, <strong>*</strong>
+    where not every request with these does. A dot: nobody gets through. OPEN: no gate guards it. <a href="/api/v1/coverage?format=csv" download>Save
+      as CSV</a></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!data && loading" :rows="8" animated />
   <template v-else-if="data">
@@ -42,8 +45,14 @@ const choose = (group: string, resource: string) => set({ group: group || noGrou
         <tbody>
           <tr v-for="(g, i) in data.map.groups" :key="g">
             <th>{{ g || noGroup }}</th>
-            <td v-for="(c, j) in data.map.cells[i]" :key="j" :class="[c.kind, { chosen: c === chosen }]" :style="{ '--strength': `${Math.round(strength(c) * 34) + 4}%` }">
-              <button type="button" :aria-label="`${g || noGroup} to ${data.map.resources[j]}: ${text(c)}`" @click="choose(g, data.map.resources[j]!)">{{ text(c) }}</button>
+            <td
+              v-for="(c, j) in data.map.cells[i]" :key="j" :class="[c.kind, { chosen: c === chosen }]"
+              :style="{ '--strength': `${Math.round(strength(c) * 34) + 4}%` }"
+            >
+              <button
+                type="button" :aria-label="`${g || noGroup} to ${data.map.resources[j]}: ${text(c)}`"
+                @click="choose(g, data.map.resources[j]!)"
+              >{{ text(c) }}</button>
             </td>
           </tr>
         </tbody>
@@ -54,18 +63,26 @@ const choose = (group: string, resource: string) => set({ group: group || noGrou
       <p v-if="chosen.kind !== 'guarded'">{{ chosen.kind === 'open' ? 'No enforced gate speaks of it, and the rulebook allows what is unmatched: everybody gets through.' : 'No enforced gate speaks of it, and the rulebook denies what is unmatched: nobody gets through.' }}</p>
       <table v-if="chosen.gates?.length" class="ruled">
         <thead><tr><th>No</th><th>Gate</th><th>Needs</th><th>Speaks of</th></tr></thead>
-        <tbody><tr v-for="g in chosen.gates" :key="g.gate"><td><strong>{{ g.number }}</strong></td><td>{{ g.gate }}<span v-if="g.shadow" class="soft small"> shadow, no effect</span></td><td><code>{{ g.need }}</code></td><td>{{ g.actions?.length ? g.actions.join(', ') : 'every action' }}<span v-if="g.when" class="soft small"> when <code>{{ g.when }}</code></span></td></tr></tbody>
+        <tbody><tr v-for="g in chosen.gates" :key="g.gate"><td><strong>{{ g.number }}</strong></td><td>{{ g.gate }}<span v-if="g.shadow" class="soft small">
+          shadow, no effect</span></td><td><code>{{ g.need }}</code></td><td>{{ g.actions?.length ? g.actions.join(', ') : 'every action' }}<span v-if="g.when" class="soft small">
+          when <code>{{ g.when }}</code></span></td></tr></tbody>
       </table>
-      <p><router-link :to="{ name: 'ask-who', query: { resource: query.resource } }">Who reaches {{ query.resource }} now, and with which devices?</router-link></p>
+      <p><router-link :to="{ name: 'ask-who', query: { resource: query.resource } }">Who reaches
+        {{ query.resource }} now, and with which devices?</router-link></p>
     </section>
     <h2>Platforms</h2>
     <table class="ruled platforms">
-      <thead><tr><th>Platform</th><th class="right">Devices</th><th>Baselines that can apply</th><th>Gates it can never pass</th></tr></thead>
+      <thead><tr><th>Platform</th><th class="right">Devices</th><th>Baselines that can apply</th><th>Gates
+        it can never pass</th></tr></thead>
       <tbody>
         <tr v-for="p in data.map.platforms" :key="p.platform">
-          <td><router-link v-if="p.devices" :to="{ name: 'devices', query: { where: `platform == ${p.platform}` } }">{{ p.platform }}</router-link><template v-else>{{ p.platform }}</template></td>
+          <td>
+            <router-link
+              v-if="p.devices" :to="{ name: 'devices', query: { where: `platform == ${p.platform}` } }"
+            >{{ p.platform }}</router-link><template v-else>{{ p.platform }}</template></td>
           <td class="right">{{ p.devices || '·' }}</td>
-          <td><template v-if="p.baselines.length">{{ p.baselines.join(', ') }}</template><strong v-else class="bad">none: its devices count as uncovered</strong></td>
+          <td><template v-if="p.baselines.length">{{ p.baselines.join(', ') }}</template>
+            <strong v-else class="bad">none: its devices count as uncovered</strong></td>
           <td>{{ p.never.join(', ') || '·' }}</td>
         </tr>
       </tbody>

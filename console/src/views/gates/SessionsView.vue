@@ -15,11 +15,15 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
 </script>
 
 <template>
-  <p class="soft">Allows that an enforcer may still rely on. One ends with the change that takes its ground, and a proxy that asks is refused from that moment.</p>
+  <p class="soft">Allows that an enforcer may still rely on. One ends with the change that takes its
+    ground, and a proxy that asks is refused from that moment.</p>
   <form class="search" @submit.prevent="search">
     <el-input v-model="form.person" name="person" placeholder="Person" aria-label="Person" clearable @clear="search" />
     <el-input v-model="form.device" name="device" placeholder="Device" aria-label="Device" clearable @clear="search" />
-    <el-input v-model="form.resource" name="resource" placeholder="Resource" aria-label="Resource" clearable @clear="search" />
+    <el-input
+      v-model="form.resource" name="resource" placeholder="Resource" aria-label="Resource" clearable
+      @clear="search"
+    />
     <el-button native-type="submit" type="primary">Search</el-button>
     <el-button @click="again">Look again</el-button>
   </form>
@@ -27,17 +31,20 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
   <el-skeleton v-else-if="!data && loading" :rows="6" animated />
   <p v-else-if="data && data.items.length === 0" class="soft">Nothing that was allowed still holds.</p>
   <table v-else-if="data" class="ruled">
-    <thead><tr><th>Person</th><th>Reaches</th><th>From</th><th>Level</th><th>Since</th><th>Until</th><th>Enforcer</th><th>Decision</th></tr></thead>
+    <thead><tr><th>Person</th><th>Reaches</th><th>From</th><th>Level</th><th>Since</th><th>Until</th><th>Enforcer</th>
+      <th>Decision</th></tr></thead>
     <tbody>
       <tr v-for="s in data.items" :key="s.decision">
         <td><PersonName :id="s.person" :device="s.person === s.device" /></td>
         <td>{{ s.action }} <strong>{{ s.resource }}</strong></td>
-        <td><router-link v-if="s.device" :to="{ name: 'device', params: { id: s.device } }">{{ s.device }}</router-link><span v-else class="soft">unknown</span></td>
+        <td><router-link v-if="s.device" :to="{ name: 'device', params: { id: s.device } }">{{ s.device }}</router-link>
+          <span v-else class="soft">unknown</span></td>
         <td>{{ s.level }}</td>
         <td><TimeText :time="s.at" /></td>
         <td class="nowrap">{{ s.until.slice(0, 16).replace('T', ' ') }}</td>
         <td>{{ s.enforcer }}</td>
-        <td><router-link :to="{ name: 'decision', params: { id: s.decision } }"><code>{{ s.decision }}</code></router-link></td>
+        <td><router-link :to="{ name: 'decision', params: { id: s.decision } }"><code>{{ s.decision }}</code>
+        </router-link></td>
       </tr>
     </tbody>
   </table>

@@ -118,39 +118,100 @@ const tags = computed(() => [...new Set((vocabulary.value?.resources ?? []).flat
 <template>
   <DraftDesk label="Gates" :chosen="heading">
     <template #list>
-      <ul><li v-for="g in gates" :key="g.file + g.index"><router-link :to="{ query: { gate: g.id } }" :class="{ on: g.id === query.gate }"><strong>{{ g.number }}</strong> {{ g.title || g.id }}</router-link><span v-if="g.mode !== 'enforce'" class="soft small">{{ g.mode }}</span></li></ul>
+      <ul><li v-for="g in gates" :key="g.file + g.index">
+        <router-link :to="{ query: { gate: g.id } }" :class="{ on: g.id === query.gate }"><strong>{{ g.number }}</strong>
+          {{ g.title || g.id }}</router-link><span v-if="g.mode !== 'enforce'" class="soft small">{{ g.mode }}</span>
+      </li></ul>
       <el-button v-if="session.mayPublish" link type="primary" @click="add">Add a gate</el-button>
     </template>
     <template #fields>
       <div class="row">
         <el-form-item label="Id"><el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
-        <el-form-item label="Number"><el-input v-model="form.number" name="number" @change="put(['number'], Number($event) || '')" /></el-form-item>
-        <el-form-item label="Mode"><el-select :model-value="chosen?.mode" name="mode" @change="put(['mode'], $event)"><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select></el-form-item>
+        <el-form-item label="Number">
+          <el-input v-model="form.number" name="number" @change="put(['number'], Number($event) || '')" />
+        </el-form-item>
+        <el-form-item label="Mode">
+          <el-select :model-value="chosen?.mode" name="mode" @change="put(['mode'], $event)">
+            <el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select>
+        </el-form-item>
       </div>
-      <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
+      <el-form-item label="Title">
+        <el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
       <div class="row">
-        <el-form-item label="Who: groups"><el-checkbox v-model="form.everyone" label="everyone" @change="whole('who', 'everyone', $event as boolean)" /><el-select v-if="!form.everyone" v-model="form.groups" multiple filterable allow-create default-first-option aria-label="Groups" @change="put(lists.groups, $event)" /></el-form-item>
-        <el-form-item v-if="!form.everyone" label="and people"><el-select v-model="form.users" multiple filterable allow-create default-first-option @change="put(lists.users, $event)" /></el-form-item>
-        <el-form-item label="but not groups"><el-select v-model="form.exceptGroups" multiple filterable allow-create default-first-option @change="put(lists.exceptGroups, $event)" /></el-form-item>
+        <el-form-item label="Who: groups">
+          <el-checkbox
+            v-model="form.everyone" label="everyone" @change="whole('who', 'everyone', $event as boolean)"
+          />
+          <el-select
+            v-if="!form.everyone" v-model="form.groups" multiple filterable allow-create default-first-option
+            aria-label="Groups" @change="put(lists.groups, $event)"
+          /></el-form-item>
+        <el-form-item v-if="!form.everyone" label="and people">
+          <el-select
+            v-model="form.users" multiple filterable allow-create default-first-option
+            @change="put(lists.users, $event)"
+          /></el-form-item>
+        <el-form-item label="but not groups">
+          <el-select
+            v-model="form.exceptGroups" multiple filterable allow-create default-first-option
+            @change="put(lists.exceptGroups, $event)"
+          /></el-form-item>
       </div>
       <div class="row">
-        <el-form-item label="What: resources"><el-checkbox v-model="form.everything" label="everything" @change="whole('what', 'everything', $event as boolean)" /><el-select v-if="!form.everything" v-model="form.resources" multiple filterable aria-label="Resources" @change="put(lists.resources, $event)"><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id" /></el-select></el-form-item>
-        <el-form-item v-if="!form.everything" label="and tags"><el-select v-model="form.tags" multiple filterable @change="put(lists.tags, $event)"><el-option v-for="t in tags" :key="t" :value="t" :label="t" /></el-select></el-form-item>
-        <el-form-item label="only to do"><el-select v-model="form.actions" multiple filterable allow-create default-first-option placeholder="anything" @change="put(lists.actions, $event)" /></el-form-item>
+        <el-form-item label="What: resources">
+          <el-checkbox
+            v-model="form.everything" label="everything"
+            @change="whole('what', 'everything', $event as boolean)"
+          />
+          <el-select
+            v-if="!form.everything" v-model="form.resources" multiple filterable aria-label="Resources"
+            @change="put(lists.resources, $event)"
+          ><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id" />
+          </el-select></el-form-item>
+        <el-form-item v-if="!form.everything" label="and tags">
+          <el-select v-model="form.tags" multiple filterable @change="put(lists.tags, $event)">
+            <el-option v-for="t in tags" :key="t" :value="t" :label="t" /></el-select></el-form-item>
+        <el-form-item label="only to do">
+          <el-select
+            v-model="form.actions" multiple filterable allow-create default-first-option placeholder="anything"
+            @change="put(lists.actions, $event)"
+          /></el-form-item>
       </div>
-      <el-form-item label="Needs: a condition on the device, the person and the request"><el-input v-model="form.need" name="need" class="code" type="textarea" autosize @change="put(['need'], $event.trim())" /></el-form-item>
-      <el-form-item label="When (if false the gate does not apply)"><el-input v-model="form.when" name="when" class="code" placeholder="always" @change="put(['when'], $event.trim())" /></el-form-item>
+      <el-form-item label="Needs: a condition on the device, the person and the request">
+        <el-input
+          v-model="form.need" name="need" class="code" type="textarea" autosize
+          @change="put(['need'], $event.trim())"
+        /></el-form-item>
+      <el-form-item label="When (if false the gate does not apply)">
+        <el-input
+          v-model="form.when" name="when" class="code" placeholder="always"
+          @change="put(['when'], $event.trim())"
+        /></el-form-item>
       <div class="row">
-        <el-form-item label="Otherwise"><el-select v-model="form.otherwise" clearable :placeholder="`${vocabulary?.defaults.otherwise} (default)`" @change="put(['otherwise'], $event ?? '')"><el-option value="deny" label="deny" /><el-option value="step-up" label="step-up" /></el-select></el-form-item>
-        <el-form-item label="Holds for, as 8h"><el-input v-model="form.valid_for" name="valid_for" :placeholder="`${vocabulary?.defaults.valid_for} (default)`" @change="put(['valid_for'], $event.trim())" /></el-form-item>
-        <el-form-item label="Told to who is refused"><el-input v-model="form.message" name="message" @change="put(['message', 'en'], $event.trim())" /></el-form-item>
+        <el-form-item label="Otherwise">
+          <el-select
+            v-model="form.otherwise" clearable :placeholder="`${vocabulary?.defaults.otherwise} (default)`"
+            @change="put(['otherwise'], $event ?? '')"
+          ><el-option value="deny" label="deny" /><el-option value="step-up" label="step-up" /></el-select>
+        </el-form-item>
+        <el-form-item label="Holds for, as 8h">
+          <el-input
+            v-model="form.valid_for" name="valid_for"
+            :placeholder="`${vocabulary?.defaults.valid_for} (default)`"
+            @change="put(['valid_for'], $event.trim())"
+          /></el-form-item>
+        <el-form-item label="Told to who is refused">
+          <el-input v-model="form.message" name="message" @change="put(['message', 'en'], $event.trim())" />
+        </el-form-item>
       </div>
     </template>
     <template #acts>
       <el-button link type="primary" @click="copy">Copy it, in shadow</el-button>
       <el-button link @click="drop">Remove this gate from the draft</el-button>
     </template>
-    <template #empty>Choose a gate to read or change it. The form and the text are the same document; what you change here stands there at once, and nothing counts before it is published. A gate in shadow is worked out for real requests and has no effect.</template>
+    <template #empty>Choose a gate to read or change it. The form and the text are the same document;
+      what you change here stands there at once, and nothing counts before it is published. A gate in
+      shadow is worked out for real requests and has no effect.</template>
   </DraftDesk>
 </template>
 

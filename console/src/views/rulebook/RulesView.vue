@@ -100,33 +100,62 @@ const heading = computed(() => {
         <h3>{{ g.title || g.id }}</h3>
         <p class="small soft">
           <code>{{ g.id }}</code>
-          <el-select :model-value="g.mode" size="small" class="mode" aria-label="Mode" :disabled="!session.mayPublish" @change="setMode(g, $event)"><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select>
+          <el-select
+            :model-value="g.mode" size="small" class="mode" aria-label="Mode" :disabled="!session.mayPublish"
+            @change="setMode(g, $event)"
+          ><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select>
           <el-button v-if="session.mayPublish" link size="small" type="primary" @click="add(g)">Add a rule</el-button>
         </p>
         <ul>
-          <li v-for="r in g.rules" :key="r.key"><router-link :to="{ query: { rule: r.key } }" :class="{ on: r.key === query.rule }">{{ r.title || r.key }}</router-link><span class="soft small"> {{ r.cap }}</span></li>
+          <li v-for="r in g.rules" :key="r.key">
+            <router-link :to="{ query: { rule: r.key } }" :class="{ on: r.key === query.rule }">{{ r.title || r.key }}</router-link>
+            <span class="soft small"> {{ r.cap }}</span></li>
         </ul>
       </section>
     </template>
     <template #fields>
-      <el-form-item label="Id, by which waivers and history know the rule"><el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
-      <el-form-item label="Title"><el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
+      <el-form-item label="Id, by which waivers and history know the rule">
+        <el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
+      <el-form-item label="Title">
+        <el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
       <el-form-item label="Requirement: a condition that a device in order meets">
-        <p v-if="byPlatform" class="soft">This rule has a check for each platform; change them in the <router-link :to="inText">text</router-link>.</p>
-        <el-input v-else v-model="form.check" name="check" class="code" type="textarea" autosize @change="put(['check'], $event)" />
+        <p v-if="byPlatform" class="soft">This rule has a check for each platform; change them in the
+          <router-link :to="inText">text</router-link>.</p>
+        <el-input
+          v-else v-model="form.check" name="check" class="code" type="textarea" autosize
+          @change="put(['check'], $event)"
+        />
       </el-form-item>
       <div class="row">
-        <el-form-item label="Holds a failing device at"><el-select v-model="form.cap" name="cap" clearable :placeholder="`${vocabulary?.defaults.cap} (default)`" @change="put(['cap'], $event ?? '')"><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select></el-form-item>
-        <el-form-item label="While it is not known"><el-select v-model="form.unknown" clearable :placeholder="`${vocabulary?.defaults.unknown} (default)`" @change="put(['unknown'], $event ?? '')"><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select></el-form-item>
-        <el-form-item label="Grace, as 3d"><el-input v-model="form.grace" name="grace" placeholder="none" @change="put(['grace'], $event)" /></el-form-item>
+        <el-form-item label="Holds a failing device at">
+          <el-select
+            v-model="form.cap" name="cap" clearable :placeholder="`${vocabulary?.defaults.cap} (default)`"
+            @change="put(['cap'], $event ?? '')"
+          ><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select>
+        </el-form-item>
+        <el-form-item label="While it is not known">
+          <el-select
+            v-model="form.unknown" clearable :placeholder="`${vocabulary?.defaults.unknown} (default)`"
+            @change="put(['unknown'], $event ?? '')"
+          ><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select>
+        </el-form-item>
+        <el-form-item label="Grace, as 3d">
+          <el-input v-model="form.grace" name="grace" placeholder="none" @change="put(['grace'], $event)" />
+        </el-form-item>
       </div>
-      <el-form-item label="Remedy: what a person does"><el-input v-model="form.remedy" name="remedy" @change="put(['remedy', 'en', 'title'], $event)" /></el-form-item>
-      <el-form-item label="Steps; links as [text](https://…)"><el-input v-model="form.steps" type="textarea" autosize @change="put(['remedy', 'en', 'steps'], $event)" /></el-form-item>
+      <el-form-item label="Remedy: what a person does">
+        <el-input v-model="form.remedy" name="remedy" @change="put(['remedy', 'en', 'title'], $event)" />
+      </el-form-item>
+      <el-form-item label="Steps; links as [text](https://…)">
+        <el-input
+          v-model="form.steps" type="textarea" autosize @change="put(['remedy', 'en', 'steps'], $event)"
+        /></el-form-item>
     </template>
     <template #acts>
       <el-button link @click="drop">Remove this rule from the draft</el-button>
     </template>
-    <template #empty>Choose a rule to read or change it. The form and the text are the same document; what you change here stands there at once, and nothing counts before it is published.</template>
+    <template #empty>Choose a rule to read or change it. The form and the text are the same document;
+      what you change here stands there at once, and nothing counts before it is published.</template>
   </DraftDesk>
 </template>
 

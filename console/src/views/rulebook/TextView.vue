@@ -37,10 +37,20 @@ const sign = { added: '+', removed: '−', changed: '~' }
   <div v-if="current" class="desk">
     <section class="text">
       <div class="files">
-        <button v-for="f in draft.files" :key="f.name" type="button" :class="{ on: f.name === current.name }" @click="set({ file: f.name })">{{ f.name }}<span v-if="wrong(f)" class="bad"> {{ wrong(f) }}</span></button>
-        <el-button size="small" class="fmt" :loading="busy" :disabled="!session.mayPublish || (draft.check?.problems.length ?? 1) > 0" @click="act(draft.format)">Format</el-button>
+        <button
+          v-for="f in draft.files" :key="f.name" type="button" :class="{ on: f.name === current.name }"
+          @click="set({ file: f.name })"
+        >{{ f.name }}<span v-if="wrong(f)" class="bad"> {{ wrong(f) }}</span></button>
+        <el-button
+          size="small" class="fmt" :loading="busy"
+          :disabled="!session.mayPublish || (draft.check?.problems.length ?? 1) > 0" @click="act(draft.format)"
+        >Format</el-button>
       </div>
-      <div class="frame"><YamlEditor :key="current.name" ref="editor" :text="current.text" :marks="marks" :vocabulary="vocabulary" :readonly="!session.mayPublish" :label="current.name" @change="draft.write(current!.name, $event)" /></div>
+      <div class="frame">
+        <YamlEditor
+          :key="current.name" ref="editor" :text="current.text" :marks="marks" :vocabulary="vocabulary"
+          :readonly="!session.mayPublish" :label="current.name" @change="draft.write(current!.name, $event)"
+        /></div>
       <ProblemNote v-if="problem" :problem="problem" />
     </section>
     <aside aria-label="What the service says" :class="{ stale: draft.checking }">
@@ -48,14 +58,16 @@ const sign = { added: '+', removed: '−', changed: '~' }
         <h3>Problems</h3>
         <ol>
           <li v-for="p in draft.check.problems" :key="`${p.file}${p.line}${p.column}${p.message}`">
-            <button type="button" class="at" @click="go(p.file, p.line, p.column)">{{ p.file }}:{{ p.line }}</button> {{ p.message }}
+            <button type="button" class="at" @click="go(p.file, p.line, p.column)">{{ p.file }}:{{ p.line }}</button>
+            {{ p.message }}
             <pre v-if="p.excerpt">{{ p.excerpt }}</pre>
           </li>
         </ol>
       </template>
       <template v-if="draft.changes.length > 0">
         <h3>What the draft changes</h3>
-        <ul class="changes"><li v-for="(d, i) in draft.changes" :key="i"><span class="sign">{{ sign[d.change] }}</span> {{ d.text }}</li></ul>
+        <ul class="changes"><li v-for="(d, i) in draft.changes" :key="i"><span class="sign">{{ sign[d.change] }}</span>
+          {{ d.text }}</li></ul>
       </template>
       <template v-if="draft.check && draft.check.examples.length > 0">
         <h3>Examples</h3>
@@ -63,14 +75,19 @@ const sign = { added: '+', removed: '−', changed: '~' }
           <li v-for="e in draft.check.examples" :key="e.file + e.line">
             <span :class="e.passed ? 'good' : 'bad'">{{ e.passed ? 'holds' : 'fails' }}</span>
             <button type="button" class="at" @click="go(e.file, e.line, 1)">{{ e.title }}</button>
-            <div v-if="!e.passed" class="small">It must be {{ e.want }} and is {{ e.got }}.<div v-for="r in e.reasons" :key="r" class="soft">{{ r }}</div></div>
+            <div v-if="!e.passed" class="small">It must be {{ e.want }} and is {{ e.got }}.<div v-for="r in e.reasons" :key="r" class="soft">{{ r }}</div>
+            </div>
           </li>
         </ul>
       </template>
       <template v-if="draft.check && draft.check.remarks.length > 0">
         <h3>Worth a look</h3>
         <ul class="remarks">
-          <li v-for="r in draft.check.remarks" :key="r.kind + r.about + r.message"><button v-if="r.where.file" type="button" class="at" @click="go(r.where.file, r.where.line, r.where.column)">{{ r.where.file }}:{{ r.where.line }}</button> {{ r.message }}</li>
+          <li v-for="r in draft.check.remarks" :key="r.kind + r.about + r.message">
+            <button
+              v-if="r.where.file" type="button" class="at"
+              @click="go(r.where.file, r.where.line, r.where.column)"
+            >{{ r.where.file }}:{{ r.where.line }}</button> {{ r.message }}</li>
         </ul>
       </template>
     </aside>

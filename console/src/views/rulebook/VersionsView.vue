@@ -52,22 +52,29 @@ async function take(version: number) {
     <tbody>
       <template v-for="r in data.items" :key="r.version">
         <tr>
-          <td><strong>{{ r.version }}</strong><span v-if="r.version === draft.inForce?.version" class="soft small"> in force</span></td>
+          <td><strong>{{ r.version }}</strong>
+            <span v-if="r.version === draft.inForce?.version" class="soft small"> in force</span></td>
           <td><TimeText v-if="r.at" :time="r.at" /></td>
           <td>{{ r.author }}</td>
           <td>{{ r.message }}</td>
           <td><CopyText :text="r.digest"><code>{{ r.digest.slice(0, 12) }}</code></CopyText></td>
           <td class="right">
-            <router-link :to="{ name: 'ledger', query: { kind: 'rulebook.published', about: String(r.version) } }" class="small">In the ledger</router-link>
+            <router-link
+              :to="{ name: 'ledger', query: { kind: 'rulebook.published', about: String(r.version) } }"
+              class="small"
+            >In the ledger</router-link>
             <el-button v-if="r.version > 1" link type="primary" @click="open(r.version)">{{ opened === r.version ? 'Close' : 'What it changed' }}</el-button>
-            <el-button v-if="session.mayPublish && r.version !== draft.inForce?.version" link @click="take(r.version)">Go back to it</el-button>
+            <el-button
+              v-if="session.mayPublish && r.version !== draft.inForce?.version" link @click="take(r.version)"
+            >Go back to it</el-button>
           </td>
         </tr>
         <tr v-if="opened === r.version">
           <td :colspan="6">
             <el-skeleton v-if="busy" :rows="2" animated />
             <p v-else-if="differences.length === 0" class="soft">It means the same as the version before it.</p>
-            <ul v-else><li v-for="(d, i) in differences" :key="i"><span class="sign">{{ sign[d.change] }}</span> {{ d.text }}</li></ul>
+            <ul v-else><li v-for="(d, i) in differences" :key="i"><span class="sign">{{ sign[d.change] }}</span>
+              {{ d.text }}</li></ul>
           </td>
         </tr>
       </template>
