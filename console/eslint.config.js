@@ -3,7 +3,7 @@ import globals from 'globals'
 import tseslint from 'typescript-eslint'
 
 export default tseslint.config(
-  { ignores: ['dist/**', 'src/api/schema.gen.ts'] },
+  { ignores: ['dist/**', 'unit/dist/**', 'src/api/schema.gen.ts'] },
   ...tseslint.configs.recommended,
   ...pluginVue.configs['flat/recommended'],
   { languageOptions: { globals: globals.browser } },

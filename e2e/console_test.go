@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // browser opens a page of headless Chromium that is closed with the test.
@@ -151,6 +152,28 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "12 in all")
 		if at := script(t, ctx, `return document.activeElement.name ?? ""`); at != "where" {
 			t.Errorf("a search takes the focus away, to %q", at)
+		}
+	})
+
+	t.Run("a chart is gone through by keyboard", func(t *testing.T) {
+		do(t, ctx, chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(chromedp.CSS(`figure canvas`)))
+		script(t, ctx, `document.querySelector("figure [tabindex]").focus()`)
+		told := func() string { return script(t, ctx, `return document.querySelector('.told').innerText`) }
+		var said []string
+		for _, key := range []string{kb.ArrowDown, kb.ArrowDown, kb.ArrowRight, kb.Escape, kb.ArrowDown} {
+			do(t, ctx, chromedp.KeyEvent(key))
+			time.Sleep(50 * time.Millisecond)
+			said = append(said, told())
+		}
+		if said[0] == "" || said[1] == said[0] || said[2] == said[1] || said[3] != "" || said[4] != said[0] {
+			t.Errorf("the arrows tell %q", said)
+		}
+		level, platform, _ := strings.Cut(strings.Split(said[4], ":")[0], ", ")
+		do(t, ctx, chromedp.KeyEvent("\r"))
+		until(t, ctx, "in all")
+		if at := script(t, ctx, `return decodeURIComponent(location.search)`); !strings.Contains(at, level) ||
+			!strings.Contains(at, platform) {
+			t.Errorf("Enter at %s of %s leads to %s", level, platform, at)
 		}
 	})
 

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
 
 	"ironledger.example/core/access"
@@ -34,7 +35,7 @@ import (
 // by the ticket in its address, the device by what the proxy says of the
 // connection. They tell nothing of other rules, other devices or the rulebook.
 
-//go:embed person/*.html person/*.css
+//go:embed person/*.html person/*.css person/words/*.yaml
 var personFiles embed.FS
 
 // personPages are the templates of the pages.
@@ -44,62 +45,24 @@ var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps":
 // pageLanguages are what the pages speak; the first is fallen back to.
 var pageLanguages = []language.Tag{language.English, language.Swedish}
 
-// pageWords are the texts of the pages, by language.
-var pageWords = map[string]map[string]string{
-	"en": {
-		"lang": "en", "refused": "You cannot open this right now", "stepup": "Confirm that it is you",
-		"allowed":     "You can go on",
-		"allowedText": "Everything this needs is in order now.", "person": "Person", "device": "Device",
-		"when": "When", "resource": "Asked for",
-		"unknownDevice": "a device that is not known here", "todo": "What you can do", "again": "Check again",
-		"goOn":     "Go on",
-		"code":     "Code for the help desk",
-		"codeText": "If you need help, read this code to them. It lets them see this refusal, and opens nothing.",
-		"seen":     "seen", "ago": "ago", "notSeen": "nothing has been seen yet",
-		"stepupText": "Sign in again with your second factor, then go on.", "signIn": "Sign in again",
-		"enrol":     "This device is not known here",
-		"enrolText": "Use a device that belongs to your work, or ask the help desk to take this one in. Read them the code below.",
-		"myDevice":  "My device", "fine": "Everything that is asked of this device is in order.",
-		"last":     "Last heard from",
-		"gone":     "This page is no longer there",
-		"goneText": "The address is not complete, or the refusal is not on record. Open what you wanted once more.",
-		"nobody":   "The connection does not say which device this is. Open this page from a device that shows its certificate.", "place": "The help desk can tell you more: read them the code below.",
-		"checked": "Checked just now. Nothing has changed since.", "grace": "you have until",
-		"ask":     "Ask to have it taken in",
-		"askText": "If it belongs to your work, say which it is. It is taken in at once, or somebody looks at it.", "serial": "Serial number", "platform": "Platform", "name": "What you call it", "enrolled": "This device is known here now",
-		"enrolledText":     "What it may reach depends on what it shows of itself. Open what you wanted.",
-		"held":             "Somebody at the help desk will look at it",
-		"heldText":         "Your device waits for a person. They will find it under the number below.",
-		"refusedEnrol":     "This device is not taken in",
-		"refusedEnrolText": "The rules of the house do not admit it. The help desk can tell you more.",
-		"number":           "Number", "needSerial": "The serial number is needed. It stands on the device or in its settings.",
-	},
-	"sv": {
-		"lang": "sv", "refused": "Du kan inte öppna det här just nu", "stepup": "Bekräfta att det är du",
-		"allowed":     "Du kan fortsätta",
-		"allowedText": "Allt som behövs är i ordning nu.", "person": "Person", "device": "Enhet",
-		"when": "När", "resource": "Efterfrågat",
-		"unknownDevice": "en enhet som inte är känd här", "todo": "Vad du kan göra",
-		"again": "Kontrollera igen", "goOn": "Fortsätt",
-		"code": "Kod till helpdesk", "codeText": "Behöver du hjälp, läs upp koden. Den låter dem se detta avslag och öppnar ingenting.",
-		"seen": "sett för", "ago": "sedan", "notSeen": "inget har setts ännu",
-		"stepupText": "Logga in igen med din andra faktor och fortsätt sedan.", "signIn": "Logga in igen",
-		"enrol":     "Den här enheten är inte känd här",
-		"enrolText": "Använd en enhet som hör till ditt arbete, eller be helpdesk att ta emot den här. Läs upp koden nedan.",
-		"myDevice":  "Min enhet", "fine": "Allt som krävs av den här enheten är i ordning.", "last": "Senast hörd",
-		"gone":     "Sidan finns inte längre",
-		"goneText": "Adressen är inte hel, eller så finns avslaget inte kvar. Öppna det du ville en gång till.",
-		"nobody":   "Anslutningen säger inte vilken enhet detta är. Öppna sidan från en enhet som visar sitt certifikat.", "place": "Helpdesk kan berätta mer: läs upp koden nedan.",
-		"checked": "Kontrollerat just nu. Inget har ändrats.", "grace": "du har till",
-		"ask":     "Be att få den ansluten",
-		"askText": "Hör den till ditt arbete, säg vilken den är. Den tas emot genast, eller så tittar någon på den.", "serial": "Serienummer", "platform": "Plattform", "name": "Vad du kallar den", "enrolled": "Enheten är känd här nu",
-		"enrolledText":     "Vad den når beror på vad den visar av sig själv. Öppna det du ville.",
-		"held":             "Någon på helpdesk tittar på den",
-		"heldText":         "Din enhet väntar på en person. De hittar den under numret nedan.",
-		"refusedEnrol":     "Enheten tas inte emot",
-		"refusedEnrolText": "Husets regler släpper inte in den. Helpdesk kan berätta mer.",
-		"number":           "Nummer", "needSerial": "Serienumret behövs. Det står på enheten eller i dess inställningar.",
-	},
+// pageWords are the texts of the pages, by language: a file each.
+var pageWords = readWords()
+
+func readWords() map[string]map[string]string {
+	all := map[string]map[string]string{}
+	for _, tag := range pageLanguages {
+		raw, err := personFiles.ReadFile("person/words/" + tag.String() + ".yaml")
+		var words map[string]string
+		if err == nil {
+			err = yaml.UnmarshalWithOptions(raw, &words, yaml.Strict())
+		}
+		if err != nil {
+			panic(err) // embedded, and tested
+		}
+		words["lang"] = tag.String()
+		all[tag.String()] = words
+	}
+	return all
 }
 
 // personPage is what the templates are given.
