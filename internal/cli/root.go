@@ -77,7 +77,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	root.SetVersionTemplate("ironledger {{.Version}}\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return shell.UsageOf(err) })
 	p := root.PersistentFlags()
-	p.StringVar(&a.Url, "url", "",
+	p.StringVar(&a.URL, "url", "",
 		"the service (default: IRONLEDGER_URL, the settings file, http://127.0.0.1:8600)")
 	p.StringVar(&a.Token, "token", "", "the bearer token (default: IRONLEDGER_TOKEN, the settings file)")
 	p.StringVarP(&a.Format, "output", "o", "table", "how to print: table, json, ndjson, yaml or csv")

@@ -121,8 +121,8 @@ func Handler(o Options) http.Handler {
 	r.GET("/ledger/checkpoint", s.ledgerCheckpoint)
 	r.GET("/ledger/tile/*path", s.ledgerTile)
 	s.personRoutes(r)
-	api.RegisterHandlersWithOptions(r, s, api.GinServerOptions{
-		Middlewares:  []api.MiddlewareFunc{s.authorize},
+	// Who may not ask is told so before anything of the question is looked at.
+	api.RegisterHandlersWithOptions(r.Group("", s.authorize), s, api.GinServerOptions{
 		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, edge.NewProblem(status, "%s", err)) },
 	})
 	return r

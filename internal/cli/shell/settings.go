@@ -25,13 +25,13 @@ func (a *App) SettingsCmd() *cobra.Command {
 		Args:    cobra.NoArgs,
 		Example: "  ironledger settings save --url http://127.0.0.1:8600 --token il_…",
 		RunE: func(*cobra.Command, []string) error {
-			if a.Url == "" || a.Token == "" {
+			if a.URL == "" || a.Token == "" {
 				return Usagef("settings save needs --url and --token")
 			}
-			if _, err := client.New(a.Url, a.Token, ""); err != nil {
+			if _, err := client.New(a.URL, a.Token, ""); err != nil {
 				return UsageOf(err)
 			}
-			raw, err := yaml.Marshal(settings{a.Url, a.Token})
+			raw, err := yaml.Marshal(settings{a.URL, a.Token})
 			if err == nil {
 				err = os.MkdirAll(filepath.Dir(a.Settings), 0o700)
 			}

@@ -49,7 +49,7 @@ func UsageOf(err error) error { return UsageError{err} }
 type App struct {
 	In       io.Reader
 	Out, Err io.Writer
-	Url      string
+	URL      string
 	Token    string
 	Format   string
 	Lang     string
@@ -129,7 +129,7 @@ func (a *App) Client() (*client.Client, error) {
 	if token == "" {
 		return nil, errors.New("no token: give --token, set IRONLEDGER_TOKEN, or run ironledger settings save")
 	}
-	return client.New(cmp.Or(a.Url, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+DefaultListen), token,
+	return client.New(cmp.Or(a.URL, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+DefaultListen), token,
 		a.language())
 }
 
