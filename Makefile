@@ -38,7 +38,7 @@ lint-console:
 	cd console && npm run --silent typecheck && npm run --silent lint
 
 race: console/dist/index.html ## the core and the service under the race detector
-	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/service/... ./internal/store/... ./internal/httpapi/...
+	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/...
 
 fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZTIME) ./core/condition
