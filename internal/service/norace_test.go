@@ -1,3 +1,5 @@
+//go:build !race
+
 package service
 
 func rounds(n int) int { return n }
