@@ -2,9 +2,11 @@
 package ironledger
 
 import (
+	"bytes"
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -145,4 +147,51 @@ func TestImportsRunOneWay(t *testing.T) {
 
 func within(dir, parent string) bool {
 	return dir == parent || strings.HasPrefix(path.Clean(dir), parent+"/")
+}
+
+// A package says its one job in its first sentence, and is no larger than one can keep
+// in mind.
+func TestPackagesSayTheirJob(t *testing.T) {
+	const most = 2800 // lines without tests and what is generated
+	lines, says := map[string]int{}, map[string]bool{}
+	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name := d.Name(); d.IsDir() &&
+			(name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") ||
+			strings.HasSuffix(file, ".gen.go") {
+			return nil
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, text, parser.PackageClauseOnly|parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		dir := filepath.ToSlash(filepath.Dir(file))
+		lines[dir] += bytes.Count(text, []byte("\n"))
+		beginning := "Package " + parsed.Name.Name + " "
+		if parsed.Name.Name == "main" {
+			beginning = "Command "
+		}
+		says[dir] = says[dir] || strings.HasPrefix(parsed.Doc.Text(), beginning)
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for dir, n := range lines {
+		if !says[dir] {
+			t.Errorf("%s does not say what it is for", dir)
+		}
+		if n > most {
+			t.Errorf("%s has %d lines", dir, n)
+		}
+	}
 }

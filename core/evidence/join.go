@@ -143,18 +143,15 @@ type Spoken struct {
 
 // AppendSpoken appends a list as it is kept: [["mdm", at, external id, id, hardware id], ...].
 func AppendSpoken(b []byte, list []Spoken) []byte {
-	b = append(b, '[')
-	for i, s := range list {
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = strconv.AppendInt(append(value.OfText(s.Source).AppendJSON(append(b, '[')), ','), s.At, 10)
+	o := value.Object(b).OpenList()
+	for _, s := range list {
+		o = strconv.AppendInt(o.Element().OpenList().Element().Quote(s.Source).Element(), s.At, 10)
 		for _, text := range []string{s.External, s.ID, s.Hardware} {
-			b = value.OfText(text).AppendJSON(append(b, ','))
+			o = o.Element().Quote(text)
 		}
-		b = append(b, ']')
+		o = o.EndList()
 	}
-	return append(b, ']')
+	return o.EndList()
 }
 
 // ReadSpoken reads a list as it is kept.

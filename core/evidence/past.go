@@ -74,41 +74,38 @@ func (r *Record) AppendUndo(b []byte, before *Record) []byte {
 			i, j = i+1, j+1
 		}
 	}
-	begin := len(b)
-	member := func(name string) {
-		if len(b) == begin {
-			b = append(b, '{')
-		} else if b[len(b)-1] != '{' {
-			b = append(b, ',')
-		}
-		b = append(value.OfText(name).AppendJSON(b), ':')
-	}
-	section := func(name string, wanted func(*source) bool, write func(*source)) {
-		for first, i := true, 0; i < len(sources); i++ {
-			if s := &sources[i]; wanted(s) {
-				if first {
-					member(name)
-					b, first = append(b, '{'), false
+	o := value.Object(b)
+	section := func(name string, wanted func(*source) bool, write func(value.Object, *source) value.Object) {
+		first := true
+		for i := range sources {
+			s := &sources[i]
+			if !wanted(s) {
+				continue
+			}
+			if first {
+				if len(o) == len(b) {
+					o = o.Open()
 				}
-				member(s.name)
-				write(s)
+				o, first = o.Name(name).Open(), false
 			}
-			if !first && i == len(sources)-1 {
-				b = append(b, '}')
-			}
+			o = write(o.Named(s.name), s)
+		}
+		if !first {
+			o = o.Close()
 		}
 	}
 	again := func(s *source) bool { return s.moved && !s.changed && s.moment > 0 }
-	section("again", again, func(s *source) { b = strconv.AppendInt(b, s.moment, 10) })
+	section("again", again,
+		func(o value.Object, s *source) value.Object { return strconv.AppendInt(o, s.moment, 10) })
 	section("readings", func(s *source) bool {
 		return !again(s) && slices.ContainsFunc(was.readings, func(x Reading) bool { return x.Source == s.name })
-	}, func(s *source) { b = was.AppendSource(b, s.name) })
+	}, func(o value.Object, s *source) value.Object { return was.AppendSource(o, s.name) })
 	section("gone", func(s *source) bool { return len(s.gone) > 0 },
-		func(s *source) { b = value.OfTexts(s.gone).AppendJSON(b) })
-	if len(b) > begin {
-		b = append(b, '}')
+		func(o value.Object, s *source) value.Object { return value.OfTexts(s.gone).AppendJSON(o) })
+	if len(o) > len(b) {
+		o = o.Close()
 	}
-	return b
+	return o
 }
 
 // same reports whether two readings say the same, whenever they were made.

@@ -82,36 +82,27 @@ func (r *Record) MarshalSource(source string) []byte { return r.AppendSource(nil
 // AppendSource appends what MarshalSource writes to b.
 func (r *Record) AppendSource(b []byte, source string) []byte {
 	readings := r.Readings()
-	b = append(slices.Grow(b, 64+56*len(readings)), '{')
+	o := value.Object(slices.Grow(b, 64+56*len(readings))).Open()
 	var done []int64
 	for i := range readings {
 		first := &readings[i]
 		if first.Source != source || slices.Contains(done, first.At) {
 			continue
 		}
-		if len(done) > 0 {
-			b = append(b, ',')
-		}
 		done = append(done, first.At)
-		b = append(strconv.AppendInt(append(b, '"'), first.At, 10), `":{`...)
+		o = o.Name(strconv.FormatInt(first.At, 10)).Open()
 		for j := i; j < len(readings); j++ {
-			x := &readings[j]
-			if x.At != first.At || x.Source != source {
-				continue
-			}
-			if b[len(b)-1] != '{' {
-				b = append(b, ',')
-			}
-			b = append(append(append(b, '"'), x.Name...), `":`...)
-			if x.Value.Known() {
-				b = x.Value.AppendJSON(b)
-			} else {
-				b = append(value.OfText(x.Unavailable).AppendJSON(append(b, `{"unavailable":`...)), '}')
+			switch x := &readings[j]; {
+			case x.At != first.At || x.Source != source:
+			case x.Value.Known():
+				o = x.Value.AppendJSON(o.Name(x.Name))
+			default:
+				o = o.Name(x.Name).Open().Text("unavailable", x.Unavailable).Close()
 			}
 		}
-		b = append(b, '}')
+		o = o.Close()
 	}
-	return append(b, '}')
+	return o.Close()
 }
 
 // UnmarshalSource reads what MarshalSource wrote as a report of the source.

@@ -29,6 +29,9 @@ func (o Object) Close() Object { return append(o, '}') }
 // List begins a list, as a member of an object, and ends with EndList.
 func (o Object) List(name string) Object { return append(o.Name(name), '[') }
 
+// OpenList begins a list that is no member of an object.
+func (o Object) OpenList() Object { return append(o, '[') }
+
 // EndList ends a list.
 func (o Object) EndList() Object { return append(o, ']') }
 

@@ -1,3 +1,5 @@
+// Package cli is the command line: Cobra commands over the client, the service
+// and the offline core.
 package cli
 
 import (

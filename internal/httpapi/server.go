@@ -1,3 +1,5 @@
+// Package httpapi is the front for HTTP: our own API as api/openapi.yaml tells it, the
+// open protocols, people's pages and the console's files.
 package httpapi
 
 import (

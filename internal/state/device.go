@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"unsafe"
@@ -205,34 +206,23 @@ func (d *Device) row(book *Book, was Before, now int64) store.DeviceRow {
 		d.Revision = was.device.Revision + 1
 		back = d.undoOf(book, was)
 	}
-	keys := []byte{'['}
-	for i, k := range d.Keys {
-		if i > 0 {
-			keys = append(keys, ',')
-		}
-		keys = append(append(append(keys, `["`...), k.Kind...), `",`...)
-		keys = append(value.OfText(k.Text).AppendJSON(keys), ']')
+	keys := value.Object(nil).OpenList()
+	for _, k := range d.Keys {
+		keys = keys.Element().OpenList().Element().Quote(string(k.Kind)).Element().Quote(k.Text).EndList()
 	}
-	ev := []byte{'{'}
-	for i, source := range d.Sources() {
-		if i > 0 {
-			ev = append(ev, ',')
-		}
-		ev = d.Record.AppendSource(append(value.OfText(source).AppendJSON(ev), ':'), source)
+	ev := value.Object(nil).Open()
+	for _, source := range d.Sources() {
+		ev = d.Record.AppendSource(ev.Named(source), source)
 	}
-	failing := []byte{'{'}
+	failing := value.Object(nil).Open()
 	for i, since := range d.Result.Since {
-		if since == 0 {
-			continue
+		if since != 0 {
+			failing = strconv.AppendInt(failing.Named(book.RuleKeys[i]), since, 10)
 		}
-		if len(failing) > 1 {
-			failing = append(failing, ',')
-		}
-		failing = fmt.Appendf(failing, "%q:%d", book.RuleKeys[i], since)
 	}
-	row := store.DeviceRow{ID: d.ID, Keys: string(append(keys, ']')), Evidence: string(append(ev, '}')),
+	row := store.DeviceRow{ID: d.ID, Keys: string(keys.EndList()), Evidence: string(ev.Close()),
 		Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(append(failing, '}')), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
+		Since: d.Since, Failing: string(failing.Close()), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
 		Refused: d.refusedRow(), Spoken: string(evidence.AppendSpoken(nil, d.Spoken)), Revision: d.Revision,
 		At: now, Undo: back, Past: []byte{}}
 	if was.device != nil {

@@ -123,6 +123,8 @@ type Edit[K comparable, V any] struct {
 func (m Map[K, V]) Edit() *Edit[K, V] {
 	if m.places == nil {
 		m.places = &places[K]{}
+	} else if m.crowded() { // by versions that came to nothing: they are not to add to it
+		m = m.packed()
 	}
 	return &Edit[K, V]{next: m, from: m.pages}
 }
@@ -172,12 +174,20 @@ const spare = 1024
 func (e *Edit[K, V]) Map() Map[K, V] {
 	out := e.next
 	e.next, e.from, e.own = out, out.pages, false
-	if int(out.places.next.Load()) <= 2*out.n+spare {
-		return out
+	if out.crowded() {
+		return out.packed()
 	}
-	packed := Map[K, V]{}.Edit()
-	for k, v := range out.All() {
-		packed.Set(k, v)
+	return out
+}
+
+// crowded reports whether most places are empty.
+func (m Map[K, V]) crowded() bool { return int(m.places.next.Load()) > 2*m.n+spare }
+
+// packed is the same version with places of its own.
+func (m Map[K, V]) packed() Map[K, V] {
+	e := Map[K, V]{}.Edit()
+	for k, v := range m.All() {
+		e.Set(k, v)
 	}
-	return packed.next
+	return e.next
 }

@@ -89,6 +89,23 @@ func TestPlacesThatNobodyUsesAreGivenUp(t *testing.T) {
 	}
 }
 
+// Versions that nobody keeps do not fill the places of the one that they were made of.
+func TestVersionsThatComeToNothing(t *testing.T) {
+	m := Of(map[string]int{"a": 1})
+	for round := range 50 {
+		changes := map[string]*int{}
+		for i := range 2000 {
+			changes[fmt.Sprint(round, "/", i)] = &i
+		}
+		if tried := m.With(changes); tried.Len() != 2001 || *tried.Get("a") != 1 {
+			t.Fatalf("round %d: %d keys", round, tried.Len())
+		}
+	}
+	if n := m.places.next.Load(); n > 5000 || m.Len() != 1 || *m.Get("a") != 1 {
+		t.Errorf("%d places are given for %d key", n, m.Len())
+	}
+}
+
 func TestReadersAndWriters(t *testing.T) {
 	m := Of(map[string]int{"a": 1})
 	var wg sync.WaitGroup
