@@ -16,7 +16,9 @@ import (
 // Walk, [Members] and [Elements] ask for text that [json.Valid] has accepted:
 // then a value ends where its quotes and brackets close, and finding that is
 // all that is left to do. Evidence arrives in bulk, and a map for each object
-// in it cost more than everything else done with it.
+// in it cost more than everything else done with it. A decoder of tokens takes
+// 1.5 to 1.8 times as long for a report, the check counted, and makes 30 pieces of
+// garbage (BenchmarkMembers).
 func Walk(b []byte, i int, visit func(key []byte, at int) (end int, more bool)) int {
 	for i = next(b, i+1); i < len(b) && b[i] == '"'; {
 		end := Skip(b, i)
