@@ -106,18 +106,6 @@ type question struct {
 	device *state.Device // from which it is asked: found, unless that is not to be believed
 }
 
-// sameGround reports whether what a question was answered from is still so.
-func sameGround(snap *state.Snapshot, q *question, e *access.Evaluation, now *state.Snapshot) bool {
-	if snap == now {
-		return true
-	}
-	var found *state.Device
-	if id, known := e.Find(now.Find); known {
-		found = now.Fleet.Get(id)
-	}
-	return snap.SameHouse(now) && found == q.found
-}
-
 // Pose is a question with what a snapshot knows of its person and device.
 func Pose(snap *state.Snapshot, e *access.Evaluation, now int64) question {
 	q := poseAlone(snap, e)
@@ -200,7 +188,7 @@ func (s *Service) Decide(actor string, e *access.Evaluation) (*Answer, error) {
 	if a.BreakGlass {
 		s.Log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
-	if x := s.sessions.begin(snap, actor, a, q.found, now); x != nil && !sameGround(snap, &q, e, s.Snapshot()) {
+	if x := s.sessions.begin(snap, actor, a, q.found, now); x != nil && !x.restsOn(s.Snapshot()) {
 		s.sessions.lookAgain(recheck{x, state.Cause{Kind: event.ByStanding, Actor: ledger.Service}})
 		s.Nudge()
 	}

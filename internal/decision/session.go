@@ -336,14 +336,20 @@ func (l *sessions) all(now int64) []*Session {
 	return out
 }
 
-// holds reports whether a session's allow still stands at now: nothing that it
-// was decided from has changed, or it would be decided the same.
-func holds(snap *state.Snapshot, s *Session, now int64) bool {
+// restsOn reports whether what a session was decided from is what a snapshot has: the
+// book, the people, and the device that its question names.
+func (s *Session) restsOn(snap *state.Snapshot) bool {
 	var d *state.Device
 	if id, known := s.asked.Find(snap.Find); known {
 		d = snap.Fleet.Get(id)
 	}
-	if s.book == snap.Book && s.people == snap.People && d == s.found && (d == nil || now < d.Wake) {
+	return s.book == snap.Book && s.people == snap.People && d == s.found
+}
+
+// holds reports whether a session's allow still stands at now: nothing that it
+// was decided from has changed, or it would be decided the same.
+func holds(snap *state.Snapshot, s *Session, now int64) bool {
+	if s.restsOn(snap) && (s.found == nil || now < s.found.Wake) {
 		return true
 	}
 	return snap.Book.Gates.Evaluator().Evaluate(Pose(snap, s.asked, now).Request, now).Outcome == access.Allow
@@ -483,7 +489,7 @@ func (e *ending) Done(err error) bool {
 	}
 	var again []recheck
 	for s, by := range e.atStake() {
-		if s.number > e.begun {
+		if s.number > e.begun && !s.restsOn(e.next) {
 			again = append(again, recheck{s, by})
 		}
 	}

@@ -151,11 +151,11 @@ type Part interface {
 
 // commitUnderWay is a change on its way to the disk.
 type commitUnderWay struct {
-	change  *state.Change
-	next    *state.Snapshot // the state with it
-	outcome Part
-	jobs    []*Job
-	done    chan error
+	change *state.Change
+	next   *state.Snapshot // the state with it
+	part   Part            // of the companion
+	jobs   []*Job
+	done   chan error
 }
 
 // carryOut applies jobs and sends their change to the disk.
@@ -218,7 +218,7 @@ func (e *Engine) commit(c *state.Change, jobs []*Job) {
 	}
 	f, before := &commitUnderWay{change: c, next: c.Base.Apply(c), jobs: jobs, done: make(chan error, 1)},
 		e.underWay
-	f.outcome = e.companion.Before(c, f.next)
+	f.part = e.companion.Before(c, f.next)
 	var err error
 	if before != nil {
 		err = <-before.done
@@ -272,7 +272,7 @@ func (e *Engine) committed(err error) {
 			}
 		}
 	}
-	if f.outcome.Done(err) {
+	if f.part.Done(err) {
 		go e.Nudge() // not here: only the writer takes it up
 	}
 	for _, j := range f.jobs {

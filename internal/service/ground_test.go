@@ -1,7 +1,9 @@
 package service_test
 
 import (
+	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -133,5 +135,32 @@ func TestAnAllowEndsWhenItsSerialMoves(t *testing.T) {
 	}
 	if _, refused, err := s.Decisions.Permit("edge", q); err != nil || refused == nil {
 		t.Errorf("the bad device is let in by the serial (%v)", err)
+	}
+}
+
+// However an allow to a device that nobody knows and the report that makes it known
+// cross, none is left when it may not.
+func TestAnAllowCrossesTheReportThatMakesItsDeviceKnown(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, quay)
+	staff(t, s)
+	for round := range 25 {
+		id := fmt.Sprint("n", round)
+		var wg sync.WaitGroup
+		for w := range 6 {
+			wg.Go(func() {
+				if _, _, err := s.Decisions.Permit(fmt.Sprint("edge", w), question("maren", id)); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		report(t, s, id, `"form":"laptop","threat.score":95`)
+		wg.Wait()
+	}
+	for deadline := time.Now().Add(10 * time.Second); len(s.Decisions.Kept()) > 0; time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d sessions are left of devices that turned out bad", len(s.Decisions.Kept()))
+		}
 	}
 }
