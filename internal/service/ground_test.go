@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"strings"
 	"sync"
@@ -135,6 +136,40 @@ func TestAnAllowEndsWhenItsSerialMoves(t *testing.T) {
 	}
 	if _, refused, err := s.Decisions.Permit("edge", q); err != nil || refused == nil {
 		t.Errorf("the bad device is let in by the serial (%v)", err)
+	}
+}
+
+// A question that shows a certificate is about the device that has it: when a second
+// machine shows the same one, it is nobody's, and an allow from before ends.
+func TestAnAllowEndsWhenItsCertificateIsShared(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	a := newAuthority(t)
+	files := a.files(5 * time.Hour)
+	files[2].Text = strings.Replace(quay, "level >= unproven", "level >= sound", 1) +
+		"issuers: [{id: house, file: ca.pem, crl: ca.crl}]\n"
+	if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: files}); err != nil {
+		t.Fatal(err)
+	}
+	staff(t, s)
+	cert, shows := a.device("d1", -time.Hour, 100*time.Hour)
+	report(t, s, "d1", good+`,"certs":`+shows)
+	q := question("maren", "")
+	q.Context.Device = &access.DeviceRef{CertificateSHA256: fmt.Sprintf("%x", sha256.Sum256(cert.Raw))}
+	first, refused, err := s.Decisions.Permit("edge", q)
+	if err != nil || refused != nil {
+		t.Fatal(refused, err)
+	}
+	report(t, s, "d2", good)
+	if again, refused, err := s.Decisions.Permit("edge", q); err != nil || refused != nil || again != first {
+		t.Errorf("another device ends the session: %s, %v, %v", again, refused, err)
+	}
+	report(t, s, "d2", `"threat.score":95,"certs":`+shows)
+	if ended(t, s, first) == "" || len(s.Decisions.Kept()) != 0 {
+		t.Error("the allow stays though a bad device shows the certificate too")
+	}
+	if _, refused, err := s.Decisions.Permit("edge", q); err != nil || refused == nil {
+		t.Errorf("who shows the shared certificate is let in (%v)", err)
 	}
 }
 
