@@ -7,6 +7,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 )
@@ -71,6 +72,8 @@ func TestWhatIsNoCommandLine(t *testing.T) {
 		"device show a b":                      "accepts 1 arg",
 		"decision list --limit 0":              "--limit is at least 1",
 		"ledger list --limit 0":                "--limit is at least 1",
+		"device list --limit -1":               "--limit is at least 0",
+		"certificate list --limit -1":          "--limit is at least 0",
 		"settings save":                        "settings save needs --url and --token",
 		"device show d1 --at yesterday":        "not an RFC 3339 time such as",
 		"rulebook fmt --write -":               "--write needs a file or folder",
@@ -136,8 +139,10 @@ func TestAListInEveryForm(t *testing.T) {
 			return len(lines) == 3 && strings.Contains(lines[1], `"bridge, one"`)
 		},
 		"json": func(out string) bool {
-			var got, want any
-			return json.Unmarshal([]byte(out), &got) == nil && json.Unmarshal([]byte(twoDevices), &want) == nil
+			var got []any
+			var want struct{ Items []any }
+			return json.Unmarshal([]byte(out), &got) == nil &&
+				json.Unmarshal([]byte(twoDevices), &want) == nil && reflect.DeepEqual(got, want.Items)
 		},
 		"ndjson": func(out string) bool {
 			lines := strings.Split(strings.TrimSpace(out), "\n")
@@ -154,11 +159,17 @@ func TestAListInEveryForm(t *testing.T) {
 			t.Errorf("%s asks %q", form, f.asked)
 		}
 	}
-	empty := &fake{answers: map[string]string{"GET /api/v1/devices": `{"total":0,"levels":{},"items":[]}`}}
-	for form, want := range map[string]string{"table": "Nothing to show.", "ndjson": "", "csv": "DEVICE"} {
-		if got := execute(t, empty, "", "device", "list", "-o", form); got.code != 0 || !strings.Contains(got.out, want) ||
-			want == "" && got.out != "" {
-			t.Errorf("%s of nothing prints %q", form, got.out)
+	nothing := `{"total":0,"levels":{},"items":[]}`
+	empty := &fake{answers: map[string]string{"GET /api/v1/devices": nothing, "GET /api/v1/decisions": nothing,
+		"GET /api/v1/ledger/entries": nothing, "GET /api/v1/certificates": nothing, "GET /api/v1/waivers": nothing}}
+	for noun, head := range map[string]string{"device": "DEVICE", "decision": "DECISION", "ledger": "ENTRY",
+		"certificate": "DEVICE", "waiver": "ID"} {
+		for form, want := range map[string]string{"table": "Nothing to show.", "ndjson": "", "csv": head,
+			"json": "[]", "yaml": "[]"} {
+			got := execute(t, empty, "", noun, "list", "-o", form)
+			if got.code != 0 || !strings.Contains(got.out, want) || want == "" && got.out != "" {
+				t.Errorf("%s list: %s of nothing prints %q (%s)", noun, form, got.out, got.err)
+			}
 		}
 	}
 }

@@ -126,9 +126,9 @@ func (c *Client) PostEvidence(ctx context.Context, media string, body io.Reader)
 }
 
 // Devices lists a page of devices.
-func (c *Client) Devices(ctx context.Context, p api.ListDevicesParams) (*Reply[api.DevicePage], error) {
+func (c *Client) Devices(ctx context.Context, p api.ListDevicesParams) (*Reply[List[api.DeviceSummary]], error) {
 	r, err := c.raw.ListDevices(ctx, &p)
-	return call[api.DevicePage](c.url, r, err)
+	return call[List[api.DeviceSummary]](c.url, r, err)
 }
 
 // Device shows a device.
@@ -137,10 +137,11 @@ func (c *Client) Device(ctx context.Context, id string) (*Reply[api.Device], err
 	return call[api.Device](c.url, r, err)
 }
 
-// List is a list that is not paged.
+// List is a list, or a page of one.
 type List[T any] struct {
 	Items []T    `json:"items"`
-	Next  string `json:"next"`
+	Next  string `json:"next"`  // the cursor of the next page; "" when there is none
+	Total int    `json:"total"` // how many there are on all pages, where the service says
 }
 
 // Rulebooks lists the published versions.
@@ -199,9 +200,9 @@ func (c *Client) Evaluate(ctx context.Context, e api.Evaluation) (*Reply[api.Eva
 }
 
 // Decisions lists a page of recorded decisions.
-func (c *Client) Decisions(ctx context.Context, p api.ListDecisionsParams) (*Reply[api.DecisionPage], error) {
+func (c *Client) Decisions(ctx context.Context, p api.ListDecisionsParams) (*Reply[List[api.Answer]], error) {
 	r, err := c.raw.ListDecisions(ctx, &p)
-	return call[api.DecisionPage](c.url, r, err)
+	return call[List[api.Answer]](c.url, r, err)
 }
 
 // Decision shows a recorded decision.
@@ -242,10 +243,10 @@ func (c *Client) History(ctx context.Context, id string,
 }
 
 // Certificates lists a page of the certificates of the fleet.
-func (c *Client) Certificates(ctx context.Context, p api.ListCertificatesParams) (*Reply[api.CertificatePage],
-	error) {
+func (c *Client) Certificates(ctx context.Context,
+	p api.ListCertificatesParams) (*Reply[List[api.Certificate]], error) {
 	r, err := c.raw.ListCertificates(ctx, &p)
-	return call[api.CertificatePage](c.url, r, err)
+	return call[List[api.Certificate]](c.url, r, err)
 }
 
 // Sources lists who supplies evidence.

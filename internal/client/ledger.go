@@ -21,9 +21,9 @@ func (c *Client) Ledger(ctx context.Context) (*Reply[api.Ledger], error) {
 }
 
 // Entries lists a page of entries, newest first.
-func (c *Client) Entries(ctx context.Context, p api.ListEntriesParams) (*Reply[api.EntryPage], error) {
+func (c *Client) Entries(ctx context.Context, p api.ListEntriesParams) (*Reply[List[api.Entry]], error) {
 	r, err := c.raw.ListEntries(ctx, &p)
-	return call[api.EntryPage](c.url, r, err)
+	return call[List[api.Entry]](c.url, r, err)
 }
 
 // Entry shows an entry with its proof.

@@ -243,20 +243,10 @@ func rulebookShowCmd(a *shell.App) *cobra.Command {
 func rulebookHistoryCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "history", Short: "List the published versions, newest first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Rulebooks(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
-				func(r api.RulebookInfo) []string {
-					return []string{fmt.Sprint(r.Version), shell.ShortTime(r.At), r.Author, r.Message,
-						r.Digest[:min(12, len(r.Digest))]}
-				})
-		},
+		RunE: shell.Lists(a, (*client.Client).Rulebooks, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
+			func(r api.RulebookInfo) []string {
+				return []string{fmt.Sprint(r.Version), shell.ShortTime(r.At), r.Author, r.Message,
+					r.Digest[:min(12, len(r.Digest))]}
+			}),
 	}
 }

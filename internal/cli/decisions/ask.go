@@ -232,22 +232,12 @@ func GateCmd(a *shell.App) *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the gates by number, with what the last week brought", Args: cobra.NoArgs,
 		Example: "  ironledger gate list",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Gates(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
-				"DENIED", "STEP-UP"}, func(g api.Gate) []string {
-				return []string{shell.Only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode),
-					brief(a, g.Who), brief(a, g.What), brief(a, g.Need), string(g.Otherwise),
-					fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
-			})
-		},
+		RunE: shell.Lists(a, (*client.Client).Gates, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
+			"DENIED", "STEP-UP"}, func(g api.Gate) []string {
+			return []string{shell.Only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode),
+				brief(a, g.Who), brief(a, g.What), brief(a, g.Need), string(g.Otherwise),
+				fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
+		}),
 	}, coverageCmd(a))
 	return c
 }
@@ -329,21 +319,14 @@ func SessionCmd(a *shell.App) *cobra.Command {
 		Long: `List the allows that an enforcer may still rely on. One ends with the change that
 takes its ground, and forward-auth refuses from that moment.`,
 		Example: "  ironledger session list --device GF-L-1042",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.LiveSessions(cmd.Context(), p)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL",
-				"SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
-				return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level,
-					shell.ShortTime(s.At), shell.ShortTime(s.Until), s.Enforcer}
-			})
-		},
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.LiveSession]], error) {
+			return cl.LiveSessions(ctx, p)
+		}, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL",
+			"SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
+			return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level,
+				shell.ShortTime(s.At), shell.ShortTime(s.Until), s.Enforcer}
+		}),
 	}
 	f := list.Flags()
 	f.StringVar(&p.Person, "person", "", "of this person")

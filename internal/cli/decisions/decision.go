@@ -10,6 +10,7 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/client"
 )
 
 // printAnswer prints a decision with the reasons of each gate.
@@ -138,25 +139,18 @@ func decisionListCmd(a *shell.App) *cobra.Command {
 				return shell.Usagef("--limit is at least 1")
 			}
 			p.Outcome = api.Outcome(outcome)
-			l := shell.Listing{Head: []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE",
-				"LEVEL", "GATES"}}
-			for len(l.Rows) < limit {
-				p.Limit = min(500, limit-len(l.Rows))
-				page, err := cl.Decisions(cmd.Context(), p)
-				if err != nil {
-					return err
-				}
-				for _, d := range page.Value.Items {
-					l.Rows = append(l.Rows, []string{d.Id, shell.ShortTime(d.At), string(d.Outcome),
-						d.Asked.Subject.ID, d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level,
-						shell.GatesOf(d)})
-				}
-				l.Items = append(l.Items, shell.ItemsOf(page.Raw)...)
-				if p.Cursor = page.Value.Next; p.Cursor == "" {
-					break
-				}
+			l, _, err := shell.Pages(limit,
+				func(size int, cursor string) (*client.Reply[client.List[api.Answer]], error) {
+					p.Limit, p.Cursor = size, cursor
+					return cl.Decisions(cmd.Context(), p)
+				}, []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL", "GATES"},
+				func(d api.Answer) []string {
+					return []string{d.Id, shell.ShortTime(d.At), string(d.Outcome), d.Asked.Subject.ID,
+						d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, shell.GatesOf(d)}
+				})
+			if err != nil {
+				return err
 			}
-			l.Raw = l.Items
 			return a.Print(l)
 		},
 	}

@@ -52,22 +52,15 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 				}
 			}
 			p.Columns = strings.Join(columns, ",")
-			l := shell.Listing{Head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "OWNER", "HELD BY",
-				"SEEN"}, Items: []json.RawMessage{}}
+			head := []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "OWNER", "HELD BY", "SEEN"}
 			for _, name := range columns {
-				l.Head = append(l.Head, strings.ToUpper(name))
+				head = append(head, strings.ToUpper(name))
 			}
-			total := 0
-			for len(l.Rows) < limit || limit == 0 {
-				p.Limit = 500
-				if limit > 0 {
-					p.Limit = min(500, limit-len(l.Rows))
-				}
-				page, err := cl.Devices(cmd.Context(), p)
-				if err != nil {
-					return err
-				}
-				for _, d := range page.Value.Items {
+			l, total, err := shell.Pages(limit,
+				func(size int, cursor string) (*client.Reply[client.List[api.DeviceSummary]], error) {
+					p.Limit, p.Cursor = size, cursor
+					return cl.Devices(cmd.Context(), p)
+				}, head, func(d api.DeviceSummary) []string {
 					row := []string{d.Id, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion,
 						d.Owner, shell.Joined(d.Binding), d.SeenAt}
 					if a.Format == "table" {
@@ -76,15 +69,11 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 					for _, name := range columns {
 						row = append(row, d.Values[name])
 					}
-					l.Rows = append(l.Rows, row)
-				}
-				l.Items = append(l.Items, shell.ItemsOf(page.Raw)...)
-				total = page.Value.Total
-				if p.Cursor = page.Value.Next; p.Cursor == "" {
-					break
-				}
+					return row
+				})
+			if err != nil {
+				return err
 			}
-			l.Raw = l.Items
 			l.Foot = fmt.Sprintf("%d of %d devices", len(l.Rows), total)
 			return a.Print(l)
 		},

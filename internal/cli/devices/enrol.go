@@ -2,6 +2,7 @@ package devices
 
 import (
 	"cmp"
+	"context"
 
 	"github.com/spf13/cobra"
 
@@ -85,17 +86,10 @@ func enrolListCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List devices that asked to be known, the newest first", Args: cobra.NoArgs,
 		Example: "  ironledger device enrol list --state held",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Enrolments(cmd.Context(), state)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, enrolmentHead, enrolmentRow)
-		},
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.Enrolment]], error) {
+			return cl.Enrolments(ctx, state)
+		}, enrolmentHead, enrolmentRow),
 	}
 	c.Flags().StringVar(&state, "state", "", "held, enrolled or refused")
 	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"},

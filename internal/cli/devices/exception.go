@@ -21,21 +21,14 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List waivers, those that end first at the top", Args: cobra.NoArgs,
 		Example: "  ironledger waiver list --within 7d\n  ironledger waiver list --device GF-L-1042 --state ended",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Waivers(cmd.Context(), p)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"ID", "DEVICE", "RULE", "STATE", "ENDS", "RULE SAYS", "BY",
-				"REASON"}, func(g api.Grant) []string {
-				return []string{g.Id, g.Device, g.Rule, string(g.State), ends(a, g), g.Verdict, g.Author,
-					clipped(a, g.Reason, 40)}
-			})
-		},
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.Grant]], error) {
+			return cl.Waivers(ctx, p)
+		}, []string{"ID", "DEVICE", "RULE", "STATE", "ENDS", "RULE SAYS", "BY",
+			"REASON"}, func(g api.Grant) []string {
+			return []string{g.Id, g.Device, g.Rule, string(g.State), ends(a, g), g.Verdict, g.Author,
+				clipped(a, g.Reason, 40)}
+		}),
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
 	c.AddCommand(list, grantCmd(a, "grant DEVICE BASELINE/RULE",
@@ -60,20 +53,13 @@ func VouchCmd(a *shell.App) *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List vouches, those that end first at the top", Args: cobra.NoArgs,
 		Example: "  ironledger vouch list --within 7d",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Vouches(cmd.Context(), p)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"ID", "DEVICE", "STATE", "ENDS", "BY", "REASON"},
-				func(g api.Grant) []string {
-					return []string{g.Id, g.Device, string(g.State), ends(a, g), g.Author, clipped(a, g.Reason, 60)}
-				})
-		},
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.Grant]], error) {
+			return cl.Vouches(ctx, p)
+		}, []string{"ID", "DEVICE", "STATE", "ENDS", "BY", "REASON"},
+			func(g api.Grant) []string {
+				return []string{g.Id, g.Device, string(g.State), ends(a, g), g.Author, clipped(a, g.Reason, 60)}
+			}),
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
 	c.AddCommand(list, grantCmd(a, "give DEVICE", "State that a device is genuine",
@@ -199,32 +185,25 @@ func UnmatchedCmd(a *shell.App) *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the reports that wait for a person", Args: cobra.NoArgs,
 		Example: "  ironledger unmatched list\n  ironledger unmatched list --all -o json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Unmatched(cmd.Context(), all)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"ID", "SOURCE", "ARRIVED", "TIMES", "STATE", "ITS KEYS POINT AT",
-				"SAYS"}, func(u api.Unmatched) []string {
-				var keys, says []string
-				for _, k := range u.Keys {
-					to := k.Device
-					if to == "" {
-						to = "no device"
-					}
-					keys = append(keys, fmt.Sprintf("%s %s: %s", k.Kind, k.Text, to))
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.Unmatched]], error) {
+			return cl.Unmatched(ctx, all)
+		}, []string{"ID", "SOURCE", "ARRIVED", "TIMES", "STATE", "ITS KEYS POINT AT",
+			"SAYS"}, func(u api.Unmatched) []string {
+			var keys, says []string
+			for _, k := range u.Keys {
+				to := k.Device
+				if to == "" {
+					to = "no device"
 				}
-				for _, r := range u.Readings {
-					says = append(says, r.Attribute+" "+r.Text)
-				}
-				return []string{u.Id, u.Source, shell.Ago(u.At), fmt.Sprint(u.Times), string(u.State),
-					strings.Join(keys, "; "), clipped(a, strings.Join(says, "; "), 60)}
-			})
-		},
+				keys = append(keys, fmt.Sprintf("%s %s: %s", k.Kind, k.Text, to))
+			}
+			for _, r := range u.Readings {
+				says = append(says, r.Attribute+" "+r.Text)
+			}
+			return []string{u.Id, u.Source, shell.Ago(u.At), fmt.Sprint(u.Times), string(u.State),
+				strings.Join(keys, "; "), clipped(a, strings.Join(says, "; "), 60)}
+		}),
 	}
 	list.Flags().BoolVar(&all, "all", false, "settled ones too, and those that wait for their device")
 	in := api.SettleUnmatchedJSONRequestBody{}

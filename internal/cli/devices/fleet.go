@@ -1,7 +1,6 @@
 package devices
 
 import (
-	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -9,6 +8,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/client"
 )
 
 // OverviewCmd is the command overview.
@@ -219,34 +219,24 @@ the device.`,
 			if err != nil {
 				return err
 			}
-			l := shell.Listing{Head: []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"},
-				Items: []json.RawMessage{}}
-			total := 0
-			for len(l.Rows) < limit || limit == 0 {
-				p.Limit = 500
-				if limit > 0 {
-					p.Limit = min(500, limit-len(l.Rows))
-				}
-				got, err := cl.Certificates(cmd.Context(), p)
-				if err != nil {
-					return err
-				}
-				for _, x := range got.Value.Items {
+			l, total, err := shell.Pages(limit,
+				func(size int, cursor string) (*client.Reply[client.List[api.Certificate]], error) {
+					p.Limit, p.Cursor = size, cursor
+					return cl.Certificates(cmd.Context(), p)
+				}, []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"},
+				func(x api.Certificate) []string {
 					row := []string{x.Device, a.Mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State),
 						x.IssuerId, x.NotAfter, x.Why}
 					if a.Format == "table" {
 						row[2], row[5], row[6] = shell.Clip(x.Subject, 40), shell.When(x.NotAfter),
 							shell.Clip(x.Why, 40)
 					}
-					l.Rows = append(l.Rows, row)
-				}
-				l.Items = append(l.Items, shell.ItemsOf(got.Raw)...)
-				total = got.Value.Total
-				if p.Cursor = got.Value.Next; p.Cursor == "" {
-					break
-				}
+					return row
+				})
+			if err != nil {
+				return err
 			}
-			l.Raw, l.Foot = l.Items, fmt.Sprintf("%d of %d certificates", len(l.Rows), total)
+			l.Foot = fmt.Sprintf("%d of %d certificates", len(l.Rows), total)
 			return a.Print(l)
 		},
 	}
@@ -268,33 +258,23 @@ func SourceCmd(a *shell.App) *cobra.Command {
 		Aliases: []string{"sources"}}
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List sources", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
+		RunE: shell.Lists(a, (*client.Client).Sources, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
+			"STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
+			last := shell.Ago(s.LastAt)
+			if s.LastAt == "" {
+				last = "never"
 			}
-			got, err := cl.Sources(cmd.Context())
-			if err != nil {
-				return err
+			if s.Quiet {
+				last += a.Rust(" (quiet)")
 			}
-			return shell.Show(a, got, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
-				"STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
-				last := shell.Ago(s.LastAt)
-				if s.LastAt == "" {
-					last = "never"
-				}
-				if s.Quiet {
-					last += a.Rust(" (quiet)")
-				}
-				var refused []string
-				for _, r := range s.Refused {
-					refused = append(refused, fmt.Sprintf("%s on %d", r.Attribute, r.Devices))
-				}
-				return []string{s.Id, fmt.Sprint(s.Rank), shell.Joined(s.Provides), fmt.Sprint(s.Devices),
-					fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last,
-					strings.Join(refused, ", ")}
-			})
-		},
+			var refused []string
+			for _, r := range s.Refused {
+				refused = append(refused, fmt.Sprintf("%s on %d", r.Attribute, r.Devices))
+			}
+			return []string{s.Id, fmt.Sprint(s.Rank), shell.Joined(s.Provides), fmt.Sprint(s.Devices),
+				fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last,
+				strings.Join(refused, ", ")}
+		}),
 	})
 	return c
 }
@@ -323,20 +303,10 @@ func deviceSearchCmd(a *shell.App) *cobra.Command {
 	keep.Flags().StringSliceVar(&q.Columns, "columns", nil, "attributes to show beside the usual")
 	c.AddCommand(keep, &cobra.Command{
 		Use: "list", Short: "List the searches that are kept", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Searches(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
-				func(s api.Search) []string {
-					return []string{s.Name, s.Where, s.Q, s.Sort, shell.Joined(s.Columns), s.By}
-				})
-		},
+		RunE: shell.Lists(a, (*client.Client).Searches, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
+			func(s api.Search) []string {
+				return []string{s.Name, s.Where, s.Q, s.Sort, shell.Joined(s.Columns), s.By}
+			}),
 	}, &cobra.Command{
 		Use: "drop NAME", Short: "Forget a search", Args: cobra.ExactArgs(1),
 		Example: "  ironledger device search drop 'Quiet tablets'",

@@ -25,19 +25,12 @@ func personListCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
 		Example: "  ironledger person list --group finance\n  ironledger person list --find birk",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.People(cmd.Context(), p)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"PERSON", "NAME", "GROUPS"}, func(p api.Person) []string {
-				return []string{p.Id, p.Name, shell.Joined(p.Groups)}
-			})
-		},
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.Person]], error) {
+			return cl.People(ctx, p)
+		}, []string{"PERSON", "NAME", "GROUPS"}, func(p api.Person) []string {
+			return []string{p.Id, p.Name, shell.Joined(p.Groups)}
+		}),
 	}
 	c.Flags().StringVarP(&p.Q, "find", "q", "", "a part of the id, name or a group")
 	c.Flags().StringVar(&p.Group, "group", "", "those in this group")

@@ -1,6 +1,8 @@
 package devices
 
 import (
+	"context"
+
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
@@ -15,24 +17,17 @@ func RosterCmd(a *shell.App) *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the roster", Args: cobra.NoArgs,
 		Example: "  ironledger roster list --find 'on its way'",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Roster(cmd.Context(), q)
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"ID", "SERIAL", "HARDWARE ID", "NOTE", "DEVICE", "SINCE", "BY"},
-				func(e api.RosterEntry) []string {
-					device := e.Device
-					if device == "" && a.Format == "table" {
-						device = a.Dim("not seen yet")
-					}
-					return []string{e.Id, e.Serial, e.HardwareId, e.Note, device, shell.ShortTime(e.At), e.By}
-				})
-		},
+		RunE: shell.Lists(a, func(cl *client.Client,
+			ctx context.Context) (*client.Reply[client.List[api.RosterEntry]], error) {
+			return cl.Roster(ctx, q)
+		}, []string{"ID", "SERIAL", "HARDWARE ID", "NOTE", "DEVICE", "SINCE", "BY"},
+			func(e api.RosterEntry) []string {
+				device := e.Device
+				if device == "" && a.Format == "table" {
+					device = a.Dim("not seen yet")
+				}
+				return []string{e.Id, e.Serial, e.HardwareId, e.Note, device, shell.ShortTime(e.At), e.By}
+			}),
 	}
 	list.Flags().StringVarP(&q, "find", "q", "", "a part of the serial, hardware id or note")
 	p := api.ImportRosterParams{}

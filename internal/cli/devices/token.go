@@ -5,6 +5,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/client"
 )
 
 // TokenCmd is the command token.
@@ -46,21 +47,11 @@ source brings evidence under the token's name.`,
 			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(create, &cobra.Command{
 		Use: "list", Short: "List tokens, the revoked ones too", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.Tokens(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return shell.Show(a, got, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"},
-				func(t api.Token) []string {
-					return []string{t.Id, t.Name, t.Role, shell.ShortTime(t.CreatedAt), t.CreatedBy,
-						shell.ShortTime(t.RevokedAt)}
-				})
-		},
+		RunE: shell.Lists(a, (*client.Client).Tokens, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"},
+			func(t api.Token) []string {
+				return []string{t.Id, t.Name, t.Role, shell.ShortTime(t.CreatedAt), t.CreatedBy,
+					shell.ShortTime(t.RevokedAt)}
+			}),
 	}, &cobra.Command{
 		Use: "revoke ID|NAME", Short: "End a token at once", Args: cobra.ExactArgs(1),
 		Example: "  ironledger token revoke mdm",

@@ -2,6 +2,7 @@
 package records
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/client"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
 	"ironledger.example/internal/store"
@@ -151,27 +153,20 @@ func ledgerListCmd(a *shell.App) *cobra.Command {
 			if limit < 1 {
 				return shell.Usagef("--limit is at least 1")
 			}
-			l := shell.Listing{Head: entryHead}
-			for len(l.Rows) < limit {
-				p.Limit = min(500, limit-len(l.Rows))
-				page, err := cl.Entries(cmd.Context(), p)
-				if err != nil {
-					return err
-				}
-				for _, e := range page.Value.Items {
+			l, _, err := shell.Pages(limit,
+				func(size int, cursor string) (*client.Reply[client.List[api.Entry]], error) {
+					p.Limit, p.Cursor = size, cursor
+					return cl.Entries(cmd.Context(), p)
+				}, entryHead, func(e api.Entry) []string {
 					what := e.Gist
 					if a.Format == "table" {
 						what = shell.Clip(what, 70)
 					}
-					l.Rows = append(l.Rows, []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor,
-						e.About, what})
-				}
-				l.Items = append(l.Items, shell.ItemsOf(page.Raw)...)
-				if p.Cursor = page.Value.Next; p.Cursor == "" {
-					break
-				}
+					return []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor, e.About, what}
+				})
+			if err != nil {
+				return err
 			}
-			l.Raw = l.Items
 			return a.Print(l)
 		},
 	}
@@ -215,33 +210,40 @@ func seqOf(text string) (int64, error) {
 	return seq, nil
 }
 
+// proven asks for an entry, by its number in words, and checks its proof with a key, ""
+// for the one that was seen before. It returns the head that the proof was made for.
+func proven(ctx context.Context, a *shell.App, key, number string) (got *client.Reply[api.ProvenEntry],
+	head ledger.Head, err error) {
+	seq, err := seqOf(number)
+	if err != nil {
+		return nil, head, err
+	}
+	cl, err := a.Client()
+	if err != nil {
+		return nil, head, err
+	}
+	w, err := witness(ctx, a, cl, key)
+	if err != nil {
+		return nil, head, err
+	}
+	if got, err = cl.Entry(ctx, seq); err != nil {
+		return nil, head, err
+	}
+	head, err = got.Value.Proof.Check(w.Verifier)
+	return got, head, err
+}
+
 func ledgerShowCmd(a *shell.App) *cobra.Command {
 	key := ""
 	c := &cobra.Command{
 		Use: "show ENTRY", Short: "Show an entry, its proof checked", Args: cobra.ExactArgs(1),
 		Example: "  ironledger ledger show 42",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			seq, err := seqOf(args[0])
-			if err != nil {
-				return err
-			}
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			w, err := witness(cmd.Context(), a, cl, key)
-			if err != nil {
-				return err
-			}
-			got, err := cl.Entry(cmd.Context(), seq)
+			got, head, err := proven(cmd.Context(), a, key, args[0])
 			if err != nil {
 				return err
 			}
 			e := got.Value
-			head, err := e.Proof.Check(w.Verifier)
-			if err != nil {
-				return err
-			}
 			if a.Format != "table" {
 				return a.Print(shell.Listing{Head: entryHead, Raw: got.Raw,
 					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
@@ -273,23 +275,8 @@ func ledgerProveCmd(a *shell.App) *cobra.Command {
 		Long:    "Print the proof that an entry is in the ledger (RFC 6962, section 2.1.1). It holds the\nentry, the hashes on its way to the root, and the signed head. Whoever has it needs\nnothing but the ledger's public key to check it: ironledger ledger check-proof.",
 		Example: "  ironledger ledger prove 42 > entry-42.proof.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			seq, err := seqOf(args[0])
+			got, _, err := proven(cmd.Context(), a, "", args[0])
 			if err != nil {
-				return err
-			}
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			w, err := witness(cmd.Context(), a, cl, "")
-			if err != nil {
-				return err
-			}
-			got, err := cl.Entry(cmd.Context(), seq)
-			if err != nil {
-				return err
-			}
-			if _, err := got.Value.Proof.Check(w.Verifier); err != nil {
 				return err
 			}
 			raw, err := shell.Indented(got.Value.Proof)

@@ -2,6 +2,7 @@ package shell
 
 import (
 	"bytes"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"ironledger.example/core/value"
@@ -124,12 +126,63 @@ func ItemsOf(raw json.RawMessage) []json.RawMessage {
 
 // Show prints a list that a service gave: a row a member.
 func Show[T any](a *App, got *client.Reply[client.List[T]], head []string, row func(T) []string) error {
-	l := Listing{Head: head, Items: ItemsOf(got.Raw)}
-	l.Raw = l.Items
+	l := Listing{Head: head, Items: []json.RawMessage{}}
+	fill(&l, got, row)
+	return a.Print(l)
+}
+
+// Lists makes what a command does that shows a list.
+func Lists[T any](a *App,
+	get func(*client.Client, context.Context) (*client.Reply[client.List[T]], error),
+	head []string, row func(T) []string) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, _ []string) error {
+		cl, err := a.Client()
+		if err != nil {
+			return err
+		}
+		got, err := get(cl, cmd.Context())
+		if err != nil {
+			return err
+		}
+		return Show(a, got, head, row)
+	}
+}
+
+// maxPage is how many members are asked for at a time.
+const maxPage = 500
+
+// Pages collects a list that a service gives by the page, at most limit members of it
+// (0: all). total is how many there are, where the service says.
+func Pages[T any](limit int, page func(limit int, cursor string) (*client.Reply[client.List[T]], error),
+	head []string, row func(T) []string) (l Listing, total int, err error) {
+	if limit < 0 {
+		return l, 0, Usagef("--limit is at least 0")
+	}
+	l = Listing{Head: head, Items: []json.RawMessage{}}
+	for cursor := ""; limit == 0 || len(l.Rows) < limit; {
+		size := maxPage
+		if limit > 0 {
+			size = min(size, limit-len(l.Rows))
+		}
+		got, err := page(size, cursor)
+		if err != nil {
+			return l, 0, err
+		}
+		fill(&l, got, row)
+		total = got.Value.Total
+		if cursor = got.Value.Next; cursor == "" {
+			break
+		}
+	}
+	return l, total, nil
+}
+
+func fill[T any](l *Listing, got *client.Reply[client.List[T]], row func(T) []string) {
 	for _, x := range got.Value.Items {
 		l.Rows = append(l.Rows, row(x))
 	}
-	return a.Print(l)
+	l.Items = append(l.Items, ItemsOf(got.Raw)...)
+	l.Raw = l.Items
 }
 
 // When says when something is, for tables, as near as people need it: in how
