@@ -201,14 +201,10 @@ func decideEnrolment(c *state.Change, actor string, e *state.Enrolment) error {
 
 // admit lets the device of an enrolment in.
 func admit(c *state.Change, actor string, e *state.Enrolment, keys []evidence.Key) error {
-	old := c.Device(e.Device)
-	d, was := &state.Device{ID: e.Device, FirstSeen: c.Now}, state.Stood(c.Base.Book, old)
-	if old != nil {
-		d = old.Copied()
-		if d.View = nil; d.Retired != nil {
-			state.Drop(c, state.RetirementKind, d.ID)
-			d.Retired = nil
-		}
+	d := c.Reported(e.Device)
+	if d.Retired != nil {
+		state.Drop(c, state.RetirementKind, d.ID)
+		d.Retired = nil
 	}
 	keyed := event.DeviceKeyed{Reason: "enrolment " + e.ID}
 	gained := slices.DeleteFunc(slices.Clone(keys), func(k evidence.Key) bool { return k.Kind == evidence.ByID })
@@ -228,8 +224,7 @@ func admit(c *state.Change, actor string, e *state.Enrolment, keys []evidence.Ke
 		}
 	}
 	d.Held = c.Admission(d.Keys)
-	c.Appraise(c.Base, d, was, state.Cause{Kind: event.ByEnrolment, Actor: actor})
-	c.Keep(c.Base.Book, d, was)
+	c.Reappraise(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
 	c.RecordKeys(actor, d.ID, &keyed)
 	intake.Awaited(c, actor, keys)
 	return nil

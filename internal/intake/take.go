@@ -47,24 +47,18 @@ func take(c *state.Change, actor string, it evidence.Item) ReportResult {
 
 // apply takes a report of a device in.
 func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evidence.Joined) ReportResult {
-	book, old := c.Base.Book, c.Device(j.Device)
-	d, was := &state.Device{ID: j.Device, FirstSeen: c.Now}, state.Stood(book, old)
-	if old != nil {
-		d = old.Copied()
-		d.View = nil
-	}
+	old, d := c.Device(j.Device), c.Reported(j.Device)
 	d.Record = d.Record.With(rep)
 	d.SeenAt = max(d.SeenAt, rep.At)
 	d.Spoken = evidence.With(d.Spoken, evidence.SpokenBy(rep))
 	d.Refuse(rep)
 	keyed := event.DeviceKeyed{Source: rep.Source}
 	rekey(c, d, j, &keyed)
-	c.Appraise(c.Base, d, was, state.Cause{Kind: event.ByEvidence, Actor: actor,
+	was := c.Reappraise(d, state.Cause{Kind: event.ByEvidence, Actor: actor,
 		Evidence: func() []event.EvidenceChange { return state.EvidenceChanges(old.Record, rep) }})
-	c.Keep(book, d, was)
 	c.RecordKeys(actor, d.ID, &keyed)
 	t := ReportResult{Line: line, Device: d.ID, Previous: was.Level, New: old == nil, Refused: rep.Refused,
-		Level: book.Rulebook.LevelName(d.Result.Level)}
+		Level: c.Base.Book.Rulebook.LevelName(d.Result.Level)}
 	for _, k := range j.Lost {
 		t.Moved = append(t.Moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})
 	}

@@ -311,13 +311,8 @@ func ReadingText(r evidence.Reading) string {
 
 // Named returns a device by its id, serial or hardware id, or nil.
 func (snap *Snapshot) Named(name string) *Device {
-	fleet := snap.Fleet
-	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
-		if id, ok := fleet.Find(evidence.Folded(kind, name)); ok {
-			return fleet.Get(id)
-		}
-	}
-	return nil
+	id, _ := named(name, snap.Fleet.Find)
+	return snap.Fleet.Get(id)
 }
 
 // Under is the standing of a device under a candidate, at now.

@@ -17,20 +17,31 @@ func (c *Change) Touch(name string) (*Device, error) {
 	if name == "" {
 		return nil, fault.Input("/device", "say which device: its id, serial or hardware id")
 	}
-	if d := c.Device(c.Resolve(name)); d != nil {
-		e := d.Copied()
-		e.View = nil
-		return e, nil
+	if id := c.Resolve(name); c.Device(id) != nil {
+		return c.Reported(id), nil
 	}
 	return nil, fault.NotFound("device", name)
 }
 
-// Reappraise appraises a changed device, which stood as the change has it.
-func (c *Change) Reappraise(d *Device, by Cause) {
-	book := c.Base.Book
-	was := Stood(book, c.Device(d.ID))
+// Reappraise appraises a device that is new or has changed, and keeps it. It returns
+// how it stood before, as the change has it.
+func (c *Change) Reappraise(d *Device, by Cause) Before {
+	was := Stood(c.Base.Book, c.Device(d.ID))
 	c.Appraise(c.Base, d, was, by)
-	c.Keep(book, d, was)
+	c.Keep(c.Base.Book, d, was)
+	return was
+}
+
+// Reported copies a device for changing what is reported of it; a new one when there is
+// none with the id.
+func (c *Change) Reported(id string) *Device {
+	old := c.Device(id)
+	if old == nil {
+		return &Device{ID: id, FirstSeen: c.Now}
+	}
+	d := old.Copied()
+	d.View = nil
+	return d
 }
 
 // Changed yields the devices of a change as it leaves them, some more than once: the
@@ -123,12 +134,21 @@ func (c *Change) Device(id string) *Device {
 
 // Resolve finds the id of a device by its id, serial or hardware id.
 func (c *Change) Resolve(name string) string {
-	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
-		if id, ok := c.Find(evidence.Folded(kind, name)); ok {
-			return id
-		}
+	if id, ok := named(name, c.Find); ok {
+		return id
 	}
 	return name
+}
+
+// named finds the id of a device by what a person may call it: its id, serial or
+// hardware id.
+func named(name string, find func(evidence.Key) (string, bool)) (id string, ok bool) {
+	for _, kind := range []evidence.KeyKind{evidence.ByID, evidence.BySerial, evidence.ByHardware} {
+		if id, ok = find(evidence.Folded(kind, name)); ok {
+			break
+		}
+	}
+	return id, ok
 }
 
 // Find returns the device that a key points at, as [evidence.Known] asks.

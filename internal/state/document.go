@@ -36,7 +36,7 @@ type kind[T any] struct {
 }
 
 // The kinds of documents. Those of unmatched reports and enrolments are put by
-// putUnmatched and putEnrolment, which keep up what finds them.
+// [Change.PutUnmatched] and [Change.PutEnrolment], which keep up what finds them.
 var (
 	UnmatchedKind = kind[Unmatched]{"unmatched",
 		func(s *Snapshot) *table[Unmatched] { return &s.Unmatched.table },

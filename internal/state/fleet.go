@@ -113,7 +113,7 @@ func (e *fleetEdit) place(d, was *Device) {
 }
 
 // found reports whether devices are found by a key: by an id they are without, and
-// for what a person approved see Device.certified.
+// for what a person approved see [Device.Certified].
 func found(k evidence.Key) bool { return k.Kind != evidence.ByID && k.Kind != evidence.Approved }
 
 func (e *fleetEdit) gain(k evidence.Key, d *Device) {

@@ -93,6 +93,15 @@ func TestWhichReportsWait(t *testing.T) {
 			}
 		}
 		next := snap.Apply(c)
+		unsettled := 0
+		for _, u := range next.Unmatched.List() {
+			if u.State() == "open" {
+				unsettled++
+			}
+		}
+		if got := next.Unmatched.Open(); got != unsettled {
+			t.Fatalf("step %d: %d wait for a person, told %d", step, unsettled, got)
+		}
 		for _, source := range []string{"s0", "s1"} {
 			for _, waiting := range []bool{true, false} {
 				want := 0

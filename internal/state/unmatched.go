@@ -151,6 +151,17 @@ func (c *Change) Waiting(keys []evidence.Key) []*Unmatched {
 	return out
 }
 
+// Open counts the reports that wait for a person.
+func (t *unmatchedTable) Open() int {
+	n := 0
+	for of, open := range t.count {
+		if !of.waiting {
+			n += open
+		}
+	}
+	return n
+}
+
 // State is open, waiting, joined or discarded.
 func (u *Unmatched) State() string {
 	switch {

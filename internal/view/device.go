@@ -57,7 +57,7 @@ type DeviceSummary struct {
 	Outside string `json:"outside,omitempty"`
 }
 
-// summary describes a device in a list with further attributes.
+// withColumns describes a device in a list with further attributes.
 func withColumns(b *state.Book, d *state.Device, columns []string, now int64) DeviceSummary {
 	s := Summarize(b, d, now)
 	for _, name := range columns {

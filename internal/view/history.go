@@ -24,7 +24,8 @@ type HistoryEvent struct {
 // DeviceHistory lists what became of a device, newest first: entries before a
 // sequence number only, unless it is 0.
 func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]HistoryEvent, error) {
-	d := s.Snapshot().Named(id)
+	snap := s.Snapshot()
+	d := snap.Named(id)
 	if d == nil {
 		return nil, fault.NotFound("device", id)
 	}
@@ -32,7 +33,7 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 	if err != nil {
 		return nil, err
 	}
-	rb := s.Snapshot().Book.Rulebook
+	rb := snap.Book.Rulebook
 	out := []HistoryEvent{}
 	for _, e := range entries {
 		ev := HistoryEvent{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),

@@ -201,14 +201,3 @@ func shownUnmatched(snap *state.Snapshot, u *state.Unmatched) (*Unmatched, error
 	}
 	return &shown, nil
 }
-
-// unsettled counts the reports that wait for a person.
-func (s *Service) unsettled() int {
-	n := 0
-	for _, u := range s.Snapshot().Unmatched.List() {
-		if u.State() == "open" {
-			n++
-		}
-	}
-	return n
-}

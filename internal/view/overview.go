@@ -86,7 +86,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 	snap, now := s.Snapshot(), s.Micros()
 	b := snap.Book
 	o := &Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
-		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []Source{}, Unmatched: s.unsettled(),
+		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []Source{}, Unmatched: snap.Unmatched.Open(),
 		Verdicts: map[string]int{}}
 	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
 	holds := make([]RuleHold, len(b.RuleKeys))

@@ -48,7 +48,8 @@ type VocabularyName struct {
 
 // Vocabulary lists the names of the rulebook in force that a search may use.
 func (s *Service) Vocabulary() *Vocabulary {
-	rb := s.Snapshot().Book.Rulebook
+	book := s.Snapshot().Book
+	rb := book.Rulebook
 	v := &Vocabulary{Keys: rulebook.Keys(), Defaults: Defaults{Cap: rb.LevelName(0), Unknown: rb.LevelName(rb.Doubt()),
 		Otherwise: string(access.Deny), ValidFor: value.FormatDuration(rulebook.DefaultValid)}, Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass,
 		Places: []string{}, Names: []VocabularyName{}}
@@ -62,7 +63,7 @@ func (s *Service) Vocabulary() *Vocabulary {
 		}
 		v.Names = append(v.Names, n)
 	}
-	for _, x := range s.Snapshot().Book.Search.Extra() {
+	for _, x := range book.Search.Extra() {
 		add(x.Name, x.Title, x.Type)
 	}
 	for _, a := range rb.Dict.Attributes() {
