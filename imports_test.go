@@ -93,19 +93,10 @@ var coreMayNotImport = []string{"net", "net/http", "os", "database/sql", "io/fs"
 // thought of, is told here.
 func TestImportsRunOneWay(t *testing.T) {
 	seen := map[string]bool{}
-	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if name := d.Name(); d.IsDir() &&
-			(name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
-			return fs.SkipDir
-		}
-		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") &&
-			!strings.HasPrefix(file, "core/") {
+	eachGoFile(t, func(file, dir string) error {
+		if strings.HasSuffix(file, "_test.go") && !strings.HasPrefix(file, "core/") {
 			return nil
 		}
-		dir := filepath.ToSlash(filepath.Dir(file))
 		allowed, known := mayImport[dir]
 		if seen[dir] = true; !known {
 			t.Errorf("%s: nobody has said what %s may import", file, dir)
@@ -135,13 +126,31 @@ func TestImportsRunOneWay(t *testing.T) {
 		}
 		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
 	for dir := range mayImport {
 		if !seen[dir] && dir != "e2e" && dir != "bench" && dir != "." {
 			t.Errorf("there is no package %s", dir)
 		}
+	}
+}
+
+// eachGoFile visits every Go file of the project, with the folder that it is in.
+func eachGoFile(t *testing.T, visit func(file, dir string) error) {
+	t.Helper()
+	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name := d.Name(); d.IsDir() &&
+			(name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(file, ".go") {
+			return nil
+		}
+		return visit(filepath.ToSlash(file), filepath.ToSlash(filepath.Dir(file)))
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 
@@ -154,16 +163,8 @@ func within(dir, parent string) bool {
 func TestPackagesSayTheirJob(t *testing.T) {
 	const most = 2800 // lines without tests and what is generated
 	lines, says := map[string]int{}, map[string]bool{}
-	err := filepath.WalkDir(".", func(file string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if name := d.Name(); d.IsDir() &&
-			(name == "node_modules" || name == "testdata" || strings.HasPrefix(name, ".") && name != ".") {
-			return fs.SkipDir
-		}
-		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") ||
-			strings.HasSuffix(file, ".gen.go") {
+	eachGoFile(t, func(file, dir string) error {
+		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") {
 			return nil
 		}
 		text, err := os.ReadFile(file)
@@ -174,7 +175,6 @@ func TestPackagesSayTheirJob(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		dir := filepath.ToSlash(filepath.Dir(file))
 		lines[dir] += bytes.Count(text, []byte("\n"))
 		beginning := "Package " + parsed.Name.Name + " "
 		if parsed.Name.Name == "main" {
@@ -183,9 +183,6 @@ func TestPackagesSayTheirJob(t *testing.T) {
 		says[dir] = says[dir] || strings.HasPrefix(parsed.Doc.Text(), beginning)
 		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
 	for dir, n := range lines {
 		if !says[dir] {
 			t.Errorf("%s does not say what it is for", dir)

@@ -142,15 +142,12 @@ var cards = []shows{
 	{"GF-T-2101", "", second, -70, 260}, {"GF-T-2102", "", second, -120, 210}, {"GF-T-2107", "", second, -290, 44},
 }
 
-// Certificates are the reports of the certificates that devices show, as they
-// would be at now, one a line.
-func Certificates(now time.Time) string { return certificates(now, now) }
-
 // renewal is how long before a device's certificate the one before it was issued.
 const renewal = 10 * 24 * time.Hour
 
-// certificates are the same as they were gathered at a moment: of a device whose
-// certificate had not been issued yet, the one before it.
+// certificates are the reports of the certificates that devices show at now, one a
+// line, as they were gathered at a moment: of a device whose certificate had not been
+// issued yet, the one before it.
 func certificates(at, now time.Time) string {
 	var out strings.Builder
 	at, now = at.UTC().Truncate(time.Second), now.UTC().Truncate(time.Second)
