@@ -2,10 +2,15 @@ package e2e
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +25,7 @@ import (
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 
+	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/engine"
 )
@@ -63,6 +69,58 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 			"not signed by the key")
 		offline(t, "{}x", "ledger", "check-proof", "-", "--key", strings.TrimSpace(key)).want(t, 3)
 		offline(t, proof, "ledger", "check-proof", "-", "--key", "nothing").want(t, 2, "neither a public key")
+	})
+
+	t.Run("what is shown is what was proven", func(t *testing.T) {
+		real, err := url.Parse(s.url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var alter func([]byte) []byte
+		liar := httptest.NewServer(&httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(real)
+			r.Out.Header.Set("Accept-Encoding", "identity")
+			r.Out.URL.Path = strings.Replace(r.Out.URL.Path, "/entries/8", "/entries/7", 1)
+		}, ModifyResponse: func(r *http.Response) error {
+			body, err := io.ReadAll(r.Body)
+			if err != nil {
+				return err
+			}
+			if strings.Contains(r.Request.URL.Path, "/entries/") {
+				body = alter(body)
+			}
+			r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+			r.Header.Set("Content-Length", strconv.Itoa(len(body)))
+			return nil
+		}})
+		defer liar.Close()
+		show := func(entry string, change func(*api.ProvenEntry)) result {
+			alter = func(body []byte) []byte {
+				var e api.ProvenEntry
+				if err := json.Unmarshal(body, &e); err != nil {
+					t.Error(err)
+				}
+				change(&e)
+				out, err := json.Marshal(e)
+				if err != nil {
+					t.Error(err)
+				}
+				return out
+			}
+			return s.run(t, "", "ledger", "show", entry, "--url", liar.URL)
+		}
+		show("7", func(*api.ProvenEntry) {}).want(t, 0, "Entry 7", "it is in the tree")
+		show("8", func(*api.ProvenEntry) {}).want(t, 1, "the proof does not hold")
+		for name, change := range map[string]func(*api.ProvenEntry){
+			"who": func(e *api.ProvenEntry) { e.Actor = "somebody" }, "what": func(e *api.ProvenEntry) { e.Kind = "x.y" },
+			"body": func(e *api.ProvenEntry) { e.Body = map[string]any{"x": 1} },
+			"none": func(e *api.ProvenEntry) { e.Body, e.Redacted = nil, true },
+			"hash": func(e *api.ProvenEntry) { e.Leaf = "AAAA" }, "form": func(e *api.ProvenEntry) { e.Canonical = "{}" },
+		} {
+			if r := show("7", change); r.code != 1 || !strings.Contains(r.err, "the proof does not hold") {
+				t.Errorf("%s altered: %d %s%s", name, r.code, r.out, r.err)
+			}
+		}
 	})
 
 	t.Run("an export is verified without the service", func(t *testing.T) {

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -361,6 +362,30 @@ func TestProofsAndHeads(t *testing.T) {
 		if _, err := p.Check(m.check); !errors.Is(err, ErrProof) {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+	told := m.lines[699].Entry
+	if err := make().Shows(&told); err != nil {
+		t.Errorf("what the proof holds: %v", err)
+	}
+	for name, change := range map[string]func(*Entry){
+		"actor": func(e *Entry) { e.Actor += "x" }, "about": func(e *Entry) { e.About = "" },
+		"kind": func(e *Entry) { e.Kind = TokenCreated }, "time": func(e *Entry) { e.At++ },
+		"number": func(e *Entry) { e.Seq++ }, "body": func(e *Entry) { e.Body = json.RawMessage(`{}`) },
+		"no body": func(e *Entry) { e.Body = nil },
+	} {
+		e := told
+		change(&e)
+		if err := make().Shows(&e); !errors.Is(err, ErrProof) {
+			t.Errorf("another %s: %v", name, err)
+		}
+	}
+	hidden := make()
+	hidden.Entry = ""
+	if err := hidden.Shows(&told); !errors.Is(err, ErrProof) {
+		t.Errorf("a body beside the proof of none: %v", err)
+	}
+	if told.Body = nil; hidden.Shows(&told) != nil {
+		t.Error("a redacted entry is not shown")
 	}
 	steps := make().Path(1000)
 	if n := len(make().Hashes); len(steps) != n ||

@@ -102,6 +102,20 @@ func (p *Proof) Check(key note.Verifier) (Head, error) {
 	return head, nil
 }
 
+// Shows checks that a proof is of an entry as somebody tells it. Of one whose body was
+// redacted the number is all that a proof shows.
+func (p *Proof) Shows(told *Entry) error {
+	switch {
+	case told.Seq != p.Seq:
+		return fmt.Errorf("%w: it is for entry %d, and entry %d is told", ErrProof, p.Seq, told.Seq)
+	case p.Entry == "" && told.Body == nil:
+		return nil
+	case p.Entry != string(told.Append(nil)):
+		return fmt.Errorf("%w: what is told of entry %d is not what it holds", ErrProof, p.Seq)
+	}
+	return nil
+}
+
 // CheckConsistency checks that a ledger as it was seen is the beginning of what it
 // is now.
 func CheckConsistency(seen, now Head, proof []string) error {

@@ -229,8 +229,36 @@ func proven(ctx context.Context, a *shell.App, key, number string) (got *client.
 	if got, err = cl.Entry(ctx, seq); err != nil {
 		return nil, head, err
 	}
-	head, err = got.Value.Proof.Check(w.Verifier)
+	if head, err = got.Value.Proof.Check(w.Verifier); err != nil {
+		return nil, head, err
+	}
+	e := &got.Value
+	told, err := toldBy(got)
+	if err == nil {
+		err = e.Proof.Shows(told)
+	}
+	if err == nil && (told.Seq != seq || e.Leaf != e.Proof.Leaf || e.Canonical != e.Proof.Entry) {
+		err = fmt.Errorf("%w: what the service tells of entry %d beside it is something else", ledger.ErrProof, seq)
+	}
 	return got, head, err
+}
+
+// toldBy is an entry as an answer tells it beside its proof.
+func toldBy(got *client.Reply[api.ProvenEntry]) (*ledger.Entry, error) {
+	e := &got.Value
+	told := &ledger.Entry{Seq: e.Seq, Kind: ledger.Kind(e.Kind), Actor: e.Actor, About: e.About}
+	var err error
+	if told.At, err = ledger.ParseTime(e.At); err != nil {
+		return nil, err
+	}
+	var body struct {
+		Body json.RawMessage `json:"body"`
+	}
+	if err := json.Unmarshal(got.Raw, &body); err != nil || body.Body == nil {
+		return told, err
+	}
+	told.Body, err = ledger.Canonical(body.Body)
+	return told, err
 }
 
 func ledgerShowCmd(a *shell.App) *cobra.Command {
