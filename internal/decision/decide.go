@@ -108,11 +108,17 @@ type question struct {
 
 // Pose is a question with what a snapshot knows of its person and device.
 func Pose(snap *state.Snapshot, e *access.Evaluation, now int64) question {
+	return pose(snap, e, now, func(d *state.Device) *state.Device { return snap.At(d, now) })
+}
+
+// pose is the same for a caller who knows how devices are at the moment now.
+func pose(snap *state.Snapshot, e *access.Evaluation, now int64,
+	at func(*state.Device) *state.Device) question {
 	q := poseAlone(snap, e)
 	if id, ok := e.Find(snap.Find); ok {
 		q.found = snap.Fleet.Get(id)
 		q.device = q.found
-		Place(snap, q.Request, e, snap.At(q.device, now), now)
+		Place(snap, q.Request, e, at(q.device), now)
 	}
 	if q.Device.ID == "" {
 		q.Device.Unknown = e.Missed()

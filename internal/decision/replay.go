@@ -94,35 +94,29 @@ func (s *Service) ReplayTally(ctx context.Context, snap, after *state.Snapshot,
 // tryAll puts questions to the snapshot and to another.
 func tryAll(snap *state.Snapshot, other *state.Snapshot, order []string, times map[string]int,
 	now int64) ([]rehearsal.Asked, error) {
-	book := other.Book
-	before, after := snap.Book.Gates.Evaluator(), book.Gates.Evaluator()
-	standings, out := map[string][2]*state.Device{}, make([]rehearsal.Asked, 0, len(order))
+	before, after := snap.Book.Gates.Evaluator(), other.Book.Gates.Evaluator()
+	tried, out := map[string]*state.Device{}, make([]rehearsal.Asked, 0, len(order))
+	then := func(d *state.Device) *state.Device {
+		if tried[d.ID] == nil {
+			tried[d.ID] = other.At(d, now)
+		}
+		return tried[d.ID]
+	}
 	for _, text := range order {
 		var e access.Evaluation
 		if err := json.Unmarshal([]byte(text), &e); err != nil {
 			return nil, fmt.Errorf("a recorded request cannot be read: %w", err)
 		}
-		q := e.Request()
-		snap.People.Ask(q, q.User)
+		// Each finds the device for itself: a rulebook says which keys count.
+		q, r := Pose(snap, &e, now), pose(other, &e, now, then)
 		x := rehearsal.Asked{Person: e.Subject.ID, Machine: e.Subject.Type == "device",
 			Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
-		id, known := e.Find(snap.Find)
-		q.Device.Unknown = e.Missed()
-		r := *q
-		other.People.Ask(&r, q.User)
-		if known {
-			pair, ok := standings[id]
-			if !ok {
-				d := snap.At(snap.Fleet.Get(id), now)
-				pair = [2]*state.Device{d, other.At(d, now)}
-				standings[id] = pair
-			}
-			x.Device = id
-			Place(snap, q, &e, pair[0], now)
-			Place(other, &r, &e, pair[1], now)
-			x.Fell = snap.Book.Rulebook.LevelName(pair[0].Result.Level) != book.Rulebook.LevelName(pair[1].Result.Level)
+		if d := q.found; d != nil {
+			x.Device = d.ID
+			x.Fell = snap.Book.Rulebook.LevelName(snap.At(d, now).Result.Level) !=
+				other.Book.Rulebook.LevelName(then(d).Result.Level)
 		}
-		x.From, x.To = before.Evaluate(q, now).Outcome, after.Evaluate(&r, now).Outcome
+		x.From, x.To = before.Evaluate(q.Request, now).Outcome, after.Evaluate(r.Request, now).Outcome
 		if x.From != x.To {
 			if x.Gates = before.Stops(); rankOf(x.To) < rankOf(x.From) {
 				x.Gates = after.Stops()

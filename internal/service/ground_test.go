@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/service"
@@ -170,6 +171,35 @@ func TestAnAllowEndsWhenItsCertificateIsShared(t *testing.T) {
 	}
 	if _, refused, err := s.Decisions.Permit("edge", q); err != nil || refused == nil {
 		t.Errorf("who shows the shared certificate is let in (%v)", err)
+	}
+}
+
+// A rulebook that no longer takes a serial for a key loses the devices that are asked
+// for by it, and trying it out says so.
+func TestTryingARulebookThatIgnoresAKey(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	strict := strings.Replace(quay, "level >= unproven", "level >= sound", 1)
+	publish(t, s, strict)
+	staff(t, s)
+	if _, err := s.Intake.Ingest(ctx, "agent", "", strings.NewReader(
+		`{"source":"mdm","identity":{"id":"d1","serial":"S-1"},"evidence":{"form":"laptop","threat.score":1}}`),
+		evidence.NDJSON); err != nil {
+		t.Fatal(err)
+	}
+	q := question("maren", "")
+	q.Context.Device = &access.DeviceRef{Serial: "S-1"}
+	if _, refused, err := s.Decisions.Permit("edge", q); err != nil || refused != nil {
+		t.Fatal(refused, err)
+	}
+	files := []rulebook.File{{Name: "r.yaml", Text: strict + "ignore_keys: [s-1]\n"}}
+	shift, err := s.Decisions.Replay(ctx, files, 7)
+	if err != nil || shift.Denied != 1 {
+		t.Errorf("the replay tells %+v (%v)", shift, err)
+	}
+	if same, err := s.Decisions.Replay(ctx, []rulebook.File{{Name: "r.yaml", Text: strict}}, 7); err != nil ||
+		same.Denied != 0 {
+		t.Errorf("of the same rulebook it tells %+v (%v)", same, err)
 	}
 }
 
