@@ -9,6 +9,7 @@ import (
 
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/bearer"
 )
 
 func text(t *testing.T, name string) string {
@@ -32,6 +33,24 @@ func TestDocumentsAreWhole(t *testing.T) {
 		group, _, _ := strings.Cut(string(k), ".")
 		if !strings.Contains(kinds, "`"+string(k)+"`") && !strings.Contains(kinds, "`"+group+".*`") {
 			t.Errorf("docs/ledger.md does not tell of the kind %s", k)
+		}
+	}
+}
+
+// The table of roles has the rights that each has.
+func TestTheTableOfRolesIsTrue(t *testing.T) {
+	running := text(t, "docs/running.md")
+	for _, role := range []bearer.Role{bearer.Reader, bearer.Helpdesk, bearer.Author, bearer.Admin, bearer.Enforcer,
+		bearer.Source} {
+		var rights []string
+		for _, p := range bearer.Permissions {
+			if role.May(p) {
+				rights = append(rights, string(p))
+			}
+		}
+		line := regexp.MustCompile(`(?m)^\| ` + string(role) + ` \|.*\| (.*) \|$`).FindStringSubmatch(running)
+		if line == nil || line[1] != strings.Join(rights, ", ") {
+			t.Errorf("docs/running.md has %q for a %s, who may %s", line, role, rights)
 		}
 	}
 }

@@ -12,11 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/demo"
-	"ironledger.example/internal/admin"
 	"ironledger.example/internal/standin"
 )
 
@@ -173,7 +173,7 @@ func BenchmarkProxy(b *testing.B) {
 	// Everybody may open app0: what is measured is asking, not refusing.
 	files := []rulebook.File{{Name: "r.yaml",
 		Text: "rulebook: open\nbreak_glass: [keeper]\nresources: [{id: app0}]\ngates: [{id: g, who: {everyone: true}, what: {resources: [app0]}, need: known_device, valid_for: 1h}]\n"}}
-	if _, _, err := r.service.Admin.Publish(context.Background(), "bench", admin.Draft{Files: files}); err != nil {
+	if _, _, err := r.service.Admin.Publish(context.Background(), "bench", api.Draft{Files: files}); err != nil {
 		b.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())

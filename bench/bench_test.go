@@ -13,12 +13,12 @@ import (
 	"testing"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/admin"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/httpapi"
 	"ironledger.example/internal/service"
@@ -216,7 +216,7 @@ func start(b *testing.B) *running {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, _, err := svc.Admin.Publish(context.Background(), "bench", admin.Draft{Files: book()}); err != nil {
+	if _, _, err := svc.Admin.Publish(context.Background(), "bench", api.Draft{Files: book()}); err != nil {
 		b.Fatal(err)
 	}
 	url, stop := listen(b, httpapi.Handler(httpapi.Options{Service: svc, Log: log}))

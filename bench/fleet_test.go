@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
@@ -111,7 +112,7 @@ func filled(b *testing.B, dir string, n int) *service.Service {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, _, err := s.Admin.Publish(context.Background(), "bench", admin.Draft{Files: book()}); err != nil {
+	if _, _, err := s.Admin.Publish(context.Background(), "bench", api.Draft{Files: book()}); err != nil {
 		b.Fatal(err)
 	}
 	at := time.Now()
@@ -173,7 +174,7 @@ func BenchmarkPublish(b *testing.B) {
 							"check: '"+change(version, i, r.check)+"'", 1)
 					}
 					if _, moved, err := s.Admin.Publish(context.Background(), "bench",
-						admin.Draft{Files: files}); err != nil || moved > 0 {
+						api.Draft{Files: files}); err != nil || moved > 0 {
 						b.Fatal(moved, err)
 					}
 				}
@@ -322,7 +323,7 @@ func BenchmarkChange(b *testing.B) {
 			return err
 		})
 		timed(&waivers, func() error {
-			_, err := s.Admin.Waive(ctx, "bench", admin.ExceptionRequest{Device: fmt.Sprintf("d-%06d", i*11),
+			_, err := s.Admin.Waive(ctx, "bench", api.ExceptionDraft{Device: fmt.Sprintf("d-%06d", i*11),
 				Rule: "laptop/r0", Reason: "a trial", For: "3d"})
 			return err
 		})

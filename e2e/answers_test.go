@@ -15,8 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/demo"
-	"ironledger.example/internal/intake"
 )
 
 // harbour is a small rulebook of the tests' own.
@@ -76,9 +76,9 @@ func (s *server) token(t *testing.T, name, role string) string {
 }
 
 // report sends one report with a token and returns what became of it.
-func (s *server) report(t *testing.T, token, about, evidence string) intake.ReportResult {
+func (s *server) report(t *testing.T, token, about, evidence string) api.ReportResult {
 	t.Helper()
-	var in intake.IngestResult
+	var in api.IngestResult
 	s.call(t, "POST", "/api/v1/evidence", token, "application/x-ndjson",
 		`{`+about+`,"evidence":{`+evidence+`}}`).into(t, 200, &in)
 	if len(in.Results) != 1 {
@@ -516,7 +516,7 @@ func TestATicketOutlivesNoEnforcer(t *testing.T) {
 func TestBudgets(t *testing.T) {
 	s := openHouse(t, "")
 	t.Run("a flood of nothing", func(t *testing.T) {
-		var in intake.IngestResult
+		var in api.IngestResult
 		before := s.entries(t)
 		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json",
 			"["+strings.Repeat("{},", 200_000)+"{}]").into(t, 200, &in)

@@ -113,7 +113,7 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 		show("8", func(*api.ProvenEntry) {}).want(t, 1, "the proof does not hold")
 		for name, change := range map[string]func(*api.ProvenEntry){
 			"who": func(e *api.ProvenEntry) { e.Actor = "somebody" }, "what": func(e *api.ProvenEntry) { e.Kind = "x.y" },
-			"body": func(e *api.ProvenEntry) { e.Body = map[string]any{"x": 1} },
+			"body": func(e *api.ProvenEntry) { e.Body = json.RawMessage(`{"x": 1}`) },
 			"none": func(e *api.ProvenEntry) { e.Body, e.Redacted = nil, true },
 			"hash": func(e *api.ProvenEntry) { e.Leaf = "AAAA" }, "form": func(e *api.ProvenEntry) { e.Canonical = "{}" },
 		} {

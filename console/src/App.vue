@@ -10,10 +10,21 @@ const session = useSession()
 const live = useLive()
 const framed = computed(() => !route.meta.open && session.who !== null)
 
-const pages = [
-  ['/', 'Overview'], ['/devices', 'Devices'], ['/people', 'People'], ['/certificates', 'Certificates'], ['/exceptions', 'Exceptions'],
-  ['/sources', 'Sources'], ['/rulebook', 'Rulebook'], ['/gates', 'Gates'], ['/ask', 'Ask'], ['/decisions', 'Decisions'], ['/ledger', 'Ledger'],
+// Each page of the menu, with what it shows first: who may not see that is not led there.
+const menu = [
+  ['/', 'Overview', 'GET /api/v1/overview'],
+  ['/devices', 'Devices', 'GET /api/v1/devices'],
+  ['/people', 'People', 'GET /api/v1/people'],
+  ['/certificates', 'Certificates', 'GET /api/v1/certificates'],
+  ['/exceptions', 'Exceptions', 'GET /api/v1/waivers'],
+  ['/sources', 'Sources', 'GET /api/v1/sources'],
+  ['/rulebook', 'Rulebook', 'GET /api/v1/rulebooks/{version}'],
+  ['/gates', 'Gates', 'GET /api/v1/gates'],
+  ['/ask', 'Ask', 'POST /api/v1/ask'],
+  ['/decisions', 'Decisions', 'GET /api/v1/decisions'],
+  ['/ledger', 'Ledger', 'GET /api/v1/ledger'],
 ] as const
+const pages = computed(() => menu.filter(([, , shows]) => session.can(shows)))
 
 // A page belongs to the one of the menu that its address begins with.
 const here = (to: string) => route.matched.length > 0 && (route.path === to || to !== '/' && route.path.startsWith(`${to}/`))

@@ -45,7 +45,7 @@ func reportOf(c *state.Claims, dict *evidence.Dictionary, now int64) (*evidence.
 // it is held for a person, or refused. A device that is known already is told so.
 // shown is the certificate that the connection proved possession of, nil for none.
 func (s *Service) Enrol(ctx context.Context, actor string, claims state.Claims,
-	shown *x509.Certificate) (*state.PublicEnrolment, error) {
+	shown *x509.Certificate) (*state.Enrolment, error) {
 	if claims.Serial == "" && claims.HardwareID == "" && claims.ID == "" {
 		return nil, fault.Input("/serial", "a device that is to be enrolled needs a serial, a hardware_id or an id")
 	}
@@ -60,8 +60,7 @@ func (s *Service) Enrol(ctx context.Context, actor string, claims state.Claims,
 	if err != nil {
 		return nil, err
 	}
-	told := state.MakePublic(out)
-	return &told, nil
+	return &out, nil
 }
 
 func (s *Service) enrol(c *state.Change, actor string, claims state.Claims,
@@ -232,7 +231,7 @@ func admit(c *state.Change, actor string, e *state.Enrolment, keys []evidence.Ke
 
 // SettleEnrolment decides about a device that is held: it is taken in, or not.
 func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit bool,
-	reason string) (*state.PublicEnrolment, error) {
+	reason string) (*state.Enrolment, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}
@@ -261,8 +260,7 @@ func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit b
 	if err != nil {
 		return nil, err
 	}
-	shown := state.MakePublic(out)
-	return &shown, nil
+	return &out, nil
 }
 
 // Retire takes a device out of service: to decisions it is unknown from now on,

@@ -5,23 +5,15 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 )
 
-// ExceptionRequest asks for a waiver or a vouch.
-type ExceptionRequest struct {
-	Device string `json:"device"`
-	Rule   string `json:"rule,omitempty"` // of a waiver
-	Reason string `json:"reason"`
-	// One of the two says when it ends.
-	For   string `json:"for,omitempty"`   // a duration, as 14d
-	Until string `json:"until,omitempty"` // RFC 3339
-}
-
-func (g *ExceptionRequest) check(now, longest int64) (until int64, err error) {
+// ends checks what is said of an exception, and finds the moment it ends.
+func ends(g *api.ExceptionDraft, now, longest int64) (until int64, err error) {
 	g.Reason = strings.TrimSpace(g.Reason)
 	switch {
 	case g.Reason == "":
@@ -61,11 +53,11 @@ func (g *ExceptionRequest) check(now, longest int64) (until int64, err error) {
 
 // Waive makes an exception for one device and one rule. It takes effect before
 // Waive returns.
-func (s *Service) Waive(ctx context.Context, actor string, g ExceptionRequest) (*state.ShownException, error) {
+func (s *Service) Waive(ctx context.Context, actor string, g api.ExceptionDraft) (*api.Exception, error) {
 	var w *state.Waiver
 	err := s.Do(ctx, func(c *state.Change) error {
 		book := c.Base.Book
-		until, err := g.check(c.Now, book.Rulebook.MaxWaiver)
+		until, err := ends(&g, c.Now, book.Rulebook.MaxWaiver)
 		if err != nil {
 			return err
 		}
@@ -100,10 +92,10 @@ func (s *Service) Waive(ctx context.Context, actor string, g ExceptionRequest) (
 }
 
 // Vouch states that a device is genuine.
-func (s *Service) Vouch(ctx context.Context, actor string, g ExceptionRequest) (*state.ShownException, error) {
+func (s *Service) Vouch(ctx context.Context, actor string, g api.ExceptionDraft) (*api.Exception, error) {
 	var v *state.Vouch
 	err := s.Do(ctx, func(c *state.Change) error {
-		until, err := g.check(c.Now, 0)
+		until, err := ends(&g, c.Now, 0)
 		if err != nil {
 			return err
 		}
@@ -133,11 +125,11 @@ func (s *Service) Vouch(ctx context.Context, actor string, g ExceptionRequest) (
 }
 
 // Revoke ends a waiver or a vouch before its time, and takes effect at once.
-func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*state.ShownException, error) {
+func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*api.Exception, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}
-	var out state.ShownException
+	var out api.Exception
 	err := s.Do(ctx, func(c *state.Change) (err error) {
 		if w := state.Get(c, state.WaiverKind, id); w != nil {
 			out, err = revokeWaiver(c, actor, *w, reason)
@@ -152,7 +144,7 @@ func (s *Service) Revoke(ctx context.Context, actor, id, reason string) (*state.
 	return &out, err
 }
 
-func revokeWaiver(c *state.Change, actor string, w state.Waiver, reason string) (out state.ShownException,
+func revokeWaiver(c *state.Change, actor string, w state.Waiver, reason string) (out api.Exception,
 	err error) {
 	if err := w.End(actor, reason, c.Now); err != nil {
 		return out, err
@@ -172,7 +164,7 @@ func revokeWaiver(c *state.Change, actor string, w state.Waiver, reason string) 
 	return out, nil
 }
 
-func revokeVouch(c *state.Change, actor string, v state.Vouch, reason string) (out state.ShownException,
+func revokeVouch(c *state.Change, actor string, v state.Vouch, reason string) (out api.Exception,
 	err error) {
 	if err := v.End(actor, reason, c.Now); err != nil {
 		return out, err

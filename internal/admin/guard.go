@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/event"
 	"ironledger.example/core/rehearsal"
@@ -58,40 +59,28 @@ func (e *ImpactError) Error() string {
 	return "this would lock people out: " + strings.Join(parts, "; ")
 }
 
-// PersonShift is what a person would gain and lose.
-type PersonShift struct {
-	Person string   `json:"person"`
-	Lost   []string `json:"lost"`   // resources
-	Gained []string `json:"gained"` // resources
-
-	reached int // how many were reached before
-}
-
-// ReachShift is what a change would do to who reaches what, with their own devices
-// and a second factor, or from a device that is not known.
-type ReachShift struct {
-	People    int           `json:"people"` // who were looked at
-	Reaching  int           `json:"reaching"`
-	Losing    int           `json:"losing"`
-	Gaining   int           `json:"gaining"`
-	LockedOut []string      `json:"locked_out"` // who would reach nothing any more
-	Persons   []PersonShift `json:"persons"`    // the first of those for whom something changes
-
-	everybody int // who are in the directory, before or after
-}
-
-// maxShifts bounds how many people a [ReachShift] tells of.
+// maxShifts bounds how many people a shift tells of.
 const maxShifts = 200
 
 // fully is for how many people every action and place is tried.
 const fully = 500
 
+// reachShift is what a change does to who reaches what.
+type reachShift struct {
+	api.ReachShift
+	everybody int // in the directory, before or after
+}
+
 // reach works out what people reach under a snapshot and another.
-func reach(snap *state.Snapshot, after *state.Snapshot, persons []string, now int64) *ReachShift {
-	out := &ReachShift{everybody: max(snap.People.Len(), after.People.Len()), People: len(persons),
-		LockedOut: []string{}, Persons: []PersonShift{}}
+func reach(snap *state.Snapshot, after *state.Snapshot, persons []string, now int64) *reachShift {
+	out := &reachShift{everybody: max(snap.People.Len(), after.People.Len()),
+		ReachShift: api.ReachShift{People: len(persons), LockedOut: []string{}, Persons: []api.PersonShift{}}}
 	workers := min(runtime.GOMAXPROCS(0), 1+len(persons)/64)
-	parts := make([][]PersonShift, workers)
+	type person struct {
+		api.PersonShift
+		reached int
+	}
+	parts := make([][]person, workers)
 	var wg sync.WaitGroup
 	for w := range workers {
 		wg.Go(func() {
@@ -99,7 +88,8 @@ func reach(snap *state.Snapshot, after *state.Snapshot, persons []string, now in
 			for _, p := range persons[w*len(persons)/workers : (w+1)*len(persons)/workers] {
 				mine := snap.DevicesOf(p, now)
 				was, is := before.of(p, mine, now), then.of(p, mine, now)
-				parts[w] = append(parts[w], PersonShift{p, without(was, is), without(is, was), len(was)})
+				parts[w] = append(parts[w], person{api.PersonShift{Person: p, Lost: without(was, is),
+					Gained: without(is, was)}, len(was)})
 			}
 		})
 	}
@@ -118,7 +108,7 @@ func reach(snap *state.Snapshot, after *state.Snapshot, persons []string, now in
 			out.Gaining++
 		}
 		if len(x.Lost)+len(x.Gained) > 0 && len(out.Persons) < maxShifts {
-			out.Persons = append(out.Persons, x)
+			out.Persons = append(out.Persons, x.PersonShift)
 		}
 	}
 	return out
@@ -187,7 +177,7 @@ func (r *reacher) of(person string, devices []*state.Device, now int64) (out []s
 // guard works out whether going over from a snapshot to another is likely to lock
 // people out. shift is what would change for the people whom it concerns, nil when
 // only recorded requests tell.
-func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, shift *ReachShift) ([]Impact, error) {
+func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, shift *reachShift) ([]Impact, error) {
 	var out []Impact
 	old, book := snap.Book.Rulebook, after.Book.Rulebook
 	everyone := slices.ContainsFunc(book.Gates,
@@ -216,7 +206,7 @@ func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, shift 
 // many tells that more people would lose something than the guard allows: of those
 // who were active lately, or of the whole directory. What concerns a single person
 // of the directory is not many.
-func many(recorded *rehearsal.AccessShift, shift *ReachShift, limit float64) *Impact {
+func many(recorded *rehearsal.AccessShift, shift *reachShift, limit float64) *Impact {
 	least := 1
 	if shift != nil {
 		least = 2

@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
@@ -20,57 +21,42 @@ type ListImport struct {
 	AcceptImpact string
 }
 
-// ListIntake is what became of a list, or would.
-type ListIntake struct {
-	Added     int         `json:"added"`
-	Changed   int         `json:"changed"`
-	Unchanged int         `json:"unchanged"`
-	Removed   int         `json:"removed"`
-	Reach     *ReachShift `json:"reach,omitempty"`   // what changes in who reaches what
-	Impacts   []Impact    `json:"impacts,omitempty"` // why it is held back, or would have been
-}
-
-// Removal says why something is removed.
-type Removal struct {
-	Reason string `json:"reason"`
-	// DryRun tells what would change, and changes nothing.
-	DryRun bool `json:"dry_run,omitempty"`
-	// AcceptImpact is why it is right although it would lock people out.
-	AcceptImpact string `json:"accept_impact,omitempty"`
-}
-
-func (r *Removal) check() error {
+// checkRemoval finds what a removal lacks.
+func checkRemoval(r *api.Removal) error {
 	if r.DryRun && strings.TrimSpace(r.Reason) == "" {
 		return nil
 	}
 	return fault.CheckReason(&r.Reason)
 }
 
-func (r *Removal) how() ListImport { return ListImport{DryRun: r.DryRun, AcceptImpact: r.AcceptImpact} }
+func removing(r *api.Removal) ListImport {
+	return ListImport{DryRun: r.DryRun, AcceptImpact: r.AcceptImpact}
+}
 
 // listPlan is what becomes of the directory or of the roster of a snapshot.
 type listPlan struct {
-	ListIntake
+	api.ListIntake
 	after     *state.Snapshot // nil: nothing changes
 	concerned []string        // the people of whom it is told what they lose and gain
 	// put makes it so, tell says what happened.
 	put  func(*state.Change) error
-	tell func(in *ListIntake, accepted event.Accepted) event.Event
+	tell func(in *api.ListIntake, accepted event.Accepted) event.Event
 }
 
 // carryOut makes a plan and weighs it, and carries it out unless something speaks
 // against it that nobody accepted: then the error is an [*ImpactError]. Plan, weight
 // and change are of the same state.
 func (s *Service) carryOut(ctx context.Context, actor string, how ListImport,
-	plan func(*state.Snapshot) (*listPlan, error)) (ListIntake, error) {
+	plan func(*state.Snapshot) (*listPlan, error)) (*api.ListIntake, error) {
 	how.AcceptImpact = event.Clipped(strings.TrimSpace(how.AcceptImpact), fault.MaxReason)
 	var in *listPlan
 	weigh := func(snap *state.Snapshot) (err error) {
 		if in, err = plan(snap); err != nil || in.after == nil {
 			return err
 		}
-		in.Reach = reach(snap, in.after, in.concerned, s.Micros())
-		impacts, err := s.guard(ctx, snap, in.after, in.Reach)
+		shift := reach(snap, in.after, in.concerned, s.Micros())
+		in.Reach = &shift.ReachShift
+		impacts, err := s.guard(ctx, snap, in.after, shift)
 		if in.Impacts = append(in.Impacts, impacts...); err != nil {
 			return err
 		}
@@ -92,7 +78,7 @@ func (s *Service) carryOut(ctx context.Context, actor string, how ListImport,
 		})
 	}
 	if in == nil {
-		return ListIntake{}, err
+		return nil, err
 	}
-	return in.ListIntake, err
+	return &in.ListIntake, err
 }

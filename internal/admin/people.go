@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/internal/fault"
@@ -27,7 +28,7 @@ const (
 // lock people out, or when a whole directory leaves out so many that it is more
 // likely to be cut; then nothing has changed.
 func (s *Service) ImportPeople(ctx context.Context, actor string, people []directory.Person,
-	how ListImport) (ListIntake, error) {
+	how ListImport) (*api.ListIntake, error) {
 	return s.carryOut(ctx, actor, how, func(snap *state.Snapshot) (*listPlan, error) {
 		in, puts := planPeople(snap.People, people, how.Whole)
 		left := slices.DeleteFunc(slices.Sorted(maps.Keys(puts)), func(id string) bool { return puts[id] != nil })
@@ -35,7 +36,7 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 			in.Impacts = append(in.Impacts, Impact{Kind: PeopleRemoved, Who: left, Message: fmt.Sprintf(
 				"%d of the %d people of the directory are not in this list", len(left), n)})
 		}
-		return replacePeople(snap, in, actor, puts, func(in *ListIntake, accepted event.Accepted) event.Event {
+		return replacePeople(snap, in, actor, puts, func(in *api.ListIntake, accepted event.Accepted) event.Event {
 			return &event.PeopleImported{Added: in.Added, Changed: in.Changed, Removed: in.Removed,
 				People: left[:min(len(left), event.MaxImpacted)], Accepted: accepted}
 		}), nil
@@ -44,7 +45,7 @@ func (s *Service) ImportPeople(ctx context.Context, actor string, people []direc
 
 // planPeople lays a list of people over the directory: what changes, and the people
 // as they become, nil for those who leave.
-func planPeople(p *state.People, people []directory.Person, whole bool) (in ListIntake,
+func planPeople(p *state.People, people []directory.Person, whole bool) (in api.ListIntake,
 	puts map[string]*directory.Person) {
 	listed := make(map[string]directory.Person, len(people))
 	for _, x := range people {
@@ -74,8 +75,8 @@ func planPeople(p *state.People, people []directory.Person, whole bool) (in List
 }
 
 // replacePeople is the plan to make people as given.
-func replacePeople(snap *state.Snapshot, in ListIntake, actor string, puts map[string]*directory.Person,
-	tell func(*ListIntake, event.Accepted) event.Event) *listPlan {
+func replacePeople(snap *state.Snapshot, in api.ListIntake, actor string, puts map[string]*directory.Person,
+	tell func(*api.ListIntake, event.Accepted) event.Event) *listPlan {
 	plan := &listPlan{ListIntake: in, concerned: slices.Sorted(maps.Keys(puts)), tell: tell,
 		put: func(c *state.Change) error {
 			return c.ReplacePeople(puts, state.Cause{Kind: event.ByPeople, Actor: actor})
@@ -89,17 +90,17 @@ func replacePeople(snap *state.Snapshot, in ListIntake, actor string, puts map[s
 // RemovePerson takes a person out of the directory: they are in no group any
 // more, as anybody whom the directory does not know. The error is an
 // [*ImpactError] when that would lock people out.
-func (s *Service) RemovePerson(ctx context.Context, actor, id string, how Removal) (ListIntake, error) {
-	if err := how.check(); err != nil {
-		return ListIntake{}, err
+func (s *Service) RemovePerson(ctx context.Context, actor, id string, how api.Removal) (*api.ListIntake, error) {
+	if err := checkRemoval(&how); err != nil {
+		return nil, err
 	}
-	return s.carryOut(ctx, actor, how.how(), func(snap *state.Snapshot) (*listPlan, error) {
+	return s.carryOut(ctx, actor, removing(&how), func(snap *state.Snapshot) (*listPlan, error) {
 		p, known := snap.People.Get(id)
 		if !known {
 			return nil, fault.NotFound("person", id)
 		}
-		return replacePeople(snap, ListIntake{Removed: 1}, actor, map[string]*directory.Person{id: nil},
-			func(_ *ListIntake, accepted event.Accepted) event.Event {
+		return replacePeople(snap, api.ListIntake{Removed: 1}, actor, map[string]*directory.Person{id: nil},
+			func(_ *api.ListIntake, accepted event.Accepted) event.Event {
 				return &event.PersonRemoved{Person: id, Name: p.Name, Groups: p.Groups, Reason: how.Reason,
 					Accepted: accepted}
 			}), nil

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
@@ -15,18 +16,6 @@ import (
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
 )
-
-// Draft is a rulebook that somebody wants published.
-type Draft struct {
-	Files   []rulebook.File `json:"files"`
-	Message string          `json:"message"`
-	// Base is the version the author started from; nil to publish over whatever
-	// is in force.
-	Base *int64 `json:"base,omitempty"`
-	// AcceptImpact is why the draft is to be published although it would lock
-	// people out; "" when it is not.
-	AcceptImpact string `json:"accept_impact,omitempty"`
-}
 
 // ConflictError says that another version was published in between.
 type ConflictError struct{ Base, Current int64 }
@@ -59,7 +48,7 @@ func (e *ExampleError) Error() string {
 // the version, every change of standing and the new state become durable
 // together. The error is [rulebook.Problems], an [*ExampleError], an
 // [*ImpactError] or a [*ConflictError] when the draft is to blame; then nothing has changed.
-func (s *Service) Publish(ctx context.Context, actor string, draft Draft) (*store.Rulebook, int, error) {
+func (s *Service) Publish(ctx context.Context, actor string, draft api.Draft) (*store.Rulebook, int, error) {
 	files := slices.Clone(draft.Files)
 	slices.SortFunc(files, func(a, b rulebook.File) int { return strings.Compare(a.Name, b.Name) })
 	book, err := state.CompileBook(&store.Rulebook{Author: actor, Message: draft.Message, Digest: digest(files),

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/internal/fault"
@@ -16,11 +17,11 @@ import (
 // and appraises the fleet under it. The error is an [*ImpactError] when that would
 // lock people out; then nothing has changed.
 func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []directory.Hardware,
-	how ListImport) (ListIntake, error) {
+	how ListImport) (*api.ListIntake, error) {
 	return s.carryOut(ctx, actor, how, func(snap *state.Snapshot) (*listPlan, error) {
 		now := s.Micros()
 		in, puts := planRoster(snap.Roster, hardware, actor, now)
-		return replaceRoster(snap, in, actor, now, puts, func(in *ListIntake, accepted event.Accepted) event.Event {
+		return replaceRoster(snap, in, actor, now, puts, func(in *api.ListIntake, accepted event.Accepted) event.Event {
 			return &event.RosterImported{Added: in.Added, Changed: in.Changed, Accepted: accepted}
 		}), nil
 	})
@@ -28,7 +29,7 @@ func (s *Service) ImportRoster(ctx context.Context, actor string, hardware []dir
 
 // planRoster lays a list of hardware over the roster: what changes, and the entries
 // as they become.
-func planRoster(r *state.Roster, hardware []directory.Hardware, actor string, now int64) (in ListIntake,
+func planRoster(r *state.Roster, hardware []directory.Hardware, actor string, now int64) (in api.ListIntake,
 	puts map[string]*state.RosterEntry) {
 	puts = map[string]*state.RosterEntry{}
 	for _, h := range hardware {
@@ -54,8 +55,8 @@ func planRoster(r *state.Roster, hardware []directory.Hardware, actor string, no
 
 // replaceRoster is the plan to make entries as given, nil for those that are taken
 // off. It concerns the owners of the devices that they speak of.
-func replaceRoster(snap *state.Snapshot, in ListIntake, actor string, now int64,
-	puts map[string]*state.RosterEntry, tell func(*ListIntake, event.Accepted) event.Event) *listPlan {
+func replaceRoster(snap *state.Snapshot, in api.ListIntake, actor string, now int64,
+	puts map[string]*state.RosterEntry, tell func(*api.ListIntake, event.Accepted) event.Event) *listPlan {
 	plan := &listPlan{ListIntake: in, tell: tell, put: func(c *state.Change) error {
 		return c.ReplaceRoster(puts, state.Cause{Kind: event.ByRoster, Actor: actor})
 	}}
@@ -74,19 +75,19 @@ func replaceRoster(snap *state.Snapshot, in ListIntake, actor string, now int64,
 
 // RemoveRoster takes an entry, named by its id, off the roster. The error is an
 // [*ImpactError] when that would lock people out.
-func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how Removal) (ListIntake, error) {
-	if err := how.check(); err != nil {
-		return ListIntake{}, err
+func (s *Service) RemoveRoster(ctx context.Context, actor, id string, how api.Removal) (*api.ListIntake, error) {
+	if err := checkRemoval(&how); err != nil {
+		return nil, err
 	}
 	id = strings.ToLower(id)
-	return s.carryOut(ctx, actor, how.how(), func(snap *state.Snapshot) (*listPlan, error) {
+	return s.carryOut(ctx, actor, removing(&how), func(snap *state.Snapshot) (*listPlan, error) {
 		e := snap.Roster.Get(id)
 		if e == nil {
 			return nil, fault.NotFound("roster entry", id)
 		}
-		return replaceRoster(snap, ListIntake{Removed: 1}, actor, s.Micros(),
+		return replaceRoster(snap, api.ListIntake{Removed: 1}, actor, s.Micros(),
 			map[string]*state.RosterEntry{id: nil},
-			func(_ *ListIntake, accepted event.Accepted) event.Event {
+			func(_ *api.ListIntake, accepted event.Accepted) event.Event {
 				return &event.RosterRemoved{Entry: id, Serial: e.Serial, HardwareID: e.HardwareID,
 					Reason: how.Reason, Accepted: accepted}
 			}), nil

@@ -4,27 +4,17 @@ import (
 	"context"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
-	"ironledger.example/internal/intake"
 	"ironledger.example/internal/state"
 )
 
-// Settlement says whose an unmatched report is.
-type Settlement struct {
-	Device string `json:"device,omitempty"` // join it to this device
-	// Discard drops the report. The next one like it is kept aside again.
-	Discard bool   `json:"discard,omitempty"`
-	Reason  string `json:"reason"`
-	// DryRun tells what would become of it, and changes nothing.
-	DryRun bool `json:"dry_run,omitempty"`
-}
-
 // Settle joins an unmatched report to a device, to which its keys point from
 // then on, or discards it. The answer lists the keys that move.
-func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) (*intake.ReportResult, error) {
+func (s *Service) Settle(ctx context.Context, actor, id string, how api.Settlement) (*api.ReportResult, error) {
 	if how.DryRun && strings.TrimSpace(how.Reason) == "" {
 		how.Reason = "dry run"
 	}
@@ -34,7 +24,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 	if (how.Device == "") != how.Discard {
 		return nil, fault.Input("/device", "say the device to join the report to, or discard it")
 	}
-	var t intake.ReportResult
+	var t api.ReportResult
 	apply := func(c *state.Change) error {
 		kept := state.Get(c, state.UnmatchedKind, id)
 		if kept == nil {
@@ -62,7 +52,7 @@ func (s *Service) Settle(ctx context.Context, actor, id string, how Settlement) 
 }
 
 // join gives an unmatched report, and its keys, to a device.
-func join(c *state.Change, actor string, u *state.Unmatched, how Settlement, t *intake.ReportResult) error {
+func join(c *state.Change, actor string, u *state.Unmatched, how api.Settlement, t *api.ReportResult) error {
 	d, err := c.Touch(how.Device)
 	if err != nil {
 		return err
@@ -86,7 +76,7 @@ func join(c *state.Change, actor string, u *state.Unmatched, how Settlement, t *
 	c.RecordKeys(actor, d.ID, &keyed)
 	c.Reappraise(d, state.Cause{Kind: event.BySettling, Actor: actor,
 		Evidence: func() []event.EvidenceChange { return state.EvidenceChanges(before, rep) }})
-	t.Device, t.Previous, t.Level = d.ID, was.Level, c.Base.Book.Rulebook.LevelName(d.Result.Level)
+	t.Device, t.PreviousLevel, t.Level = d.ID, was.Level, c.Base.Book.Rulebook.LevelName(d.Result.Level)
 	return nil
 }
 

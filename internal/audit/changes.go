@@ -5,17 +5,9 @@ import (
 	"slices"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 )
-
-// Changes is what the ledger has grown by: the kinds of the new entries and what
-// they are about, each once.
-type Changes struct {
-	Seq   int64         `json:"seq"`           // of the newest entry
-	All   bool          `json:"all,omitempty"` // there were too many to tell
-	Kinds []ledger.Kind `json:"kinds"`
-	About []string      `json:"about"`
-}
 
 const (
 	// gather is how long entries are waited for once there is one, so that many
@@ -27,7 +19,7 @@ const (
 
 // Changes waits until the ledger has grown beyond a sequence number, and tells
 // by what. When ctx ends before it does, it returns nil.
-func (s *Service) Changes(ctx context.Context, after int64) (*Changes, error) {
+func (s *Service) Changes(ctx context.Context, after int64) (*api.Changes, error) {
 	if s.Follow(ctx, after) <= after {
 		return nil, nil
 	}
@@ -36,7 +28,7 @@ func (s *Service) Changes(ctx context.Context, after int64) (*Changes, error) {
 	case <-ctx.Done():
 		return nil, nil
 	}
-	out := &Changes{Seq: s.Store.Sealed().Size, Kinds: []ledger.Kind{}, About: []string{}}
+	out := &api.Changes{Seq: s.Store.Sealed().Size, Kinds: []ledger.Kind{}, About: []string{}}
 	if out.Seq-after > maxMentioned {
 		out.All = true
 		return out, nil

@@ -6,13 +6,13 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
 
 	"golang.org/x/mod/sumdb/tlog"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/engine"
@@ -38,27 +38,11 @@ func New(e *engine.Engine, keepPast time.Duration) *Service {
 	return &Service{Engine: e, keepPast: cmp.Or(keepPast, DefaultKeepPast)}
 }
 
-// State is the ledger at a glance.
-type State struct {
-	Origin     string        `json:"origin"`
-	Key        string        `json:"key"` // the public key, as verifiers take it
-	Size       int64         `json:"size"`
-	Root       string        `json:"root"`
-	Checkpoint string        `json:"checkpoint"`
-	Kinds      []ledger.Kind `json:"kinds"` // that there are
-	// Trouble says why nothing can be recorded at present, "" when it can.
-	Trouble string `json:"trouble,omitempty"`
-	// ClockAhead is by how many seconds the ledger's time is before the
-	// machine's clock, which was set back.
-	ClockAhead   int64         `json:"clock_ahead,omitempty"`
-	Verification *Verification `json:"verification"`
-}
-
 // Ledger tells the state of the ledger.
-func (s *Service) Ledger() *State {
+func (s *Service) Ledger() *api.Ledger {
 	head := s.Store.Sealed()
-	out := &State{Origin: head.Origin, Key: s.Key.Public, Size: head.Size, Root: head.Root.String(),
-		Checkpoint: string(head.Checkpoint), Kinds: ledger.Kinds, Verification: s.verified.get()}
+	out := &api.Ledger{Origin: head.Origin, Key: s.Key.Public, Size: head.Size, Root: head.Root.String(),
+		Checkpoint: string(head.Checkpoint), Kinds: ledger.Kinds, Verification: *s.verified.get()}
 	if t := s.Store.Trouble(); t != nil {
 		out.Trouble = t.Error()
 	}
@@ -69,22 +53,9 @@ func (s *Service) Ledger() *State {
 // Checkpoint is the newest signed head.
 func (s *Service) Checkpoint() []byte { return s.Store.Sealed().Checkpoint }
 
-// Line is an entry as people see it.
-type Line struct {
-	Seq      int64           `json:"seq"`
-	At       string          `json:"at"`
-	Kind     ledger.Kind     `json:"kind"`
-	Actor    string          `json:"actor"`
-	About    string          `json:"about"`
-	Gist     string          `json:"gist"` // what it says in a few words
-	Leaf     string          `json:"leaf"` // base64
-	Redacted bool            `json:"redacted,omitempty"`
-	Body     json.RawMessage `json:"body,omitempty"`
-}
-
-func ledgerLine(l *ledger.Line) Line {
-	return Line{l.Seq, string(ledger.AppendTime(nil, l.At)), l.Kind, l.Actor, l.About,
-		event.Gist(&l.Entry), l.Leaf.String(), l.Body == nil, l.Body}
+func ledgerLine(l *ledger.Line) api.Entry {
+	return api.Entry{Seq: l.Seq, At: string(ledger.AppendTime(nil, l.At)), Kind: l.Kind, Actor: l.Actor, About: l.About,
+		Gist: event.Gist(&l.Entry), Leaf: l.Leaf.String(), Redacted: l.Body == nil, Body: l.Body}
 }
 
 // Query selects entries.
@@ -96,7 +67,7 @@ type Query struct {
 }
 
 // LedgerLines finds entries, newest first.
-func (s *Service) LedgerLines(ctx context.Context, q Query) ([]Line, error) {
+func (s *Service) LedgerLines(ctx context.Context, q Query) ([]api.Entry, error) {
 	kept := store.LineQuery{Kind: q.Kind, Actor: q.Actor, About: q.About, Device: q.Device, Person: q.Person,
 		Before: q.Before, Limit: q.Limit}
 	var err error
@@ -107,25 +78,15 @@ func (s *Service) LedgerLines(ctx context.Context, q Query) ([]Line, error) {
 		return nil, err
 	}
 	lines, err := s.Store.Search(ctx, kept)
-	out := make([]Line, len(lines))
+	out := make([]api.Entry, len(lines))
 	for i := range lines {
 		out[i] = ledgerLine(&lines[i])
 	}
 	return out, err
 }
 
-// ProvenEntry is an entry with its place in the tree.
-type ProvenEntry struct {
-	Line
-	Canonical string        `json:"canonical,omitempty"` // what is hashed
-	Proof     *ledger.Proof `json:"proof"`
-	Path      []ledger.Step `json:"path"` // what the hashes of the proof stand for
-	// RedactedBy is the entry that tells why the body is gone.
-	RedactedBy int64 `json:"redacted_by,omitempty"`
-}
-
 // LedgerEntry shows an entry with the proof that it is in the ledger.
-func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ProvenEntry, error) {
+func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*api.ProvenEntry, error) {
 	l, err := s.Store.Line(ctx, seq)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fault.NotFound("entry", fmt.Sprint(seq))
@@ -133,7 +94,7 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ProvenEntry, err
 	if err != nil {
 		return nil, err
 	}
-	out := &ProvenEntry{Line: ledgerLine(&l)}
+	out := &api.ProvenEntry{Entry: ledgerLine(&l)}
 	var canonical []byte
 	if l.Body != nil {
 		canonical = l.Append(nil)
@@ -142,29 +103,22 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*ProvenEntry, err
 		return nil, err
 	}
 	head := s.Store.Sealed()
-	if out.Proof, err = ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint,
-		s.Store.Tiles(ctx)); err == nil {
-		out.Path = out.Proof.Path(head.Size)
+	proof, err := ledger.Prove(seq, canonical, l.Leaf, head.Size, head.Checkpoint, s.Store.Tiles(ctx))
+	if err != nil {
+		return nil, err
 	}
-	return out, err
-}
-
-// Consistency proves that the ledger of today goes on from one of an earlier size.
-type Consistency struct {
-	From       int64    `json:"from"`
-	To         int64    `json:"to"`
-	Hashes     []string `json:"hashes"`
-	Checkpoint string   `json:"checkpoint"`
+	out.Proof, out.Path = *proof, proof.Path(head.Size)
+	return out, nil
 }
 
 // Consistency makes the proof that the ledger only grew since it had a size.
-func (s *Service) Consistency(ctx context.Context, from int64) (*Consistency, error) {
+func (s *Service) Consistency(ctx context.Context, from int64) (*api.Consistency, error) {
 	head := s.Store.Sealed()
 	if from < 0 || from > head.Size {
 		return nil, &fault.QueryError{Param: "from", Message: fmt.Sprintf("the ledger has %d entries", head.Size)}
 	}
 	hashes, err := ledger.ProveConsistency(from, head.Size, s.Store.Tiles(ctx))
-	return &Consistency{from, head.Size, hashes, string(head.Checkpoint)}, err
+	return &api.Consistency{From: from, To: head.Size, Hashes: hashes, Checkpoint: string(head.Checkpoint)}, err
 }
 
 // LedgerTile reads a tile, or a bundle of entries (level -1). It is
@@ -238,7 +192,7 @@ func (s *Service) Standings(ctx context.Context) (all []DeviceLevel, size int64,
 
 // Redact removes the body of an entry, because what it says must go. Its hash
 // stays, so that every proof holds; the redaction is an entry itself.
-func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason string) (*Line, error) {
+func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason string) (*api.Entry, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}

@@ -11,31 +11,19 @@ import (
 
 	"golang.org/x/mod/sumdb/note"
 
+	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
 )
 
-// Verification is what checking the whole ledger came to.
-type Verification struct {
-	State    string           `json:"state"` // never, running, sound or broken
-	At       string           `json:"at,omitempty"`
-	Size     int64            `json:"size"` // entries checked
-	Of       int64            `json:"of"`   // entries to check
-	Redacted int              `json:"redacted"`
-	Devices  int              `json:"devices"` // whose level follows from their entries
-	Millis   int64            `json:"millis"`
-	Problems []ledger.Problem `json:"problems"`
-	More     int              `json:"more,omitempty"` // problems beyond those listed
-}
-
 // verification is the newest one, shared.
 type newest struct {
 	mu  sync.Mutex
-	now Verification
+	now api.Verification
 }
 
-func (v *newest) get() *Verification {
+func (v *newest) get() *api.Verification {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	out := v.now
@@ -46,7 +34,7 @@ func (v *newest) get() *Verification {
 	return &out
 }
 
-func (v *newest) set(now Verification) {
+func (v *newest) set(now api.Verification) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.now = now
@@ -55,7 +43,7 @@ func (v *newest) set(now Verification) {
 // BeginVerification has the ledger checked in the background, unless that is
 // under way, and tells how it stands. Gently, it leaves most of the machine to
 // others.
-func (s *Service) BeginVerification(gentle bool) *Verification {
+func (s *Service) BeginVerification(gentle bool) *api.Verification {
 	s.verified.mu.Lock()
 	begin := s.verified.now.State != "running"
 	if begin {
@@ -73,9 +61,9 @@ func (s *Service) BeginVerification(gentle bool) *Verification {
 					s.verified.now.Size, s.verified.now.Of = done, of
 				}})
 			if err != nil {
-				out = &Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
+				out = &api.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
 				if ctx.Err() != nil {
-					out = &Verification{}
+					out = &api.Verification{}
 				}
 			}
 			out.At = value.FormatTime(s.Micros())
@@ -104,7 +92,7 @@ const verifyChunk = 4096
 // VerifyRecords checks everything there is: every entry, the tree, the signed
 // head, and that the level of each device follows from the entries.
 func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
-	how VerifyOptions) (*Verification, error) {
+	how VerifyOptions) (*api.Verification, error) {
 	begun := time.Now()
 	w := &ledger.Verifier{Standings: true, Tile: records.Tile(ctx)}
 	add := func(l *ledger.Line) error { w.Add(l); return nil }
@@ -148,7 +136,7 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 		return nil, err
 	}
 	w.End(&head)
-	out := &Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted,
+	out := &api.Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted,
 		Problems: w.Problems, More: w.More}
 	if err := v.Levels(ctx, func(device, level string) {
 		switch said := w.Level(device); {

@@ -39,12 +39,15 @@ const (
 	MayAdmin   Permission = "administer"
 )
 
+// Permissions are all of them.
+var Permissions = []Permission{MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin}
+
 // roles is who may do what.
 var roles = map[Role][]Permission{
 	Reader:   {MayRead},
 	Helpdesk: {MayRead, MayAsk, MayWaive, MayVouch},
 	Author:   {MayRead, MayAsk, MayPublish, MayWaive, MayVouch},
-	Admin:    {MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin},
+	Admin:    Permissions,
 	Enforcer: {MayDecide},
 	Source:   {MayReport, MayVouch},
 }

@@ -53,7 +53,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return shell.ExitUsage
 	}
 	a.Explain(err)
-	var p *client.Problem
+	var p *client.ProblemError
 	if errors.As(err, &p) && p.Status == http.StatusBadRequest && p.Pointer != "" && p.Pointer[0] != '/' {
 		return shell.ExitUsage // a flag of the command line became a parameter
 	}

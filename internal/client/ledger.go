@@ -8,76 +8,27 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"time"
 
 	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 )
 
-// Ledger shows the ledger at a glance.
-func (c *Client) Ledger(ctx context.Context) (*Reply[api.Ledger], error) {
-	r, err := c.raw.GetLedger(ctx)
-	return call[api.Ledger](c.url, r, err)
-}
-
-// Entries lists a page of entries, newest first.
-func (c *Client) Entries(ctx context.Context, p api.ListEntriesParams) (*Reply[List[api.Entry]], error) {
-	r, err := c.raw.ListEntries(ctx, &p)
-	return call[List[api.Entry]](c.url, r, err)
-}
-
-// Entry shows an entry with its proof.
-func (c *Client) Entry(ctx context.Context, seq int64) (*Reply[api.ProvenEntry], error) {
-	r, err := c.raw.GetEntry(ctx, seq)
-	return call[api.ProvenEntry](c.url, r, err)
-}
-
-// Redact removes the body of an entry.
-func (c *Client) Redact(ctx context.Context, seq int64, reason string) (*Reply[api.Entry], error) {
-	r, err := c.raw.RedactEntry(ctx, seq, api.RedactEntryJSONRequestBody{Reason: reason})
-	return call[api.Entry](c.url, r, err)
-}
-
-// Consistency proves that the ledger only grew since it had a size.
-func (c *Client) Consistency(ctx context.Context, from int64) (*Reply[api.Consistency], error) {
-	r, err := c.raw.GetConsistency(ctx, &api.GetConsistencyParams{From: from})
-	return call[api.Consistency](c.url, r, err)
-}
-
-// ReplayDecision makes a recorded decision again.
-func (c *Client) ReplayDecision(ctx context.Context, id string) (*Reply[api.Reproduction], error) {
-	r, err := c.raw.ReplayDecision(ctx, id)
-	return call[api.Reproduction](c.url, r, err)
-}
-
-// PastDevice shows a device as it stood at a moment.
-func (c *Client) PastDevice(ctx context.Context, id, at string) (*Reply[api.PastDevice], error) {
-	r, err := c.raw.GetPastDevice(ctx, id, &api.GetPastDeviceParams{At: at})
-	return call[api.PastDevice](c.url, r, err)
-}
-
 // ExportLedger streams entries; somebody must close them.
 func (c *Client) ExportLedger(ctx context.Context, p api.ExportLedgerParams) (io.ReadCloser, error) {
-	r, err := c.raw.ExportLedger(ctx, &p)
-	return c.stream(r, err)
-}
-
-// stream hands over the body of a good answer.
-func (c *Client) stream(r *http.Response, err error) (io.ReadCloser, error) {
-	if err == nil && r.StatusCode == http.StatusOK {
-		return r.Body, nil
-	}
-	if _, err = call[json.RawMessage](c.url, r, err); err == nil {
-		err = errors.New("the answer is no stream")
-	}
-	return nil, err
+	query := url.Values{}
+	put(query, "from", p.From)
+	put(query, "to", p.To)
+	put(query, "format", p.Format)
+	put(query, "wait", p.Wait)
+	return c.stream(ctx, request{method: http.MethodGet, path: "/api/v1/ledger/export", query: query})
 }
 
 // Standings visits the level of every device, and returns the size of the ledger
 // at the same moment.
 func (c *Client) Standings(ctx context.Context, visit func(device, level string)) (size int64, err error) {
-	r, err := c.raw.ExportStandings(ctx)
-	body, err := c.stream(r, err)
+	body, err := c.stream(ctx, request{method: http.MethodGet, path: "/api/v1/ledger/standings"})
 	if err != nil {
 		return 0, err
 	}
@@ -165,7 +116,7 @@ func (c *Client) Follow(ctx context.Context, from int64, visit func(*ledger.Line
 				return broken
 			}
 		}
-		var refused *Problem
+		var refused *ProblemError
 		switch {
 		case err == nil:
 			pause = time.Second

@@ -6,9 +6,9 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/admin"
 	"ironledger.example/internal/service"
 )
 
@@ -27,7 +27,7 @@ func TestACodeIsGivenOnce(t *testing.T) {
 	}()
 	text := "rulebook: r\nresources: [{id: till}]\nbreak_glass: [master]\ngates: [{id: g, number: 1, who: {everyone: true}, what: {resources: [till]}, need: level >= sound}]\n"
 	if _, _, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}}); err != nil {
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}}); err != nil {
 		t.Fatal(err)
 	}
 	codes := strings.Fields("AAAA-2222 AAAA-2222 AAAA-2222 BBBB-3333")

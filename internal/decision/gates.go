@@ -5,37 +5,15 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
-	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 )
 
-// Gate is a gate with what the last week brought.
-type Gate struct {
-	ID        string        `json:"id"`
-	Number    int           `json:"number,omitempty"`
-	Title     string        `json:"title,omitempty"`
-	Mode      rulebook.Mode `json:"mode"`
-	Who       string        `json:"who"`
-	What      string        `json:"what"`
-	When      string        `json:"when,omitempty"`
-	Need      string        `json:"need"`
-	Otherwise string        `json:"otherwise"`
-	ValidFor  string        `json:"valid_for"`
-	Week      GateWeek      `json:"week"`
-}
-
-// GateWeek counts what a gate said in the last week.
-type GateWeek struct {
-	Met       int `json:"met"`
-	Denied    int `json:"denied"`
-	SteppedUp int `json:"stepped_up"`
-}
-
 // gateWeek counts what each gate said to the requests of the last week.
-func (s *Service) gateWeek(ctx context.Context) (map[string]GateWeek, error) {
-	week := map[string]GateWeek{}
+func (s *Service) gateWeek(ctx context.Context) (map[string]api.GateWeek, error) {
+	week := map[string]api.GateWeek{}
 	err := s.DecisionsSince(ctx, s.Micros()-7*value.Day, func(e ledger.Entry) error {
 		var gates []struct{ Gate, Verdict string }
 		if raw := member(e.Body, "gates"); raw != nil {
@@ -73,14 +51,14 @@ func member(object []byte, name string) json.RawMessage {
 
 // Gates lists the gates in the order of their numbers, with what each said to
 // the requests of the last week.
-func (s *Service) Gates(ctx context.Context) ([]Gate, error) {
+func (s *Service) Gates(ctx context.Context) ([]api.Gate, error) {
 	week, err := s.gateWeek(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []Gate{}
+	out := []api.Gate{}
 	for _, g := range s.Snapshot().Book.Rulebook.Gates {
-		l := Gate{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(),
+		l := api.Gate{ID: g.ID, Number: g.Number, Title: g.Title, Mode: g.Mode, Who: g.Who.String(),
 			What: g.What.String(), Need: g.Need.String(), Otherwise: string(access.Deny),
 			ValidFor: value.FormatDuration(g.ValidFor), Week: week[g.ID]}
 		if g.When != nil {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/condition/syntax"
@@ -80,39 +81,6 @@ func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Fo
 	return out
 }
 
-// ReachDevice is how a request would end from one device.
-type ReachDevice struct {
-	Device  string         `json:"device"`
-	Name    string         `json:"name,omitempty"`
-	Level   string         `json:"level"`
-	Rank    int            `json:"rank"`
-	Top     int            `json:"top"`
-	Outcome access.Outcome `json:"outcome"`
-	Gates   []string       `json:"gates"` // those that stand in the way
-}
-
-// ReachPerson is how a person would get to a resource from each of their devices.
-type ReachPerson struct {
-	Person     string         `json:"person"`
-	Name       string         `json:"name"`
-	Groups     []string       `json:"groups"`
-	Best       access.Outcome `json:"best"`    // from the best of the devices
-	Unknown    access.Outcome `json:"unknown"` // from a device that is not known here
-	BreakGlass bool           `json:"break_glass,omitempty"`
-	Devices    []ReachDevice  `json:"devices"`
-	// Shared is how many devices that are nobody's would do.
-	Shared int `json:"shared"`
-}
-
-// Reach is who can get to a resource now, and with which devices.
-type Reach struct {
-	Resource string        `json:"resource"`
-	Action   string        `json:"action"`
-	Allowed  int           `json:"allowed"`    // people whose best device gets through
-	StepUp   int           `json:"stepped_up"` // with a second factor
-	People   []ReachPerson `json:"items"`
-}
-
 // maxSharedDevices that are nobody's are tried for each person.
 const maxSharedDevices = 2000
 
@@ -122,11 +90,11 @@ func rankOf(o access.Outcome) int {
 
 // WhoReaches works out who can get to a resource now, and with which of their
 // devices, given how and from where they come.
-func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
+func (s *Service) WhoReaches(e *access.Evaluation) *api.Reach {
 	snap, now := s.Snapshot(), s.Micros()
 	trial, rb := snap.Book.Gates.Evaluator(), snap.Book.Rulebook
 	q := e.Request()
-	out := &Reach{Resource: e.Resource.ID, Action: e.Action.Name, People: []ReachPerson{}}
+	out := &api.Reach{Resource: e.Resource.ID, Action: e.Action.Name, Items: []api.ReachPerson{}}
 	owned, shared := map[string][]*state.Device{}, []*state.Device{}
 	owner, name := rb.Dict.Slot("owner"), rb.Dict.Slot("name")
 	snap.Fleet.All(func(d *state.Device) bool {
@@ -143,8 +111,8 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 		snap.People.Ask(q, p.ID)
 		q.Device, q.Certificate = access.Device{}, nil
 		r := trial.Evaluate(q, now)
-		row := ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome,
-			BreakGlass: r.BreakGlass, Devices: []ReachDevice{}}
+		row := api.ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome,
+			BreakGlass: r.BreakGlass, Devices: []api.ReachDevice{}}
 		try := func(d *state.Device) access.Outcome {
 			Place(snap, q, e, d, now)
 			o := trial.Evaluate(q, now).Outcome
@@ -162,8 +130,8 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 				gates = []string{}
 			}
 			row.Devices = append(row.Devices,
-				ReachDevice{d.ID, d.View.Get(name, now).Str(), rb.LevelName(d.Result.Level),
-					int(d.Result.Level), int(rb.Top()), o, gates})
+				api.ReachDevice{Device: d.ID, Name: d.View.Get(name, now).Str(), Level: rb.LevelName(d.Result.Level),
+					Rank: int(d.Result.Level), Top: int(rb.Top()), Outcome: o, Gates: gates})
 		}
 		for _, d := range shared {
 			if try(d) == access.Allow {
@@ -174,41 +142,29 @@ func (s *Service) WhoReaches(e *access.Evaluation) *Reach {
 		case access.Allow:
 			out.Allowed++
 		case access.StepUp:
-			out.StepUp++
+			out.SteppedUp++
 		}
-		out.People = append(out.People, row)
+		out.Items = append(out.Items, row)
 	}
-	slices.SortStableFunc(out.People, func(a, b ReachPerson) int {
+	slices.SortStableFunc(out.Items, func(a, b api.ReachPerson) int {
 		return cmp.Or(cmp.Compare(rankOf(b.Best), rankOf(a.Best)), strings.Compare(a.Person, b.Person))
 	})
 	return out
 }
 
-// ReachResource is how a request for one resource would end.
-type ReachResource struct {
-	Resource string         `json:"resource"`
-	Title    string         `json:"title,omitempty"`
-	Tags     []string       `json:"tags"`
-	Action   string         `json:"action"`
-	Outcome  access.Outcome `json:"outcome"`
-	Gates    []string       `json:"gates"` // those that matched
-	Stops    []string       `json:"stops"` // of these the ones in the way
-	ToAllow  []string       `json:"to_allow"`
-}
-
 // WhatReaches works out what a person can get to from a device now. Of actions
 // beside the one asked about only those are told whose answer differs.
-func (s *Service) WhatReaches(e *access.Evaluation) []ReachResource {
+func (s *Service) WhatReaches(e *access.Evaluation) []api.ReachResource {
 	snap, now := s.Snapshot(), s.Micros()
-	trial, out := snap.Book.Gates.Evaluator(), []ReachResource{}
+	trial, out := snap.Book.Gates.Evaluator(), []api.ReachResource{}
 	q := Pose(snap, e, now).Request
 	actions := Actions(snap.Book)
 	some := func(list []string) []string { return append([]string{}, list...) }
 	for _, r := range snap.Book.Rulebook.Resources {
 		tell := func() {
 			d := snap.Book.Gates.Decide(q, now)
-			out = append(out, ReachResource{r.ID, r.Title, some(r.Tags), q.Action, d.Outcome,
-				some(trial.Matched()), some(trial.Stops()), some(d.ToAllow)})
+			out = append(out, api.ReachResource{Resource: r.ID, Title: r.Title, Tags: some(r.Tags), Action: q.Action,
+				Outcome: d.Outcome, Gates: some(trial.Matched()), Stops: some(trial.Stops()), ToAllow: some(d.ToAllow)})
 		}
 		q.Resource, q.Action = r.ID, e.Action.Name
 		usual := trial.Evaluate(q, now).Outcome

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
@@ -24,14 +25,14 @@ type Query struct {
 
 // Recorded is a decision with its place in the ledger.
 type Recorded struct {
-	Seq   int64  `json:"seq"`
-	Actor string `json:"actor"` // the enforcer that asked
+	Answer
+	Seq   int64
+	Actor string // the enforcer that asked
 	// Redacted tells that the body was removed: only the id and the time are left.
-	Redacted bool `json:"redacted,omitempty"`
+	Redacted bool
 	// Decisive is what made the outcome: the numbers of gates, or their ids; or
 	// break-glass.
-	Decisive []string `json:"decisive"`
-	Answer
+	Decisive []string
 }
 
 // Decisions lists recorded decisions, newest first.
@@ -64,17 +65,9 @@ func (s *Service) Decisions(ctx context.Context, q Query) ([]Recorded, error) {
 	return out, nil
 }
 
-// Count is how many decisions of a stretch of time came to something.
-type Count struct {
-	At      string `json:"at"`
-	Outcome string `json:"outcome"`
-	Shadow  bool   `json:"shadow,omitempty"` // shadow gates would have come to something else
-	Count   int    `json:"count"`
-}
-
 // DecisionCounts counts the decisions of the last days: by the hour up to two
 // days, else by six hours.
-func (s *Service) DecisionCounts(ctx context.Context, days int) ([]Count, error) {
+func (s *Service) DecisionCounts(ctx context.Context, days int) ([]api.DecisionCount, error) {
 	if days < 1 || days > MaxReplayDays {
 		return nil, &fault.QueryError{Param: "days",
 			Message: fmt.Sprintf("between 1 and %d days are counted", MaxReplayDays)}
@@ -84,9 +77,10 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]Count, error)
 		stretch = value.Day / 24
 	}
 	counts, err := s.Store.OutcomeCounts(ctx, s.Micros()-int64(days)*value.Day, stretch)
-	out := make([]Count, len(counts))
+	out := make([]api.DecisionCount, len(counts))
 	for i, c := range counts {
-		out[i] = Count{value.FormatTime(c.At), c.Outcome, c.Shadow, c.Count}
+		out[i] = api.DecisionCount{At: value.FormatTime(c.At), Outcome: access.Outcome(c.Outcome), Shadow: c.Shadow,
+			Count: c.Count}
 	}
 	return out, err
 }

@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"sync"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rehearsal"
@@ -23,7 +24,7 @@ func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]str
 		mode[g.ID] = g.Mode
 	}
 	out := []string{}
-	var week map[string]GateWeek
+	var week map[string]api.GateWeek
 	for _, g := range rb.Gates {
 		if g.Mode != rulebook.Enforce || mode[g.ID] != rulebook.Shadow {
 			continue

@@ -3,6 +3,7 @@ package decision
 import (
 	"context"
 
+	"ironledger.example/api"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/past"
@@ -11,7 +12,7 @@ import (
 
 // ReproduceDecision makes a recorded decision again, from the states it says it
 // was made from.
-func (s *Service) ReproduceDecision(ctx context.Context, id string) (*past.Reproduction, error) {
+func (s *Service) ReproduceDecision(ctx context.Context, id string) (*api.Reproduction, error) {
 	r, err := s.Decision(ctx, id)
 	if err != nil {
 		return nil, err
@@ -41,8 +42,8 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*past.Repro
 	}
 	a := answer(snap, r.Asked, q, now)
 	a.ID, a.Code, a.Basis = r.ID, r.Code, r.Basis
-	out := &past.Reproduction{At: value.FormatTime(now), Rulebook: r.Rulebook, Device: b.Device, People: b.People,
-		Roster: b.Roster, Differences: []past.Disagreement{}}
+	out := &api.Reproduction{At: value.FormatTime(now), Rulebook: r.Rulebook, DeviceRevision: b.Device,
+		PeopleRevision: b.People, RosterRevision: b.Roster, Differences: []api.Disagreement{}}
 	if err := past.Differences(&out.Differences, "", value.JSON(r.Answer), value.JSON(a)); err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
@@ -21,15 +22,7 @@ import (
 
 // Session is an allow that an enforcer may still rely on.
 type Session struct {
-	Decision string `json:"decision"`
-	Person   string `json:"person"`
-	Device   string `json:"device,omitempty"`
-	Level    string `json:"level"`
-	Resource string `json:"resource"`
-	Action   string `json:"action"`
-	Enforcer string `json:"enforcer"`
-	At       string `json:"at"`
-	Until    string `json:"until"`
+	api.LiveSession
 
 	key    asking
 	asked  *access.Evaluation
@@ -117,9 +110,9 @@ func (l *sessions) begin(snap *state.Snapshot, actor string, a *Answer, found *s
 	if err != nil || until.UnixMicro() <= now {
 		return nil
 	}
-	s := &Session{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level,
-		Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor,
-		At: a.At, Until: a.ValidUntil, key: askingOf(actor, a.Asked), asked: a.Asked,
+	shown := api.LiveSession{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level,
+		Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor, At: a.At, Until: a.ValidUntil}
+	s := &Session{LiveSession: shown, key: askingOf(actor, a.Asked), asked: a.Asked,
 		until: until.UnixMicro(), book: snap.Book, people: snap.People, found: found}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -537,13 +530,16 @@ func (s *Service) Kept() []Kept {
 }
 
 // Sessions lists the allows that may still be relied on, the newest first.
-func (s *Service) Sessions(person, device, resource string) []*Session {
+func (s *Service) Sessions(person, device, resource string) []api.LiveSession {
 	snap, now := s.Snapshot(), s.Micros()
-	out := slices.DeleteFunc(s.sessions.all(now), func(x *Session) bool {
-		return person != "" && x.Person != person || device != "" && x.Device != device || resource != "" &&
-			x.Resource != resource || !holds(snap, x, now)
-	})
-	slices.SortFunc(out, func(a, b *Session) int {
+	out := []api.LiveSession{}
+	for _, x := range s.sessions.all(now) {
+		if (person == "" || x.Person == person) && (device == "" || x.Device == device) &&
+			(resource == "" || x.Resource == resource) && holds(snap, x, now) {
+			out = append(out, x.LiveSession)
+		}
+	}
+	slices.SortFunc(out, func(a, b api.LiveSession) int {
 		return cmp.Or(strings.Compare(b.Decision, a.Decision), strings.Compare(a.Person, b.Person))
 	})
 	return out

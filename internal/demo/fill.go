@@ -41,7 +41,7 @@ func (c *Clock) Release() { c.at.Store(nil) }
 // It returns the moment that the evidence of today is from.
 func Fill(ctx context.Context, cl *client.Client, clock *Clock) (time.Time, error) {
 	defer clock.Release()
-	status, err := cl.Status(ctx)
+	status, err := cl.GetStatus(ctx)
 	if err != nil || status.Value.Rulebook.Version > 0 {
 		return time.Now(), err
 	}
@@ -62,7 +62,7 @@ type filler struct {
 
 // as makes a token of a role and returns a client that uses it.
 func (f *filler) as(name, role string) (*client.Client, error) {
-	got, err := f.admin.CreateToken(f.ctx, name, role)
+	got, err := f.admin.CreateToken(f.ctx, api.TokenDraft{Name: name, Role: role})
 	if err != nil {
 		return nil, err
 	}
@@ -79,16 +79,16 @@ func (f *filler) past(now time.Time) (err error) {
 	if f.desk, err = f.as("help-desk", "helpdesk"); err != nil {
 		return err
 	}
-	if _, err := f.author.Publish(f.ctx,
+	if _, err := f.author.PublishRulebook(f.ctx,
 		api.Draft{Files: data.Earlier(), Message: "The house rules of Gullholm Ferries"}); err != nil {
 		return err
 	}
-	if _, err := f.admin.ImportPeople(f.ctx, "text/csv", strings.NewReader(data.People()),
-		api.ImportPeopleParams{}); err != nil {
+	if _, err := f.admin.ImportPeople(f.ctx, api.ImportPeopleParams{}, "text/csv",
+		strings.NewReader(data.People())); err != nil {
 		return err
 	}
-	if _, err := f.admin.ImportRoster(f.ctx, strings.NewReader(data.Roster()),
-		api.ImportRosterParams{}); err != nil {
+	if _, err := f.admin.ImportRoster(f.ctx, api.ImportRosterParams{}, "text/csv",
+		strings.NewReader(data.Roster())); err != nil {
 		return err
 	}
 	edge, err := f.as("edge-proxy", "enforcer")
@@ -105,7 +105,7 @@ func (f *filler) past(now time.Time) (err error) {
 		back := now.Sub(s.At)
 		if back < data.Published && !published {
 			published = true
-			if _, err := f.author.Publish(f.ctx,
+			if _, err := f.author.PublishRulebook(f.ctx,
 				api.Draft{Files: data.Rulebook(),
 					Message: "Tablets need iPadOS 17.5; patching of laptops on trial"}); err != nil {
 				return err
@@ -137,14 +137,14 @@ func evaluate(ctx context.Context, cl *client.Client, text string) error {
 }
 
 func (f *filler) act(a data.Act) error {
-	g := api.GrantDraft{Device: a.Device, Rule: a.Rule, Reason: a.Reason, For: a.For}
+	g := api.ExceptionDraft{Device: a.Device, Rule: a.Rule, Reason: a.Reason, For: a.For}
 	if a.Rule == "" {
-		_, err := f.desk.Vouch(f.ctx, g)
+		_, err := f.desk.CreateVouch(f.ctx, g)
 		return err
 	}
-	got, err := f.desk.Waive(f.ctx, g)
+	got, err := f.desk.CreateWaiver(f.ctx, g)
 	if err == nil && a.Revoked != "" {
-		_, err = f.desk.RevokeWaiver(f.ctx, got.Value.Id, a.Revoked)
+		_, err = f.desk.RevokeWaiver(f.ctx, got.Value.ID, api.Reason{Reason: a.Revoked})
 	}
 	return err
 }
@@ -168,7 +168,7 @@ func (f *filler) present(at time.Time) error {
 		return err
 	}
 	for _, x := range data.Applicants() {
-		if _, err := f.admin.Enrol(f.ctx, api.Claims{Serial: x.Serial, Platform: x.Platform, Form: x.Form,
+		if _, err := f.admin.EnrolDevice(f.ctx, api.Claims{Serial: x.Serial, Platform: x.Platform, Form: x.Form,
 			Name: x.Name, Ownership: x.Ownership, Owner: x.Owner}); err != nil {
 			return err
 		}

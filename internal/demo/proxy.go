@@ -23,25 +23,25 @@ var proxyDevices = []string{"GF-L-1042", "GF-L-1041", "GF-L-1049", "GF-L-1064", 
 // when nginx stops by itself.
 func Front(ctx context.Context, cl *client.Client, url, listen, dir string, at time.Time,
 	told func(error)) (clients string, err error) {
-	got, err := cl.CreateToken(ctx, "nginx", "enforcer")
+	got, err := cl.CreateToken(ctx, api.TokenDraft{Name: "nginx", Role: "enforcer"})
 	if err != nil {
 		return "", err
 	}
-	people, err := cl.People(ctx, api.ListPeopleParams{})
+	people, err := cl.ListPeople(ctx, api.ListPeopleParams{})
 	if err != nil {
 		return "", err
 	}
-	vocabulary, err := cl.Vocabulary(ctx)
+	vocabulary, err := cl.GetVocabulary(ctx)
 	if err != nil {
 		return "", err
 	}
 	var who []standin.Person
 	for _, p := range people.Value.Items {
-		who = append(who, standin.Person{ID: p.Id, Name: p.Name})
+		who = append(who, standin.Person{ID: p.ID, Name: p.Name})
 	}
 	var names [][2]string
 	for _, r := range vocabulary.Value.Resources {
-		names = append(names, [2]string{r.Id, r.Title})
+		names = append(names, [2]string{r.ID, r.Title})
 	}
 	p := &standin.Proxy{Listen: listen, Service: url, Token: got.Value.Secret, Names: names,
 		Actions: map[string]string{"/payroll/export": "export", "/ticket-till/sell": "sell"},

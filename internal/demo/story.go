@@ -128,7 +128,7 @@ func on(device, ip string, mfa ...bool) access.Context {
 
 func (t *teller) fleet() error {
 	t.scene("The administrator looks over the fleet.")
-	got, err := t.client.Status(t.ctx)
+	got, err := t.client.GetStatus(t.ctx)
 	if err != nil {
 		return err
 	}
@@ -137,12 +137,12 @@ func (t *teller) fleet() error {
 		l := got.Value.Levels[i]
 		t.say("", "%s", fmt.Sprintf("%-16s %3d", t.Mark(l.Level, i, top), l.Devices))
 	}
-	page, err := t.client.Devices(t.ctx, api.ListDevicesParams{Where: "level == barred", Limit: 20})
+	page, err := t.client.ListDevices(t.ctx, api.ListDevicesParams{Where: "level == barred", Limit: 20})
 	if err != nil {
 		return err
 	}
 	for _, d := range page.Value.Items {
-		t.say("barred", "%s  %s  held by %s", d.Id, d.Name, strings.Join(d.Binding, ", "))
+		t.say("barred", "%s  %s  held by %s", d.ID, d.Name, strings.Join(d.Binding, ", "))
 	}
 	return nil
 }
@@ -200,7 +200,7 @@ func (t *teller) arrival() error {
 		return err
 	}
 	t.say("enrol", "the laptop with the serial %s", serial)
-	got, err := t.client.Enrol(t.ctx, api.Claims{Serial: serial, Platform: "windows", Form: "laptop", Owner: alva})
+	got, err := t.client.EnrolDevice(t.ctx, api.Claims{Serial: serial, Platform: "windows", Form: "laptop", Owner: alva})
 	if err != nil {
 		return err
 	}
@@ -228,8 +228,8 @@ func (t *teller) lockout() error {
 			"break_glass: []", "need: level >= limited\n",
 			"need: level >= strong and form == laptop\n").Replace(files[i].Text)
 	}
-	_, err := t.client.Publish(t.ctx, api.Draft{Files: files, Message: "Laptops only"})
-	var p *client.Problem
+	_, err := t.client.PublishRulebook(t.ctx, api.Draft{Files: files, Message: "Laptops only"})
+	var p *client.ProblemError
 	if !errors.As(err, &p) || len(p.Impacts) == 0 {
 		return fmt.Errorf("the publication was not held back: %w", err)
 	}
@@ -242,19 +242,19 @@ func (t *teller) lockout() error {
 
 func (t *teller) proof() error {
 	t.scene("In the afternoon an auditor asks why the captain was refused, and for proof.")
-	page, err := t.client.Decisions(t.ctx,
+	page, err := t.client.ListDecisions(t.ctx,
 		api.ListDecisionsParams{Device: "GF-T-2107", Outcome: api.Outcome(access.Deny), Limit: 1})
 	if err != nil || len(page.Value.Items) == 0 {
 		return fmt.Errorf("the refusal is not recorded: %w", err)
 	}
 	d := page.Value.Items[0]
-	again, err := t.client.ReplayDecision(t.ctx, d.Id)
+	again, err := t.client.ReplayDecision(t.ctx, d.ID)
 	if err != nil {
 		return err
 	}
-	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.Id,
+	t.say("replay", "decision %s, made again from rulebook %d and the evidence of that moment: %s", d.ID,
 		again.Value.Rulebook, t.Bold(map[bool]string{true: "the same", false: "different"}[again.Value.Same]))
-	now, err := t.client.Ledger(t.ctx)
+	now, err := t.client.GetLedger(t.ctx)
 	if err != nil {
 		return err
 	}
@@ -262,7 +262,7 @@ func (t *teller) proof() error {
 	if err != nil {
 		return err
 	}
-	entry, err := t.client.Entry(t.ctx, d.Seq)
+	entry, err := t.client.GetEntry(t.ctx, d.Seq)
 	if err != nil {
 		return err
 	}
@@ -282,8 +282,8 @@ func (t *teller) mistake() error {
 		files[i].Text = strings.Replace(strings.Replace(files[i].Text, "os.version >= 17.5, android",
 			"os.versoin >= 18, android", 1), "cap: barred", "cap: bared", 1)
 	}
-	_, err := t.client.Publish(t.ctx, api.Draft{Files: files, Message: "Tablets need iPadOS 18"})
-	var p *client.Problem
+	_, err := t.client.PublishRulebook(t.ctx, api.Draft{Files: files, Message: "Tablets need iPadOS 18"})
+	var p *client.ProblemError
 	if !errors.As(err, &p) {
 		return fmt.Errorf("the broken rulebook was not refused: %w", err)
 	}

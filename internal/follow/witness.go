@@ -20,6 +20,7 @@ import (
 
 	"golang.org/x/mod/sumdb/note"
 
+	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/client"
 )
@@ -73,7 +74,7 @@ func (w *Witness) Meet(ctx context.Context, cl *client.Client, key string, first
 		return ErrOtherKey
 	}
 	if w.Key = cmp.Or(key, w.Key); w.Key == "" {
-		now, err := cl.Ledger(ctx)
+		now, err := cl.GetLedger(ctx)
 		if err != nil {
 			return err
 		}
@@ -95,10 +96,10 @@ func (w *Witness) Meet(ctx context.Context, cl *client.Client, key string, first
 // advance moves the witness on to the ledger of now, which must go on from
 // before, and remembers it.
 func (w *Witness) advance(ctx context.Context, cl *client.Client, before ledger.Head) error {
-	consistent, err := cl.Consistency(ctx, before.Size)
-	var refused *client.Problem
+	consistent, err := cl.GetConsistency(ctx, api.GetConsistencyParams{From: before.Size})
+	var refused *client.ProblemError
 	if errors.As(err, &refused) && refused.Pointer == "from" { // shorter than it was: say so with its own words
-		now, err := cl.Ledger(ctx)
+		now, err := cl.GetLedger(ctx)
 		if err != nil {
 			return err
 		}

@@ -17,7 +17,7 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
-	"ironledger.example/internal/state"
+	"ironledger.example/internal/ids"
 	"ironledger.example/internal/store"
 )
 
@@ -42,7 +42,7 @@ func (s *Server) EvaluateMany(c *gin.Context) {
 		return
 	}
 	answers, err := s.evaluations(actor(c).Name, batch)
-	s.answer(c, http.StatusOK, gin.H{"evaluations": answers}, err)
+	s.answer(c, http.StatusOK, map[string]any{"evaluations": answers}, err)
 }
 
 // evaluate decides a request and answers as AuthZEN 1.0 has it.
@@ -129,59 +129,97 @@ func (s *Server) search(c *gin.Context, kind access.SearchKind) {
 	if limit := q.Page.Limit; limit > 0 && limit < len(found) {
 		found, next = found[:limit], strconv.Itoa(first+limit)
 	}
-	c.JSON(http.StatusOK, gin.H{"results": found,
-		"page": gin.H{"next_token": next, "count": len(found), "total": total}})
+	c.JSON(http.StatusOK, api.AccessResults{Results: found,
+		Page: api.AccessPage{NextToken: next, Count: len(found), Total: total}})
+}
+
+// shownAnswer is an answer as the API has it, in the caller's language.
+func shownAnswer(c *gin.Context, a *decision.Answer) *api.Answer {
+	out := answerOf(a)
+	speakAnswer(c, &out.Decision)
+	return &out
+}
+
+func answerOf(a *decision.Answer) api.Answer {
+	return api.Answer{Decision: *a.Decision, ID: a.ID, Code: a.Code, At: a.At, Asked: *a.Asked, Rulebook: a.Rulebook,
+		KnownPerson: a.KnownPerson, Basis: a.Basis}
+}
+
+// shownDecision is a recorded decision as the API has it.
+func shownDecision(r *decision.Recorded) api.RecordedDecision {
+	return api.RecordedDecision{Answer: answerOf(&r.Answer), Seq: r.Seq, Actor: r.Actor, Redacted: r.Redacted,
+		Decisive: r.Decisive}
+}
+
+// evaluationOf reads the question that is the body of a request.
+func evaluationOf(c *gin.Context) (*access.Evaluation, error) {
+	body, err := edge.JSONBody(c)
+	if err != nil {
+		return nil, err
+	}
+	e, err := access.ParseEvaluation(body)
+	if err != nil {
+		return nil, badRequest(err)
+	}
+	return e, nil
+}
+
+// Ask tries a request without recording it.
+func (s *Server) Ask(c *gin.Context) (*api.Answer, error) {
+	e, err := evaluationOf(c)
+	if err != nil {
+		return nil, err
+	}
+	a := s.service.Decisions.Ask(e)
+	return shownAnswer(c, a), nil
+}
+
+// Evaluate is the access evaluation of AuthZEN 1.0 (section 6).
+func (s *Server) Evaluate(c *gin.Context) {
+	e, err := evaluationOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.evaluate(c, e)
 }
 
 // AskUnder tries a request under a candidate, or at another moment.
-func (s *Server) AskUnder(c *gin.Context) {
-	var in struct {
-		Asked access.Evaluation `json:"asked"`
-		Files []api.File        `json:"files"`
-		At    string            `json:"at"`
-	}
-	if err := edge.Decode(c, edge.MaxRulebook, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
+func (s *Server) AskUnder(c *gin.Context, in api.AskDraft) (*api.Answer, error) {
 	if err := in.Asked.Check(); err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	at := int64(0)
 	if in.At != "" {
 		v, err := value.ParseTime(in.At)
 		if err != nil {
-			s.fail(c, &fault.InputError{Pointer: "/at", Message: err.Error()})
-			return
+			return nil, &fault.InputError{Pointer: "/at", Message: err.Error()}
 		}
 		at = v.Num()
 	}
 	a, err := s.service.Decisions.AskUnder(&in.Asked, in.Files, at)
-	if err == nil {
-		speakAnswer(c, a)
+	if err != nil {
+		return nil, err
 	}
-	s.answer(c, http.StatusOK, a, err)
+	return shownAnswer(c, a), nil
 }
 
 // WhoReaches tells who can get to a resource.
-func (s *Server) WhoReaches(c *gin.Context) {
+func (s *Server) WhoReaches(c *gin.Context) (*api.Reach, error) {
 	e, err := evaluationOf(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, s.service.Decisions.WhoReaches(e))
+	return s.service.Decisions.WhoReaches(e), nil
 }
 
 // WhatReaches tells what a person can get to.
-func (s *Server) WhatReaches(c *gin.Context) {
+func (s *Server) WhatReaches(c *gin.Context) (out api.List[api.ReachResource], err error) {
 	e, err := evaluationOf(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return out, err
 	}
-	c.JSON(http.StatusOK, list[decision.ReachResource]{Items: s.service.Decisions.WhatReaches(e)})
+	return all(s.service.Decisions.WhatReaches(e)), nil
 }
 
 // GetCoverage tells what it takes for each group to reach each resource.
@@ -219,18 +257,14 @@ func (s *Server) coverageCSV(c *gin.Context, cover *access.Coverage) {
 }
 
 // ListGates lists the gates with what the last week brought.
-func (s *Server) ListGates(c *gin.Context) {
+func (s *Server) ListGates(c *gin.Context) (api.List[api.Gate], error) {
 	gates, err := s.service.Decisions.Gates(c.Request.Context())
-	s.answer(c, http.StatusOK, list[decision.Gate]{Items: gates}, err)
+	return all(gates), err
 }
 
 // ListLiveSessions lists the allows that may still be relied on.
-func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) {
-	items := s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)
-	if items == nil {
-		items = []*decision.Session{}
-	}
-	c.JSON(http.StatusOK, list[*decision.Session]{Items: items})
+func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) (api.List[api.LiveSession], error) {
+	return all(s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)), nil
 }
 
 // daysOf is how many days are asked about: a week when the caller does not say.
@@ -241,21 +275,53 @@ func daysOf(c *gin.Context, days int) int {
 	return days
 }
 
-// ReplayRulebook works out what a rulebook would answer to past requests.
-func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams) {
-	d, err := draftOf(c)
+// CountDecisions tells how many decisions came to what.
+func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) (api.List[api.DecisionCount], error) {
+	items, err := s.service.Decisions.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
+	return all(items), err
+}
+
+// ListDecisions lists recorded decisions.
+func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
+	limit, err := limitOf(c, p.Limit)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	shift, err := s.service.Decisions.Replay(c.Request.Context(), d.Files, daysOf(c, p.Days))
-	s.answer(c, http.StatusOK, shift, err)
+	q := decision.Query{Person: p.Person, Device: p.Device, Resource: p.Resource,
+		Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor,
+		Limit: limit + 1}
+	if p.Cursor != "" && !ids.IsID(p.Cursor) {
+		s.fail(c, &fault.QueryError{Param: "cursor",
+			Message: "this is not a cursor that a page of this list gave"})
+		return
+	}
+	if q.Outcome != "" && q.Outcome != string(access.Allow) && q.Outcome != string(access.Deny) &&
+		q.Outcome != string(access.StepUp) {
+		s.fail(c, &fault.QueryError{Param: "outcome", Message: "an outcome is allow, deny or step-up"})
+		return
+	}
+	if p.Format == "csv" {
+		s.exportDecisions(c, q)
+		return
+	}
+	items, err := s.service.Decisions.Decisions(c.Request.Context(), q)
+	shown := make([]api.RecordedDecision, len(items))
+	for i := range items {
+		shown[i] = shownDecision(&items[i])
+	}
+	s.answer(c, http.StatusOK, page(shown, limit, func(r *api.RecordedDecision) string { return r.ID }), err)
 }
 
-// CountDecisions tells how many decisions came to what.
-func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) {
-	items, err := s.service.Decisions.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
-	s.answer(c, http.StatusOK, list[decision.Count]{Items: items}, err)
+// GetDecision shows a recorded decision.
+func (s *Server) GetDecision(c *gin.Context, id string) (*api.RecordedDecision, error) {
+	r, err := s.service.Decisions.Decision(c.Request.Context(), id)
+	if err != nil {
+		return nil, err
+	}
+	shown := shownDecision(&r)
+	speakAnswer(c, &shown.Decision)
+	return &shown, nil
 }
 
 // exportPage is how many decisions are read at a time for an export.
@@ -263,7 +329,8 @@ const exportPage = 500
 
 // exportDecisions writes every decision that a search finds as CSV.
 func (s *Server) exportDecisions(c *gin.Context, q decision.Query) {
-	if !s.exporting(c) {
+	if err := s.exporting(c); err != nil {
+		s.fail(c, err)
 		return
 	}
 	defer s.exports.Give(actor(c).ID)
@@ -306,46 +373,4 @@ func (s *Server) exportDecisions(c *gin.Context, q decision.Query) {
 		s.log.Error("an export broke off", "error", err)
 		panic(http.ErrAbortHandler)
 	}
-}
-
-// EnrolDevice takes a device's request to be known here.
-func (s *Server) EnrolDevice(c *gin.Context) {
-	var in state.Claims
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	e, err := s.service.Admin.Enrol(c.Request.Context(), actor(c).Name, in, nil)
-	s.answer(c, http.StatusCreated, e, err)
-}
-
-// ListEnrolments lists devices that asked to be known here.
-func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) {
-	items, err := s.service.View.Enrolments(p.State)
-	s.answer(c, http.StatusOK, list[state.PublicEnrolment]{Items: items}, err)
-}
-
-// SettleEnrolment decides about a device that is held.
-func (s *Server) SettleEnrolment(c *gin.Context, id string) {
-	var in struct {
-		Admit  bool   `json:"admit"`
-		Reason string `json:"reason"`
-	}
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	e, err := s.service.Admin.SettleEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason)
-	s.answer(c, http.StatusOK, e, err)
-}
-
-// RetireDevice takes a device out of service.
-func (s *Server) RetireDevice(c *gin.Context, id string) {
-	var in reason
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	r, err := s.service.Admin.Retire(c.Request.Context(), actor(c).Name, id, in.Reason)
-	s.answer(c, http.StatusOK, r, err)
 }

@@ -2,45 +2,36 @@ package httpapi
 
 import (
 	"encoding/json"
-	"fmt"
-	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"ironledger.example/api"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
 )
 
-// exporting opens an export for the caller's token, and answers when it has too
-// many open.
-func (s *Server) exporting(c *gin.Context) bool {
+// exporting opens an export for the caller's token, which has to give it back.
+func (s *Server) exporting(c *gin.Context) error {
 	if s.exports.Take(actor(c).ID) {
-		return true
+		return nil
 	}
-	s.tooMany(c, fmt.Sprintf("the token has %d exports open already", edge.MaxExports))
-	return false
+	return edge.TooMany("the token has %d exports open already", edge.MaxExports)
 }
 
-// guessed notes a secret that was none. It reports false, and has answered, when
-// the address has guessed too often; a secret that is right always counts, since
-// none can be guessed.
-func (s *Server) guessed(c *gin.Context, what string) bool {
+// guessed notes a secret that was none. The error is for an address that has guessed too
+// often; a secret that is right always counts, since none can be guessed.
+func (s *Server) guessed(c *gin.Context, what string) error {
 	now, from := time.Now(), edge.Address(c.Request)
 	if s.guesses.Allow(from, now) {
 		s.log.Info("a "+what+" that is not valid", "from", from, "path", c.Request.URL.Path)
-		return true
+		return nil
 	}
 	if more, ok := s.guesses.Telling(now); ok {
 		s.log.Warn("too many guesses of a "+what, "from", from, "more", more)
 	}
-	s.tooMany(c, "too many attempts came from this address; try again in a while")
-	return false
-}
-
-// tooMany answers that a budget is used up.
-func (s *Server) tooMany(c *gin.Context, message string) {
-	c.Header("Retry-After", "5")
-	s.fail(c, edge.NewProblem(http.StatusTooManyRequests, "%s", message))
+	return edge.TooMany("too many attempts came from this address; try again in a while")
 }
 
 // fail answers with a problem and stops the request.
@@ -54,7 +45,10 @@ func (s *Server) fail(c *gin.Context, err error) {
 		s.log.Debug("request refused", "method", c.Request.Method, "path", c.Request.URL.Path, "status",
 			p.Status, "error", err)
 	}
-	body, _ := json.Marshal(p) // its own type always has a JSON form
+	if p.RetryAfter > 0 {
+		c.Header("Retry-After", strconv.Itoa(p.RetryAfter))
+	}
+	body, _ := json.Marshal(p.Problem) // its own type always has a JSON form
 	c.Abort()
 	c.Data(p.Status, "application/problem+json", body)
 }
@@ -66,4 +60,49 @@ func (s *Server) answer(c *gin.Context, status int, v any, err error) {
 		return
 	}
 	c.JSON(status, v)
+}
+
+// wrongParameter tells of a parameter that is not what the specification has.
+func wrongParameter(name string, err error) error {
+	return &fault.QueryError{Param: name, Message: "the parameter " + name + " cannot be read: " + err.Error()}
+}
+
+// all is a list of everything there is.
+func all[T any](items []T) api.List[T] {
+	if items == nil {
+		items = []T{}
+	}
+	return api.List[T]{Items: items}
+}
+
+// page is a page of at most limit items, of a list of which one more was read when there
+// is more; cursor is where the next page begins that ends with an item.
+func page[T any](items []T, limit int, cursor func(*T) string) api.List[T] {
+	if len(items) <= limit {
+		return all(items)
+	}
+	return api.List[T]{Items: items[:limit], Next: cursor(&items[limit-1])}
+}
+
+// limitOf is the page size asked for, 50 when none is.
+func limitOf(c *gin.Context, limit int) (int, error) {
+	if c.Query("limit") == "" {
+		return 50, nil
+	}
+	if limit < 1 || limit > 1000 {
+		return 0, &fault.QueryError{Param: "limit", Message: "a page has 1 to 1000 lines"}
+	}
+	return limit, nil
+}
+
+// entryCursor reads the cursor of a list of entries; 0 when there is none.
+func entryCursor(cursor string) (int64, error) {
+	if cursor == "" {
+		return 0, nil
+	}
+	before, err := strconv.ParseInt(cursor, 10, 64)
+	if err != nil || before < 1 {
+		return 0, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"}
+	}
+	return before, nil
 }

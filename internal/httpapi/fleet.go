@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"context"
 	"encoding/csv"
 	"net/http"
 	"strconv"
@@ -11,6 +10,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/directory"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
@@ -19,49 +19,46 @@ import (
 )
 
 // GetOverview shows the fleet at a glance.
-func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) {
+func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) (*api.Overview, error) {
 	const day = 24 * 3600 * 1_000_000
 	within, err := view.Span("within", p.Within, 7*day)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	back, err := view.Span("back", p.Back, 7*day)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
-	o, err := s.service.View.Overview(c.Request.Context(), within, back)
-	s.answer(c, http.StatusOK, o, err)
+	return s.service.View.Overview(c.Request.Context(), within, back)
 }
 
-// GetDeviceHistory lists what became of a device.
-func (s *Server) GetDeviceHistory(c *gin.Context, id string, p api.GetDeviceHistoryParams) {
-	limit, err := limitOf(c)
+// ListDevices lists devices.
+func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
+	limit, err := limitOf(c, p.Limit)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	before := int64(0)
-	if p.Cursor != "" {
-		if before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || before < 1 {
-			s.fail(c, &fault.QueryError{Param: "cursor",
-				Message: "this is not a cursor that a page of this list gave"})
-			return
-		}
+	q := view.DeviceSearch{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
+		Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
+	switch p.Format {
+	case "csv":
+		s.exportCSV(c, q)
+		return
+	case "", "json":
+	default:
+		s.fail(c, &fault.QueryError{Param: "format", Message: "the format is json or csv"})
+		return
 	}
-	events, err := s.service.View.DeviceHistory(c.Request.Context(), id, before, limit+1)
-	out := list[view.HistoryEvent]{Items: events}
-	if len(events) > limit {
-		out.Items, out.Next = events[:limit], strconv.FormatInt(events[limit-1].Seq, 10)
-	}
-	s.answer(c, http.StatusOK, out, err)
+	page, err := s.service.View.Devices(c.Request.Context(), q)
+	s.answer(c, http.StatusOK, page, err)
 }
 
 // exportCSV writes every device that a query selects as CSV: what a list shows
 // and the attributes asked for.
 func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
-	if !s.exporting(c) {
+	if err := s.exporting(c); err != nil {
+		s.fail(c, err)
 		return
 	}
 	defer s.exports.Give(actor(c).ID)
@@ -83,8 +80,8 @@ func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
 	write(append([]string{"id", "name", "level", "shadow_level", "binding", "platform", "os_version", "form",
 		"model", "owner", "ownership", "serial", "since", "seen_at", "next_change"}, q.Columns...))
 	for _, d := range page.Items {
-		row := []string{d.ID, d.Name, d.Level, d.Shadow, strings.Join(d.Binding, "; "), d.Platform,
-			d.OSVersion, d.Form, d.Model, d.Owner, d.Ownership, d.Serial, d.Since, d.SeenAt, d.Next}
+		row := []string{d.ID, d.Name, d.Level, d.ShadowLevel, strings.Join(d.Binding, "; "), d.Platform,
+			d.OSVersion, d.Form, d.Model, d.Owner, d.Ownership, d.Serial, d.Since, d.SeenAt, d.NextChange}
 		for _, name := range q.Columns {
 			row = append(row, d.Values[name])
 		}
@@ -104,164 +101,172 @@ func harmless(cell string) string {
 	return cell
 }
 
-// ListCertificates lists the certificates of the fleet.
-func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) {
-	limit, err := limitOf(c)
-	if err != nil {
-		s.fail(c, err)
-		return
+// GetDevice shows a device.
+func (s *Server) GetDevice(c *gin.Context, id string) (*api.Device, error) {
+	d := s.service.View.Device(id)
+	if d == nil {
+		return nil, edge.NewProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id)
 	}
-	page, err := s.service.View.Certificates(c.Request.Context(),
+	speakDevice(c, d)
+	return d, nil
+}
+
+// GetDeviceHistory lists what became of a device.
+func (s *Server) GetDeviceHistory(c *gin.Context, id string,
+	p api.GetDeviceHistoryParams) (out api.List[api.HistoryEvent], err error) {
+	limit, err := limitOf(c, p.Limit)
+	if err != nil {
+		return out, err
+	}
+	before, err := entryCursor(p.Cursor)
+	if err != nil {
+		return out, err
+	}
+	events, err := s.service.View.DeviceHistory(c.Request.Context(), id, before, limit+1)
+	return page(events, limit, func(e *api.HistoryEvent) string { return strconv.FormatInt(e.Seq, 10) }), err
+}
+
+// GetPastDevice shows a device as it stood at a moment.
+func (s *Server) GetPastDevice(c *gin.Context, id string, p api.GetPastDeviceParams) (*api.PastDevice, error) {
+	at, err := value.ParseTime(p.At)
+	if err != nil {
+		return nil, &fault.QueryError{Param: "at", Message: err.Error()}
+	}
+	d, err := s.service.View.DeviceAt(c.Request.Context(), id, at.Num())
+	if err == nil {
+		speakDevice(c, &d.Device)
+	}
+	return d, err
+}
+
+// RetireDevice takes a device out of service.
+func (s *Server) RetireDevice(c *gin.Context, id string, in api.Reason) (*api.Retirement, error) {
+	return s.service.Admin.Retire(c.Request.Context(), actor(c).Name, id, in.Reason)
+}
+
+// EnrolDevice takes a device's request to be known here.
+func (s *Server) EnrolDevice(c *gin.Context, claims api.Claims) (*api.Enrolment, error) {
+	return shownEnrolment(s.service.Admin.Enrol(c.Request.Context(), actor(c).Name, claims, nil))
+}
+
+// ListEnrolments lists devices that asked to be known here.
+func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) (api.List[api.Enrolment], error) {
+	items, err := s.service.View.Enrolments(p.State)
+	return all(items), err
+}
+
+// SettleEnrolment decides about a device that is held.
+func (s *Server) SettleEnrolment(c *gin.Context, id string, in api.Admission) (*api.Enrolment, error) {
+	return shownEnrolment(s.service.Admin.SettleEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason))
+}
+
+func shownEnrolment(e *state.Enrolment, err error) (*api.Enrolment, error) {
+	if err != nil {
+		return nil, err
+	}
+	return view.ShowEnrolment(e), nil
+}
+
+// ListCertificates lists the certificates of the fleet.
+func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) (*api.CertificatePage, error) {
+	limit, err := limitOf(c, p.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return s.service.View.Certificates(c.Request.Context(),
 		view.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
-	s.answer(c, http.StatusOK, page, err)
 }
 
 // ListSources lists who supplies evidence.
-func (s *Server) ListSources(c *gin.Context) {
-	c.JSON(http.StatusOK, list[view.Source]{Items: s.service.View.Sources()})
+func (s *Server) ListSources(c *gin.Context) (api.List[api.Source], error) {
+	return all(s.service.View.Sources()), nil
 }
 
 // ListUnmatched lists the reports kept aside.
-func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) {
+func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) (api.List[api.Unmatched], error) {
 	items, err := s.service.View.Unmatched(p.All)
-	s.answer(c, http.StatusOK, list[view.Unmatched]{Items: items}, err)
+	return all(items), err
 }
 
 // SettleUnmatched says whose a report is.
-func (s *Server) SettleUnmatched(c *gin.Context, id string) {
-	var in admin.Settlement
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	t, err := s.service.Admin.Settle(c.Request.Context(), actor(c).Name, id, in)
-	s.answer(c, http.StatusOK, t, err)
+func (s *Server) SettleUnmatched(c *gin.Context, id string, in api.Settlement) (*api.ReportResult, error) {
+	return s.service.Admin.Settle(c.Request.Context(), actor(c).Name, id, in)
 }
 
 // ListWaivers lists waivers.
-func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) {
-	items, err := s.service.View.Waivers(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	s.answer(c, http.StatusOK, list[state.ShownException]{Items: items}, err)
+func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) (api.List[api.Exception], error) {
+	items, err := s.service.View.Waivers(view.ExceptionQuery(p))
+	return all(items), err
 }
 
 // ListVouches lists vouches.
-func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) {
-	items, err := s.service.View.Vouches(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	s.answer(c, http.StatusOK, list[state.ShownException]{Items: items}, err)
+func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) (api.List[api.Exception], error) {
+	items, err := s.service.View.Vouches(view.ExceptionQuery(p))
+	return all(items), err
 }
 
 // CreateWaiver makes an exception.
-func (s *Server) CreateWaiver(c *gin.Context) {
-	var in admin.ExceptionRequest
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	g, err := s.service.Admin.Waive(c.Request.Context(), actor(c).Name, in)
-	s.answer(c, http.StatusCreated, g, err)
+func (s *Server) CreateWaiver(c *gin.Context, in api.ExceptionDraft) (*api.Exception, error) {
+	return s.service.Admin.Waive(c.Request.Context(), actor(c).Name, in)
 }
 
 // CreateVouch states that a device is genuine.
-func (s *Server) CreateVouch(c *gin.Context) {
-	var in admin.ExceptionRequest
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	g, err := s.service.Admin.Vouch(c.Request.Context(), actor(c).Name, in)
-	s.answer(c, http.StatusCreated, g, err)
+func (s *Server) CreateVouch(c *gin.Context, in api.ExceptionDraft) (*api.Exception, error) {
+	return s.service.Admin.Vouch(c.Request.Context(), actor(c).Name, in)
 }
 
 // RevokeWaiver ends a waiver.
-func (s *Server) RevokeWaiver(c *gin.Context, id string) { s.revoke(c, id) }
-
-// RevokeVouch ends a vouch.
-func (s *Server) RevokeVouch(c *gin.Context, id string) { s.revoke(c, id) }
-
-type reason struct {
-	Reason string `json:"reason"`
+func (s *Server) RevokeWaiver(c *gin.Context, id string, in api.Reason) (*api.Exception, error) {
+	return s.service.Admin.Revoke(c.Request.Context(), actor(c).Name, id, in.Reason)
 }
 
-func (s *Server) revoke(c *gin.Context, id string) {
-	var in reason
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	g, err := s.service.Admin.Revoke(c.Request.Context(), actor(c).Name, id, in.Reason)
-	s.answer(c, http.StatusOK, g, err)
+// RevokeVouch ends a vouch.
+func (s *Server) RevokeVouch(c *gin.Context, id string, in api.Reason) (*api.Exception, error) {
+	return s.service.Admin.Revoke(c.Request.Context(), actor(c).Name, id, in.Reason)
 }
 
 // ListRoster lists the hardware registered in advance.
-func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) {
-	c.JSON(http.StatusOK, list[view.RosterEntry]{Items: s.service.View.RosterList(p.Q)})
+func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) (api.List[api.RosterEntry], error) {
+	return all(s.service.View.RosterList(p.Q)), nil
 }
 
 // ImportRoster adds hardware to the roster.
-func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) {
+func (s *Server) ImportRoster(c *gin.Context, p api.ImportRosterParams) (*api.ListIntake, error) {
 	if _, err := edge.MediaType(c, "text/csv"); err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	entries, refused, err := readList(c, directory.ReadRoster)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	in, err := s.service.Admin.ImportRoster(c.Request.Context(), actor(c).Name, entries,
 		admin.ListImport{DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
-	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
+	return listed(in, refused, err)
 }
 
 // RemoveRoster takes an entry off the roster.
-func (s *Server) RemoveRoster(c *gin.Context, id string) {
-	s.remove(c, id, s.service.Admin.RemoveRoster)
-}
-
-// remove removes something for a reason, or tells what that would change.
-func (s *Server) remove(c *gin.Context, id string,
-	from func(ctx context.Context, actor, id string, how admin.Removal) (admin.ListIntake, error)) {
-	var in admin.Removal
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	got, err := from(c.Request.Context(), actor(c).Name, id, in)
-	if err == nil && !in.DryRun {
-		c.Status(http.StatusNoContent)
-		return
-	}
-	s.answer(c, http.StatusOK, listIntake{got, []directory.Refusal{}}, err)
+func (s *Server) RemoveRoster(c *gin.Context, id string, in api.Removal) (*api.ListIntake, error) {
+	got, err := s.service.Admin.RemoveRoster(c.Request.Context(), actor(c).Name, id, in)
+	return listed(got, nil, err)
 }
 
 // ListSearches lists the searches that are kept.
-func (s *Server) ListSearches(c *gin.Context) {
-	c.JSON(http.StatusOK, list[state.Search]{Items: s.service.View.Searches()})
+func (s *Server) ListSearches(c *gin.Context) (api.List[api.Search], error) {
+	out := []api.Search{}
+	for _, q := range s.service.View.Searches() {
+		out = append(out, api.Search(q))
+	}
+	return all(out), nil
 }
 
 // KeepSearch keeps a search.
-func (s *Server) KeepSearch(c *gin.Context) {
-	var in struct {
-		Name    string   `json:"name"`
-		Where   string   `json:"where"`
-		Text    string   `json:"q"`
-		Sort    string   `json:"sort"`
-		Columns []string `json:"columns"`
-	}
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
+func (s *Server) KeepSearch(c *gin.Context, in api.SearchDraft) (*api.Search, error) {
 	q, err := s.service.View.KeepSearch(c.Request.Context(), actor(c).Name,
-		state.Search{Name: in.Name, Where: in.Where, Text: in.Text, Sort: in.Sort, Columns: in.Columns})
-	s.answer(c, http.StatusOK, q, err)
+		state.Search{Name: in.Name, Where: in.Where, Q: in.Q, Sort: in.Sort, Columns: in.Columns})
+	return (*api.Search)(q), err
 }
 
 // DropSearch forgets a search.
-func (s *Server) DropSearch(c *gin.Context, name string) {
-	if err := s.service.View.DropSearch(c.Request.Context(), name); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+func (s *Server) DropSearch(c *gin.Context, name string) error {
+	return s.service.View.DropSearch(c.Request.Context(), name)
 }

@@ -13,7 +13,6 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/service"
 )
@@ -50,7 +49,7 @@ func openHouse(t *testing.T) *house {
 	text := "rulebook: r\nbreak_glass: [master]\nresources: [{id: till}]\n" +
 		"baselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}]\n" +
 		"gates: [{id: g, number: 1, who: {everyone: true}, what: {resources: [till]}, need: level >= sound}]\n"
-	if _, _, err := s.Admin.Publish(t.Context(), "a", admin.Draft{
+	if _, _, err := s.Admin.Publish(t.Context(), "a", api.Draft{
 		Files: []rulebook.File{{Name: "r.yaml", Text: text}}}); err != nil {
 		t.Fatal(err)
 	}

@@ -4,9 +4,9 @@ import (
 	"github.com/gin-gonic/gin"
 	"golang.org/x/text/language"
 
+	"ironledger.example/api"
+	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/decision"
-	"ironledger.example/internal/view"
 )
 
 // inLanguage leaves of texts by language the one that fits what the caller
@@ -39,7 +39,7 @@ func inLanguage[T any](c *gin.Context, texts map[string]T) map[string]T {
 }
 
 // speakDevice leaves in a device only the caller's language.
-func speakDevice(c *gin.Context, d *view.Device) {
+func speakDevice(c *gin.Context, d *api.Device) {
 	c.Header("Vary", "Accept-Language")
 	for i := range d.Standing.Verdicts {
 		v := &d.Standing.Verdicts[i]
@@ -48,7 +48,7 @@ func speakDevice(c *gin.Context, d *view.Device) {
 }
 
 // speakAnswer leaves in an answer only the caller's language.
-func speakAnswer(c *gin.Context, a *decision.Answer) {
+func speakAnswer(c *gin.Context, a *access.Decision) {
 	c.Header("Vary", "Accept-Language")
 	a.ReasonUser = inLanguage(c, a.ReasonUser)
 	for i := range a.Remedies {

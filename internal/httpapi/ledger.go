@@ -23,78 +23,46 @@ import (
 )
 
 // GetLedger shows the ledger at a glance.
-func (s *Server) GetLedger(c *gin.Context) { c.JSON(http.StatusOK, s.service.Audit.Ledger()) }
+func (s *Server) GetLedger(c *gin.Context) (*api.Ledger, error) { return s.service.Audit.Ledger(), nil }
 
 // VerifyLedger has the whole ledger checked.
-func (s *Server) VerifyLedger(c *gin.Context) {
-	c.JSON(http.StatusAccepted, s.service.Audit.BeginVerification(false))
+func (s *Server) VerifyLedger(c *gin.Context) (*api.Verification, error) {
+	return s.service.Audit.BeginVerification(false), nil
 }
 
 // ListEntries lists entries.
-func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) {
-	limit, err := limitOf(c)
+func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) (out api.List[api.Entry], err error) {
+	limit, err := limitOf(c, p.Limit)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return out, err
 	}
-	q := audit.Query{Kind: p.Kind, Actor: p.Actor, About: p.About, Device: p.Device, Person: p.Person,
-		Since: p.Since, Until: p.Until, Limit: limit + 1}
-	if p.Cursor != "" {
-		if q.Before, err = strconv.ParseInt(p.Cursor, 10, 64); err != nil || q.Before < 1 {
-			s.fail(c, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page gave"})
-			return
-		}
+	before, err := entryCursor(p.Cursor)
+	if err != nil {
+		return out, err
 	}
-	items, err := s.service.Audit.LedgerLines(c.Request.Context(), q)
-	out := list[audit.Line]{Items: items}
-	if len(items) > limit {
-		out.Items = items[:limit]
-		out.Next = strconv.FormatInt(items[limit-1].Seq, 10)
-	}
-	s.answer(c, http.StatusOK, out, err)
+	items, err := s.service.Audit.LedgerLines(c.Request.Context(), audit.Query{Kind: p.Kind, Actor: p.Actor,
+		About: p.About, Device: p.Device, Person: p.Person, Since: p.Since, Until: p.Until, Before: before, Limit: limit + 1})
+	return page(items, limit, func(e *api.Entry) string { return strconv.FormatInt(e.Seq, 10) }), err
 }
 
 // GetEntry shows an entry with its proof.
-func (s *Server) GetEntry(c *gin.Context, seq int64) {
-	e, err := s.service.Audit.LedgerEntry(c.Request.Context(), seq)
-	s.answer(c, http.StatusOK, e, err)
+func (s *Server) GetEntry(c *gin.Context, seq int64) (*api.ProvenEntry, error) {
+	return s.service.Audit.LedgerEntry(c.Request.Context(), seq)
 }
 
 // RedactEntry removes the body of an entry.
-func (s *Server) RedactEntry(c *gin.Context, seq int64) {
-	var in reason
-	if err := edge.Decode(c, edge.MaxBody, &in); err != nil {
-		s.fail(c, err)
-		return
-	}
-	e, err := s.service.Audit.Redact(c.Request.Context(), actor(c).Name, seq, in.Reason)
-	s.answer(c, http.StatusOK, e, err)
+func (s *Server) RedactEntry(c *gin.Context, seq int64, in api.Reason) (*api.Entry, error) {
+	return s.service.Audit.Redact(c.Request.Context(), actor(c).Name, seq, in.Reason)
 }
 
 // GetConsistency proves that the ledger only grew.
-func (s *Server) GetConsistency(c *gin.Context, p api.GetConsistencyParams) {
-	g, err := s.service.Audit.Consistency(c.Request.Context(), p.From)
-	s.answer(c, http.StatusOK, g, err)
+func (s *Server) GetConsistency(c *gin.Context, p api.GetConsistencyParams) (*api.Consistency, error) {
+	return s.service.Audit.Consistency(c.Request.Context(), p.From)
 }
 
 // ReplayDecision makes a recorded decision again.
-func (s *Server) ReplayDecision(c *gin.Context, id string) {
-	r, err := s.service.Decisions.ReproduceDecision(c.Request.Context(), id)
-	s.answer(c, http.StatusOK, r, err)
-}
-
-// GetPastDevice shows a device as it stood at a moment.
-func (s *Server) GetPastDevice(c *gin.Context, id string, p api.GetPastDeviceParams) {
-	at, err := value.ParseTime(p.At)
-	if err != nil {
-		s.fail(c, &fault.QueryError{Param: "at", Message: err.Error()})
-		return
-	}
-	d, err := s.service.View.DeviceAt(c.Request.Context(), id, at.Num())
-	if err == nil {
-		speakDevice(c, d.Device)
-	}
-	s.answer(c, http.StatusOK, d, err)
+func (s *Server) ReplayDecision(c *gin.Context, id string) (*api.Reproduction, error) {
+	return s.service.Decisions.ReproduceDecision(c.Request.Context(), id)
 }
 
 // maxFollow bounds how long a follower is kept waiting for an entry.
@@ -174,7 +142,8 @@ func (s *Server) ExportStandings(c *gin.Context) {
 // stream sends lines of JSON as they are made. What breaks off is cut, so that
 // nobody takes it for the whole.
 func (s *Server) stream(c *gin.Context, produce func(write func([]byte) error) error) {
-	if !s.exporting(c) {
+	if err := s.exporting(c); err != nil {
+		s.fail(c, err)
 		return
 	}
 	defer s.exports.Give(actor(c).ID)

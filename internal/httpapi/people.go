@@ -16,7 +16,7 @@ import (
 )
 
 // ListPeople lists the directory.
-func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
+func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) (*api.PeoplePage, error) {
 	found := []directory.Person{}
 	q := strings.ToLower(p.Q)
 	for _, x := range s.service.Snapshot().People.List() {
@@ -29,15 +29,14 @@ func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) {
 	if p.Limit > 0 {
 		found = found[:min(p.Limit, total)]
 	}
-	c.JSON(http.StatusOK, gin.H{"items": found, "total": total})
+	return &api.PeoplePage{Items: found, Total: total}, nil
 }
 
 // ImportPeople adds people to the directory, or takes a list for the whole of it.
-func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
+func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) (*api.ListIntake, error) {
 	media, err := edge.MediaType(c, "application/json", "application/yaml", "text/csv")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	read := directory.ReadYAML
 	if media == "text/csv" {
@@ -45,24 +44,26 @@ func (s *Server) ImportPeople(c *gin.Context, p api.ImportPeopleParams) {
 	}
 	people, refused, err := readList(c, read)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	if p.Whole && len(refused) > 0 {
-		s.fail(c, edge.NewProblem(http.StatusBadRequest,
+		return nil, edge.NewProblem(http.StatusBadRequest,
 			"line %d: %s; a list with lines that cannot be read is not taken for the whole directory",
-			refused[0].Line, refused[0].Message))
-		return
+			refused[0].Line, refused[0].Message)
 	}
 	in, err := s.service.Admin.ImportPeople(c.Request.Context(), actor(c).Name, people,
 		admin.ListImport{Whole: p.Whole, DryRun: p.DryRun, AcceptImpact: p.AcceptImpact})
-	s.answer(c, http.StatusOK, listIntake{in, refused}, err)
+	return listed(in, refused, err)
 }
 
-// listIntake is what became of a list, with the lines of it that were refused.
-type listIntake struct {
-	admin.ListIntake
-	Refused []directory.Refusal `json:"refused"`
+// listed is what became of a list, with the lines of it that were refused.
+func listed(in *api.ListIntake, refused []directory.Refusal, err error) (*api.ListIntake, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := *in
+	out.Refused = append([]directory.Refusal{}, refused...)
+	return &out, nil
 }
 
 // readList reads the list that is the body of a request, with the lines of it that
@@ -81,11 +82,12 @@ func readList[T any](c *gin.Context, read func(io.Reader) ([]T, []directory.Refu
 }
 
 // GetPerson tells of one person and their devices.
-func (s *Server) GetPerson(c *gin.Context, id string) {
-	c.JSON(http.StatusOK, s.service.View.Person(id))
+func (s *Server) GetPerson(c *gin.Context, id string) (*api.PersonPage, error) {
+	return s.service.View.Person(id), nil
 }
 
 // RemovePerson takes a person out of the directory.
-func (s *Server) RemovePerson(c *gin.Context, id string) {
-	s.remove(c, id, s.service.Admin.RemovePerson)
+func (s *Server) RemovePerson(c *gin.Context, id string, in api.Removal) (*api.ListIntake, error) {
+	got, err := s.service.Admin.RemovePerson(c.Request.Context(), actor(c).Name, id, in)
+	return listed(got, nil, err)
 }

@@ -159,9 +159,11 @@ func (s *Server) gone(c *gin.Context) {
 
 // noTicket answers a ticket that is none, or of nothing on record.
 func (s *Server) noTicket(c *gin.Context) {
-	if s.guessed(c, "ticket") {
-		s.gone(c)
+	if err := s.guessed(c, "ticket"); err != nil {
+		s.fail(c, err)
+		return
 	}
+	s.gone(c)
 }
 
 // form makes ready to read a form, which must be short and of the plain kind.
@@ -207,7 +209,7 @@ func (s *Server) whyAgain(c *gin.Context) {
 		return
 	}
 	if !s.tickets.Allow(c.Param("ticket"), time.Now()) {
-		s.tooMany(c, "this was checked again a moment ago; try again in a few seconds")
+		s.fail(c, edge.TooMany("this was checked again a moment ago; try again in a few seconds"))
 		return
 	}
 	id, refused, err := s.service.Decisions.Again(&r)
@@ -268,7 +270,7 @@ func (s *Server) askedFacts(w map[string]string, a *decision.Answer) [][2]string
 
 func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *personPage {
 	w := pageLanguage(c)
-	speakAnswer(c, a)
+	speakAnswer(c, a.Decision)
 	p := &personPage{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
 		Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")),
 		Unknown: !a.Known && a.Outcome == access.Deny}
@@ -368,7 +370,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 		return
 	}
 	if !s.tickets.Allow("enrol "+e.Subject.ID, time.Now()) {
-		s.tooMany(c, "you asked a moment ago; try again in a few seconds")
+		s.fail(c, edge.TooMany("you asked a moment ago; try again in a few seconds"))
 		return
 	}
 	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources,

@@ -124,9 +124,7 @@ func Handler(o Options) http.Handler {
 	r.GET("/ledger/tile/*path", s.ledgerTile)
 	s.personRoutes(r)
 	// Who may not ask is told so before anything of the question is looked at.
-	api.RegisterHandlersWithOptions(r.Group("", s.authorize), s, api.GinServerOptions{
-		ErrorHandler: func(c *gin.Context, err error, status int) { s.fail(c, edge.NewProblem(status, "%s", err)) },
-	})
+	s.routes(r.Group("", s.authorize))
 	return r
 }
 
@@ -199,8 +197,11 @@ func (s *Server) authorizeAs(c *gin.Context, need bearer.Permission) {
 		return
 	}
 	if !ok {
-		if given := c.GetHeader("Authorization") != ""; given && !s.guessed(c, "bearer token") {
-			return
+		if c.GetHeader("Authorization") != "" {
+			if err := s.guessed(c, "bearer token"); err != nil {
+				s.fail(c, err)
+				return
+			}
 		}
 		c.Header("WWW-Authenticate", `Bearer realm="ironledger"`)
 		s.fail(c, edge.NewProblem(http.StatusUnauthorized, "a valid bearer token is needed"))
@@ -212,7 +213,7 @@ func (s *Server) authorizeAs(c *gin.Context, need bearer.Permission) {
 	}
 	c.Set(tokenKey, token)
 	if operation(c).Computes && !s.looks.Wait(c.Request.Context(), token.ID) {
-		s.tooMany(c, fmt.Sprintf("the token has %d searches or computations under way, and others waiting",
+		s.fail(c, edge.TooMany("the token has %d searches or computations under way, and others waiting",
 			edge.MaxLooks))
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/internal/engine"
@@ -20,40 +21,9 @@ type Service struct{ *engine.Engine }
 // New is a service over open records.
 func New(e *engine.Engine) *Service { return &Service{e} }
 
-// ReportResult is what became of one report.
-type ReportResult struct {
-	Line     int                `json:"line"`
-	Device   string             `json:"device,omitempty"`
-	Level    string             `json:"level,omitempty"`
-	Previous string             `json:"previous_level,omitempty"`
-	New      bool               `json:"new,omitempty"` // the device was not known before
-	Refused  []evidence.Refusal `json:"refused,omitempty"`
-	Error    string             `json:"error,omitempty"` // why the whole report was refused
-	// Unmatched is the id under which the report waits for a person to say whose it is.
-	Unmatched string `json:"unmatched,omitempty"`
-	// Waiting is the id under which the report waits until another source makes its
-	// device known.
-	Waiting string `json:"waiting,omitempty"`
-	// Moved are keys that were those of another device, or of another machine.
-	Moved []event.MovedKey `json:"moved,omitempty"`
-}
-
 // trouble reports whether something of the report was not taken as it came.
-func (t *ReportResult) trouble() bool {
+func trouble(t *api.ReportResult) bool {
 	return t.Error != "" || len(t.Refused) > 0 || t.Unmatched != "" || t.Waiting != ""
-}
-
-// IngestResult is what became of a stream of reports.
-type IngestResult struct {
-	Accepted int            `json:"accepted"`
-	Rejected int            `json:"rejected"` // reports refused as a whole
-	Refused  int            `json:"refused"`  // attributes refused in accepted reports
-	Waiting  int            `json:"waiting"`  // accepted, and wait until their device is known
-	Results  []ReportResult `json:"results"`
-	More     int            `json:"more,omitempty"` // reports of which Results does not tell
-
-	troubles int // how many Results tell of
-	refusals refusals
 }
 
 // What an answer tells of reports, those that went in and the others.
@@ -90,7 +60,7 @@ const (
 // part is a chunk of a stream on its way through the writer.
 type part struct {
 	job     *engine.Job
-	results []ReportResult
+	results []api.ReportResult
 }
 
 // stream is a stream of reports being taken.
@@ -100,7 +70,9 @@ type stream struct {
 	actor   string
 	items   []evidence.Item
 	parts   []part
-	out     *IngestResult
+	out     *api.IngestResult
+	refused refusals
+	told    int // reports of trouble in the answer
 }
 
 // await waits until no more than left parts are under way.
@@ -109,7 +81,7 @@ func (st *stream) await(left int) error {
 		p := st.parts[0]
 		st.parts = st.parts[1:]
 		err := p.job.Wait(st.ctx)
-		st.out.add(p.results, err)
+		st.add(p.results, err)
 		if err != nil {
 			return err
 		}
@@ -122,7 +94,7 @@ func (st *stream) flush() error {
 	if len(st.items) == 0 {
 		return nil
 	}
-	items, results := st.items, make([]ReportResult, len(st.items))
+	items, results := st.items, make([]api.ReportResult, len(st.items))
 	st.items = make([]evidence.Item, 0, chunk)
 	st.parts = append(st.parts, part{st.service.Submit(func(c *state.Change) error {
 		c.Expect(len(items))
@@ -134,10 +106,12 @@ func (st *stream) flush() error {
 	return st.await(ahead)
 }
 
-func (in *IngestResult) add(results []ReportResult, err error) {
+// add tells what became of reports.
+func (st *stream) add(results []api.ReportResult, err error) {
+	in := st.out
 	for _, t := range results {
 		if err != nil {
-			t = ReportResult{Line: t.Line, Error: err.Error()}
+			t = api.ReportResult{Line: t.Line, Error: err.Error()}
 		}
 		switch {
 		case t.Error != "":
@@ -150,12 +124,12 @@ func (in *IngestResult) add(results []ReportResult, err error) {
 			in.Accepted++
 			in.Refused += len(t.Refused)
 		}
-		in.refusals.add(&t)
-		switch tell := len(in.Results)-in.troubles < maxResults; {
-		case t.trouble() && in.troubles < maxTroubles:
-			in.troubles++
+		st.refused.add(&t)
+		switch tell := len(in.Results)-st.told < maxResults; {
+		case trouble(&t) && st.told < maxTroubles:
+			st.told++
 			in.Results = append(in.Results, t)
-		case !t.trouble() && tell:
+		case !trouble(&t) && tell:
 			in.Results = append(in.Results, t)
 		default:
 			in.More++
@@ -172,7 +146,7 @@ type refusals struct {
 // maxExamples bounds how many refusals of a request its entry tells.
 const maxExamples = 50
 
-func (r *refusals) add(t *ReportResult) {
+func (r *refusals) add(t *api.ReportResult) {
 	example := func(x event.Refusal) {
 		if len(r.Examples) < maxExamples {
 			x.Message = event.Clipped(x.Message, event.MaxReason)
@@ -192,7 +166,7 @@ func (r *refusals) add(t *ReportResult) {
 			example(event.Refusal{Attribute: x.Attribute, Device: t.Device, Line: t.Line, Message: x.Message})
 		}
 	}
-	if t.trouble() {
+	if trouble(t) {
 		r.others = r.others || r.Device != "" && r.Device != t.Device
 		r.Device = t.Device
 	}
@@ -215,8 +189,8 @@ func (r *refusals) record(c *state.Change, actor string) {
 // is larger than one may be ([*BudgetError]), or for records that could not be written; what the
 // answer lists has been taken all the same.
 func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
-	format evidence.Format) (*IngestResult, error) {
-	st := &stream{ctx: ctx, service: s, actor: actor, out: &IngestResult{Results: []ReportResult{}}}
+	format evidence.Format) (*api.IngestResult, error) {
+	st := &stream{ctx: ctx, service: s, actor: actor, out: &api.IngestResult{Results: []api.ReportResult{}}}
 	dict := s.Snapshot().Book.Rulebook.Dict
 	var broken error
 	reports := 0
@@ -237,7 +211,7 @@ func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
 		}
 	}
 	err := cmp.Or(st.flush(), st.await(0), broken)
-	if out := &st.out.refusals; out.Reports+out.Attributes+out.Unmatched > 0 {
+	if out := &st.refused; out.Reports+out.Attributes+out.Unmatched > 0 {
 		// Also when the caller has left: what was refused is on record.
 		err = cmp.Or(err, s.Do(context.WithoutCancel(ctx),
 			func(c *state.Change) error { out.record(c, actor); return nil }))

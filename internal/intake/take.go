@@ -3,14 +3,15 @@ package intake
 import (
 	"errors"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/internal/state"
 )
 
 // take applies one report to the change.
-func take(c *state.Change, actor string, it evidence.Item) ReportResult {
-	t := ReportResult{Line: it.Line}
+func take(c *state.Change, actor string, it evidence.Item) api.ReportResult {
+	t := api.ReportResult{Line: it.Line}
 	if it.Err != nil {
 		t.Error = it.Err.Error()
 		return t
@@ -46,7 +47,7 @@ func take(c *state.Change, actor string, it evidence.Item) ReportResult {
 }
 
 // apply takes a report of a device in.
-func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evidence.Joined) ReportResult {
+func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evidence.Joined) api.ReportResult {
 	old, d := c.Device(j.Device), c.Reported(j.Device)
 	d.Record = d.Record.With(rep)
 	d.SeenAt = max(d.SeenAt, rep.At)
@@ -57,7 +58,7 @@ func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evid
 	was := c.Reappraise(d, state.Cause{Kind: event.ByEvidence, Actor: actor,
 		Evidence: func() []event.EvidenceChange { return state.EvidenceChanges(old.Record, rep) }})
 	c.RecordKeys(actor, d.ID, &keyed)
-	t := ReportResult{Line: line, Device: d.ID, Previous: was.Level, New: old == nil, Refused: rep.Refused,
+	t := api.ReportResult{Line: line, Device: d.ID, PreviousLevel: was.Level, New: old == nil, Refused: rep.Refused,
 		Level: c.Base.Book.Rulebook.LevelName(d.Result.Level)}
 	for _, k := range j.Lost {
 		t.Moved = append(t.Moved, event.MovedKey{Kind: k.Kind, Text: k.Text, From: d.ID})

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 
+	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
@@ -21,28 +22,6 @@ import (
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
 )
-
-// Reproduction is a past decision or standing, computed again from what was
-// kept, beside what was recorded of it.
-type Reproduction struct {
-	Same bool `json:"same"`
-	// Differences say where the two differ.
-	Differences []Disagreement `json:"differences"`
-	// What it was computed from.
-	At       string `json:"at"`
-	Rulebook int64  `json:"rulebook"`
-	Device   int64  `json:"device_revision,omitempty"`
-	People   int64  `json:"people_revision"`
-	Roster   int64  `json:"roster_revision"`
-}
-
-// Disagreement is a place at which something recorded and the same computed again
-// differ.
-type Disagreement struct {
-	Pointer  string          `json:"pointer"` // RFC 6901
-	Recorded json.RawMessage `json:"recorded,omitempty"`
-	Computed json.RawMessage `json:"computed,omitempty"`
-}
 
 // Service brings back the past from the records.
 type Service struct {
@@ -134,8 +113,20 @@ func Forgotten(err error) error {
 // maxDifferences bounds how many differences are told.
 const maxDifferences = 50
 
+// disagreement is a place where two values differ; nil is one that is not there.
+func disagreement(pointer string, recorded, computed json.RawMessage) api.Disagreement {
+	out := api.Disagreement{Pointer: pointer}
+	if recorded != nil {
+		out.Recorded = recorded
+	}
+	if computed != nil {
+		out.Computed = computed
+	}
+	return out
+}
+
 // Differences adds where two JSON values differ.
-func Differences(into *[]Disagreement, pointer string, recorded, computed json.RawMessage) error {
+func Differences(into *[]api.Disagreement, pointer string, recorded, computed json.RawMessage) error {
 	a, err := ledger.Canonical(recorded)
 	if err != nil {
 		return err
@@ -150,7 +141,7 @@ func Differences(into *[]Disagreement, pointer string, recorded, computed json.R
 	inner := func(key string, x, y json.RawMessage) error {
 		pointer := pointer + "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(key)
 		if x == nil || y == nil {
-			*into = append(*into, Disagreement{pointer, x, y})
+			*into = append(*into, disagreement(pointer, x, y))
 			return nil
 		}
 		return Differences(into, pointer, x, y)
@@ -190,6 +181,6 @@ func Differences(into *[]Disagreement, pointer string, recorded, computed json.R
 		}
 		return nil
 	}
-	*into = append(*into, Disagreement{pointer, a, b})
+	*into = append(*into, disagreement(pointer, a, b))
 	return nil
 }

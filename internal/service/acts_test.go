@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
@@ -53,7 +54,7 @@ func opened(t *testing.T, dir string, witness func(*state.Change)) *Service {
 	}
 	if s.Snapshot().Book.Info.Version == 0 {
 		if _, _, err := s.Admin.Publish(context.Background(), "author",
-			admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}}); err != nil {
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -92,7 +93,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"leaver": func(ctx context.Context) error {
 			_, err := s.Admin.RemovePerson(ctx, "astrid", a.person(),
-				admin.Removal{Reason: "left", AcceptImpact: "a trial"})
+				api.Removal{Reason: "left", AcceptImpact: "a trial"})
 			return err
 		},
 		"roster": func(ctx context.Context) error {
@@ -102,12 +103,12 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"roster line": func(ctx context.Context) error {
 			_, err := s.Admin.RemoveRoster(ctx, "astrid", "s-"+a.device(),
-				admin.Removal{Reason: "sold", AcceptImpact: "a trial"})
+				api.Removal{Reason: "sold", AcceptImpact: "a trial"})
 			return err
 		},
 		"waiver": func(ctx context.Context) error {
 			w, err := s.Admin.Waive(ctx, "astrid",
-				admin.ExceptionRequest{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial",
+				api.ExceptionDraft{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial",
 					For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, w.ID)
@@ -116,7 +117,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"vouch": func(ctx context.Context) error {
 			v, err := s.Admin.Vouch(ctx, "astrid",
-				admin.ExceptionRequest{Device: a.device(), Reason: "a trial", For: "3d"})
+				api.ExceptionDraft{Device: a.device(), Reason: "a trial", For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, v.ID)
 			}
@@ -140,9 +141,9 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"settle report": func(ctx context.Context) error {
-			how := admin.Settlement{Reason: "looked at", Device: a.device()}
+			how := api.Settlement{Reason: "looked at", Device: a.device()}
 			if a.r.IntN(3) == 0 {
-				how = admin.Settlement{Reason: "nobody's", Discard: true}
+				how = api.Settlement{Reason: "nobody's", Discard: true}
 			}
 			_, err := s.Admin.Settle(ctx, "astrid", a.one(a.aside...), how)
 			return err
@@ -202,7 +203,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			text := strings.Replace(actors, "threat.score <= 30",
 				a.one("threat.score <= 30", "threat.score <= 20"), 1)
 			_, _, err := s.Admin.Publish(ctx, "astrid",
-				admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}, AcceptImpact: "a trial"})
+				api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}, AcceptImpact: "a trial"})
 			return err
 		}
 		a.steps["redact"] = func(ctx context.Context) error {

@@ -14,8 +14,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/admin"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/view"
 )
@@ -108,7 +108,7 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 		defer shut(t, s)
 		a := newAuthority(t)
 		_, shows := a.device("d1", time.Hour, 10*time.Hour)
-		if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: a.files(5 * time.Hour)}); err != nil {
+		if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: a.files(5 * time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
 		report(t, s, "d1", `"certs":`+shows)
@@ -135,9 +135,9 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 			}
 		}
 		d := s.View.Device("d1")
-		if len(d.Certs) != 1 || d.Certs[0].State != view.CertificateUntrusted ||
-			!strings.Contains(d.Certs[0].Why, "expired") {
-			t.Errorf("its certificates are %+v", d.Certs)
+		if len(d.Certificates) != 1 || d.Certificates[0].State != view.CertificateUntrusted ||
+			!strings.Contains(d.Certificates[0].Why, "expired") {
+			t.Errorf("its certificates are %+v", d.Certificates)
 		}
 		// A republished list takes effect within the publication.
 		c, shows := a.device("d1", -time.Hour, 100*time.Hour)
@@ -149,7 +149,7 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 			level   string
 		}{{nil, "strong"}, {[]*x509.Certificate{c}, "limited"}, {nil, "strong"}} {
 			if _, _, err := s.Admin.Publish(ctx, "author",
-				admin.Draft{Files: a.files(50*time.Hour, step.revoked...)}); err != nil {
+				api.Draft{Files: a.files(50*time.Hour, step.revoked...)}); err != nil {
 				t.Fatal(err)
 			}
 			if got := level(s, "d1"); got != step.level {
@@ -164,7 +164,7 @@ func TestThousandsOfCertificatesEndInTheSameSecond(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
 		a := newAuthority(t)
-		if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: a.files(500 * time.Hour)}); err != nil {
+		if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: a.files(500 * time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
 		n := service.Rounds(2000)

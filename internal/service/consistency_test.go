@@ -11,6 +11,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
@@ -89,7 +90,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 	defer shut(t, s)
 	a, other := newAuthority(t), newAuthority(t)
 	files := a.files(50 * time.Hour)
-	if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: files}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: files}); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 7 {
@@ -152,7 +153,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 		}
 	}
 	// What is reported is kept whole over a restart, the certificate itself too.
-	before := s.View.Device("d0").Certs
+	before := s.View.Device("d0").Certificates
 	rb, err := rulebook.Load(files)
 	if err != nil {
 		t.Fatal(err)
@@ -236,7 +237,7 @@ func TestManyCallersAtOnce(t *testing.T) {
 				switch r.IntN(10) {
 				case 0:
 					_, _, err = s.Admin.Publish(ctx, "author",
-						admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
+						api.Draft{Files: []rulebook.File{{Name: "r.yaml",
 							Text: []string{house, strict}[r.IntN(2)]}}, AcceptImpact: "a trial"})
 				case 1:
 					_, err = s.Admin.ImportPeople(ctx, "hr",
@@ -244,7 +245,7 @@ func TestManyCallersAtOnce(t *testing.T) {
 							Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}},
 						admin.ListImport{AcceptImpact: "a trial"})
 				case 2:
-					_, _ = s.Admin.Waive(ctx, "desk", admin.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
+					_, _ = s.Admin.Waive(ctx, "desk", api.ExceptionDraft{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
 				case 3, 4, 5:
 					report(t, s, d, fmt.Sprintf(`"form":"laptop","storage.encrypted":%t,"os.version":"14.%d","threat.score":%d`, r.IntN(4) > 0, r.IntN(4), r.IntN(45)))
 				default:

@@ -9,7 +9,9 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/directory"
+	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
@@ -27,9 +29,9 @@ var strict = strings.Replace(house, "gates:", `  - id: ours
 waivers: {max: 30d}
 gates:`, 1)
 
-func waive(t *testing.T, s *service.Service, rule, span string) *state.ShownException {
+func waive(t *testing.T, s *service.Service, rule, span string) *event.Exception {
 	t.Helper()
-	g, err := s.Admin.Waive(ctx, "desk", admin.ExceptionRequest{Device: "d1", Rule: rule, Reason: "ticket 7",
+	g, err := s.Admin.Waive(ctx, "desk", api.ExceptionDraft{Device: "d1", Rule: rule, Reason: "ticket 7",
 		For: span})
 	if err != nil {
 		t.Fatal(err)
@@ -111,32 +113,32 @@ func TestWaiversThatAreRefused(t *testing.T) {
 	publish(t, s, strict)
 	report(t, s, "d1", good)
 	for name, c := range map[string]struct {
-		ask  admin.ExceptionRequest
+		ask  api.ExceptionDraft
 		want string
 	}{
-		"no reason": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d"},
+		"no reason": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", For: "1d"},
 			"a reason is needed"},
-		"a reason too long": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", For: "1d",
+		"a reason too long": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", For: "1d",
 			Reason: strings.Repeat("x", 2000)}, "longer than"},
-		"no end": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x"},
+		"no end": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x"},
 			"say when it ends"},
-		"two ends": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"two ends": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "1d", Until: "2099-01-01"}, "say when it ends"},
-		"no duration": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"no duration": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "soon"}, "is not a duration"},
-		"a negative time": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"a negative time": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "-1d"}, "duration"},
-		"in the past": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"in the past": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			Until: "2001-01-01"}, "not lie in the future"},
-		"longer than may be": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"longer than may be": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			For: "31d"}, "the rulebook allows 30d"},
-		"in the year 9999": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+		"in the year 9999": {api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 			Until: "9999-12-31"}, "the rulebook allows 30d"},
-		"an unknown rule": {admin.ExceptionRequest{Device: "d1", Rule: "laptop/dsk", Reason: "x",
+		"an unknown rule": {api.ExceptionDraft{Device: "d1", Rule: "laptop/dsk", Reason: "x",
 			For: "1d"}, "did you mean laptop/disk?"},
-		"an unknown device": {admin.ExceptionRequest{Device: "d9", Rule: "laptop/disk", Reason: "x",
+		"an unknown device": {api.ExceptionDraft{Device: "d9", Rule: "laptop/disk", Reason: "x",
 			For: "1d"}, "there is no device d9"},
-		"no device": {admin.ExceptionRequest{Rule: "laptop/disk", Reason: "x", For: "1d"},
+		"no device": {api.ExceptionDraft{Rule: "laptop/disk", Reason: "x", For: "1d"},
 			"say which device"},
 	} {
 		if g, err := s.Admin.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
@@ -146,7 +148,7 @@ func TestWaiversThatAreRefused(t *testing.T) {
 	if list, _ := s.View.Waivers(view.ExceptionQuery{}); len(list) != 0 {
 		t.Errorf("refused waivers are listed: %v", list)
 	}
-	if _, err := s.Admin.Vouch(ctx, "desk", admin.ExceptionRequest{Device: "d1", Rule: "laptop/disk", Reason: "x",
+	if _, err := s.Admin.Vouch(ctx, "desk", api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 		For: "1d"}); err == nil {
 		t.Error("a vouch is taken for a rule")
 	}
@@ -175,7 +177,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 			}
 		}
 		stands("limited", "known to nobody")
-		g, err := s.Admin.Vouch(ctx, "desk", admin.ExceptionRequest{Device: "gf-77", Reason: "seen at the desk",
+		g, err := s.Admin.Vouch(ctx, "desk", api.ExceptionDraft{Device: "gf-77", Reason: "seen at the desk",
 			For: "40m"})
 		if err != nil || g.Device != "d1" {
 			t.Fatal(g, err)
@@ -203,11 +205,11 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		if len(list) != 1 || list[0].Device != "d1" || list[0].Note != "ours, new" {
 			t.Errorf("the roster lists %+v", list)
 		}
-		if _, err := s.Admin.RemoveRoster(ctx, "admin", "GF-77", admin.Removal{Reason: "sold"}); err != nil {
+		if _, err := s.Admin.RemoveRoster(ctx, "admin", "GF-77", api.Removal{Reason: "sold"}); err != nil {
 			t.Fatal(err)
 		}
 		stands("limited", "off the roster")
-		if _, err := s.Admin.RemoveRoster(ctx, "admin", "gf-77", admin.Removal{Reason: "again"}); err == nil {
+		if _, err := s.Admin.RemoveRoster(ctx, "admin", "gf-77", api.Removal{Reason: "again"}); err == nil {
 			t.Error("it is removed twice")
 		}
 		if list, err := s.View.Vouches(view.ExceptionQuery{State: "ended"}); err != nil || len(list) != 1 ||
@@ -241,20 +243,20 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 		t.Fatalf("kept aside are %+v (%v)", list, err)
 	}
 	id := list[0].ID
-	for _, how := range []admin.Settlement{{Device: "d2"}, {Reason: "x"},
+	for _, how := range []api.Settlement{{Device: "d2"}, {Reason: "x"},
 		{Device: "d2", Discard: true, Reason: "x"}, {Device: "d9", Reason: "x"}} {
 		if _, err := s.Admin.Settle(ctx, "desk", id, how); err == nil {
 			t.Errorf("%+v settles it", how)
 		}
 	}
-	done, err := s.Admin.Settle(ctx, "desk", id, admin.Settlement{Device: "d2", Reason: "the board was replaced"})
+	done, err := s.Admin.Settle(ctx, "desk", id, api.Settlement{Device: "d2", Reason: "the board was replaced"})
 	if err != nil || done.Device != "d2" || done.Level != "strong" || level(s, "d2") != "strong" {
 		t.Fatalf("settled it comes to %+v (%v)", done, err)
 	}
 	if id, _ := s.Snapshot().Fleet.Find(evidence.Folded(evidence.BySerial, "a-1")); id != "d2" {
 		t.Errorf("the serial points at %s", id)
 	}
-	if _, err := s.Admin.Settle(ctx, "desk", id, admin.Settlement{Discard: true, Reason: "x"}); err == nil {
+	if _, err := s.Admin.Settle(ctx, "desk", id, api.Settlement{Discard: true, Reason: "x"}); err == nil {
 		t.Error("it is settled twice")
 	}
 	if again := take(t, s, "", stray); again[0].Device != "d2" {
@@ -265,7 +267,7 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 	}
 	other := take(t, s, "", strings.NewReplacer(`"d2"`, `"d1"`, "A-1", "B-2").Replace(stray))
 	if _, err := s.Admin.Settle(ctx, "desk", other[0].Unmatched,
-		admin.Settlement{Discard: true, Reason: "a test"}); err != nil {
+		api.Settlement{Discard: true, Reason: "a test"}); err != nil {
 		t.Fatal(err)
 	}
 	if open, _ := s.View.Unmatched(false); len(open) != 0 {
@@ -381,7 +383,7 @@ func TestOverviewAndSources(t *testing.T) {
 			t.Errorf("the course runs from %v to %v", first, last)
 		}
 		sources := s.View.Sources()
-		i := slices.IndexFunc(sources, func(x view.Source) bool { return x.ID == "agent" })
+		i := slices.IndexFunc(sources, func(x api.Source) bool { return x.ID == "agent" })
 		if a := sources[i]; a.Devices != 2 || len(a.Refused) != 1 || a.Refused[0].Attribute != "colour" ||
 			a.Refused[0].Device != "d2" {
 			t.Errorf("the agent is %+v", a)

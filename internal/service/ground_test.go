@@ -9,12 +9,12 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/admin"
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/service"
 )
@@ -129,7 +129,7 @@ func TestAnAllowEndsWhenItsSerialMoves(t *testing.T) {
 	if aside == "" {
 		t.Fatal("a report that points at two devices is not kept aside")
 	}
-	if _, err := s.Admin.Settle(ctx, "astrid", aside, admin.Settlement{Device: "d2", Reason: "its board was changed"}); err != nil {
+	if _, err := s.Admin.Settle(ctx, "astrid", aside, api.Settlement{Device: "d2", Reason: "its board was changed"}); err != nil {
 		t.Fatal(err)
 	}
 	if ended(t, s, first) == "" || len(s.Decisions.Kept()) != 0 {
@@ -149,7 +149,7 @@ func TestAnAllowEndsWhenItsCertificateIsShared(t *testing.T) {
 	files := a.files(5 * time.Hour)
 	files[2].Text = strings.Replace(quay, "level >= unproven", "level >= sound", 1) +
 		"issuers: [{id: house, file: ca.pem, crl: ca.crl}]\n"
-	if _, _, err := s.Admin.Publish(ctx, "author", admin.Draft{Files: files}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: files}); err != nil {
 		t.Fatal(err)
 	}
 	staff(t, s)

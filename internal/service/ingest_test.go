@@ -4,10 +4,9 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/api"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/internal/admin"
-	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/view"
 )
@@ -18,7 +17,7 @@ const sourced = house + `sources:
 `
 
 // take brings lines of reports and returns what became of them.
-func take(t *testing.T, s *service.Service, only string, lines ...string) []intake.ReportResult {
+func take(t *testing.T, s *service.Service, only string, lines ...string) []api.ReportResult {
 	t.Helper()
 	in, err := s.Intake.Ingest(ctx, "tester", only, strings.NewReader(strings.Join(lines, "\n")), evidence.NDJSON)
 	if err != nil {
@@ -147,7 +146,7 @@ func TestVocabularyAndDefaults(t *testing.T) {
 		t.Errorf("before the first rulebook a question is answered %s", got)
 	}
 	if _, _, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}}); err != nil {
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := level(s, "d1"); got != "strong" {

@@ -11,6 +11,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
@@ -37,11 +38,11 @@ func decide(t *testing.T, s *service.Service, person, device string) string {
 	return a.ID
 }
 
-func verified(t *testing.T, s *service.Service) *audit.Verification {
+func verified(t *testing.T, s *service.Service) *api.Verification {
 	t.Helper()
 	for s.Audit.BeginVerification(false); ; time.Sleep(time.Millisecond) {
 		if v := s.Audit.Ledger().Verification; v.State != "running" {
-			return v
+			return &v
 		}
 	}
 }
@@ -74,7 +75,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 			switch r.IntN(12) {
 			case 0:
 				_, _, err := s.Admin.Publish(ctx, "author",
-					admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}},
+					api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}},
 						AcceptImpact: "a trial"})
 				must(err)
 			case 1:
@@ -84,7 +85,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				must(err)
 			case 2:
 				if g, err := s.Admin.Waive(ctx, "desk",
-					admin.ExceptionRequest{Device: d, Rule: "laptop/os", Reason: "on its way",
+					api.ExceptionDraft{Device: d, Rule: "laptop/os", Reason: "on its way",
 						For: "6h"}); err == nil {
 					waivers = append(waivers, g.ID)
 				}

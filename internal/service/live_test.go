@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -196,7 +197,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 			})
 		}
 		wg.Wait()
-		last := admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}, AcceptImpact: "a trial"}
+		last := api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}}, AcceptImpact: "a trial"}
 		if _, _, err := s.Admin.Publish(t.Context(), "author", last); err != nil {
 			t.Fatal(err)
 		}
@@ -267,14 +268,14 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 		"revoke a waiver": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
 			w, err := s.Admin.Waive(ctx, "astrid",
-				admin.ExceptionRequest{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
+				api.ExceptionDraft{Device: "d1", Rule: "crew/disk", Reason: "a trial", For: "3d"})
 			must(err)
 			return func() error { _, err := s.Admin.Revoke(ctx, "astrid", w.ID, "enough"); return err }
 		},
 		"revoke a vouch": func(i int) func() error {
 			must(a.report(ctx, "d1", "agent"))
 			v, err := s.Admin.Vouch(ctx, "astrid",
-				admin.ExceptionRequest{Device: "d1", Reason: "a trial", For: "3d"})
+				api.ExceptionDraft{Device: "d1", Reason: "a trial", For: "3d"})
 			must(err)
 			return func() error { _, err := s.Admin.Revoke(ctx, "astrid", v.ID, "enough"); return err }
 		},
@@ -292,7 +293,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			must(a.take(ctx, fmt.Sprintf(`{"source":"desk","external_id":"t%d-2","identity":{"serial":"T-%d"},"evidence":{"name":"x"}}`, i, i)))
 			id := a.aside[len(a.aside)-1]
 			return func() error {
-				_, err := s.Admin.Settle(ctx, "astrid", id, admin.Settlement{Reason: "looked at", Discard: true})
+				_, err := s.Admin.Settle(ctx, "astrid", id, api.Settlement{Reason: "looked at", Discard: true})
 				return err
 			}
 		},
@@ -322,7 +323,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 				admin.ListImport{})
 			must(err)
 			return func() error {
-				_, err := s.Admin.RemovePerson(ctx, "astrid", "maren", admin.Removal{Reason: "left"})
+				_, err := s.Admin.RemovePerson(ctx, "astrid", "maren", api.Removal{Reason: "left"})
 				return err
 			}
 		},
@@ -330,7 +331,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			base := s.Snapshot().Book.Info.Version
 			return func() error {
 				_, _, err := s.Admin.Publish(ctx, "astrid",
-					admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}, Base: &base})
+					api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: actors}}, Base: &base})
 				return err
 			}
 		},

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/internal/admin"
@@ -28,20 +29,20 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 	defer shut(t, s)
 	whole := admin.ListImport{Whole: true}
 	all := crowd(40)
-	take := func(people []directory.Person, how admin.ListImport, want admin.ListIntake) {
+	take := func(people []directory.Person, how admin.ListImport, want api.ListIntake) {
 		t.Helper()
 		if in, err := s.Admin.ImportPeople(ctx, "hr", people, how); err != nil || in.Added != want.Added ||
 			in.Changed != want.Changed || in.Unchanged != want.Unchanged || in.Removed != want.Removed {
 			t.Errorf("taken in: %+v (%v), want %+v", in, err, want)
 		}
 	}
-	take(all, whole, admin.ListIntake{Added: 40})
-	take(all, whole, admin.ListIntake{Unchanged: 40})
-	take(all[:3], admin.ListImport{}, admin.ListIntake{Unchanged: 3})
+	take(all, whole, api.ListIntake{Added: 40})
+	take(all, whole, api.ListIntake{Unchanged: 40})
+	take(all[:3], admin.ListImport{}, api.ListIntake{Unchanged: 3})
 	moved := slices.Clone(all[:33])
 	moved[1].Groups = []string{"office"}
 	take(append(moved, directory.Person{ID: "new"}, directory.Person{ID: "new", Name: "The last one counts"}),
-		whole, admin.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
+		whole, api.ListIntake{Added: 1, Changed: 1, Unchanged: 32, Removed: 7})
 	if p := s.View.Person("new"); p.Name != "The last one counts" || p.BreakGlass || !p.Known {
 		t.Errorf("the new one is %+v", p)
 	}
@@ -59,7 +60,7 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 		t.Errorf("after it was refused there are %d people", n)
 	}
 	take(all[:20], admin.ListImport{Whole: true, AcceptImpact: "the quay was sold"},
-		admin.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
+		api.ListIntake{Unchanged: 19, Changed: 1, Removed: 14})
 }
 
 // Who leaves loses what their groups gave at once, and a decision from before is
@@ -86,11 +87,11 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 		t.Errorf("maren is %+v", p)
 	}
 	for reason, id := range map[string]string{"": "maren", "left": "nobody"} {
-		if _, err := s.Admin.RemovePerson(ctx, "hr", id, admin.Removal{Reason: reason}); err == nil {
+		if _, err := s.Admin.RemovePerson(ctx, "hr", id, api.Removal{Reason: reason}); err == nil {
 			t.Errorf("%q is removed because of %q", id, reason)
 		}
 	}
-	if _, err := s.Admin.RemovePerson(ctx, "hr", "maren", admin.Removal{Reason: "left on Friday"}); err != nil {
+	if _, err := s.Admin.RemovePerson(ctx, "hr", "maren", api.Removal{Reason: "left on Friday"}); err != nil {
 		t.Fatal(err)
 	}
 	if outcome() != access.Deny || len(s.Decisions.Sessions("maren", "", "")) != 0 {

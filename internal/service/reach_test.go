@@ -7,6 +7,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/internal/admin"
@@ -82,10 +83,10 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 		for _, action := range []string{"open", "export"} {
 			for _, resource := range places {
 				reach := s.Decisions.WhoReaches(about("nobody", "", resource, action, mfa))
-				if len(reach.People) != len(villagers) {
-					t.Fatalf("%d people", len(reach.People))
+				if len(reach.Items) != len(villagers) {
+					t.Fatalf("%d people", len(reach.Items))
 				}
-				for _, p := range reach.People {
+				for _, p := range reach.Items {
 					if got := s.Decisions.Ask(about(p.Person, "", resource, action,
 						mfa)).Outcome; got != p.Unknown {
 						t.Errorf("%s from an unknown device to %s: asked %s, reached %s", p.Person, resource,
@@ -202,7 +203,7 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 		}
 		sum := map[string]int{}
 		for _, c := range counts {
-			sum[c.Outcome] += c.Count
+			sum[string(c.Outcome)] += c.Count
 			sum[fmt.Sprint("shadow ", c.Shadow)] += c.Count
 		}
 		if sum["allow"] != 2 || sum["deny"] != 2 || sum["shadow true"] != 1 {
@@ -219,7 +220,7 @@ func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
 			}
 		}
 		time.Sleep(8 * 24 * time.Hour)
-		if gates, err = s.Decisions.Gates(ctx); err != nil || gates[2].Week != (decision.GateWeek{}) {
+		if gates, err = s.Decisions.Gates(ctx); err != nil || gates[2].Week != (api.GateWeek{}) {
 			t.Errorf("a week later it said %+v (%v)", gates[2].Week, err)
 		}
 	})

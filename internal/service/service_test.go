@@ -13,6 +13,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
@@ -21,7 +22,6 @@ import (
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
-	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/view"
 )
@@ -63,7 +63,7 @@ func shut(t *testing.T, s *service.Service) {
 func publish(t *testing.T, s *service.Service, text string) int {
 	t.Helper()
 	_, moved, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +72,7 @@ func publish(t *testing.T, s *service.Service, text string) int {
 
 // report brings one report, observed at the present moment, and returns what
 // became of it.
-func report(t *testing.T, s *service.Service, id, attributes string) intake.ReportResult {
+func report(t *testing.T, s *service.Service, id, attributes string) api.ReportResult {
 	t.Helper()
 	in, err := s.Intake.Ingest(ctx, "agent", "",
 		strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
@@ -120,7 +120,7 @@ func TestLevelsMoveAtTheirMoment(t *testing.T) {
 				t.Errorf("after another %s it stands at %s, want %s", step.after, got, step.level)
 			}
 		}
-		if got := report(t, s, "d1", good); got.Level != "strong" || got.Previous != "unproven" {
+		if got := report(t, s, "d1", good); got.Level != "strong" || got.PreviousLevel != "unproven" {
 			t.Errorf("a new report leaves it at %+v", got)
 		}
 	})
@@ -209,14 +209,14 @@ func TestAPublicationIsAllOrNothing(t *testing.T) {
 	report(t, s, "d1", strings.Replace(good, "encrypted\":true", "encrypted\":false", 1))
 	one, two := int64(1), int64(2)
 	for name, c := range map[string]struct {
-		draft admin.Draft
+		draft api.Draft
 		want  any
 	}{
-		"a mistake": {admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
+		"a mistake": {api.Draft{Files: []rulebook.File{{Name: "r.yaml",
 			Text: strings.Replace(house, "cap: limited", "cap: lmited", 1)}}}, new(rulebook.Problems)},
-		"a failing example": {admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
+		"a failing example": {api.Draft{Files: []rulebook.File{{Name: "r.yaml",
 			Text: house + "examples: [{device: {form: laptop}, level: strong}]"}}}, new(*admin.ExampleError)},
-		"an outdated base": {admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}},
+		"an outdated base": {api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: house}},
 			Base: &two}, new(*admin.ConflictError)},
 	} {
 		if _, _, err := s.Admin.Publish(ctx, "author", c.draft); err == nil || !errors.As(err, c.want) {
@@ -227,7 +227,7 @@ func TestAPublicationIsAllOrNothing(t *testing.T) {
 		t.Errorf("version %v is in force (%v) and the device stands at %s", v, err, level(s, "d1"))
 	}
 	if _, moved, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml",
 			Text: strings.Replace(house, "cap: limited}", "cap: sound}", 1)}}, Base: &one}); err != nil ||
 		moved != 1 || level(s, "d1") != "sound" {
 		t.Errorf("a right one moves %d (%v) to %s", moved, err, level(s, "d1"))

@@ -10,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/ledger"
@@ -206,7 +207,7 @@ func TestTheGuard(t *testing.T) {
 	report(t, s, "d1", good)
 	draft := func(text string) error {
 		_, _, err := s.Admin.Publish(ctx, "author",
-			admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}}})
 		return err
 	}
 	strict := strings.Replace(house, "need: level >= sound", "need: level >= strong and auth.mfa", 1)
@@ -244,11 +245,11 @@ func TestTheGuard(t *testing.T) {
 		t.Errorf("version %d is in force, not %d", got, version)
 	}
 	if _, _, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: " "}); err == nil {
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: " "}); err == nil {
 		t.Error("a blank is taken for a reason")
 	}
 	if _, _, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: "agreed"}); err != nil {
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: strict}}, AcceptImpact: "agreed"}); err != nil {
 		t.Errorf("with a reason it is held back: %v", err)
 	}
 	for _, days := range []int{0, -1, decision.MaxReplayDays + 1} {

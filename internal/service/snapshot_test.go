@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
@@ -26,7 +27,7 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 	defer s.Close()
 	book := "rulebook: r\nbaselines: [{id: a, rules: [{id: staff, check: '\"staff\" in owner.groups', cap: limited}]}]\n"
 	if _, _, err := s.Admin.Publish(ctx, "author",
-		admin.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: book}}}); err != nil {
 		t.Fatal(err)
 	}
 	enlist := func(groups ...string) {

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
@@ -64,7 +65,7 @@ func everything(t *testing.T, dir string) (k known) {
 	_, err := s.Admin.ImportRoster(ctx, "it", []directory.Hardware{{Serial: "GF-1"}}, admin.ListImport{})
 	must(err)
 	waive(t, s, "laptop/disk", "2d")
-	_, err = s.Admin.Vouch(ctx, "desk", admin.ExceptionRequest{Device: "d1", Reason: "seen", For: "2d"})
+	_, err = s.Admin.Vouch(ctx, "desk", api.ExceptionDraft{Device: "d1", Reason: "seen", For: "2d"})
 	must(err)
 	_, err = s.Admin.Enrol(ctx, "agent", state.Claims{Serial: "HOME-1"}, nil)
 	must(err)

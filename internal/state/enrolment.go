@@ -3,7 +3,6 @@ package state
 import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/value"
 	"ironledger.example/internal/versioned"
 )
 
@@ -19,18 +18,6 @@ type Claims = event.Claims
 
 // Enrolment is a device's request to be known here.
 type Enrolment = event.Enrolment
-
-// PublicEnrolment is an enrolment as people see it.
-type PublicEnrolment struct {
-	Enrolment
-	At        string `json:"at"`
-	DecidedAt string `json:"decided_at,omitempty"`
-}
-
-// MakePublic is an enrolment as people see it.
-func MakePublic(e Enrolment) PublicEnrolment {
-	return PublicEnrolment{e, value.FormatTime(e.At), value.FormatTime(e.DecidedAt)}
-}
 
 // Retirement is why a device is no longer one of ours.
 type Retirement = event.DeviceRetired

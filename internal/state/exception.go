@@ -73,12 +73,9 @@ func (g *Exception) End(actor, reason string, now int64) error {
 	return nil
 }
 
-// ShownException is a waiver or a vouch as people see it.
-type ShownException = event.Exception
-
 // Shown is an exception as people see it, of a waiver with its rule.
-func (g *Exception) Shown(rule string, now int64) ShownException {
-	out := ShownException{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author,
+func (g *Exception) Shown(rule string, now int64) event.Exception {
+	out := event.Exception{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author,
 		At: value.FormatTime(g.At), Until: value.FormatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy,
 		Revoked: g.Revoked}
 	if g.RevokedAt != 0 {
@@ -88,6 +85,6 @@ func (g *Exception) Shown(rule string, now int64) ShownException {
 }
 
 // ShownWaiver tells a waiver as far as the snapshot's rulebook lets it live.
-func (snap *Snapshot) ShownWaiver(w *Waiver, now int64) ShownException {
+func (snap *Snapshot) ShownWaiver(w *Waiver, now int64) event.Exception {
 	return snap.Book.Limited(w).Shown(w.Rule, now)
 }

@@ -4,7 +4,7 @@ package state
 type Search struct {
 	Name    string   `json:"name"`
 	Where   string   `json:"where,omitempty"`
-	Text    string   `json:"q,omitempty"`
+	Q       string   `json:"q,omitempty"`
 	Sort    string   `json:"sort,omitempty"`
 	Columns []string `json:"columns,omitempty"`
 	By      string   `json:"by"`

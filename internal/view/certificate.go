@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -36,43 +37,6 @@ const (
 // endingSoon is when the end of a certificate is near: in the last quarter of
 // its life, and at most two weeks before, in microseconds.
 func endingSoon(lifetime int64) int64 { return min(lifetime/4, 14*24*3600*1_000_000) }
-
-// Certificate is a certificate that a device shows.
-type Certificate struct {
-	Device   string   `json:"device"`
-	Level    string   `json:"level"`
-	Rank     int      `json:"rank"`
-	Top      int      `json:"top"`
-	Subject  string   `json:"subject"`
-	Issuer   string   `json:"issuer"`
-	Names    []string `json:"names"`
-	Serial   string   `json:"serial"`
-	SHA256   string   `json:"sha256"`
-	From     string   `json:"not_before"`
-	To       string   `json:"not_after"`
-	Lifetime string   `json:"lifetime"`
-	State    string   `json:"state"`
-	IssuerID string   `json:"issuer_id,omitempty"`
-	Why      string   `json:"why,omitempty"` // why it is not trusted
-	Source   string   `json:"source"`
-}
-
-// CertificatePage is one page of a list of certificates.
-type CertificatePage struct {
-	Total   int            `json:"total"`
-	States  map[string]int `json:"states"`
-	Issuers []IssuerCount  `json:"issuers"`
-	Items   []Certificate  `json:"items"`
-	Next    string         `json:"next,omitempty"`
-}
-
-// IssuerCount is how many certificates of the whole list chain to an issuer.
-type IssuerCount struct {
-	ID           string `json:"id"` // "" for those that chain to none
-	Certificates int    `json:"certificates"`
-	NotAfter     string `json:"not_after,omitempty"`
-	CRLEnds      string `json:"crl_ends,omitempty"`
-}
 
 // certificateNames are the names of a search: the fields of a certificate
 // before the attributes of its device.
@@ -160,7 +124,7 @@ type certificateRow struct {
 
 // Certificates lists the certificates that devices show and that are fresh,
 // those that end first at the top.
-func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*CertificatePage, error) {
+func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.CertificatePage, error) {
 	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted,
 		CertificateUnknown, CertificateAuthority}
 	if q.State != "" && !slices.Contains(states, q.State) {
@@ -176,7 +140,7 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 		return nil, err
 	}
 	slot := snap.Book.Rulebook.Dict.Slot("certs")
-	page, rows, issuers := &CertificatePage{States: map[string]int{}, Items: []Certificate{}},
+	page, rows, issuers := &api.CertificatePage{States: map[string]int{}, Items: []api.Certificate{}},
 		[]certificateRow{}, map[string]int{}
 	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *state.Device) bool {
@@ -205,24 +169,24 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*Certif
 	}
 	page.Next = next
 	for _, is := range snap.Book.Rulebook.Issuers() {
-		count := IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: value.FormatTime(is.NotAfter)}
+		count := api.IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: value.FormatTime(is.NotAfter)}
 		if is.CRLEnds != 0 {
 			count.CRLEnds = value.FormatTime(is.CRLEnds)
 		}
 		page.Issuers = append(page.Issuers, count)
 	}
 	if n := issuers[""]; n > 0 || page.Issuers == nil {
-		page.Issuers = append(page.Issuers, IssuerCount{Certificates: n})
+		page.Issuers = append(page.Issuers, api.IssuerCount{Certificates: n})
 	}
 	return page, nil
 }
 
-func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) Certificate {
-	out := Certificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
+func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) api.Certificate {
+	out := api.Certificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
 		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
 		Subject: field(c, "subject").Str(), Issuer: field(c, "issuer").Str(), Names: []string{},
 		Serial: field(c, "serial").Str(), SHA256: field(c, "sha256").Str(),
-		From: field(c, "not_before").String(), To: field(c, "not_after").String(),
+		NotBefore: field(c, "not_before").String(), NotAfter: field(c, "not_after").String(),
 		Lifetime: value.FormatAge(field(c, "lifetime").Num()),
 		State:    state, IssuerID: field(c, "issuer_id").Str(), Why: certificate.Why(c)}
 	for _, n := range field(c, "names").Members() {

@@ -2,28 +2,16 @@ package view
 
 import (
 	"context"
-	"encoding/json"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 )
 
-// HistoryEvent is one moment of a device's history.
-type HistoryEvent struct {
-	Seq   int64           `json:"seq"` // of its ledger entry
-	At    string          `json:"at"`
-	Kind  ledger.Kind     `json:"kind"`
-	Actor string          `json:"actor"`
-	Rank  *int            `json:"rank,omitempty"` // of the level a change led to, if today's ladder has it
-	Gist  string          `json:"gist,omitempty"` // in a few words
-	Body  json.RawMessage `json:"body"`
-}
-
 // DeviceHistory lists what became of a device, newest first: entries before a
 // sequence number only, unless it is 0.
-func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]HistoryEvent, error) {
+func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, limit int) ([]api.HistoryEvent, error) {
 	snap := s.Snapshot()
 	d := snap.Named(id)
 	if d == nil {
@@ -34,9 +22,9 @@ func (s *Service) DeviceHistory(ctx context.Context, id string, before int64, li
 		return nil, err
 	}
 	rb := snap.Book.Rulebook
-	out := []HistoryEvent{}
+	out := []api.HistoryEvent{}
 	for _, e := range entries {
-		ev := HistoryEvent{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
+		ev := api.HistoryEvent{Seq: e.Seq, At: value.FormatTime(e.At), Kind: e.Kind, Actor: e.Actor, Gist: event.Gist(&e),
 			Body: e.Body}
 		if changed, ok := event.As[*event.StandingChanged](&e); ok {
 			if rank, ok := rb.Rank(changed.To); ok {

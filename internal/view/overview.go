@@ -6,90 +6,27 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 )
 
-// Overview is the fleet at a glance.
-type Overview struct {
-	Now       string           `json:"now"`
-	Devices   int              `json:"devices"`
-	Ladder    []string         `json:"ladder"`
-	Platforms []PlatformLevels `json:"platforms"`
-	Course    []CoursePoint    `json:"course"` // levels over time, oldest first
-	Rules     []RuleHold       `json:"rules"`  // what holds most devices down
-	Dropped   []Drop           `json:"dropped"`
-	Ending    []Ending         `json:"ending"`
-	Quiet     []Source         `json:"quiet"`
-	Unmatched int              `json:"unmatched"` // reports that wait for a person
-	Held      int              `json:"held"`      // devices that wait to be taken in
-	// Emergencies are the uses of break-glass accounts in the last week, the newest
-	// first.
-	Emergencies []decision.Emergency `json:"emergencies"`
-	Verdicts    map[string]int       `json:"verdicts"` // of enforced rules, over all devices
-}
-
-// PlatformLevels is how many devices of a platform stand at each level of the ladder.
-type PlatformLevels struct {
-	Platform string `json:"platform"`
-	Levels   []int  `json:"levels"`
-}
-
-// CoursePoint is how many devices stood at each level at a moment.
-type CoursePoint struct {
-	At     string `json:"at"`
-	Levels []int  `json:"levels"`
-}
-
-// RuleHold is how many devices a rule holds below the top.
-type RuleHold struct {
-	Rule    string `json:"rule"`
-	Title   string `json:"title,omitempty"`
-	Fail    int    `json:"fail"`
-	Unknown int    `json:"unknown"`
-	Grace   int    `json:"grace"`
-	Waived  int    `json:"waived"`
-	Binding int    `json:"binding"` // devices that it, perhaps with others, holds at their level
-	Shadow  bool   `json:"shadow,omitempty"`
-}
-
-// Drop is a device whose level fell in the last day and has not come back.
-type Drop struct {
-	Device string   `json:"device"`
-	Name   string   `json:"name,omitempty"`
-	Level  string   `json:"level"`
-	Rank   int      `json:"rank"`
-	Top    int      `json:"top"`
-	Since  string   `json:"since"`
-	Held   []string `json:"held"`
-}
-
-// Ending is something that ends by itself soon.
-type Ending struct {
-	Kind   string `json:"kind"` // waiver, vouch, grace, certificate, issuer or crl
-	ID     string `json:"id"`
-	Device string `json:"device,omitempty"`
-	About  string `json:"about,omitempty"` // the rule, or the subject
-	Until  string `json:"until"`
-}
-
 // Overview looks over the whole fleet. within is how near an end must be to be
 // told of, and back how far the course of levels reaches; microseconds.
-func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, error) {
+func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overview, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	b := snap.Book
-	o := &Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []PlatformLevels{},
-		Rules: []RuleHold{}, Dropped: []Drop{}, Quiet: []Source{}, Unmatched: snap.Unmatched.Open(),
+	o := &api.Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []api.PlatformLevels{},
+		Rules: []api.RuleHold{}, Dropped: []api.Drop{}, Quiet: []api.Source{}, Unmatched: snap.Unmatched.Open(),
 		Verdicts: map[string]int{}}
 	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
-	holds := make([]RuleHold, len(b.RuleKeys))
+	holds := make([]api.RuleHold, len(b.RuleKeys))
 	slot := b.Rulebook.Dict.Slot("platform")
 	var recent []*state.Device
 	snap.Fleet.All(func(d *state.Device) bool {
@@ -105,7 +42,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		platforms[platform][d.Result.Level]++
 		levels[d.Result.Level]++
 		for i, v := range d.Result.Verdicts {
-			holds[i].count(v)
+			count(&holds[i], v)
 			if v != posture.None {
 				o.Verdicts[v.String()]++
 			}
@@ -119,7 +56,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		return true
 	})
 	for p, l := range platforms {
-		o.Platforms = append(o.Platforms, PlatformLevels{p, l})
+		o.Platforms = append(o.Platforms, api.PlatformLevels{Platform: p, Levels: l})
 	}
 	sum := func(l []int) (n int) {
 		for _, x := range l {
@@ -127,11 +64,14 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 		}
 		return n
 	}
-	slices.SortFunc(o.Platforms, func(a, b PlatformLevels) int {
+	slices.SortFunc(o.Platforms, func(a, b api.PlatformLevels) int {
 		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
 	})
-	o.holds(b, holds)
-	o.Emergencies = s.decisions.Emergencies(now - 7*value.Day)
+	holding(o, b, holds)
+	o.Emergencies = []api.Emergency{}
+	for _, e := range s.decisions.Emergencies(now - 7*value.Day) {
+		o.Emergencies = append(o.Emergencies, api.Emergency(e))
+	}
 	held, err := s.Enrolments(state.Held)
 	if err != nil {
 		return nil, err
@@ -149,7 +89,8 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*Overview, 
 	return o, s.course(ctx, o, levels, now, back)
 }
 
-func (h *RuleHold) count(v posture.Verdict) {
+// count counts a verdict of a rule.
+func count(h *api.RuleHold, v posture.Verdict) {
 	switch v {
 	case posture.Fail:
 		h.Fail++
@@ -162,7 +103,8 @@ func (h *RuleHold) count(v posture.Verdict) {
 	}
 }
 
-func (o *Overview) holds(b *state.Book, holds []RuleHold) {
+// holding tells of the rules that hold devices down, those that hold most first.
+func holding(o *api.Overview, b *state.Book, holds []api.RuleHold) {
 	for i, h := range holds {
 		if h.Fail+h.Unknown+h.Grace+h.Waived == 0 {
 			continue
@@ -171,7 +113,7 @@ func (o *Overview) holds(b *state.Book, holds []RuleHold) {
 		h.Title, h.Shadow = b.Rules.Title(i), b.Rules.InShadow(i)
 		o.Rules = append(o.Rules, h)
 	}
-	slices.SortStableFunc(o.Rules, func(x, y RuleHold) int {
+	slices.SortStableFunc(o.Rules, func(x, y api.RuleHold) int {
 		return cmp.Or(cmp.Compare(y.Binding, x.Binding), cmp.Compare(y.Fail+y.Unknown, x.Fail+x.Unknown),
 			strings.Compare(x.Rule, y.Rule))
 	})
@@ -181,7 +123,7 @@ func (o *Overview) holds(b *state.Book, holds []RuleHold) {
 const maxDropped = 50
 
 // dropped finds, of devices whose level changed lately, those that fell.
-func (s *Service) dropped(ctx context.Context, o *Overview, b *state.Book, recent []*state.Device) error {
+func (s *Service) dropped(ctx context.Context, o *api.Overview, b *state.Book, recent []*state.Device) error {
 	slices.SortFunc(recent, func(x, y *state.Device) int {
 		return cmp.Or(cmp.Compare(y.Since, x.Since),
 			strings.Compare(x.ID, y.ID))
@@ -201,8 +143,8 @@ func (s *Service) dropped(ctx context.Context, o *Overview, b *state.Book, recen
 		}
 		if fell {
 			sum := Summarize(b, d, s.Micros())
-			o.Dropped = append(o.Dropped, Drop{d.ID, sum.Name, sum.Level, sum.Rank, sum.Top, value.FormatTime(at),
-				sum.Binding})
+			o.Dropped = append(o.Dropped, api.Drop{Device: d.ID, Name: sum.Name, Level: sum.Level, Rank: sum.Rank,
+				Top: sum.Top, Since: value.FormatTime(at), Held: sum.Binding})
 		}
 	}
 	return nil
@@ -246,14 +188,16 @@ const coursePoints = 48
 
 // course works the levels of the past out backwards: those of today less the
 // moves in between.
-func (s *Service) course(ctx context.Context, o *Overview, levels []int, now, back int64) error {
+func (s *Service) course(ctx context.Context, o *api.Overview, levels []int, now, back int64) error {
 	stretch := max(back/coursePoints, 60*1_000_000)
 	moves, err := s.Store.Moves(ctx, now-back, stretch)
 	if err != nil {
 		return err
 	}
-	at := func(n int64, levels []int) CoursePoint { return CoursePoint{value.FormatTime(n), slices.Clone(levels)} }
-	points := []CoursePoint{at(now, levels)}
+	at := func(n int64, levels []int) api.CoursePoint {
+		return api.CoursePoint{At: value.FormatTime(n), Levels: slices.Clone(levels)}
+	}
+	points := []api.CoursePoint{at(now, levels)}
 	next := len(moves) - 1
 	for t := now / stretch * stretch; t > now-back; t -= stretch {
 		for ; next >= 0 && moves[next].At >= t; next-- {
@@ -274,10 +218,10 @@ func (s *Service) course(ctx context.Context, o *Overview, levels []int, now, ba
 
 // Ending lists what ends by itself within a time, in microseconds, the next
 // first.
-func (s *Service) Ending(within int64) []Ending {
+func (s *Service) Ending(within int64) []api.Ending {
 	snap, now := s.Snapshot(), s.Micros()
-	b, out := snap.Book, []Ending{}
-	add := func(e Ending, until int64) {
+	b, out := snap.Book, []api.Ending{}
+	add := func(e api.Ending, until int64) {
 		if until > now && until-now <= within {
 			e.Until = value.FormatTime(until)
 			out = append(out, e)
@@ -288,33 +232,33 @@ func (s *Service) Ending(within int64) []Ending {
 		d = snap.At(d, now)
 		for _, w := range d.Waivers {
 			if w := b.Limited(w); w.Live(now) {
-				add(Ending{Kind: "waiver", ID: w.ID, Device: d.ID, About: w.Rule}, w.Until)
+				add(api.Ending{Kind: "waiver", ID: w.ID, Device: d.ID, About: w.Rule}, w.Until)
 			}
 		}
 		for _, v := range d.Vouches {
 			if v.Live(now) {
-				add(Ending{Kind: "vouch", ID: v.ID, Device: d.ID}, v.Until)
+				add(api.Ending{Kind: "vouch", ID: v.ID, Device: d.ID}, v.Until)
 			}
 		}
 		for i, v := range d.Result.Verdicts {
 			if v == posture.Grace {
-				add(Ending{Kind: "grace", ID: d.ID + " " + b.RuleKeys[i], Device: d.ID, About: b.RuleKeys[i]},
+				add(api.Ending{Kind: "grace", ID: d.ID + " " + b.RuleKeys[i], Device: d.ID, About: b.RuleKeys[i]},
 					d.Result.Since[i]+b.Rules.Grace(i))
 			}
 		}
 		for _, c := range d.View.Get(certs, now).Members() {
 			if field(c, "trusted").IsTrue() {
-				add(Ending{Kind: "certificate", ID: field(c, "sha256").Str(), Device: d.ID,
+				add(api.Ending{Kind: "certificate", ID: field(c, "sha256").Str(), Device: d.ID,
 					About: field(c, "subject").Str()}, field(c, "not_after").Num())
 			}
 		}
 		return true
 	})
 	for _, is := range b.Rulebook.Issuers() {
-		add(Ending{Kind: "issuer", ID: is.ID}, is.NotAfter)
-		add(Ending{Kind: "crl", ID: is.ID}, cmp.Or(is.CRLEnds, condition.Always))
+		add(api.Ending{Kind: "issuer", ID: is.ID}, is.NotAfter)
+		add(api.Ending{Kind: "crl", ID: is.ID}, cmp.Or(is.CRLEnds, condition.Always))
 	}
-	slices.SortFunc(out, func(x, y Ending) int {
+	slices.SortFunc(out, func(x, y api.Ending) int {
 		return cmp.Or(strings.Compare(x.Until, y.Until),
 			strings.Compare(x.ID, y.ID))
 	})

@@ -3,6 +3,7 @@ package view
 import (
 	"context"
 
+	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -13,7 +14,7 @@ import (
 
 // RehearseDevice tells how a device would stand under a rulebook, or nil when
 // there is no such device.
-func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Device, error) {
+func (s *Service) RehearseDevice(files []rulebook.File, id string) (*api.Device, error) {
 	book, err := s.Candidate(files)
 	if err != nil {
 		return nil, err
@@ -27,15 +28,9 @@ func (s *Service) RehearseDevice(files []rulebook.File, id string) (*Device, err
 	return detail(candidate, snap.Under(candidate, snap.At(d, now), now), now), nil
 }
 
-// PastDevice is a device as it stood at a moment.
-type PastDevice struct {
-	*Device
-	Reproduction past.Reproduction `json:"reproduction"`
-}
-
 // DeviceAt computes how a device stood at a moment, and compares it with the
 // change of standing that was recorded last by then.
-func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDevice, error) {
+func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*api.PastDevice, error) {
 	present := s.Snapshot().Named(name)
 	if present == nil {
 		return nil, fault.NotFound("device", name)
@@ -66,9 +61,10 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if err != nil {
 		return nil, past.Forgotten(err)
 	}
-	out := &PastDevice{detail(snap, d, at),
-		past.Reproduction{At: value.FormatTime(at), Rulebook: t.Version, Device: d.Revision,
-			People: snap.People.Revision, Roster: snap.Roster.Revision, Differences: []past.Disagreement{}}}
+	out := &api.PastDevice{Device: *detail(snap, d, at),
+		Reproduction: api.Reproduction{At: value.FormatTime(at), Rulebook: t.Version, DeviceRevision: d.Revision,
+			PeopleRevision: snap.People.Revision, RosterRevision: snap.Roster.Revision,
+			Differences: []api.Disagreement{}}}
 	recorded, err := s.Store.StandingAt(ctx, present.ID, at)
 	if err != nil {
 		return nil, err
@@ -76,7 +72,7 @@ func (s *Service) DeviceAt(ctx context.Context, name string, at int64) (*PastDev
 	if changed, ok := event.As[*event.StandingChanged](&recorded); ok {
 		if level := out.Standing.Level; changed.To != level {
 			out.Reproduction.Differences = append(out.Reproduction.Differences,
-				past.Disagreement{Pointer: "/standing/level", Recorded: value.JSON(changed.To),
+				api.Disagreement{Pointer: "/standing/level", Recorded: value.JSON(changed.To),
 					Computed: value.JSON(level)})
 		}
 	}

@@ -5,30 +5,20 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/internal/state"
 )
-
-// PersonPage is a person and the devices that are theirs.
-type PersonPage struct {
-	ID         string          `json:"id"`
-	Name       string          `json:"name"`
-	Groups     []string        `json:"groups"`
-	Known      bool            `json:"known"` // whether the directory knows them
-	BreakGlass bool            `json:"break_glass"`
-	Devices    []DeviceSummary `json:"devices"` // whose owner they are, the least trusted first
-	More       int             `json:"more"`    // devices that are not told
-}
 
 // maxPersonDevices bounds how many devices of a person are told.
 const maxPersonDevices = 100
 
 // Person tells of a person, of one whom the directory does not know, too: such
 // people ask for access, and own devices.
-func (s *Service) Person(id string) *PersonPage {
+func (s *Service) Person(id string) *api.PersonPage {
 	snap, now := s.Snapshot(), s.Micros()
 	p, known := snap.People.Get(id)
-	out := &PersonPage{ID: id, Name: p.Name, Groups: append([]string{}, p.Groups...), Known: known,
-		BreakGlass: slices.Contains(snap.Book.Rulebook.BreakGlass, id), Devices: []DeviceSummary{}}
+	out := &api.PersonPage{ID: id, Name: p.Name, Groups: append([]string{}, p.Groups...), Known: known,
+		BreakGlass: slices.Contains(snap.Book.Rulebook.BreakGlass, id), Devices: []api.DeviceSummary{}}
 	theirs := snap.DevicesOf(id, now)
 	slices.SortFunc(theirs, func(a, b *state.Device) int {
 		return cmp.Or(cmp.Compare(a.Result.Level, b.Result.Level), strings.Compare(a.ID, b.ID))

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/api"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
@@ -45,14 +46,6 @@ type DeviceSearch struct {
 	Limit  int
 	// Columns are attributes whose values the items carry beside the usual.
 	Columns []string
-}
-
-// DevicePage is one page of a list of devices.
-type DevicePage struct {
-	Total  int             `json:"total"`
-	Levels map[string]int  `json:"levels"` // how many of the total stand at each level
-	Items  []DeviceSummary `json:"items"`
-	Next   string          `json:"next,omitempty"` // the cursor of the next page
 }
 
 // columns are what a list can be sorted by.
@@ -94,7 +87,7 @@ type deviceRow struct {
 }
 
 // Devices lists the devices that a query selects.
-func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*DevicePage, error) {
+func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	name, falling := strings.CutPrefix(cmp.Or(q.Sort, "id"), "-")
 	column := columns[name]
@@ -114,7 +107,7 @@ func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*DevicePage, err
 		return nil, err
 	}
 	var rows []deviceRow
-	page := &DevicePage{Levels: map[string]int{}, Items: []DeviceSummary{}}
+	page := &api.DevicePage{Levels: map[string]int{}, Items: []api.DeviceSummary{}}
 	budget := newBudget(ctx)
 	snap.Fleet.All(func(d *state.Device) bool {
 		if d = snap.At(d, now); match(d, budget) {

@@ -22,7 +22,7 @@ func (s *Service) KeepSearch(ctx context.Context, actor string, q state.Search) 
 		return nil, fault.Input("/columns", "there are more than 40 columns")
 	}
 	snap := s.Snapshot()
-	if _, err := matcher(snap.Book, DeviceSearch{Where: q.Where, Text: q.Text}, s.Micros()); err != nil {
+	if _, err := matcher(snap.Book, DeviceSearch{Where: q.Where, Text: q.Q}, s.Micros()); err != nil {
 		return nil, err
 	}
 	if err := checkColumns(snap.Book, q.Columns); err != nil {

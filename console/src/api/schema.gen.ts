@@ -1149,6 +1149,10 @@ export interface components {
             role: string;
             may: string[];
         };
+        LevelCount: {
+            level: string;
+            devices: number;
+        };
         Status: {
             version: string;
             devices: number;
@@ -1156,36 +1160,35 @@ export interface components {
             /** Format: int64 */
             decisions: number;
             rulebook: components["schemas"]["RulebookInfo"];
-            levels: {
-                level: string;
-                devices: number;
-            }[];
+            levels: components["schemas"]["LevelCount"][];
             started_at: string;
             now: string;
+        };
+        VocabularyName: {
+            name: string;
+            title: string;
+            type: string;
+            words?: string[];
         };
         Vocabulary: {
             ladder: string[];
             /** @description The keys that a rulebook may have */
             keys: string[];
-            /** @description What a rule and a gate mean that do not say */
-            defaults: {
-                /** @description The level that a failing device is held at */
-                cap: string;
-                /** @description The level that a device is held at while a check is not known */
-                unknown: string;
-                otherwise: string;
-                /** @description A duration */
-                valid_for: string;
-            };
-            names: {
-                name: string;
-                title: string;
-                type: string;
-                words?: string[];
-            }[];
+            defaults: components["schemas"]["Defaults"];
+            names: components["schemas"]["VocabularyName"][];
             resources: components["schemas"]["Resource"][];
             places: string[];
             break_glass: string[];
+        };
+        /** @description What a rule and a gate mean that do not say */
+        Defaults: {
+            /** @description The level that a failing device is held at */
+            cap: string;
+            /** @description The level that a device is held at while a check is not known */
+            unknown: string;
+            otherwise: string;
+            /** @description A duration */
+            valid_for: string;
         };
         Resource: {
             id: string;
@@ -1208,7 +1211,7 @@ export interface components {
             at?: string;
             source?: string;
         };
-        Grant: {
+        Exception: {
             id: string;
             device: string;
             rule?: string;
@@ -1225,7 +1228,7 @@ export interface components {
             /** @description What the waived rule says now */
             verdict?: string;
         };
-        GrantDraft: {
+        ExceptionDraft: {
             /** @description Its id, serial or hardware id */
             device: string;
             /** @description Of a waiver: baseline/rule */
@@ -1247,6 +1250,11 @@ export interface components {
             /** @description Why it is right although it would lock people out */
             accept_impact?: string;
         };
+        PersonShift: {
+            person: string;
+            lost: string[];
+            gained: string[];
+        };
         /** @description What a change does to who reaches what, with their own devices and a second factor */
         ReachShift: {
             /** @description Who were looked at */
@@ -1257,11 +1265,7 @@ export interface components {
             gaining: number;
             /** @description Who would reach nothing any more */
             locked_out: string[];
-            persons: {
-                person: string;
-                lost: string[];
-                gained: string[];
-            }[];
+            persons: components["schemas"]["PersonShift"][];
         };
         Certificate: {
             device: string;
@@ -1282,17 +1286,18 @@ export interface components {
             why?: string;
             source: string;
         };
+        IssuerCount: {
+            id: string;
+            certificates: number;
+            not_after?: string;
+            crl_ends?: string;
+        };
         CertificatePage: {
             total: number;
             states: {
                 [key: string]: number;
             };
-            issuers: {
-                id: string;
-                certificates: number;
-                not_after?: string;
-                crl_ends?: string;
-            }[];
+            issuers: components["schemas"]["IssuerCount"][];
             items: components["schemas"]["Certificate"][];
             next?: string;
         };
@@ -1311,6 +1316,15 @@ export interface components {
             quiet_after: string;
             refused: components["schemas"]["AttributeRefusal"][];
         };
+        UnmatchedKey: {
+            kind: string;
+            text: string;
+            device?: string;
+        };
+        KeptReading: {
+            attribute: string;
+            text: string;
+        };
         Unmatched: {
             id: string;
             at: string;
@@ -1321,15 +1335,8 @@ export interface components {
             state: "open" | "waiting" | "joined" | "discarded";
             /** @description Why it was joined to no device */
             why?: string;
-            keys: {
-                kind: string;
-                text: string;
-                device?: string;
-            }[];
-            readings: {
-                attribute: string;
-                text: string;
-            }[];
+            keys: components["schemas"]["UnmatchedKey"][];
+            readings: components["schemas"]["KeptReading"][];
             settled_at?: string;
             settled_by?: string;
             device?: string;
@@ -1345,20 +1352,32 @@ export interface components {
             /** @description The device it turned out to be */
             device?: string;
         };
-        Event: {
+        HistoryEvent: {
             /**
              * Format: int64
              * @description Of its entry in the ledger
              */
             seq: number;
             at: string;
-            kind: string;
+            kind: components["schemas"]["EntryKind"];
             actor: string;
             /** @description Of the level a change led to, on today's ladder */
             rank?: number;
             /** @description In a few words */
             gist?: string;
             body: components["schemas"]["EventBody"];
+        };
+        RuleChange: {
+            rule: string;
+            from: string;
+            to: string;
+            why?: string;
+        };
+        ReadingChange: {
+            attribute: string;
+            source: string;
+            from?: string;
+            to: string;
         };
         EventBody: {
             from?: string;
@@ -1368,18 +1387,8 @@ export interface components {
             cause?: string;
             /** Format: int64 */
             rulebook?: number;
-            changed?: {
-                rule: string;
-                from: string;
-                to: string;
-                why?: string;
-            }[];
-            evidence?: {
-                attribute: string;
-                source: string;
-                from?: string;
-                to: string;
-            }[];
+            changed?: components["schemas"]["RuleChange"][];
+            evidence?: components["schemas"]["ReadingChange"][];
             id?: string;
             rule?: string;
             reason?: string;
@@ -1402,56 +1411,62 @@ export interface components {
             sort?: string;
             columns?: string[];
         };
+        PlatformLevels: {
+            platform: string;
+            levels: number[];
+        };
+        CoursePoint: {
+            at: string;
+            levels: number[];
+        };
+        RuleHold: {
+            rule: string;
+            title?: string;
+            fail: number;
+            unknown: number;
+            grace: number;
+            waived: number;
+            binding: number;
+            shadow?: boolean;
+        };
+        Drop: {
+            device: string;
+            name?: string;
+            level: string;
+            rank: number;
+            top: number;
+            since: string;
+            held: string[];
+        };
+        Ending: {
+            kind: string;
+            id: string;
+            device?: string;
+            about?: string;
+            until: string;
+        };
+        Emergency: {
+            decision: string;
+            person: string;
+            resource: string;
+            action: string;
+            at: string;
+        };
         Overview: {
             now: string;
             devices: number;
             ladder: string[];
-            platforms: {
-                platform: string;
-                levels: number[];
-            }[];
-            course: {
-                at: string;
-                levels: number[];
-            }[];
-            rules: {
-                rule: string;
-                title?: string;
-                fail: number;
-                unknown: number;
-                grace: number;
-                waived: number;
-                binding: number;
-                shadow?: boolean;
-            }[];
-            dropped: {
-                device: string;
-                name?: string;
-                level: string;
-                rank: number;
-                top: number;
-                since: string;
-                held: string[];
-            }[];
-            ending: {
-                kind: string;
-                id: string;
-                device?: string;
-                about?: string;
-                until: string;
-            }[];
+            platforms: components["schemas"]["PlatformLevels"][];
+            course: components["schemas"]["CoursePoint"][];
+            rules: components["schemas"]["RuleHold"][];
+            dropped: components["schemas"]["Drop"][];
+            ending: components["schemas"]["Ending"][];
             quiet: components["schemas"]["Source"][];
             unmatched: number;
             /** @description Devices that wait to be taken in */
             held: number;
             /** @description Uses of break-glass accounts in the last week */
-            emergencies: {
-                decision: string;
-                person: string;
-                resource: string;
-                action: string;
-                at: string;
-            }[];
+            emergencies: components["schemas"]["Emergency"][];
             verdicts: {
                 [key: string]: number;
             };
@@ -1506,7 +1521,7 @@ export interface components {
             attribute: string;
             message: string;
         };
-        Intake: {
+        IngestResult: {
             accepted: number;
             /** @description Reports refused as a whole */
             rejected: number;
@@ -1515,11 +1530,11 @@ export interface components {
             /** @description Accepted reports that wait until another source makes their device known */
             waiting: number;
             /** @description The first 10,000, and 1,000 of those with something that was not taken */
-            results: components["schemas"]["Taken"][];
+            results: components["schemas"]["ReportResult"][];
             /** @description Reports of which results does not tell */
             more?: number;
         };
-        Taken: {
+        ReportResult: {
             line: number;
             device?: string;
             level?: string;
@@ -1591,8 +1606,8 @@ export interface components {
             refused: components["schemas"]["AttributeRefusal"][];
             /** @description The active ones */
             threats: components["schemas"]["Threat"][];
-            waivers: components["schemas"]["Grant"][];
-            vouches: components["schemas"]["Grant"][];
+            waivers: components["schemas"]["Exception"][];
+            vouches: components["schemas"]["Exception"][];
             on_roster: boolean;
             certificates: components["schemas"]["Certificate"][];
             /** Format: int64 */
@@ -1661,6 +1676,9 @@ export interface components {
             name: string;
             text: string;
         };
+        Formatted: {
+            files: components["schemas"]["File"][];
+        };
         Draft: {
             files: components["schemas"]["File"][];
             message?: string;
@@ -1714,6 +1732,11 @@ export interface components {
             name?: string;
             groups?: string[];
         };
+        PeoplePage: {
+            items: components["schemas"]["Person"][];
+            /** @description How many there are that match */
+            total: number;
+        };
         /** @description What the ledger has grown by */
         Changes: {
             /**
@@ -1723,7 +1746,7 @@ export interface components {
             seq: number;
             /** @description There were too many to tell; anything may have changed */
             all?: boolean;
-            kinds: string[];
+            kinds: components["schemas"]["EntryKind"][];
             about: string[];
         };
         PersonPage: {
@@ -1738,16 +1761,17 @@ export interface components {
             /** @description Devices of the person that are not told */
             more: number;
         };
-        PeopleIntake: {
+        RefusedLine: {
+            line: number;
+            message: string;
+        };
+        ListIntake: {
             added: number;
             changed: number;
             unchanged: number;
             /** @description Of people whom a whole directory leaves out */
             removed?: number;
-            refused: {
-                line: number;
-                message: string;
-            }[];
+            refused: components["schemas"]["RefusedLine"][];
             reach?: components["schemas"]["ReachShift"];
             /** @description Why it would be held back, or was accepted all the same */
             impacts?: components["schemas"]["Impact"][];
@@ -1840,13 +1864,14 @@ export interface components {
                 limit?: number;
             };
         };
+        AccessPage: {
+            next_token: string;
+            count: number;
+            total: number;
+        };
         AccessResults: {
             results: components["schemas"]["Found"][];
-            page: {
-                next_token: string;
-                count: number;
-                total: number;
-            };
+            page: components["schemas"]["AccessPage"];
         };
         /** @description Evaluations with their shared members given once (AuthZEN 1.0, section 7) */
         Evaluations: {
@@ -1928,6 +1953,11 @@ export interface components {
                 never: string[];
             }[];
         };
+        GateWeek: {
+            met: number;
+            denied: number;
+            stepped_up: number;
+        };
         Gate: {
             id: string;
             number?: number;
@@ -1941,11 +1971,7 @@ export interface components {
             /** @enum {string} */
             otherwise: "deny" | "step-up";
             valid_for: string;
-            week: {
-                met: number;
-                denied: number;
-                stepped_up: number;
-            };
+            week: components["schemas"]["GateWeek"];
         };
         LiveSession: {
             decision: string;
@@ -2046,18 +2072,20 @@ export interface components {
             /** Format: int64 */
             rulebook: number;
             known_person: boolean;
+            basis?: components["schemas"]["Basis"];
+        };
+        RecordedDecision: components["schemas"]["Answer"] & {
             /**
              * Format: int64
              * @description The entry of the ledger
              */
-            seq?: number;
+            seq: number;
             /** @description The enforcer that asked */
-            actor?: string;
+            actor: string;
             /** @description Whether the body was removed: only the id and the time are left */
             redacted?: boolean;
-            /** @description Of a recorded decision, what made the outcome: the numbers of gates, or their ids; or break-glass */
-            decisive?: string[];
-            basis?: components["schemas"]["Basis"];
+            /** @description What made the outcome: the numbers of gates, or their ids; or break-glass */
+            decisive: string[];
         };
         /** @description Which states a recorded decision was made from */
         Basis: {
@@ -2110,7 +2138,7 @@ export interface components {
             /** @description C2SP tlog-checkpoint */
             checkpoint: string;
             /** @description The kinds of entry that there are */
-            kinds: string[];
+            kinds: components["schemas"]["EntryKind"][];
             /** @description Why nothing can be recorded at present */
             trouble?: string;
             /**
@@ -2120,6 +2148,8 @@ export interface components {
             clock_ahead?: number;
             verification: components["schemas"]["Verification"];
         };
+        /** @description What an entry is about */
+        EntryKind: string;
         Verification: {
             /** @enum {string} */
             state: "never" | "running" | "sound" | "broken";
@@ -2151,7 +2181,7 @@ export interface components {
             /** Format: int64 */
             seq: number;
             at: string;
-            kind: string;
+            kind: components["schemas"]["EntryKind"];
             actor: string;
             about: string;
             /** @description What it says in a few words */
@@ -2162,10 +2192,6 @@ export interface components {
             body?: {
                 [key: string]: unknown;
             };
-        };
-        EntryPage: {
-            items: components["schemas"]["Entry"][];
-            next?: string;
         };
         ProvenEntry: components["schemas"]["Entry"] & {
             /** @description What is hashed (RFC 8785) */
@@ -2217,15 +2243,37 @@ export interface components {
             shadow?: boolean;
             count: number;
         };
-        DecisionPage: {
-            items: components["schemas"]["Answer"][];
-            next?: string;
-        };
         EvaluationResponse: {
             decision: boolean;
             context?: components["schemas"]["Decision"] & {
                 id?: string;
             };
+        };
+        AuthzenMetadata: {
+            policy_decision_point: string;
+            access_evaluation_endpoint: string;
+            access_evaluations_endpoint?: string;
+            search_subject_endpoint?: string;
+            search_resource_endpoint?: string;
+            search_action_endpoint?: string;
+        };
+        SignIn: {
+            token: string;
+        };
+        TokenDraft: {
+            name: string;
+            role: string;
+        };
+        Admission: {
+            admit: boolean;
+            reason: string;
+        };
+        Settlement: {
+            device?: string;
+            discard?: boolean;
+            reason: string;
+            /** @description Tell which keys would move and change nothing */
+            dry_run?: boolean;
         };
         Token: {
             id: string;
@@ -2292,9 +2340,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    token: string;
-                };
+                "application/json": components["schemas"]["SignIn"];
             };
         };
         responses: {
@@ -2392,7 +2438,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Intake"];
+                    "application/json": components["schemas"]["IngestResult"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2468,9 +2514,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    reason: string;
-                };
+                "application/json": components["schemas"]["Reason"];
             };
         };
         responses: {
@@ -2548,10 +2592,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    admit: boolean;
-                    reason: string;
-                };
+                "application/json": components["schemas"]["Admission"];
             };
         };
         responses: {
@@ -2616,7 +2657,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        items: components["schemas"]["Event"][];
+                        items: components["schemas"]["HistoryEvent"][];
                         next?: string;
                     };
                 };
@@ -2805,13 +2846,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    device?: string;
-                    discard?: boolean;
-                    reason: string;
-                    /** @description Tell which keys would move and change nothing */
-                    dry_run?: boolean;
-                };
+                "application/json": components["schemas"]["Settlement"];
             };
         };
         responses: {
@@ -2821,7 +2856,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["ReportResult"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2849,7 +2884,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        items: components["schemas"]["Grant"][];
+                        items: components["schemas"]["Exception"][];
                     };
                 };
             };
@@ -2865,7 +2900,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["GrantDraft"];
+                "application/json": components["schemas"]["ExceptionDraft"];
             };
         };
         responses: {
@@ -2875,7 +2910,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Grant"];
+                    "application/json": components["schemas"]["Exception"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2902,7 +2937,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Grant"];
+                    "application/json": components["schemas"]["Exception"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2930,7 +2965,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        items: components["schemas"]["Grant"][];
+                        items: components["schemas"]["Exception"][];
                     };
                 };
             };
@@ -2946,7 +2981,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["GrantDraft"];
+                "application/json": components["schemas"]["ExceptionDraft"];
             };
         };
         responses: {
@@ -2956,7 +2991,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Grant"];
+                    "application/json": components["schemas"]["Exception"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2983,7 +3018,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Grant"];
+                    "application/json": components["schemas"]["Exception"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3039,7 +3074,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PeopleIntake"];
+                    "application/json": components["schemas"]["ListIntake"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3060,21 +3095,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What would change, of a dry run */
+            /** @description What changed, or would, of a dry run */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PeopleIntake"];
+                    "application/json": components["schemas"]["ListIntake"];
                 };
-            };
-            /** @description Removed */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -3171,9 +3199,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        files: components["schemas"]["File"][];
-                    };
+                    "application/json": components["schemas"]["Formatted"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3331,11 +3357,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        items: components["schemas"]["Person"][];
-                        /** @description How many there are that match */
-                        total: number;
-                    };
+                    "application/json": components["schemas"]["PeoplePage"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3369,7 +3391,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PeopleIntake"];
+                    "application/json": components["schemas"]["ListIntake"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3413,21 +3435,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What would change, of a dry run */
+            /** @description What changed, or would, of a dry run */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PeopleIntake"];
+                    "application/json": components["schemas"]["ListIntake"];
                 };
-            };
-            /** @description Removed */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -3488,7 +3503,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DecisionPage"];
+                    "application/json": {
+                        items: components["schemas"]["RecordedDecision"][];
+                        next?: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];
@@ -3537,7 +3555,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Answer"];
+                    "application/json": components["schemas"]["RecordedDecision"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3668,7 +3686,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EntryPage"];
+                    "application/json": {
+                        items: components["schemas"]["Entry"][];
+                        next?: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];
@@ -3708,9 +3729,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    reason: string;
-                };
+                "application/json": components["schemas"]["Reason"];
             };
         };
         responses: {
@@ -3833,10 +3852,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    name: string;
-                    role: string;
-                };
+                "application/json": components["schemas"]["TokenDraft"];
             };
         };
         responses: {
@@ -4194,14 +4210,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        policy_decision_point: string;
-                        access_evaluation_endpoint: string;
-                        access_evaluations_endpoint?: string;
-                        search_subject_endpoint?: string;
-                        search_resource_endpoint?: string;
-                        search_action_endpoint?: string;
-                    };
+                    "application/json": components["schemas"]["AuthzenMetadata"];
                 };
             };
         };

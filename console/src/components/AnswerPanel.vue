@@ -2,16 +2,17 @@
 // A decision in full: what was asked, the answer, what each gate says and why,
 // and what would make it allow.
 import { computed, ref } from 'vue'
-import type { Answer } from '../api/client'
+import type { Answer, RecordedDecision } from '../api/client'
 import { remedyText } from '../composables/format'
 import { useSession } from '../stores/session'
 import CopyText from './CopyText.vue'
-import GrantForm from './GrantForm.vue'
+import ExceptionForm from './ExceptionForm.vue'
 import LeafRow from './LeafRow.vue'
 import OutcomeMark from './OutcomeMark.vue'
 import TimeText from './TimeText.vue'
 
-const props = defineProps<{ answer: Answer }>()
+/** recorded is where the answer is in the ledger, of a decision that was no trial. */
+const props = defineProps<{ answer: Answer; recorded?: RecordedDecision }>()
 const session = useSession()
 const waiving = ref('')
 const said = ref('')
@@ -91,13 +92,13 @@ const cures = computed(() => {
           <tr v-for="(leaf, i) in r.why" :key="i" :class="{ joined: i < r.why.length - 1 }">
             <td v-if="i === 0" :rowspan="r.why.length" class="gate"><strong>{{ r.title || r.rule }}</strong>
               <div class="soft small">{{ r.rule }}</div></td>
-            <td v-if="i === 0" :rowspan="r.why.length">{{ r.verdict }}<div v-if="session.mayWaive && answer.device">
+            <td v-if="i === 0" :rowspan="r.why.length">{{ r.verdict }}<div v-if="session.can('POST /api/v1/waivers') && answer.device">
               <el-button link type="primary" size="small" @click="waiving = waiving === r.rule ? '' : r.rule">Waive…</el-button>
             </div></td>
             <LeafRow :leaf="leaf" />
           </tr>
           <tr v-if="waiving === r.rule"><td colspan="6">
-            <GrantForm :device="answer.device!" :rule="r.rule" @done="granted" @cancel="waiving = ''" /></td>
+            <ExceptionForm :device="answer.device!" :rule="r.rule" @done="granted" @cancel="waiving = ''" /></td>
           </tr>
         </tbody>
       </table>
@@ -117,9 +118,10 @@ const cures = computed(() => {
     </template>
 
     <footer class="soft small">
-      <template v-if="answer.id">Decision <CopyText :text="answer.id" />, <router-link v-if="answer.seq" :to="{ name: 'entry', params: { seq: answer.seq } }">entry
-        {{ answer.seq }}</router-link> of the ledger, asked by {{ answer.actor }} <TimeText :time="answer.at" />,
-        rulebook {{ answer.rulebook }}.</template>
+      <template v-if="recorded">Decision <CopyText :text="recorded.id ?? ''" />,
+        <router-link :to="{ name: 'entry', params: { seq: recorded.seq } }">entry {{ recorded.seq }}</router-link>
+        of the ledger, asked by {{ recorded.actor }} <TimeText :time="recorded.at" />,
+        rulebook {{ recorded.rulebook }}.</template>
       <template v-else>A trial under rulebook {{ answer.rulebook }}: nothing was recorded and nobody was let in.</template>
       <template v-if="answer.outcome === 'allow' && !answer.break_glass"> The answer holds until
         {{ answer.valid_until }}.</template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // A device's levels over time as a strip, and what happened, newest first.
 import { computed, ref } from 'vue'
-import { api, must, type Event } from '../api/client'
+import { api, must, type HistoryEvent } from '../api/client'
 import { full } from '../composables/format'
 import { useLoad } from '../composables/useLoad'
 import ProblemNote from './ProblemNote.vue'
@@ -30,7 +30,7 @@ const stretches = computed(() => {
 })
 const step = computed(() => height / Math.max(1, props.ladder))
 
-function headline(e: Event): string {
+function headline(e: HistoryEvent): string {
   const b = e.body
   if (e.kind !== 'standing.changed') return `${e.kind.replace('.', ' ')}${b.rule ? ` for ${b.rule}` : ''}`
   if (!b.from) return `first seen, stands at ${b.to}`

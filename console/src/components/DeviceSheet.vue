@@ -4,7 +4,7 @@
 import { computed } from 'vue'
 import type { Device, Ruling } from '../api/client'
 import { remedyText } from '../composables/format'
-import GrantForm from './GrantForm.vue'
+import ExceptionForm from './ExceptionForm.vue'
 import LeafRow from './LeafRow.vue'
 import LevelMark from './LevelMark.vue'
 import LinkedText from './LinkedText.vue'
@@ -97,7 +97,7 @@ function granted() {
                 <el-button link size="small" @click="waiving = v.rule">Waive…</el-button></div></td>
             </tr>
             <tr v-if="waiving === v.rule"><td :colspan="7">
-              <GrantForm :device="device.id" :rule="v.rule" @done="granted" @cancel="waiving = ''" /></td>
+              <ExceptionForm :device="device.id" :rule="v.rule" @done="granted" @cancel="waiving = ''" /></td>
             </tr>
           </tbody>
         </table>

@@ -40,7 +40,7 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
     </nav>
     <section v-if="chosen">
       <h2>{{ chosen.title }}</h2>
-      <el-form label-position="top" :disabled="!session.mayPublish" @submit.prevent>
+      <el-form label-position="top" :disabled="!session.can('POST /api/v1/rulebooks')" @submit.prevent>
         <slot name="fields" />
       </el-form>
       <ProblemNote
@@ -50,7 +50,7 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
       />
       <p>
         <router-link :to="textOf(chosen.file)">See it in the text</router-link>
-        <template v-if="session.mayPublish">&nbsp;<slot name="acts" /></template>
+        <template v-if="session.can('POST /api/v1/rulebooks')">&nbsp;<slot name="acts" /></template>
       </p>
     </section>
     <section v-else class="soft">

@@ -39,7 +39,7 @@ function done() {
             v-if="e.state === 'enrolled' && e.device" :to="{ name: 'device', params: { id: e.device } }"
           >{{ e.device }}</router-link><div class="soft small">{{ e.decided_by ? `${e.decided_by}: ${e.reason}` : e.why }}</div>
           </td>
-          <td class="right"><template v-if="e.state === 'held' && session.mayWaive">
+          <td class="right"><template v-if="e.state === 'held' && session.can('POST /api/v1/enrolments/{id}/settle')">
             <el-button size="small" @click="settling = { id: e.id, admit: true }">Take in</el-button>
             <el-button link size="small" @click="settling = { id: e.id, admit: false }">Refuse</el-button>
           </template></td>

@@ -1,5 +1,5 @@
 // What an act would do, told before it is done.
-import type { PeopleIntake, Taken } from '../api/client'
+import type { ListIntake, ReportResult } from '../api/client'
 
 export interface Preview {
   /** Why it would be held back: it locks people out. */
@@ -8,7 +8,7 @@ export interface Preview {
 }
 
 /** What changing a list of people or of hardware would do. */
-export function ofList(intake: PeopleIntake): Preview {
+export function ofList(intake: ListIntake): Preview {
   return {
     held: (intake.impacts ?? []).map((x) => x.message),
     does: (intake.reach?.persons ?? []).slice(0, 20).map((p) => [
@@ -21,7 +21,7 @@ export function ofList(intake: PeopleIntake): Preview {
 }
 
 /** What joining a report to a device would do to the keys of devices. */
-export function ofJoin(taken: Taken): Preview {
+export function ofJoin(taken: ReportResult): Preview {
   return {
     held: [],
     does: [

@@ -1,6 +1,7 @@
 import { defineStore } from 'pinia'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 import { api, must, type Session } from '../api/client'
+import { rights } from '../api/rights.gen'
 
 /** Who is signed in. The token itself stays in an HttpOnly cookie. */
 export const useSession = defineStore('session', () => {
@@ -24,10 +25,11 @@ export const useSession = defineStore('session', () => {
     who.value = null
   }
 
-  const may = (what: string) => who.value?.may.includes(what) ?? false
-  const mayAsk = computed(() => may('ask'))
-  const mayWaive = computed(() => may('waive'))
-  const mayPublish = computed(() => may('publish'))
-  const mayAdmin = computed(() => may('administer'))
-  return { who, known, signIn, signOut, mayAsk, mayWaive, mayPublish, mayAdmin }
+  /** Whether the role of who is signed in has the right that an operation asks for. */
+  function can(operation: keyof typeof rights): boolean {
+    const right = rights[operation]
+    return right === 'any' || right === 'none' || (who.value?.may.includes(right) ?? false)
+  }
+
+  return { who, known, signIn, signOut, can }
 })

@@ -13,6 +13,6 @@ const session = useSession()
       <router-link :to="{ name: 'ask-what' }" active-class="on">What does this person reach?</router-link>
     </nav>
   </header>
-  <p v-if="!session.mayAsk" class="soft">Your role, {{ session.who?.role }}, may look but not ask.</p>
+  <p v-if="!session.can('POST /api/v1/ask')" class="soft">Your role, {{ session.who?.role }}, may look but not ask.</p>
   <router-view v-else />
 </template>

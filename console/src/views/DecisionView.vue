@@ -27,7 +27,7 @@ const { data: answer, problem, loading, again } = useLoad(
     {{ answer.seq }}</router-link> of the ledger, of <TimeText :time="answer.at" />, is all that is
     left.</p>
   <template v-else-if="answer">
-    <AnswerPanel :answer="answer" />
+    <AnswerPanel :answer="answer" :recorded="answer" />
     <ProblemNote v-if="failed" :problem="failed" />
     <ReproductionNote v-else-if="same" :reproduction="same" />
     <p v-else class="small"><el-button link type="primary" :loading="busy" @click="replay">Make this

@@ -4,7 +4,7 @@ import { api, must, type Device, type Reproduction } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import DeviceHistory from '../components/DeviceHistory.vue'
 import DeviceSheet from '../components/DeviceSheet.vue'
-import GrantForm from '../components/GrantForm.vue'
+import ExceptionForm from '../components/ExceptionForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import ReproductionNote from '../components/ReproductionNote.vue'
@@ -59,9 +59,9 @@ function vouched() {
           <router-link :to="{ name: 'person', params: { id: device.owner } }">{{ device.owner }}</router-link>
         </template></p>
       </div>
-      <p class="acts"><el-button v-if="session.mayWaive" link type="primary" @click="vouching = !vouching">Vouch
+      <p class="acts"><el-button v-if="session.can('POST /api/v1/vouches')" link type="primary" @click="vouching = !vouching">Vouch
         for it…</el-button> <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }">Ask
-        what it may reach</router-link> <el-button v-if="session.mayAdmin && !device.retired" link @click="retiring = !retiring">Retire…</el-button>
+        what it may reach</router-link> <el-button v-if="session.can('POST /api/v1/devices/{id}/retire') && !device.retired" link @click="retiring = !retiring">Retire…</el-button>
       </p>
     </header>
 
@@ -69,7 +69,7 @@ function vouched() {
       Decisions do not know it, and its reports are refused until it is enrolled again.</p>
     <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 
-    <GrantForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
+    <ExceptionForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
     <form class="then small" @submit.prevent="goBack">
       <label>As it stood at <input v-model="then" type="datetime-local" name="then"> UTC</label>
       <el-button size="small" native-type="submit" :disabled="then === ''" :loading="loading">Go back</el-button>
@@ -77,7 +77,7 @@ function vouched() {
         it stands now</el-button>
     </form>
     <ReproductionNote v-if="device.reproduction" :reproduction="device.reproduction" />
-    <DeviceSheet :device="device" :waivable="session.mayWaive && !query.at" @changed="again" />
+    <DeviceSheet :device="device" :waivable="session.can('POST /api/v1/waivers') && !query.at" @changed="again" />
     <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">Refused of {{ r.source }}
       <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}</p>
 

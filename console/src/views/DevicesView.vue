@@ -91,9 +91,9 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
             :to="{ query: { ...(s.where && { where: s.where }), ...(s.q && { q: s.q }), ...(s.sort && { sort: s.sort }), ...(s.columns?.length && { columns: s.columns.join(',') }) } }"
             :class="{ on: isKept(s) }"
           >{{ s.name }}</router-link>
-          <el-button v-if="isKept(s) && session.mayAsk" link size="small" @click="forget(s.name)">forget</el-button>
+          <el-button v-if="isKept(s) && session.can('POST /api/v1/searches')" link size="small" @click="forget(s.name)">forget</el-button>
         </span>
-        <template v-if="filtered && !kind && session.mayAsk">
+        <template v-if="filtered && !kind && session.can('POST /api/v1/searches')">
           <el-button v-if="naming === null" link type="primary" size="small" @click="naming = ''">Keep
             this search…</el-button>
           <form v-else @submit.prevent="keep" @keydown.esc="naming = null">

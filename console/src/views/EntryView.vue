@@ -92,7 +92,7 @@ const range = (first: number, last: number) => (first === last ? `entry ${first}
     <details><summary>The signed head it is proven against</summary><pre tabindex="0">{{ entry.proof.checkpoint }}</pre>
     </details>
 
-    <template v-if="session.mayAdmin && !entry.redacted">
+    <template v-if="session.can('POST /api/v1/ledger/entries/{seq}/redact') && !entry.redacted">
       <p v-if="!redacting" class="small"><el-button link @click="redacting = true">Remove its body…</el-button></p>
       <template v-else>
         <p class="soft small">For data of a person that must go. The hash stays; that it was done, by

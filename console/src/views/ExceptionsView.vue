@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { api, must, type Grant } from '../api/client'
+import { api, must, type Exception } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
@@ -20,7 +20,7 @@ const lists = computed(() => data.value ? [{ name: 'Waivers', what: 'One rule is
 const revoking = ref('')
 const choices = [{ state: '', within: '', label: 'All' }, { state: 'live', within: '', label: 'Live' }, { state: '', within: '7d', label: 'Ends within a week' }, { state: 'ended', within: '', label: 'Ended' }, { state: 'revoked', within: '', label: 'Revoked' }]
 
-const revoke = (g: Grant) => (reason: string) => {
+const revoke = (g: Exception) => (reason: string) => {
   const call = { params: { path: { id: g.id } }, body: { reason } }
   return g.rule ? must(api.POST('/api/v1/waivers/{id}/revoke', call)) : must(api.POST('/api/v1/vouches/{id}/revoke', call))
 }
@@ -62,7 +62,7 @@ function revoked() {
             <td>{{ g.author }}<div class="soft small"><TimeText :time="g.at" /></div></td>
             <td class="right"><CopyText :text="g.id"><span /></CopyText>
               <el-button
-                v-if="g.state === 'live' && session.mayWaive" link type="primary" @click="revoking = g.id"
+                v-if="g.state === 'live' && session.can('POST /api/v1/waivers/{id}/revoke')" link type="primary" @click="revoking = g.id"
               >Revoke</el-button></td>
           </tr>
           <tr v-if="revoking === g.id"><td :colspan="6">

@@ -66,7 +66,7 @@ const { busy, problem: refused, said, bring } = useBring((text, name) => {
           people.csv</code></template></p>
     </template>
   </ListPage>
-  <template v-if="session.mayAdmin">
+  <template v-if="session.can('POST /api/v1/people')">
     <p class="small bring"><label>Bring people as CSV (id, name, groups) or YAML: <input type="file" accept=".csv,.yaml,.yml" :disabled="busy" @change="bring">
     </label></p>
     <p v-if="said" role="status">{{ said }}</p>

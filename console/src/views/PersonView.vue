@@ -48,7 +48,7 @@ const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
       </div>
       <p class="acts">
         <router-link :to="{ name: 'ask-what', query: { person: id, device: data.person.devices.at(-1)?.id } }">Ask
-          what they may reach</router-link> <el-button v-if="session.mayAdmin && data.person.known" link @click="removing = !removing">Remove…</el-button>
+          what they may reach</router-link> <el-button v-if="session.can('POST /api/v1/people/{id}/remove') && data.person.known" link @click="removing = !removing">Remove…</el-button>
       </p>
     </header>
     <p v-if="data.person.break_glass" class="flagged"><strong>Break-glass account</strong>: it passes every gate.</p>

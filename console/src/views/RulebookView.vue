@@ -63,7 +63,7 @@ async function publish() {
     </p>
     <p class="acts">
       <el-button
-        v-if="session.mayPublish && !publishing" type="primary" :disabled="!right || draft.behind"
+        v-if="session.can('POST /api/v1/rulebooks') && !publishing" type="primary" :disabled="!right || draft.behind"
         @click="publishing = true"
       >Publish…</el-button>
       <el-button link @click="draft.reset()">Discard the draft</el-button>

@@ -82,7 +82,7 @@ const { busy, problem: refused, said, bring } = useBring((text) => must(api.POST
               <span v-else class="soft">no device</span></div><div v-if="u.why" class="soft small">{{ u.why }}</div>
             </td>
             <td class="small"><div v-for="r in u.readings" :key="r.attribute">{{ r.attribute }} {{ r.text }}</div></td>
-            <td v-if="session.mayWaive">
+            <td v-if="session.can('POST /api/v1/unmatched/{id}/settle')">
               <el-button
                 v-for="d in candidates(u)" :key="d" size="small" @click="settling = { id: u.id, device: d }"
               >It is {{ d }}</el-button>
@@ -105,7 +105,7 @@ const { busy, problem: refused, said, bring } = useBring((text) => must(api.POST
     <p class="soft">
       Hardware registered in advance as our own: {{ count(data.roster.length, 'entry', 'entries') }},
       {{ data.roster.filter((e) => !e.device).length }} not seen yet.
-      <label v-if="session.mayAdmin" class="bring">
+      <label v-if="session.can('POST /api/v1/roster')" class="bring">
         <input type="file" accept=".csv,text/csv" :disabled="busy" @change="bring">Bring a CSV
         (serial,hardware_id,note)</label>
     </p>
@@ -120,7 +120,7 @@ const { busy, problem: refused, said, bring } = useBring((text) => must(api.POST
             <td><router-link v-if="e.device" :to="{ name: 'device', params: { id: e.device } }">{{ e.device }}</router-link>
               <span v-else class="soft">not seen yet</span></td>
             <td><TimeText :time="e.at" /> <span class="soft small">{{ e.by }}</span></td>
-            <td class="right"><el-button v-if="session.mayAdmin" link size="small" @click="removing = e.id">Remove</el-button>
+            <td class="right"><el-button v-if="session.can('POST /api/v1/roster/{id}/remove')" link size="small" @click="removing = e.id">Remove</el-button>
             </td>
           </tr>
           <tr v-if="removing === e.id"><td :colspan="6">

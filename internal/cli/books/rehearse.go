@@ -49,7 +49,7 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 				if err != nil {
 					return err
 				}
-				got, err := cl.Check(cmd.Context(), api.Draft{Files: files})
+				got, err := cl.CheckRulebook(cmd.Context(), api.Draft{Files: files})
 				if err != nil {
 					return err
 				}
@@ -162,11 +162,11 @@ func rulebookBackCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			old, err := cl.Rulebook(cmd.Context(), args[0])
+			old, err := cl.GetRulebook(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			now, err := cl.Rulebook(cmd.Context(), "current")
+			now, err := cl.GetRulebook(cmd.Context(), "current")
 			if err != nil {
 				return err
 			}
@@ -177,8 +177,8 @@ func rulebookBackCmd(a *shell.App) *cobra.Command {
 			if message != "" {
 				text += ": " + message
 			}
-			got, err := cl.Publish(cmd.Context(),
-				api.Draft{Files: old.Value.Files, Message: text, Base: now.Value.Version})
+			got, err := cl.PublishRulebook(cmd.Context(),
+				api.Draft{Files: old.Value.Files, Message: text, Base: &now.Value.Version})
 			if err != nil {
 				return err
 			}
@@ -223,7 +223,7 @@ the shadow baselines of the rulebook in force would do.`,
 				if err != nil {
 					return err
 				}
-				got, err := cl.Shadow(cmd.Context())
+				got, err := cl.GetShadow(cmd.Context())
 				if err != nil {
 					return err
 				}
@@ -244,17 +244,18 @@ the shadow baselines of the rulebook in force would do.`,
 				}
 				if a.Format != "table" {
 					return a.Print(shell.Listing{Head: []string{"DEVICE", "LEVEL"},
-						Rows: [][]string{{got.Value.Id, got.Value.Level}}, Raw: got.Raw})
+						Rows: [][]string{{got.Value.ID, got.Value.Level}}, Raw: got.Raw})
 				}
 				shell.Line(a.Out, "%s", a.Dim("Under "+args[0]+", which is not in force:"))
 				devices.WholeDevice(a, &got.Value, false)
 				return nil
 			}
-			got, err := cl.Rehearse(cmd.Context(), api.Draft{Files: files})
+			got, err := cl.RehearseRulebook(cmd.Context(), api.Draft{Files: files})
 			if err != nil {
 				return err
 			}
-			asked, err := cl.Replay(cmd.Context(), api.Draft{Files: files}, days)
+			asked, err := cl.ReplayRulebook(cmd.Context(), api.ReplayRulebookParams{Days: days},
+				api.Draft{Files: files})
 			if err != nil {
 				return err
 			}

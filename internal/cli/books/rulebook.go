@@ -188,9 +188,12 @@ and the reason is recorded.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Publish(cmd.Context(),
-				api.Draft{Files: files, Message: message, Base: base, AcceptImpact: accept})
-			var held *client.Problem
+			draft := api.Draft{Files: files, Message: message, AcceptImpact: accept}
+			if cmd.Flags().Changed("base") {
+				draft.Base = &base
+			}
+			got, err := cl.PublishRulebook(cmd.Context(), draft)
+			var held *client.ProblemError
 			if errors.As(err, &held) && len(held.Impacts) > 0 {
 				return fmt.Errorf("%w\nrehearse it, or publish it all the same with --accept-impact and a reason", err)
 			}
@@ -202,7 +205,7 @@ and the reason is recorded.`,
 	}
 	c.Flags().StringVarP(&message, "message", "m", "", "what the change is for; kept with the version")
 	c.Flags().StringVar(&accept, "accept-impact", "", "publish although it would lock people out, and why")
-	c.Flags().Int64Var(&base, "base", 0, "refuse unless this version is the one in force")
+	c.Flags().Int64Var(&base, "base", 0, "refuse unless this version is the one in force; 0: unless none is")
 	return c
 }
 
@@ -220,7 +223,7 @@ func rulebookShowCmd(a *shell.App) *cobra.Command {
 			if len(args) > 0 {
 				version = args[0]
 			}
-			got, err := cl.Rulebook(cmd.Context(), version)
+			got, err := cl.GetRulebook(cmd.Context(), version)
 			if err != nil {
 				return err
 			}
@@ -243,7 +246,7 @@ func rulebookShowCmd(a *shell.App) *cobra.Command {
 func rulebookHistoryCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "history", Short: "List the published versions, newest first", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).Rulebooks, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
+		RunE: shell.Lists(a, (*client.Client).ListRulebooks, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
 			func(r api.RulebookInfo) []string {
 				return []string{fmt.Sprint(r.Version), shell.ShortTime(r.At), r.Author, r.Message,
 					r.Digest[:min(12, len(r.Digest))]}

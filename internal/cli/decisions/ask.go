@@ -96,7 +96,7 @@ The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
 			if err != nil {
 				return err
 			}
-			if err := printAnswer(a, &got.Value, got.Raw); err != nil {
+			if err := printAnswer(a, &got.Value, nil, got.Raw); err != nil {
 				return err
 			}
 			if got.Value.Outcome != api.Outcome(access.Allow) {
@@ -232,9 +232,9 @@ func GateCmd(a *shell.App) *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the gates by number, with what the last week brought", Args: cobra.NoArgs,
 		Example: "  ironledger gate list",
-		RunE: shell.Lists(a, (*client.Client).Gates, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
+		RunE: shell.Lists(a, (*client.Client).ListGates, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
 			"DENIED", "STEP-UP"}, func(g api.Gate) []string {
-			return []string{shell.Only(g.Number > 0, fmt.Sprint(g.Number)), g.Id, string(g.Mode),
+			return []string{shell.Only(g.Number > 0, fmt.Sprint(g.Number)), g.ID, string(g.Mode),
 				brief(a, g.Who), brief(a, g.What), brief(a, g.Need), string(g.Otherwise),
 				fmt.Sprint(g.Week.Met), fmt.Sprint(g.Week.Denied), fmt.Sprint(g.Week.SteppedUp)}
 		}),
@@ -266,7 +266,7 @@ With --platforms, what the rulebook has for each platform.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Coverage(cmd.Context())
+			got, err := cl.GetCoverage(cmd.Context(), api.GetCoverageParams{})
 			if err != nil {
 				return err
 			}
@@ -320,8 +320,8 @@ func SessionCmd(a *shell.App) *cobra.Command {
 takes its ground, and forward-auth refuses from that moment.`,
 		Example: "  ironledger session list --device GF-L-1042",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.LiveSession]], error) {
-			return cl.LiveSessions(ctx, p)
+			ctx context.Context) (*client.Reply[api.List[api.LiveSession]], error) {
+			return cl.ListLiveSessions(ctx, p)
 		}, []string{"DECISION", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL",
 			"SINCE", "UNTIL", "ENFORCER"}, func(s api.LiveSession) []string {
 			return []string{s.Decision, s.Person, s.Resource, s.Action, s.Device, s.Level,

@@ -13,8 +13,9 @@ import (
 	"ironledger.example/internal/client"
 )
 
-// printAnswer prints a decision with the reasons of each gate.
-func printAnswer(a *shell.App, d *api.Answer, raw any) error {
+// printAnswer prints a decision with the reasons of each gate; made is where it is
+// recorded, nil for a trial.
+func printAnswer(a *shell.App, d *api.Answer, made *api.RecordedDecision, raw any) error {
 	l := shell.Listing{Head: []string{"GATE", "ID", "SAYS", "REQUIRED", "SEEN", "BY"}, Raw: raw}
 	for _, g := range d.Gates {
 		says := string(g.Verdict)
@@ -32,7 +33,7 @@ func printAnswer(a *shell.App, d *api.Answer, raw any) error {
 	if a.Format != "table" {
 		return a.Print(l)
 	}
-	answerHead(a, d)
+	answerHead(a, d, made)
 	if len(l.Rows) > 0 {
 		shell.Line(a.Out, "")
 		a.Table(l.Head, l.Rows)
@@ -49,13 +50,14 @@ func printAnswer(a *shell.App, d *api.Answer, raw any) error {
 	return nil
 }
 
-func answerHead(a *shell.App, d *api.Answer) {
+// answerHead tells an answer in words; made is where it is recorded, nil for a trial.
+func answerHead(a *shell.App, d *api.Answer, made *api.RecordedDecision) {
 	word := strings.ToUpper(string(d.Outcome))
 	if d.Outcome != api.Outcome(access.Allow) {
 		word = a.Rust(word)
 	}
 	device := "an unknown device"
-	if d.KnownDevice {
+	if d.Known {
 		device = d.Device + " (" + d.Level + ")"
 	}
 	shell.Line(a.Out, "%s  %s, %s %s, from %s", a.Bold(word), d.Asked.Subject.ID, d.Asked.Action.Name,
@@ -75,9 +77,9 @@ func answerHead(a *shell.App, d *api.Answer) {
 	if d.Code != "" {
 		shell.Line(a.Out, "The code on the person's page is %s.", a.Bold(d.Code))
 	}
-	if d.Id != "" {
-		shell.Line(a.Out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", d.Id,
-			shell.ShortTime(d.At), d.Actor, d.Seq, d.Rulebook)
+	if made != nil {
+		shell.Line(a.Out, "Decision %s at %s, asked by %s, entry %d of the ledger, rulebook %d.", made.ID,
+			shell.ShortTime(made.At), made.Actor, made.Seq, made.Rulebook)
 	}
 }
 
@@ -99,24 +101,24 @@ it comes out otherwise.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Decision(cmd.Context(), args[0])
+			got, err := cl.GetDecision(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if replay {
-				again, err := cl.ReplayDecision(cmd.Context(), got.Value.Id)
+				again, err := cl.ReplayDecision(cmd.Context(), got.Value.ID)
 				if err != nil {
 					return err
 				}
 				if a.Format == "table" {
-					if err := printAnswer(a, &got.Value, got.Raw); err != nil {
+					if err := printAnswer(a, &got.Value.Answer, &got.Value, got.Raw); err != nil {
 						return err
 					}
 					shell.Line(a.Out, "")
 				}
 				return a.Reproduced(&again.Value, again.Raw)
 			}
-			return printAnswer(a, &got.Value, got.Raw)
+			return printAnswer(a, &got.Value.Answer, &got.Value, got.Raw)
 		},
 	}
 	show.Flags().BoolVar(&replay, "replay", false, "make the decision again from what was kept, and compare")
@@ -140,13 +142,13 @@ func decisionListCmd(a *shell.App) *cobra.Command {
 			}
 			p.Outcome = api.Outcome(outcome)
 			l, _, err := shell.Pages(limit,
-				func(size int, cursor string) (*client.Reply[client.List[api.Answer]], error) {
+				func(size int, cursor string) (*client.Reply[api.List[api.RecordedDecision]], error) {
 					p.Limit, p.Cursor = size, cursor
-					return cl.Decisions(cmd.Context(), p)
+					return cl.ListDecisions(cmd.Context(), p)
 				}, []string{"DECISION", "AT", "OUTCOME", "PERSON", "RESOURCE", "ACTION", "DEVICE", "LEVEL", "GATES"},
-				func(d api.Answer) []string {
-					return []string{d.Id, shell.ShortTime(d.At), string(d.Outcome), d.Asked.Subject.ID,
-						d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, shell.GatesOf(d)}
+				func(d api.RecordedDecision) []string {
+					return []string{d.ID, shell.ShortTime(d.At), string(d.Outcome), d.Asked.Subject.ID,
+						d.Asked.Resource.ID, d.Asked.Action.Name, d.Device, d.Level, shell.GatesOf(&d.Answer)}
 				})
 			if err != nil {
 				return err

@@ -57,11 +57,11 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 				head = append(head, strings.ToUpper(name))
 			}
 			l, total, err := shell.Pages(limit,
-				func(size int, cursor string) (*client.Reply[client.List[api.DeviceSummary]], error) {
+				func(size int, cursor string) (*client.Reply[api.DevicePage], error) {
 					p.Limit, p.Cursor = size, cursor
-					return cl.Devices(cmd.Context(), p)
+					return cl.ListDevices(cmd.Context(), p)
 				}, head, func(d api.DeviceSummary) []string {
-					row := []string{d.Id, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion,
+					row := []string{d.ID, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OSVersion,
 						d.Owner, shell.Joined(d.Binding), d.SeenAt}
 					if a.Format == "table" {
 						row[6], row[7] = heldBy(d), shell.Ago(d.SeenAt)
@@ -95,7 +95,7 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 // kept fills in a search that is kept; what the command line says wins.
 func kept(ctx context.Context, a *shell.App, cl *client.Client, name string, p *api.ListDevicesParams,
 	columns *[]string) error {
-	got, err := cl.Searches(ctx)
+	got, err := cl.ListSearches(ctx)
 	if err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func deviceShowCmd(a *shell.App) *cobra.Command {
 			if at != "" {
 				return deviceThen(cmd.Context(), a, cl, args[0], at, all)
 			}
-			d, err := cl.Device(cmd.Context(), args[0])
+			d, err := cl.GetDevice(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -156,7 +156,7 @@ func deviceThen(ctx context.Context, a *shell.App, cl *client.Client, id, at str
 	if _, err := shell.Moment(at); err != nil {
 		return err
 	}
-	got, err := cl.PastDevice(ctx, id, at)
+	got, err := cl.GetPastDevice(ctx, id, api.GetPastDeviceParams{At: at})
 	if err != nil {
 		return err
 	}
@@ -193,7 +193,7 @@ func WholeDevice(a *shell.App, d *api.Device, readings bool) {
 }
 
 func deviceHead(a *shell.App, d *api.Device) {
-	title := d.Id
+	title := d.ID
 	if d.Name != "" {
 		title += "  " + d.Name
 	}
@@ -202,7 +202,7 @@ func deviceHead(a *shell.App, d *api.Device) {
 		shell.Line(a.Out, "%s %s. Decisions do not know it.", a.Rust("Retired:"), d.Retired)
 	}
 	facts := []string{}
-	for _, s := range []string{d.Platform, d.OsVersion, d.Form, d.Model, d.Ownership} {
+	for _, s := range []string{d.Platform, d.OSVersion, d.Form, d.Model, d.Ownership} {
 		if s != "" {
 			facts = append(facts, s)
 		}
@@ -398,7 +398,7 @@ func progress(a *shell.App, in io.Reader, path string) (io.Reader, func()) {
 }
 
 // Imported tells what became of reports.
-func Imported(a *shell.App, got *client.Reply[api.Intake]) error {
+func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 	in := got.Value
 	l := shell.Listing{Head: []string{"LINE", "DEVICE", "LEVEL", "BEFORE", "REFUSED"}, Raw: got.Raw,
 		Items: []json.RawMessage{}}

@@ -28,7 +28,7 @@ The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Enrol(cmd.Context(), claims)
+			got, err := cl.EnrolDevice(cmd.Context(), claims)
 			if err != nil {
 				return err
 			}
@@ -43,8 +43,8 @@ The exit code is 0 when the device is enrolled, 3 when it is held or refused.`,
 	}
 	f := c.Flags()
 	f.StringVar(&claims.Serial, "serial", "", "the serial")
-	f.StringVar(&claims.HardwareId, "hardware-id", "", "the hardware id")
-	f.StringVar(&claims.Id, "id", "", "the id it is to have")
+	f.StringVar(&claims.HardwareID, "hardware-id", "", "the hardware id")
+	f.StringVar(&claims.ID, "id", "", "the id it is to have")
 	f.StringVar(&claims.Platform, "platform", "", "the platform")
 	f.StringVar(&claims.Form, "form", "", "the form: laptop, phone, …")
 	f.StringVar(&claims.Model, "model", "", "the model")
@@ -65,7 +65,7 @@ func printEnrolment(a *shell.App, got *client.Reply[api.Enrolment]) error {
 	case "enrolled":
 		shell.Line(a.Out, "Enrolled as %s: %s.", a.Bold(e.Device), cmp.Or(e.Reason, e.Why))
 	case "held":
-		shell.Line(a.Out, "Held as %s: %s.", a.Bold(e.Id), e.Why)
+		shell.Line(a.Out, "Held as %s: %s.", a.Bold(e.ID), e.Why)
 	default:
 		shell.Line(a.Out, "Refused: %s.", cmp.Or(e.Reason, e.Why))
 	}
@@ -76,22 +76,22 @@ var enrolmentHead = []string{"ENROLMENT", "ASKED", "STATE", "SERIAL", "HARDWARE"
 	"OWNER", "ROSTER", "DEVICE", "WHY"}
 
 func enrolmentRow(e api.Enrolment) []string {
-	return []string{e.Id, shell.ShortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareId,
+	return []string{e.ID, shell.ShortTime(e.At), string(e.State), e.Claims.Serial, e.Claims.HardwareID,
 		e.Claims.Platform, e.Claims.Ownership, e.Claims.Owner, shell.Only(e.OnRoster, "yes"), e.Device,
 		cmp.Or(e.Reason, e.Why)}
 }
 
 func enrolListCmd(a *shell.App) *cobra.Command {
-	state := ""
+	p := api.ListEnrolmentsParams{}
 	c := &cobra.Command{
 		Use: "list", Short: "List devices that asked to be known, the newest first", Args: cobra.NoArgs,
 		Example: "  ironledger device enrol list --state held",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.Enrolment]], error) {
-			return cl.Enrolments(ctx, state)
+			ctx context.Context) (*client.Reply[api.List[api.Enrolment]], error) {
+			return cl.ListEnrolments(ctx, p)
 		}, enrolmentHead, enrolmentRow),
 	}
-	c.Flags().StringVar(&state, "state", "", "held, enrolled or refused")
+	c.Flags().StringVar(&p.State, "state", "", "held, enrolled or refused")
 	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"held", "enrolled", "refused"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c
@@ -107,7 +107,8 @@ func enrolSettleCmd(a *shell.App, verb, short string, admit bool) *cobra.Command
 			if err != nil {
 				return err
 			}
-			got, err := cl.SettleEnrolment(cmd.Context(), args[0], admit, reason)
+			got, err := cl.SettleEnrolment(cmd.Context(), args[0],
+				api.Admission{Admit: admit, Reason: reason})
 			if err != nil {
 				return err
 			}
@@ -132,7 +133,7 @@ reports are refused until it is enrolled again. What is known of it is kept.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Retire(cmd.Context(), args[0], reason)
+			got, err := cl.RetireDevice(cmd.Context(), args[0], api.Reason{Reason: reason})
 			if err != nil {
 				return err
 			}

@@ -22,11 +22,11 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 		Use: "list", Short: "List waivers, those that end first at the top", Args: cobra.NoArgs,
 		Example: "  ironledger waiver list --within 7d\n  ironledger waiver list --device GF-L-1042 --state ended",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.Grant]], error) {
-			return cl.Waivers(ctx, p)
+			ctx context.Context) (*client.Reply[api.List[api.Exception]], error) {
+			return cl.ListWaivers(ctx, p)
 		}, []string{"ID", "DEVICE", "RULE", "STATE", "ENDS", "RULE SAYS", "BY",
-			"REASON"}, func(g api.Grant) []string {
-			return []string{g.Id, g.Device, g.Rule, string(g.State), ends(a, g), g.Verdict, g.Author,
+			"REASON"}, func(g api.Exception) []string {
+			return []string{g.ID, g.Device, g.Rule, string(g.State), ends(a, g), g.Verdict, g.Author,
 				clipped(a, g.Reason, 40)}
 		}),
 	}
@@ -34,12 +34,12 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 	c.AddCommand(list, grantCmd(a, "grant DEVICE BASELINE/RULE",
 		"Make an exception for one device and one rule",
 		"  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'Measuring software of the dock needs the ports, ticket 4711'", 2,
-		func(ctx context.Context, cl *client.Client, g api.GrantDraft) (*client.Reply[api.Grant], error) {
-			return cl.Waive(ctx, g)
+		func(ctx context.Context, cl *client.Client, g api.ExceptionDraft) (*client.Reply[api.Exception], error) {
+			return cl.CreateWaiver(ctx, g)
 		}),
 		revokeCmd(a, "waiver", func(ctx context.Context, cl *client.Client,
-			id, reason string) (*client.Reply[api.Grant], error) {
-			return cl.RevokeWaiver(ctx, id, reason)
+			id, reason string) (*client.Reply[api.Exception], error) {
+			return cl.RevokeWaiver(ctx, id, api.Reason{Reason: reason})
 		}))
 	return c
 }
@@ -54,22 +54,22 @@ func VouchCmd(a *shell.App) *cobra.Command {
 		Use: "list", Short: "List vouches, those that end first at the top", Args: cobra.NoArgs,
 		Example: "  ironledger vouch list --within 7d",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.Grant]], error) {
-			return cl.Vouches(ctx, p)
+			ctx context.Context) (*client.Reply[api.List[api.Exception]], error) {
+			return cl.ListVouches(ctx, p)
 		}, []string{"ID", "DEVICE", "STATE", "ENDS", "BY", "REASON"},
-			func(g api.Grant) []string {
-				return []string{g.Id, g.Device, string(g.State), ends(a, g), g.Author, clipped(a, g.Reason, 60)}
+			func(g api.Exception) []string {
+				return []string{g.ID, g.Device, string(g.State), ends(a, g), g.Author, clipped(a, g.Reason, 60)}
 			}),
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
 	c.AddCommand(list, grantCmd(a, "give DEVICE", "State that a device is genuine",
 		"  ironledger vouch give GF-P-3307 --for 90d --reason 'Seen at the desk by the help desk, papers checked'", 1,
-		func(ctx context.Context, cl *client.Client, g api.GrantDraft) (*client.Reply[api.Grant], error) {
-			return cl.Vouch(ctx, g)
+		func(ctx context.Context, cl *client.Client, g api.ExceptionDraft) (*client.Reply[api.Exception], error) {
+			return cl.CreateVouch(ctx, g)
 		}),
 		revokeCmd(a, "vouch", func(ctx context.Context, cl *client.Client,
-			id, reason string) (*client.Reply[api.Grant], error) {
-			return cl.RevokeVouch(ctx, id, reason)
+			id, reason string) (*client.Reply[api.Exception], error) {
+			return cl.RevokeVouch(ctx, id, api.Reason{Reason: reason})
 		}))
 	return c
 }
@@ -83,7 +83,7 @@ func grantFlags(c *cobra.Command, device, state, within *string) {
 }
 
 // ends says when a grant ends: for people nearly, for machines exactly.
-func ends(a *shell.App, g api.Grant) string {
+func ends(a *shell.App, g api.Exception) string {
 	switch {
 	case a.Format != "table":
 		return g.Until
@@ -101,8 +101,8 @@ func clipped(a *shell.App, s string, n int) string {
 }
 
 func grantCmd(a *shell.App, use, short, example string, args int,
-	do func(context.Context, *client.Client, api.GrantDraft) (*client.Reply[api.Grant], error)) *cobra.Command {
-	g := api.GrantDraft{}
+	do func(context.Context, *client.Client, api.ExceptionDraft) (*client.Reply[api.Exception], error)) *cobra.Command {
+	g := api.ExceptionDraft{}
 	c := &cobra.Command{
 		Use: use, Short: short, Example: example, Args: cobra.ExactArgs(args),
 		ValidArgsFunction: func(cmd *cobra.Command, done []string, part string) ([]string,
@@ -126,15 +126,15 @@ func grantCmd(a *shell.App, use, short, example string, args int,
 			}
 			if a.Format != "table" {
 				return a.Print(shell.Listing{Head: []string{"ID", "DEVICE", "RULE", "UNTIL"},
-					Rows: [][]string{{got.Value.Id, got.Value.Device, got.Value.Rule, got.Value.Until}},
+					Rows: [][]string{{got.Value.ID, got.Value.Device, got.Value.Rule, got.Value.Until}},
 					Raw:  got.Raw})
 			}
-			d, err := cl.Device(cmd.Context(), got.Value.Device)
+			d, err := cl.GetDevice(cmd.Context(), got.Value.Device)
 			if err != nil {
 				return err
 			}
-			shell.Line(a.Out, "%s is in force until %s (%s). %s stands at %s.", got.Value.Id,
-				shell.ShortTime(got.Value.Until), shell.When(got.Value.Until), d.Value.Id,
+			shell.Line(a.Out, "%s is in force until %s (%s). %s stands at %s.", got.Value.ID,
+				shell.ShortTime(got.Value.Until), shell.When(got.Value.Until), d.Value.ID,
 				a.Mark(d.Value.Level, d.Value.Rank, d.Value.Top))
 			return nil
 		},
@@ -150,7 +150,7 @@ func grantCmd(a *shell.App, use, short, example string, args int,
 }
 
 func revokeCmd(a *shell.App, noun string,
-	do func(context.Context, *client.Client, string, string) (*client.Reply[api.Grant], error)) *cobra.Command {
+	do func(context.Context, *client.Client, string, string) (*client.Reply[api.Exception], error)) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
 		Use: "revoke ID", Short: "End a " + noun + " before its time, at once", Args: cobra.ExactArgs(1),
@@ -166,9 +166,9 @@ func revokeCmd(a *shell.App, noun string,
 			}
 			if a.Format != "table" {
 				return a.Print(shell.Listing{Head: []string{"ID", "STATE"},
-					Rows: [][]string{{got.Value.Id, string(got.Value.State)}}, Raw: got.Raw})
+					Rows: [][]string{{got.Value.ID, string(got.Value.State)}}, Raw: got.Raw})
 			}
-			shell.Line(a.Out, "%s of %s is revoked.", got.Value.Id, got.Value.Device)
+			shell.Line(a.Out, "%s of %s is revoked.", got.Value.ID, got.Value.Device)
 			return nil
 		},
 	}
@@ -186,8 +186,8 @@ func UnmatchedCmd(a *shell.App) *cobra.Command {
 		Use: "list", Short: "List the reports that wait for a person", Args: cobra.NoArgs,
 		Example: "  ironledger unmatched list\n  ironledger unmatched list --all -o json",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.Unmatched]], error) {
-			return cl.Unmatched(ctx, all)
+			ctx context.Context) (*client.Reply[api.List[api.Unmatched]], error) {
+			return cl.ListUnmatched(ctx, api.ListUnmatchedParams{All: all})
 		}, []string{"ID", "SOURCE", "ARRIVED", "TIMES", "STATE", "ITS KEYS POINT AT",
 			"SAYS"}, func(u api.Unmatched) []string {
 			var keys, says []string
@@ -201,7 +201,7 @@ func UnmatchedCmd(a *shell.App) *cobra.Command {
 			for _, r := range u.Readings {
 				says = append(says, r.Attribute+" "+r.Text)
 			}
-			return []string{u.Id, u.Source, shell.Ago(u.At), fmt.Sprint(u.Times), string(u.State),
+			return []string{u.ID, u.Source, shell.Ago(u.At), fmt.Sprint(u.Times), string(u.State),
 				strings.Join(keys, "; "), clipped(a, strings.Join(says, "; "), 60)}
 		}),
 	}
@@ -220,7 +220,7 @@ also those that another device had; --dry-run tells beforehand which move.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.Settle(cmd.Context(), args[0], in)
+			got, err := cl.SettleUnmatched(cmd.Context(), args[0], in)
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package devices
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -22,7 +23,7 @@ func OverviewCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.Overview(cmd.Context(), p)
+			got, err := cl.GetOverview(cmd.Context(), p)
 			if err != nil {
 				return err
 			}
@@ -120,7 +121,7 @@ func overview(a *shell.App, o *api.Overview) {
 		if s.LastAt != "" {
 			last = "last reported " + shell.Ago(s.LastAt)
 		}
-		shell.Line(a.Out, "The source %s is quiet: it %s, and should every %s.", a.Bold(s.Id), last, s.QuietAfter)
+		shell.Line(a.Out, "The source %s is quiet: it %s, and should every %s.", a.Bold(s.ID), last, s.QuietAfter)
 	}
 	if o.Unmatched > 0 {
 		shell.Line(a.Out, "Reports that wait for a person: %d (ironledger unmatched list)", o.Unmatched)
@@ -138,7 +139,7 @@ func deviceHistoryCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.History(cmd.Context(), args[0], api.GetDeviceHistoryParams{Limit: limit})
+			got, err := cl.GetDeviceHistory(cmd.Context(), args[0], api.GetDeviceHistoryParams{Limit: limit})
 			if err != nil {
 				return err
 			}
@@ -152,8 +153,9 @@ func deviceHistoryCmd(a *shell.App) *cobra.Command {
 				return nil
 			}
 			return shell.Show(a, got, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"},
-				func(e api.Event) []string {
-					return []string{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.Body.From, e.Body.To, e.Body.Cause}
+				func(e api.HistoryEvent) []string {
+					b := bodyOf(&e)
+					return []string{fmt.Sprint(e.Seq), e.At, string(e.Kind), e.Actor, b.From, b.To, b.Cause}
 				})
 		},
 	}
@@ -161,10 +163,16 @@ func deviceHistoryCmd(a *shell.App) *cobra.Command {
 	return c
 }
 
+// bodyOf is what an event says, as far as tables tell it.
+func bodyOf(e *api.HistoryEvent) (b api.EventBody) {
+	_ = json.Unmarshal(e.Body, &b) // a kind whose members are of other types says nothing here but its gist
+	return b
+}
+
 // event tells one moment of a history.
-func event(a *shell.App, e *api.Event) {
-	b := e.Body
-	head := e.Kind
+func event(a *shell.App, e *api.HistoryEvent) {
+	b := bodyOf(e)
+	head := string(e.Kind)
 	switch {
 	case e.Kind == "standing.changed" && b.From == "":
 		head = "first seen, stands at " + a.Bold(b.To)
@@ -220,13 +228,13 @@ the device.`,
 				return err
 			}
 			l, total, err := shell.Pages(limit,
-				func(size int, cursor string) (*client.Reply[client.List[api.Certificate]], error) {
+				func(size int, cursor string) (*client.Reply[api.CertificatePage], error) {
 					p.Limit, p.Cursor = size, cursor
-					return cl.Certificates(cmd.Context(), p)
+					return cl.ListCertificates(cmd.Context(), p)
 				}, []string{"DEVICE", "LEVEL", "SUBJECT", "STATE", "ISSUER", "ENDS", "WHY"},
 				func(x api.Certificate) []string {
 					row := []string{x.Device, a.Mark(x.Level, x.Rank, x.Top), x.Subject, string(x.State),
-						x.IssuerId, x.NotAfter, x.Why}
+						x.IssuerID, x.NotAfter, x.Why}
 					if a.Format == "table" {
 						row[2], row[5], row[6] = shell.Clip(x.Subject, 40), shell.When(x.NotAfter),
 							shell.Clip(x.Why, 40)
@@ -258,7 +266,7 @@ func SourceCmd(a *shell.App) *cobra.Command {
 		Aliases: []string{"sources"}}
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List sources", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).Sources, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
+		RunE: shell.Lists(a, (*client.Client).ListSources, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
 			"STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
 			last := shell.Ago(s.LastAt)
 			if s.LastAt == "" {
@@ -271,7 +279,7 @@ func SourceCmd(a *shell.App) *cobra.Command {
 			for _, r := range s.Refused {
 				refused = append(refused, fmt.Sprintf("%s on %d", r.Attribute, r.Devices))
 			}
-			return []string{s.Id, fmt.Sprint(s.Rank), shell.Joined(s.Provides), fmt.Sprint(s.Devices),
+			return []string{s.ID, fmt.Sprint(s.Rank), shell.Joined(s.Provides), fmt.Sprint(s.Devices),
 				fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last,
 				strings.Join(refused, ", ")}
 		}),
@@ -303,7 +311,7 @@ func deviceSearchCmd(a *shell.App) *cobra.Command {
 	keep.Flags().StringSliceVar(&q.Columns, "columns", nil, "attributes to show beside the usual")
 	c.AddCommand(keep, &cobra.Command{
 		Use: "list", Short: "List the searches that are kept", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).Searches, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
+		RunE: shell.Lists(a, (*client.Client).ListSearches, []string{"NAME", "WHERE", "FIND", "SORT", "COLUMNS", "BY"},
 			func(s api.Search) []string {
 				return []string{s.Name, s.Where, s.Q, s.Sort, shell.Joined(s.Columns), s.By}
 			}),

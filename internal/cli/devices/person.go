@@ -26,10 +26,10 @@ func personListCmd(a *shell.App) *cobra.Command {
 		Use: "list", Short: "List people and their groups", Args: cobra.NoArgs,
 		Example: "  ironledger person list --group finance\n  ironledger person list --find birk",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.Person]], error) {
-			return cl.People(ctx, p)
+			ctx context.Context) (*client.Reply[api.PeoplePage], error) {
+			return cl.ListPeople(ctx, p)
 		}, []string{"PERSON", "NAME", "GROUPS"}, func(p api.Person) []string {
-			return []string{p.Id, p.Name, shell.Joined(p.Groups)}
+			return []string{p.ID, p.Name, shell.Joined(p.Groups)}
 		}),
 	}
 	c.Flags().StringVarP(&p.Q, "find", "q", "", "a part of the id, name or a group")
@@ -51,11 +51,11 @@ func personShowCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.Person(cmd.Context(), args[0])
+			got, err := cl.GetPerson(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			made, err := cl.Decisions(cmd.Context(), api.ListDecisionsParams{Person: args[0], Limit: lately})
+			made, err := cl.ListDecisions(cmd.Context(), api.ListDecisionsParams{Person: args[0], Limit: lately})
 			if err != nil {
 				return err
 			}
@@ -65,7 +65,7 @@ func personShowCmd(a *shell.App) *cobra.Command {
 			p, l := got.Value, shell.Listing{Head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "HELD BY",
 				"SEEN"}, Raw: got.Raw}
 			for _, d := range p.Devices {
-				row := []string{d.Id, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OsVersion,
+				row := []string{d.ID, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OSVersion,
 					shell.Joined(d.Binding), d.SeenAt}
 				if a.Format == "table" {
 					row[5], row[6] = heldBy(d), shell.Ago(d.SeenAt)
@@ -81,7 +81,7 @@ func personShowCmd(a *shell.App) *cobra.Command {
 				a.Table(l.Head, l.Rows)
 			}
 			if p.More > 0 {
-				shell.Line(a.Out, "and %d more: ironledger device list --where 'owner == %q'", p.More, p.Id)
+				shell.Line(a.Out, "and %d more: ironledger device list --where 'owner == %q'", p.More, p.ID)
 			}
 			if len(made.Value.Items) == 0 {
 				shell.Line(a.Out, "\nNothing was ever decided for this person.")
@@ -91,7 +91,7 @@ func personShowCmd(a *shell.App) *cobra.Command {
 			var rows [][]string
 			for _, d := range made.Value.Items {
 				rows = append(rows, []string{shell.Ago(d.At), string(d.Outcome),
-					d.Asked.Action.Name + " " + d.Asked.Resource.ID, d.Device, shell.GatesOf(d), d.Code, d.Id})
+					d.Asked.Action.Name + " " + d.Asked.Resource.ID, d.Device, shell.GatesOf(&d.Answer), d.Code, d.ID})
 			}
 			a.Table([]string{"WHEN", "OUTCOME", "ASKED", "DEVICE", "GATES", "CODE", "DECISION"}, rows)
 			return nil
@@ -100,9 +100,9 @@ func personShowCmd(a *shell.App) *cobra.Command {
 }
 
 func personHead(a *shell.App, p *api.PersonPage) {
-	title := p.Id
+	title := p.ID
 	if p.Name != "" {
-		title = p.Name + "   " + p.Id
+		title = p.Name + "   " + p.ID
 	}
 	shell.Line(a.Out, "%s", a.Bold(title))
 	switch {
@@ -148,7 +148,7 @@ more than a fifth of the directory and more than five people, is held back;
 				!strings.ContainsAny(first, ":{[") {
 				media = "text/csv"
 			}
-			got, err := cl.ImportPeople(cmd.Context(), media, strings.NewReader(text), p)
+			got, err := cl.ImportPeople(cmd.Context(), p, media, strings.NewReader(text))
 			if err != nil {
 				return shell.HeldBack(err)
 			}
@@ -174,7 +174,7 @@ their sessions end where a gate asked for one. Their devices stay: retire those.
 
 // removeCmd is the verb that removes one thing by its id, for a reason.
 func removeCmd(a *shell.App, short, said string, remove func(cl *client.Client, ctx context.Context, id string,
-	how api.Removal) (*client.Reply[api.PeopleIntake], error)) *cobra.Command {
+	how api.Removal) (*client.Reply[api.ListIntake], error)) *cobra.Command {
 	var how api.Removal
 	c := &cobra.Command{
 		Use: "remove ID", Short: short, Args: cobra.ExactArgs(1),

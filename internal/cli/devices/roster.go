@@ -18,15 +18,15 @@ func RosterCmd(a *shell.App) *cobra.Command {
 		Use: "list", Short: "List the roster", Args: cobra.NoArgs,
 		Example: "  ironledger roster list --find 'on its way'",
 		RunE: shell.Lists(a, func(cl *client.Client,
-			ctx context.Context) (*client.Reply[client.List[api.RosterEntry]], error) {
-			return cl.Roster(ctx, q)
+			ctx context.Context) (*client.Reply[api.List[api.RosterEntry]], error) {
+			return cl.ListRoster(ctx, api.ListRosterParams{Q: q})
 		}, []string{"ID", "SERIAL", "HARDWARE ID", "NOTE", "DEVICE", "SINCE", "BY"},
 			func(e api.RosterEntry) []string {
 				device := e.Device
 				if device == "" && a.Format == "table" {
 					device = a.Dim("not seen yet")
 				}
-				return []string{e.Id, e.Serial, e.HardwareId, e.Note, device, shell.ShortTime(e.At), e.By}
+				return []string{e.ID, e.Serial, e.HardwareID, e.Note, device, shell.ShortTime(e.At), e.By}
 			}),
 	}
 	list.Flags().StringVarP(&q, "find", "q", "", "a part of the serial, hardware id or note")
@@ -45,7 +45,7 @@ func RosterCmd(a *shell.App) *cobra.Command {
 				return err
 			}
 			defer in.Close()
-			got, err := cl.ImportRoster(cmd.Context(), in, p)
+			got, err := cl.ImportRoster(cmd.Context(), p, "text/csv", in)
 			if err != nil {
 				return shell.HeldBack(err)
 			}

@@ -18,7 +18,7 @@ func StatusCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.Status(cmd.Context())
+			got, err := cl.GetStatus(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -25,18 +25,18 @@ source brings evidence under the token's name.`,
 			if err != nil {
 				return err
 			}
-			got, err := cl.CreateToken(cmd.Context(), args[0], role)
+			got, err := cl.CreateToken(cmd.Context(), api.TokenDraft{Name: args[0], Role: role})
 			if err != nil {
 				return err
 			}
 			if a.Format == "table" {
 				shell.Line(a.Out, "%s", got.Value.Secret)
 				shell.Line(a.Err, "Token %s (%s, %s). The line above is its secret; it is not shown again.",
-					got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role)
+					got.Value.Token.ID, got.Value.Token.Name, got.Value.Token.Role)
 				return nil
 			}
 			return a.Print(shell.Listing{Head: []string{"ID", "NAME", "ROLE", "SECRET"}, Raw: got.Raw,
-				Rows: [][]string{{got.Value.Token.Id, got.Value.Token.Name, got.Value.Token.Role,
+				Rows: [][]string{{got.Value.Token.ID, got.Value.Token.Name, got.Value.Token.Role,
 					got.Value.Secret}}})
 		},
 	}
@@ -47,9 +47,9 @@ source brings evidence under the token's name.`,
 			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(create, &cobra.Command{
 		Use: "list", Short: "List tokens, the revoked ones too", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).Tokens, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"},
+		RunE: shell.Lists(a, (*client.Client).ListTokens, []string{"ID", "NAME", "ROLE", "MADE", "BY", "REVOKED"},
 			func(t api.Token) []string {
-				return []string{t.Id, t.Name, t.Role, shell.ShortTime(t.CreatedAt), t.CreatedBy,
+				return []string{t.ID, t.Name, t.Role, shell.ShortTime(t.CreatedAt), t.CreatedBy,
 					shell.ShortTime(t.RevokedAt)}
 			}),
 	}, &cobra.Command{
@@ -64,7 +64,7 @@ source brings evidence under the token's name.`,
 			if err != nil {
 				return err
 			}
-			shell.Line(a.Out, "Token %s (%s) is revoked.", got.Value.Id, got.Value.Name)
+			shell.Line(a.Out, "Token %s (%s) is revoked.", got.Value.ID, got.Value.Name)
 			return nil
 		},
 	})

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironledger.example/api"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/cli/shell"
@@ -81,7 +82,7 @@ func copyRecords(ctx context.Context, from, to string) error {
 	return errors.Join(records.Backup(ctx, to), records.Close())
 }
 
-func verifyRecords(ctx context.Context, path string, key store.SigningKey) (*audit.Verification, error) {
+func verifyRecords(ctx context.Context, path string, key store.SigningKey) (*api.Verification, error) {
 	records, err := store.OpenReader(path)
 	if err != nil {
 		return nil, err

@@ -50,7 +50,7 @@ func ledgerHeadCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.Ledger(cmd.Context())
+			got, err := cl.GetLedger(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -71,7 +71,7 @@ func ledgerHeadCmd(a *shell.App) *cobra.Command {
 			}
 			shell.Line(a.Out, "Verified  %s", verificationText(l.Verification))
 			for _, p := range l.Verification.Problems {
-				shell.Line(a.Out, "          %s", a.Rust(ledger.Problem{Seq: p.Seq, Message: p.Message}.String()))
+				shell.Line(a.Out, "          %s", a.Rust(p.String()))
 			}
 			if l.Trouble != "" {
 				shell.Line(a.Out, "%s %s", a.Rust("Trouble: "), l.Trouble)
@@ -94,12 +94,12 @@ func addKeyFlag(c *cobra.Command, key *string) {
 
 func verificationText(v api.Verification) string {
 	switch v.State {
-	case api.Sound:
+	case "sound":
 		return fmt.Sprintf("by the service %s: sound, %s entries in %s", shell.Ago(v.At), counted(v.Size),
 			time.Duration(v.Millis)*time.Millisecond)
-	case api.Running:
+	case "running":
 		return fmt.Sprintf("being verified by the service: %d of %d entries", v.Size, v.Of)
-	case api.Broken:
+	case "broken":
 		return fmt.Sprintf("BROKEN, as the service found %s", shell.Ago(v.At))
 	}
 	return "not yet by the service since it started; see ironledger ledger verify"
@@ -154,15 +154,15 @@ func ledgerListCmd(a *shell.App) *cobra.Command {
 				return shell.Usagef("--limit is at least 1")
 			}
 			l, _, err := shell.Pages(limit,
-				func(size int, cursor string) (*client.Reply[client.List[api.Entry]], error) {
+				func(size int, cursor string) (*client.Reply[api.List[api.Entry]], error) {
 					p.Limit, p.Cursor = size, cursor
-					return cl.Entries(cmd.Context(), p)
+					return cl.ListEntries(cmd.Context(), p)
 				}, entryHead, func(e api.Entry) []string {
 					what := e.Gist
 					if a.Format == "table" {
 						what = shell.Clip(what, 70)
 					}
-					return []string{fmt.Sprint(e.Seq), entryTime(e.At), e.Kind, e.Actor, e.About, what}
+					return []string{fmt.Sprint(e.Seq), entryTime(e.At), string(e.Kind), e.Actor, e.About, what}
 				})
 			if err != nil {
 				return err
@@ -226,7 +226,7 @@ func proven(ctx context.Context, a *shell.App, key, number string) (got *client.
 	if err != nil {
 		return nil, head, err
 	}
-	if got, err = cl.Entry(ctx, seq); err != nil {
+	if got, err = cl.GetEntry(ctx, seq); err != nil {
 		return nil, head, err
 	}
 	if head, err = got.Value.Proof.Check(w.Verifier); err != nil {
@@ -274,7 +274,7 @@ func ledgerShowCmd(a *shell.App) *cobra.Command {
 			e := got.Value
 			if a.Format != "table" {
 				return a.Print(shell.Listing{Head: entryHead, Raw: got.Raw,
-					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, string(e.Kind), e.Actor, e.About, e.Gist}}})
 			}
 			shell.Line(a.Out, "%s   %s", a.Bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
 			shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
@@ -376,14 +376,14 @@ func ledgerRedactCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.Redact(cmd.Context(), seq, reason)
+			got, err := cl.RedactEntry(cmd.Context(), seq, api.Reason{Reason: reason})
 			if err != nil {
 				return err
 			}
 			if a.Format != "table" {
 				e := got.Value
 				return a.Print(shell.Listing{Head: entryHead, Raw: got.Raw,
-					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, e.Kind, e.Actor, e.About, e.Gist}}})
+					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, string(e.Kind), e.Actor, e.About, e.Gist}}})
 			}
 			shell.Line(a.Out, "The body of entry %d is gone; entry %d tells so.", seq, got.Value.Seq)
 			return nil

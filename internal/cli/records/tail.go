@@ -43,7 +43,7 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 			if _, err := witness(ctx, a, cl, ""); err != nil {
 				return err
 			}
-			now, err := cl.Ledger(ctx)
+			now, err := cl.GetLedger(ctx)
 			if err != nil {
 				return err
 			}

@@ -50,7 +50,7 @@ Exit code 3 says that something is wrong; each problem names its entry.`,
 }
 
 // verified tells what a verification came to.
-func verified(a *shell.App, v audit.Verification, signer string) error {
+func verified(a *shell.App, v api.Verification, signer string) error {
 	if a.Format != "table" {
 		rows := [][]string{}
 		for _, p := range v.Problems {
@@ -87,8 +87,8 @@ func verified(a *shell.App, v audit.Verification, signer string) error {
 	return nil
 }
 
-func resultOf(w *ledger.Verifier, begun time.Time) audit.Verification {
-	v := audit.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(),
+func resultOf(w *ledger.Verifier, begun time.Time) api.Verification {
+	v := api.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(),
 		Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems,
 		More: w.More}
 	if v.Problems == nil {
@@ -156,7 +156,7 @@ func verifyData(ctx context.Context, a *shell.App, dir string) error {
 		}})
 	bar.Done()
 	if err = errors.Join(err, records.Close()); err != nil {
-		v = &audit.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
+		v = &api.Verification{State: "broken", Problems: []ledger.Problem{{Message: err.Error()}}}
 	}
 	return verified(a, *v, key.Verifier.Name())
 }

@@ -13,15 +13,15 @@ func (a *App) CompleteAsk(cmd *cobra.Command, args []string, part string) ([]str
 	switch {
 	case err != nil:
 	case len(args) == 0:
-		if got, err := cl.People(cmd.Context(), api.ListPeopleParams{Q: part, Limit: 50}); err == nil {
+		if got, err := cl.ListPeople(cmd.Context(), api.ListPeopleParams{Q: part, Limit: 50}); err == nil {
 			for _, p := range got.Value.Items {
-				out = append(out, p.Id+"\t"+p.Name)
+				out = append(out, p.ID+"\t"+p.Name)
 			}
 		}
 	case len(args) == 1:
-		if got, err := cl.Vocabulary(cmd.Context()); err == nil {
+		if got, err := cl.GetVocabulary(cmd.Context()); err == nil {
 			for _, r := range got.Value.Resources {
-				out = append(out, r.Id+"\t"+r.Title)
+				out = append(out, r.ID+"\t"+r.Title)
 			}
 		}
 	}
@@ -34,13 +34,13 @@ func (a *App) CompleteDevices(cmd *cobra.Command, args []string, part string) ([
 	if err != nil || len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	page, err := cl.Devices(cmd.Context(), api.ListDevicesParams{Q: part, Limit: 100})
+	page, err := cl.ListDevices(cmd.Context(), api.ListDevicesParams{Q: part, Limit: 100})
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	var ids []string
 	for _, d := range page.Value.Items {
-		ids = append(ids, d.Id+"\t"+d.Level)
+		ids = append(ids, d.ID+"\t"+d.Level)
 	}
 	return ids, cobra.ShellCompDirectiveNoFileComp
 }
@@ -51,7 +51,7 @@ func (a *App) CompleteRules(cmd *cobra.Command, device string) ([]string, cobra.
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	d, err := cl.Device(cmd.Context(), device)
+	d, err := cl.GetDevice(cmd.Context(), device)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

@@ -24,7 +24,7 @@ func (a *App) Version(ctx context.Context, name string) ([]rulebook.File, error)
 	if err != nil {
 		return nil, err
 	}
-	got, err := cl.Rulebook(ctx, name)
+	got, err := cl.GetRulebook(ctx, name)
 	if err != nil {
 		return nil, err
 	}

@@ -11,7 +11,7 @@ import (
 
 // HeldBack adds to the error of a change that would lock people out what to do.
 func HeldBack(err error) error {
-	var held *client.Problem
+	var held *client.ProblemError
 	if errors.As(err, &held) && len(held.Impacts) > 0 {
 		return fmt.Errorf("%w\nmend it, or go on all the same with --accept-impact and a reason", err)
 	}
@@ -19,7 +19,7 @@ func HeldBack(err error) error {
 }
 
 // PrintIntake tells what became of a list, or would.
-func (a *App) PrintIntake(got *client.Reply[api.PeopleIntake], path, what string, dry bool) error {
+func (a *App) PrintIntake(got *client.Reply[api.ListIntake], path, what string, dry bool) error {
 	in := got.Value
 	for _, r := range in.Refused {
 		Line(a.Err, "%s:%d: %s", path, r.Line, r.Message)
@@ -35,14 +35,16 @@ func (a *App) PrintIntake(got *client.Reply[api.PeopleIntake], path, what string
 		text = "Nothing is changed. It would be: " + text
 	}
 	Line(a.Out, text, in.Added, what, in.Changed, in.Unchanged, in.Removed, len(in.Refused))
-	a.printReach(&in.Reach)
+	if in.Reach != nil {
+		a.printReach(in.Reach)
+	}
 	for _, x := range in.Impacts {
 		Line(a.Out, "%s", a.Rust("Held back: "+x.Message))
 	}
 	return intakeError(&in, dry)
 }
 
-func intakeError(in *api.PeopleIntake, dry bool) error {
+func intakeError(in *api.ListIntake, dry bool) error {
 	if dry && len(in.Impacts) > 0 {
 		return ErrNo
 	}

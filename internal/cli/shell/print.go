@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"ironledger.example/api"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/client"
 )
@@ -124,16 +125,18 @@ func ItemsOf(raw json.RawMessage) []json.RawMessage {
 	return list.Items
 }
 
+// lister is a list, or a page of one.
+type lister[T any] interface{ List() api.List[T] }
+
 // Show prints a list that a service gave: a row a member.
-func Show[T any](a *App, got *client.Reply[client.List[T]], head []string, row func(T) []string) error {
+func Show[T any, P lister[T]](a *App, got *client.Reply[P], head []string, row func(T) []string) error {
 	l := Listing{Head: head, Items: []json.RawMessage{}}
 	fill(&l, got, row)
 	return a.Print(l)
 }
 
 // Lists makes what a command does that shows a list.
-func Lists[T any](a *App,
-	get func(*client.Client, context.Context) (*client.Reply[client.List[T]], error),
+func Lists[T any, P lister[T]](a *App, get func(*client.Client, context.Context) (*client.Reply[P], error),
 	head []string, row func(T) []string) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, _ []string) error {
 		cl, err := a.Client()
@@ -153,7 +156,7 @@ const maxPage = 500
 
 // Pages collects a list that a service gives by the page, at most limit members of it
 // (0: all). total is how many there are, where the service says.
-func Pages[T any](limit int, page func(limit int, cursor string) (*client.Reply[client.List[T]], error),
+func Pages[T any, P lister[T]](limit int, page func(limit int, cursor string) (*client.Reply[P], error),
 	head []string, row func(T) []string) (l Listing, total int, err error) {
 	if limit < 0 {
 		return l, 0, Usagef("--limit is at least 0")
@@ -169,16 +172,17 @@ func Pages[T any](limit int, page func(limit int, cursor string) (*client.Reply[
 			return l, 0, err
 		}
 		fill(&l, got, row)
-		total = got.Value.Total
-		if cursor = got.Value.Next; cursor == "" {
+		list := got.Value.List()
+		total = list.Total
+		if cursor = list.Next; cursor == "" {
 			break
 		}
 	}
 	return l, total, nil
 }
 
-func fill[T any](l *Listing, got *client.Reply[client.List[T]], row func(T) []string) {
-	for _, x := range got.Value.Items {
+func fill[T any, P lister[T]](l *Listing, got *client.Reply[P], row func(T) []string) {
+	for _, x := range got.Value.List().Items {
 		l.Rows = append(l.Rows, row(x))
 	}
 	l.Items = append(l.Items, ItemsOf(got.Raw)...)

@@ -59,7 +59,7 @@ type App struct {
 // Explain prints an error with all its problems.
 func (a *App) Explain(err error) {
 	fmt.Fprintf(a.Err, "ironledger: %s\n", err)
-	var p *client.Problem
+	var p *client.ProblemError
 	if errors.As(err, &p) {
 		for _, x := range p.Problems {
 			fmt.Fprintln(a.Err, rulebook.Problems{x}.Error())

@@ -44,7 +44,7 @@ func Number(g api.GateRuling) string {
 }
 
 // GatesOf names the gates that made the outcome.
-func GatesOf(d api.Answer) string {
+func GatesOf(d *api.Answer) string {
 	if d.BreakGlass {
 		return "break-glass"
 	}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
@@ -24,34 +25,34 @@ import (
 	"ironledger.example/internal/store"
 )
 
-// problem is an error as the API tells it: problem details (RFC 9457).
-type problem struct {
-	Type     string             `json:"type"`
-	Title    string             `json:"title"`
-	Status   int                `json:"status"`
-	Detail   string             `json:"detail"`
-	Pointer  string             `json:"pointer,omitempty"`
-	Excerpt  string             `json:"excerpt,omitempty"`
-	Problems []rulebook.Problem `json:"problems,omitempty"`
-	Examples any                `json:"examples,omitempty"`
-	Impacts  []admin.Impact     `json:"impacts,omitempty"`
+// Problem is an error as the API tells it: problem details (RFC 9457).
+type Problem struct {
+	api.Problem
+	RetryAfter int // in how many seconds it is worth while to ask again; 0: not said
 }
 
-func (p *problem) Error() string { return p.Detail }
+func (p *Problem) Error() string { return p.Detail }
 
 // NewProblem is a problem of a status with a detail.
-func NewProblem(status int, format string, args ...any) *problem {
-	return &problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
-		Detail: fmt.Sprintf(format, args...)}
+func NewProblem(status int, format string, args ...any) *Problem {
+	return &Problem{Problem: api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
+		Detail: fmt.Sprintf(format, args...)}}
+}
+
+// TooMany says that a budget is used up.
+func TooMany(format string, args ...any) *Problem {
+	p := NewProblem(http.StatusTooManyRequests, format, args...)
+	p.RetryAfter = 5
+	return p
 }
 
 // statusLeft says, to the log alone, that nobody waits for the answer any more.
 const statusLeft = 499
 
 // ProblemOf is the one place where errors become answers.
-func ProblemOf(err error) *problem {
+func ProblemOf(err error) *Problem {
 	var (
-		p        *problem
+		p        *Problem
 		field    *access.FieldError
 		query    *fault.QueryError
 		problems rulebook.Problems

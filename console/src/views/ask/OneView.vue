@@ -21,7 +21,7 @@ const complete = computed(() => query.value.person !== '' && query.value.resourc
 
 const { data: answer, problem, loading, again } = useLoad<Answer | null>(
   () => {
-    if (!complete.value || !session.mayAsk) return Promise.resolve(null)
+    if (!complete.value || !session.can('POST /api/v1/ask')) return Promise.resolve(null)
     const asked = evaluationOf(query.value)
     return query.value.under || query.value.at ? must(api.POST('/api/v1/ask/under', { body: { asked, ...(query.value.under && { files: draft.files }), ...(query.value.at && { at: query.value.at }) } })) : must(api.POST('/api/v1/ask', { body: asked }))
   },

@@ -122,7 +122,7 @@ const tags = computed(() => [...new Set((vocabulary.value?.resources ?? []).flat
         <router-link :to="{ query: { gate: g.id } }" :class="{ on: g.id === query.gate }"><strong>{{ g.number }}</strong>
           {{ g.title || g.id }}</router-link><span v-if="g.mode !== 'enforce'" class="soft small">{{ g.mode }}</span>
       </li></ul>
-      <el-button v-if="session.mayPublish" link type="primary" @click="add">Add a gate</el-button>
+      <el-button v-if="session.can('POST /api/v1/rulebooks')" link type="primary" @click="add">Add a gate</el-button>
     </template>
     <template #fields>
       <div class="row">

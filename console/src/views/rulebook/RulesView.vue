@@ -101,10 +101,10 @@ const heading = computed(() => {
         <p class="small soft">
           <code>{{ g.id }}</code>
           <el-select
-            :model-value="g.mode" size="small" class="mode" aria-label="Mode" :disabled="!session.mayPublish"
+            :model-value="g.mode" size="small" class="mode" aria-label="Mode" :disabled="!session.can('POST /api/v1/rulebooks')"
             @change="setMode(g, $event)"
           ><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select>
-          <el-button v-if="session.mayPublish" link size="small" type="primary" @click="add(g)">Add a rule</el-button>
+          <el-button v-if="session.can('POST /api/v1/rulebooks')" link size="small" type="primary" @click="add(g)">Add a rule</el-button>
         </p>
         <ul>
           <li v-for="r in g.rules" :key="r.key">

@@ -43,13 +43,13 @@ const sign = { added: '+', removed: '−', changed: '~' }
         >{{ f.name }}<span v-if="wrong(f)" class="bad"> {{ wrong(f) }}</span></button>
         <el-button
           size="small" class="fmt" :loading="busy"
-          :disabled="!session.mayPublish || (draft.check?.problems.length ?? 1) > 0" @click="act(draft.format)"
+          :disabled="!session.can('POST /api/v1/rulebooks') || (draft.check?.problems.length ?? 1) > 0" @click="act(draft.format)"
         >Format</el-button>
       </div>
       <div class="frame">
         <YamlEditor
           :key="current.name" ref="editor" :text="current.text" :marks="marks" :vocabulary="vocabulary"
-          :readonly="!session.mayPublish" :label="current.name" @change="draft.write(current!.name, $event)"
+          :readonly="!session.can('POST /api/v1/rulebooks')" :label="current.name" @change="draft.write(current!.name, $event)"
         /></div>
       <ProblemNote v-if="problem" :problem="problem" />
     </section>

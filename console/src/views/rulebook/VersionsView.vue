@@ -65,7 +65,7 @@ async function take(version: number) {
             >In the ledger</router-link>
             <el-button v-if="r.version > 1" link type="primary" @click="open(r.version)">{{ opened === r.version ? 'Close' : 'What it changed' }}</el-button>
             <el-button
-              v-if="session.mayPublish && r.version !== draft.inForce?.version" link @click="take(r.version)"
+              v-if="session.can('POST /api/v1/rulebooks') && r.version !== draft.inForce?.version" link @click="take(r.version)"
             >Go back to it</el-button>
           </td>
         </tr>
