@@ -12,7 +12,7 @@ STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint bench generate screenshots fmt clean race fuzz browser torture lint-go lint-console
+.PHONY: help build demo test lint bench generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
 
 help: ## this list
 	@sed -nE 's/^([a-z]+):[^#]*## (.*)/  make \1\t\2/p' $(firstword $(MAKEFILE_LIST)) | expand -t 22
@@ -26,7 +26,7 @@ demo: build ## the service with the data of Gullholm Ferries
 test: lint browser race fuzz ## everything
 	$(GO) test ./...
 
-lint: console/dist/index.html ## gofmt, vet, staticcheck, vue-tsc and eslint
+lint: console/dist/index.html lint-generated ## gofmt, vet, staticcheck, vue-tsc and eslint
 	@$(MAKE) --no-print-directory -j2 lint-go lint-console
 
 lint-go:
@@ -64,6 +64,11 @@ bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy|Entries' -benchtime 1x -count=1 ./bench
 	$(GO) test -run "^$$" -bench 'Publish|Change|Restart|Replay' -benchtime 1x -count=1 ./bench
 	$(GO) test -run "^$$" -bench 'Verification' -benchtime 1x -count=1 ./bench
+
+lint-generated: ## whether what is made from api/openapi.yaml is
+	@sums() { cat api/*.gen.go internal/*/*.gen.go docs/operations.md console/src/api/rights.gen.ts | sha256sum; }; \
+	before="$$(sums)"; $(GO) generate ./api; after="$$(sums)"; [ "$$before" = "$$after" ] || \
+	{ echo "api/openapi.yaml was changed: what is made from it was behind, and is made anew; look at it and commit"; exit 1; }
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
 	$(GO) generate ./api

@@ -1402,8 +1402,8 @@ type RetireDeviceJSONRequestBody = Reason
 // EnrolDeviceJSONRequestBody defines body for EnrolDevice for application/json ContentType.
 type EnrolDeviceJSONRequestBody = Claims
 
-// SettleEnrolmentJSONRequestBody defines body for SettleEnrolment for application/json ContentType.
-type SettleEnrolmentJSONRequestBody = Admission
+// DecideEnrolmentJSONRequestBody defines body for DecideEnrolment for application/json ContentType.
+type DecideEnrolmentJSONRequestBody = Admission
 
 // PostEvidenceJSONRequestBody defines body for PostEvidence for application/json ContentType.
 type PostEvidenceJSONRequestBody = PostEvidenceJSONBody

@@ -34,7 +34,7 @@ var Operations = map[string]Operation{
 	"POST /api/v1/devices/:id/retire":         {Right: "administer"},
 	"GET /api/v1/enrolments":                  {Right: "read"},
 	"POST /api/v1/enrolments":                 {Right: "decide"},
-	"POST /api/v1/enrolments/:id/settle":      {Right: "waive"},
+	"POST /api/v1/enrolments/:id/decide":      {Right: "waive"},
 	"POST /api/v1/evidence":                   {Right: "report", Long: true},
 	"GET /api/v1/gates":                       {Right: "read", Computes: true},
 	"GET /api/v1/ledger":                      {Right: "read"},

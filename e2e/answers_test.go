@@ -384,7 +384,7 @@ func TestDevicesThatAreNotAdmitted(t *testing.T) {
 			var wg sync.WaitGroup
 			for i, admit := range []bool{true, false} {
 				wg.Go(func() {
-					codes[i] = s.call(t, "POST", "/api/v1/enrolments/"+id+"/settle", adminToken,
+					codes[i] = s.call(t, "POST", "/api/v1/enrolments/"+id+"/decide", adminToken,
 						"application/json", fmt.Sprintf(`{"admit":%t,"reason":"race"}`, admit)).status
 				})
 			}

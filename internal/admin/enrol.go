@@ -229,8 +229,8 @@ func admit(c *state.Change, actor string, e *state.Enrolment, keys []evidence.Ke
 	return nil
 }
 
-// SettleEnrolment decides about a device that is held: it is taken in, or not.
-func (s *Service) SettleEnrolment(ctx context.Context, actor, id string, admit bool,
+// DecideEnrolment decides about a device that is held: it is taken in, or not.
+func (s *Service) DecideEnrolment(ctx context.Context, actor, id string, admit bool,
 	reason string) (*state.Enrolment, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err

@@ -152,9 +152,9 @@ func (c *Client) EnrolDevice(ctx context.Context, body Claims) (*Reply[Enrolment
 	return call[Enrolment](ctx, c, request{method: "POST", path: path("/api/v1/enrolments"), value: body})
 }
 
-// SettleEnrolment calls POST /api/v1/enrolments/{id}/settle: Take a device in that is held, or refuse it.
-func (c *Client) SettleEnrolment(ctx context.Context, id string, body Admission) (*Reply[Enrolment], error) {
-	return call[Enrolment](ctx, c, request{method: "POST", path: path("/api/v1/enrolments/{id}/settle", id), value: body})
+// DecideEnrolment calls POST /api/v1/enrolments/{id}/decide: Take a device in that is held, or refuse it.
+func (c *Client) DecideEnrolment(ctx context.Context, id string, body Admission) (*Reply[Enrolment], error) {
+	return call[Enrolment](ctx, c, request{method: "POST", path: path("/api/v1/enrolments/{id}/decide", id), value: body})
 }
 
 // PostEvidence calls POST /api/v1/evidence: Bring evidence, one report or a stream.

@@ -155,9 +155,9 @@ func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) (api
 	return all(items), err
 }
 
-// SettleEnrolment decides about a device that is held.
-func (s *Server) SettleEnrolment(c *gin.Context, id string, in api.Admission) (*api.Enrolment, error) {
-	return shownEnrolment(s.service.Admin.SettleEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason))
+// DecideEnrolment decides about a device that is held.
+func (s *Server) DecideEnrolment(c *gin.Context, id string, in api.Admission) (*api.Enrolment, error) {
+	return shownEnrolment(s.service.Admin.DecideEnrolment(c.Request.Context(), actor(c).Name, id, in.Admit, in.Reason))
 }
 
 func shownEnrolment(e *state.Enrolment, err error) (*api.Enrolment, error) {
@@ -261,12 +261,12 @@ func (s *Server) ListSearches(c *gin.Context) (api.List[api.Search], error) {
 
 // KeepSearch keeps a search.
 func (s *Server) KeepSearch(c *gin.Context, in api.SearchDraft) (*api.Search, error) {
-	q, err := s.service.View.KeepSearch(c.Request.Context(), actor(c).Name,
-		state.Search{Name: in.Name, Where: in.Where, Q: in.Q, Sort: in.Sort, Columns: in.Columns})
-	return (*api.Search)(q), err
+	q := state.Search{Name: in.Name, Where: in.Where, Q: in.Q, Sort: in.Sort, Columns: in.Columns}
+	kept, err := s.service.Admin.KeepSearch(c.Request.Context(), actor(c).Name, q, s.service.View.CheckSearch)
+	return (*api.Search)(kept), err
 }
 
 // DropSearch forgets a search.
 func (s *Server) DropSearch(c *gin.Context, name string) error {
-	return s.service.View.DropSearch(c.Request.Context(), name)
+	return s.service.Admin.DropSearch(c.Request.Context(), name)
 }

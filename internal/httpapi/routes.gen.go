@@ -81,8 +81,8 @@ type operations interface {
 	// EnrolDevice is POST /api/v1/enrolments: Ask for a device to be known here; the rulebook's enrolment decides.
 	EnrolDevice(c *gin.Context, body Claims) (*Enrolment, error)
 
-	// SettleEnrolment is POST /api/v1/enrolments/{id}/settle: Take a device in that is held, or refuse it.
-	SettleEnrolment(c *gin.Context, id string, body Admission) (*Enrolment, error)
+	// DecideEnrolment is POST /api/v1/enrolments/{id}/decide: Take a device in that is held, or refuse it.
+	DecideEnrolment(c *gin.Context, id string, body Admission) (*Enrolment, error)
 
 	// PostEvidence is POST /api/v1/evidence: Bring evidence, one report or a stream.
 	PostEvidence(c *gin.Context) (*IngestResult, error)
@@ -722,14 +722,14 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.EnrolDevice(c, body)
 		s.answer(c, 201, out, err)
 	})
-	r.POST("/api/v1/enrolments/:id/settle", func(c *gin.Context) {
+	r.POST("/api/v1/enrolments/:id/decide", func(c *gin.Context) {
 		id := c.Param("id")
 		var body Admission
 		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
 			s.fail(c, err)
 			return
 		}
-		out, err := s.SettleEnrolment(c, id, body)
+		out, err := s.DecideEnrolment(c, id, body)
 		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/evidence", func(c *gin.Context) {

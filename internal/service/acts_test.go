@@ -137,7 +137,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"settle enrolment": func(ctx context.Context) error {
-			_, err := s.Admin.SettleEnrolment(ctx, "astrid", a.one(a.held...), a.r.IntN(2) == 0, "looked at")
+			_, err := s.Admin.DecideEnrolment(ctx, "astrid", a.one(a.held...), a.r.IntN(2) == 0, "looked at")
 			return err
 		},
 		"settle report": func(ctx context.Context) error {
@@ -168,13 +168,13 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"search": func(ctx context.Context) error {
-			_, err := s.View.KeepSearch(ctx, "astrid",
+			_, err := s.Admin.KeepSearch(ctx, "astrid",
 				state.Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)),
-					Where: a.one("level == sound", "managed")})
+					Where: a.one("level == sound", "managed")}, s.View.CheckSearch)
 			return err
 		},
 		"drop search": func(ctx context.Context) error {
-			return s.View.DropSearch(ctx, fmt.Sprint(a.prefix, "s", a.r.IntN(4)))
+			return s.Admin.DropSearch(ctx, fmt.Sprint(a.prefix, "s", a.r.IntN(4)))
 		},
 		"ask": func(context.Context) error {
 			for range 10 {

@@ -405,12 +405,12 @@ func TestSearchesAreKept(t *testing.T) {
 	report(t, s, "d1", good)
 	for _, bad := range []state.Search{{}, {Name: "x", Where: "levl == strong"},
 		{Name: "x", Columns: []string{"colour"}}} {
-		if _, err := s.View.KeepSearch(ctx, "a", bad); err == nil {
+		if _, err := s.Admin.KeepSearch(ctx, "a", bad, s.View.CheckSearch); err == nil {
 			t.Errorf("%+v is kept", bad)
 		}
 	}
 	q := state.Search{Name: "strong ones", Where: "level == strong", Columns: []string{"os.version", "owner"}}
-	if _, err := s.View.KeepSearch(ctx, "a", q); err != nil {
+	if _, err := s.Admin.KeepSearch(ctx, "a", q, s.View.CheckSearch); err != nil {
 		t.Fatal(err)
 	}
 	if all := s.View.Searches(); len(all) != 1 || all[0].By != "a" {
@@ -420,10 +420,10 @@ func TestSearchesAreKept(t *testing.T) {
 	if err != nil || page.Items[0].Values["os.version"] != "14.1" {
 		t.Errorf("the columns are %+v (%v)", page, err)
 	}
-	if err := s.View.DropSearch(ctx, q.Name); err != nil {
+	if err := s.Admin.DropSearch(ctx, q.Name); err != nil {
 		t.Error(err)
 	}
-	if err := s.View.DropSearch(ctx, q.Name); err == nil {
+	if err := s.Admin.DropSearch(ctx, q.Name); err == nil {
 		t.Error("it is dropped twice")
 	}
 }

@@ -103,7 +103,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 					_, _ = s.Admin.Retire(ctx, "it", d, "lost") // it may not be known yet
 					e, err := s.Admin.Enrol(ctx, "agent", state.Claims{Platform: "windows", Serial: "S-" + d}, nil)
 					if err == nil && e.State == state.Held {
-						_, err = s.Admin.SettleEnrolment(ctx, "desk", e.ID, true, "found")
+						_, err = s.Admin.DecideEnrolment(ctx, "desk", e.ID, true, "found")
 					}
 					must(err)
 				}

@@ -284,7 +284,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			must(err)
 			var turn atomic.Int64
 			return func() error {
-				_, err := s.Admin.SettleEnrolment(ctx, "astrid", e.ID, turn.Add(1)%2 == 0, "looked at")
+				_, err := s.Admin.DecideEnrolment(ctx, "astrid", e.ID, turn.Add(1)%2 == 0, "looked at")
 				return err
 			}
 		},
@@ -314,9 +314,9 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			return func() error { _, err := s.Admin.RevokeToken(ctx, "astrid", fmt.Sprint("u", i)); return err }
 		},
 		"drop a search": func(i int) func() error {
-			_, err := s.View.KeepSearch(ctx, "astrid", state.Search{Name: "s"})
+			_, err := s.Admin.KeepSearch(ctx, "astrid", state.Search{Name: "s"}, s.View.CheckSearch)
 			must(err)
-			return func() error { return s.View.DropSearch(ctx, "s") }
+			return func() error { return s.Admin.DropSearch(ctx, "s") }
 		},
 		"remove a person": func(i int) func() error {
 			_, err := s.Admin.ImportPeople(ctx, "astrid", []directory.Person{{ID: "maren", Name: "Maren"}},

@@ -86,7 +86,7 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 			}, func() {
 				e, err := s.Admin.Enrol(ctx, "admin", state.Claims{ID: "d1"}, nil)
 				if err == nil {
-					_, err = s.Admin.SettleEnrolment(ctx, "admin", e.ID, true, "found")
+					_, err = s.Admin.DecideEnrolment(ctx, "admin", e.ID, true, "found")
 				}
 				if err != nil {
 					t.Fatal(err)

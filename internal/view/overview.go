@@ -17,58 +17,59 @@ import (
 	"ironledger.example/internal/state"
 )
 
-// Overview looks over the whole fleet. within is how near an end must be to be
-// told of, and back how far the course of levels reaches; microseconds.
-func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overview, error) {
-	snap, now := s.Snapshot(), s.Micros()
+// census is what a walk over the fleet counts.
+type census struct {
+	devices   int
+	platforms map[string][]int // by platform and level
+	levels    []int
+	holds     []api.RuleHold // by rule
+	verdicts  map[string]int
+	recent    []*state.Device // whose level changed in the last day
+}
+
+// takeCensus walks over the fleet as it is at the moment now.
+func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 	b := snap.Book
-	o := &api.Overview{Now: value.FormatTime(now), Ladder: b.Rulebook.Ladder, Platforms: []api.PlatformLevels{},
-		Rules: []api.RuleHold{}, Dropped: []api.Drop{}, Quiet: []api.Source{}, Unmatched: snap.Unmatched.Open(),
-		Verdicts: map[string]int{}}
-	platforms, levels := map[string][]int{}, make([]int, len(o.Ladder))
-	holds := make([]api.RuleHold, len(b.RuleKeys))
-	slot := b.Rulebook.Dict.Slot("platform")
-	var recent []*state.Device
+	slot, ladder := b.Rulebook.Dict.Slot("platform"), len(b.Rulebook.Ladder)
+	n := &census{platforms: map[string][]int{}, levels: make([]int, ladder), holds: make([]api.RuleHold, len(b.RuleKeys)),
+		verdicts: map[string]int{}}
 	snap.Fleet.All(func(d *state.Device) bool {
 		d = snap.At(d, now)
-		o.Devices++
+		n.devices++
 		platform := "unknown"
 		if v := d.View.Get(slot, now); v.Known() {
 			platform = v.String()
 		}
-		if platforms[platform] == nil {
-			platforms[platform] = make([]int, len(o.Ladder))
+		if n.platforms[platform] == nil {
+			n.platforms[platform] = make([]int, ladder)
 		}
-		platforms[platform][d.Result.Level]++
-		levels[d.Result.Level]++
+		n.platforms[platform][d.Result.Level]++
+		n.levels[d.Result.Level]++
 		for i, v := range d.Result.Verdicts {
-			count(&holds[i], v)
+			count(&n.holds[i], v)
 			if v != posture.None {
-				o.Verdicts[v.String()]++
+				n.verdicts[v.String()]++
 			}
 		}
 		for _, k := range b.Rules.Binding(&d.Result) {
-			holds[slices.Index(b.RuleKeys, k)].Binding++
+			n.holds[slices.Index(b.RuleKeys, k)].Binding++
 		}
 		if now-d.Since < value.Day {
-			recent = append(recent, d)
+			n.recent = append(n.recent, d)
 		}
 		return true
 	})
-	for p, l := range platforms {
-		o.Platforms = append(o.Platforms, api.PlatformLevels{Platform: p, Levels: l})
-	}
-	sum := func(l []int) (n int) {
-		for _, x := range l {
-			n += x
-		}
-		return n
-	}
-	slices.SortFunc(o.Platforms, func(a, b api.PlatformLevels) int {
-		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
-	})
-	holding(o, b, holds)
-	o.Emergencies = []api.Emergency{}
+	return n
+}
+
+// Overview looks over the whole fleet. within is how near an end must be to be
+// told of, and back how far the course of levels reaches; microseconds.
+func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overview, error) {
+	snap, now := s.Snapshot(), s.Micros()
+	b, n := snap.Book, s.takeCensus(snap, now)
+	o := &api.Overview{Now: value.FormatTime(now), Devices: n.devices, Ladder: b.Rulebook.Ladder,
+		Platforms: platforms(n.platforms), Rules: holding(b, n.holds), Dropped: []api.Drop{}, Quiet: []api.Source{},
+		Unmatched: snap.Unmatched.Open(), Emergencies: []api.Emergency{}, Verdicts: n.verdicts}
 	for _, e := range s.decisions.Emergencies(now - 7*value.Day) {
 		o.Emergencies = append(o.Emergencies, api.Emergency(e))
 	}
@@ -77,7 +78,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overvi
 		return nil, err
 	}
 	o.Held = len(held)
-	if err := s.dropped(ctx, o, b, recent); err != nil {
+	if err := s.dropped(ctx, o, b, n.recent); err != nil {
 		return nil, err
 	}
 	for _, src := range s.Sources() {
@@ -86,7 +87,26 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overvi
 		}
 	}
 	o.Ending = s.Ending(within)
-	return o, s.course(ctx, o, levels, now, back)
+	return o, s.course(ctx, o, n.levels, now, back)
+}
+
+// platforms lists how many devices of each platform stand at each level, the platform
+// with most devices first.
+func platforms(levels map[string][]int) []api.PlatformLevels {
+	out := []api.PlatformLevels{}
+	for p, l := range levels {
+		out = append(out, api.PlatformLevels{Platform: p, Levels: l})
+	}
+	sum := func(l []int) (n int) {
+		for _, x := range l {
+			n += x
+		}
+		return n
+	}
+	slices.SortFunc(out, func(a, b api.PlatformLevels) int {
+		return cmp.Or(cmp.Compare(sum(b.Levels), sum(a.Levels)), strings.Compare(a.Platform, b.Platform))
+	})
+	return out
 }
 
 // count counts a verdict of a rule.
@@ -104,19 +124,21 @@ func count(h *api.RuleHold, v posture.Verdict) {
 }
 
 // holding tells of the rules that hold devices down, those that hold most first.
-func holding(o *api.Overview, b *state.Book, holds []api.RuleHold) {
+func holding(b *state.Book, holds []api.RuleHold) []api.RuleHold {
+	out := []api.RuleHold{}
 	for i, h := range holds {
 		if h.Fail+h.Unknown+h.Grace+h.Waived == 0 {
 			continue
 		}
 		h.Rule = b.RuleKeys[i]
 		h.Title, h.Shadow = b.Rules.Title(i), b.Rules.InShadow(i)
-		o.Rules = append(o.Rules, h)
+		out = append(out, h)
 	}
-	slices.SortStableFunc(o.Rules, func(x, y api.RuleHold) int {
+	slices.SortStableFunc(out, func(x, y api.RuleHold) int {
 		return cmp.Or(cmp.Compare(y.Binding, x.Binding), cmp.Compare(y.Fail+y.Unknown, x.Fail+x.Unknown),
 			strings.Compare(x.Rule, y.Rule))
 	})
+	return out
 }
 
 // maxDropped bounds the devices of which an overview tells that they fell.

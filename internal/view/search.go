@@ -1,50 +1,17 @@
 package view
 
 import (
-	"context"
-
-	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 )
 
 // Searches lists the searches that are kept, by name.
 func (s *Service) Searches() []state.Search { return s.Snapshot().Searches.List() }
 
-// maxSearches bounds how many searches are kept.
-const maxSearches = 500
-
-// KeepSearch keeps a search under its name, in place of one of the same name.
-func (s *Service) KeepSearch(ctx context.Context, actor string, q state.Search) (*state.Search, error) {
-	switch {
-	case q.Name == "" || len(q.Name) > 100:
-		return nil, fault.Input("/name", "a search needs a name of at most 100 bytes")
-	case len(q.Columns) > 40:
-		return nil, fault.Input("/columns", "there are more than 40 columns")
+// CheckSearch finds what is wrong with a search that somebody wants to keep.
+func (s *Service) CheckSearch(q *state.Search) error {
+	book := s.Snapshot().Book
+	if _, err := matcher(book, DeviceSearch{Where: q.Where, Text: q.Q}, s.Micros()); err != nil {
+		return err
 	}
-	snap := s.Snapshot()
-	if _, err := matcher(snap.Book, DeviceSearch{Where: q.Where, Text: q.Q}, s.Micros()); err != nil {
-		return nil, err
-	}
-	if err := checkColumns(snap.Book, q.Columns); err != nil {
-		return nil, err
-	}
-	q.By = actor
-	err := s.Do(ctx, func(c *state.Change) error {
-		if state.Get(c, state.SearchKind, q.Name) == nil && len(state.All(c, state.SearchKind)) >= maxSearches {
-			return fault.Input("/name", "there are 500 searches already; drop one first")
-		}
-		return state.Put(c, state.SearchKind, q.Name, &q)
-	})
-	return &q, err
-}
-
-// DropSearch forgets a search.
-func (s *Service) DropSearch(ctx context.Context, name string) error {
-	return s.Do(ctx, func(c *state.Change) error {
-		if state.Get(c, state.SearchKind, name) == nil {
-			return fault.NotFound("search", name)
-		}
-		state.Drop(c, state.SearchKind, name)
-		return nil
-	})
+	return checkColumns(book, q.Columns)
 }

@@ -72,20 +72,27 @@ func (s *Service) Sources() []api.Source {
 		if last[id] != 0 {
 			src.LastAt = value.FormatTime(last[id])
 		}
-		src.Refused = []api.AttributeRefusal{}
-		for key, r := range refused {
-			if key[0] == id {
-				src.Refused = append(src.Refused, *r)
-			}
-		}
-		slices.SortFunc(src.Refused, func(a, b api.AttributeRefusal) int {
-			return cmp.Or(cmp.Compare(b.Devices, a.Devices), strings.Compare(a.Attribute, b.Attribute))
-		})
+		src.Refused = refusalsOf(id, refused)
 		out = append(out, *src)
 	}
 	slices.SortFunc(out, func(a, b api.Source) int {
 		return cmp.Or(cmp.Compare(b.Rank, a.Rank),
 			strings.Compare(a.ID, b.ID))
+	})
+	return out
+}
+
+// refusalsOf lists what was refused of a source, by source and by attribute with its
+// message: what concerns most devices first.
+func refusalsOf(source string, refused map[[2]string]*api.AttributeRefusal) []api.AttributeRefusal {
+	out := []api.AttributeRefusal{}
+	for key, r := range refused {
+		if key[0] == source {
+			out = append(out, *r)
+		}
+	}
+	slices.SortFunc(out, func(a, b api.AttributeRefusal) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), strings.Compare(a.Attribute, b.Attribute))
 	})
 	return out
 }

@@ -24,7 +24,7 @@ export const rights = {
   'POST /api/v1/devices/{id}/retire': 'administer',
   'GET /api/v1/enrolments': 'read',
   'POST /api/v1/enrolments': 'decide',
-  'POST /api/v1/enrolments/{id}/settle': 'waive',
+  'POST /api/v1/enrolments/{id}/decide': 'waive',
   'POST /api/v1/evidence': 'report',
   'GET /api/v1/gates': 'read',
   'GET /api/v1/ledger': 'read',

@@ -147,7 +147,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/enrolments/{id}/settle": {
+    "/api/v1/enrolments/{id}/decide": {
         parameters: {
             query?: never;
             header?: never;
@@ -157,7 +157,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Take a device in that is held, or refuse it */
-        post: operations["settleEnrolment"];
+        post: operations["decideEnrolment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2581,7 +2581,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    settleEnrolment: {
+    decideEnrolment: {
         parameters: {
             query?: never;
             header?: never;

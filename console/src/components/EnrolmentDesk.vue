@@ -12,7 +12,7 @@ const session = useSession()
 const all = ref(false)
 const { data, problem, again } = useLoad(() => must(api.GET('/api/v1/enrolments', { params: { query: all.value ? {} : { state: 'held' } } })), () => all.value)
 const settling = ref<{ id: string, admit: boolean } | null>(null)
-const settle = (id: string, admit: boolean) => (reason: string) => must(api.POST('/api/v1/enrolments/{id}/settle', { params: { path: { id } }, body: { admit, reason } }))
+const decide = (id: string, admit: boolean) => (reason: string) => must(api.POST('/api/v1/enrolments/{id}/decide', { params: { path: { id } }, body: { admit, reason } }))
 function done() {
   settling.value = null
   return again()
@@ -39,14 +39,14 @@ function done() {
             v-if="e.state === 'enrolled' && e.device" :to="{ name: 'device', params: { id: e.device } }"
           >{{ e.device }}</router-link><div class="soft small">{{ e.decided_by ? `${e.decided_by}: ${e.reason}` : e.why }}</div>
           </td>
-          <td class="right"><template v-if="e.state === 'held' && session.can('POST /api/v1/enrolments/{id}/settle')">
+          <td class="right"><template v-if="e.state === 'held' && session.can('POST /api/v1/enrolments/{id}/decide')">
             <el-button size="small" @click="settling = { id: e.id, admit: true }">Take in</el-button>
             <el-button link size="small" @click="settling = { id: e.id, admit: false }">Refuse</el-button>
           </template></td>
         </tr>
         <tr v-if="settling?.id === e.id"><td :colspan="5">
           <ReasonForm
-            :label="settling.admit ? 'Take it in' : 'Refuse it'" :what="settle(e.id, settling.admit)"
+            :label="settling.admit ? 'Take it in' : 'Refuse it'" :what="decide(e.id, settling.admit)"
             @done="done" @cancel="settling = null"
           /></td></tr>
       </template>

@@ -107,7 +107,7 @@ func enrolSettleCmd(a *shell.App, verb, short string, admit bool) *cobra.Command
 			if err != nil {
 				return err
 			}
-			got, err := cl.SettleEnrolment(cmd.Context(), args[0],
+			got, err := cl.DecideEnrolment(cmd.Context(), args[0],
 				api.Admission{Admit: admit, Reason: reason})
 			if err != nil {
 				return err
