@@ -77,8 +77,9 @@ generate: console/node_modules/.package-lock.json ## what is made from api/opena
 screenshots: build browser ## docs/screenshots from the demo data
 	scripts/screenshots
 
-fmt: ## gofmt of every file
+fmt: console/node_modules/.package-lock.json ## gofmt and Prettier of every file
 	gofmt -w $$(git ls-files '*.go')
+	cd console && npx prettier --write --log-level warn .
 
 clean: ## removes what was built
 	rm -rf bin console/dist/assets console/dist/index.html

@@ -4,5 +4,8 @@ import { defineConfig } from 'vite'
 export default defineConfig({
   publicDir: false,
   define: { 'process.env.NODE_ENV': '"production"' },
-  build: { outDir: 'unit/dist', lib: { entry: 'unit/main.ts', formats: ['iife'], name: 'units', fileName: () => 'unit.js' } },
+  build: {
+    outDir: 'unit/dist',
+    lib: { entry: 'unit/main.ts', formats: ['iife'], name: 'units', fileName: () => 'unit.js' },
+  },
 })

@@ -27,7 +27,8 @@ const menu = [
 const pages = computed(() => menu.filter(([, , shows]) => session.can(shows)))
 
 // A page belongs to the one of the menu that its address begins with.
-const here = (to: string) => route.matched.length > 0 && (route.path === to || to !== '/' && route.path.startsWith(`${to}/`))
+const here = (to: string) =>
+  route.matched.length > 0 && (route.path === to || (to !== '/' && route.path.startsWith(`${to}/`)))
 
 async function signOut() {
   await session.signOut()
@@ -39,15 +40,22 @@ async function signOut() {
   <div v-if="framed" class="frame">
     <a class="skip" href="#page">To the page</a>
     <header>
-      <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22">Iron Ledger</router-link>
+      <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22" />Iron Ledger</router-link>
       <nav aria-label="Pages">
         <router-link
-          v-for="[to, title] in pages" :key="to" :to="to" active-class="" exact-active-class=""
+          v-for="[to, title] in pages"
+          :key="to"
+          :to="to"
+          active-class=""
+          exact-active-class=""
           :class="{ here: here(to) }"
-        >{{ title }}</router-link>
+          >{{ title }}</router-link
+        >
       </nav>
-      <span class="who soft small">{{ session.who?.name }}, {{ session.who?.role }}<span v-if="live.state === 'lost'" class="lost" role="status">
-        · not live, trying again</span></span>
+      <span class="who soft small"
+        >{{ session.who?.name }}, {{ session.who?.role
+        }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span
+      >
       <el-button link @click="signOut">Sign out</el-button>
     </header>
     <main id="page" tabindex="-1"><router-view /></main>
@@ -56,14 +64,57 @@ async function signOut() {
 </template>
 
 <style scoped>
-header { display: flex; align-items: center; gap: 28px; padding: 0 32px; border-bottom: 1px solid var(--rule-strong); background: var(--sheet); }
-.name { font-family: var(--serif); font-weight: 600; font-size: 17px; text-decoration: none; display: flex; align-items: center; gap: 8px; }
-nav { display: flex; gap: 22px; flex: 1; }
-nav a { text-decoration: none; padding: 14px 2px 11px; border-bottom: 3px solid transparent; }
-nav a.here { border-bottom-color: var(--metal); font-weight: 600; }
-main { padding: 24px 32px 64px; max-width: 1440px; margin: 0 auto; }
-main:focus { outline: none; }
-.lost { color: var(--metal); }
-.skip { position: absolute; left: -999px; }
-.skip:focus { left: 8px; top: 8px; background: var(--sheet); padding: 4px 8px; z-index: 9; }
+header {
+  display: flex;
+  align-items: center;
+  gap: 28px;
+  padding: 0 32px;
+  border-bottom: 1px solid var(--rule-strong);
+  background: var(--sheet);
+}
+.name {
+  font-family: var(--serif);
+  font-weight: 600;
+  font-size: 17px;
+  text-decoration: none;
+  display: flex;
+  align-items: center;
+  gap: 8px;
+}
+nav {
+  display: flex;
+  gap: 22px;
+  flex: 1;
+}
+nav a {
+  text-decoration: none;
+  padding: 14px 2px 11px;
+  border-bottom: 3px solid transparent;
+}
+nav a.here {
+  border-bottom-color: var(--metal);
+  font-weight: 600;
+}
+main {
+  padding: 24px 32px 64px;
+  max-width: 1440px;
+  margin: 0 auto;
+}
+main:focus {
+  outline: none;
+}
+.lost {
+  color: var(--metal);
+}
+.skip {
+  position: absolute;
+  left: -999px;
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
+  background: var(--sheet);
+  padding: 4px 8px;
+  z-index: 9;
+}
 </style>

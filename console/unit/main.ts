@@ -7,7 +7,10 @@ import { ProblemError } from '../src/api/client'
 import { put, textOf, type Held, type Path } from '../src/composables/useDocuments'
 import { useLoad } from '../src/composables/useLoad'
 
-interface Asked { done: (value: unknown) => void, fail: (e: unknown) => void }
+interface Asked {
+  done: (value: unknown) => void
+  fail: (e: unknown) => void
+}
 
 /** Mounts a page that loads; each question waits until it is answered from outside. */
 async function mount() {
@@ -16,30 +19,54 @@ async function mount() {
   const empty = { render: () => h('p') }
   const router = createRouter({
     history: createMemoryHistory(),
-    routes: [{ path: '/here', component: empty }, { path: '/sign-in', name: 'sign-in', component: empty }],
+    routes: [
+      { path: '/here', component: empty },
+      { path: '/sign-in', name: 'sign-in', component: empty },
+    ],
   })
   await router.push('/here?q=1')
   let loaded: ReturnType<typeof useLoad<unknown>> | undefined
   const app = createApp({
     setup() {
-      loaded = useLoad(() => new Promise((done, fail) => { asked.push({ done, fail }) }), () => on.value)
+      loaded = useLoad(
+        () =>
+          new Promise((done, fail) => {
+            asked.push({ done, fail })
+          }),
+        () => on.value,
+      )
       return () => h('p')
     },
   })
   app.use(createPinia()).use(router)
   app.mount(document.body.appendChild(document.createElement('div')))
-  const settled = () => new Promise((done) => { setTimeout(done) })
+  const settled = () =>
+    new Promise((done) => {
+      setTimeout(done)
+    })
   return {
-    ask: async () => { on.value++; await settled() },
-    again: async () => { void loaded!.again(); await settled() },
-    answer: async (n: number, value: unknown) => { asked[n]!.done(value); await settled() },
+    ask: async () => {
+      on.value++
+      await settled()
+    },
+    again: async () => {
+      void loaded!.again()
+      await settled()
+    },
+    answer: async (n: number, value: unknown) => {
+      asked[n]!.done(value)
+      await settled()
+    },
     fail: async (n: number, status: number) => {
       asked[n]!.fail(new ProblemError({ type: 'about:blank', title: '', status, detail: `failed with ${status}` }))
       await settled()
     },
     state: () => ({
-      asked: asked.length, data: loaded!.data.value, loading: loaded!.loading.value,
-      problem: loaded!.problem.value?.detail ?? '', at: router.currentRoute.value.fullPath,
+      asked: asked.length,
+      data: loaded!.data.value,
+      loading: loaded!.loading.value,
+      problem: loaded!.problem.value?.detail ?? '',
+      at: router.currentRoute.value.fullPath,
     }),
   }
 }

@@ -61,11 +61,25 @@ export async function must<T>(call: Promise<Reply<T>>): Promise<T> {
   try {
     reply = await call
   } catch {
-    throw new ProblemError({ type: 'about:blank', title: 'No answer', status: 0, detail: 'The service does not answer. Check that it is running, then try again.' })
+    throw new ProblemError({
+      type: 'about:blank',
+      title: 'No answer',
+      status: 0,
+      detail: 'The service does not answer. Check that it is running, then try again.',
+    })
   }
   if (reply.error !== undefined || !reply.response.ok) {
     const p = reply.error
-    throw new ProblemError(p?.detail ? p : { type: 'about:blank', title: 'Failed', status: reply.response.status, detail: `The service answered ${reply.response.status}.` })
+    throw new ProblemError(
+      p?.detail
+        ? p
+        : {
+            type: 'about:blank',
+            title: 'Failed',
+            status: reply.response.status,
+            detail: `The service answered ${reply.response.status}.`,
+          },
+    )
   }
   return reply.data as T
 }

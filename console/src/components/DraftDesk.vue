@@ -11,7 +11,7 @@ const props = defineProps<{
   /** What is listed. */
   label: string
   /** The heading, and the file, of what was chosen; null for nothing. */
-  chosen: { title: string, file: string } | null
+  chosen: { title: string; file: string } | null
 }>()
 defineSlots<{
   list(): unknown
@@ -44,9 +44,15 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
         <slot name="fields" />
       </el-form>
       <ProblemNote
-        v-for="p in told" :key="p.message"
-        :problem="{ type: 'about:blank', title: '', status: 422, detail: `${p.file}:${p.line}: ${p.message}`,
-                    excerpt: p.excerpt }"
+        v-for="p in told"
+        :key="p.message"
+        :problem="{
+          type: 'about:blank',
+          title: '',
+          status: 422,
+          detail: `${p.file}:${p.line}: ${p.message}`,
+          excerpt: p.excerpt,
+        }"
       />
       <p>
         <router-link :to="textOf(chosen.file)">See it in the text</router-link>
@@ -60,9 +66,24 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
 </template>
 
 <style scoped>
-.desk { display: grid; grid-template-columns: 330px minmax(0, 760px); gap: 48px; }
-nav :slotted(ul) { list-style: none; padding: 0; margin: 4px 0; }
-nav :slotted(section) { margin-bottom: 18px; }
-.broken { border-left: 3px solid var(--metal); padding-left: 12px; }
-h2 { margin-top: 0; }
+.desk {
+  display: grid;
+  grid-template-columns: 330px minmax(0, 760px);
+  gap: 48px;
+}
+nav :slotted(ul) {
+  list-style: none;
+  padding: 0;
+  margin: 4px 0;
+}
+nav :slotted(section) {
+  margin-bottom: 18px;
+}
+.broken {
+  border-left: 3px solid var(--metal);
+  padding-left: 12px;
+}
+h2 {
+  margin-top: 0;
+}
 </style>

@@ -7,10 +7,14 @@ defineProps<{ leaf: Leaf }>()
 </script>
 
 <template>
-  <td><code>{{ leaf.condition }}</code></td>
+  <td>
+    <code>{{ leaf.condition }}</code>
+  </td>
   <td class="observed">
-    <template v-if="leaf.holds === 'unknown' && leaf.unknown"><span class="soft">not known:</span>
-      {{ leaf.unknown }}<span v-if="leaf.observed" class="soft"> (was {{ leaf.observed }})</span></template>
+    <template v-if="leaf.holds === 'unknown' && leaf.unknown"
+      ><span class="soft">not known:</span> {{ leaf.unknown
+      }}<span v-if="leaf.observed" class="soft"> (was {{ leaf.observed }})</span></template
+    >
     <template v-else>{{ leaf.observed ?? 'not known' }}</template>
   </td>
   <td>{{ leaf.source }}</td>
@@ -18,5 +22,9 @@ defineProps<{ leaf: Leaf }>()
 </template>
 
 <style scoped>
-.observed { min-width: 110px; max-width: 340px; overflow-wrap: anywhere; }
+.observed {
+  min-width: 110px;
+  max-width: 340px;
+  overflow-wrap: anywhere;
+}
 </style>

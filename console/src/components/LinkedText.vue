@@ -5,4 +5,9 @@ import { linked } from '../composables/format'
 defineProps<{ text: string }>()
 </script>
 
-<template><template v-for="(part, i) in linked(text)" :key="i"><a v-if="part.href" :href="part.href" rel="noreferrer" target="_blank">{{ part.text }}</a><template v-else>{{ part.text }}</template></template></template>
+<template>
+  <template v-for="(part, i) in linked(text)" :key="i"
+    ><a v-if="part.href" :href="part.href" rel="noreferrer" target="_blank">{{ part.text }}</a
+    ><template v-else>{{ part.text }}</template></template
+  >
+</template>

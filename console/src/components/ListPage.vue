@@ -1,13 +1,10 @@
-<script setup lang="ts" generic="T, P extends { items: T[], next?: string }">
+<script setup lang="ts" generic="T, P extends { items: T[]; next?: string }">
 // A list that is searched and gone through page by page: its search, what came of
 // it in each state, and the pager.
 import type { Problem } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
 
-const {
-  before = 'Before',
-  after = 'Next',
-} = defineProps<{
+const { before = 'Before', after = 'Next' } = defineProps<{
   title: string
   /** What came; null before something did. */
   page: P | null
@@ -19,7 +16,7 @@ const {
   before?: string
   after?: string
 }>()
-defineEmits<{ search: [], again: [], back: [], forward: [] }>()
+defineEmits<{ search: []; again: []; back: []; forward: [] }>()
 defineSlots<{
   /** Beside the title, and between it and the search. */
   head?(): unknown
@@ -64,9 +61,25 @@ defineSlots<{
 </template>
 
 <style scoped>
-.head { display: flex; justify-content: space-between; align-items: baseline; gap: 24px; }
-.search { display: flex; gap: 10px; margin: 14px 0 10px; align-items: center; }
-.stale { opacity: 0.6; }
-.empty { padding: 40px 0; }
-.pages { margin-top: 16px; }
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+  gap: 24px;
+}
+.search {
+  display: flex;
+  gap: 10px;
+  margin: 14px 0 10px;
+  align-items: center;
+}
+.stale {
+  opacity: 0.6;
+}
+.empty {
+  padding: 40px 0;
+}
+.pages {
+  margin-top: 16px;
+}
 </style>

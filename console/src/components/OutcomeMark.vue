@@ -2,7 +2,7 @@
 // The outcome of a decision: a shape and its word.
 import type { Outcome } from '../api/client'
 
-defineProps<{ outcome: Outcome, large?: boolean }>()
+defineProps<{ outcome: Outcome; large?: boolean }>()
 </script>
 
 <template>
@@ -17,9 +17,27 @@ defineProps<{ outcome: Outcome, large?: boolean }>()
 </template>
 
 <style scoped>
-.outcome { display: inline-flex; align-items: center; gap: 7px; white-space: nowrap; }
-path { fill: none; stroke: currentcolor; stroke-width: 2; }
-.allow { color: var(--good); }
-.deny { color: var(--metal); font-weight: 600; }
-.large { font-family: var(--serif); font-size: 24px; font-weight: 600; }
+.outcome {
+  display: inline-flex;
+  align-items: center;
+  gap: 7px;
+  white-space: nowrap;
+}
+path {
+  fill: none;
+  stroke: currentcolor;
+  stroke-width: 2;
+}
+.allow {
+  color: var(--good);
+}
+.deny {
+  color: var(--metal);
+  font-weight: 600;
+}
+.large {
+  font-family: var(--serif);
+  font-size: 24px;
+  font-weight: 600;
+}
 </style>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Who asked: a person, as a link to their page, or the device itself. Of a
 // decision that was redacted nobody is left.
-defineProps<{ id: string, device?: boolean }>()
+defineProps<{ id: string; device?: boolean }>()
 </script>
 
 <template>

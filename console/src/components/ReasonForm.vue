@@ -8,8 +8,12 @@ import type { Preview } from '../composables/preview'
 import ProblemNote from './ProblemNote.vue'
 import { useAct } from '../composables/useAct'
 
-const props = defineProps<{ label: string, what: (reason: string, anyway: boolean) => Promise<unknown>, preview?: () => Promise<Preview> }>()
-const emit = defineEmits<{ done: [], cancel: [] }>()
+const props = defineProps<{
+  label: string
+  what: (reason: string, anyway: boolean) => Promise<unknown>
+  preview?: () => Promise<Preview>
+}>()
+const emit = defineEmits<{ done: []; cancel: [] }>()
 const reason = ref('')
 const told = shallowRef<Preview | null>(null)
 const failed = shallowRef<Problem | null>(null)
@@ -37,24 +41,42 @@ async function submit() {
     <p v-if="!told && !failed" class="soft">What it would do…</p>
     <template v-else-if="told">
       <p v-if="told.does.length + told.held.length === 0" class="soft">Nobody's access changes by it.</p>
-      <ul v-else><li v-for="text in told.held" :key="text" class="held">{{ text }}</li>
-        <li v-for="text in told.does" :key="text">{{ text }}</li></ul>
+      <ul v-else>
+        <li v-for="text in told.held" :key="text" class="held">{{ text }}</li>
+        <li v-for="text in told.does" :key="text">{{ text }}</li>
+      </ul>
     </template>
     <ProblemNote v-else-if="failed" :problem="failed" @again="look" />
   </div>
   <form class="reason" @submit.prevent="submit" @keydown.esc="$emit('cancel')">
     <el-input
-      v-model="reason" name="reason" placeholder="Why? Everybody who looks here reads it." aria-label="Reason"
+      v-model="reason"
+      name="reason"
+      placeholder="Why? Everybody who looks here reads it."
+      aria-label="Reason"
       autofocus
     />
-    <el-button type="primary" native-type="submit" :loading="busy" :disabled="reason.trim() === ''">{{ label }}{{ told?.held.length ? ' all the same' : '' }}</el-button>
+    <el-button type="primary" native-type="submit" :loading="busy" :disabled="reason.trim() === ''"
+      >{{ label }}{{ told?.held.length ? ' all the same' : '' }}</el-button
+    >
     <el-button link @click="$emit('cancel')">Leave it</el-button>
   </form>
   <ProblemNote v-if="problem" :problem="problem" />
 </template>
 
 <style scoped>
-.reason { display: flex; gap: 8px; margin: 6px 0; max-width: 620px; }
-.told ul { margin: 4px 0; padding-left: 20px; }
-.held { color: var(--metal); font-weight: 600; }
+.reason {
+  display: flex;
+  gap: 8px;
+  margin: 6px 0;
+  max-width: 620px;
+}
+.told ul {
+  margin: 4px 0;
+  padding-left: 20px;
+}
+.held {
+  color: var(--metal);
+  font-weight: 600;
+}
 </style>

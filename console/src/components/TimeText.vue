@@ -4,4 +4,6 @@ import { ago, full } from '../composables/format'
 defineProps<{ time: string }>()
 </script>
 
-<template><time :datetime="time" :title="full(time)" class="nowrap">{{ ago(time) }}</time></template>
+<template>
+  <time :datetime="time" :title="full(time)" class="nowrap">{{ ago(time) }}</time>
+</template>

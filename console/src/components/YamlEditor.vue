@@ -14,13 +14,38 @@ import { tags } from '@lezer/highlight'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Vocabulary } from '../api/client'
 
-interface Mark { line: number, column: number, message: string, warning?: boolean }
-const props = defineProps<{ text: string, marks: Mark[], vocabulary: Vocabulary | null, readonly?: boolean, label: string }>()
+interface Mark {
+  line: number
+  column: number
+  message: string
+  warning?: boolean
+}
+const props = defineProps<{
+  text: string
+  marks: Mark[]
+  vocabulary: Vocabulary | null
+  readonly?: boolean
+  label: string
+}>()
 const emit = defineEmits<{ change: [text: string] }>()
 const host = ref<HTMLElement>()
 let view: EditorView | undefined
 
-const operators = ['and', 'or', 'not', 'in', 'contains', 'starts with', 'ends with', 'matches', 'known(', 'age(', 'until(', 'any c in certs (', 'count t in threats (']
+const operators = [
+  'and',
+  'or',
+  'not',
+  'in',
+  'contains',
+  'starts with',
+  'ends with',
+  'matches',
+  'known(',
+  'age(',
+  'until(',
+  'any c in certs (',
+  'count t in threats (',
+]
 
 /** Names of attributes, words of their values, levels, operators and keys. */
 function complete(context: CompletionContext) {
@@ -31,7 +56,10 @@ function complete(context: CompletionContext) {
   const before = line.text.slice(0, context.pos - line.from)
   // After a comparison the words of that attribute come first.
   const compared = /([\w.]+)\s*(?:==|!=|<=|>=|<|>|in\s*\[[^\]]*)\s*[\w-]*$/.exec(before)?.[1]
-  const words = v?.names.find((n) => n.name === compared)?.words ?? (compared === 'level' || /\b(?:cap|unknown|uncovered|level):\s*[\w-]*$/.test(before) ? v?.ladder : undefined) ?? []
+  const words =
+    v?.names.find((n) => n.name === compared)?.words ??
+    (compared === 'level' || /\b(?:cap|unknown|uncovered|level):\s*[\w-]*$/.test(before) ? v?.ladder : undefined) ??
+    []
   return {
     from: word?.from ?? context.pos,
     validFor: /^[\w.-]*$/,
@@ -51,10 +79,17 @@ const theme = EditorView.theme({
   '.cm-scroller': { fontFamily: 'var(--mono)', lineHeight: '1.5' },
   '.cm-content': { caretColor: 'var(--ink)' },
   '.cm-cursor': { borderLeftColor: 'var(--ink)' },
-  '.cm-gutters': { backgroundColor: 'transparent', color: 'var(--ink-soft)', border: 'none', borderRight: '1px solid var(--rule)' },
+  '.cm-gutters': {
+    backgroundColor: 'transparent',
+    color: 'var(--ink-soft)',
+    border: 'none',
+    borderRight: '1px solid var(--rule)',
+  },
   '.cm-activeLine': { backgroundColor: 'color-mix(in srgb, var(--metal-soft) 55%, transparent)' },
   '.cm-activeLineGutter': { backgroundColor: 'transparent' },
-  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'color-mix(in srgb, var(--metal) 26%, transparent) !important' },
+  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': {
+    backgroundColor: 'color-mix(in srgb, var(--metal) 26%, transparent) !important',
+  },
   '&.cm-focused': { outline: '2px solid var(--metal)' },
   '.cm-tooltip': { backgroundColor: 'var(--sheet)', border: '1px solid var(--rule)', color: 'var(--ink)' },
   '.cm-tooltip-autocomplete ul li[aria-selected]': { backgroundColor: 'var(--metal-soft)', color: 'var(--ink)' },
@@ -74,38 +109,72 @@ const ink = HighlightStyle.define([
 
 /** Problems as marks on the lines where they stand. */
 function diagnostics(state: EditorState): Diagnostic[] {
-  return props.marks.filter((m) => m.line > 0 && m.line <= state.doc.lines).map((m) => {
-    const line = state.doc.line(m.line)
-    const from = Math.min(line.to, line.from + Math.max(0, m.column - 1))
-    const length = /^[\w.-]*/.exec(state.sliceDoc(from, line.to))?.[0].length || 1
-    return { from, to: Math.min(line.to, from + length), severity: m.warning ? 'warning' : 'error', message: m.message }
-  })
+  return props.marks
+    .filter((m) => m.line > 0 && m.line <= state.doc.lines)
+    .map((m) => {
+      const line = state.doc.line(m.line)
+      const from = Math.min(line.to, line.from + Math.max(0, m.column - 1))
+      const length = /^[\w.-]*/.exec(state.sliceDoc(from, line.to))?.[0].length || 1
+      return {
+        from,
+        to: Math.min(line.to, from + length),
+        severity: m.warning ? 'warning' : 'error',
+        message: m.message,
+      }
+    })
 }
 
 const show = () => view?.dispatch(setDiagnostics(view.state, diagnostics(view.state)))
 
 onMounted(() => {
   const root = host.value!.attachShadow({ mode: 'open' })
-  const state = EditorState.create({ doc: props.text, extensions: [
-    lineNumbers(), history(), drawSelection(), indentOnInput(), bracketMatching(), closeBrackets(), highlightActiveLine(), highlightSelectionMatches(), search({ top: true }), lintGutter(), yaml(),
-    syntaxHighlighting(ink), theme, EditorView.lineWrapping, EditorState.readOnly.of(props.readonly ?? false), EditorView.contentAttributes.of({ 'aria-label': props.label }),
-    autocompletion({ override: [complete] }), keymap.of([...searchKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
-    EditorView.updateListener.of((u) => { if (u.docChanged) emit('change', u.state.doc.toString()) }),
-  ] })
+  const state = EditorState.create({
+    doc: props.text,
+    extensions: [
+      lineNumbers(),
+      history(),
+      drawSelection(),
+      indentOnInput(),
+      bracketMatching(),
+      closeBrackets(),
+      highlightActiveLine(),
+      highlightSelectionMatches(),
+      search({ top: true }),
+      lintGutter(),
+      yaml(),
+      syntaxHighlighting(ink),
+      theme,
+      EditorView.lineWrapping,
+      EditorState.readOnly.of(props.readonly ?? false),
+      EditorView.contentAttributes.of({ 'aria-label': props.label }),
+      autocompletion({ override: [complete] }),
+      keymap.of([...searchKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
+      EditorView.updateListener.of((u) => {
+        if (u.docChanged) emit('change', u.state.doc.toString())
+      }),
+    ],
+  })
   view = new EditorView({ state, parent: root, root })
   show()
 })
 onBeforeUnmount(() => view?.destroy())
-watch(() => props.text, (text) => {
-  if (view && text !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } })
-})
+watch(
+  () => props.text,
+  (text) => {
+    if (view && text !== view.state.doc.toString())
+      view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } })
+  },
+)
 watch(() => props.marks, show)
 
 /** Puts the cursor where something stands. */
 function go(line: number, column: number) {
   if (!view || line > view.state.doc.lines) return
   const at = view.state.doc.line(Math.max(1, line))
-  view.dispatch({ selection: { anchor: Math.min(at.to, at.from + Math.max(0, column - 1)) }, effects: EditorView.scrollIntoView(at.from, { y: 'center' }) })
+  view.dispatch({
+    selection: { anchor: Math.min(at.to, at.from + Math.max(0, column - 1)) },
+    effects: EditorView.scrollIntoView(at.from, { y: 'center' }),
+  })
   view.focus()
 }
 defineExpose({ go })
@@ -114,5 +183,8 @@ defineExpose({ go })
 <template><div ref="host" class="editor" @keydown.esc.stop /></template>
 
 <style scoped>
-.editor { height: 100%; border: 1px solid var(--rule); }
+.editor {
+  height: 100%;
+  border: 1px solid var(--rule);
+}
 </style>

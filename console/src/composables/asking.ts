@@ -1,7 +1,15 @@
 import { api, must, type Evaluation } from '../api/client'
 
 /** The fields of a question, as they stand in a URL. */
-export interface Asking { person?: string, device?: string, resource?: string, action?: string, ip?: string, country?: string, mfa?: string }
+export interface Asking {
+  person?: string
+  device?: string
+  resource?: string
+  action?: string
+  ip?: string
+  country?: string
+  mfa?: string
+}
 
 /** A question as the service takes it; what is not said is left out. */
 export function evaluationOf(q: Asking): Evaluation {
@@ -18,7 +26,7 @@ export function evaluationOf(q: Asking): Evaluation {
   }
 }
 
-type Show = (found: { value: string, note: string }[]) => void
+type Show = (found: { value: string; note: string }[]) => void
 
 /** Finds people for a field that completes. */
 export async function people(part: string, show: Show) {

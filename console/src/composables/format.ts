@@ -1,6 +1,11 @@
 import type { Remedies } from '../api/client'
 
-const units: [number, string][] = [[86400, 'd'], [3600, 'h'], [60, 'm'], [1, 's']]
+const units: [number, string][] = [
+  [86400, 'd'],
+  [3600, 'h'],
+  [60, 'm'],
+  [1, 's'],
+]
 
 /** A span of seconds in its two largest units down to minutes, as the service writes ages. */
 export function span(seconds: number): string {
@@ -28,12 +33,17 @@ export function full(time: string): string {
 /** The remedy in the reader's language, in English, or in whatever there is. */
 export function remedyText(remedies: Remedies | undefined) {
   if (!remedies) return undefined
-  return remedies[navigator.language] ?? remedies[navigator.language.slice(0, 2)] ?? remedies.en ?? Object.values(remedies)[0]
+  return (
+    remedies[navigator.language] ??
+    remedies[navigator.language.slice(0, 2)] ??
+    remedies.en ??
+    Object.values(remedies)[0]
+  )
 }
 
 /** A text with Markdown links, cut into plain parts and links. */
-export function linked(text: string): { text: string, href?: string }[] {
-  const parts: { text: string, href?: string }[] = []
+export function linked(text: string): { text: string; href?: string }[] {
+  const parts: { text: string; href?: string }[] = []
   let at = 0
   for (const m of text.matchAll(/\[([^\]\n]*)\]\(((?:https:\/\/|mailto:|tel:)[^)\s]*)\)/g)) {
     if (m.index > at) parts.push({ text: text.slice(at, m.index) })

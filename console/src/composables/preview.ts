@@ -11,12 +11,16 @@ export interface Preview {
 export function ofList(intake: ListIntake): Preview {
   return {
     held: (intake.impacts ?? []).map((x) => x.message),
-    does: (intake.reach?.persons ?? []).slice(0, 20).map((p) => [
-      p.person,
-      p.lost.length ? ` loses ${p.lost.join(', ')}` : '',
-      p.lost.length && p.gained.length ? ' and' : '',
-      p.gained.length ? ` gains ${p.gained.join(', ')}` : '',
-    ].join('')),
+    does: (intake.reach?.persons ?? [])
+      .slice(0, 20)
+      .map((p) =>
+        [
+          p.person,
+          p.lost.length ? ` loses ${p.lost.join(', ')}` : '',
+          p.lost.length && p.gained.length ? ' and' : '',
+          p.gained.length ? ` gains ${p.gained.join(', ')}` : '',
+        ].join(''),
+      ),
   }
 }
 
@@ -25,8 +29,15 @@ export function ofJoin(taken: ReportResult): Preview {
   return {
     held: [],
     does: [
-      ...(taken.moved ?? []).map((k) => `${k.kind} ${k.text}${k.from ? `, until now that of ${k.from},` : ''} ${k.to ? `would point at ${k.to}` : 'would point at no device'}.`),
-      ...(taken.level ? [`${taken.device} would stand at ${taken.level}${taken.previous_level && taken.previous_level !== taken.level ? `, not ${taken.previous_level}` : ''}.`] : []),
+      ...(taken.moved ?? []).map(
+        (k) =>
+          `${k.kind} ${k.text}${k.from ? `, until now that of ${k.from},` : ''} ${k.to ? `would point at ${k.to}` : 'would point at no device'}.`,
+      ),
+      ...(taken.level
+        ? [
+            `${taken.device} would stand at ${taken.level}${taken.previous_level && taken.previous_level !== taken.level ? `, not ${taken.previous_level}` : ''}.`,
+          ]
+        : []),
     ],
   }
 }

@@ -1,7 +1,12 @@
 import { ref } from 'vue'
 import { useAct } from './useAct'
 
-interface Intake { added: number, changed: number, unchanged: number, refused: { line: number, message: string }[] }
+interface Intake {
+  added: number
+  changed: number
+  unchanged: number
+  refused: { line: number; message: string }[]
+}
 
 /** Brings a file that a person chose: what became of its lines, and the problem if there was one. */
 export function useBring(send: (text: string, name: string) => Promise<Intake>, done: () => unknown) {
@@ -16,7 +21,9 @@ export function useBring(send: (text: string, name: string) => Promise<Intake>, 
     said.value = ''
     await act(async () => {
       const r = await send(text, file.name)
-      said.value = `${r.added} added, ${r.changed} changed, ${r.unchanged} as they were` + r.refused.map((x) => `; line ${x.line}: ${x.message}`).join('')
+      said.value =
+        `${r.added} added, ${r.changed} changed, ${r.unchanged} as they were` +
+        r.refused.map((x) => `; line ${x.line}: ${x.message}`).join('')
     })
     input.value = ''
     await done()

@@ -3,7 +3,10 @@ import { isMap, isScalar, isSeq, parseDocument, type Document } from 'yaml'
 import { useDraft } from '../stores/draft'
 
 /** The text of a scalar that stands under a key of a mapping, as it was written. */
-export const textOf = (node: unknown, key: string) => (isMap(node) && isScalar(node.get(key, true)) ? String((node.get(key, true) as { source?: string, value: unknown }).source ?? node.get(key)) : '')
+export const textOf = (node: unknown, key: string) =>
+  isMap(node) && isScalar(node.get(key, true))
+    ? String((node.get(key, true) as { source?: string; value: unknown }).source ?? node.get(key))
+    : ''
 
 /** Where something stands in a document. */
 export type Path = readonly (string | number)[]
@@ -41,7 +44,9 @@ export function useDocuments() {
   const yaml = (name: string) => /\.ya?ml$/.test(name)
 
   /** The files that are not readable as YAML now, so that a form cannot show them. */
-  const broken = computed(() => draft.files.filter((f) => yaml(f.name) && parseDocument(f.text).errors.length > 0).map((f) => f.name))
+  const broken = computed(() =>
+    draft.files.filter((f) => yaml(f.name) && parseDocument(f.text).errors.length > 0).map((f) => f.name),
+  )
   const documents = computed(() => {
     const all = new Map<string, Document>()
     for (const f of draft.files) {

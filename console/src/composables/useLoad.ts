@@ -5,7 +5,10 @@ import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
 
 /** Whether changes are of one of the kinds that begin so. */
-export const ofKinds = (...beginnings: string[]) => (changes: Changes) => changes.kinds.some((k) => beginnings.some((b) => k.startsWith(b)))
+export const ofKinds =
+  (...beginnings: string[]) =>
+  (changes: Changes) =>
+    changes.kinds.some((k) => beginnings.some((b) => k.startsWith(b)))
 
 /** Whether changes can move devices. */
 export const ofFleet = ofKinds('standing.', 'device.', 'waiver.', 'vouch.', 'rulebook.', 'person.', 'roster.')
@@ -58,14 +61,19 @@ export function useLoad<T>(load: () => Promise<T>, on: () => unknown, touched?: 
     let due: ReturnType<typeof setTimeout> | undefined
     let last = 0
     const soon = () => {
-      due ??= setTimeout(() => {
-        due = undefined
-        if (loading.value) return soon() // what is under way may be older
-        last = Date.now()
-        void fetch(true)
-      }, Math.max(loading.value ? pause / 10 : 0, last + pause - Date.now()))
+      due ??= setTimeout(
+        () => {
+          due = undefined
+          if (loading.value) return soon() // what is under way may be older
+          last = Date.now()
+          void fetch(true)
+        },
+        Math.max(loading.value ? pause / 10 : 0, last + pause - Date.now()),
+      )
     }
-    const deaf = useLive().listen((changes) => { if (changes.all || touched(changes)) soon() })
+    const deaf = useLive().listen((changes) => {
+      if (changes.all || touched(changes)) soon()
+    })
     onScopeDispose(() => {
       deaf()
       clearTimeout(due)

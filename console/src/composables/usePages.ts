@@ -11,7 +11,12 @@ export function usePages<K extends string>(
 ) {
   const before = ref<string[]>([])
   const to = (cursor: string) => set({ cursor } as Partial<Record<K | 'cursor', string>>)
-  watch(() => query.value.cursor, (cursor) => { if (cursor === '') before.value = [] })
+  watch(
+    () => query.value.cursor,
+    (cursor) => {
+      if (cursor === '') before.value = []
+    },
+  )
 
   function forward() {
     before.value.push(query.value.cursor)

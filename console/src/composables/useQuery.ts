@@ -5,7 +5,13 @@ import { useRoute, useRouter } from 'vue-router'
 export function useQuery<K extends string>(...keys: K[]) {
   const route = useRoute()
   const router = useRouter()
-  const query = computed(() => Object.fromEntries(keys.map((k) => [k, typeof route.query[k] === 'string' ? route.query[k] : ''])) as Record<K, string>)
+  const query = computed(
+    () =>
+      Object.fromEntries(keys.map((k) => [k, typeof route.query[k] === 'string' ? route.query[k] : ''])) as Record<
+        K,
+        string
+      >,
+  )
 
   /** Changes some of the filter; empty values leave the URL. */
   function set(change: Partial<Record<K, string>>) {

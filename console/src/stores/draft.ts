@@ -1,6 +1,15 @@
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
-import { api, must, ProblemError, type Check, type Difference, type File, type Problem, type RulebookInfo } from '../api/client'
+import {
+  api,
+  must,
+  ProblemError,
+  type Check,
+  type Difference,
+  type File,
+  type Problem,
+  type RulebookInfo,
+} from '../api/client'
 
 const place = 'ironledger-draft'
 
@@ -28,11 +37,17 @@ export const useDraft = defineStore('draft', () => {
       inForce.value = await must(api.GET('/api/v1/rulebooks/{version}', { params: { path: { version: 'current' } } }))
     } catch (e) {
       if (!(e instanceof ProblemError) || e.problem.status !== 404) throw e
-      inForce.value = { version: 0, author: '', message: '', digest: '', files: [{ name: 'rulebook.yaml', text: 'rulebook: house\nbaselines: []\ngates: []\nexamples: []\n' }] }
+      inForce.value = {
+        version: 0,
+        author: '',
+        message: '',
+        digest: '',
+        files: [{ name: 'rulebook.yaml', text: 'rulebook: house\nbaselines: []\ngates: []\nexamples: []\n' }],
+      }
     }
     const kept = localStorage.getItem(place)
     if (files.value.length === 0 && kept) {
-      const draft = JSON.parse(kept) as { base: number, files: File[] }
+      const draft = JSON.parse(kept) as { base: number; files: File[] }
       files.value = draft.files
       base.value = draft.base
     }
@@ -77,7 +92,10 @@ export const useDraft = defineStore('draft', () => {
     try {
       const body = { files: files.value }
       const found = await must(api.POST('/api/v1/rulebooks/check', { body }))
-      const differ = found.problems.length === 0 && dirty.value ? (await must(api.POST('/api/v1/rulebooks/compare', { body }))).items : []
+      const differ =
+        found.problems.length === 0 && dirty.value
+          ? (await must(api.POST('/api/v1/rulebooks/compare', { body }))).items
+          : []
       if (mine !== latest) return
       check.value = found
       changes.value = differ
@@ -96,12 +114,32 @@ export const useDraft = defineStore('draft', () => {
   }
 
   async function publish(message: string, accepted: string) {
-    const got = await must(api.POST('/api/v1/rulebooks', { body: { files: files.value, message, base: base.value, ...(accepted && { accept_impact: accepted }) } }))
+    const got = await must(
+      api.POST('/api/v1/rulebooks', {
+        body: { files: files.value, message, base: base.value, ...(accepted && { accept_impact: accepted }) },
+      }),
+    )
     localStorage.removeItem(place)
     files.value = []
     await load()
     return got
   }
 
-  return { files, inForce, base, check, changes, problem, checking, dirty, behind, load, reset, write, replace, format, publish }
+  return {
+    files,
+    inForce,
+    base,
+    check,
+    changes,
+    problem,
+    checking,
+    dirty,
+    behind,
+    load,
+    reset,
+    write,
+    replace,
+    format,
+    publish,
+  }
 })

@@ -1,5 +1,16 @@
 import type { App } from 'vue'
-import { ElAutocomplete, ElButton, ElCheckbox, ElDrawer, ElForm, ElInput, ElRadio, ElSelect, ElSkeleton, ElTable } from 'element-plus'
+import {
+  ElAutocomplete,
+  ElButton,
+  ElCheckbox,
+  ElDrawer,
+  ElForm,
+  ElInput,
+  ElRadio,
+  ElSelect,
+  ElSkeleton,
+  ElTable,
+} from 'element-plus'
 import 'element-plus/es/components/base/style/css'
 import 'element-plus/es/components/autocomplete/style/css'
 import 'element-plus/es/components/button/style/css'

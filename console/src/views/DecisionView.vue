@@ -11,9 +11,22 @@ import { useLoad } from '../composables/useLoad'
 const props = defineProps<{ id: string }>()
 const same = ref<Reproduction | null>(null)
 const { busy, problem: failed, act } = useAct()
-const replay = () => act(async () => { same.value = await must(api.GET('/api/v1/decisions/{id}/replay', { params: { path: { id: answer.value!.id! } } })) })
-watch(() => props.id, () => { same.value = null })
-const { data: answer, problem, loading, again } = useLoad(
+const replay = () =>
+  act(async () => {
+    same.value = await must(api.GET('/api/v1/decisions/{id}/replay', { params: { path: { id: answer.value!.id! } } }))
+  })
+watch(
+  () => props.id,
+  () => {
+    same.value = null
+  },
+)
+const {
+  data: answer,
+  problem,
+  loading,
+  again,
+} = useLoad(
   () => must(api.GET('/api/v1/decisions/{id}', { params: { path: { id: props.id } } })),
   () => props.id,
 )
@@ -23,18 +36,26 @@ const { data: answer, problem, loading, again } = useLoad(
   <p class="small"><router-link to="/decisions">Decisions</router-link></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!answer && loading" :rows="8" animated />
-  <p v-else-if="answer?.redacted" class="gone">The body of this decision was redacted: <router-link :to="{ name: 'entry', params: { seq: answer.seq! } }">entry
-    {{ answer.seq }}</router-link> of the ledger, of <TimeText :time="answer.at" />, is all that is
-    left.</p>
+  <p v-else-if="answer?.redacted" class="gone">
+    The body of this decision was redacted:
+    <router-link :to="{ name: 'entry', params: { seq: answer.seq! } }">entry {{ answer.seq }}</router-link> of the
+    ledger, of <TimeText :time="answer.at" />, is all that is left.
+  </p>
   <template v-else-if="answer">
     <AnswerPanel :answer="answer" :recorded="answer" />
     <ProblemNote v-if="failed" :problem="failed" />
     <ReproductionNote v-else-if="same" :reproduction="same" />
-    <p v-else class="small"><el-button link type="primary" :loading="busy" @click="replay">Make this
-      decision again from what was kept</el-button></p>
+    <p v-else class="small">
+      <el-button link type="primary" :loading="busy" @click="replay"
+        >Make this decision again from what was kept</el-button
+      >
+    </p>
   </template>
 </template>
 
 <style scoped>
-.gone { border-left: 3px solid var(--metal); padding-left: 14px; }
+.gone {
+  border-left: 3px solid var(--metal);
+  padding-left: 14px;
+}
 </style>

@@ -14,24 +14,44 @@ import { csvOf, useSearch } from '../composables/useSearch'
 const FleetChart = defineAsyncComponent(() => import('../components/FleetChart.vue'))
 const router = useRouter()
 const { query, fields, search, clear, forward, back } = useSearch(
-  ['person', 'device', 'resource', 'outcome', 'gate', 'since'], (): string | undefined => page.value?.next)
+  ['person', 'device', 'resource', 'outcome', 'gate', 'since'],
+  (): string | undefined => page.value?.next,
+)
 
-const { data: page, problem, loading, again } = useLoad(
+const {
+  data: page,
+  problem,
+  loading,
+  again,
+} = useLoad(
   () => {
     const { outcome, since, ...rest } = query.value
-    return must(api.GET('/api/v1/decisions', { params: { query: { ...rest, since: momentOf(since), ...(outcome && { outcome: outcome as Outcome }), limit: 25 } } }))
+    return must(
+      api.GET('/api/v1/decisions', {
+        params: {
+          query: { ...rest, since: momentOf(since), ...(outcome && { outcome: outcome as Outcome }), limit: 25 },
+        },
+      }),
+    )
   },
   () => query.value,
   (changes) => query.value.cursor === '' && ofKinds('decision.')(changes),
 )
 
-const { data: counts } = useLoad(() => must(api.GET('/api/v1/decision-counts', { params: { query: { days: 7 } } })), () => null)
+const { data: counts } = useLoad(
+  () => must(api.GET('/api/v1/decision-counts', { params: { query: { days: 7 } } })),
+  () => null,
+)
 const course = computed(() => {
   const items = counts.value?.items ?? []
   const along = [...new Set(items.map((c) => c.at))].sort()
-  const sum = (at: string, outcome: Outcome) => items.filter((c) => c.at === at && c.outcome === outcome).reduce((n, c) => n + c.count, 0)
+  const sum = (at: string, outcome: Outcome) =>
+    items.filter((c) => c.at === at && c.outcome === outcome).reduce((n, c) => n + c.count, 0)
   // The last stretch lasts until now.
-  const series = (['deny', 'step-up', 'allow'] as const).map((name) => ({ name, values: [...along, along.at(-1) ?? ''].map((at) => sum(at, name)) }))
+  const series = (['deny', 'step-up', 'allow'] as const).map((name) => ({
+    name,
+    values: [...along, along.at(-1) ?? ''].map((at) => sum(at, name)),
+  }))
   return { along: [...along, new Date().toISOString()], series }
 })
 const csv = computed(() => csvOf('/api/v1/decisions', { ...query.value, since: momentOf(query.value.since) }))
@@ -46,9 +66,15 @@ async function find() {
 // The URL has a stretch of time as 24h, so that it means the same when it is
 // opened again, or the moment that somebody came with.
 const spans = computed(() => {
-  const all = [{ label: 'the last hour', since: '1h' }, { label: 'the last day', since: '24h' }, { label: 'the last week', since: '168h' }]
+  const all = [
+    { label: 'the last hour', since: '1h' },
+    { label: 'the last day', since: '24h' },
+    { label: 'the last week', since: '168h' },
+  ]
   const { since } = query.value
-  return since === '' || all.some((s) => s.since === since) ? all : [...all, { label: `since ${since.slice(0, 16).replace('T', ' ')}`, since }]
+  return since === '' || all.some((s) => s.since === since)
+    ? all
+    : [...all, { label: `since ${since.slice(0, 16).replace('T', ' ')}`, since }]
 })
 function momentOf(since: string) {
   const hours = /^(\d+)h$/.exec(since)?.[1]
@@ -59,39 +85,87 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
 
 <template>
   <ListPage
-    title="Decisions" :page="page" :problem="problem" :loading="loading" :cursor="query.cursor" before="Newer"
-    after="Older" @search="search" @again="again" @back="back" @forward="forward"
+    title="Decisions"
+    :page="page"
+    :problem="problem"
+    :loading="loading"
+    :cursor="query.cursor"
+    before="Newer"
+    after="Older"
+    @search="search"
+    @again="again"
+    @back="back"
+    @forward="forward"
   >
     <template #head>
       <form class="code" @submit.prevent="find">
-        <el-input v-model="code" name="code" placeholder="Code from a refusal, as K7M2-9XQD" aria-label="Code" clearable />
+        <el-input
+          v-model="code"
+          name="code"
+          placeholder="Code from a refusal, as K7M2-9XQD"
+          aria-label="Code"
+          clearable
+        />
         <el-button native-type="submit" :loading="busy" :disabled="code.trim().length < 8">Find</el-button>
       </form>
     </template>
     <template #intro>
-      <p v-if="unknown" class="soft" role="alert">{{ unknown.status === 404 ? 'No refusal has this code. Its letters are in two groups of four.' : unknown.detail }}</p>
+      <p v-if="unknown" class="soft" role="alert">
+        {{
+          unknown.status === 404 ? 'No refusal has this code. Its letters are in two groups of four.' : unknown.detail
+        }}
+      </p>
       <FleetChart
-        v-if="course.along.length > 2" kind="line" :series="course.series" :along="course.along"
+        v-if="course.along.length > 2"
+        kind="line"
+        :series="course.series"
+        :along="course.along"
         label="Decisions of the last week, by six hours"
       />
     </template>
     <template #search>
       <el-autocomplete
-        v-model="fields.person" name="person" :fetch-suggestions="people" :debounce="150" placeholder="Person"
-        aria-label="Person" clearable @select="search" @clear="search"
-      ><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
+        v-model="fields.person"
+        name="person"
+        :fetch-suggestions="people"
+        :debounce="150"
+        placeholder="Person"
+        aria-label="Person"
+        clearable
+        @select="search"
+        @clear="search"
+        ><template #default="{ item }"
+          >{{ item.value }} <span class="soft small">{{ item.note }}</span></template
+        >
       </el-autocomplete>
       <el-autocomplete
-        v-model="fields.device" name="device" :fetch-suggestions="devices" :debounce="150" placeholder="Device"
-        aria-label="Device" clearable @select="search" @clear="search"
-      ><template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
+        v-model="fields.device"
+        name="device"
+        :fetch-suggestions="devices"
+        :debounce="150"
+        placeholder="Device"
+        aria-label="Device"
+        clearable
+        @select="search"
+        @clear="search"
+        ><template #default="{ item }"
+          >{{ item.value }} <span class="soft small">{{ item.note }}</span></template
+        >
       </el-autocomplete>
       <el-input
-        v-model="fields.resource" name="resource" placeholder="Resource" aria-label="Resource" clearable
+        v-model="fields.resource"
+        name="resource"
+        placeholder="Resource"
+        aria-label="Resource"
+        clearable
         @clear="search"
       />
       <el-select
-        v-model="fields.outcome" placeholder="Any outcome" aria-label="Outcome" clearable @change="search"
+        v-model="fields.outcome"
+        placeholder="Any outcome"
+        aria-label="Outcome"
+        clearable
+        @change="search"
         @clear="search"
       >
         <el-option value="allow" label="allow" /><el-option value="deny" label="deny" />
@@ -99,50 +173,80 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
       </el-select>
       <el-input v-model="fields.gate" name="gate" placeholder="Gate" aria-label="Gate" clearable @clear="search" />
       <el-select
-        v-model="fields.since" placeholder="Any time" aria-label="Since" clearable @change="search"
+        v-model="fields.since"
+        placeholder="Any time"
+        aria-label="Since"
+        clearable
+        @change="search"
         @clear="search"
-      ><el-option v-for="s in spans" :key="s.since" :value="s.since" :label="s.label" /></el-select>
+        ><el-option v-for="s in spans" :key="s.since" :value="s.since" :label="s.label"
+      /></el-select>
     </template>
     <template #tools>
       <a :href="csv" class="csv" download>Save as CSV</a>
     </template>
     <template #default="{ items }">
       <el-table :data="items" row-key="id" @row-click="open">
-        <el-table-column label="Outcome" width="110"><template #default="{ row }">
-          <OutcomeMark :outcome="row.outcome" /></template></el-table-column>
-        <el-table-column label="When" width="112"><template #default="{ row }"><TimeText :time="row.at" />
-        </template></el-table-column>
-        <el-table-column label="Who" min-width="220" show-overflow-tooltip><template #default="{ row }">
-          <PersonName :id="row.asked.subject.id" :device="row.asked.subject.type === 'device'" /></template>
+        <el-table-column label="Outcome" width="110"
+          ><template #default="{ row }"> <OutcomeMark :outcome="row.outcome" /></template
+        ></el-table-column>
+        <el-table-column label="When" width="112"
+          ><template #default="{ row }"><TimeText :time="row.at" /> </template
+        ></el-table-column>
+        <el-table-column label="Who" min-width="220" show-overflow-tooltip
+          ><template #default="{ row }">
+            <PersonName :id="row.asked.subject.id" :device="row.asked.subject.type === 'device'"
+          /></template>
         </el-table-column>
-        <el-table-column label="What" min-width="160"><template #default="{ row }">{{ row.asked.action.name }}
-          <strong>{{ row.asked.resource.id }}</strong></template></el-table-column>
+        <el-table-column label="What" min-width="160"
+          ><template #default="{ row }"
+            >{{ row.asked.action.name }} <strong>{{ row.asked.resource.id }}</strong></template
+          ></el-table-column
+        >
         <el-table-column label="Device" width="180">
           <template #default="{ row }">
             <template v-if="row.known_device">
-              <router-link :to="{ name: 'device', params: { id: row.device } }" @click.stop>{{ row.device }}</router-link> <span class="soft">{{ row.level }}</span>
+              <router-link :to="{ name: 'device', params: { id: row.device } }" @click.stop>{{
+                row.device
+              }}</router-link>
+              <span class="soft">{{ row.level }}</span>
             </template>
             <span v-else class="soft">unknown</span>
           </template>
         </el-table-column>
-        <el-table-column label="Gates" width="110"><template #default="{ row }">{{ row.decisive.join(', ') }}</template>
+        <el-table-column label="Gates" width="110"
+          ><template #default="{ row }">{{ row.decisive.join(', ') }}</template>
         </el-table-column>
-        <el-table-column label="If shadows were enforced" width="120"><template #default="{ row }">
-          <OutcomeMark v-if="row.shadow_outcome" :outcome="row.shadow_outcome" /></template></el-table-column>
-        <el-table-column label="Decision" width="200"><template #default="{ row }">
-          <router-link :to="{ name: 'decision', params: { id: row.id } }" @click.stop><code>{{ row.id }}</code>
-          </router-link></template></el-table-column>
+        <el-table-column label="If shadows were enforced" width="120"
+          ><template #default="{ row }">
+            <OutcomeMark v-if="row.shadow_outcome" :outcome="row.shadow_outcome" /></template
+        ></el-table-column>
+        <el-table-column label="Decision" width="200"
+          ><template #default="{ row }">
+            <router-link :to="{ name: 'decision', params: { id: row.id } }" @click.stop
+              ><code>{{ row.id }}</code>
+            </router-link></template
+          ></el-table-column
+        >
       </el-table>
     </template>
     <template #empty>
       <h3>No decision is recorded that matches</h3>
-      <p class="soft">Enforcers ask at <code>POST /access/v1/evaluation</code>. <el-button link type="primary" @click="clear">Show
-        every decision</el-button></p>
+      <p class="soft">
+        Enforcers ask at <code>POST /access/v1/evaluation</code>.
+        <el-button link type="primary" @click="clear">Show every decision</el-button>
+      </p>
     </template>
   </ListPage>
 </template>
 
 <style scoped>
-.code { display: flex; gap: 8px; width: 360px; }
-.csv { white-space: nowrap; }
+.code {
+  display: flex;
+  gap: 8px;
+  width: 360px;
+}
+.csv {
+  white-space: nowrap;
+}
 </style>

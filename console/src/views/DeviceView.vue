@@ -16,19 +16,36 @@ import { useSession } from '../stores/session'
 const props = defineProps<{ id: string }>()
 const session = useSession()
 const { query, set } = useQuery('at')
-const { data: device, problem, loading, again } = useLoad<Device & { reproduction?: Reproduction }>(
-  () => query.value.at
-    ? must(api.GET('/api/v1/devices/{id}/past', { params: { path: { id: props.id }, query: { at: query.value.at } } }))
-    : must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
+const {
+  data: device,
+  problem,
+  loading,
+  again,
+} = useLoad<Device & { reproduction?: Reproduction }>(
+  () =>
+    query.value.at
+      ? must(
+          api.GET('/api/v1/devices/{id}/past', { params: { path: { id: props.id }, query: { at: query.value.at } } }),
+        )
+      : must(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })),
   () => [props.id, query.value.at],
-  (changes) => !query.value.at && (changes.about.includes(props.id) || ofKinds('rulebook.', 'person.', 'roster.', 'waiver.', 'vouch.')(changes)),
+  (changes) =>
+    !query.value.at &&
+    (changes.about.includes(props.id) || ofKinds('rulebook.', 'person.', 'roster.', 'waiver.', 'vouch.')(changes)),
 )
 const then = ref('')
-watch(() => query.value.at, (at) => { then.value = at ? at.slice(0, 16) : '' }, { immediate: true })
+watch(
+  () => query.value.at,
+  (at) => {
+    then.value = at ? at.slice(0, 16) : ''
+  },
+  { immediate: true },
+)
 const goBack = () => set({ at: then.value ? `${then.value}:00Z` : '' })
 const vouching = ref(false)
 const retiring = ref(false)
-const retire = (reason: string) => must(api.POST('/api/v1/devices/{id}/retire', { params: { path: { id: props.id } }, body: { reason } }))
+const retire = (reason: string) =>
+  must(api.POST('/api/v1/devices/{id}/retire', { params: { path: { id: props.id } }, body: { reason } }))
 function retired() {
   retiring.value = false
   return again()
@@ -36,7 +53,9 @@ function retired() {
 
 const facts = computed(() => {
   const d = device.value
-  return d ? [d.platform, d.os_version, d.form, d.model, d.ownership && `${d.ownership} property`].filter(Boolean).join(', ') : ''
+  return d
+    ? [d.platform, d.os_version, d.form, d.model, d.ownership && `${d.ownership} property`].filter(Boolean).join(', ')
+    : ''
 })
 
 const own = computed(() => device.value?.certificates.filter((c) => c.state !== 'authority') ?? [])
@@ -55,65 +74,117 @@ function vouched() {
     <header>
       <div>
         <h1>{{ device.name || device.id }}</h1>
-        <p class="soft"><CopyText :text="device.id" /> {{ facts }}<template v-if="device.owner">, of
-          <router-link :to="{ name: 'person', params: { id: device.owner } }">{{ device.owner }}</router-link>
-        </template></p>
+        <p class="soft">
+          <CopyText :text="device.id" /> {{ facts
+          }}<template v-if="device.owner"
+            >, of
+            <router-link :to="{ name: 'person', params: { id: device.owner } }">{{ device.owner }}</router-link>
+          </template>
+        </p>
       </div>
-      <p class="acts"><el-button v-if="session.can('POST /api/v1/vouches')" link type="primary" @click="vouching = !vouching">Vouch
-        for it…</el-button> <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }">Ask
-        what it may reach</router-link> <el-button v-if="session.can('POST /api/v1/devices/{id}/retire') && !device.retired" link @click="retiring = !retiring">Retire…</el-button>
+      <p class="acts">
+        <el-button v-if="session.can('POST /api/v1/vouches')" link type="primary" @click="vouching = !vouching"
+          >Vouch for it…</el-button
+        >
+        <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }"
+          >Ask what it may reach</router-link
+        >
+        <el-button
+          v-if="session.can('POST /api/v1/devices/{id}/retire') && !device.retired"
+          link
+          @click="retiring = !retiring"
+          >Retire…</el-button
+        >
       </p>
     </header>
 
-    <p v-if="device.retired" class="retired" role="status"><strong>Retired</strong>: {{ device.retired }}.
-      Decisions do not know it, and its reports are refused until it is enrolled again.</p>
+    <p v-if="device.retired" class="retired" role="status">
+      <strong>Retired</strong>: {{ device.retired }}. Decisions do not know it, and its reports are refused until it is
+      enrolled again.
+    </p>
     <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 
     <ExceptionForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
     <form class="then small" @submit.prevent="goBack">
-      <label>As it stood at <input v-model="then" type="datetime-local" name="then"> UTC</label>
+      <label>As it stood at <input v-model="then" type="datetime-local" name="then" /> UTC</label>
       <el-button size="small" native-type="submit" :disabled="then === ''" :loading="loading">Go back</el-button>
-      <el-button v-if="query.at" size="small" link type="primary" @click="set({ at: '' })">Show it as
-        it stands now</el-button>
+      <el-button v-if="query.at" size="small" link type="primary" @click="set({ at: '' })"
+        >Show it as it stands now</el-button
+      >
     </form>
     <ReproductionNote v-if="device.reproduction" :reproduction="device.reproduction" />
     <DeviceSheet :device="device" :waivable="session.can('POST /api/v1/waivers') && !query.at" @changed="again" />
-    <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">Refused of {{ r.source }}
-      <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}</p>
+    <p v-for="r in device.refused" :key="r.source + r.attribute" class="refused small">
+      Refused of {{ r.source }} <TimeText :time="r.at" />: <code>{{ r.attribute }}</code>, {{ r.message }}
+    </p>
 
     <DeviceHistory
-      :id="device.id" :ladder="device.top + 1"
+      :id="device.id"
+      :ladder="device.top + 1"
       :version="device.since + device.seen_at + device.waivers.length + device.vouches.length"
     />
 
     <section v-if="device.standing.reach.length > 1">
       <h2>To reach each level</h2>
       <table class="ruled narrow">
-        <tbody><tr v-for="step in device.standing.reach" :key="step.level"><td><strong>{{ step.level }}</strong>
-        </td><td>{{ step.rules.join(', ') }}</td></tr></tbody>
+        <tbody>
+          <tr v-for="step in device.standing.reach" :key="step.level">
+            <td>
+              <strong>{{ step.level }}</strong>
+            </td>
+            <td>{{ step.rules.join(', ') }}</td>
+          </tr>
+        </tbody>
       </table>
     </section>
 
     <section v-if="own.length > 0">
       <h2>Certificates</h2>
       <table class="ruled narrow">
-        <thead><tr><th>Subject</th><th>State</th><th>Issuer</th><th>Ends</th></tr></thead>
-        <tbody><tr v-for="c in own" :key="c.sha256"><td>{{ c.subject }}</td><td>
-          <span :class="{ bad: c.state === 'revoked' || c.state === 'untrusted' }">{{ c.state }}</span>
-          <span v-if="c.why" class="soft small"> {{ c.why }}</span></td><td>{{ c.issuer_id || c.issuer }}</td>
-          <td><TimeText :time="c.not_after" /></td></tr></tbody>
+        <thead>
+          <tr>
+            <th>Subject</th>
+            <th>State</th>
+            <th>Issuer</th>
+            <th>Ends</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="c in own" :key="c.sha256">
+            <td>{{ c.subject }}</td>
+            <td>
+              <span :class="{ bad: c.state === 'revoked' || c.state === 'untrusted' }">{{ c.state }}</span>
+              <span v-if="c.why" class="soft small"> {{ c.why }}</span>
+            </td>
+            <td>{{ c.issuer_id || c.issuer }}</td>
+            <td><TimeText :time="c.not_after" /></td>
+          </tr>
+        </tbody>
       </table>
     </section>
 
     <section>
       <h2>Evidence</h2>
       <table class="ruled">
-        <thead><tr><th>Attribute</th><th>Reading</th><th>Source</th><th>Age</th><th /></tr></thead>
+        <thead>
+          <tr>
+            <th>Attribute</th>
+            <th>Reading</th>
+            <th>Source</th>
+            <th>Age</th>
+            <th />
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="r in device.readings" :key="r.attribute + r.source">
-            <td>{{ r.title }}<div class="soft small">{{ r.attribute }}</div></td>
-            <td class="reading"><template v-if="r.unavailable"><span class="soft">unavailable:</span>
-              {{ r.unavailable }}</template><template v-else>{{ r.text }}</template></td>
+            <td>
+              {{ r.title }}
+              <div class="soft small">{{ r.attribute }}</div>
+            </td>
+            <td class="reading">
+              <template v-if="r.unavailable"><span class="soft">unavailable:</span> {{ r.unavailable }}</template
+              ><template v-else>{{ r.text }}</template>
+            </td>
             <td>{{ r.source }}</td>
             <td class="nowrap" :title="r.observed_at">{{ r.age }}</td>
             <td class="soft small">{{ r.stale ? 'stale' : r.counts ? '' : 'does not count' }}</td>
@@ -125,13 +196,48 @@ function vouched() {
 </template>
 
 <style scoped>
-.then { display: flex; gap: 10px; align-items: center; margin: 8px 0; }
-.then input { font: inherit; color: inherit; background: var(--sheet); border: 1px solid var(--rule-strong); padding: 1px 6px; }
-.retired { border-left: 3px solid var(--metal); padding-left: 14px; }
-header { display: flex; justify-content: space-between; align-items: baseline; gap: 24px; }
-.narrow { max-width: 900px; }
-.reading { overflow-wrap: anywhere; max-width: 560px; }
-.refused { border-left: 2px dashed var(--metal); padding-left: 12px; margin: 4px 0; }
-.bad { color: var(--metal); font-weight: 600; }
-.acts { display: flex; gap: 16px; align-items: baseline; }
+.then {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  margin: 8px 0;
+}
+.then input {
+  font: inherit;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--rule-strong);
+  padding: 1px 6px;
+}
+.retired {
+  border-left: 3px solid var(--metal);
+  padding-left: 14px;
+}
+header {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+  gap: 24px;
+}
+.narrow {
+  max-width: 900px;
+}
+.reading {
+  overflow-wrap: anywhere;
+  max-width: 560px;
+}
+.refused {
+  border-left: 2px dashed var(--metal);
+  padding-left: 12px;
+  margin: 4px 0;
+}
+.bad {
+  color: var(--metal);
+  font-weight: 600;
+}
+.acts {
+  display: flex;
+  gap: 16px;
+  align-items: baseline;
+}
 </style>

@@ -11,12 +11,20 @@ import { useSession } from '../stores/session'
 
 const props = defineProps<{ seq: string }>()
 const session = useSession()
-const { data: entry, problem, loading, again } = useLoad(
+const {
+  data: entry,
+  problem,
+  loading,
+  again,
+} = useLoad(
   () => must(api.GET('/api/v1/ledger/entries/{seq}', { params: { path: { seq: Number(props.seq) } } })),
   () => props.seq,
 )
 const redacting = ref(false)
-const redact = (reason: string) => must(api.POST('/api/v1/ledger/entries/{seq}/redact', { params: { path: { seq: Number(props.seq) } }, body: { reason } }))
+const redact = (reason: string) =>
+  must(
+    api.POST('/api/v1/ledger/entries/{seq}/redact', { params: { path: { seq: Number(props.seq) } }, body: { reason } }),
+  )
 function redacted() {
   redacting.value = false
   return again()
@@ -38,65 +46,117 @@ const range = (first: number, last: number) => (first === last ? `entry ${first}
     <header>
       <div>
         <h1>Entry {{ entry.seq }}</h1>
-        <p><code>{{ entry.kind }}</code> {{ entry.gist }}</p>
+        <p>
+          <code>{{ entry.kind }}</code> {{ entry.gist }}
+        </p>
       </div>
       <nav aria-label="Entries beside it">
-        <router-link v-if="entry.seq > 1" :to="{ name: 'entry', params: { seq: entry.seq - 1 } }">←
-          {{ entry.seq - 1 }}</router-link>
-        <router-link v-if="entry.seq < size" :to="{ name: 'entry', params: { seq: entry.seq + 1 } }">{{ entry.seq + 1 }}
-          →</router-link>
+        <router-link v-if="entry.seq > 1" :to="{ name: 'entry', params: { seq: entry.seq - 1 } }"
+          >← {{ entry.seq - 1 }}</router-link
+        >
+        <router-link v-if="entry.seq < size" :to="{ name: 'entry', params: { seq: entry.seq + 1 } }"
+          >{{ entry.seq + 1 }} →</router-link
+        >
       </nav>
     </header>
     <dl>
-      <div><dt>When</dt><dd><TimeText :time="entry.at" /> <span class="soft small">{{ entry.at }}</span></dd></div>
-      <div><dt>By</dt><dd><router-link :to="{ name: 'ledger', query: { actor: entry.actor } }">{{ entry.actor }}</router-link>
-      </dd></div>
-      <div v-if="entry.about"><dt>About</dt><dd><EntrySubject :kind="entry.kind" :about="entry.about" /></dd></div>
-      <div><dt>Leaf</dt><dd><CopyText :text="entry.leaf"><code>{{ entry.leaf.slice(0, 20) }}…</code></CopyText></dd></div>
+      <div>
+        <dt>When</dt>
+        <dd>
+          <TimeText :time="entry.at" /> <span class="soft small">{{ entry.at }}</span>
+        </dd>
+      </div>
+      <div>
+        <dt>By</dt>
+        <dd>
+          <router-link :to="{ name: 'ledger', query: { actor: entry.actor } }">{{ entry.actor }}</router-link>
+        </dd>
+      </div>
+      <div v-if="entry.about">
+        <dt>About</dt>
+        <dd><EntrySubject :kind="entry.kind" :about="entry.about" /></dd>
+      </div>
+      <div>
+        <dt>Leaf</dt>
+        <dd>
+          <CopyText :text="entry.leaf"
+            ><code>{{ entry.leaf.slice(0, 20) }}…</code></CopyText
+          >
+        </dd>
+      </div>
     </dl>
 
     <h2>Body</h2>
-    <p v-if="entry.redacted" class="gone">Its body was removed<template v-if="entry.redacted_by">; <router-link :to="{ name: 'entry', params: { seq: entry.redacted_by } }">entry
-      {{ entry.redacted_by }}</router-link> tells why</template>. Its hash stays, and so does every
-      proof.</p>
+    <p v-if="entry.redacted" class="gone">
+      Its body was removed<template v-if="entry.redacted_by"
+        >;
+        <router-link :to="{ name: 'entry', params: { seq: entry.redacted_by } }"
+          >entry {{ entry.redacted_by }}</router-link
+        >
+        tells why</template
+      >. Its hash stays, and so does every proof.
+    </p>
     <template v-else>
       <pre tabindex="0">{{ body }}</pre>
       <p class="small"><CopyText :text="entry.canonical ?? ''">Canonical form, which is hashed (RFC 8785)</CopyText></p>
     </template>
 
     <h2>Its place in the tree</h2>
-    <p>{{ entry.path.length }} hashes lead from it to the root of the {{ size.toLocaleString('en') }}
-      entries that are signed. <CopyText :text="proof">Copy the proof</CopyText> and check it anywhere
-      with <code>ironledger ledger check-proof - --key …</code></p>
+    <p>
+      {{ entry.path.length }} hashes lead from it to the root of the {{ size.toLocaleString('en') }} entries that are
+      signed. <CopyText :text="proof">Copy the proof</CopyText> and check it anywhere with
+      <code>ironledger ledger check-proof - --key …</code>
+    </p>
     <div class="tree">
       <svg
-        v-if="entry.path.length > 0" :viewBox="`0 0 1000 ${row * (entry.path.length + 1)}`"
-        preserveAspectRatio="none" :style="{ height: `${row * (entry.path.length + 1) * 1.6}px` }" role="img"
+        v-if="entry.path.length > 0"
+        :viewBox="`0 0 1000 ${row * (entry.path.length + 1)}`"
+        preserveAspectRatio="none"
+        :style="{ height: `${row * (entry.path.length + 1) * 1.6}px` }"
+        role="img"
         :aria-label="`Entry ${entry.seq} of ${size}, and the ranges of entries that are joined with it on the way to the root`"
       >
         <rect class="own" :x="at(entry.seq)" :width="span(entry.seq, entry.seq)" y="0" :height="row - 3" />
         <g v-for="(s, i) in entry.path" :key="i">
           <rect class="own" :x="at(s.first)" :width="span(s.first, s.last)" :y="row * (i + 1)" :height="row - 3" />
           <rect
-            class="beside" :x="at(s.beside_first)" :width="span(s.beside_first, s.beside_last)"
-            :y="row * (i + 1)" :height="row - 3"
+            class="beside"
+            :x="at(s.beside_first)"
+            :width="span(s.beside_first, s.beside_last)"
+            :y="row * (i + 1)"
+            :height="row - 3"
           />
         </g>
       </svg>
       <table class="ruled small">
-        <thead><tr><th>Joined with</th><th>whose hash is</th></tr></thead>
-        <tbody><tr v-for="(s, i) in entry.path" :key="i"><td class="nowrap"><span class="key" />{{ range(s.beside_first, s.beside_last) }}</td>
-          <td><code>{{ s.hash.slice(0, 20) }}…</code></td></tr></tbody>
+        <thead>
+          <tr>
+            <th>Joined with</th>
+            <th>whose hash is</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(s, i) in entry.path" :key="i">
+            <td class="nowrap"><span class="key" />{{ range(s.beside_first, s.beside_last) }}</td>
+            <td>
+              <code>{{ s.hash.slice(0, 20) }}…</code>
+            </td>
+          </tr>
+        </tbody>
       </table>
     </div>
-    <details><summary>The signed head it is proven against</summary><pre tabindex="0">{{ entry.proof.checkpoint }}</pre>
+    <details>
+      <summary>The signed head it is proven against</summary>
+      <pre tabindex="0">{{ entry.proof.checkpoint }}</pre>
     </details>
 
     <template v-if="session.can('POST /api/v1/ledger/entries/{seq}/redact') && !entry.redacted">
       <p v-if="!redacting" class="small"><el-button link @click="redacting = true">Remove its body…</el-button></p>
       <template v-else>
-        <p class="soft small">For data of a person that must go. The hash stays; that it was done, by
-          whom and why is recorded. It cannot be undone.</p>
+        <p class="soft small">
+          For data of a person that must go. The hash stays; that it was done, by whom and why is recorded. It cannot be
+          undone.
+        </p>
         <ReasonForm label="Remove the body" :what="redact" @done="redacted" @cancel="redacting = false" />
       </template>
     </template>
@@ -104,16 +164,62 @@ const range = (first: number, last: number) => (first === last ? `entry ${first}
 </template>
 
 <style scoped>
-header { display: flex; justify-content: space-between; align-items: baseline; }
-header nav { display: flex; gap: 18px; }
-dl { display: flex; gap: 32px; flex-wrap: wrap; }
-dt { color: var(--ink-soft); font-size: 13px; }
-dd { margin: 0; }
-pre { background: var(--sheet); border: 1px solid var(--rule); padding: 10px 14px; overflow: auto; max-height: 300px; white-space: pre-wrap; overflow-wrap: anywhere; }
-.tree { display: grid; grid-template-columns: 1fr auto; gap: 28px; align-items: start; }
-svg { width: 100%; display: block; margin-top: 6px; }
-.own { fill: color-mix(in srgb, var(--ink-soft) 25%, var(--sheet)); }
-.beside { fill: var(--metal); }
-.key { display: inline-block; width: 10px; height: 10px; background: var(--metal); margin-right: 8px; }
-.gone { border-left: 3px solid var(--metal); padding-left: 14px; }
+header {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+}
+header nav {
+  display: flex;
+  gap: 18px;
+}
+dl {
+  display: flex;
+  gap: 32px;
+  flex-wrap: wrap;
+}
+dt {
+  color: var(--ink-soft);
+  font-size: 13px;
+}
+dd {
+  margin: 0;
+}
+pre {
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  padding: 10px 14px;
+  overflow: auto;
+  max-height: 300px;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+.tree {
+  display: grid;
+  grid-template-columns: 1fr auto;
+  gap: 28px;
+  align-items: start;
+}
+svg {
+  width: 100%;
+  display: block;
+  margin-top: 6px;
+}
+.own {
+  fill: color-mix(in srgb, var(--ink-soft) 25%, var(--sheet));
+}
+.beside {
+  fill: var(--metal);
+}
+.key {
+  display: inline-block;
+  width: 10px;
+  height: 10px;
+  background: var(--metal);
+  margin-right: 8px;
+}
+.gone {
+  border-left: 3px solid var(--metal);
+  padding-left: 14px;
+}
 </style>

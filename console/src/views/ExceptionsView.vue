@@ -11,18 +11,40 @@ import { useSession } from '../stores/session'
 
 const session = useSession()
 const { query, set } = useQuery('state', 'within')
-const { data, problem, loading, again } = useLoad(async () => {
-  const filter = { params: { query: query.value } }
-  const [waivers, vouches] = await Promise.all([must(api.GET('/api/v1/waivers', filter)), must(api.GET('/api/v1/vouches', filter))])
-  return { waivers: waivers.items, vouches: vouches.items }
-}, () => query.value, ofFleet)
-const lists = computed(() => data.value ? [{ name: 'Waivers', what: 'One rule is lifted for one device.', items: data.value.waivers }, { name: 'Vouches', what: 'Somebody says that a device is genuine.', items: data.value.vouches }] : [])
+const { data, problem, loading, again } = useLoad(
+  async () => {
+    const filter = { params: { query: query.value } }
+    const [waivers, vouches] = await Promise.all([
+      must(api.GET('/api/v1/waivers', filter)),
+      must(api.GET('/api/v1/vouches', filter)),
+    ])
+    return { waivers: waivers.items, vouches: vouches.items }
+  },
+  () => query.value,
+  ofFleet,
+)
+const lists = computed(() =>
+  data.value
+    ? [
+        { name: 'Waivers', what: 'One rule is lifted for one device.', items: data.value.waivers },
+        { name: 'Vouches', what: 'Somebody says that a device is genuine.', items: data.value.vouches },
+      ]
+    : [],
+)
 const revoking = ref('')
-const choices = [{ state: '', within: '', label: 'All' }, { state: 'live', within: '', label: 'Live' }, { state: '', within: '7d', label: 'Ends within a week' }, { state: 'ended', within: '', label: 'Ended' }, { state: 'revoked', within: '', label: 'Revoked' }]
+const choices = [
+  { state: '', within: '', label: 'All' },
+  { state: 'live', within: '', label: 'Live' },
+  { state: '', within: '7d', label: 'Ends within a week' },
+  { state: 'ended', within: '', label: 'Ended' },
+  { state: 'revoked', within: '', label: 'Revoked' },
+]
 
 const revoke = (g: Exception) => (reason: string) => {
   const call = { params: { path: { id: g.id } }, body: { reason } }
-  return g.rule ? must(api.POST('/api/v1/waivers/{id}/revoke', call)) : must(api.POST('/api/v1/vouches/{id}/revoke', call))
+  return g.rule
+    ? must(api.POST('/api/v1/waivers/{id}/revoke', call))
+    : must(api.POST('/api/v1/vouches/{id}/revoke', call))
 }
 function revoked() {
   revoking.value = ''
@@ -34,39 +56,71 @@ function revoked() {
   <h1>Exceptions</h1>
   <p class="choices">
     <el-button
-      v-for="c in choices" :key="c.label" link
+      v-for="c in choices"
+      :key="c.label"
+      link
       :type="query.state === c.state && query.within === c.within ? 'primary' : 'default'"
       @click="set({ state: c.state, within: c.within })"
-    >{{ c.label }}</el-button></p>
+      >{{ c.label }}</el-button
+    >
+  </p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-if="!data && loading" :rows="8" animated />
   <section v-for="l in lists" :key="l.name">
     <h2>{{ l.name }}</h2>
-    <p v-if="l.items.length === 0" class="soft">{{ l.what }} There is
-      none{{ query.state || query.within ? ' of this kind' : '' }}; grant one on a device's page.</p>
+    <p v-if="l.items.length === 0" class="soft">
+      {{ l.what }} There is none{{ query.state || query.within ? ' of this kind' : '' }}; grant one on a device's page.
+    </p>
     <table v-else class="ruled">
-      <thead><tr><th>Ends</th><th>Device</th><th v-if="l.name === 'Waivers'">Rule</th><th>Reason</th><th>By</th>
-        <th /></tr></thead>
+      <thead>
+        <tr>
+          <th>Ends</th>
+          <th>Device</th>
+          <th v-if="l.name === 'Waivers'">Rule</th>
+          <th>Reason</th>
+          <th>By</th>
+          <th />
+        </tr>
+      </thead>
       <tbody>
         <template v-for="g in l.items" :key="g.id">
           <tr :class="{ over: g.state !== 'live' }">
-            <td class="nowrap"><template v-if="g.state === 'live'"><TimeText :time="g.until" /></template>
-              <template v-else>{{ g.state }} <TimeText :time="g.revoked_at ?? g.until" /></template></td>
-            <td><router-link :to="{ name: 'device', params: { id: g.device } }">{{ g.device }}</router-link></td>
-            <td v-if="l.name === 'Waivers'"><code>{{ g.rule }}</code>
+            <td class="nowrap">
+              <template v-if="g.state === 'live'"><TimeText :time="g.until" /></template>
+              <template v-else>{{ g.state }} <TimeText :time="g.revoked_at ?? g.until" /></template>
+            </td>
+            <td>
+              <router-link :to="{ name: 'device', params: { id: g.device } }">{{ g.device }}</router-link>
+            </td>
+            <td v-if="l.name === 'Waivers'">
+              <code>{{ g.rule }}</code>
               <div v-if="g.verdict === 'pass'" class="soft small">passes now: no longer needed</div>
-              <div v-else-if="g.verdict === 'none'" class="soft small">the rule is gone, or does not
-                apply</div></td>
-            <td class="why">{{ g.reason }}<div v-if="g.revoked" class="soft small">revoked by
-              {{ g.revoked_by }}: {{ g.revoked }}</div></td>
-            <td>{{ g.author }}<div class="soft small"><TimeText :time="g.at" /></div></td>
-            <td class="right"><CopyText :text="g.id"><span /></CopyText>
+              <div v-else-if="g.verdict === 'none'" class="soft small">the rule is gone, or does not apply</div>
+            </td>
+            <td class="why">
+              {{ g.reason }}
+              <div v-if="g.revoked" class="soft small">revoked by {{ g.revoked_by }}: {{ g.revoked }}</div>
+            </td>
+            <td>
+              {{ g.author }}
+              <div class="soft small"><TimeText :time="g.at" /></div>
+            </td>
+            <td class="right">
+              <CopyText :text="g.id"><span /></CopyText>
               <el-button
-                v-if="g.state === 'live' && session.can('POST /api/v1/waivers/{id}/revoke')" link type="primary" @click="revoking = g.id"
-              >Revoke</el-button></td>
+                v-if="g.state === 'live' && session.can('POST /api/v1/waivers/{id}/revoke')"
+                link
+                type="primary"
+                @click="revoking = g.id"
+                >Revoke</el-button
+              >
+            </td>
           </tr>
-          <tr v-if="revoking === g.id"><td :colspan="6">
-            <ReasonForm label="Revoke" :what="revoke(g)" @done="revoked" @cancel="revoking = ''" /></td></tr>
+          <tr v-if="revoking === g.id">
+            <td :colspan="6">
+              <ReasonForm label="Revoke" :what="revoke(g)" @done="revoked" @cancel="revoking = ''" />
+            </td>
+          </tr>
         </template>
       </tbody>
     </table>
@@ -74,8 +128,17 @@ function revoked() {
 </template>
 
 <style scoped>
-.choices { margin: 10px 0 0; }
-.over { color: var(--ink-soft); }
-.why { max-width: 460px; }
-.right { text-align: right; white-space: nowrap; }
+.choices {
+  margin: 10px 0 0;
+}
+.over {
+  color: var(--ink-soft);
+}
+.why {
+  max-width: 460px;
+}
+.right {
+  text-align: right;
+  white-space: nowrap;
+}
 </style>

@@ -11,71 +11,126 @@ const session = useSession()
 const { query, set, fields } = useSearch(['q', 'group', 'limit'], () => undefined)
 const size = 50
 const { data, problem, loading, again } = useLoad(
-  () => must(api.GET('/api/v1/people', { params: { query: { q: query.value.q, group: query.value.group, limit: Number(query.value.limit) || size } } })),
+  () =>
+    must(
+      api.GET('/api/v1/people', {
+        params: { query: { q: query.value.q, group: query.value.group, limit: Number(query.value.limit) || size } },
+      }),
+    ),
   () => query.value,
   ofKinds('person.'),
 )
 const search = () => set({ q: fields.q.trim(), limit: '' })
 
-const { busy, problem: refused, said, bring } = useBring((text, name) => {
-  const type = /\.ya?ml$/.test(name) ? 'application/yaml' : 'text/csv'
-  return must(api.POST('/api/v1/people', { body: text as never, bodySerializer: (b: unknown) => b as string, headers: { 'Content-Type': type } }))
-}, () => again())
+const {
+  busy,
+  problem: refused,
+  said,
+  bring,
+} = useBring(
+  (text, name) => {
+    const type = /\.ya?ml$/.test(name) ? 'application/yaml' : 'text/csv'
+    return must(
+      api.POST('/api/v1/people', {
+        body: text as never,
+        bodySerializer: (b: unknown) => b as string,
+        headers: { 'Content-Type': type },
+      }),
+    )
+  },
+  () => again(),
+)
 </script>
 
 <template>
   <ListPage title="People" :page="data" :problem="problem" :loading="loading" @search="search" @again="again">
     <template #intro>
-      <p class="soft">Whom the directory knows, and which groups they are in. Choose one to see their
-        devices and what was decided for them.</p>
+      <p class="soft">
+        Whom the directory knows, and which groups they are in. Choose one to see their devices and what was decided for
+        them.
+      </p>
     </template>
     <template #search>
       <el-input
-        v-model="fields.q" class="text" name="q" placeholder="Name, id or group" aria-label="Name, id or group"
-        clearable @clear="search"
+        v-model="fields.q"
+        class="text"
+        name="q"
+        placeholder="Name, id or group"
+        aria-label="Name, id or group"
+        clearable
+        @clear="search"
       />
     </template>
     <template #tools>
-      <el-tag v-if="query.group" closable disable-transitions @close="set({ group: '', limit: '' })">in
-        {{ query.group }}</el-tag>
+      <el-tag v-if="query.group" closable disable-transitions @close="set({ group: '', limit: '' })"
+        >in {{ query.group }}</el-tag
+      >
     </template>
     <template #default="{ items }">
       <table class="ruled">
-        <thead><tr><th>Name</th><th>Person</th><th>Groups</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Person</th>
+            <th>Groups</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="p in items" :key="p.id">
-            <td><router-link :to="{ name: 'person', params: { id: p.id } }">{{ p.name || p.id }}</router-link></td>
+            <td>
+              <router-link :to="{ name: 'person', params: { id: p.id } }">{{ p.name || p.id }}</router-link>
+            </td>
             <td>{{ p.id }}</td>
-            <td><template v-for="(g, i) in p.groups ?? []" :key="g"><template v-if="i > 0">, </template>
-                  <router-link :to="{ name: 'people', query: { group: g } }">{{ g }}</router-link></template>
-              <span v-if="(p.groups ?? []).length === 0" class="soft">none</span></td>
+            <td>
+              <template v-for="(g, i) in p.groups ?? []" :key="g"
+                ><template v-if="i > 0">, </template>
+                <router-link :to="{ name: 'people', query: { group: g } }">{{ g }}</router-link></template
+              >
+              <span v-if="(p.groups ?? []).length === 0" class="soft">none</span>
+            </td>
           </tr>
         </tbody>
       </table>
-      <p class="soft small count">{{ items.length }} of {{ data?.total }}. <el-button
-        v-if="items.length < (data?.total ?? 0)" link type="primary"
-        @click="set({ limit: String(items.length + 4 * size) })"
-      >Show more</el-button></p>
+      <p class="soft small count">
+        {{ items.length }} of {{ data?.total }}.
+        <el-button
+          v-if="items.length < (data?.total ?? 0)"
+          link
+          type="primary"
+          @click="set({ limit: String(items.length + 4 * size) })"
+          >Show more</el-button
+        >
+      </p>
     </template>
     <template #empty>
       <h3>{{ query.q || query.group ? 'Nobody matches' : 'The directory is empty' }}</h3>
       <p class="soft">
-        <el-button
-          v-if="query.q || query.group" link type="primary" @click="set({ q: '', group: '', limit: '' })"
-        >Show everybody</el-button><template v-else>Bring people with <code>ironledger person import
-          people.csv</code></template></p>
+        <el-button v-if="query.q || query.group" link type="primary" @click="set({ q: '', group: '', limit: '' })"
+          >Show everybody</el-button
+        ><template v-else>Bring people with <code>ironledger person import people.csv</code></template>
+      </p>
     </template>
   </ListPage>
   <template v-if="session.can('POST /api/v1/people')">
-    <p class="small bring"><label>Bring people as CSV (id, name, groups) or YAML: <input type="file" accept=".csv,.yaml,.yml" :disabled="busy" @change="bring">
-    </label></p>
+    <p class="small bring">
+      <label
+        >Bring people as CSV (id, name, groups) or YAML:
+        <input type="file" accept=".csv,.yaml,.yml" :disabled="busy" @change="bring" />
+      </label>
+    </p>
     <p v-if="said" role="status">{{ said }}</p>
     <ProblemNote v-if="refused" :problem="refused" />
   </template>
 </template>
 
 <style scoped>
-.text { width: 370px; }
-.count { margin-top: 10px; }
-.bring { margin-top: 28px; }
+.text {
+  width: 370px;
+}
+.count {
+  margin-top: 10px;
+}
+.bring {
+  margin-top: 28px;
+}
 </style>

@@ -30,24 +30,45 @@ async function signIn() {
 
 <template>
   <main class="sign-in">
-    <img src="/mark.svg" alt="" width="44" height="44">
+    <img src="/mark.svg" alt="" width="44" height="44" />
     <h1>Iron Ledger</h1>
     <p class="soft">How far may this device be trusted right now, and so who may reach what from it?</p>
     <el-form label-position="top" @submit.prevent="signIn">
       <el-form-item label="Your token">
-        <el-input v-model="token" name="token" type="password" autocomplete="current-password" autofocus show-password />
+        <el-input
+          v-model="token"
+          name="token"
+          type="password"
+          autocomplete="current-password"
+          autofocus
+          show-password
+        />
       </el-form-item>
       <el-button type="primary" native-type="submit" :loading="busy" :disabled="token.trim() === ''">Sign in</el-button>
     </el-form>
     <ProblemNote v-if="problem" :problem="problem" @again="signIn" />
-    <p class="soft small hint">An administrator makes tokens with <code>ironledger token create NAME
-      --role reader</code>.</p>
+    <p class="soft small hint">
+      An administrator makes tokens with <code>ironledger token create NAME --role reader</code>.
+    </p>
   </main>
 </template>
 
 <style scoped>
-.sign-in { max-width: 420px; margin: 14vh auto 0; padding: 32px; background: var(--sheet); border: 1px solid var(--rule); border-top: 3px solid var(--metal); }
-h1 { margin: 10px 0 4px; }
-.el-form { margin-top: 20px; }
-.hint { margin-top: 20px; }
+.sign-in {
+  max-width: 420px;
+  margin: 14vh auto 0;
+  padding: 32px;
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  border-top: 3px solid var(--metal);
+}
+h1 {
+  margin: 10px 0 4px;
+}
+.el-form {
+  margin-top: 20px;
+}
+.hint {
+  margin-top: 20px;
+}
 </style>

@@ -16,14 +16,32 @@ const { query, set } = useQuery('person', 'device', 'resource', 'action', 'ip', 
 const form = reactive({ ...query.value })
 watch(query, (q) => Object.assign(form, q))
 
-const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
+const { data: vocabulary } = useLoad(
+  () => must(api.GET('/api/v1/vocabulary')),
+  () => null,
+)
 const complete = computed(() => query.value.person !== '' && query.value.resource !== '')
 
-const { data: answer, problem, loading, again } = useLoad<Answer | null>(
+const {
+  data: answer,
+  problem,
+  loading,
+  again,
+} = useLoad<Answer | null>(
   () => {
     if (!complete.value || !session.can('POST /api/v1/ask')) return Promise.resolve(null)
     const asked = evaluationOf(query.value)
-    return query.value.under || query.value.at ? must(api.POST('/api/v1/ask/under', { body: { asked, ...(query.value.under && { files: draft.files }), ...(query.value.at && { at: query.value.at }) } })) : must(api.POST('/api/v1/ask', { body: asked }))
+    return query.value.under || query.value.at
+      ? must(
+          api.POST('/api/v1/ask/under', {
+            body: {
+              asked,
+              ...(query.value.under && { files: draft.files }),
+              ...(query.value.at && { at: query.value.at }),
+            },
+          }),
+        )
+      : must(api.POST('/api/v1/ask', { body: asked }))
   },
   () => query.value,
 )
@@ -40,27 +58,46 @@ function ask() {
     <el-form label-position="top" @submit.prevent="ask">
       <el-form-item label="Person">
         <el-autocomplete
-          v-model="form.person" name="person" :fetch-suggestions="people" :debounce="150" clearable
+          v-model="form.person"
+          name="person"
+          :fetch-suggestions="people"
+          :debounce="150"
+          clearable
           placeholder="maren.holt@gullholm.example"
         >
-          <template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
+          <template #default="{ item }"
+            >{{ item.value }} <span class="soft small">{{ item.note }}</span></template
+          >
         </el-autocomplete>
       </el-form-item>
       <el-form-item label="Device (leave empty for an unknown one)">
         <el-autocomplete
-          v-model="form.device" name="device" :fetch-suggestions="devices" :debounce="150" clearable
+          v-model="form.device"
+          name="device"
+          :fetch-suggestions="devices"
+          :debounce="150"
+          clearable
           placeholder="GF-L-1042"
         >
-          <template #default="{ item }">{{ item.value }} <span class="soft small">{{ item.note }}</span></template>
+          <template #default="{ item }"
+            >{{ item.value }} <span class="soft small">{{ item.note }}</span></template
+          >
         </el-autocomplete>
       </el-form-item>
       <el-form-item label="Resource">
         <el-select
-          v-model="form.resource" name="resource" filterable allow-create default-first-option
+          v-model="form.resource"
+          name="resource"
+          filterable
+          allow-create
+          default-first-option
           placeholder="payroll"
         >
-          <el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id"><span>{{ r.id }}
-            <span class="soft small">{{ r.title }}</span></span></el-option>
+          <el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id"
+            ><span
+              >{{ r.id }} <span class="soft small">{{ r.title }}</span></span
+            ></el-option
+          >
         </el-select>
       </el-form-item>
       <el-form-item label="Action"><el-input v-model="form.action" name="action" placeholder="open" /></el-form-item>
@@ -74,10 +111,12 @@ function ask() {
       <div class="pair">
         <el-form-item label="Address"><el-input v-model="form.ip" name="ip" placeholder="10.20.4.7" /></el-form-item>
         <el-form-item label="Country">
-          <el-input v-model="form.country" name="country" maxlength="2" placeholder="SE" /></el-form-item>
+          <el-input v-model="form.country" name="country" maxlength="2" placeholder="SE"
+        /></el-form-item>
       </div>
       <el-form-item label="At another moment (RFC 3339)">
-        <el-input v-model="form.at" name="at" placeholder="now" /></el-form-item>
+        <el-input v-model="form.at" name="at" placeholder="now"
+      /></el-form-item>
       <el-form-item v-if="draft.dirty" label="Rulebook">
         <el-radio-group v-model="form.under">
           <el-radio-button value="">in force</el-radio-button>
@@ -85,15 +124,21 @@ function ask() {
         </el-radio-group>
       </el-form-item>
       <el-button
-        type="primary" native-type="submit" :loading="loading" :disabled="!form.person.trim() || !form.resource"
-      >Ask</el-button>
+        type="primary"
+        native-type="submit"
+        :loading="loading"
+        :disabled="!form.person.trim() || !form.resource"
+        >Ask</el-button
+      >
     </el-form>
     <section>
       <ProblemNote v-if="problem" :problem="problem" @again="again" />
       <template v-else-if="answer">
-        <p v-if="query.under || query.at" class="soft"><template v-if="query.under">Under your draft,
-                                                         which is not in force</template><template v-else>Under the rulebook in force</template>
-          <template v-if="query.at">, at {{ query.at }} with the evidence of today</template>:</p>
+        <p v-if="query.under || query.at" class="soft">
+          <template v-if="query.under">Under your draft, which is not in force</template
+          ><template v-else>Under the rulebook in force</template>
+          <template v-if="query.at">, at {{ query.at }} with the evidence of today</template>:
+        </p>
         <AnswerPanel :answer="answer" />
       </template>
       <p v-else class="soft waiting">The answer and the reasons of each gate appear here.</p>
@@ -102,11 +147,34 @@ function ask() {
 </template>
 
 <style scoped>
-.columns { display: flex; gap: 44px; align-items: flex-start; margin-top: 18px; }
-.el-form { width: 290px; flex: none; }
-.el-form :deep(.el-autocomplete), .el-form :deep(.el-select) { width: 100%; }
-.columns > section { flex: 1; min-width: 0; }
-.pair { display: flex; gap: 12px; }
-.pair > :last-child { width: 90px; flex: none; }
-.waiting { border-top: 1px solid var(--rule); padding-top: 12px; }
+.columns {
+  display: flex;
+  gap: 44px;
+  align-items: flex-start;
+  margin-top: 18px;
+}
+.el-form {
+  width: 290px;
+  flex: none;
+}
+.el-form :deep(.el-autocomplete),
+.el-form :deep(.el-select) {
+  width: 100%;
+}
+.columns > section {
+  flex: 1;
+  min-width: 0;
+}
+.pair {
+  display: flex;
+  gap: 12px;
+}
+.pair > :last-child {
+  width: 90px;
+  flex: none;
+}
+.waiting {
+  border-top: 1px solid var(--rule);
+  padding-top: 12px;
+}
 </style>

@@ -11,50 +11,98 @@ import { useQuery } from '../../composables/useQuery'
 
 const { query, set } = useQuery('resource', 'action', 'mfa', 'ip', 'all')
 const form = ref({ ...query.value })
-watch(query, (q) => { form.value = { ...q } })
-const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
+watch(query, (q) => {
+  form.value = { ...q }
+})
+const { data: vocabulary } = useLoad(
+  () => must(api.GET('/api/v1/vocabulary')),
+  () => null,
+)
 const { data, problem, loading, again } = useLoad<Reach | null>(
-  () => (query.value.resource ? must(api.POST('/api/v1/reach/people', { body: evaluationOf(query.value) })) : Promise.resolve(null)),
+  () =>
+    query.value.resource
+      ? must(api.POST('/api/v1/reach/people', { body: evaluationOf(query.value) }))
+      : Promise.resolve(null),
   () => [query.value.resource, query.value.action, query.value.mfa, query.value.ip],
 )
 const rows = computed(() => (data.value?.items ?? []).filter((p) => query.value.all || p.best !== 'deny'))
 const ask = () => set({ ...form.value, mfa: form.value.mfa ?? '' })
-const question = (person: string, device: string) => ({ name: 'ask', query: { person, device, resource: query.value.resource, ...(query.value.action && { action: query.value.action }), ...(query.value.mfa && { mfa: query.value.mfa }), ...(query.value.ip && { ip: query.value.ip }) } })
+const question = (person: string, device: string) => ({
+  name: 'ask',
+  query: {
+    person,
+    device,
+    resource: query.value.resource,
+    ...(query.value.action && { action: query.value.action }),
+    ...(query.value.mfa && { mfa: query.value.mfa }),
+    ...(query.value.ip && { ip: query.value.ip }),
+  },
+})
 </script>
 
 <template>
   <p class="soft">Everybody in the directory, from each device that is theirs, now. Nothing is recorded.</p>
   <form class="bar" @submit.prevent="ask">
     <el-select
-      v-model="form.resource" name="resource" filterable placeholder="Resource" aria-label="Resource"
-      class="resource" @change="ask"
-    ><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id"><span>{{ r.id }}
-      <span class="soft small">{{ r.title }}</span></span></el-option></el-select>
+      v-model="form.resource"
+      name="resource"
+      filterable
+      placeholder="Resource"
+      aria-label="Resource"
+      class="resource"
+      @change="ask"
+      ><el-option v-for="r in vocabulary?.resources ?? []" :key="r.id" :value="r.id" :label="r.id"
+        ><span
+          >{{ r.id }} <span class="soft small">{{ r.title }}</span></span
+        ></el-option
+      ></el-select
+    >
     <AskBar v-model="form" />
     <el-button type="primary" native-type="submit" :loading="loading" :disabled="!form.resource">Ask</el-button>
   </form>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <p v-else-if="!data" class="soft">Choose a resource.</p>
   <template v-else>
-    <p class="sum"><strong>{{ data.allowed }}</strong> of {{ count(data.items.length, 'person', 'people') }}
-      get through from their best device, {{ data.stepped_up }} more with a second factor. <el-button link type="primary" @click="set({ all: query.all ? '' : 'yes' })">{{ query.all ? 'Only those who get through' : 'All of them' }}</el-button>
+    <p class="sum">
+      <strong>{{ data.allowed }}</strong> of {{ count(data.items.length, 'person', 'people') }} get through from their
+      best device, {{ data.stepped_up }} more with a second factor.
+      <el-button link type="primary" @click="set({ all: query.all ? '' : 'yes' })">{{
+        query.all ? 'Only those who get through' : 'All of them'
+      }}</el-button>
     </p>
     <table class="ruled">
-      <thead><tr><th>Person</th><th>Best</th><th>Devices</th><th>Otherwise</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Person</th>
+          <th>Best</th>
+          <th>Devices</th>
+          <th>Otherwise</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="p in rows" :key="p.person">
-          <td><router-link :to="{ name: 'person', params: { id: p.person } }">{{ p.name || p.person }}</router-link>
-            <div class="soft small">{{ p.person }}<template v-if="p.groups.length">, {{ p.groups.join(', ') }}</template>
-            </div></td>
+          <td>
+            <router-link :to="{ name: 'person', params: { id: p.person } }">{{ p.name || p.person }}</router-link>
+            <div class="soft small">
+              {{ p.person }}<template v-if="p.groups.length">, {{ p.groups.join(', ') }}</template>
+            </div>
+          </td>
           <td><OutcomeMark :outcome="p.best" /></td>
           <td>
             <p v-if="p.break_glass" class="metal">break-glass account</p>
-            <p v-for="d in p.devices" :key="d.device" class="device"><OutcomeMark :outcome="d.outcome" /> <router-link :to="question(p.person, d.device)">{{ d.device }}</router-link> <span class="soft">{{ d.level }}<template v-if="d.gates.length">,
-              {{ d.gates.join(', ') }}</template></span></p>
+            <p v-for="d in p.devices" :key="d.device" class="device">
+              <OutcomeMark :outcome="d.outcome" />
+              <router-link :to="question(p.person, d.device)">{{ d.device }}</router-link>
+              <span class="soft"
+                >{{ d.level }}<template v-if="d.gates.length">, {{ d.gates.join(', ') }}</template></span
+              >
+            </p>
             <span v-if="!p.devices.length && !p.break_glass" class="soft">none of their own</span>
           </td>
-          <td><span v-if="p.shared && !p.break_glass">{{ count(p.shared, 'shared device') }} would do</span>
-            <div v-if="p.unknown !== 'deny' && !p.break_glass">an unknown device: {{ p.unknown }}</div></td>
+          <td>
+            <span v-if="p.shared && !p.break_glass">{{ count(p.shared, 'shared device') }} would do</span>
+            <div v-if="p.unknown !== 'deny' && !p.break_glass">an unknown device: {{ p.unknown }}</div>
+          </td>
         </tr>
       </tbody>
     </table>
@@ -63,9 +111,26 @@ const question = (person: string, device: string) => ({ name: 'ask', query: { pe
 </template>
 
 <style scoped>
-.bar { display: flex; gap: 10px; margin: 14px 0; flex-wrap: wrap; }
-.resource { width: 240px; }
-.sum { font-size: 17px; }
-.device { margin: 0; display: flex; gap: 10px; align-items: center; }
-.metal { color: var(--metal); margin: 0; }
+.bar {
+  display: flex;
+  gap: 10px;
+  margin: 14px 0;
+  flex-wrap: wrap;
+}
+.resource {
+  width: 240px;
+}
+.sum {
+  font-size: 17px;
+}
+.device {
+  margin: 0;
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+.metal {
+  color: var(--metal);
+  margin: 0;
+}
 </style>

@@ -10,18 +10,28 @@ import { useQuery } from '../../composables/useQuery'
 const { query, set } = useQuery('person', 'device', 'resource')
 const form = reactive({ ...query.value })
 watch(query, (q) => Object.assign(form, q))
-const { data, problem, loading, again } = useLoad(() => must(api.GET('/api/v1/live-sessions', { params: { query: query.value } })), () => query.value, (changes) => ofFleet(changes) || ofKinds('decision.', 'session.')(changes))
+const { data, problem, loading, again } = useLoad(
+  () => must(api.GET('/api/v1/live-sessions', { params: { query: query.value } })),
+  () => query.value,
+  (changes) => ofFleet(changes) || ofKinds('decision.', 'session.')(changes),
+)
 const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim() })
 </script>
 
 <template>
-  <p class="soft">Allows that an enforcer may still rely on. One ends with the change that takes its
-    ground, and a proxy that asks is refused from that moment.</p>
+  <p class="soft">
+    Allows that an enforcer may still rely on. One ends with the change that takes its ground, and a proxy that asks is
+    refused from that moment.
+  </p>
   <form class="search" @submit.prevent="search">
     <el-input v-model="form.person" name="person" placeholder="Person" aria-label="Person" clearable @clear="search" />
     <el-input v-model="form.device" name="device" placeholder="Device" aria-label="Device" clearable @clear="search" />
     <el-input
-      v-model="form.resource" name="resource" placeholder="Resource" aria-label="Resource" clearable
+      v-model="form.resource"
+      name="resource"
+      placeholder="Resource"
+      aria-label="Resource"
+      clearable
       @clear="search"
     />
     <el-button native-type="submit" type="primary">Search</el-button>
@@ -31,25 +41,47 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
   <el-skeleton v-else-if="!data && loading" :rows="6" animated />
   <p v-else-if="data && data.items.length === 0" class="soft">Nothing that was allowed still holds.</p>
   <table v-else-if="data" class="ruled">
-    <thead><tr><th>Person</th><th>Reaches</th><th>From</th><th>Level</th><th>Since</th><th>Until</th><th>Enforcer</th>
-      <th>Decision</th></tr></thead>
+    <thead>
+      <tr>
+        <th>Person</th>
+        <th>Reaches</th>
+        <th>From</th>
+        <th>Level</th>
+        <th>Since</th>
+        <th>Until</th>
+        <th>Enforcer</th>
+        <th>Decision</th>
+      </tr>
+    </thead>
     <tbody>
       <tr v-for="s in data.items" :key="s.decision">
         <td><PersonName :id="s.person" :device="s.person === s.device" /></td>
-        <td>{{ s.action }} <strong>{{ s.resource }}</strong></td>
-        <td><router-link v-if="s.device" :to="{ name: 'device', params: { id: s.device } }">{{ s.device }}</router-link>
-          <span v-else class="soft">unknown</span></td>
+        <td>
+          {{ s.action }} <strong>{{ s.resource }}</strong>
+        </td>
+        <td>
+          <router-link v-if="s.device" :to="{ name: 'device', params: { id: s.device } }">{{ s.device }}</router-link>
+          <span v-else class="soft">unknown</span>
+        </td>
         <td>{{ s.level }}</td>
         <td><TimeText :time="s.at" /></td>
         <td class="nowrap">{{ s.until.slice(0, 16).replace('T', ' ') }}</td>
         <td>{{ s.enforcer }}</td>
-        <td><router-link :to="{ name: 'decision', params: { id: s.decision } }"><code>{{ s.decision }}</code>
-        </router-link></td>
+        <td>
+          <router-link :to="{ name: 'decision', params: { id: s.decision } }"
+            ><code>{{ s.decision }}</code>
+          </router-link>
+        </td>
       </tr>
     </tbody>
   </table>
 </template>
 
 <style scoped>
-.search { display: flex; gap: 10px; margin: 14px 0 10px; max-width: 900px; }
+.search {
+  display: flex;
+  gap: 10px;
+  margin: 14px 0 10px;
+  max-width: 900px;
+}
 </style>

@@ -13,11 +13,30 @@ import { useSession } from '../../stores/session'
 
 const session = useSession()
 const { query, set } = useQuery('rule')
-const { data: vocabulary } = useLoad(() => must(api.GET('/api/v1/vocabulary')), () => null)
+const { data: vocabulary } = useLoad(
+  () => must(api.GET('/api/v1/vocabulary')),
+  () => null,
+)
 
-interface Place { file: string, baseline: number, rule: number }
-interface Row { key: string, title: string, cap: string, place: Place }
-interface Group { id: string, title: string, mode: string, file: string, index: number, rules: Row[] }
+interface Place {
+  file: string
+  baseline: number
+  rule: number
+}
+interface Row {
+  key: string
+  title: string
+  cap: string
+  place: Place
+}
+interface Group {
+  id: string
+  title: string
+  mode: string
+  file: string
+  index: number
+  rules: Row[]
+}
 
 const { documents, change } = useDocuments()
 
@@ -28,9 +47,21 @@ const groups = computed<Group[]>(() => {
     if (!isSeq(list)) continue
     list.items.forEach((b, index) => {
       const rules = isMap(b) ? b.get('rules') : undefined
-      out.push({ id: text(b, 'id'), title: text(b, 'title'), mode: text(b, 'mode') || 'enforce', file, index, rules: isSeq(rules)
-        ? rules.items.map((r, i) => ({ key: `${text(b, 'id')}/${text(r, 'id')}`, title: text(r, 'title'), cap: text(r, 'cap'), place: { file, baseline: index, rule: i } }))
-        : [] })
+      out.push({
+        id: text(b, 'id'),
+        title: text(b, 'title'),
+        mode: text(b, 'mode') || 'enforce',
+        file,
+        index,
+        rules: isSeq(rules)
+          ? rules.items.map((r, i) => ({
+              key: `${text(b, 'id')}/${text(r, 'id')}`,
+              title: text(r, 'title'),
+              cap: text(r, 'cap'),
+              place: { file, baseline: index, rule: i },
+            }))
+          : [],
+      })
     })
   }
   return out
@@ -45,14 +76,27 @@ function nodeOf(d: Document, p: Place): YAMLMap | undefined {
   return isMap(node) ? node : undefined
 }
 
-watch(() => [query.value.rule, chosen.value?.place.file], () => {
-  const p = chosen.value?.place
-  const node = p && nodeOf(documents.value.get(p.file)!, p)
-  if (!node) return
-  byPlatform.value = isMap(node.get('check', true))
-  const remedy = node.getIn(['remedy', 'en'], true)
-  Object.assign(form, { id: text(node, 'id'), title: text(node, 'title'), check: byPlatform.value ? '' : text(node, 'check'), cap: text(node, 'cap'), unknown: text(node, 'unknown'), grace: text(node, 'grace'), remedy: text(remedy, 'title'), steps: text(remedy, 'steps') })
-}, { immediate: true })
+watch(
+  () => [query.value.rule, chosen.value?.place.file],
+  () => {
+    const p = chosen.value?.place
+    const node = p && nodeOf(documents.value.get(p.file)!, p)
+    if (!node) return
+    byPlatform.value = isMap(node.get('check', true))
+    const remedy = node.getIn(['remedy', 'en'], true)
+    Object.assign(form, {
+      id: text(node, 'id'),
+      title: text(node, 'title'),
+      check: byPlatform.value ? '' : text(node, 'check'),
+      cap: text(node, 'cap'),
+      unknown: text(node, 'unknown'),
+      grace: text(node, 'grace'),
+      remedy: text(remedy, 'title'),
+      steps: text(remedy, 'steps'),
+    })
+  },
+  { immediate: true },
+)
 
 /** Sets a key of the chosen rule. Steps alone are no remedy: what has no title goes. */
 function put(path: string[], value: string) {
@@ -75,7 +119,17 @@ async function rename(value: string) {
 async function add(g: Group) {
   let n = g.rules.length + 1
   while (g.rules.some((r: Row) => r.key === `${g.id}/rule-${n}`)) n++
-  change(g.file, (d) => d.addIn(['baselines', g.index, 'rules'], d.createNode({ id: `rule-${n}`, title: 'New rule', check: 'managed', cap: vocabulary.value?.ladder[2] ?? 'limited' })))
+  change(g.file, (d) =>
+    d.addIn(
+      ['baselines', g.index, 'rules'],
+      d.createNode({
+        id: `rule-${n}`,
+        title: 'New rule',
+        check: 'managed',
+        cap: vocabulary.value?.ladder[2] ?? 'limited',
+      }),
+    ),
+  )
   await set({ rule: `${g.id}/rule-${n}` })
 }
 
@@ -101,43 +155,68 @@ const heading = computed(() => {
         <p class="small soft">
           <code>{{ g.id }}</code>
           <el-select
-            :model-value="g.mode" size="small" class="mode" aria-label="Mode" :disabled="!session.can('POST /api/v1/rulebooks')"
+            :model-value="g.mode"
+            size="small"
+            class="mode"
+            aria-label="Mode"
+            :disabled="!session.can('POST /api/v1/rulebooks')"
             @change="setMode(g, $event)"
-          ><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m" /></el-select>
-          <el-button v-if="session.can('POST /api/v1/rulebooks')" link size="small" type="primary" @click="add(g)">Add a rule</el-button>
+            ><el-option v-for="m in ['draft', 'shadow', 'enforce']" :key="m" :value="m" :label="m"
+          /></el-select>
+          <el-button v-if="session.can('POST /api/v1/rulebooks')" link size="small" type="primary" @click="add(g)"
+            >Add a rule</el-button
+          >
         </p>
         <ul>
           <li v-for="r in g.rules" :key="r.key">
-            <router-link :to="{ query: { rule: r.key } }" :class="{ on: r.key === query.rule }">{{ r.title || r.key }}</router-link>
-            <span class="soft small"> {{ r.cap }}</span></li>
+            <router-link :to="{ query: { rule: r.key } }" :class="{ on: r.key === query.rule }">{{
+              r.title || r.key
+            }}</router-link>
+            <span class="soft small"> {{ r.cap }}</span>
+          </li>
         </ul>
       </section>
     </template>
     <template #fields>
       <el-form-item label="Id, by which waivers and history know the rule">
-        <el-input v-model="form.id" name="id" @change="rename" /></el-form-item>
+        <el-input v-model="form.id" name="id" @change="rename"
+      /></el-form-item>
       <el-form-item label="Title">
-        <el-input v-model="form.title" name="title" @change="put(['title'], $event)" /></el-form-item>
+        <el-input v-model="form.title" name="title" @change="put(['title'], $event)"
+      /></el-form-item>
       <el-form-item label="Requirement: a condition that a device in order meets">
-        <p v-if="byPlatform" class="soft">This rule has a check for each platform; change them in the
-          <router-link :to="inText">text</router-link>.</p>
+        <p v-if="byPlatform" class="soft">
+          This rule has a check for each platform; change them in the <router-link :to="inText">text</router-link>.
+        </p>
         <el-input
-          v-else v-model="form.check" name="check" class="code" type="textarea" autosize
+          v-else
+          v-model="form.check"
+          name="check"
+          class="code"
+          type="textarea"
+          autosize
           @change="put(['check'], $event)"
         />
       </el-form-item>
       <div class="row">
         <el-form-item label="Holds a failing device at">
           <el-select
-            v-model="form.cap" name="cap" clearable :placeholder="`${vocabulary?.defaults.cap} (default)`"
+            v-model="form.cap"
+            name="cap"
+            clearable
+            :placeholder="`${vocabulary?.defaults.cap} (default)`"
             @change="put(['cap'], $event ?? '')"
-          ><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select>
+            ><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l"
+          /></el-select>
         </el-form-item>
         <el-form-item label="While it is not known">
           <el-select
-            v-model="form.unknown" clearable :placeholder="`${vocabulary?.defaults.unknown} (default)`"
+            v-model="form.unknown"
+            clearable
+            :placeholder="`${vocabulary?.defaults.unknown} (default)`"
             @change="put(['unknown'], $event ?? '')"
-          ><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l" /></el-select>
+            ><el-option v-for="l in vocabulary?.ladder" :key="l" :value="l" :label="l"
+          /></el-select>
         </el-form-item>
         <el-form-item label="Grace, as 3d">
           <el-input v-model="form.grace" name="grace" placeholder="none" @change="put(['grace'], $event)" />
@@ -147,25 +226,53 @@ const heading = computed(() => {
         <el-input v-model="form.remedy" name="remedy" @change="put(['remedy', 'en', 'title'], $event)" />
       </el-form-item>
       <el-form-item label="Steps; links as [text](https://…)">
-        <el-input
-          v-model="form.steps" type="textarea" autosize @change="put(['remedy', 'en', 'steps'], $event)"
-        /></el-form-item>
+        <el-input v-model="form.steps" type="textarea" autosize @change="put(['remedy', 'en', 'steps'], $event)"
+      /></el-form-item>
     </template>
     <template #acts>
       <el-button link @click="drop">Remove this rule from the draft</el-button>
     </template>
-    <template #empty>Choose a rule to read or change it. The form and the text are the same document;
-      what you change here stands there at once, and nothing counts before it is published.</template>
+    <template #empty
+      >Choose a rule to read or change it. The form and the text are the same document; what you change here stands
+      there at once, and nothing counts before it is published.</template
+    >
   </DraftDesk>
 </template>
 
 <style scoped>
-ul { list-style: none; padding: 0; margin: 4px 0; }
-li { border-bottom: 1px solid var(--rule); padding: 3px 0; display: flex; justify-content: space-between; gap: 12px; }
-h3 { margin-bottom: 4px; }
-li a { text-decoration: none; }
-li a.on { font-weight: 600; border-left: 3px solid var(--metal); padding-left: 8px; }
-.mode { width: 96px; margin: 0 8px; }
-.row { display: grid; grid-template-columns: 1fr 1fr 1fr; gap: 18px; }
-.code { font-family: var(--mono); }
+ul {
+  list-style: none;
+  padding: 0;
+  margin: 4px 0;
+}
+li {
+  border-bottom: 1px solid var(--rule);
+  padding: 3px 0;
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+}
+h3 {
+  margin-bottom: 4px;
+}
+li a {
+  text-decoration: none;
+}
+li a.on {
+  font-weight: 600;
+  border-left: 3px solid var(--metal);
+  padding-left: 8px;
+}
+.mode {
+  width: 96px;
+  margin: 0 8px;
+}
+.row {
+  display: grid;
+  grid-template-columns: 1fr 1fr 1fr;
+  gap: 18px;
+}
+.code {
+  font-family: var(--mono);
+}
 </style>
