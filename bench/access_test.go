@@ -163,19 +163,22 @@ func BenchmarkProxy(b *testing.B) {
 	r := start(b)
 	defer r.stop()
 	now := time.Now()
-	report := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"GF-L-1042","serial":"GF-L-1042-S"},"evidence":{"platform":"windows","form":"laptop","certs":[{"pem":%q}]}}`, now.UTC().Format(time.RFC3339), demo.Card("GF-L-1042", now))
-	r.post(b, "/api/v1/evidence", "application/json", report)
 	bare, stop := listen(b, http.HandlerFunc(func(w http.ResponseWriter,
 		_ *http.Request) {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	defer stop()
 	// Everybody may open app0: what is measured is asking, not refusing.
-	files := []rulebook.File{{Name: "r.yaml",
-		Text: "rulebook: open\nbreak_glass: [keeper]\nresources: [{id: app0}]\ngates: [{id: g, who: {everyone: true}, what: {resources: [app0]}, need: known_device, valid_for: 1h}]\n"}}
+	authority, _ := demo.Authority()
+	files := []rulebook.File{{Name: "ca.pem", Text: authority}, {Name: "r.yaml",
+		Text: "rulebook: open\nunknown_people: gates\nbreak_glass: [keeper]\nissuers: [{id: ca, file: ca.pem}]\n" +
+			"resources: [{id: app0}]\ngates: [{id: g, who: {everyone: true}, what: {resources: [app0]}, " +
+			"need: known_device, valid_for: 1h}]\n"}}
 	if _, _, err := r.service.Admin.Publish(context.Background(), "bench", api.Draft{Files: files}); err != nil {
 		b.Fatal(err)
 	}
+	report := fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":"GF-L-1042","serial":"GF-L-1042-S"},"evidence":{"platform":"windows","form":"laptop","certs":[{"pem":%q}]}}`, now.UTC().Format(time.RFC3339), demo.Card("GF-L-1042", now))
+	r.post(b, "/api/v1/evidence", "application/json", report)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	signIn := standin.NewSignIn([]standin.Person{{ID: "maren", Name: "Maren"}})
