@@ -88,6 +88,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.StandingChanged:   read[StandingChanged],
 	ledger.DecisionMade:      read[DecisionMade],
 	ledger.SessionEnded:      read[SessionEnded],
+	ledger.StreamChanged:     read[StreamChanged],
 	ledger.RulebookPublished: read[RulebookPublished],
 	ledger.PeopleImported:    read[PeopleImported],
 	ledger.PersonRemoved:     read[PersonRemoved],

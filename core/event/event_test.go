@@ -28,6 +28,8 @@ func oneOfEach() []Event {
 			Vendor: "v", Name: odd, Ownership: "o", Owner: "w", Certificate: "c"}}
 	keys := []evidence.Key{{Kind: evidence.BySerial, Text: odd}, {Kind: evidence.ByExternal, Text: "mdm:1"}}
 	return []Event{
+		&StreamChanged{Stream: "st-1", Receiver: "idp", Change: "status", Endpoint: "https://idp.gullholm.example/events",
+			Events: []string{"session-revoked"}, Subject: "+ device d-1", Status: "paused", Reason: odd},
 		&StandingChanged{Device: "d", From: "sound", To: "barred", Shadow: "limited",
 			Binding: []string{"laptop/os", odd}, Cause: ByEvidence, Rulebook: 3,
 			Changed: []VerdictChange{{From: posture.Pass, Rule: "laptop/os", To: posture.Fail, Why: odd},

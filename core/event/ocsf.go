@@ -56,6 +56,7 @@ func (*RosterImported) managing() (string, int)    { return "roster", ocsfUpdate
 func (*RosterRemoved) managing() (string, int)     { return "roster", ocsfUpdate }
 func (*TokenCreated) managing() (string, int)      { return "token", ocsfCreate }
 func (*TokenRevoked) managing() (string, int)      { return "token", ocsfDelete }
+func (*StreamChanged) managing() (string, int)     { return "stream", ocsfUpdate }
 func (*DeviceKeyed) managing() (string, int)       { return "device", ocsfUpdate }
 func (*DeviceSettled) managing() (string, int)     { return "device", ocsfUpdate }
 func (*ReportDiscarded) managing() (string, int)   { return "report", ocsfDelete }

@@ -52,6 +52,7 @@ const (
 	EnrolmentHeld     Kind = "device.enrolment-held"
 	EnrolmentRefused  Kind = "device.enrolment-refused"
 	DeviceRetired     Kind = "device.retired"
+	StreamChanged     Kind = "stream.changed"      // what a receiver is told, or how, changed
 	SessionEnded      Kind = "session.ended"       // an allow that could be relied on no longer can
 	Redacted          Kind = "ledger.redacted"     // the body of an earlier entry was removed
 	KeyReplaced       Kind = "ledger.key-replaced" // heads are signed with another key from here on
@@ -64,7 +65,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
+	EnrolmentRefused, DeviceRetired, StreamChanged, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.
 const (

@@ -13,7 +13,7 @@ import (
 
 // Difference is one thing that differs between two rulebooks, in words.
 type Difference struct {
-	Section string `json:"section"` // settings, sources, issuers, places, resources, baselines, gates
+	Section string `json:"section"` // settings, sources, issuers, places, resources, signals, baselines, gates
 	About   string `json:"about"`   // the id of what differs, as baseline/rule
 	Change  string `json:"change"`  // added, removed or changed
 	Text    string `json:"text"`
@@ -27,6 +27,7 @@ func Compare(before, after *Rulebook) []Difference {
 	each(d, "issuers", before.issuerFacts(), after.issuerFacts())
 	each(d, "places", before.placeFacts(), after.placeFacts())
 	each(d, "resources", before.resourceFacts(), after.resourceFacts())
+	each(d, "signals", before.receiverFacts(), after.receiverFacts())
 	each(d, "baselines", before.baselineFacts(), after.baselineFacts())
 	each(d, "gates", before.gateFacts(), after.gateFacts())
 	return d.out
@@ -151,6 +152,7 @@ func (d *differ) settings(a, b *Rulebook) {
 		{"waivers", "at most " + value.FormatDuration(a.MaxWaiver), "at most " + value.FormatDuration(b.MaxWaiver)},
 		{"enrolment", a.Enrolment.String(), b.Enrolment.String()},
 		{"guard", a.Guard.String(), b.Guard.String()},
+		{"signals", a.signalFacts(), b.signalFacts()},
 		{"break_glass", strings.Join(a.BreakGlass, ", "), strings.Join(b.BreakGlass, ", ")},
 	} {
 		if s.before != s.after {

@@ -35,7 +35,7 @@ var planned = []string{"promises"}
 // sectionNames are the keys at the top of a rulebook.
 var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
-	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "baselines", "gates",
+	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "baselines", "gates",
 	"examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
@@ -78,6 +78,7 @@ func load(files []File) (*loader, error) {
 	l.guard()
 	l.enrolment()
 	l.access()
+	l.signals()
 	l.baselines()
 	l.gates()
 	l.examples()

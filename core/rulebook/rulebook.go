@@ -48,6 +48,7 @@ type Rulebook struct {
 	Guard         Guard
 	Enrolment     Enrolment
 	Resources     []Resource
+	Signals       Signals
 	Baselines     []Baseline
 	Gates         []Gate // in the order of their numbers, those without one last
 	Examples      []Example

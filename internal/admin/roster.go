@@ -64,7 +64,7 @@ func replaceRoster(snap *state.Snapshot, in api.ListIntake, actor string, now in
 		return plan
 	}
 	next, owner, owners := snap.Roster.With(puts), snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
-	for _, id := range snap.Roster.DevicesOf(maps.Keys(puts), next, snap.Fleet) {
+	for _, id := range snap.Roster.DevicesOf(maps.Keys(puts), next, snap.Fleet.Find) {
 		if who := snap.At(snap.Fleet.Get(id), now).View.Get(owner, now); who.Known() {
 			owners[who.Str()] = true
 		}

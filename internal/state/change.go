@@ -87,6 +87,8 @@ type Change struct {
 	enrolments puts[Enrolment]
 	claimed    map[evidence.Key]*Enrolment
 	searches   puts[Search]
+	streams    puts[Stream]
+	places     puts[StreamPlace]
 	waivers    puts[Waiver]
 	vouches    puts[Vouch]
 	retired    puts[Retirement]

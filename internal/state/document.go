@@ -53,6 +53,12 @@ var (
 	VouchKind = kind[Vouch]{"vouch",
 		func(s *Snapshot) *table[Vouch] { return &s.Vouches },
 		func(c *Change) *puts[Vouch] { return &c.vouches }}
+	StreamKind = kind[Stream]{"stream",
+		func(s *Snapshot) *table[Stream] { return &s.Streams },
+		func(c *Change) *puts[Stream] { return &c.streams }}
+	StreamPlaceKind = kind[StreamPlace]{"stream-place", // by stream
+		func(s *Snapshot) *table[StreamPlace] { return &s.places },
+		func(c *Change) *puts[StreamPlace] { return &c.places }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}

@@ -10,6 +10,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/house"
 	"ironledger.example/internal/store"
 )
 
@@ -212,11 +213,11 @@ func (snap *Snapshot) DeviceThen(row store.DeviceRow, steps []store.PastStep, pr
 // own are left out.
 func (snap *Snapshot) HouseThen(book *Book, people, roster []store.PastStep) (*Snapshot, error) {
 	persons := make(map[string]directory.Person, snap.People.Len())
-	for id, m := range snap.People.byID.All() {
-		persons[id] = m.Person
+	for _, p := range snap.People.List() {
+		persons[p.ID] = p
 	}
-	entries := make(map[string]RosterEntry, snap.Roster.entries.Len())
-	for id, e := range snap.Roster.entries.All() {
+	entries := map[string]RosterEntry{}
+	for id, e := range snap.Roster.All() {
 		entries[id] = *e
 	}
 	backPeople, err := rewindHouse(persons, people, snap.People.Revision)
@@ -227,8 +228,8 @@ func (snap *Snapshot) HouseThen(book *Book, people, roster []store.PastStep) (*S
 	if err != nil {
 		return nil, err
 	}
-	then := &Snapshot{Book: book, People: newPeople(slices.Collect(maps.Values(persons))),
-		Roster: newRoster(entries), Fleet: &Fleet{}}
+	then := &Snapshot{Book: book, People: house.NewPeople(slices.Collect(maps.Values(persons))),
+		Roster: house.NewRoster(entries), Fleet: &Fleet{}}
 	then.People.Revision, then.Roster.Revision = backPeople, backRoster
 	return then, nil
 }

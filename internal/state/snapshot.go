@@ -13,6 +13,7 @@ import (
 	"fmt"
 
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/house"
 	"ironledger.example/internal/store"
 )
 
@@ -29,6 +30,8 @@ type Snapshot struct {
 	Unmatched  unmatchedTable
 	Enrolments enrolmentTable
 	Searches   table[Search]
+	Streams    table[Stream]
+	places     table[StreamPlace] // by stream
 	Waivers    table[Waiver]
 	Vouches    table[Vouch]
 	retired    table[Retirement] // by device
@@ -40,7 +43,7 @@ type Snapshot struct {
 
 // EmptySnapshot is the state before anything has happened.
 func EmptySnapshot() *Snapshot {
-	return &Snapshot{Book: EmptyBook(), People: newPeople(nil), Roster: newRoster(nil), Fleet: &Fleet{},
+	return &Snapshot{Book: EmptyBook(), People: house.NewPeople(nil), Roster: house.NewRoster(nil), Fleet: &Fleet{},
 		Tokens: bearer.NewSet(nil)}
 }
 
@@ -48,7 +51,7 @@ func EmptySnapshot() *Snapshot {
 func Load(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	snap := EmptySnapshot()
 	for _, load := range []func(context.Context, *store.Store, *Snapshot) error{loadBook, loadPeople, loadRoster,
-		UnmatchedKind.load, EnrolmentKind.load, SearchKind.load, WaiverKind.load, VouchKind.load,
+		UnmatchedKind.load, EnrolmentKind.load, SearchKind.load, StreamKind.load, StreamPlaceKind.load, WaiverKind.load, VouchKind.load,
 		RetirementKind.load} {
 		if err := load(ctx, s, snap); err != nil {
 			return nil, err
@@ -80,7 +83,7 @@ func loadPeople(ctx context.Context, s *store.Store, into *Snapshot) error {
 	if err != nil {
 		return err
 	}
-	into.People = newPeople(people)
+	into.People = house.NewPeople(people)
 	into.People.Revision, err = s.PeopleRevision(ctx)
 	return err
 }
@@ -90,7 +93,7 @@ func loadRoster(ctx context.Context, s *store.Store, into *Snapshot) error {
 	if err != nil {
 		return err
 	}
-	into.Roster = newRoster(roster)
+	into.Roster = house.NewRoster(roster)
 	into.Roster.Revision, err = s.RosterRevision(ctx)
 	return err
 }
@@ -108,6 +111,8 @@ func (snap *Snapshot) Apply(c *Change) *Snapshot {
 	next.Enrolments.index(c.enrolments)
 	EnrolmentKind.apply(c, &next)
 	SearchKind.apply(c, &next)
+	StreamKind.apply(c, &next)
+	StreamPlaceKind.apply(c, &next)
 	WaiverKind.apply(c, &next)
 	VouchKind.apply(c, &next)
 	RetirementKind.apply(c, &next)

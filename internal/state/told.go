@@ -21,13 +21,13 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 	}
 	say("book", []any{snap.Book.Info.Version, snap.Book.Info.Digest})
 	say("people", []any{snap.People.List(), snap.People.Revision})
-	for g, ids := range snap.People.inGroup.All() {
+	for g, ids := range snap.People.Grouped() {
 		say("group "+g, ids)
 	}
-	for id, e := range snap.Roster.entries.All() {
+	for id, e := range snap.Roster.All() {
 		say("roster "+id, e)
 	}
-	for k, n := range snap.Roster.keys.All() {
+	for k, n := range snap.Roster.CountOf() {
 		say(fmt.Sprint("roster key ", k), n)
 	}
 	say("roster", snap.Roster.Revision)
@@ -60,7 +60,7 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
 	}
 	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
-		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "waivers": snap.Waivers.List(),
+		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(), "places": snap.places.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List()} {
 		say(name, list)
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -92,11 +93,21 @@ func (t tiles) ReadTiles(list []tlog.Tile) ([][]byte, error) {
 // each is in the tree whose head is signed. The error is a [*TamperError] when one
 // is not, or when a body is gone without a redaction.
 func (s *Store) Proven(ctx context.Context, from int64, visit func(ledger.Entry) error) error {
-	head := s.Sealed().Head
+	return s.proven(ctx, s.Sealed().Head, from, math.MaxInt64, visit)
+}
+
+// ProvenBetween does as [Store.Proven] for the entries from one on to another.
+func (s *Store) ProvenBetween(ctx context.Context, from, to int64, visit func(ledger.Entry) error) error {
+	return s.proven(ctx, s.Sealed().Head, from, to, visit)
+}
+
+func (s *Store) proven(ctx context.Context, head ledger.Head, from, last int64,
+	visit func(ledger.Entry) error) error {
+	last = min(last, head.Size)
 	proved := tlog.TileHashReader(tlog.Tree{N: head.Size, Hash: head.Root}, tiles{s.Tiles(ctx)})
 	redacted := map[int64]bool{}
-	for ; from <= head.Size; from += ledger.TileWidth {
-		to := min(from+ledger.TileWidth-1, head.Size)
+	for ; from <= last; from += ledger.TileWidth {
+		to := min(from+ledger.TileWidth-1, last)
 		indexes := make([]int64, 0, ledger.TileWidth)
 		for seq := from; seq <= to; seq++ {
 			indexes = append(indexes, tlog.StoredHashIndex(0, seq-1))
@@ -134,9 +145,43 @@ func (s *Store) Proven(ctx context.Context, from int64, visit func(ledger.Entry)
 		}
 	}
 	for seq := range redacted {
+		told, err := s.redactedBehind(ctx, head, seq, last)
+		if err != nil {
+			return err
+		}
+		if told {
+			continue
+		}
 		return &TamperError{fmt.Sprintf("the body of entry %d is gone, and no redaction tells why", seq)}
 	}
 	return nil
+}
+
+// redactedBehind reports whether the redaction of an entry is told of behind what was
+// looked at, up to last, in an entry that is in the tree itself.
+func (s *Store) redactedBehind(ctx context.Context, head ledger.Head, seq, last int64) (bool, error) {
+	if last >= head.Size {
+		return false, nil
+	}
+	about, err := s.About(ctx, fmt.Sprint(seq), 0, 10)
+	if err != nil {
+		return false, err
+	}
+	for _, e := range about {
+		if e.Kind != ledger.Redacted || e.Seq <= last || e.Seq > head.Size {
+			continue
+		}
+		told := false
+		err := s.proven(ctx, head, e.Seq, e.Seq, func(e ledger.Entry) error {
+			var r ledger.Redaction
+			told = e.Kind == ledger.Redacted && json.Unmarshal(e.Body, &r) == nil && r.Entry == seq
+			return nil
+		})
+		if err != nil || told {
+			return told, err
+		}
+	}
+	return false, nil
 }
 
 // Line reads one entry.

@@ -1,12 +1,10 @@
-package state
+package house
 
 import (
 	"iter"
-	"maps"
 	"slices"
 
 	"ironledger.example/core/evidence"
-	"ironledger.example/core/value"
 	"ironledger.example/internal/versioned"
 )
 
@@ -21,8 +19,6 @@ type RosterEntry struct {
 	By         string `json:"by"`
 }
 
-const rosterDocument = "roster"
-
 // Roster is the hardware registered in advance. It is immutable.
 type Roster struct {
 	entries  versioned.Map[string, RosterEntry]
@@ -30,7 +26,8 @@ type Roster struct {
 	Revision int64                            // counts the changes
 }
 
-func newRoster(entries map[string]RosterEntry) *Roster {
+// NewRoster is a roster of entries by their ids.
+func NewRoster(entries map[string]RosterEntry) *Roster {
 	keys := make(map[evidence.Key]int, len(entries))
 	for _, e := range entries {
 		for _, k := range e.Keys() {
@@ -39,6 +36,9 @@ func newRoster(entries map[string]RosterEntry) *Roster {
 	}
 	return &Roster{entries: versioned.Of(entries), keys: versioned.Of(keys)}
 }
+
+// CountOf is how many entries have each key.
+func (r *Roster) CountOf() iter.Seq2[evidence.Key, *int] { return r.keys.All() }
 
 // With is the roster with some entries otherwise: nil for one that is taken off.
 func (r *Roster) With(changes map[string]*RosterEntry) *Roster {
@@ -95,38 +95,21 @@ func (r *Roster) Get(id string) *RosterEntry { return r.entries.Get(id) }
 // All yields the entries by their ids, in no order.
 func (r *Roster) All() iter.Seq2[string, *RosterEntry] { return r.entries.All() }
 
-// DevicesOf lists the devices of a fleet that have a key of an entry, as it is on the
-// roster or on another.
-func (r *Roster) DevicesOf(ids iter.Seq[string], other *Roster, f *Fleet) (devices []string) {
+// DevicesOf lists the devices that have a key of an entry, as it is on the roster or on
+// another; find is whose a key is.
+func (r *Roster) DevicesOf(ids iter.Seq[string], other *Roster,
+	find func(evidence.Key) (string, bool)) (devices []string) {
 	for id := range ids {
 		for _, e := range []*RosterEntry{r.Get(id), other.Get(id)} {
 			if e == nil {
 				continue
 			}
 			for _, k := range e.Keys() {
-				if device, ok := f.Find(k); ok {
+				if device, ok := find(k); ok {
 					devices = append(devices, device)
 				}
 			}
 		}
 	}
 	return devices
-}
-
-// ReplaceRoster makes entries of the roster as given, nil for those that are taken
-// off: what they were is kept, and the devices that they speak of are appraised again.
-func (c *Change) ReplaceRoster(puts map[string]*RosterEntry, by Cause) error {
-	was, next := houseUndo[RosterEntry]{}, c.Base.Roster.With(puts)
-	for id, e := range puts {
-		was[id] = c.Base.Roster.Get(id)
-		if e == nil {
-			c.Batch.DropDocument(rosterDocument, id)
-		} else if err := c.Batch.PutDocument(rosterDocument, id, e); err != nil {
-			return err
-		}
-	}
-	c.Batch.PutRosterPast(next.Revision, c.Now, string(value.JSON(was)))
-	devices := c.Base.Roster.DevicesOf(maps.Keys(puts), next, c.Base.Fleet)
-	c.rebuild(c.Base.Book.renewed(), c.Base.People, next, by, c.Base.Fleet.those(devices))
-	return nil
 }

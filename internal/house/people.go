@@ -1,6 +1,9 @@
-package state
+// Package house has who there is and which hardware is our own: the directory of people
+// and the roster. Both are immutable; the next one shares with it what does not differ.
+package house
 
 import (
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -30,7 +33,8 @@ type personEntry struct {
 
 func newPersonEntry(p directory.Person) *personEntry { return &personEntry{p, value.OfTexts(p.Groups)} }
 
-func newPeople(list []directory.Person) *People {
+// NewPeople is a directory of people.
+func NewPeople(list []directory.Person) *People {
 	byID, inGroup := make(map[string]personEntry, len(list)), map[string][]string{}
 	for _, p := range list {
 		byID[p.ID] = *newPersonEntry(p)
@@ -120,6 +124,9 @@ func (p *People) AllGroups() []string {
 	return names
 }
 
+// Grouped yields the ids of those who are in each group, sorted.
+func (p *People) Grouped() iter.Seq2[string, *[]string] { return p.inGroup.All() }
+
 // Members are the ids of those who are in a group, sorted. Nobody may change it.
 func (p *People) Members(group string) []string {
 	if ids := p.inGroup.Get(group); ids != nil {
@@ -150,34 +157,5 @@ func (p *People) GroupsOf(id string) *value.Value {
 	if m := p.byID.Get(id); m != nil {
 		return &m.groups
 	}
-	return nil
-}
-
-// ReplacePeople makes people of the directory as given, nil for those who leave: what
-// they were is kept, and their devices are appraised again.
-func (c *Change) ReplacePeople(puts map[string]*directory.Person, by Cause) error {
-	was, next := houseUndo[directory.Person]{}, c.Base.People.With(puts)
-	var put []directory.Person
-	var left, devices []string
-	persons := slices.Sorted(maps.Keys(puts))
-	for _, id := range persons {
-		was[id] = nil
-		if old, known := c.Base.People.Get(id); known {
-			was[id] = &old
-		}
-		if puts[id] == nil {
-			left = append(left, id)
-		} else {
-			put = append(put, *puts[id])
-		}
-		devices = append(devices, c.Base.Fleet.owners.of(id)...)
-	}
-	if err := c.Batch.PutPeople(put); err != nil {
-		return err
-	}
-	c.Batch.DropPeople(left)
-	c.Batch.PutPeoplePast(next.Revision, c.Now, string(value.JSON(was)))
-	c.rebuild(c.Base.Book.renewed(), next, c.Base.Roster, by, c.Base.Fleet.those(devices))
-	c.House.Persons = persons
 	return nil
 }

@@ -1,0 +1,140 @@
+package rulebook
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// The events that a receiver may be given, by their short names.
+const (
+	ComplianceSignal = "device-compliance-change" // CAEP 1.0, as the next three
+	RiskSignal       = "risk-level-change"
+	AssuranceSignal  = "assurance-level-change"
+	SessionSignal    = "session-revoked"
+	StandingSignal   = "standing-change" // our own, with the whole level
+)
+
+// SignalNames are all of them.
+var SignalNames = []string{ComplianceSignal, RiskSignal, AssuranceSignal, SessionSignal, StandingSignal}
+
+// The forms in which a receiver is told of devices and people, the default first
+// (RFC 9493). None leaves people out.
+var (
+	DeviceForms = []string{"id", "serial", "iss_sub"}
+	PersonForms = []string{"none", "email", "opaque", "iss_sub"}
+)
+
+// Signals says what receivers of streams are told.
+type Signals struct {
+	// CompliantFrom is the lowest level at which a device counts as compliant for who
+	// knows two states only.
+	CompliantFrom Level
+	// LowFrom and MediumFrom are the lowest levels at which the risk of a device is low
+	// and medium.
+	LowFrom, MediumFrom Level
+	Receivers           []Receiver
+}
+
+// Receiver is who may have a stream, and what it is given.
+type Receiver struct {
+	Where         Position
+	ID            string // the name of its token
+	Title         string
+	Events        []string // short names, in the order of SignalNames
+	CompliantFrom Level
+	Device        string // one of DeviceForms
+	Person        string // one of PersonForms
+}
+
+// Receiver is the one of an id, nil for none.
+func (s *Signals) Receiver(id string) *Receiver {
+	if i := slices.IndexFunc(s.Receivers, func(r Receiver) bool { return r.ID == id }); i >= 0 {
+		return &s.Receivers[i]
+	}
+	return nil
+}
+
+func (l *loader) signals() {
+	rb := l.rb
+	s := &rb.Signals
+	s.CompliantFrom = min(rb.Doubt()+1, rb.Top())
+	low, medium := Level(-1), Level(-1)
+	var receivers []item
+	if f, ok := l.single("signals"); ok {
+		f.mapping("signals", map[string]func(field){
+			"compliant_from": func(f field) { l.level(f.item, &s.CompliantFrom) },
+			"risk": func(f field) {
+				f.mapping("the levels of risk", map[string]func(field){
+					"low_from":    func(f field) { l.level(f.item, &low) },
+					"medium_from": func(f field) { l.level(f.item, &medium) },
+				})
+				if low >= 0 && medium > low {
+					f.fail("medium_from lies above low_from")
+				}
+			},
+			"receivers": func(f field) { receivers = f.seq() },
+		})
+	}
+	if s.MediumFrom = medium; medium < 0 {
+		s.MediumFrom = s.CompliantFrom
+		if low >= 0 {
+			s.MediumFrom = min(s.MediumFrom, low)
+		}
+	}
+	if s.LowFrom = low; low < 0 {
+		s.LowFrom = min(s.MediumFrom+1, rb.Top())
+	}
+	seen := unique{}
+	for _, it := range receivers {
+		r := Receiver{Where: it.position(), Events: SignalNames, CompliantFrom: s.CompliantFrom, Device: DeviceForms[0],
+			Person: PersonForms[0]}
+		ok := it.mapping("a receiver", map[string]func(field){
+			"id":             func(f field) { f.id(&r.ID) },
+			"title":          func(f field) { f.text(&r.Title) },
+			"compliant_from": func(f field) { l.level(f.item, &r.CompliantFrom) },
+			"events":         func(f field) { r.Events = signalsOf(f) },
+			"device":         func(f field) { r.Device = chosen(f, "form of a device", DeviceForms) },
+			"person":         func(f field) { r.Person = chosen(f, "form of a person", PersonForms) },
+		})
+		if ok && l.named(it, "a receiver", r.ID) && seen.add(it, "receivers", r.ID) {
+			s.Receivers = append(s.Receivers, r)
+		}
+	}
+}
+
+// signalsOf reads a list of events, each once.
+func signalsOf(f field) []string {
+	var out []string
+	for _, it := range f.seq() {
+		if i, ok := it.word("event", SignalNames); ok && !slices.Contains(out, SignalNames[i]) {
+			out = append(out, SignalNames[i])
+		}
+	}
+	if len(out) == 0 {
+		f.fail("a receiver is given at least one event; leave events out for all")
+	}
+	return slices.SortedFunc(slices.Values(out), func(a, b string) int {
+		return slices.Index(SignalNames, a) - slices.Index(SignalNames, b)
+	})
+}
+
+func chosen(f field, what string, words []string) string {
+	i, _ := f.word(what, words)
+	return words[max(i, 0)]
+}
+
+func (rb *Rulebook) signalFacts() string {
+	s := rb.Signals
+	return fmt.Sprintf("compliant from %s, risk low from %s, medium from %s", rb.LevelName(s.CompliantFrom),
+		rb.LevelName(s.LowFrom), rb.LevelName(s.MediumFrom))
+}
+
+func (rb *Rulebook) receiverFacts() []facts {
+	var out []facts
+	for _, r := range rb.Signals.Receivers {
+		out = append(out, facts{r.ID, "the receiver " + r.ID, [][2]string{{"events", strings.Join(r.Events, ", ")},
+			{"device", r.Device}, {"person", r.Person}, {"compliant from", rb.LevelName(r.CompliantFrom)}}})
+	}
+	return out
+}

@@ -1,0 +1,329 @@
+// Package signal tells what happened as security events (RFC 8417): those of the OpenID
+// Continuous Access Evaluation Profile 1.0, and one of our own that carries the level.
+//
+// An entry of the ledger becomes the events that one receiver is given of it. What a
+// receiver hears depends on its place in the rulebook alone: which events, in which form
+// it is told of devices and people (RFC 9493), and from which level a device counts as
+// compliant for who knows two states.
+package signal
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironledger.example/core/event"
+	"ironledger.example/core/rulebook"
+)
+
+// Where the types of events stand.
+const (
+	caep = "https://schemas.openid.net/secevent/caep/event-type/"
+	ours = "https://schemas.ironledger.example/secevent/event-type/"
+
+	// Verification and StreamUpdated are about the stream itself (SSF 1.0, sections
+	// 8.1.4.1 and 8.1.5).
+	Verification  = "https://schemas.openid.net/secevent/ssf/event-type/verification"
+	StreamUpdated = "https://schemas.openid.net/secevent/ssf/event-type/stream-updated"
+	// Namespace says what the levels of an assurance-level-change are.
+	Namespace = "https://schemas.ironledger.example/ladder"
+)
+
+// TypeOf is the URI of an event that a rulebook calls by its short name.
+func TypeOf(name string) string {
+	if name == rulebook.StandingSignal {
+		return ours + name
+	}
+	return caep + name
+}
+
+// NameOf is the short name of an event type; "" for one that is not told here.
+func NameOf(uri string) string {
+	for _, name := range rulebook.SignalNames {
+		if TypeOf(name) == uri {
+			return name
+		}
+	}
+	return ""
+}
+
+// Subject names a device, a person or a session (RFC 9493), or several of them at once
+// (SSF 1.0, section 3.2).
+type Subject struct {
+	Format  string   `json:"format"`
+	Email   string   `json:"email,omitempty"`
+	ID      string   `json:"id,omitempty"`
+	Issuer  string   `json:"iss,omitempty"`
+	Subject string   `json:"sub,omitempty"`
+	Device  *Subject `json:"device,omitempty"`
+	User    *Subject `json:"user,omitempty"`
+	Session *Subject `json:"session,omitempty"`
+}
+
+// Opaque is an id that means something to us alone (RFC 9493, section 3.2.4).
+func Opaque(id string) *Subject { return &Subject{Format: "opaque", ID: id} }
+
+// Directory knows whose devices are.
+type Directory interface {
+	// Owner is the id of the person whose device it is; "" when nobody's.
+	Owner(device string) string
+	// Serial is the serial of a device; "" when it is not known.
+	Serial(device string) string
+}
+
+// Signal is an event for a receiver.
+type Signal struct {
+	Type    string // a URI
+	Payload any
+	Subject *Subject
+	Device  string // the id of the device that it is about; "" for none
+	Person  string
+	At      int64 // in microseconds since the Unix epoch
+}
+
+// Given is what a receiver is given.
+type Given struct {
+	Rulebook      *rulebook.Rulebook
+	Events        []string // short names
+	Device        string   // one of rulebook.DeviceForms
+	Person        string   // one of rulebook.PersonForms
+	CompliantFrom rulebook.Level
+	Issuer        string // of the stream, for the form iss_sub
+	Directory     Directory
+}
+
+// common is what every event of CAEP may say (CAEP 1.0, section 2).
+type common struct {
+	At          int64             `json:"event_timestamp"` // seconds
+	By          string            `json:"initiating_entity,omitempty"`
+	ReasonAdmin map[string]string `json:"reason_admin,omitempty"`
+	ReasonUser  map[string]string `json:"reason_user,omitempty"`
+}
+
+// Compliance is a device-compliance-change (CAEP 1.0, section 3.5).
+type Compliance struct {
+	common
+	Previous string `json:"previous_status"`
+	Current  string `json:"current_status"`
+}
+
+// Risk is a risk-level-change (CAEP 1.0, section 3.8).
+type Risk struct {
+	common
+	Reason    string `json:"risk_reason,omitempty"`
+	Principal string `json:"principal"`
+	Previous  string `json:"previous_level,omitempty"`
+	Current   string `json:"current_level"`
+}
+
+// Assurance is an assurance-level-change (CAEP 1.0, section 3.4).
+type Assurance struct {
+	common
+	Namespace string `json:"namespace"`
+	Previous  string `json:"previous_level,omitempty"`
+	Current   string `json:"current_level"`
+	Direction string `json:"change_direction,omitempty"`
+}
+
+// Session is a session-revoked (CAEP 1.0, section 3.1).
+type Session struct{ common }
+
+// Standing is our own standing-change.
+type Standing struct {
+	common
+	Previous string   `json:"previous_level,omitempty"`
+	Current  string   `json:"current_level"`
+	Ladder   []string `json:"ladder"`  // lowest first
+	Binding  []string `json:"binding"` // the rules that hold the device down
+	Cause    string   `json:"cause"`
+}
+
+// Of makes the events of something that happened at a moment, in microseconds since the
+// Unix epoch. Of what no receiver hears there are none.
+func (g *Given) Of(e event.Event, at int64) []Signal {
+	switch e := e.(type) {
+	case *event.StandingChanged:
+		return g.standing(e, at)
+	case *event.SessionEnded:
+		if !slices.Contains(g.Events, rulebook.SessionSignal) {
+			return nil
+		}
+		s := Session{common{At: at / 1_000_000, By: entity(e.Cause)}}
+		s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The allow of %s on %s ended (%s): it would now be %s.",
+			e.Person, e.Resource, e.Cause, e.Outcome)}
+		s.ReasonUser = ended
+		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, e.Person, e.Decision), e.Device, e.Person, at}}
+	}
+	return nil
+}
+
+// ended is what a person reads whose session ended without a rule to mend.
+var ended = map[string]string{
+	"en": "What let you in no longer holds. Open it again to see why.",
+	"de": "Was Sie eingelassen hat, gilt nicht mehr. Öffnen Sie es erneut, um zu sehen, warum.",
+}
+
+// standing makes the events of a standing that changed.
+func (g *Given) standing(e *event.StandingChanged, at int64) []Signal {
+	rb := g.Rulebook
+	// A level that today's ladder does not have is as low as any.
+	rank := func(level string) rulebook.Level {
+		i, _ := rb.Rank(level)
+		return rulebook.Level(max(i, 0))
+	}
+	from, to := rank(e.From), rank(e.To)
+	person := g.Directory.Owner(e.Device)
+	subject := g.subject(e.Device, person, "")
+	said := common{At: at / 1_000_000, By: entity(e.Cause)}
+	said.ReasonAdmin, said.ReasonUser = g.reasons(e)
+	var out []Signal
+	tell := func(name string, payload any) {
+		if slices.Contains(g.Events, name) {
+			out = append(out, Signal{TypeOf(name), payload, subject, e.Device, person, at})
+		}
+	}
+	if was, is := g.compliant(from, e.From), g.compliant(to, e.To); was != is {
+		tell(rulebook.ComplianceSignal, Compliance{said, status(was), status(is)})
+	}
+	if was, is := g.risk(from, e.From), g.risk(to, e.To); was != is {
+		r := Risk{common: said, Principal: "DEVICE", Previous: was, Current: is}
+		if len(e.Binding) > 0 {
+			r.Reason = strings.Join(e.Binding, ", ")
+		}
+		tell(rulebook.RiskSignal, r)
+	}
+	if e.From != e.To {
+		a := Assurance{common: said, Namespace: Namespace, Previous: e.From, Current: e.To}
+		if e.From != "" {
+			a.Direction = map[bool]string{true: "increase", false: "decrease"}[to > from]
+		}
+		tell(rulebook.AssuranceSignal, a)
+	}
+	tell(rulebook.StandingSignal, Standing{said, e.From, e.To, rb.Ladder, append([]string{}, e.Binding...), e.Cause})
+	return out
+}
+
+// compliant reports whether a device at a level counts as compliant. A device that was
+// not seen before did not.
+func (g *Given) compliant(l rulebook.Level, level string) bool {
+	return level != "" && l >= g.CompliantFrom
+}
+
+func status(compliant bool) string {
+	if compliant {
+		return "compliant"
+	}
+	return "not-compliant"
+}
+
+// risk is the risk of a device at a level; "" for one that was not seen before.
+func (g *Given) risk(l rulebook.Level, level string) string {
+	switch s := &g.Rulebook.Signals; {
+	case level == "":
+		return ""
+	case l >= s.LowFrom:
+		return "LOW"
+	case l >= s.MediumFrom:
+		return "MEDIUM"
+	}
+	return "HIGH"
+}
+
+// entity is who began what led to a change (CAEP 1.0, section 2).
+func entity(cause string) string {
+	switch cause {
+	case event.ByTime, event.ByRulebook:
+		return "policy"
+	case event.ByPeople, event.ByRoster, event.ByWaiver, event.ByVouch, event.BySettling, event.ByEnrolment:
+		return "admin"
+	}
+	return "system"
+}
+
+// reasons says why a device stands as it does: for administrators the rules that hold
+// it down, for its person what to do about the first of these, by language.
+func (g *Given) reasons(e *event.StandingChanged) (admin, user map[string]string) {
+	if len(e.Binding) == 0 {
+		return map[string]string{"en": "Nothing holds the device down."}, nil
+	}
+	var parts []string
+	for _, key := range e.Binding {
+		part := key
+		if i := slices.IndexFunc(e.Changed, func(c event.VerdictChange) bool { return c.Rule == key && c.Why != "" }); i >= 0 {
+			part += " (" + e.Changed[i].Why + ")"
+		}
+		parts = append(parts, part)
+	}
+	admin = map[string]string{"en": "Held at " + e.To + " by " + strings.Join(parts, ", ") + "."}
+	for _, key := range e.Binding {
+		if r := rule(g.Rulebook, key); r != nil && len(r.Remedy) > 0 {
+			user = map[string]string{}
+			for language, remedy := range r.Remedy {
+				user[language] = strings.TrimSpace(remedy.Title + ". " + remedy.Steps)
+			}
+			return admin, user
+		}
+	}
+	return admin, nil
+}
+
+// rule finds a rule by its key, baseline/rule; nil for none.
+func rule(rb *rulebook.Rulebook, key string) *rulebook.Rule {
+	baseline, id, _ := strings.Cut(key, "/")
+	for i := range rb.Baselines {
+		if rb.Baselines[i].ID != baseline {
+			continue
+		}
+		for j := range rb.Baselines[i].Rules {
+			if rb.Baselines[i].Rules[j].ID == id {
+				return &rb.Baselines[i].Rules[j]
+			}
+		}
+	}
+	return nil
+}
+
+// subject names what an event is about, in the forms that the receiver is given.
+func (g *Given) subject(device, person, session string) *Subject {
+	out := &Subject{Format: "complex"}
+	if device != "" {
+		out.Device = g.device(device)
+	}
+	if person != "" {
+		out.User = g.person(person)
+	}
+	if session != "" {
+		out.Session = Opaque(session)
+	}
+	if out.User == nil && out.Session == nil && out.Device != nil {
+		return out.Device
+	}
+	return out
+}
+
+func (g *Given) device(id string) *Subject {
+	switch g.Device {
+	case "serial":
+		if serial := g.Directory.Serial(id); serial != "" {
+			return Opaque(serial)
+		}
+	case "iss_sub":
+		return &Subject{Format: "iss_sub", Issuer: g.Issuer, Subject: id}
+	}
+	return Opaque(id)
+}
+
+func (g *Given) person(id string) *Subject {
+	switch g.Person {
+	case "email":
+		if strings.Contains(id, "@") {
+			return &Subject{Format: "email", Email: id}
+		}
+		return Opaque(id)
+	case "opaque":
+		return Opaque(id)
+	case "iss_sub":
+		return &Subject{Format: "iss_sub", Issuer: g.Issuer, Subject: id}
+	}
+	return nil
+}

@@ -1,0 +1,55 @@
+package state
+
+import "slices"
+
+// The states of a stream (SSF 1.0, section 8.1.2).
+const (
+	StreamEnabled  = "enabled"
+	StreamPaused   = "paused"   // events are held
+	StreamDisabled = "disabled" // events are not told, then or later
+)
+
+// Stream is a connection on which a receiver hears of changes of standing.
+type Stream struct {
+	ID       string `json:"id"`
+	Receiver string `json:"receiver"` // the name of its token
+	// Endpoint is where events are sent (RFC 8935); "" when they are fetched (RFC 8936).
+	Endpoint string `json:"endpoint,omitempty"`
+	// Authorization is what is sent along, sealed; empty for nothing.
+	Authorization []byte   `json:"authorization,omitempty"`
+	Requested     []string `json:"requested,omitempty"` // event types, as the receiver wrote them; empty for all
+	Description   string   `json:"description,omitempty"`
+	Status        string   `json:"status"`
+	Reason        string   `json:"reason,omitempty"` // of the status
+	// By is who set the status: the receiver may not undo what an administrator or the
+	// service did.
+	By string `json:"by,omitempty"`
+	// Chosen says that only the subjects in Subjects are told of; else all but those.
+	Chosen    bool     `json:"chosen,omitempty"`
+	Subjects  []string `json:"subjects,omitempty"` // as "device d-1" or "person maren", sorted
+	CreatedAt int64    `json:"created_at"`         // in microseconds since the Unix epoch
+	CreatedBy string   `json:"created_by"`
+	// From is the newest entry when it was created: it hears of what came after.
+	From int64 `json:"from"`
+}
+
+// Hears reports whether the stream is told of a device, or of a person.
+func (s *Stream) Hears(device, person string) bool {
+	named := func(what string) bool { _, ok := slices.BinarySearch(s.Subjects, what); return ok }
+	return (device != "" && named("device "+device) || person != "" && named("person "+person)) == s.Chosen
+}
+
+// StreamPlace is how far a stream has come: all that it is told of the entries up to one
+// has been acknowledged.
+type StreamPlace struct {
+	Seq int64 `json:"seq"`
+}
+
+// StreamPlace is how far a stream has come; where it began when nothing was acknowledged
+// yet.
+func (snap *Snapshot) StreamPlace(s *Stream) int64 {
+	if p := snap.places.Get(s.ID); p != nil {
+		return p.Seq
+	}
+	return s.From
+}
