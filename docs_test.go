@@ -41,7 +41,7 @@ func TestDocumentsAreWhole(t *testing.T) {
 func TestTheTableOfRolesIsTrue(t *testing.T) {
 	running := text(t, "docs/running.md")
 	for _, role := range []bearer.Role{bearer.Reader, bearer.Helpdesk, bearer.Author, bearer.Admin, bearer.Enforcer,
-		bearer.Source} {
+		bearer.Source, bearer.Receiver} {
 		var rights []string
 		for _, p := range bearer.Permissions {
 			if role.May(p) {

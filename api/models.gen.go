@@ -99,6 +99,11 @@ type AttributeRefusal struct {
 	At        string `json:"at"`
 }
 
+// AuthorizationScheme defines model for AuthorizationScheme.
+type AuthorizationScheme struct {
+	SpecURN string `json:"spec_urn"`
+}
+
 // AuthzenMetadata defines model for AuthzenMetadata.
 type AuthzenMetadata struct {
 	PolicyDecisionPoint       string `json:"policy_decision_point"`
@@ -676,6 +681,26 @@ type PlatformLevels struct {
 	Levels   []int  `json:"levels"`
 }
 
+// PollAnswer defines model for PollAnswer.
+type PollAnswer struct {
+	Sets          map[string]string `json:"sets"`
+	MoreAvailable bool              `json:"moreAvailable,omitempty,omitzero"`
+}
+
+// PollError defines model for PollError.
+type PollError struct {
+	Err         string `json:"err"`
+	Description string `json:"description,omitempty,omitzero"`
+}
+
+// PollRequest RFC 8936, section 2.2
+type PollRequest struct {
+	MaxEvents         *int                 `json:"maxEvents,omitempty"`
+	ReturnImmediately bool                 `json:"returnImmediately,omitempty,omitzero"`
+	Ack               []string             `json:"ack,omitempty,omitzero"`
+	SetErrs           map[string]PollError `json:"setErrs,omitempty,omitzero"`
+}
+
 // Position defines model for Position.
 type Position = rulebook.Position
 
@@ -945,6 +970,22 @@ type RulebookProblem = rulebook.Problem
 // Ruling defines model for Ruling.
 type Ruling = posture.Ruling
 
+// SSFMetadata defines model for SSFMetadata.
+type SSFMetadata struct {
+	SpecVersion              string                `json:"spec_version"`
+	Issuer                   string                `json:"issuer"`
+	JWKSURI                  string                `json:"jwks_uri"`
+	DeliveryMethodsSupported []string              `json:"delivery_methods_supported"`
+	ConfigurationEndpoint    string                `json:"configuration_endpoint"`
+	StatusEndpoint           string                `json:"status_endpoint,omitempty,omitzero"`
+	AddSubjectEndpoint       string                `json:"add_subject_endpoint,omitempty,omitzero"`
+	RemoveSubjectEndpoint    string                `json:"remove_subject_endpoint,omitempty,omitzero"`
+	VerificationEndpoint     string                `json:"verification_endpoint,omitempty,omitzero"`
+	CriticalSubjectMembers   []string              `json:"critical_subject_members,omitempty,omitzero"`
+	AuthorizationSchemes     []AuthorizationScheme `json:"authorization_schemes,omitempty,omitzero"`
+	DefaultSubjects          string                `json:"default_subjects,omitempty,omitzero"`
+}
+
 // Search defines model for Search.
 type Search struct {
 	Name    string   `json:"name"`
@@ -1022,6 +1063,145 @@ type Status struct {
 	Levels    []LevelCount `json:"levels"`
 	StartedAt string       `json:"started_at"`
 	Now       string       `json:"now"`
+}
+
+// Stream defines model for Stream.
+type Stream struct {
+	ID string `json:"id"`
+
+	// Receiver The name of its token
+	Receiver    string `json:"receiver"`
+	Description string `json:"description,omitempty,omitzero"`
+	Delivery    string `json:"delivery"`
+
+	// Endpoint Where events are sent; left out when they are fetched
+	Endpoint string `json:"endpoint,omitempty,omitzero"`
+
+	// Events The short names of the events that it is told
+	Events     []string `json:"events"`
+	DeviceForm string   `json:"device_form"`
+	PersonForm string   `json:"person_form"`
+	Status     string   `json:"status"`
+	Reason     string   `json:"reason,omitempty,omitzero"`
+
+	// By Who set the status
+	By string `json:"by,omitempty,omitzero"`
+
+	// Chosen Whether it is told of the subjects named alone; else of all but those
+	Chosen bool `json:"chosen"`
+
+	// Subjects As device d-1, or person maren
+	Subjects  []string `json:"subjects"`
+	CreatedAt string   `json:"created_at"`
+	CreatedBy string   `json:"created_by"`
+
+	// Place The entry up to which all has been acknowledged
+	Place int64 `json:"place"`
+
+	// Behind Entries since
+	Behind int64 `json:"behind"`
+
+	// Waiting Events made and not acknowledged
+	Waiting int `json:"waiting"`
+
+	// OldestAt When the oldest of these happened
+	OldestAt string `json:"oldest_at,omitempty,omitzero"`
+
+	// Delivered Since the service started
+	Delivered int64 `json:"delivered"`
+	Refused   int64 `json:"refused"`
+
+	// LastAt When an event was acknowledged last
+	LastAt string `json:"last_at,omitempty,omitzero"`
+
+	// Failure What went wrong last; left out when nothing is wrong
+	Failure  string `json:"failure,omitempty,omitzero"`
+	FailedAt string `json:"failed_at,omitempty,omitzero"`
+}
+
+// StreamConfiguration A stream as its receiver has it (SSF 1.0, section 8.1.1)
+type StreamConfiguration struct {
+	StreamID        string          `json:"stream_id,omitempty,omitzero"`
+	Iss             string          `json:"iss,omitempty,omitzero"`
+	Aud             string          `json:"aud,omitempty,omitzero"`
+	Delivery        *StreamDelivery `json:"delivery,omitempty"`
+	EventsSupported []string        `json:"events_supported,omitempty,omitzero"`
+	EventsRequested []string        `json:"events_requested,omitempty,omitzero"`
+	EventsDelivered []string        `json:"events_delivered,omitempty,omitzero"`
+
+	// MinVerificationInterval In seconds
+	MinVerificationInterval int    `json:"min_verification_interval,omitempty,omitzero"`
+	Description             string `json:"description,omitempty,omitzero"`
+}
+
+// StreamDelivery defines model for StreamDelivery.
+type StreamDelivery struct {
+	// Method urn:ietf:rfc:8935 to have events sent, urn:ietf:rfc:8936 to fetch them
+	Method      string `json:"method"`
+	EndpointURL string `json:"endpoint_url,omitempty,omitzero"`
+
+	// AuthorizationHeader Sent along with each event; never shown again
+	AuthorizationHeader string `json:"authorization_header,omitempty,omitzero"`
+}
+
+// StreamDraft defines model for StreamDraft.
+type StreamDraft struct {
+	Receiver string `json:"receiver"`
+
+	// Endpoint Where events are sent; left out to have them fetched
+	Endpoint string `json:"endpoint,omitempty,omitzero"`
+
+	// Authorization The Authorization header that is sent along
+	Authorization string `json:"authorization,omitempty,omitzero"`
+
+	// Events Short names; all that the receiver may have when left out
+	Events []string `json:"events,omitempty,omitzero"`
+
+	// Chosen Tell only of subjects that the receiver adds
+	Chosen      bool   `json:"chosen,omitempty,omitzero"`
+	Description string `json:"description,omitempty,omitzero"`
+}
+
+// StreamStatus defines model for StreamStatus.
+type StreamStatus struct {
+	StreamID string `json:"stream_id"`
+	Status   string `json:"status"`
+	Reason   string `json:"reason,omitempty,omitzero"`
+}
+
+// StreamStatusDraft defines model for StreamStatusDraft.
+type StreamStatusDraft struct {
+	Status string `json:"status"`
+	Reason string `json:"reason"`
+}
+
+// StreamSubject defines model for StreamSubject.
+type StreamSubject struct {
+	StreamID string `json:"stream_id"`
+
+	// Subject RFC 9493, or a complex subject (SSF 1.0, section 3.2)
+	Subject  json.RawMessage `json:"subject"`
+	Verified bool            `json:"verified,omitempty,omitzero"`
+}
+
+// StreamTest defines model for StreamTest.
+type StreamTest struct {
+	JTI string `json:"jti"`
+
+	// Acknowledged Whether the receiver said that it has the event
+	Acknowledged bool `json:"acknowledged"`
+
+	// Millis How long that took
+	Millis int64 `json:"millis,omitempty,omitzero"`
+
+	// Failure What went wrong
+	Failure string `json:"failure,omitempty,omitzero"`
+}
+
+// StreamVerification defines model for StreamVerification.
+type StreamVerification struct {
+	StreamID string `json:"stream_id"`
+	State    string `json:"state,omitempty,omitzero"`
 }
 
 // Texts A text by language
@@ -1375,6 +1555,21 @@ type ListWaiversParams struct {
 	Within string `form:"within,omitempty" json:"within,omitempty,omitzero"`
 }
 
+// ReadStreamStatusParams defines parameters for ReadStreamStatus.
+type ReadStreamStatusParams struct {
+	StreamID string `form:"stream_id" json:"stream_id"`
+}
+
+// DeleteOwnStreamParams defines parameters for DeleteOwnStream.
+type DeleteOwnStreamParams struct {
+	StreamID string `form:"stream_id" json:"stream_id"`
+}
+
+// ReadStreamsParams defines parameters for ReadStreams.
+type ReadStreamsParams struct {
+	StreamID string `form:"stream_id,omitempty" json:"stream_id,omitempty,omitzero"`
+}
+
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
 type EvaluateJSONRequestBody = Evaluation
 
@@ -1453,6 +1648,18 @@ type KeepSearchJSONRequestBody = SearchDraft
 // OpenSessionJSONRequestBody defines body for OpenSession for application/json ContentType.
 type OpenSessionJSONRequestBody = SignIn
 
+// RotateSignalKeyJSONRequestBody defines body for RotateSignalKey for application/json ContentType.
+type RotateSignalKeyJSONRequestBody = Reason
+
+// CreateStreamJSONRequestBody defines body for CreateStream for application/json ContentType.
+type CreateStreamJSONRequestBody = StreamDraft
+
+// RemoveStreamJSONRequestBody defines body for RemoveStream for application/json ContentType.
+type RemoveStreamJSONRequestBody = Reason
+
+// SetStreamStatusJSONRequestBody defines body for SetStreamStatus for application/json ContentType.
+type SetStreamStatusJSONRequestBody = StreamStatusDraft
+
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = TokenDraft
 
@@ -1470,3 +1677,27 @@ type CreateWaiverJSONRequestBody = ExceptionDraft
 
 // RevokeWaiverJSONRequestBody defines body for RevokeWaiver for application/json ContentType.
 type RevokeWaiverJSONRequestBody = Reason
+
+// UpdateStreamStatusJSONRequestBody defines body for UpdateStreamStatus for application/json ContentType.
+type UpdateStreamStatusJSONRequestBody = StreamStatus
+
+// UpdateOwnStreamJSONRequestBody defines body for UpdateOwnStream for application/json ContentType.
+type UpdateOwnStreamJSONRequestBody = StreamConfiguration
+
+// CreateOwnStreamJSONRequestBody defines body for CreateOwnStream for application/json ContentType.
+type CreateOwnStreamJSONRequestBody = StreamConfiguration
+
+// ReplaceOwnStreamJSONRequestBody defines body for ReplaceOwnStream for application/json ContentType.
+type ReplaceOwnStreamJSONRequestBody = StreamConfiguration
+
+// PollStreamJSONRequestBody defines body for PollStream for application/json ContentType.
+type PollStreamJSONRequestBody = PollRequest
+
+// AddStreamSubjectJSONRequestBody defines body for AddStreamSubject for application/json ContentType.
+type AddStreamSubjectJSONRequestBody = StreamSubject
+
+// RemoveStreamSubjectJSONRequestBody defines body for RemoveStreamSubject for application/json ContentType.
+type RemoveStreamSubjectJSONRequestBody = StreamSubject
+
+// VerifyStreamJSONRequestBody defines body for VerifyStream for application/json ContentType.
+type VerifyStreamJSONRequestBody = StreamVerification

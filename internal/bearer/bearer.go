@@ -22,6 +22,7 @@ const (
 	Admin    Role = "admin"    // everything
 	Enforcer Role = "enforcer" // ask for decisions that count
 	Source   Role = "source"   // bring evidence under its own name, and vouch
+	Receiver Role = "receiver" // hear of changes of standing, as the rulebook's signals say
 )
 
 // Permission is one thing that a role may allow.
@@ -37,19 +38,21 @@ const (
 	MayWaive   Permission = "waive"
 	MayVouch   Permission = "vouch"
 	MayAdmin   Permission = "administer"
+	MayReceive Permission = "receive"
 )
 
 // Permissions are all of them.
-var Permissions = []Permission{MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin}
+var Permissions = []Permission{MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin, MayReceive}
 
 // roles is who may do what.
 var roles = map[Role][]Permission{
 	Reader:   {MayRead},
 	Helpdesk: {MayRead, MayAsk, MayWaive, MayVouch},
 	Author:   {MayRead, MayAsk, MayPublish, MayWaive, MayVouch},
-	Admin:    Permissions,
+	Admin:    {MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin},
 	Enforcer: {MayDecide},
 	Source:   {MayReport, MayVouch},
+	Receiver: {MayReceive},
 }
 
 // May reports whether the role allows something.

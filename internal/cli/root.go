@@ -23,6 +23,7 @@ import (
 	"ironledger.example/internal/cli/records"
 	"ironledger.example/internal/cli/run"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/cli/streams"
 	"ironledger.example/internal/client"
 )
 
@@ -109,7 +110,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		devices.CertificateCmd(a), devices.SourceCmd(a),
 		devices.UnmatchedCmd(a), devices.RosterCmd(a), books.RulebookCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
-		decisions.SessionCmd(a), decisions.DecisionCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
+		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
 	add("files", books.AppraiseCmd(a), books.DecideCmd(a), run.CollectCmd(a))
 	shell.Usage(root)

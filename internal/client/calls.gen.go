@@ -16,6 +16,11 @@ func (c *Client) GetAuthzenConfiguration(ctx context.Context) (*Reply[AuthzenMet
 	return call[AuthzenMetadata](ctx, c, request{method: "GET", path: path("/.well-known/authzen-configuration")})
 }
 
+// GetSSFConfiguration calls GET /.well-known/ssf-configuration: Metadata of the transmitter (Shared Signals Framework 1.0, section 7.1).
+func (c *Client) GetSSFConfiguration(ctx context.Context) (*Reply[SSFMetadata], error) {
+	return call[SSFMetadata](ctx, c, request{method: "GET", path: path("/.well-known/ssf-configuration")})
+}
+
 // Evaluate calls POST /access/v1/evaluation: OpenID AuthZEN Authorization API 1.0, access evaluation.
 func (c *Client) Evaluate(ctx context.Context, body Evaluation) (*Reply[EvaluationResponse], error) {
 	return call[EvaluationResponse](ctx, c, request{method: "POST", path: path("/access/v1/evaluation"), value: body})
@@ -370,6 +375,12 @@ func (c *Client) GetShadow(ctx context.Context) (*Reply[Shift], error) {
 	return call[Shift](ctx, c, request{method: "GET", path: path("/api/v1/shadow")})
 }
 
+// RotateSignalKey calls POST /api/v1/signal-keys: Have events signed with another key, as soon as receivers can know it.
+func (c *Client) RotateSignalKey(ctx context.Context, body Reason) error {
+	_, err := call[struct{}](ctx, c, request{method: "POST", path: path("/api/v1/signal-keys"), value: body})
+	return err
+}
+
 // ListSources calls GET /api/v1/sources: Who supplies evidence, and what of it was refused.
 func (c *Client) ListSources(ctx context.Context) (*Reply[List[Source]], error) {
 	return call[List[Source]](ctx, c, request{method: "GET", path: path("/api/v1/sources")})
@@ -378,6 +389,37 @@ func (c *Client) ListSources(ctx context.Context) (*Reply[List[Source]], error) 
 // GetStatus calls GET /api/v1/status: The service at a glance.
 func (c *Client) GetStatus(ctx context.Context) (*Reply[Status], error) {
 	return call[Status](ctx, c, request{method: "GET", path: path("/api/v1/status")})
+}
+
+// ListStreams calls GET /api/v1/streams: Streams to receivers, with how far each has come.
+func (c *Client) ListStreams(ctx context.Context) (*Reply[List[Stream]], error) {
+	return call[List[Stream]](ctx, c, request{method: "GET", path: path("/api/v1/streams")})
+}
+
+// CreateStream calls POST /api/v1/streams: Create a stream to a receiver that the rulebook names.
+func (c *Client) CreateStream(ctx context.Context, body StreamDraft) (*Reply[Stream], error) {
+	return call[Stream](ctx, c, request{method: "POST", path: path("/api/v1/streams"), value: body})
+}
+
+// GetStream calls GET /api/v1/streams/{id}: A stream.
+func (c *Client) GetStream(ctx context.Context, id string) (*Reply[Stream], error) {
+	return call[Stream](ctx, c, request{method: "GET", path: path("/api/v1/streams/{id}", id)})
+}
+
+// RemoveStream calls POST /api/v1/streams/{id}/remove: Remove a stream; its receiver hears nothing any more.
+func (c *Client) RemoveStream(ctx context.Context, id string, body Reason) error {
+	_, err := call[struct{}](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/remove", id), value: body})
+	return err
+}
+
+// SetStreamStatus calls POST /api/v1/streams/{id}/status: Enable or pause a stream; what happens meanwhile is told when it is enabled again.
+func (c *Client) SetStreamStatus(ctx context.Context, id string, body StreamStatusDraft) (*Reply[Stream], error) {
+	return call[Stream](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/status", id), value: body})
+}
+
+// TestStream calls POST /api/v1/streams/{id}/test: Send a verification event, and tell what became of it.
+func (c *Client) TestStream(ctx context.Context, id string) (*Reply[StreamTest], error) {
+	return call[StreamTest](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/test", id)})
 }
 
 // ListTokens calls GET /api/v1/tokens: Tokens, the revoked ones too.
@@ -448,6 +490,58 @@ func (c *Client) CreateWaiver(ctx context.Context, body ExceptionDraft) (*Reply[
 // RevokeWaiver calls POST /api/v1/waivers/{id}/revoke: End it before its time, at once.
 func (c *Client) RevokeWaiver(ctx context.Context, id string, body Reason) (*Reply[Exception], error) {
 	return call[Exception](ctx, c, request{method: "POST", path: path("/api/v1/waivers/{id}/revoke", id), value: body})
+}
+
+// GetSSFKeys calls GET /ssf/jwks.json: The keys that events are checked with (RFC 7517).
+func (c *Client) GetSSFKeys(ctx context.Context) (*Reply[map[string]interface{}], error) {
+	return call[map[string]interface{}](ctx, c, request{method: "GET", path: path("/ssf/jwks.json")})
+}
+
+// ReadStreamStatus calls GET /ssf/status: How a stream stands (SSF 1.0, section 8.1.2.1).
+func (c *Client) ReadStreamStatus(ctx context.Context, p ReadStreamStatusParams) (*Reply[StreamStatus], error) {
+	query := url.Values{}
+	query.Set("stream_id", fmt.Sprint(p.StreamID))
+	return call[StreamStatus](ctx, c, request{method: "GET", path: path("/ssf/status"), query: query})
+}
+
+// UpdateStreamStatus calls POST /ssf/status: Enable, pause or disable a stream (SSF 1.0, section 8.1.2.2).
+func (c *Client) UpdateStreamStatus(ctx context.Context, body StreamStatus) (*Reply[StreamStatus], error) {
+	return call[StreamStatus](ctx, c, request{method: "POST", path: path("/ssf/status"), value: body})
+}
+
+// DeleteOwnStream calls DELETE /ssf/streams: Remove a stream (SSF 1.0, section 8.1.1.5).
+func (c *Client) DeleteOwnStream(ctx context.Context, p DeleteOwnStreamParams) error {
+	query := url.Values{}
+	query.Set("stream_id", fmt.Sprint(p.StreamID))
+	_, err := call[struct{}](ctx, c, request{method: "DELETE", path: path("/ssf/streams"), query: query})
+	return err
+}
+
+// ReadStreams calls GET /ssf/streams: The caller's stream of an id, or a list of all of them (SSF 1.0, section 8.1.1.2).
+func (c *Client) ReadStreams(ctx context.Context, p ReadStreamsParams) (*Reply[interface{}], error) {
+	query := url.Values{}
+	put(query, "stream_id", p.StreamID)
+	return call[interface{}](ctx, c, request{method: "GET", path: path("/ssf/streams"), query: query})
+}
+
+// UpdateOwnStream calls PATCH /ssf/streams: Change what is given of a stream (SSF 1.0, section 8.1.1.3).
+func (c *Client) UpdateOwnStream(ctx context.Context, body StreamConfiguration) (*Reply[StreamConfiguration], error) {
+	return call[StreamConfiguration](ctx, c, request{method: "PATCH", path: path("/ssf/streams"), value: body})
+}
+
+// CreateOwnStream calls POST /ssf/streams: Create a stream to the caller (SSF 1.0, section 8.1.1.1).
+func (c *Client) CreateOwnStream(ctx context.Context, body StreamConfiguration) (*Reply[StreamConfiguration], error) {
+	return call[StreamConfiguration](ctx, c, request{method: "POST", path: path("/ssf/streams"), value: body})
+}
+
+// ReplaceOwnStream calls PUT /ssf/streams: Give a stream anew; what is left out becomes its default (SSF 1.0, section 8.1.1.4).
+func (c *Client) ReplaceOwnStream(ctx context.Context, body StreamConfiguration) (*Reply[StreamConfiguration], error) {
+	return call[StreamConfiguration](ctx, c, request{method: "PUT", path: path("/ssf/streams"), value: body})
+}
+
+// PollStream calls POST /ssf/streams/{id}/poll: Fetch events, and acknowledge those that came before (RFC 8936).
+func (c *Client) PollStream(ctx context.Context, id string, body PollRequest) (*Reply[PollAnswer], error) {
+	return call[PollAnswer](ctx, c, request{method: "POST", path: path("/ssf/streams/{id}/poll", id), value: body})
 }
 
 // The calls whose answers are streams are in ledger.go.

@@ -18,6 +18,9 @@ type operations interface {
 	// GetAuthzenConfiguration is GET /.well-known/authzen-configuration: OpenID AuthZEN metadata.
 	GetAuthzenConfiguration(c *gin.Context) (*AuthzenMetadata, error)
 
+	// GetSSFConfiguration is GET /.well-known/ssf-configuration: Metadata of the transmitter (Shared Signals Framework 1.0, section 7.1).
+	GetSSFConfiguration(c *gin.Context) (*SSFMetadata, error)
+
 	// Evaluate is POST /access/v1/evaluation: OpenID AuthZEN Authorization API 1.0, access evaluation.
 	Evaluate(c *gin.Context)
 
@@ -195,11 +198,32 @@ type operations interface {
 	// GetShadow is GET /api/v1/shadow: What enforcing the shadow baselines would do to today's fleet.
 	GetShadow(c *gin.Context) (*Shift, error)
 
+	// RotateSignalKey is POST /api/v1/signal-keys: Have events signed with another key, as soon as receivers can know it.
+	RotateSignalKey(c *gin.Context, body Reason) error
+
 	// ListSources is GET /api/v1/sources: Who supplies evidence, and what of it was refused.
 	ListSources(c *gin.Context) (List[Source], error)
 
 	// GetStatus is GET /api/v1/status: The service at a glance.
 	GetStatus(c *gin.Context) (*Status, error)
+
+	// ListStreams is GET /api/v1/streams: Streams to receivers, with how far each has come.
+	ListStreams(c *gin.Context) (List[Stream], error)
+
+	// CreateStream is POST /api/v1/streams: Create a stream to a receiver that the rulebook names.
+	CreateStream(c *gin.Context, body StreamDraft) (*Stream, error)
+
+	// GetStream is GET /api/v1/streams/{id}: A stream.
+	GetStream(c *gin.Context, id string) (*Stream, error)
+
+	// RemoveStream is POST /api/v1/streams/{id}/remove: Remove a stream; its receiver hears nothing any more.
+	RemoveStream(c *gin.Context, id string, body Reason) error
+
+	// SetStreamStatus is POST /api/v1/streams/{id}/status: Enable or pause a stream; what happens meanwhile is told when it is enabled again.
+	SetStreamStatus(c *gin.Context, id string, body StreamStatusDraft) (*Stream, error)
+
+	// TestStream is POST /api/v1/streams/{id}/test: Send a verification event, and tell what became of it.
+	TestStream(c *gin.Context, id string) (*StreamTest, error)
 
 	// ListTokens is GET /api/v1/tokens: Tokens, the revoked ones too.
 	ListTokens(c *gin.Context) (List[Token], error)
@@ -236,6 +260,42 @@ type operations interface {
 
 	// RevokeWaiver is POST /api/v1/waivers/{id}/revoke: End it before its time, at once.
 	RevokeWaiver(c *gin.Context, id string, body Reason) (*Exception, error)
+
+	// GetSSFKeys is GET /ssf/jwks.json: The keys that events are checked with (RFC 7517).
+	GetSSFKeys(c *gin.Context)
+
+	// ReadStreamStatus is GET /ssf/status: How a stream stands (SSF 1.0, section 8.1.2.1).
+	ReadStreamStatus(c *gin.Context, p ReadStreamStatusParams) (*StreamStatus, error)
+
+	// UpdateStreamStatus is POST /ssf/status: Enable, pause or disable a stream (SSF 1.0, section 8.1.2.2).
+	UpdateStreamStatus(c *gin.Context) (*StreamStatus, error)
+
+	// DeleteOwnStream is DELETE /ssf/streams: Remove a stream (SSF 1.0, section 8.1.1.5).
+	DeleteOwnStream(c *gin.Context, p DeleteOwnStreamParams) error
+
+	// ReadStreams is GET /ssf/streams: The caller's stream of an id, or a list of all of them (SSF 1.0, section 8.1.1.2).
+	ReadStreams(c *gin.Context, p ReadStreamsParams)
+
+	// UpdateOwnStream is PATCH /ssf/streams: Change what is given of a stream (SSF 1.0, section 8.1.1.3).
+	UpdateOwnStream(c *gin.Context) (*StreamConfiguration, error)
+
+	// CreateOwnStream is POST /ssf/streams: Create a stream to the caller (SSF 1.0, section 8.1.1.1).
+	CreateOwnStream(c *gin.Context) (*StreamConfiguration, error)
+
+	// ReplaceOwnStream is PUT /ssf/streams: Give a stream anew; what is left out becomes its default (SSF 1.0, section 8.1.1.4).
+	ReplaceOwnStream(c *gin.Context) (*StreamConfiguration, error)
+
+	// PollStream is POST /ssf/streams/{id}/poll: Fetch events, and acknowledge those that came before (RFC 8936).
+	PollStream(c *gin.Context, id string) (*PollAnswer, error)
+
+	// AddStreamSubject is POST /ssf/subjects/add: Have a stream tell of a subject (SSF 1.0, section 8.1.3.2).
+	AddStreamSubject(c *gin.Context)
+
+	// RemoveStreamSubject is POST /ssf/subjects/remove: Have a stream tell no longer of a subject (SSF 1.0, section 8.1.3.3).
+	RemoveStreamSubject(c *gin.Context) error
+
+	// VerifyStream is POST /ssf/verify: Ask for a verification event over a stream (SSF 1.0, section 8.1.4.2).
+	VerifyStream(c *gin.Context) error
 }
 
 // readListCertificates reads the parameters of a request.
@@ -575,10 +635,41 @@ func readListWaivers(c *gin.Context) (p ListWaiversParams, err error) {
 	return p, nil
 }
 
+// readReadStreamStatus reads the parameters of a request.
+func readReadStreamStatus(c *gin.Context) (p ReadStreamStatusParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, true, "stream_id", query, &p.StreamID, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("stream_id", err)
+	}
+	return p, nil
+}
+
+// readDeleteOwnStream reads the parameters of a request.
+func readDeleteOwnStream(c *gin.Context) (p DeleteOwnStreamParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, true, "stream_id", query, &p.StreamID, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("stream_id", err)
+	}
+	return p, nil
+}
+
+// readReadStreams reads the parameters of a request.
+func readReadStreams(c *gin.Context) (p ReadStreamsParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "stream_id", query, &p.StreamID, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("stream_id", err)
+	}
+	return p, nil
+}
+
 // routes has the router answer every operation.
 func (s *Server) routes(r gin.IRouter) {
 	r.GET("/.well-known/authzen-configuration", func(c *gin.Context) {
 		out, err := s.GetAuthzenConfiguration(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/.well-known/ssf-configuration", func(c *gin.Context) {
+		out, err := s.GetSSFConfiguration(c)
 		s.answer(c, 200, out, err)
 	})
 	r.POST("/access/v1/evaluation", func(c *gin.Context) {
@@ -1015,12 +1106,70 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.GetShadow(c)
 		s.answer(c, 200, out, err)
 	})
+	r.POST("/api/v1/signal-keys", func(c *gin.Context) {
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		if err := s.RotateSignalKey(c, body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
+	})
 	r.GET("/api/v1/sources", func(c *gin.Context) {
 		out, err := s.ListSources(c)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/status", func(c *gin.Context) {
 		out, err := s.GetStatus(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/streams", func(c *gin.Context) {
+		out, err := s.ListStreams(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/streams", func(c *gin.Context) {
+		var body StreamDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.CreateStream(c, body)
+		s.answer(c, 201, out, err)
+	})
+	r.GET("/api/v1/streams/:id", func(c *gin.Context) {
+		id := c.Param("id")
+		out, err := s.GetStream(c, id)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/streams/:id/remove", func(c *gin.Context) {
+		id := c.Param("id")
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		if err := s.RemoveStream(c, id, body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
+	})
+	r.POST("/api/v1/streams/:id/status", func(c *gin.Context) {
+		id := c.Param("id")
+		var body StreamStatusDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.SetStreamStatus(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/streams/:id/test", func(c *gin.Context) {
+		id := c.Param("id")
+		out, err := s.TestStream(c, id)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/tokens", func(c *gin.Context) {
@@ -1119,5 +1268,75 @@ func (s *Server) routes(r gin.IRouter) {
 		}
 		out, err := s.RevokeWaiver(c, id, body)
 		s.answer(c, 200, out, err)
+	})
+	r.GET("/ssf/jwks.json", func(c *gin.Context) {
+		s.GetSSFKeys(c)
+	})
+	r.GET("/ssf/status", func(c *gin.Context) {
+		p, err := readReadStreamStatus(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ReadStreamStatus(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/ssf/status", func(c *gin.Context) {
+		out, err := s.UpdateStreamStatus(c)
+		s.answer(c, 200, out, err)
+	})
+	r.DELETE("/ssf/streams", func(c *gin.Context) {
+		p, err := readDeleteOwnStream(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		if err := s.DeleteOwnStream(c, p); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
+	})
+	r.GET("/ssf/streams", func(c *gin.Context) {
+		p, err := readReadStreams(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		s.ReadStreams(c, p)
+	})
+	r.PATCH("/ssf/streams", func(c *gin.Context) {
+		out, err := s.UpdateOwnStream(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/ssf/streams", func(c *gin.Context) {
+		out, err := s.CreateOwnStream(c)
+		s.answer(c, 201, out, err)
+	})
+	r.PUT("/ssf/streams", func(c *gin.Context) {
+		out, err := s.ReplaceOwnStream(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/ssf/streams/:id/poll", func(c *gin.Context) {
+		id := c.Param("id")
+		out, err := s.PollStream(c, id)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/ssf/subjects/add", func(c *gin.Context) {
+		s.AddStreamSubject(c)
+	})
+	r.POST("/ssf/subjects/remove", func(c *gin.Context) {
+		if err := s.RemoveStreamSubject(c); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
+	})
+	r.POST("/ssf/verify", func(c *gin.Context) {
+		if err := s.VerifyStream(c); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
 	})
 }

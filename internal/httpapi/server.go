@@ -120,6 +120,7 @@ func Handler(o Options) http.Handler {
 		http.MethodPatch, http.MethodDelete, http.MethodOptions} {
 		r.Handle(method, "/forward-auth", s.forwardAuth) // proxies ask with the method they were asked with
 	}
+	r.GET("/.well-known/ssf-configuration/*path", s.ssfConfigurationBelow)
 	r.GET("/ledger/checkpoint", s.ledgerCheckpoint)
 	r.GET("/ledger/tile/*path", s.ledgerTile)
 	s.personRoutes(r)
@@ -164,7 +165,7 @@ func (s *Server) headers(c *gin.Context) {
 	if !machines {
 		h["Referrer-Policy"], h["Content-Security-Policy"] = noReferrer, policy
 	}
-	if machines || strings.HasPrefix(path, "/api/") {
+	if machines || strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/ssf/") {
 		h["Cache-Control"] = noStore
 	}
 	if id := c.GetHeader("X-Request-ID"); id != "" && len(id) <= 200 {
@@ -291,7 +292,7 @@ func loopback(a net.Addr) bool {
 // has them: a test compares.
 var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true,
 	"certificates": true, "exceptions": true, "sources": true,
-	"rulebook": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
+	"rulebook": true, "signals": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
 
 // takesHTML reports whether a caller takes a page: who does not say takes anything
 // (RFC 9110, section 12.5.1).

@@ -15,6 +15,7 @@ import (
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/stream"
 	"ironledger.example/internal/view"
 )
 
@@ -46,6 +47,7 @@ type Service struct {
 	Admin     *admin.Service
 	View      *view.Service
 	Audit     *audit.Service
+	Streams   *stream.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -64,7 +66,11 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, e.GiveUp(ctx, err)
 	}
-	s := &Service{Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
+	streams, err := stream.New(e, o.Dir)
+	if err != nil {
+		return nil, e.GiveUp(ctx, err)
+	}
+	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
@@ -72,4 +78,9 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	}
 	e.Chore(s.Audit.Tidy)
 	return s, nil
+}
+
+// Close ends what is under way, and closes the records.
+func (s *Service) Close() error {
+	return errors.Join(s.Streams.Stop(context.Background()), s.Engine.Close())
 }

@@ -43,7 +43,7 @@ source brings evidence under the token's name.`,
 	create.Flags().StringVar(&role, "role", "", "reader, helpdesk, author, admin, enforcer or source")
 	shell.Must(create.MarkFlagRequired("role"))
 	shell.Must(create.RegisterFlagCompletionFunc("role",
-		cobra.FixedCompletions([]string{"reader", "helpdesk", "author", "admin", "enforcer", "source"},
+		cobra.FixedCompletions([]string{"reader", "helpdesk", "author", "admin", "enforcer", "source", "receiver"},
 			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(create, &cobra.Command{
 		Use: "list", Short: "List tokens, the revoked ones too", Args: cobra.NoArgs,

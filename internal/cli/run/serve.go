@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"strings"
@@ -23,7 +24,9 @@ import (
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/httpapi"
+	"ironledger.example/internal/outbound"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/stream"
 )
 
 type serveOptions struct {
@@ -31,6 +34,7 @@ type serveOptions struct {
 	logJSON                                   bool
 	origin, newKey, resetClock, newAdmin      string
 	keepPast                                  string
+	inside                                    []string         // networks that may be called, though they are inside
 	now                                       func() time.Time // nil: time.Now
 }
 
@@ -78,6 +82,8 @@ recorded. Without TLS the service listens on loopback only.`,
 		"make and print another administrator's token, as when all are lost: the reason, which is recorded")
 	f.StringVar(&o.keepPast, "keep-past", "90d",
 		"how long past evidence is kept, to compute past standings and decisions again")
+	f.StringSliceVar(&o.inside, "call-inside", nil,
+		"networks on this machine, its link or in private ranges that receivers may be in, as 10.20.0.0/16 (default: none)")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	shell.Must(c.MarkFlagRequired("data"))
@@ -134,10 +140,26 @@ func (o *serveOptions) check() (certificate *tls.Config, keep time.Duration, err
 	return certificate, keep, nil
 }
 
+// policy is where others may be called.
+func (o *serveOptions) policy() (p outbound.Policy, err error) {
+	for _, text := range o.inside {
+		n, err := netip.ParsePrefix(text)
+		if err != nil {
+			return p, shell.Usagef("--call-inside is a network as 10.20.0.0/16, not %q", text)
+		}
+		p.Inside = append(p.Inside, n.Masked())
+	}
+	return p, nil
+}
+
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
 func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
 	certificate, keep, err := o.check()
+	if err != nil {
+		return err
+	}
+	inside, err := o.policy()
 	if err != nil {
 		return err
 	}
@@ -158,8 +180,10 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 		return errors.Join(err, l.Close())
 	}
 	http := &web{listener: l, certificate: certificate}
+	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
+	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
 	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),
-		TLS: certificate != nil, Public: cmp.Or(strings.TrimSuffix(o.public, "/"), http.url()), Console: console.Files()})
+		TLS: certificate != nil, Public: public, Console: console.Files()})
 	err = runFronts(ctx, log, []front{http}, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())
 }

@@ -23,6 +23,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/stream"
 )
 
 // Problem is an error as the API tells it: problem details (RFC 9457).
@@ -64,6 +65,8 @@ func ProblemOf(err error) *Problem {
 		impact   *admin.ImpactError
 		trouble  *store.TroubleError
 		budget   *intake.BudgetError
+		barred   *stream.ForbiddenError
+		soon     *stream.TooSoonError
 	)
 	switch {
 	case errors.As(err, &p):
@@ -94,6 +97,11 @@ func ProblemOf(err error) *Problem {
 	case errors.As(err, &input):
 		p = NewProblem(http.StatusBadRequest, "%s", input.Message)
 		p.Pointer = input.Pointer
+	case errors.As(err, &barred):
+		p = NewProblem(http.StatusForbidden, "%s", barred.Message)
+	case errors.As(err, &soon):
+		p = TooMany("%s", soon)
+		p.RetryAfter = int(soon.After.Seconds()) + 1
 	case errors.As(err, &missing):
 		p = NewProblem(http.StatusNotFound, "%s", missing.Error())
 	case errors.As(err, &trouble):
@@ -169,11 +177,22 @@ func BrokenBody(err error) error {
 
 // Decode reads a JSON body strictly: no unknown members, nothing behind it.
 func Decode(c *gin.Context, limit int64, into any) error {
+	return decode(c, limit, into, true)
+}
+
+// DecodeLenient reads a JSON body as [Decode], and takes members that nobody knows.
+func DecodeLenient(c *gin.Context, limit int64, into any) error {
+	return decode(c, limit, into, false)
+}
+
+func decode(c *gin.Context, limit int64, into any, strict bool) error {
 	if _, err := MediaType(c, "application/json"); err != nil {
 		return err
 	}
 	dec := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
-	dec.DisallowUnknownFields()
+	if strict {
+		dec.DisallowUnknownFields()
+	}
 	err := dec.Decode(into)
 	var syntax *json.SyntaxError
 	var typ *json.UnmarshalTypeError

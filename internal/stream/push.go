@@ -1,0 +1,174 @@
+package stream
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// How events are sent.
+const (
+	pushTimeout  = 10 * time.Second
+	firstRetry   = time.Second
+	longestRetry = 5 * time.Minute
+	longestAfter = time.Hour // that a receiver may ask for in Retry-After
+	maxAnswer    = 16 << 10  // bytes of an answer that are read
+	// maxRefused is how many events a receiver may refuse one after another before the
+	// stream is paused: somebody has to look.
+	maxRefused = 20
+)
+
+// sendLane sends the events of a lane, one after another.
+func (x *sender) sendLane(ctx context.Context, lane int) {
+	for ctx.Err() == nil {
+		x.mu.Lock()
+		var it *item
+		if len(x.lanes[lane]) > 0 {
+			it = x.lanes[lane][0]
+		}
+		grown := x.grown
+		x.mu.Unlock()
+		if it == nil {
+			select {
+			case <-grown:
+			case <-ctx.Done():
+			}
+			continue
+		}
+		x.deliver(ctx, it)
+		x.mu.Lock()
+		if len(x.lanes[lane]) > 0 && x.lanes[lane][0] == it { // they may have been made anew meanwhile
+			x.lanes[lane] = x.lanes[lane][1:]
+		}
+		x.mu.Unlock()
+	}
+}
+
+// deliver sends an event until the receiver has it or refuses it, or ctx ends.
+func (x *sender) deliver(ctx context.Context, it *item) {
+	for wait := firstRetry; x.current(it); wait = min(2*wait, longestRetry) {
+		after, err := x.post(ctx, it)
+		var refusal *RefusalError
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err == nil:
+			x.acknowledge(it.jti, "") // of one that was dropped meanwhile this says nothing
+			return
+		case errors.As(err, &refusal):
+			x.acknowledge(it.jti, refusal.Error())
+			x.service.Log.Warn("a receiver refused an event", "stream", x.id, "jti", it.jti, "error", refusal)
+			x.mu.Lock()
+			stop := x.refused >= maxRefused
+			x.mu.Unlock()
+			if stop {
+				x.service.pauseItself(x.id, fmt.Sprintf("the receiver refused %d events one after another: %s",
+					maxRefused, refusal))
+			}
+			return
+		}
+		x.fail(err)
+		pause := wait + time.Duration(rand.Int64N(int64(wait)/2)) - wait/4 // not everybody at once
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(max(pause, after)):
+		}
+	}
+}
+
+// RefusalError is an event that a receiver cannot take (RFC 8935, section 2.4).
+type RefusalError struct{ Code, Description string }
+
+func (e *RefusalError) Error() string {
+	return strings.TrimSuffix("refused as "+e.Code+": "+e.Description, ": ")
+}
+
+// post sends an event once (RFC 8935, section 2). after is how long the receiver asks to
+// be left alone.
+func (x *sender) post(ctx context.Context, it *item) (after time.Duration, err error) {
+	st, _, err := x.given()
+	if err != nil || !x.current(it) {
+		return 0, err
+	}
+	token, err := x.sign(it, st.Receiver)
+	if err != nil {
+		return 0, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, st.Endpoint, strings.NewReader(token))
+	if err != nil {
+		return 0, err
+	}
+	r.Header.Set("Content-Type", "application/secevent+jwt")
+	r.Header.Set("Accept", "application/json")
+	if len(st.Authorization) > 0 {
+		secret, err := x.service.box.Open(st.Authorization, "stream "+st.ID)
+		if err != nil {
+			return 0, err
+		}
+		r.Header.Set("Authorization", secret)
+	}
+	got, err := x.service.client.Do(r)
+	if err != nil {
+		return 0, withoutURL(err)
+	}
+	defer got.Body.Close()
+	body, _ := io.ReadAll(io.LimitReader(got.Body, maxAnswer))
+	return answered(got, body, x.service.Now())
+}
+
+// withoutURL leaves the address out of an error, which is told beside it.
+func withoutURL(err error) error {
+	var wrapped interface{ Unwrap() error }
+	if errors.As(err, &wrapped) && wrapped.Unwrap() != nil {
+		return wrapped.Unwrap()
+	}
+	return err
+}
+
+// answered is what the answer of a receiver means. Only 202 acknowledges (RFC 8935,
+// section 2.2): an address that says 200 to anything has not taken it.
+func answered(r *http.Response, body []byte, now time.Time) (after time.Duration, err error) {
+	switch {
+	case r.StatusCode == http.StatusAccepted:
+		return 0, nil
+	case r.StatusCode == http.StatusBadRequest:
+		var told struct {
+			Code        string `json:"err"`
+			Description string `json:"description"`
+		}
+		media, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+		if media == "application/json" && json.Unmarshal(body, &told) == nil && told.Code != "" {
+			return 0, &RefusalError{clipped(told.Code), clipped(told.Description)}
+		}
+		return 0, errors.New("the receiver answered 400 without saying why, as RFC 8935, section 2.3, asks")
+	case r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusServiceUnavailable:
+		after = retryAfter(r.Header.Get("Retry-After"), now)
+	case r.StatusCode >= 300 && r.StatusCode < 400:
+		return 0, fmt.Errorf("the receiver answered %s; redirects are not followed", r.Status)
+	case r.StatusCode < 300:
+		return 0, fmt.Errorf("the receiver answered %s; only 202 says that it has the event (RFC 8935)", r.Status)
+	}
+	return after, fmt.Errorf("the receiver answered %s", r.Status)
+}
+
+// retryAfter reads how long to wait (RFC 9110, section 10.2.3).
+func retryAfter(text string, now time.Time) time.Duration {
+	if n, err := strconv.ParseInt(text, 10, 32); err == nil && n >= 0 {
+		return min(time.Duration(n)*time.Second, longestAfter)
+	}
+	if t, err := http.ParseTime(text); err == nil {
+		return min(max(t.Sub(now), 0), longestAfter)
+	}
+	return 0
+}
+
+func clipped(text string) string { return text[:min(len(text), 300)] }
