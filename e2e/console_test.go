@@ -66,7 +66,7 @@ func untilNot(t *testing.T, ctx context.Context, text string) {
 
 func pageText(t *testing.T, ctx context.Context) string {
 	t.Helper()
-	s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("(document.body?.innerText ?? '')"))
 	if err != nil {
 		t.Fatal(err)
 	}

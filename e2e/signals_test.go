@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -570,4 +572,46 @@ func conforms(t *testing.T, x *set) {
 			t.Errorf("%s is no event of CAEP: %v", raw, err)
 		}
 	}
+}
+
+// What an administrator sees of streams in the console, beside the stand-in that hears.
+func TestTheConsoleShowsSignals(t *testing.T) {
+	s := start(t, "demo", t.TempDir(), "--with-partners")
+	var provider string
+	for until := time.Now().Add(10 * time.Second); provider == ""; time.Sleep(20 * time.Millisecond) {
+		var list struct {
+			Items []struct{ Endpoint string }
+		}
+		s.call(t, "GET", "/api/v1/streams", adminToken, "", "").into(t, http.StatusOK, &list)
+		if len(list.Items) > 0 {
+			provider = strings.TrimSuffix(list.Items[0].Endpoint, "/events")
+		}
+		if time.Now().After(until) {
+			t.Fatal("the stand-in has no stream")
+		}
+	}
+	for _, score := range []int{95, 0, 95} {
+		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json", fmt.Sprintf(
+			`{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":%d}}`, score)).into(t, 200, nil)
+	}
+	ctx := browser(t)
+	signIn(t, ctx, s)
+	open(t, ctx, s.url+"/signals", "harbour-sign-in")
+	press(t, ctx, "Test")
+	until(t, ctx, "Acknowledged after")
+	press(t, ctx, "Create a stream…")
+	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=receiver]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=receiver]`), "nobody\r"))
+	until(t, ctx, "names no receiver nobody")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=receiver]`),
+		strings.Repeat(kb.Backspace, len("nobody"))+"quay-gateway\r"))
+	until(t, ctx, "fetched; devices by id")
+	press(t, ctx, "Pause…")
+	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "They work on it\r"))
+	until(t, ctx, "paused")
+	picture(t, ctx, "console-signals")
+	open(t, ctx, provider, "signed out")
+	until(t, ctx, "device-compliance-change")
+	picture(t, ctx, "partner-sign-in")
 }

@@ -21,6 +21,7 @@ const menu = [
   ['/rulebook', 'Rulebook', 'GET /api/v1/rulebooks/{version}'],
   ['/gates', 'Gates', 'GET /api/v1/gates'],
   ['/ask', 'Ask', 'POST /api/v1/ask'],
+  ['/signals', 'Signals', 'GET /api/v1/streams'],
   ['/decisions', 'Decisions', 'GET /api/v1/decisions'],
   ['/ledger', 'Ledger', 'GET /api/v1/ledger'],
 ] as const
@@ -67,7 +68,7 @@ async function signOut() {
 header {
   display: flex;
   align-items: center;
-  gap: 28px;
+  gap: 18px;
   padding: 0 32px;
   border-bottom: 1px solid var(--rule-strong);
   background: var(--sheet);
@@ -83,7 +84,7 @@ header {
 }
 nav {
   display: flex;
-  gap: 22px;
+  gap: 12px;
   flex: 1;
 }
 nav a {
@@ -94,6 +95,9 @@ nav a {
 nav a.here {
   border-bottom-color: var(--metal);
   font-weight: 600;
+}
+header > * {
+  white-space: nowrap;
 }
 main {
   padding: 24px 32px 64px;

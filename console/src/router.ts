@@ -129,6 +129,12 @@ export const router = createRouter({
       ],
     },
     {
+      path: '/signals',
+      name: 'signals',
+      component: () => import('./views/SignalsView.vue'),
+      meta: { title: 'Signals' },
+    },
+    {
       path: '/decisions',
       name: 'decisions',
       component: () => import('./views/DecisionsView.vue'),

@@ -46,6 +46,7 @@ type Engine struct {
 	IDs   ids.Maker
 
 	snap    atomic.Pointer[state.Snapshot]
+	shown   shown // up to which entry snap has everything
 	now     func() time.Time
 	clock   *steadyClock // nil: a clock that was given
 	release func() error // lets another process have the records
@@ -141,6 +142,7 @@ func (e *Engine) load(ctx context.Context) error {
 	})
 	heap.Init(&e.due)
 	e.snap.Store(snap)
+	e.shown.raise(e.Store.Sealed().Size)
 	e.Log.Info("records read", "devices", snap.Fleet.Len(), "people", snap.People.Len(), "rulebook",
 		snap.Book.Info.Version)
 	return nil

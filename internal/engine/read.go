@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"sync"
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
@@ -24,6 +25,48 @@ func (e *Engine) Follow(ctx context.Context, after int64) int64 {
 			return e.Store.Sealed().Size
 		case <-e.quit:
 			return e.Store.Sealed().Size
+		}
+	}
+}
+
+// shown is up to which entry the state that readers see has everything.
+type shown struct {
+	mu    sync.Mutex
+	seq   int64
+	grown chan struct{} // closed when seq rises, and made anew
+}
+
+func (s *shown) raise(seq int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if seq <= s.seq {
+		return
+	}
+	s.seq = seq
+	if s.grown != nil {
+		close(s.grown)
+	}
+	s.grown = nil
+}
+
+// AwaitState waits until readers see the state that an entry came with: the entry is in
+// the ledger a moment before. The error is that of ctx.
+func (e *Engine) AwaitState(ctx context.Context, seq int64) error {
+	for {
+		e.shown.mu.Lock()
+		if e.shown.seq >= seq {
+			e.shown.mu.Unlock()
+			return nil
+		}
+		if e.shown.grown == nil {
+			e.shown.grown = make(chan struct{})
+		}
+		grown := e.shown.grown
+		e.shown.mu.Unlock()
+		select {
+		case <-grown:
+		case <-ctx.Done():
+			return ctx.Err()
 		}
 	}
 }

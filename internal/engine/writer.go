@@ -155,6 +155,7 @@ type commitUnderWay struct {
 	next   *state.Snapshot // the state with it
 	part   Part            // of the companion
 	jobs   []*Job
+	size   int64 // of the ledger with it, once it is there
 	done   chan error
 }
 
@@ -227,10 +228,12 @@ func (e *Engine) commit(c *state.Change, jobs []*Job) {
 	if !doomed {
 		go func() {
 			if c.Batch.Empty() {
-				f.done <- nil
+				f.done <- nil // and size stays 0: it says nothing of entries
 				return
 			}
-			f.done <- e.Store.Commit(&c.Batch)
+			err := e.Store.Commit(&c.Batch)
+			f.size = e.Store.Sealed().Size // no later change is there yet
+			f.done <- err
 		}()
 	}
 	if before != nil {
@@ -266,6 +269,7 @@ func (e *Engine) committed(err error) {
 			e.witness(f.change)
 		}
 		e.snap.Store(f.next)
+		e.shown.raise(f.size)
 		for d := range f.change.Changed() {
 			if x, is := nextDue(d, was.Fleet.Get(d.ID)); is {
 				e.push(x, f.next.Fleet)

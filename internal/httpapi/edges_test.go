@@ -71,7 +71,7 @@ func TestTextsInTheCallersLanguage(t *testing.T) {
 		ctx, _ := gin.CreateTestContext(httptest.NewRecorder())
 		ctx.Request = httptest.NewRequest(http.MethodGet, "/", nil)
 		ctx.Request.Header.Set("Accept-Language", c.accept)
-		got := inLanguage(ctx, c.texts)
+		got := edge.InLanguage(ctx, c.texts)
 		keys := strings.Join(slices.Sorted(maps.Keys(got)), " ")
 		if keys != c.want && (c.want != "" || len(got) > 1) {
 			t.Errorf("to %.40q of %v is told %q, want %q", c.accept, slices.Sorted(maps.Keys(c.texts)), keys,

@@ -75,7 +75,9 @@ func (x *sender) deliver(ctx context.Context, it *item) {
 			}
 			return
 		}
-		x.fail(err)
+		if !errors.Is(err, errPaused) {
+			x.fail(err)
+		}
 		pause := wait + time.Duration(rand.Int64N(int64(wait)/2)) - wait/4 // not everybody at once
 		select {
 		case <-ctx.Done():

@@ -117,8 +117,8 @@ func (x *sender) run(ctx context.Context) {
 	defer sending.Wait()
 	for ctx.Err() == nil {
 		if err := x.fill(ctx); err != nil && ctx.Err() == nil {
-			x.fail(err)
 			if !errors.Is(err, errPaused) {
+				x.fail(err)
 				x.service.Log.Error("a stream cannot go on", "stream", x.id, "error", err)
 			}
 			select {
@@ -150,23 +150,19 @@ func (x *sender) fill(ctx context.Context) error {
 	if size <= read || ctx.Err() != nil {
 		return ctx.Err()
 	}
+	to := min(read+chunk, size)
+	entries, err := x.telling(ctx, read+1, to)
+	if err != nil {
+		return err
+	}
 	st, given, err := x.given()
 	if err != nil {
 		return err
 	}
-	x.mu.Lock()
-	again := x.read != read // made anew
-	x.mu.Unlock()
-	if again {
-		return nil
-	}
-	to := min(read+chunk, size)
 	var made []*item
-	err = x.service.Store.ProvenBetween(ctx, read+1, to, func(e ledger.Entry) error {
-		if e.Kind != ledger.StandingChanged && e.Kind != ledger.SessionEnded || e.Body == nil {
-			return nil
-		}
-		what, err := event.Read(&e)
+	for i := range entries {
+		e := &entries[i]
+		what, err := event.Read(e)
 		if err != nil {
 			return err
 		}
@@ -175,17 +171,12 @@ func (x *sender) fill(ctx context.Context) error {
 				made = append(made, &item{seq: e.Seq, jti: jtiOf(x.id, e.Seq, sig.Type), signal: sig, made: x.service.Now()})
 			}
 		}
-		return nil
-	})
-	var altered *store.TamperError
-	if errors.As(err, &altered) {
-		return errors.Join(errors.New("the records were altered; nothing is told that cannot be proved"), err)
-	}
-	if err != nil {
-		return err
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	if x.read != read { // the events before are made anew
+		return nil
+	}
 	x.read = to
 	if len(made) > 0 {
 		x.add(made...)
@@ -240,6 +231,26 @@ func (x *sender) current(it *item) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return x.byID[it.jti] == it
+}
+
+// telling reads the entries of which receivers may hear, proved, and waits until the
+// state has what they say: who owns the device, what its serial is.
+func (x *sender) telling(ctx context.Context, from, to int64) ([]ledger.Entry, error) {
+	var out []ledger.Entry
+	err := x.service.Store.ProvenBetween(ctx, from, to, func(e ledger.Entry) error {
+		if (e.Kind == ledger.StandingChanged || e.Kind == ledger.SessionEnded) && e.Body != nil {
+			out = append(out, e)
+		}
+		return nil
+	})
+	var altered *store.TamperError
+	if errors.As(err, &altered) {
+		err = errors.Join(errors.New("the records were altered; nothing is told that cannot be proved"), err)
+	}
+	if err != nil || len(out) == 0 {
+		return nil, err
+	}
+	return out, x.service.AwaitState(ctx, out[len(out)-1].Seq)
 }
 
 // add appends events to those that wait. The caller holds the lock.

@@ -1127,6 +1127,250 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/.well-known/ssf-configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Metadata of the transmitter (Shared Signals Framework 1.0, section 7.1) */
+        get: operations["getSSFConfiguration"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ssf/jwks.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that events are checked with (RFC 7517) */
+        get: operations["getSSFKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ssf/streams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The caller's stream of an id, or a list of all of them (SSF 1.0, section 8.1.1.2) */
+        get: operations["readStreams"];
+        /** Give a stream anew; what is left out becomes its default (SSF 1.0, section 8.1.1.4) */
+        put: operations["replaceOwnStream"];
+        /** Create a stream to the caller (SSF 1.0, section 8.1.1.1) */
+        post: operations["createOwnStream"];
+        /** Remove a stream (SSF 1.0, section 8.1.1.5) */
+        delete: operations["deleteOwnStream"];
+        options?: never;
+        head?: never;
+        /** Change what is given of a stream (SSF 1.0, section 8.1.1.3) */
+        patch: operations["updateOwnStream"];
+        trace?: never;
+    };
+    "/ssf/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a stream stands (SSF 1.0, section 8.1.2.1) */
+        get: operations["readStreamStatus"];
+        put?: never;
+        /** Enable, pause or disable a stream (SSF 1.0, section 8.1.2.2) */
+        post: operations["updateStreamStatus"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ssf/subjects/add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a stream tell of a subject (SSF 1.0, section 8.1.3.2) */
+        post: operations["addStreamSubject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ssf/subjects/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a stream tell no longer of a subject (SSF 1.0, section 8.1.3.3) */
+        post: operations["removeStreamSubject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ssf/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask for a verification event over a stream (SSF 1.0, section 8.1.4.2) */
+        post: operations["verifyStream"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ssf/streams/{id}/poll": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch events, and acknowledge those that came before (RFC 8936) */
+        post: operations["pollStream"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Streams to receivers, with how far each has come */
+        get: operations["listStreams"];
+        put?: never;
+        /** Create a stream to a receiver that the rulebook names */
+        post: operations["createStream"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A stream */
+        get: operations["getStream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove a stream; its receiver hears nothing any more */
+        post: operations["removeStream"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enable or pause a stream; what happens meanwhile is told when it is enabled again */
+        post: operations["setStreamStatus"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a verification event, and tell what became of it */
+        post: operations["testStream"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signal-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have events signed with another key, as soon as receivers can know it */
+        post: operations["rotateSignalKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2248,6 +2492,158 @@ export interface components {
             context?: components["schemas"]["Decision"] & {
                 id?: string;
             };
+        };
+        SSFMetadata: {
+            spec_version: string;
+            issuer: string;
+            jwks_uri: string;
+            delivery_methods_supported: string[];
+            configuration_endpoint: string;
+            status_endpoint?: string;
+            add_subject_endpoint?: string;
+            remove_subject_endpoint?: string;
+            verification_endpoint?: string;
+            critical_subject_members?: string[];
+            authorization_schemes?: components["schemas"]["AuthorizationScheme"][];
+            default_subjects?: string;
+        };
+        AuthorizationScheme: {
+            spec_urn: string;
+        };
+        StreamDelivery: {
+            /** @description urn:ietf:rfc:8935 to have events sent, urn:ietf:rfc:8936 to fetch them */
+            method: string;
+            endpoint_url?: string;
+            /** @description Sent along with each event; never shown again */
+            authorization_header?: string;
+        };
+        /** @description A stream as its receiver has it (SSF 1.0, section 8.1.1) */
+        StreamConfiguration: {
+            stream_id?: string;
+            iss?: string;
+            aud?: string;
+            delivery?: components["schemas"]["StreamDelivery"];
+            events_supported?: string[];
+            events_requested?: string[];
+            events_delivered?: string[];
+            /** @description In seconds */
+            min_verification_interval?: number;
+            description?: string;
+        };
+        StreamStatus: {
+            stream_id: string;
+            /** @enum {string} */
+            status: "enabled" | "paused" | "disabled";
+            reason?: string;
+        };
+        StreamSubject: {
+            stream_id: string;
+            /** @description RFC 9493, or a complex subject (SSF 1.0, section 3.2) */
+            subject: Record<string, never>;
+            verified?: boolean;
+        };
+        StreamVerification: {
+            stream_id: string;
+            state?: string;
+        };
+        /** @description RFC 8936, section 2.2 */
+        PollRequest: {
+            maxEvents?: number;
+            returnImmediately?: boolean;
+            ack?: string[];
+            setErrs?: {
+                [key: string]: components["schemas"]["PollError"];
+            };
+        };
+        PollError: {
+            err: string;
+            description?: string;
+        };
+        PollAnswer: {
+            sets: {
+                [key: string]: string;
+            };
+            moreAvailable?: boolean;
+        };
+        Stream: {
+            id: string;
+            /** @description The name of its token */
+            receiver: string;
+            description?: string;
+            /** @enum {string} */
+            delivery: "push" | "poll";
+            /** @description Where events are sent; left out when they are fetched */
+            endpoint?: string;
+            /** @description The short names of the events that it is told */
+            events: string[];
+            device_form: string;
+            person_form: string;
+            /** @enum {string} */
+            status: "enabled" | "paused" | "disabled";
+            reason?: string;
+            /** @description Who set the status */
+            by?: string;
+            /** @description Whether it is told of the subjects named alone; else of all but those */
+            chosen: boolean;
+            /** @description As device d-1, or person maren */
+            subjects: string[];
+            created_at: string;
+            created_by: string;
+            /**
+             * Format: int64
+             * @description The entry up to which all has been acknowledged
+             */
+            place: number;
+            /**
+             * Format: int64
+             * @description Entries since
+             */
+            behind: number;
+            /** @description Events made and not acknowledged */
+            waiting: number;
+            /** @description When the oldest of these happened */
+            oldest_at?: string;
+            /**
+             * Format: int64
+             * @description Since the service started
+             */
+            delivered: number;
+            /** Format: int64 */
+            refused: number;
+            /** @description When an event was acknowledged last */
+            last_at?: string;
+            /** @description What went wrong last; left out when nothing is wrong */
+            failure?: string;
+            failed_at?: string;
+        };
+        StreamDraft: {
+            receiver: string;
+            /** @description Where events are sent; left out to have them fetched */
+            endpoint?: string;
+            /** @description The Authorization header that is sent along */
+            authorization?: string;
+            /** @description Short names; all that the receiver may have when left out */
+            events?: string[];
+            /** @description Tell only of subjects that the receiver adds */
+            chosen?: boolean;
+            description?: string;
+        };
+        StreamStatusDraft: {
+            /** @enum {string} */
+            status: "enabled" | "paused";
+            reason: string;
+        };
+        StreamTest: {
+            jti: string;
+            /** @description Whether the receiver said that it has the event */
+            acknowledged: boolean;
+            /**
+             * Format: int64
+             * @description How long that took
+             */
+            millis?: number;
+            /** @description What went wrong */
+            failure?: string;
         };
         AuthzenMetadata: {
             policy_decision_point: string;
@@ -4213,6 +4609,478 @@ export interface operations {
                     "application/json": components["schemas"]["AuthzenMetadata"];
                 };
             };
+        };
+    };
+    getSSFConfiguration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Metadata */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SSFMetadata"];
+                };
+            };
+        };
+    };
+    getSSFKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A JWK set */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+        };
+    };
+    readStreams: {
+        parameters: {
+            query?: {
+                stream_id?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replaceOwnStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamConfiguration"];
+            };
+        };
+        responses: {
+            /** @description The stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamConfiguration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createOwnStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamConfiguration"];
+            };
+        };
+        responses: {
+            /** @description The stream */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamConfiguration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteOwnStream: {
+        parameters: {
+            query: {
+                stream_id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    updateOwnStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamConfiguration"];
+            };
+        };
+        responses: {
+            /** @description The stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamConfiguration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readStreamStatus: {
+        parameters: {
+            query: {
+                stream_id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its status */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamStatus"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    updateStreamStatus: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamStatus"];
+            };
+        };
+        responses: {
+            /** @description Its status */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamStatus"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addStreamSubject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamSubject"];
+            };
+        };
+        responses: {
+            /** @description It does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeStreamSubject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamSubject"];
+            };
+        };
+        responses: {
+            /** @description It does not */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamVerification"];
+            };
+        };
+        responses: {
+            /** @description It comes */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pollStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PollRequest"];
+            };
+        };
+        responses: {
+            /** @description Events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PollAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStreams: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Streams */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Stream"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamDraft"];
+            };
+        };
+        responses: {
+            /** @description The stream */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stream"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stream"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setStreamStatus: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamStatusDraft"];
+            };
+        };
+        responses: {
+            /** @description The stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stream"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateSignalKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Made */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
         };
     };
 }

@@ -21,7 +21,7 @@ import (
 // DemoCmd is the command demo.
 func DemoCmd(a *shell.App) *cobra.Command {
 	var o serveOptions
-	story, fast, proxy, front := false, false, false, ""
+	story, fast, proxy, partners, front := false, false, false, false, ""
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with the data of Gullholm Ferries",
 		Long: `Run the service with the data of Gullholm Ferries, an invented company that runs
@@ -33,9 +33,12 @@ With --with-proxy, a real nginx stands in front of small stand-ins for the
 applications and asks the service about every request. The certificates of some
 devices are written out, to come with.
 
+With --with-partners, a stand-in for an identity provider hears of devices by Shared
+Signals, and shows on a page what it was told and whom it signed out.
+
 With --story, play a short story in the terminal against a service of its own,
 over its API, and exit.`,
-		Example: "  ironledger demo\n  ironledger demo --with-proxy\n  ironledger demo --story",
+		Example: "  ironledger demo\n  ironledger demo --with-proxy\n  ironledger demo --with-partners\n  ironledger demo --story",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.logLevel = "error" // the demo uses its break-glass account, which warns
@@ -73,7 +76,12 @@ over its API, and exit.`,
 				if err != nil {
 					return fmt.Errorf("the demo data could not be loaded: %w", err)
 				}
-				clients := ""
+				clients, provider := "", ""
+				if partners {
+					if provider, err = demo.Partners(cmd.Context(), cl, url); err != nil {
+						return fmt.Errorf("the partners could not be started: %w", err)
+					}
+				}
 				if proxy {
 					if clients, err = demo.Front(cmd.Context(), cl, url, front, o.data, at,
 						func(err error) { shell.Line(a.Err, "%v", err) }); err != nil {
@@ -93,6 +101,13 @@ over its API, and exit.`,
     ironledger ask birk.strand@gullholm.example chart-room --device GF-T-2107
 
   Ctrl-C ends it.`, a.Bold(url), a.Bold(token), url, token)
+				if partners {
+					shell.Line(a.Out, `
+  The harbour's sign-in, a stand-in that hears of devices, is at %s. Have a device fall, and heal:
+    echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":95}}' | ironledger device import -
+    echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":0}}' | ironledger device import -`,
+						a.Bold(provider))
+				}
 				if proxy {
 					shell.Line(a.Out, `
   The applications stand behind nginx at %s. As from a good laptop:
@@ -109,6 +124,7 @@ over its API, and exit.`,
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
 	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
 	f.BoolVar(&proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
+	f.BoolVar(&partners, "with-partners", false, "start stand-ins for partner systems")
 	f.StringVar(&front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
 	f.BoolVar(&story, "story", false, "play a short story in the terminal and exit")
 	f.BoolVar(&fast, "fast", false, "play the story without pauses")
