@@ -42,7 +42,7 @@ var mayImport = map[string][]string{
 	"internal/fault":  {"core"},
 	"internal/bearer": {"core", "internal/store"},
 	"internal/house":  {"core", "internal/versioned"},
-	"core/signal":     {"core/event", "core/rulebook"},
+	"core/signal":     {"core/event", "core/posture", "core/rulebook"},
 	"internal/state":  {"core", "internal/house", "internal/bearer", "internal/fault", "internal/store", "internal/versioned"},
 	"internal/engine": {"core", "internal/ids", "internal/state", "internal/store"},
 	"internal/intake": {"core", "api", "internal/engine", "internal/state"},

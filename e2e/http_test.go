@@ -365,6 +365,14 @@ func TestAnswersKeepTheContract(t *testing.T) {
 		{"GET", "/api/v1/devices/GF-L-1042/past?at=x", "", ""},
 		{"GET", "/api/v1/ledger/export?format=x", "", ""}, {"GET", "/api/v1/ledger/export?wait=2h", "", ""},
 		{"GET", "/api/v1/ledger/export?from=5&to=2", "", ""},
+		{"GET", "/.well-known/ssf-configuration", "", ""}, {"GET", "/ssf/jwks.json", "", ""},
+		{"POST", "/api/v1/streams", "application/json", `{"receiver":"quay-gateway"}`},
+		{"POST", "/api/v1/streams", "application/json", `{"receiver":"nobody"}`}, {"GET", "/api/v1/streams", "", ""},
+		{"GET", "/api/v1/streams/none", "", ""}, {"POST", "/api/v1/streams/none/test", "", ""},
+		{"POST", "/api/v1/streams/none/status", "application/json", `{"status":"paused","reason":"x"}`},
+		{"POST", "/api/v1/streams/none/remove", "application/json", `{"reason":"x"}`},
+		{"POST", "/api/v1/signal-keys", "application/json", `{"reason":"x"}`},
+		{"GET", "/ssf/streams", "", ""}, {"POST", "/ssf/streams", "application/json", `{}`},
 	} {
 		req, err := http.NewRequest(c.method, s.url+c.path, strings.NewReader(c.body))
 		if err != nil {
