@@ -58,11 +58,11 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzClientCert$$' -fuzztime $(FUZZTIME) ./internal/httpapi
 
 torture: console/dist/index.html ## the fault tests in their long form, with the race detector in the service
-	CGO_ENABLED=1 TORTURE_ROUNDS=$(ROUNDS) $(GO) test -count=1 -timeout 60m -v -run 'Killed|FullDisk|Locked|ReadOnly|LostKey|Damaged|ClockSet|Followers|Backups' ./e2e
+	CGO_ENABLED=1 TORTURE_ROUNDS=$(ROUNDS) $(GO) test -count=1 -timeout 60m -v -run 'Killed|FullDisk|Locked|ReadOnly|LostKey|Damaged|ClockSet|Followers|Backups|Signals' ./e2e
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy|Entries' -benchtime 1x -count=1 ./bench
-	$(GO) test -run "^$$" -bench 'Publish|Change|Restart|Replay' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Publish|Change|Restart|Replay|Signals' -benchtime 1x -count=1 ./bench
 	$(GO) test -run "^$$" -bench 'Verification' -benchtime 1x -count=1 ./bench
 
 lint-generated: ## whether what is made from api/openapi.yaml is

@@ -267,7 +267,7 @@ func post(client *http.Client, url, media, body string) (int, []byte, error) {
 	return answer.StatusCode, raw, err
 }
 
-func stream(n int) string {
+func fleetOf(n int) string {
 	var b strings.Builder
 	at := time.Now()
 	for i := range n {

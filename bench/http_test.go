@@ -35,7 +35,7 @@ func question(i int) string {
 func BenchmarkDecision(b *testing.B) {
 	r := start(b)
 	defer r.stop()
-	r.post(b, "/api/v1/evidence", "application/x-ndjson", stream(100_000))
+	r.post(b, "/api/v1/evidence", "application/x-ndjson", fleetOf(100_000))
 	var same access.Response
 	if err := json.Unmarshal(r.post(b, "/access/v1/evaluation", "application/json", question(0)),
 		&same); err != nil || !same.Decision {
@@ -111,7 +111,7 @@ func drive(b *testing.B, url string) load {
 // least a quarter of its rate.
 func BenchmarkImport(b *testing.B) {
 	const n = 10_000
-	reports := stream(n)
+	reports := fleetOf(n)
 	var raw, ours, ratio []float64
 	for range 7 {
 		bare := rawInsert(b, strings.Split(strings.TrimSpace(reports), "\n")).Seconds()

@@ -17,7 +17,6 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
-	"ironledger.example/internal/engine"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
@@ -98,8 +97,10 @@ func copied(t *testing.T, from string) string {
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil && !errors.Is(err, fs.ErrExist) {
 		t.Fatal(err)
 	}
-	if err := os.Chmod(engine.KeyPath(to), 0o600); err != nil {
-		t.Fatal(err)
+	for _, name := range []string{"ledger.key", "signals.keys", "secrets.key"} {
+		if err := os.Chmod(filepath.Join(to, name), 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			t.Fatal(err)
+		}
 	}
 	return to
 }

@@ -13,11 +13,9 @@ import (
 	"time"
 
 	"ironledger.example/core/event"
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/store"
 )
 
 // Bounds on what is told at once.
@@ -151,7 +149,7 @@ func (x *sender) fill(ctx context.Context) error {
 		return ctx.Err()
 	}
 	to := min(read+chunk, size)
-	entries, err := x.telling(ctx, read+1, to)
+	entries, err := x.service.news.between(ctx, x.service.Engine, read+1, to)
 	if err != nil {
 		return err
 	}
@@ -231,26 +229,6 @@ func (x *sender) current(it *item) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return x.byID[it.jti] == it
-}
-
-// telling reads the entries of which receivers may hear, proved, and waits until the
-// state has what they say: who owns the device, what its serial is.
-func (x *sender) telling(ctx context.Context, from, to int64) ([]ledger.Entry, error) {
-	var out []ledger.Entry
-	err := x.service.Store.ProvenBetween(ctx, from, to, func(e ledger.Entry) error {
-		if (e.Kind == ledger.StandingChanged || e.Kind == ledger.SessionEnded) && e.Body != nil {
-			out = append(out, e)
-		}
-		return nil
-	})
-	var altered *store.TamperError
-	if errors.As(err, &altered) {
-		err = errors.Join(errors.New("the records were altered; nothing is told that cannot be proved"), err)
-	}
-	if err != nil || len(out) == 0 {
-		return nil, err
-	}
-	return out, x.service.AwaitState(ctx, out[len(out)-1].Seq)
 }
 
 // add appends events to those that wait. The caller holds the lock.

@@ -44,6 +44,7 @@ type Service struct {
 	box  *sealed.Box
 
 	verified verifications
+	news     news
 	// changing is held while a sender takes the place of another.
 	changing sync.Mutex
 

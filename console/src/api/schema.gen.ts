@@ -4662,7 +4662,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A stream */
+            /** @description A stream, or a list */
             200: {
                 headers: {
                     [name: string]: unknown;
