@@ -1125,9 +1125,9 @@ type StreamConfiguration struct {
 	Iss             string          `json:"iss,omitempty,omitzero"`
 	Aud             string          `json:"aud,omitempty,omitzero"`
 	Delivery        *StreamDelivery `json:"delivery,omitempty"`
-	EventsSupported []string        `json:"events_supported,omitempty,omitzero"`
+	EventsSupported []string        `json:"events_supported,omitzero"`
 	EventsRequested []string        `json:"events_requested,omitempty,omitzero"`
-	EventsDelivered []string        `json:"events_delivered,omitempty,omitzero"`
+	EventsDelivered []string        `json:"events_delivered,omitzero"`
 
 	// MinVerificationInterval In seconds
 	MinVerificationInterval int    `json:"min_verification_interval,omitempty,omitzero"`

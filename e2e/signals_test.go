@@ -403,6 +403,11 @@ func TestSignalsAreFetched(t *testing.T) {
 	if len(told.Delivered) != 2 {
 		t.Errorf("then delivered are %v", told.Delivered)
 	}
+	s.ask(t, "PATCH", m.Config, gateway, fmt.Sprintf(`{"stream_id":%q,"events_requested":[]}`, c.ID), http.StatusOK, &told)
+	if len(told.Delivered) != 0 {
+		t.Errorf("who asks for nothing is told %v", told.Delivered)
+	}
+	s.ask(t, "PUT", m.Config, gateway, fmt.Sprintf(`{"stream_id":%q}`, c.ID), http.StatusOK, &told)
 	// While disabled nothing is kept.
 	s.ask(t, "POST", m.Status, gateway, fmt.Sprintf(`{"stream_id":%q,"status":"disabled","reason":"away"}`, c.ID), 200, nil)
 	s.shows(t, "d1", true)
@@ -410,6 +415,85 @@ func TestSignalsAreFetched(t *testing.T) {
 	time.Sleep(200 * time.Millisecond)
 	if got := poll(`{"returnImmediately":true}`); len(got.Sets) != 0 {
 		t.Errorf("what happened meanwhile is told: %v", got)
+	}
+	// A fall that was redacted before its receiver heard of it is told all the same.
+	s.run(t, "", "stream", "pause", c.ID, "--reason", "a moment").want(t, 0)
+	s.shows(t, "d1", false)
+	var fell struct{ Items []struct{ Seq int64 } }
+	s.call(t, "GET", "/api/v1/ledger/entries?kind=standing.changed&limit=1", adminToken, "", "").into(t, 200, &fell)
+	s.run(t, "", "ledger", "redact", fmt.Sprint(fell.Items[0].Seq), "--reason", "it says too much").want(t, 0)
+	s.run(t, "", "stream", "resume", c.ID, "--reason", "done").want(t, 0)
+	statuses := ""
+	for _, token := range poll(`{}`).Sets {
+		_, says := m.check(t, token, "gateway").one(t)
+		statuses += fmt.Sprint(says["current_status"], says["current_level"], " ")
+	}
+	if !strings.Contains(statuses, "not-compliant") || !strings.Contains(statuses, "limited") {
+		t.Errorf("told is %q", statuses)
+	}
+	// Who lost its token hears nothing through the stream that it made.
+	s.run(t, "", "token", "revoke", "gateway").want(t, 0)
+	s.ask(t, "POST", c.Delivery.URL, gateway, `{}`, http.StatusUnauthorized, nil)
+	s.run(t, "", "stream", "show", c.ID).want(t, 0, "was revoked")
+}
+
+// Many change one stream at once while devices fall and rise; nothing is lost, and the
+// last word counts.
+func TestAStreamIsChangedByManyAtOnce(t *testing.T) {
+	s := signalling(t, t.TempDir())
+	m, box, idp := s.metadata(t), openInbox(t), s.tokenOf(t, "idp", "receiver")
+	var c configuration
+	s.ask(t, "POST", m.Config, idp, fmt.Sprintf(`{"delivery":{"method":"urn:ietf:rfc:8935","endpoint_url":%q,
+		"authorization_header":"Bearer to-the-inbox"},"events_requested":[%q]}`, box.URL,
+		caepTypes+"device-compliance-change"), http.StatusCreated, &c)
+	var wg sync.WaitGroup
+	for i := range 6 {
+		wg.Go(func() {
+			for n := range 10 {
+				switch i {
+				case 0:
+					s.call(t, "PATCH", "/ssf/streams", idp, "application/json",
+						fmt.Sprintf(`{"stream_id":%q,"description":"%d"}`, c.ID, n))
+				case 1:
+					verb := []string{"add", "remove"}[n%2]
+					s.call(t, "POST", "/ssf/subjects/"+verb, idp, "application/json",
+						fmt.Sprintf(`{"stream_id":%q,"subject":{"format":"email","email":"maren@gullholm.example"}}`, c.ID))
+				case 2:
+					status := []string{"paused", "enabled"}[n%2]
+					s.call(t, "POST", "/ssf/status", idp, "application/json",
+						fmt.Sprintf(`{"stream_id":%q,"status":%q}`, c.ID, status))
+				case 3:
+					s.call(t, "GET", "/api/v1/streams", adminToken, "", "")
+				default:
+					s.shows(t, fmt.Sprint("m", i), n%2 == 0)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	s.ask(t, "POST", m.Add, idp, fmt.Sprintf(`{"stream_id":%q,"subject":{"format":"email","email":"maren@gullholm.example"}}`,
+		c.ID), http.StatusOK, nil)
+	s.ask(t, "POST", m.Status, idp, fmt.Sprintf(`{"stream_id":%q,"status":"enabled"}`, c.ID), http.StatusOK, nil)
+	s.shows(t, "m4", true)
+	s.shows(t, "m5", true)
+	// The newest that was told of each device is how it stands.
+	for until := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		newest := map[string]any{}
+		seen := map[string]bool{}
+		for _, token := range box.await(t, 0) {
+			x := claimsOf(t, token)
+			if device, _ := x.Subject["device"].(map[string]any); device != nil && !seen[x.ID] {
+				_, says := x.one(t)
+				newest[fmt.Sprint(device["id"])] = says["current_status"]
+			}
+			seen[x.ID] = true
+		}
+		if newest["GF-m4"] == "compliant" && newest["GF-m5"] == "compliant" {
+			return
+		}
+		if time.Now().After(until) {
+			t.Fatalf("told is %v", newest)
+		}
 	}
 }
 

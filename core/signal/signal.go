@@ -69,6 +69,8 @@ type Directory interface {
 	Owner(device string) string
 	// Serial is the serial of a device; "" when it is not known.
 	Serial(device string) string
+	// Level is the word for the level that a device stands at now; "" when it is not known.
+	Level(device string) string
 }
 
 // Signal is an event for a receiver.
@@ -145,13 +147,16 @@ func (g *Given) Of(e event.Event, at int64) []Signal {
 	case *event.StandingChanged:
 		return g.standing(e, at)
 	case *event.SessionEnded:
-		if !slices.Contains(g.Events, rulebook.SessionSignal) {
+		if !slices.Contains(g.Events, rulebook.SessionSignal) || e.Decision == "" {
 			return nil
 		}
 		s := Session{common{At: at / 1_000_000, By: entity(e.Cause)}}
+		s.ReasonUser = ended
+		if e.Person == "" { // the entry was redacted
+			return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject("", "", e.Decision), "", "", at}}
+		}
 		s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The allow of %s on %s ended (%s): it would now be %s.",
 			e.Person, e.Resource, e.Cause, e.Outcome)}
-		s.ReasonUser = ended
 		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, e.Person, e.Decision), e.Device, e.Person, at}}
 	}
 	return nil

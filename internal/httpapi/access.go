@@ -283,7 +283,7 @@ func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) (api
 
 // ListDecisions lists recorded decisions.
 func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
-	limit, err := limitOf(c, p.Limit)
+	limit, err := edge.Limit(c, p.Limit)
 	if err != nil {
 		s.fail(c, err)
 		return

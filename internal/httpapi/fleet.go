@@ -34,7 +34,7 @@ func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) (*api.Over
 
 // ListDevices lists devices.
 func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
-	limit, err := limitOf(c, p.Limit)
+	limit, err := edge.Limit(c, p.Limit)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -114,11 +114,11 @@ func (s *Server) GetDevice(c *gin.Context, id string) (*api.Device, error) {
 // GetDeviceHistory lists what became of a device.
 func (s *Server) GetDeviceHistory(c *gin.Context, id string,
 	p api.GetDeviceHistoryParams) (out api.List[api.HistoryEvent], err error) {
-	limit, err := limitOf(c, p.Limit)
+	limit, err := edge.Limit(c, p.Limit)
 	if err != nil {
 		return out, err
 	}
-	before, err := entryCursor(p.Cursor)
+	before, err := edge.EntryCursor(p.Cursor)
 	if err != nil {
 		return out, err
 	}
@@ -169,7 +169,7 @@ func shownEnrolment(e *state.Enrolment, err error) (*api.Enrolment, error) {
 
 // ListCertificates lists the certificates of the fleet.
 func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) (*api.CertificatePage, error) {
-	limit, err := limitOf(c, p.Limit)
+	limit, err := edge.Limit(c, p.Limit)
 	if err != nil {
 		return nil, err
 	}

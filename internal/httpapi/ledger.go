@@ -32,11 +32,11 @@ func (s *Server) VerifyLedger(c *gin.Context) (*api.Verification, error) {
 
 // ListEntries lists entries.
 func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) (out api.List[api.Entry], err error) {
-	limit, err := limitOf(c, p.Limit)
+	limit, err := edge.Limit(c, p.Limit)
 	if err != nil {
 		return out, err
 	}
-	before, err := entryCursor(p.Cursor)
+	before, err := edge.EntryCursor(p.Cursor)
 	if err != nil {
 		return out, err
 	}

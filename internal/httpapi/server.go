@@ -40,6 +40,8 @@ type Server struct {
 	tickets *edge.Budgets // by ticket, or person: decisions that people's pages ask for
 	streams edge.Slots    // of evidence
 	exports edge.Slots
+	polls   edge.Slots
+	changes *edge.Budgets // by receiver: changes to its streams
 	looks   edge.Queues
 }
 
@@ -88,7 +90,8 @@ func Handler(o Options) http.Handler {
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
 		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
-		streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports}}
+		streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports},
+		polls: edge.Slots{Most: edge.MaxPolls}, changes: edge.NewBudgets(edge.ChangeRate, edge.ChangeBurst)}
 	if s.log == nil {
 		s.log = slog.Default()
 	}

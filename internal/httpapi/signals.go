@@ -4,12 +4,14 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/state"
 	"ironledger.example/internal/stream"
 )
 
@@ -43,6 +45,22 @@ func (s *Server) GetSSFKeys(c *gin.Context) {
 	c.JSON(http.StatusOK, s.service.Streams.Keys())
 }
 
+// mayChange takes a change to a stream from the budget of its receiver: each is an entry.
+func (s *Server) mayChange(c *gin.Context) error {
+	if s.changes.Allow(actor(c).ID, time.Now()) {
+		return nil
+	}
+	return edge.TooMany("the receiver changes its streams too often")
+}
+
+// changing reads the body of such a change.
+func changing[T any](s *Server, c *gin.Context) (in T, err error) {
+	if err := s.mayChange(c); err != nil {
+		return in, err
+	}
+	return lenient[T](c)
+}
+
 // lenient reads a body of a protocol that has its receivers say more than we know.
 func lenient[T any](c *gin.Context) (T, error) {
 	var in T
@@ -62,7 +80,7 @@ func (s *Server) ReadStreams(c *gin.Context, p api.ReadStreamsParams) {
 
 // CreateOwnStream creates a stream to the caller.
 func (s *Server) CreateOwnStream(c *gin.Context) (*api.StreamConfiguration, error) {
-	in, err := lenient[api.StreamConfiguration](c)
+	in, err := changing[api.StreamConfiguration](s, c)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +98,7 @@ func (s *Server) ReplaceOwnStream(c *gin.Context) (*api.StreamConfiguration, err
 }
 
 func (s *Server) reconfigure(c *gin.Context, whole bool) (*api.StreamConfiguration, error) {
-	in, err := lenient[api.StreamConfiguration](c)
+	in, err := changing[api.StreamConfiguration](s, c)
 	if err == nil && in.StreamID == "" {
 		err = fault.Input("/stream_id", "say which stream")
 	}
@@ -92,12 +110,18 @@ func (s *Server) reconfigure(c *gin.Context, whole bool) (*api.StreamConfigurati
 
 // DeleteOwnStream removes a stream of the caller.
 func (s *Server) DeleteOwnStream(c *gin.Context, p api.DeleteOwnStreamParams) error {
+	if err := s.mayChange(c); err != nil {
+		return err
+	}
 	return s.service.Streams.Remove(c.Request.Context(), actor(c).Name, p.StreamID, actor(c).Name, "")
 }
 
 // ReadStreamStatus tells how a stream stands.
 func (s *Server) ReadStreamStatus(c *gin.Context, p api.ReadStreamStatusParams) (*api.StreamStatus, error) {
-	st, err := s.service.Streams.Of(actor(c).Name, p.StreamID)
+	return statusOf(s.service.Streams.Of(actor(c).Name, p.StreamID))
+}
+
+func statusOf(st *state.Stream, err error) (*api.StreamStatus, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -106,15 +130,12 @@ func (s *Server) ReadStreamStatus(c *gin.Context, p api.ReadStreamStatusParams) 
 
 // UpdateStreamStatus enables, pauses or disables a stream.
 func (s *Server) UpdateStreamStatus(c *gin.Context) (*api.StreamStatus, error) {
-	in, err := lenient[api.StreamStatus](c)
+	in, err := changing[api.StreamStatus](s, c)
 	if err != nil {
 		return nil, err
 	}
-	st, err := s.service.Streams.SetStatus(c.Request.Context(), actor(c).Name, in.StreamID, actor(c).Name, in.Status, in.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return &api.StreamStatus{StreamID: st.ID, Status: st.Status, Reason: st.Reason}, nil
+	who := actor(c).Name
+	return statusOf(s.service.Streams.SetStatus(c.Request.Context(), who, in.StreamID, who, in.Status, in.Reason))
 }
 
 // AddStreamSubject has a stream tell of a subject.
@@ -130,7 +151,7 @@ func (s *Server) AddStreamSubject(c *gin.Context) {
 func (s *Server) RemoveStreamSubject(c *gin.Context) error { return s.setSubject(c, false) }
 
 func (s *Server) setSubject(c *gin.Context, add bool) error {
-	in, err := lenient[api.StreamSubject](c)
+	in, err := changing[api.StreamSubject](s, c)
 	if err != nil {
 		return err
 	}
@@ -139,7 +160,7 @@ func (s *Server) setSubject(c *gin.Context, add bool) error {
 
 // VerifyStream sends a verification event over a stream.
 func (s *Server) VerifyStream(c *gin.Context) error {
-	in, err := lenient[api.StreamVerification](c)
+	in, err := changing[api.StreamVerification](s, c)
 	if err != nil {
 		return err
 	}
@@ -151,6 +172,11 @@ func (s *Server) PollStream(c *gin.Context, id string) (*api.PollAnswer, error) 
 	in, err := lenient[api.PollRequest](c)
 	if err != nil {
 		return nil, err
+	}
+	if who := actor(c).ID; !s.polls.Take(who) {
+		return nil, edge.TooMany("the receiver has %d polls open already", edge.MaxPolls)
+	} else {
+		defer s.polls.Give(who)
 	}
 	ctx, cancel := untilStop(c.Request)
 	defer cancel()

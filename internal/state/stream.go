@@ -16,11 +16,12 @@ type Stream struct {
 	// Endpoint is where events are sent (RFC 8935); "" when they are fetched (RFC 8936).
 	Endpoint string `json:"endpoint,omitempty"`
 	// Authorization is what is sent along, sealed; empty for nothing.
-	Authorization []byte   `json:"authorization,omitempty"`
-	Requested     []string `json:"requested,omitempty"` // event types, as the receiver wrote them; empty for all
-	Description   string   `json:"description,omitempty"`
-	Status        string   `json:"status"`
-	Reason        string   `json:"reason,omitempty"` // of the status
+	Authorization []byte `json:"authorization,omitempty"`
+	// Requested are event types, as the receiver wrote them; nil for all it may have.
+	Requested   []string `json:"requested"`
+	Description string   `json:"description,omitempty"`
+	Status      string   `json:"status"`
+	Reason      string   `json:"reason,omitempty"` // of the status
 	// By is who set the status: the receiver may not undo what an administrator or the
 	// service did.
 	By string `json:"by,omitempty"`

@@ -56,7 +56,7 @@ func (s *Service) create(ctx context.Context, actor string, st state.Stream, sec
 		st.From = s.Store.Sealed().Size
 		st.Authorization = s.seal(&st, secret)
 		c.Record(actor, &event.StreamChanged{Stream: st.ID, Receiver: st.Receiver, Change: event.StreamCreated,
-			Endpoint: st.Endpoint, Events: names(st.Requested)})
+			Endpoint: plain(st.Endpoint), Events: names(st.Requested)})
 		return state.Put(c, state.StreamKind, st.ID, &st)
 	})
 	if err != nil {
@@ -193,6 +193,14 @@ func (s *Service) endpoint(pointer, url string) error {
 	return nil
 }
 
+// plain is an address without its query, in which some keep a secret.
+func plain(endpoint string) string {
+	if before, _, cut := strings.Cut(endpoint, "?"); cut {
+		return before + "?…"
+	}
+	return endpoint
+}
+
 func checkSecret(pointer, secret string) error {
 	if len(secret) > 4000 || strings.ContainsFunc(secret, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 		return fault.Input(pointer, "a header of at most 4000 bytes, in one line")
@@ -267,7 +275,7 @@ func (s *Service) Reconfigure(ctx context.Context, by *bearer.Token, in api.Stre
 			case secret != "" || whole || in.Delivery != nil:
 				st.Authorization = s.seal(st, secret)
 			}
-			return &event.StreamChanged{Change: event.StreamUpdated, Endpoint: st.Endpoint, Events: names(st.Requested)}, nil
+			return &event.StreamChanged{Change: event.StreamUpdated, Endpoint: plain(st.Endpoint), Events: names(st.Requested)}, nil
 		})
 	if err != nil {
 		return nil, err
@@ -450,7 +458,7 @@ func (s *Service) Show(id string) (*api.Stream, error) {
 func (s *Service) shown(st *state.Stream) *api.Stream {
 	snap := s.Snapshot()
 	out := &api.Stream{ID: st.ID, Receiver: st.Receiver, Description: st.Description, Delivery: "push",
-		Endpoint: st.Endpoint, Events: []string{}, Status: st.Status, Reason: st.Reason, By: st.By, Chosen: st.Chosen,
+		Endpoint: plain(st.Endpoint), Events: []string{}, Status: st.Status, Reason: st.Reason, By: st.By, Chosen: st.Chosen,
 		Subjects: append([]string{}, st.Subjects...), CreatedAt: value.FormatTime(st.CreatedAt), CreatedBy: st.CreatedBy,
 		Place: snap.StreamPlace(st)}
 	if st.Endpoint == "" {

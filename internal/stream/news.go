@@ -59,7 +59,7 @@ func (n *news) between(ctx context.Context, e *engine.Engine, from, to int64) ([
 func read(ctx context.Context, e *engine.Engine, from, to int64) ([]ledger.Entry, error) {
 	var out []ledger.Entry
 	err := e.Store.ProvenBetween(ctx, from, to, func(x ledger.Entry) error {
-		if (x.Kind == ledger.StandingChanged || x.Kind == ledger.SessionEnded) && x.Body != nil {
+		if x.Kind == ledger.StandingChanged || x.Kind == ledger.SessionEnded {
 			out = append(out, x)
 		}
 		return nil

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"ironledger.example/core/event"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
 	"ironledger.example/internal/state"
@@ -32,6 +33,11 @@ type item struct {
 	signal signal.Signal
 	made   time.Time
 	acked  bool
+
+	// The event as it was signed for its receiver, and when.
+	signing sync.Mutex
+	token   string
+	signed  time.Time
 }
 
 // Failure is what went wrong with a stream last.
@@ -160,7 +166,7 @@ func (x *sender) fill(ctx context.Context) error {
 	var made []*item
 	for i := range entries {
 		e := &entries[i]
-		what, err := event.Read(e)
+		what, err := happened(e, given)
 		if err != nil {
 			return err
 		}
@@ -180,6 +186,24 @@ func (x *sender) fill(ctx context.Context) error {
 		x.add(made...)
 	}
 	return nil
+}
+
+// happened is what an entry says, as far as receivers hear of it. Of one whose body was
+// redacted before they did, they hear how the device stands now, as if it had fallen from
+// the top; or that the session ended.
+func happened(e *ledger.Entry, g *signal.Given) (event.Event, error) {
+	switch {
+	case e.Body != nil:
+		return event.Read(e)
+	case e.Kind == ledger.SessionEnded:
+		return &event.SessionEnded{Decision: e.About, Cause: event.ByStanding}, nil
+	}
+	top := g.Rulebook.LevelName(g.Rulebook.Top())
+	level := g.Directory.Level(e.About)
+	if level == "" {
+		return &event.SessionEnded{}, nil // it is gone; nothing is told of nothing
+	}
+	return &event.StandingChanged{Device: e.About, From: top, To: level, Cause: event.ByRestart}, nil
 }
 
 // giving is what a receiver is given, as far as events that were made depend on it.
@@ -313,8 +337,22 @@ type claims struct {
 	Events   map[string]any  `json:"events"`
 }
 
-// sign makes the token of an event.
-func (x *sender) sign(it *item, audience string) (string, error) {
+// signAgain is how long a signature is used: the key must be in the set long after.
+const signAgain = 24 * time.Hour
+
+// sign makes the token of an event. It may be asked for again and again.
+func (x *sender) sign(it *item, audience string) (token string, err error) {
+	it.signing.Lock()
+	defer it.signing.Unlock()
+	if now := x.service.Now(); it.token == "" || now.Sub(it.signed) > signAgain {
+		if it.token, err = x.tokenOf(it, audience); err == nil {
+			it.signed = now
+		}
+	}
+	return it.token, err
+}
+
+func (x *sender) tokenOf(it *item, audience string) (string, error) {
 	signer, err := x.service.keys.signer(x.service.Now())
 	if err != nil {
 		return "", err

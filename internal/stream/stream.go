@@ -24,6 +24,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/outbound"
@@ -219,6 +220,13 @@ func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, 
 	if r == nil {
 		return nil, fmt.Errorf("the rulebook in force names no receiver %s in its signals", st.Receiver)
 	}
+	if st.CreatedBy == st.Receiver {
+		if _, live := snap.Tokens.Live(func(t *bearer.Token) bool {
+			return t.Name == st.Receiver && t.Role == bearer.Receiver
+		}); !live {
+			return nil, fmt.Errorf("the token of %s, with which it made the stream, was revoked", st.Receiver)
+		}
+	}
 	return &signal.Given{Rulebook: rb, Events: delivered(st, r), Device: r.Device, Person: r.Person,
 		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: directory{snap}}, nil
 }
@@ -228,7 +236,7 @@ func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, 
 func delivered(st *state.Stream, r *rulebook.Receiver) []string {
 	out := []string{}
 	for _, name := range r.Events {
-		if len(st.Requested) == 0 || slices.Contains(st.Requested, signal.TypeOf(name)) {
+		if st.Requested == nil || slices.Contains(st.Requested, signal.TypeOf(name)) {
 			out = append(out, name)
 		}
 	}
@@ -254,6 +262,15 @@ func (d directory) Owner(device string) string { return d.attribute(device, "own
 
 // Serial is the serial of a device.
 func (d directory) Serial(device string) string { return d.attribute(device, "serial") }
+
+// Level is the level that a device stands at.
+func (d directory) Level(device string) string {
+	x := d.snap.Fleet.Get(device)
+	if x == nil {
+		return ""
+	}
+	return d.snap.Book.Rulebook.LevelName(x.Result.Level)
+}
 
 // errPaused is why a stream that is not enabled tells nothing.
 var errPaused = errors.New("the stream is not enabled")

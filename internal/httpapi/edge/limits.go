@@ -40,6 +40,11 @@ const (
 	MaxStreams = 4
 	MaxExports = 2
 
+	// Polls for events that one receiver may have open, and changes to its streams.
+	MaxPolls    = 8
+	ChangeRate  = 5 // a second
+	ChangeBurst = 500
+
 	// Looks that take computing which one token may have under way. More wait for
 	// these, so many and so long.
 	MaxLooks    = 4
