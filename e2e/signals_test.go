@@ -422,9 +422,17 @@ func TestSignalsAreFetched(t *testing.T) {
 	var fell struct{ Items []struct{ Seq int64 } }
 	s.call(t, "GET", "/api/v1/ledger/entries?kind=standing.changed&limit=1", adminToken, "", "").into(t, 200, &fell)
 	s.run(t, "", "ledger", "redact", fmt.Sprint(fell.Items[0].Seq), "--reason", "it says too much").want(t, 0)
+	// A poll that waits over a paused stream is answered once it goes on.
+	waited := make(chan answer)
+	go func() { waited <- poll(`{}`) }()
+	time.Sleep(200 * time.Millisecond)
+	resumed := time.Now()
 	s.run(t, "", "stream", "resume", c.ID, "--reason", "done").want(t, 0)
-	statuses := ""
-	for _, token := range poll(`{}`).Sets {
+	statuses, got := "", <-waited
+	if took := time.Since(resumed); took > 3*time.Second {
+		t.Errorf("the poll waited %s on", took)
+	}
+	for _, token := range got.Sets {
 		_, says := m.check(t, token, "gateway").one(t)
 		statuses += fmt.Sprint(says["current_status"], says["current_level"], " ")
 	}

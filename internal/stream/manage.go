@@ -464,10 +464,10 @@ func (s *Service) shown(st *state.Stream) *api.Stream {
 	if st.Endpoint == "" {
 		out.Delivery = "poll"
 	}
-	if r := snap.Book.Rulebook.Signals.Receiver(st.Receiver); r != nil {
-		out.Events, out.DeviceForm, out.PersonForm = delivered(st, r), r.Device, r.Person
+	if g, err := s.given(snap, st); err != nil {
+		out.Failure = err.Error()
 	} else {
-		out.Failure = fmt.Sprintf("the rulebook in force names no receiver %s in its signals", st.Receiver)
+		out.Events, out.DeviceForm, out.PersonForm = g.Events, g.Device, g.Person
 	}
 	if x := s.sender(st.ID); x != nil {
 		x.show(out)

@@ -44,8 +44,16 @@ func (s *Service) Poll(ctx context.Context, receiver, id string, q api.PollReque
 		return nil, fault.Input("/maxEvents", "it is at least 0")
 	}
 	x := s.sender(id)
-	if x == nil {
-		return nil, errors.New("the transmitter has not started")
+	for x == nil { // while the stream is changed
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+		if _, err := s.Of(receiver, id); err != nil {
+			return nil, err
+		}
+		x = s.sender(id)
 	}
 	for _, jti := range q.Ack {
 		x.acknowledge(jti, "")
@@ -68,38 +76,48 @@ func (s *Service) Poll(ctx context.Context, receiver, id string, q api.PollReque
 	until, cancel := context.WithTimeout(ctx, pollWait)
 	defer cancel()
 	for {
-		if st, _, err = x.given(); errors.Is(err, errPaused) {
-			return out, nil
-		} else if err != nil {
-			return nil, &ForbiddenError{err.Error()}
-		}
-		items, more, grown := x.oldest(most)
-		if len(items) > 0 {
+		grown := soon // while the stream is changed
+		if x := s.sender(id); x != nil {
+			st, _, err := x.given()
+			var items []*item
+			switch items, out.MoreAvailable, grown = x.oldest(most); {
+			case errors.Is(err, errPaused):
+				items, out.MoreAvailable = nil, false // it waits as if there were nothing
+			case err != nil:
+				return nil, &ForbiddenError{err.Error()}
+			}
 			for _, it := range items {
 				if out.Sets[it.jti], err = x.sign(it, st.Receiver); err != nil {
 					return nil, err
 				}
 			}
-			out.MoreAvailable = more
-			return out, nil
+			if len(items) > 0 {
+				return out, nil
+			}
 		}
 		if q.ReturnImmediately {
 			return out, nil
 		}
+		wait := pollWait
+		if grown == nil {
+			wait = 50 * time.Millisecond
+		}
 		select {
 		case <-grown:
+		case <-time.After(wait):
 		case <-until.Done():
 			return out, nil
 		case <-s.ctx.Done():
 			return out, nil
 		}
-		if y := s.sender(id); y != x { // the stream was changed
-			if x = y; x == nil {
-				return out, nil
-			}
+		if _, err := s.Of(receiver, id); err != nil {
+			return nil, err
 		}
 	}
 }
+
+// soon is nobody's to close: who waits for it looks again in a moment.
+var soon chan struct{}
 
 func (x *sender) waits() bool {
 	x.mu.Lock()

@@ -91,6 +91,9 @@ func (x *sender) inherit(old *sender) {
 func (x *sender) end() {
 	x.cancel()
 	<-x.done
+	x.mu.Lock()
+	x.wake() // whoever waits for events finds the sender that takes its place
+	x.mu.Unlock()
 }
 
 // place is the entry up to which all has been acknowledged.
@@ -133,7 +136,8 @@ func (x *sender) run(ctx context.Context) {
 	}
 }
 
-// retryFill is how long a stream that cannot go on waits before it looks again.
+// retryFill is how long a stream that cannot go on, or has nothing to tell, waits before
+// it looks again.
 const retryFill = 5 * time.Second
 
 // fill waits for entries behind those that were read, and makes events of them.
@@ -150,7 +154,10 @@ func (x *sender) fill(ctx context.Context) error {
 		_, _, err := x.given()
 		return err
 	}
-	size := x.service.Follow(ctx, read)
+	// Not for ever: what waits may have to be made again, from further back.
+	wait, cancel := context.WithTimeout(ctx, retryFill)
+	size := x.service.Follow(wait, read)
+	cancel()
 	if size <= read || ctx.Err() != nil {
 		return ctx.Err()
 	}
