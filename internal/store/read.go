@@ -374,23 +374,32 @@ func amongRareKinds(kind ledger.Kind) string {
 	return " AND kind <> 'decision.made' AND kind <> 'standing.changed' AND kind <> 'evidence.refused' AND kind <> 'device.keyed'"
 }
 
+// fewDecisions are read by the index.
+const fewDecisions = 100
+
 // DecisionsSince visits the decisions since a moment, oldest first, until visit
 // returns an error, which it returns. None of them has an id below first.
 // Redacted ones are left out.
 func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64,
 	visit func(ledger.Entry) error) error {
-	// One after the other is quicker than by the index, where most are decisions.
-	before, err := s.before(ctx, moment)
-	if err != nil {
-		return err
-	}
 	var newest, decisions int64
 	if err := s.read.QueryRowContext(ctx,
 		"SELECT (SELECT coalesce(max(seq), 0) FROM entries), (SELECT count(*) FROM entries WHERE kind = 'decision.made' AND about >= ?)", first).Scan(&newest, &decisions); err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}
-	if decisions*4 > newest-before {
-		return s.behind(ctx, ledger.DecisionMade, before, moment, visit)
+	if decisions == 0 {
+		return nil
+	}
+	// One after the other is quicker than by the index, where most are decisions. Of few it
+	// is not worth while to find where to begin.
+	if decisions > fewDecisions {
+		before, err := s.before(ctx, moment)
+		if err != nil {
+			return err
+		}
+		if decisions*4 > newest-before {
+			return s.behind(ctx, ledger.DecisionMade, before, moment, visit)
+		}
 	}
 	rows, err := s.read.QueryContext(ctx,
 		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
