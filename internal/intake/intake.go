@@ -80,7 +80,9 @@ func (st *stream) await(left int) error {
 	for len(st.parts) > left {
 		p := st.parts[0]
 		st.parts = st.parts[1:]
-		err := p.job.Wait(st.ctx)
+		// Also when the caller has left: the writer works on the part until it is done, and
+		// what was refused of it is to be on record.
+		err := p.job.Wait(context.WithoutCancel(st.ctx))
 		st.add(p.results, err)
 		if err != nil {
 			return err
