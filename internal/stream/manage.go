@@ -39,7 +39,8 @@ func (e *ForbiddenError) Error() string { return e.Message }
 
 // create makes a stream to a receiver.
 func (s *Service) create(ctx context.Context, actor string, st state.Stream, secret string) (*state.Stream, error) {
-	err := s.Do(ctx, func(c *state.Change) error {
+	st.ID = "st-" + s.IDs.Next(s.Micros())
+	err := s.put(ctx, st.ID, func(c *state.Change) error {
 		if c.Base.Book.Rulebook.Signals.Receiver(st.Receiver) == nil {
 			return &ForbiddenError{fmt.Sprintf("the rulebook in force names no receiver %s in its signals", st.Receiver)}
 		}
@@ -52,7 +53,7 @@ func (s *Service) create(ctx context.Context, actor string, st state.Stream, sec
 		if n >= maxStreams {
 			return fault.Inputf("", "%s has %d streams already", st.Receiver, n)
 		}
-		st.ID, st.CreatedAt, st.CreatedBy, st.Status = "st-"+s.IDs.Next(c.Now), c.Now, actor, state.StreamEnabled
+		st.CreatedAt, st.CreatedBy, st.Status = c.Now, actor, state.StreamEnabled
 		st.From = s.Store.Sealed().Size
 		st.Authorization = s.seal(&st, secret)
 		c.Record(actor, &event.StreamChanged{Stream: st.ID, Receiver: st.Receiver, Change: event.StreamCreated,
@@ -62,7 +63,7 @@ func (s *Service) create(ctx context.Context, actor string, st state.Stream, sec
 	if err != nil {
 		return nil, err
 	}
-	return &st, s.relaunch(ctx, st.ID)
+	return &st, nil
 }
 
 // seal encrypts what is sent along with events; nothing for nothing.
@@ -77,7 +78,7 @@ func (s *Service) seal(st *state.Stream, secret string) []byte {
 func (s *Service) change(ctx context.Context, actor, id, receiver string,
 	how func(*state.Stream, *state.Change) (*event.StreamChanged, error)) (*state.Stream, error) {
 	var out state.Stream
-	err := s.Do(ctx, func(c *state.Change) error {
+	err := s.put(ctx, id, func(c *state.Change) error {
 		kept := state.Get(c, state.StreamKind, id)
 		if kept == nil || receiver != "" && kept.Receiver != receiver {
 			return fault.NotFound("stream", id)
@@ -98,12 +99,12 @@ func (s *Service) change(ctx context.Context, actor, id, receiver string,
 	if err != nil {
 		return nil, err
 	}
-	return &out, s.relaunch(ctx, id)
+	return &out, nil
 }
 
 // Remove ends a stream; receiver is whose it must be, "" for anybody's.
 func (s *Service) Remove(ctx context.Context, actor, id, receiver, reason string) error {
-	err := s.Do(ctx, func(c *state.Change) error {
+	return s.put(ctx, id, func(c *state.Change) error {
 		kept := state.Get(c, state.StreamKind, id)
 		if kept == nil || receiver != "" && kept.Receiver != receiver {
 			return fault.NotFound("stream", id)
@@ -114,10 +115,6 @@ func (s *Service) Remove(ctx context.Context, actor, id, receiver, reason string
 		state.Drop(c, state.StreamPlaceKind, id)
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	return s.relaunch(ctx, id)
 }
 
 // SetStatus enables, pauses or disables a stream. A receiver, when it is one, may not

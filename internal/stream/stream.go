@@ -82,7 +82,7 @@ func (s *Service) Start(o Options) {
 	s.options, s.client, s.senders = o, o.Policy.Client(pushTimeout), map[string]*sender{}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	for _, st := range s.Snapshot().Streams.List() {
-		s.launch(&st)
+		s.launch(&st, 0)
 	}
 	s.wg.Go(func() {
 		tick := time.NewTicker(flushEach)
@@ -137,10 +137,11 @@ func (s *Service) RotateKey(ctx context.Context, actor, reason string) error {
 	return s.keys.rotate(s.Now())
 }
 
-// launch begins to tell a stream. The caller holds the lock.
-func (s *Service) launch(st *state.Stream) {
+// launch begins to tell a stream, from the place that is kept or a later one that it has
+// come to. The caller holds the lock.
+func (s *Service) launch(st *state.Stream, place int64) {
 	ctx, cancel := context.WithCancel(s.ctx)
-	x := newSender(s, st, s.Snapshot().StreamPlace(st), cancel)
+	x := newSender(s, st, max(place, s.Snapshot().StreamPlace(st)), cancel)
 	s.senders[st.ID] = x
 	s.wg.Go(func() { x.run(ctx) })
 }
@@ -152,28 +153,38 @@ func (s *Service) sender(id string) *sender {
 	return s.senders[id]
 }
 
-// relaunch begins to tell a stream anew after it was changed, from where it is.
-func (s *Service) relaunch(ctx context.Context, id string) error {
+// relaunch begins to tell a stream anew after it was changed, from where it is. Nothing
+// can keep it from that but the end of the service: a stream must not fall silent because
+// whoever changed it has left.
+func (s *Service) relaunch(id string) {
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	s.mu.Lock()
 	old, started := s.senders[id], s.senders != nil
 	delete(s.senders, id)
 	s.mu.Unlock()
+	place := int64(0)
 	if old != nil {
 		old.end()
-		if err := s.keep(ctx, map[string]int64{id: old.place()}); err != nil {
-			return err
-		}
+		place = old.place()
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if st := s.Snapshot().Streams.Get(id); started && s.ctx.Err() == nil && st != nil {
-		s.launch(st)
+		s.launch(st, place)
 		if old != nil {
 			s.senders[id].inherit(old)
 		}
 	}
+}
+
+// put carries out a change of a stream, and begins to tell it anew. It goes on when the
+// caller leaves: what is on its way to the disk is told as it will be.
+func (s *Service) put(ctx context.Context, id string, apply func(*state.Change) error) error {
+	if err := s.Do(context.WithoutCancel(ctx), apply); err != nil {
+		return err
+	}
+	s.relaunch(id)
 	return nil
 }
 
