@@ -21,10 +21,8 @@ const (
 	caep = "https://schemas.openid.net/secevent/caep/event-type/"
 	ours = "https://schemas.ironledger.example/secevent/event-type/"
 
-	// Verification and StreamUpdated are about the stream itself (SSF 1.0, sections
-	// 8.1.4.1 and 8.1.5).
-	Verification  = "https://schemas.openid.net/secevent/ssf/event-type/verification"
-	StreamUpdated = "https://schemas.openid.net/secevent/ssf/event-type/stream-updated"
+	// Verification is about the stream itself (SSF 1.0, section 8.1.4.1).
+	Verification = "https://schemas.openid.net/secevent/ssf/event-type/verification"
 	// Namespace says what the levels of an assurance-level-change are.
 	Namespace = "https://schemas.ironledger.example/ladder"
 )
