@@ -1072,7 +1072,16 @@ type Stream struct {
 	// Receiver The name of its token
 	Receiver    string `json:"receiver"`
 	Description string `json:"description,omitempty,omitzero"`
-	Delivery    string `json:"delivery"`
+
+	// Form What it is told in
+	Form string `json:"form"`
+
+	// Binary Whether a CloudEvent's attributes are headers
+	Binary bool `json:"binary,omitempty,omitzero"`
+
+	// When The condition on what it is told
+	When     string `json:"when,omitempty,omitzero"`
+	Delivery string `json:"delivery"`
 
 	// Endpoint Where events are sent; left out when they are fetched
 	Endpoint string `json:"endpoint,omitempty,omitzero"`
@@ -1117,6 +1126,15 @@ type Stream struct {
 	// Failure What went wrong last; left out when nothing is wrong
 	Failure  string `json:"failure,omitempty,omitzero"`
 	FailedAt string `json:"failed_at,omitempty,omitzero"`
+
+	// Letters Events that were given up
+	Letters int `json:"letters"`
+
+	// Secret What events are signed with; shown once, when it is made
+	Secret string `json:"secret,omitempty,omitzero"`
+
+	// SecretBeforeUntil Until when events are signed with the secret before too
+	SecretBeforeUntil string `json:"secret_before_until,omitempty,omitzero"`
 }
 
 // StreamConfiguration A stream as its receiver has it (SSF 1.0, section 8.1.1)
@@ -1158,8 +1176,61 @@ type StreamDraft struct {
 	Events []string `json:"events,omitempty,omitzero"`
 
 	// Chosen Tell only of subjects that the receiver adds
-	Chosen      bool   `json:"chosen,omitempty,omitzero"`
+	Chosen bool `json:"chosen,omitempty,omitzero"`
+
+	// Binary Send a CloudEvent's attributes as headers
+	Binary      bool   `json:"binary,omitempty,omitzero"`
 	Description string `json:"description,omitempty,omitzero"`
+}
+
+// StreamLetter defines model for StreamLetter.
+type StreamLetter struct {
+	// ID The jti of its token or the id of its CloudEvent
+	ID string `json:"id"`
+
+	// Seq The entry that it is made of
+	Seq    int64  `json:"seq"`
+	Event  string `json:"event"`
+	Device string `json:"device,omitempty,omitzero"`
+	Person string `json:"person,omitempty,omitzero"`
+
+	// At When it happened
+	At string `json:"at"`
+
+	// Since When it was given up
+	Since    string `json:"since"`
+	Attempts int    `json:"attempts"`
+	Why      string `json:"why"`
+}
+
+// StreamLetterChoice defines model for StreamLetterChoice.
+type StreamLetterChoice struct {
+	// IDs All of them when left out
+	IDs []string `json:"ids,omitempty,omitzero"`
+}
+
+// StreamLetterRemoval defines model for StreamLetterRemoval.
+type StreamLetterRemoval struct {
+	// IDs All of them when left out
+	IDs    []string `json:"ids,omitempty,omitzero"`
+	Reason string   `json:"reason"`
+}
+
+// StreamResent defines model for StreamResent.
+type StreamResent struct {
+	// Sent How many are on their way
+	Sent int `json:"sent"`
+
+	// Dropped How many the receiver may not hear of any more
+	Dropped int `json:"dropped"`
+}
+
+// StreamSecretDraft defines model for StreamSecretDraft.
+type StreamSecretDraft struct {
+	Reason string `json:"reason"`
+
+	// Overlap How long events are signed with the secret before too, as 24h
+	Overlap string `json:"overlap,omitempty,omitzero"`
 }
 
 // StreamStatus defines model for StreamStatus.
@@ -1654,8 +1725,17 @@ type RotateSignalKeyJSONRequestBody = Reason
 // CreateStreamJSONRequestBody defines body for CreateStream for application/json ContentType.
 type CreateStreamJSONRequestBody = StreamDraft
 
+// DropStreamLettersJSONRequestBody defines body for DropStreamLetters for application/json ContentType.
+type DropStreamLettersJSONRequestBody = StreamLetterRemoval
+
 // RemoveStreamJSONRequestBody defines body for RemoveStream for application/json ContentType.
 type RemoveStreamJSONRequestBody = Reason
+
+// ResendStreamLettersJSONRequestBody defines body for ResendStreamLetters for application/json ContentType.
+type ResendStreamLettersJSONRequestBody = StreamLetterChoice
+
+// RotateStreamSecretJSONRequestBody defines body for RotateStreamSecret for application/json ContentType.
+type RotateStreamSecretJSONRequestBody = StreamSecretDraft
 
 // SetStreamStatusJSONRequestBody defines body for SetStreamStatus for application/json ContentType.
 type SetStreamStatusJSONRequestBody = StreamStatusDraft

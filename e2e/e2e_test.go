@@ -167,6 +167,24 @@ func (r result) want(t *testing.T, code int, texts ...string) result {
 	return r
 }
 
+// not fails when a command said one of the texts.
+func (r result) not(t *testing.T, texts ...string) {
+	t.Helper()
+	for _, s := range texts {
+		if strings.Contains(r.out+r.err, s) {
+			t.Errorf("something says %q:\n%s%s", s, r.out, r.err)
+		}
+	}
+}
+
+// into decodes what a command that ended well printed as JSON.
+func (r result) into(t *testing.T, v any) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(r.want(t, 0).out), v); err != nil {
+		t.Fatalf("%v:\n%s", err, r.out)
+	}
+}
+
 // reply is an HTTP answer.
 type reply struct {
 	status int

@@ -51,19 +51,7 @@ func (t *Evaluator) Evaluate(q *Request, now int64) Verdict {
 	if p.stranger(q) {
 		return Verdict{Outcome: Deny, Shadow: Deny}
 	}
-	res := p.resources[q.Resource]
-	if res == nil {
-		res = p.other
-	}
-	t.room = res.candidates(q, t.room)
-	t.env.Now = now
-	t.env.Frames[evidence.DeviceFrame] = p.noDevice
-	if q.Device.Known && q.Device.View != nil {
-		t.env.Frames[evidence.DeviceFrame] = q.Device.View.Frame
-	}
-	frame := t.env.Frames[rulebook.RequestFrame]
-	frame.Clear()
-	p.frame(q, res, now, frame)
+	t.pose(q, now)
 	var real, shadow tally
 	for _, i := range t.room {
 		g := &p.gates[i]
@@ -77,6 +65,56 @@ func (t *Evaluator) Evaluate(q *Request, now int64) Verdict {
 		}
 	}
 	return Verdict{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
+}
+
+// pose has conditions see a request at now, and finds the gates that can match it.
+func (t *Evaluator) pose(q *Request, now int64) {
+	p := t.p
+	res := p.resources[q.Resource]
+	if res == nil {
+		res = p.other
+	}
+	t.room = res.candidates(q, t.room)
+	t.env.Now = now
+	t.env.Frames[evidence.DeviceFrame] = p.noDevice
+	if q.Device.Known && q.Device.View != nil {
+		t.env.Frames[evidence.DeviceFrame] = q.Device.View.Frame
+	}
+	frame := t.env.Frames[rulebook.RequestFrame]
+	frame.Clear()
+	p.frame(q, res, now, frame)
+}
+
+// Possible reports whether a request can be allowed or stepped up, whatever else turns
+// out to be true of it: how the person signed in, from where, if it does not say.
+func (t *Evaluator) Possible(q *Request, now int64) bool {
+	p := t.p
+	if q.User != "" && p.breakGlass[q.User] {
+		return true
+	}
+	if p.stranger(q) {
+		return false
+	}
+	t.pose(q, now)
+	met := p.rb.Unmatched
+	for _, i := range t.room {
+		g := &p.gates[i]
+		if g.shadow || !g.matches(q) {
+			continue
+		}
+		applies := condition.True
+		if g.When != nil {
+			applies = g.When.Eval(&t.env)
+		}
+		switch {
+		case applies == condition.False:
+		case g.Need.Eval(&t.env) != condition.False || t.ask(g) != Deny:
+			met = true
+		case applies == condition.True:
+			return false
+		}
+	}
+	return met
 }
 
 // stranger reports whether a request is denied because the directory does not

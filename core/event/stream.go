@@ -14,6 +14,9 @@ const (
 	StreamSubjects = "subjects" // one was added or removed
 	StreamStatus   = "status"   // it was enabled, paused or disabled
 	StreamKey      = "key"      // of all streams: signed with another key from here on
+	StreamSecret   = "secret"   // signed with another secret from here on
+	StreamResent   = "resent"   // events that were given up are sent again
+	StreamDropped  = "dropped"  // events that were given up were dropped
 )
 
 // StreamChanged is a stream of events to a receiver that became another.
@@ -25,6 +28,7 @@ type StreamChanged struct {
 	Events   []string `json:"events,omitempty"`   // short names
 	Subject  string   `json:"subject,omitempty"`  // added, or removed, as "+ device d-1"
 	Status   string   `json:"status,omitempty"`
+	Letters  int      `json:"letters,omitempty"` // how many events that were given up are gone
 	Reason   string   `json:"reason,omitempty"`
 }
 

@@ -1,6 +1,8 @@
 package rulebook
 
 import (
+	"slices"
+
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
@@ -54,6 +56,40 @@ var requestNames = [RequestSlots]struct {
 	{"request.at", "Time of the request", value.Of(value.Time)},
 	{"request.certificate", "A trusted certificate of the device was proved", value.Of(value.Bool)},
 	{"user.known", "Whether the directory knows the person", value.Of(value.Bool)},
+}
+
+// The slots of the second frame for conditions on a change of which receivers hear.
+const (
+	SlotChangeEvent = iota
+	SlotChangeFrom
+	SlotChangeTo
+	SlotChangeCause
+	SlotChangeRules
+	SlotChangeLost
+	SlotChangeGained
+	SlotChangeLevel
+	ChangeSlots // how many there are
+)
+
+// changeNames are the names that a condition on a change may use beside the attributes of
+// the device, in the order of their slots. The type of levels is the rulebook's ladder.
+var changeNames = [ChangeSlots]ExtraName{
+	{"change.event", "Short name of the event", value.Of(value.Text)},
+	{"change.from", "Level before", value.Type{}},
+	{"change.to", "Level after", value.Type{}},
+	{"change.cause", "What made it change", value.Of(value.Text)},
+	{"change.rules", "Rules that hold the device down after", value.ListOf(value.Of(value.Text))},
+	{"change.lost", "Resources that it can be used for no longer", value.ListOf(value.Of(value.Text))},
+	{"change.gained", "Resources that it can be used for again", value.ListOf(value.Of(value.Text))},
+	{"level", "Level of the device now", value.Type{}},
+}
+
+func newChangeNames(dict *evidence.Dictionary, level value.Type) *Names {
+	extra := slices.Clone(changeNames[:])
+	for _, slot := range []int{SlotChangeFrom, SlotChangeTo, SlotChangeLevel} {
+		extra[slot].Type = level
+	}
+	return NewNames(dict, extra)
 }
 
 // Names is a dictionary of the attributes of a device and, in the second

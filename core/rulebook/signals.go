@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ironledger.example/core/condition"
 )
 
 // The events that a receiver may be given, by their short names.
@@ -25,6 +27,16 @@ var (
 	PersonForms = []string{"none", "email", "opaque", "iss_sub"}
 )
 
+// The forms in which a receiver is told, the default first: security event tokens (RFC
+// 8417) over Shared Signals, or CloudEvents to a web hook.
+const (
+	SetForm   = "set"
+	CloudForm = "cloudevents"
+)
+
+// TellForms are both.
+var TellForms = []string{SetForm, CloudForm}
+
 // Signals says what receivers of streams are told.
 type Signals struct {
 	// CompliantFrom is the lowest level at which a device counts as compliant for who
@@ -41,7 +53,9 @@ type Receiver struct {
 	Where         Position
 	ID            string // the name of its token
 	Title         string
-	Events        []string // short names, in the order of SignalNames
+	Form          string             // one of TellForms
+	Events        []string           // short names, in the order of SignalNames
+	When          *condition.Program // over rulebook.ChangeSlots; nil for whatever happens
 	CompliantFrom Level
 	Device        string // one of DeviceForms
 	Person        string // one of PersonForms
@@ -85,22 +99,36 @@ func (l *loader) signals() {
 	if s.LowFrom = low; low < 0 {
 		s.LowFrom = min(s.MediumFrom+1, rb.Top())
 	}
-	seen := unique{}
+	seen, names := unique{}, newChangeNames(rb.Dict, rb.LevelType)
 	for _, it := range receivers {
-		r := Receiver{Where: it.position(), Events: SignalNames, CompliantFrom: s.CompliantFrom, Device: DeviceForms[0],
+		r := Receiver{Where: it.position(), Form: SetForm, CompliantFrom: s.CompliantFrom, Device: DeviceForms[0],
 			Person: PersonForms[0]}
 		ok := it.mapping("a receiver", map[string]func(field){
 			"id":             func(f field) { f.id(&r.ID) },
 			"title":          func(f field) { f.text(&r.Title) },
+			"form":           func(f field) { r.Form = chosen(f, "form of telling", TellForms) },
+			"when":           func(f field) { r.When = f.condition(names) },
 			"compliant_from": func(f field) { l.level(f.item, &r.CompliantFrom) },
 			"events":         func(f field) { r.Events = signalsOf(f) },
 			"device":         func(f field) { r.Device = chosen(f, "form of a device", DeviceForms) },
 			"person":         func(f field) { r.Person = chosen(f, "form of a person", PersonForms) },
 		})
+		if r.Events == nil {
+			r.Events = defaultEvents(r.Form)
+		}
 		if ok && l.named(it, "a receiver", r.ID) && seen.add(it, "receivers", r.ID) {
 			s.Receivers = append(s.Receivers, r)
 		}
 	}
+}
+
+// defaultEvents are what a receiver hears whose place does not say: all, but of what
+// CloudEvents can say whole not the same thing in four forms.
+func defaultEvents(form string) []string {
+	if form == CloudForm {
+		return []string{SessionSignal, StandingSignal}
+	}
+	return SignalNames
 }
 
 // signalsOf reads a list of events, each once.
@@ -133,8 +161,12 @@ func (rb *Rulebook) signalFacts() string {
 func (rb *Rulebook) receiverFacts() []facts {
 	var out []facts
 	for _, r := range rb.Signals.Receivers {
-		out = append(out, facts{r.ID, "the receiver " + r.ID, [][2]string{{"events", strings.Join(r.Events, ", ")},
-			{"device", r.Device}, {"person", r.Person}, {"compliant from", rb.LevelName(r.CompliantFrom)}}})
+		when := ""
+		if r.When != nil {
+			when = r.When.String()
+		}
+		out = append(out, facts{r.ID, "the receiver " + r.ID, [][2]string{{"form", r.Form},
+			{"events", strings.Join(r.Events, ", ")}, {"when", when}, {"device", r.Device}, {"person", r.Person}, {"compliant from", rb.LevelName(r.CompliantFrom)}}})
 	}
 	return out
 }

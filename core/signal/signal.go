@@ -12,7 +12,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 )
 
@@ -45,6 +47,9 @@ func NameOf(uri string) string {
 	return ""
 }
 
+// Short is the last part of an event type, by which people call it.
+func Short(uri string) string { return uri[strings.LastIndexByte(uri, '/')+1:] }
+
 // Subject names a device, a person or a session (RFC 9493), or several of them at once
 // (SSF 1.0, section 3.2).
 type Subject struct {
@@ -69,6 +74,11 @@ type Directory interface {
 	Serial(device string) string
 	// Level is the word for the level that a device stands at now; "" when it is not known.
 	Level(device string) string
+	// View is what is known of a device now; nil when nothing is.
+	View(device string) *evidence.View
+	// Reach are the resources that the person whose device it is may come to reach from
+	// it while it stands at a level, sorted.
+	Reach(device, level string) []string
 }
 
 // Signal is an event for a receiver.
@@ -90,6 +100,10 @@ type Given struct {
 	CompliantFrom rulebook.Level
 	Issuer        string // of the stream, for the form iss_sub
 	Directory     Directory
+
+	When  *condition.Program // on the change; nil for whatever happens
+	Reach bool               // whether it is told what was lost and gained
+	Now   int64              // in microseconds since the Unix epoch, for When
 }
 
 // common is what every event of CAEP may say (CAEP 1.0, section 2).
@@ -136,11 +150,17 @@ type Standing struct {
 	Ladder   []string `json:"ladder"`  // lowest first
 	Binding  []string `json:"binding"` // the rules that hold the device down
 	Cause    string   `json:"cause"`
+
+	// The resources that it can be used for no longer, and again.
+	Lost   []string `json:"lost,omitempty"`
+	Gained []string `json:"gained,omitempty"`
 }
 
 // Of makes the events of something that happened at a moment, in microseconds since the
 // Unix epoch. Of what no receiver hears there are none.
-func (g *Given) Of(e event.Event, at int64) []Signal {
+func (g *Given) Of(e event.Event, at int64) []Signal { return g.wanted(e, g.all(e, at)) }
+
+func (g *Given) all(e event.Event, at int64) []Signal {
 	switch e := e.(type) {
 	case *event.StandingChanged:
 		return g.standing(e, at)
@@ -169,12 +189,7 @@ var ended = map[string]string{
 // standing makes the events of a standing that changed.
 func (g *Given) standing(e *event.StandingChanged, at int64) []Signal {
 	rb := g.Rulebook
-	// A level that today's ladder does not have is as low as any.
-	rank := func(level string) rulebook.Level {
-		i, _ := rb.Rank(level)
-		return rulebook.Level(max(i, 0))
-	}
-	from, to := rank(e.From), rank(e.To)
+	from, to := rankOf(rb, e.From), rankOf(rb, e.To)
 	person := g.Directory.Owner(e.Device)
 	subject := g.subject(e.Device, person, "")
 	said := common{At: at / 1_000_000, By: entity(e.Cause)}
@@ -202,7 +217,7 @@ func (g *Given) standing(e *event.StandingChanged, at int64) []Signal {
 		}
 		tell(rulebook.AssuranceSignal, a)
 	}
-	tell(rulebook.StandingSignal, Standing{said, e.From, e.To, rb.Ladder, append([]string{}, e.Binding...), e.Cause})
+	tell(rulebook.StandingSignal, Standing{said, e.From, e.To, rb.Ladder, append([]string{}, e.Binding...), e.Cause, nil, nil})
 	return out
 }
 

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 )
@@ -15,6 +16,13 @@ type owners map[string][2]string // by device: whose it is, and its serial
 func (o owners) Owner(d string) string  { return o[d][0] }
 func (o owners) Serial(d string) string { return o[d][1] }
 func (o owners) Level(string) string    { return "sound" }
+
+func (o owners) View(string) *evidence.View { return nil }
+
+// Reach is what a higher level opens more of.
+func (o owners) Reach(_, level string) []string {
+	return map[string][]string{"limited": {"rota"}, "sound": {"payroll", "rota"}, "strong": {"payroll", "rota", "vault"}}[level]
+}
 
 const book = `rulebook: r
 signals: {compliant_from: limited, risk: {low_from: strong, medium_from: limited}}
@@ -131,5 +139,54 @@ func TestNamesOfTypes(t *testing.T) {
 	}
 	if NameOf("https://else.example/x") != "" || NameOf(Verification) != "" {
 		t.Error("what is not told has a name")
+	}
+}
+
+// A condition leaves out what it surely excludes, and nothing else.
+func TestAConditionOnTheChange(t *testing.T) {
+	fall := &event.StandingChanged{Device: "d1", From: "strong", To: "limited", Cause: event.ByEvidence,
+		Binding: []string{"b/disk"}}
+	first := &event.StandingChanged{Device: "d9", To: "strong", Cause: event.ByEvidence, Binding: []string{}}
+	ended := &event.SessionEnded{Decision: "x1", Person: "ada", Device: "d1", Resource: "vault", Cause: event.ByStanding}
+	redacted := &event.SessionEnded{Decision: "x1", Cause: event.ByStanding}
+	for _, c := range []struct {
+		when string
+		e    event.Event
+		told bool
+	}{
+		{`change.from >= sound and change.to < sound and "vault" in change.lost`, fall, true},
+		{`change.from >= sound and change.to < sound and "rota" in change.lost`, fall, false},
+		{`"b/disk" in change.rules and change.cause == "evidence"`, fall, true},
+		{`change.cause == "rulebook"`, fall, false},
+		{`count r in change.gained > 0`, fall, false},
+		{`change.event == "session-revoked"`, fall, false},
+		{`change.event == "session-revoked"`, ended, true},
+		{`"vault" in change.lost`, ended, true},
+		{`"payroll" in change.lost`, ended, false},
+		// Of what is not known somebody is told rather once too often.
+		{`change.from >= sound`, ended, true},
+		{`"payroll" in change.lost`, redacted, true},
+		{`storage.encrypted`, fall, true},
+		// Whoever was never seen came from where nothing is covered.
+		{`change.from == unproven and "vault" in change.gained`, first, true},
+		{`change.from >= sound`, first, false},
+		{`level == sound`, first, true},
+	} {
+		rb, err := rulebook.Load([]rulebook.File{{Name: "r.yaml", Text: strings.Replace(book, "signals: {",
+			"signals: {receivers: [{id: chat, form: cloudevents, when: '"+c.when+"'}], ", 1)}})
+		if err != nil {
+			t.Fatalf("%s: %v", c.when, err)
+		}
+		g := given(t, "id", "none", rulebook.StandingSignal, rulebook.SessionSignal)
+		g.Rulebook, g.When, g.Reach, g.Now = rb, rb.Signals.Receiver("chat").When, true, 5_000_000
+		if got := g.Of(c.e, 5_000_000); (len(got) > 0) != c.told {
+			t.Errorf("%s of %+v: %v", c.when, c.e, got)
+		}
+		g.When = nil
+		for _, s := range g.Of(fall, 5_000_000) {
+			if p := s.Payload.(Standing); strings.Join(p.Lost, " ") != "payroll vault" || len(p.Gained) != 0 {
+				t.Errorf("lost %v, gained %v", p.Lost, p.Gained)
+			}
+		}
 	}
 }

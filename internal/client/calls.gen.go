@@ -406,10 +406,30 @@ func (c *Client) GetStream(ctx context.Context, id string) (*Reply[Stream], erro
 	return call[Stream](ctx, c, request{method: "GET", path: path("/api/v1/streams/{id}", id)})
 }
 
+// DropStreamLetters calls POST /api/v1/streams/{id}/drop: Drop events that were given up; the receiver never hears of them.
+func (c *Client) DropStreamLetters(ctx context.Context, id string, body StreamLetterRemoval) (*Reply[StreamResent], error) {
+	return call[StreamResent](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/drop", id), value: body})
+}
+
+// ListStreamLetters calls GET /api/v1/streams/{id}/letters: The events that a receiver could not be told and that were given up, the oldest first.
+func (c *Client) ListStreamLetters(ctx context.Context, id string) (*Reply[List[StreamLetter]], error) {
+	return call[List[StreamLetter]](ctx, c, request{method: "GET", path: path("/api/v1/streams/{id}/letters", id)})
+}
+
 // RemoveStream calls POST /api/v1/streams/{id}/remove: Remove a stream; its receiver hears nothing any more.
 func (c *Client) RemoveStream(ctx context.Context, id string, body Reason) error {
 	_, err := call[struct{}](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/remove", id), value: body})
 	return err
+}
+
+// ResendStreamLetters calls POST /api/v1/streams/{id}/resend: Send events that were given up once more.
+func (c *Client) ResendStreamLetters(ctx context.Context, id string, body StreamLetterChoice) (*Reply[StreamResent], error) {
+	return call[StreamResent](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/resend", id), value: body})
+}
+
+// RotateStreamSecret calls POST /api/v1/streams/{id}/secret: Have events signed with another secret, and for a while with the one before too; it is shown once.
+func (c *Client) RotateStreamSecret(ctx context.Context, id string, body StreamSecretDraft) (*Reply[Stream], error) {
+	return call[Stream](ctx, c, request{method: "POST", path: path("/api/v1/streams/{id}/secret", id), value: body})
 }
 
 // SetStreamStatus calls POST /api/v1/streams/{id}/status: Enable or pause a stream; what happens meanwhile is told when it is enabled again.

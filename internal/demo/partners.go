@@ -9,12 +9,31 @@ import (
 	"ironledger.example/internal/standin"
 )
 
-// signInReceiver is the receiver in the rulebook's signals that the stand-in is.
-const signInReceiver = "harbour-sign-in"
+// The receivers in the rulebook's signals that the stand-ins are.
+const (
+	signInReceiver = "harbour-sign-in"
+	chatReceiver   = "watch-room"
+)
 
-// Partners starts stand-ins for partner systems until ctx ends. It returns the address of
-// the identity provider that hears of devices.
-func Partners(ctx context.Context, cl *client.Client, url string) (provider string, err error) {
+// Partner is a stand-in that runs, for people to look at.
+type Partner struct{ Title, URL string }
+
+// Partners starts stand-ins for partner systems until ctx ends.
+func Partners(ctx context.Context, cl *client.Client, url string) ([]Partner, error) {
+	provider, err := signIn(ctx, cl, url)
+	if err != nil {
+		return nil, fmt.Errorf("the stand-in for an identity provider hears nothing: %w", err)
+	}
+	room, err := chat(ctx, cl)
+	if err != nil {
+		return nil, fmt.Errorf("the stand-in for a chat room hears nothing: %w", err)
+	}
+	return []Partner{{"the harbour's sign-in, which hears of devices by Shared Signals", provider},
+		{"the watch room, which a web hook tells of falls", room}}, nil
+}
+
+// signIn starts an identity provider that hears of devices.
+func signIn(ctx context.Context, cl *client.Client, url string) (string, error) {
 	token, err := cl.CreateToken(ctx, api.TokenDraft{Name: signInReceiver, Role: "receiver"})
 	if err != nil {
 		return "", err
@@ -32,9 +51,20 @@ func Partners(ctx context.Context, cl *client.Client, url string) (provider stri
 	if err != nil {
 		return "", err
 	}
-	provider = "http://" + at
-	if err := p.Subscribe(ctx, provider); err != nil {
-		return "", fmt.Errorf("the stand-in for an identity provider hears nothing: %w", err)
+	return "http://" + at, p.Subscribe(ctx, "http://"+at)
+}
+
+// chat starts a room that a web hook tells of falls.
+func chat(ctx context.Context, cl *client.Client) (string, error) {
+	c := standin.NewChat()
+	at, err := standin.Serve(ctx, c)
+	if err != nil {
+		return "", err
 	}
-	return provider, nil
+	st, err := cl.CreateStream(ctx, api.StreamDraft{Receiver: chatReceiver, Endpoint: "http://" + at + "/hook",
+		Description: "The room of those who keep watch, a stand-in"})
+	if err != nil {
+		return "", err
+	}
+	return "http://" + at, c.Secret(st.Value.Secret)
 }

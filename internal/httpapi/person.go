@@ -1,11 +1,8 @@
 package httpapi
 
 import (
-	"bytes"
 	"crypto/x509"
-	"embed"
 	"errors"
-	"fmt"
 	"html/template"
 	"io/fs"
 	"mime"
@@ -15,84 +12,20 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/goccy/go-yaml"
-	"golang.org/x/text/language"
 
 	"ironledger.example/core/access"
-	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
-	"ironledger.example/core/value"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/httpapi/person"
 	"ironledger.example/internal/state"
 )
 
-// The pages that a person meets: why they were refused, and how their device
-// stands. They need no script and no sign-in of their own: a refusal is opened
-// by the ticket in its address, the device by what the proxy says of the
-// connection. They tell nothing of other rules, other devices or the rulebook.
-
-//go:embed person/*.html person/*.css person/words/*.yaml
-var personFiles embed.FS
-
-// personPages are the templates of the pages.
-var personPages = template.Must(template.New("").Funcs(template.FuncMap{"steps": linked}).ParseFS(personFiles,
-	"person/*.html"))
-
-// pageLanguages are what the pages speak; the first is fallen back to.
-var pageLanguages = []language.Tag{language.English, language.Swedish}
-
-// pageWords are the texts of the pages, by language: a file each.
-var pageWords = readWords()
-
-func readWords() map[string]map[string]string {
-	all := map[string]map[string]string{}
-	for _, tag := range pageLanguages {
-		raw, err := personFiles.ReadFile("person/words/" + tag.String() + ".yaml")
-		var words map[string]string
-		if err == nil {
-			err = yaml.UnmarshalWithOptions(raw, &words, yaml.Strict())
-		}
-		if err != nil {
-			panic(err) // embedded, and tested
-		}
-		words["lang"] = tag.String()
-		all[tag.String()] = words
-	}
-	return all
-}
-
-// personPage is what the templates are given.
-type personPage struct {
-	W          map[string]string
-	Title      string
-	Outcome    string
-	Why        string // in one sentence, for the person
-	Facts      [][2]string
-	Obstacles  []personObstacle
-	Code       string
-	Ticket     string
-	To         string // where to go on to
-	SignIn     string
-	Checked    bool
-	Unknown    bool // the device is not known
-	Mark       []bool
-	Level      string
-	NoObstacle bool
-	Enrol      bool     // the device may ask to be taken in
-	Platforms  []string // that a device may have
-	Wrong      string   // with what was filled in
-}
-
-// personObstacle is a rule that is not passed, as its person may know it.
-type personObstacle struct {
-	Title, Steps string
-	Seen         []string
-	Until        string
-}
+// The pages that a person meets need no sign-in of their own: a refusal is opened by the
+// ticket in its address, the device by what the proxy says of the connection.
 
 // personRoutes adds the pages.
 func (s *Server) personRoutes(r *gin.Engine) {
@@ -108,12 +41,7 @@ func (s *Server) personFile(c *gin.Context) {
 	c.Header("Cache-Control", "public, max-age=3600")
 	switch name := c.Param("file"); name {
 	case "style.css":
-		text, err := personFiles.ReadFile("person/style.css")
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		c.Data(http.StatusOK, "text/css; charset=utf-8", text)
+		c.Data(http.StatusOK, "text/css; charset=utf-8", person.Style)
 	case "serif.woff2", "sans.woff2":
 		pattern := map[string]string{"serif.woff2": "assets/literata-latin-wght-normal-*.woff2",
 			"sans.woff2": "assets/source-sans-3-latin-wght-normal-*.woff2"}[name]
@@ -127,34 +55,15 @@ func (s *Server) personFile(c *gin.Context) {
 	}
 }
 
-// pageLanguage is the language of the pages that fits what the caller reads.
-func pageLanguage(c *gin.Context) map[string]string {
-	wanted, _, err := language.ParseAcceptLanguage(c.GetHeader("Accept-Language"))
-	if err != nil {
-		wanted = nil
-	}
-	_, i, _ := language.NewMatcher(pageLanguages).Match(wanted...)
-	base, _ := pageLanguages[i].Base()
-	return pageWords[base.String()]
-}
-
-func (s *Server) render(c *gin.Context, status int, page *personPage) {
-	var out bytes.Buffer
-	if err := personPages.ExecuteTemplate(&out, "page.html", page); err != nil {
+func (s *Server) render(c *gin.Context, status int, page *person.Page) {
+	if err := page.Write(c.Writer, status); err != nil {
 		s.fail(c, err)
-		return
 	}
-	h := c.Writer.Header()
-	h.Set("Content-Security-Policy",
-		"default-src 'none'; style-src 'self'; font-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
-	h.Set("Cache-Control", "no-store")
-	h.Set("Vary", "Accept-Language")
-	c.Data(status, "text/html; charset=utf-8", out.Bytes())
 }
 
 func (s *Server) gone(c *gin.Context) {
-	w := pageLanguage(c)
-	s.render(c, http.StatusNotFound, &personPage{W: w, Title: w["gone"], Why: w["goneText"], NoObstacle: true})
+	w := person.Words(c.GetHeader("Accept-Language"))
+	s.render(c, http.StatusNotFound, &person.Page{W: w, Title: w["gone"], Why: w["goneText"], NoObstacle: true})
 }
 
 // noTicket answers a ticket that is none, or of nothing on record.
@@ -223,8 +132,8 @@ func (s *Server) whyAgain(c *gin.Context) {
 	}
 	to := localPath(c.PostForm("to"))
 	if refused == nil {
-		w := pageLanguage(c)
-		s.render(c, http.StatusOK, &personPage{W: w, Title: w["allowed"], Outcome: string(access.Allow),
+		w := person.Words(c.GetHeader("Accept-Language"))
+		s.render(c, http.StatusOK, &person.Page{W: w, Title: w["allowed"], Outcome: string(access.Allow),
 			Why: w["allowedText"], Facts: s.askedFacts(w, &r.Answer), To: s.goOn(&r.Answer, to), NoObstacle: true})
 		return
 	}
@@ -268,10 +177,10 @@ func (s *Server) askedFacts(w map[string]string, a *decision.Answer) [][2]string
 		{w["when"], at.Format("2006-01-02 15:04 MST")}}
 }
 
-func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *personPage {
-	w := pageLanguage(c)
+func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *person.Page {
+	w := person.Words(c.GetHeader("Accept-Language"))
 	speakAnswer(c, a.Decision)
-	p := &personPage{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
+	p := &person.Page{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
 		Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")),
 		Unknown: !a.Known && a.Outcome == access.Deny}
 	p.Why, _ = rulebook.Language(a.ReasonUser, w["lang"])
@@ -283,7 +192,7 @@ func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *personPage {
 	}
 	now := s.service.Now()
 	for _, o := range a.Remedies {
-		p.Obstacles = append(p.Obstacles, obstacleOf(w, o.Title, o.Remedy, o.Why, now))
+		p.Obstacles = append(p.Obstacles, person.ObstacleOf(w, o.Title, o.Remedy, o.Why, now))
 	}
 	p.NoObstacle = len(p.Obstacles) == 0
 	return p
@@ -295,8 +204,8 @@ func (s *Server) myDevice(c *gin.Context) {
 	if c.IsAborted() {
 		return
 	}
-	w := pageLanguage(c)
-	page := &personPage{W: w, Title: w["myDevice"], NoObstacle: true}
+	w := person.Words(c.GetHeader("Accept-Language"))
+	page := &person.Page{W: w, Title: w["myDevice"], NoObstacle: true}
 	text, err := single(c, headerCert)
 	cert, certErr := clientCert(text)
 	if err != nil || certErr != nil {
@@ -320,7 +229,7 @@ func (s *Server) myDevice(c *gin.Context) {
 		page.Facts = append(page.Facts, [2]string{w["person"], user})
 	}
 	if at, err := time.Parse(time.RFC3339, d.SeenAt); err == nil {
-		page.Facts = append(page.Facts, [2]string{w["last"], agoText(w, s.service.Now().Sub(at).Microseconds())})
+		page.Facts = append(page.Facts, [2]string{w["last"], person.Ago(w, s.service.Now().Sub(at).Microseconds())})
 	}
 	for i := range d.Top {
 		page.Mark = append(page.Mark, i < d.Rank)
@@ -331,7 +240,7 @@ func (s *Server) myDevice(c *gin.Context) {
 		if !v.Mend {
 			continue
 		}
-		o := obstacleOf(w, v.Title, v.Remedy, v.Why, now)
+		o := person.ObstacleOf(w, v.Title, v.Remedy, v.Why, now)
 		if v.GraceUntil != "" {
 			o.Until = w["grace"] + " " + strings.Replace(v.GraceUntil[:16], "T", " ", 1) + " UTC"
 		}
@@ -342,7 +251,7 @@ func (s *Server) myDevice(c *gin.Context) {
 }
 
 func (s *Server) askToEnrol(c *gin.Context, w map[string]string, wrong string) {
-	s.render(c, http.StatusOK, &personPage{W: w, Title: w["enrol"], NoObstacle: true, Enrol: true,
+	s.render(c, http.StatusOK, &person.Page{W: w, Title: w["enrol"], NoObstacle: true, Enrol: true,
 		Platforms: evidence.Platforms(), Wrong: wrong})
 }
 
@@ -363,7 +272,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 	if !s.form(c) {
 		return
 	}
-	w := pageLanguage(c)
+	w := person.Words(c.GetHeader("Accept-Language"))
 	e, err := s.forwarded(c, enrolment, "enrol")
 	if err != nil {
 		s.refuseForward(c, err)
@@ -408,7 +317,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	page := &personPage{W: w, NoObstacle: true}
+	page := &person.Page{W: w, NoObstacle: true}
 	switch got.State {
 	case state.Enrolled:
 		page.Title, page.Why, page.Outcome = w["enrolled"], w["enrolledText"], string(access.Allow)
@@ -423,49 +332,3 @@ func (s *Server) enrolMine(c *gin.Context) {
 
 // maxForm bounds what a person sends.
 const maxForm = 16 << 10
-
-// obstacleOf tells of a rule only what its remedy says, or its title, and what
-// was seen and how long ago.
-func obstacleOf(w map[string]string, title string, remedies map[string]rulebook.Remedy, why []condition.Leaf,
-	now time.Time) personObstacle {
-	o := personObstacle{Title: title}
-	if m, ok := rulebook.Language(remedies, w["lang"]); ok {
-		o.Title, o.Steps = m.Title, m.Steps
-	}
-	for _, l := range why {
-		text := w["notSeen"]
-		if at, err := time.Parse(time.RFC3339, l.At); err == nil {
-			text = w["seen"] + " " + agoText(w, now.Sub(at).Microseconds())
-		}
-		if l.Observed != "" && len(l.Observed) <= 60 {
-			text = l.Observed + ", " + text
-		}
-		if !slices.Contains(o.Seen, text) {
-			o.Seen = append(o.Seen, text)
-		}
-	}
-	return o
-}
-
-func agoText(w map[string]string, micros int64) string {
-	return fmt.Sprintf("%s %s", value.FormatAge(max(0, micros)), w["ago"])
-}
-
-// linked writes the steps of a remedy: plain text with links as [text](https://…).
-func linked(text string) template.HTML {
-	var out strings.Builder
-	for text != "" {
-		before, rest, found := strings.Cut(text, "[")
-		label, after, closed := strings.Cut(rest, "](")
-		target, tail, ended := strings.Cut(after, ")")
-		if !found || !closed || !ended || !strings.HasPrefix(target, "https://") {
-			out.WriteString(template.HTMLEscapeString(text))
-			break
-		}
-		out.WriteString(template.HTMLEscapeString(before))
-		fmt.Fprintf(&out, `<a href="%s" rel="noreferrer">%s</a>`, template.HTMLEscapeString(target),
-			template.HTMLEscapeString(label))
-		text = tail
-	}
-	return template.HTML(out.String()) // every part was escaped above
-}

@@ -216,8 +216,20 @@ type operations interface {
 	// GetStream is GET /api/v1/streams/{id}: A stream.
 	GetStream(c *gin.Context, id string) (*Stream, error)
 
+	// DropStreamLetters is POST /api/v1/streams/{id}/drop: Drop events that were given up; the receiver never hears of them.
+	DropStreamLetters(c *gin.Context, id string, body StreamLetterRemoval) (*StreamResent, error)
+
+	// ListStreamLetters is GET /api/v1/streams/{id}/letters: The events that a receiver could not be told and that were given up, the oldest first.
+	ListStreamLetters(c *gin.Context, id string) (List[StreamLetter], error)
+
 	// RemoveStream is POST /api/v1/streams/{id}/remove: Remove a stream; its receiver hears nothing any more.
 	RemoveStream(c *gin.Context, id string, body Reason) error
+
+	// ResendStreamLetters is POST /api/v1/streams/{id}/resend: Send events that were given up once more.
+	ResendStreamLetters(c *gin.Context, id string, body StreamLetterChoice) (*StreamResent, error)
+
+	// RotateStreamSecret is POST /api/v1/streams/{id}/secret: Have events signed with another secret, and for a while with the one before too; it is shown once.
+	RotateStreamSecret(c *gin.Context, id string, body StreamSecretDraft) (*Stream, error)
 
 	// SetStreamStatus is POST /api/v1/streams/{id}/status: Enable or pause a stream; what happens meanwhile is told when it is enabled again.
 	SetStreamStatus(c *gin.Context, id string, body StreamStatusDraft) (*Stream, error)
@@ -1144,6 +1156,21 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.GetStream(c, id)
 		s.answer(c, 200, out, err)
 	})
+	r.POST("/api/v1/streams/:id/drop", func(c *gin.Context) {
+		id := c.Param("id")
+		var body StreamLetterRemoval
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.DropStreamLetters(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/streams/:id/letters", func(c *gin.Context) {
+		id := c.Param("id")
+		out, err := s.ListStreamLetters(c, id)
+		s.answer(c, 200, out, err)
+	})
 	r.POST("/api/v1/streams/:id/remove", func(c *gin.Context) {
 		id := c.Param("id")
 		var body Reason
@@ -1156,6 +1183,26 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		c.Status(http.StatusNoContent)
+	})
+	r.POST("/api/v1/streams/:id/resend", func(c *gin.Context) {
+		id := c.Param("id")
+		var body StreamLetterChoice
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ResendStreamLetters(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/streams/:id/secret", func(c *gin.Context) {
+		id := c.Param("id")
+		var body StreamSecretDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RotateStreamSecret(c, id, body)
+		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/streams/:id/status", func(c *gin.Context) {
 		id := c.Param("id")

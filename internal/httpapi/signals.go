@@ -225,6 +225,28 @@ func (s *Server) TestStream(c *gin.Context, id string) (*api.StreamTest, error) 
 	return s.service.Streams.Test(c.Request.Context(), id)
 }
 
+// ListStreamLetters lists what a receiver could not be told.
+func (s *Server) ListStreamLetters(c *gin.Context, id string) (api.List[api.StreamLetter], error) {
+	list, err := s.service.Streams.Letters(id)
+	return all(list), err
+}
+
+// ResendStreamLetters sends what a receiver could not be told once more.
+func (s *Server) ResendStreamLetters(c *gin.Context, id string, in api.StreamLetterChoice) (*api.StreamResent, error) {
+	return s.service.Streams.Resend(c.Request.Context(), actor(c).Name, id, in.IDs)
+}
+
+// DropStreamLetters drops what a receiver could not be told.
+func (s *Server) DropStreamLetters(c *gin.Context, id string, in api.StreamLetterRemoval) (*api.StreamResent, error) {
+	n, err := s.service.Streams.DropLetters(c.Request.Context(), actor(c).Name, id, in.IDs, in.Reason)
+	return &api.StreamResent{Dropped: n}, err
+}
+
+// RotateStreamSecret has the events of a web hook signed with another secret.
+func (s *Server) RotateStreamSecret(c *gin.Context, id string, in api.StreamSecretDraft) (*api.Stream, error) {
+	return s.service.Streams.RotateSecret(c.Request.Context(), actor(c).Name, id, in)
+}
+
 // RotateSignalKey has events signed with another key.
 func (s *Server) RotateSignalKey(c *gin.Context, in api.Reason) error {
 	return s.service.Streams.RotateKey(c.Request.Context(), actor(c).Name, in.Reason)

@@ -89,6 +89,7 @@ type Change struct {
 	searches   puts[Search]
 	streams    puts[Stream]
 	places     puts[StreamPlace]
+	letters    puts[Letter]
 	waivers    puts[Waiver]
 	vouches    puts[Vouch]
 	retired    puts[Retirement]

@@ -59,10 +59,19 @@ var (
 	StreamPlaceKind = kind[StreamPlace]{"stream-place", // by stream
 		func(s *Snapshot) *table[StreamPlace] { return &s.places },
 		func(c *Change) *puts[StreamPlace] { return &c.places }}
+	LetterKind = kind[Letter]{"stream-letter", // by jti
+		func(s *Snapshot) *table[Letter] { return &s.Letters },
+		func(c *Change) *puts[Letter] { return &c.letters }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
 )
+
+// plain are the kinds that nothing is kept up beside.
+var plain = []interface {
+	load(ctx context.Context, s *store.Store, into *Snapshot) error
+	apply(c *Change, to *Snapshot)
+}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, WaiverKind, VouchKind, RetirementKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

@@ -32,6 +32,7 @@ type Snapshot struct {
 	Searches   table[Search]
 	Streams    table[Stream]
 	places     table[StreamPlace] // by stream
+	Letters    table[Letter]
 	Waivers    table[Waiver]
 	Vouches    table[Vouch]
 	retired    table[Retirement] // by device
@@ -50,9 +51,12 @@ func EmptySnapshot() *Snapshot {
 // Load reads the state from disk, but for the devices: see [Snapshot.Restore].
 func Load(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	snap := EmptySnapshot()
-	for _, load := range []func(context.Context, *store.Store, *Snapshot) error{loadBook, loadPeople, loadRoster,
-		UnmatchedKind.load, EnrolmentKind.load, SearchKind.load, StreamKind.load, StreamPlaceKind.load, WaiverKind.load, VouchKind.load,
-		RetirementKind.load} {
+	loads := []func(context.Context, *store.Store, *Snapshot) error{loadBook, loadPeople, loadRoster, UnmatchedKind.load,
+		EnrolmentKind.load}
+	for _, k := range plain {
+		loads = append(loads, k.load)
+	}
+	for _, load := range loads {
 		if err := load(ctx, s, snap); err != nil {
 			return nil, err
 		}
@@ -110,12 +114,9 @@ func (snap *Snapshot) Apply(c *Change) *Snapshot {
 	UnmatchedKind.apply(c, &next)
 	next.Enrolments.index(c.enrolments)
 	EnrolmentKind.apply(c, &next)
-	SearchKind.apply(c, &next)
-	StreamKind.apply(c, &next)
-	StreamPlaceKind.apply(c, &next)
-	WaiverKind.apply(c, &next)
-	VouchKind.apply(c, &next)
-	RetirementKind.apply(c, &next)
+	for _, k := range plain {
+		k.apply(c, &next)
+	}
 	if c.Tokens != nil {
 		next.Tokens = c.Tokens
 	}

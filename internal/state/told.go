@@ -60,7 +60,8 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
 	}
 	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
-		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(), "places": snap.places.List(), "waivers": snap.Waivers.List(),
+		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(), "places": snap.places.List(),
+		"letters": snap.Letters.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List()} {
 		say(name, list)
 	}

@@ -1,6 +1,7 @@
 package stream
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -39,10 +40,14 @@ func (e *ForbiddenError) Error() string { return e.Message }
 
 // create makes a stream to a receiver.
 func (s *Service) create(ctx context.Context, actor string, st state.Stream, secret string) (*state.Stream, error) {
-	st.ID = "st-" + s.IDs.Next(s.Micros())
 	err := s.put(ctx, st.ID, func(c *state.Change) error {
-		if c.Base.Book.Rulebook.Signals.Receiver(st.Receiver) == nil {
+		r := c.Base.Book.Rulebook.Signals.Receiver(st.Receiver)
+		if r == nil {
 			return &ForbiddenError{fmt.Sprintf("the rulebook in force names no receiver %s in its signals", st.Receiver)}
+		}
+		if r.Form != st.Form {
+			return &ForbiddenError{fmt.Sprintf("the rulebook in force has %s told by %s, not by %s", st.Receiver, r.Form,
+				st.Form)}
 		}
 		n := 0
 		for _, x := range state.All(c, state.StreamKind) {
@@ -113,6 +118,11 @@ func (s *Service) Remove(ctx context.Context, actor, id, receiver, reason string
 			Reason: event.Clipped(reason, fault.MaxReason)})
 		state.Drop(c, state.StreamKind, id)
 		state.Drop(c, state.StreamPlaceKind, id)
+		for jti, l := range state.All(c, state.LetterKind) {
+			if l.Stream == id {
+				state.Drop(c, state.LetterKind, jti)
+			}
+		}
 		return nil
 	})
 }
@@ -207,7 +217,23 @@ func checkSecret(pointer, secret string) error {
 
 // Create makes a stream as an administrator asks for it.
 func (s *Service) Create(ctx context.Context, actor string, d api.StreamDraft) (*api.Stream, error) {
-	st := state.Stream{Receiver: d.Receiver, Endpoint: d.Endpoint, Description: d.Description, Chosen: d.Chosen}
+	st := state.Stream{ID: s.newID(), Receiver: d.Receiver, Form: rulebook.SetForm, Endpoint: d.Endpoint,
+		Description: d.Description, Chosen: d.Chosen, Binary: d.Binary}
+	if r := s.Snapshot().Book.Rulebook.Signals.Receiver(d.Receiver); r != nil {
+		st.Form = r.Form
+	}
+	signing := ""
+	switch {
+	case st.Form == rulebook.CloudForm && d.Endpoint == "":
+		return nil, fault.Inputf("/endpoint", "%s is told by %s: say where they are sent", d.Receiver, st.Form)
+	case st.Form == rulebook.CloudForm:
+		var kept state.StreamSecret
+		signing, kept = s.newSecret(st.ID)
+		st.Secrets = []state.StreamSecret{kept}
+	case d.Binary:
+		return nil, fault.Inputf("/binary", "it is a mode of %s, and the rulebook has %s told by %s", rulebook.CloudForm,
+			d.Receiver, st.Form)
+	}
 	for i, name := range d.Events {
 		if !slices.Contains(rulebook.SignalNames, name) {
 			return nil, fault.Inputf(fmt.Sprintf("/events/%d", i), "%s is not an event; there are %s", name,
@@ -235,13 +261,17 @@ func (s *Service) Create(ctx context.Context, actor string, d api.StreamDraft) (
 	if err != nil {
 		return nil, err
 	}
-	return s.shown(made), nil
+	out := s.shown(made)
+	out.Secret = signing
+	return out, nil
 }
+
+func (s *Service) newID() string { return "st-" + s.IDs.Next(s.Micros()) }
 
 // Configure makes a stream as its receiver asks for it (SSF 1.0, section 8.1.1.1).
 func (s *Service) Configure(ctx context.Context, by *bearer.Token, in api.StreamConfiguration) (*api.StreamConfiguration,
 	error) {
-	st := state.Stream{Receiver: by.Name}
+	st := state.Stream{ID: s.newID(), Receiver: by.Name, Form: rulebook.SetForm}
 	secret, err := s.configure(&st, &in, true)
 	if err != nil {
 		return nil, err
@@ -455,6 +485,7 @@ func (s *Service) Show(id string) (*api.Stream, error) {
 func (s *Service) shown(st *state.Stream) *api.Stream {
 	snap := s.Snapshot()
 	out := &api.Stream{ID: st.ID, Receiver: st.Receiver, Description: st.Description, Delivery: "push",
+		Form: cmp.Or(st.Form, rulebook.SetForm), Binary: st.Binary,
 		Endpoint: plain(st.Endpoint), Events: []string{}, Status: st.Status, Reason: st.Reason, By: st.By, Chosen: st.Chosen,
 		Subjects: append([]string{}, st.Subjects...), CreatedAt: value.FormatTime(st.CreatedAt), CreatedBy: st.CreatedBy,
 		Place: snap.StreamPlace(st)}
@@ -465,6 +496,19 @@ func (s *Service) shown(st *state.Stream) *api.Stream {
 		out.Failure = err.Error()
 	} else {
 		out.Events, out.DeviceForm, out.PersonForm = g.Events, g.Device, g.Person
+		if g.When != nil {
+			out.When = g.When.String()
+		}
+	}
+	for _, l := range snap.Letters.All() {
+		if l.Stream == st.ID {
+			out.Letters++
+		}
+	}
+	for _, k := range st.Secrets {
+		if k.Until != 0 && k.Signs(s.Micros()) {
+			out.SecretBeforeUntil = value.FormatTime(k.Until)
+		}
 	}
 	if x := s.sender(st.ID); x != nil {
 		x.show(out)

@@ -56,12 +56,15 @@ func (s *Service) Poll(ctx context.Context, receiver, id string, q api.PollReque
 		x = s.sender(id)
 	}
 	for _, jti := range q.Ack {
-		x.acknowledge(jti, "")
+		if it := x.waiting(jti); it != nil {
+			x.told(ctx, it)
+		}
 	}
 	for jti, e := range q.SetErrs {
-		refusal := &RefusalError{clipped(e.Err), clipped(e.Description)}
-		if x.acknowledge(jti, refusal.Error()) {
-			s.Log.Warn("a receiver refused an event", "stream", id, "jti", jti, "error", refusal)
+		if it := x.waiting(jti); it != nil {
+			if err := x.bury(ctx, it, &RefusalError{clipped(e.Err), clipped(e.Description)}); err != nil {
+				return nil, err
+			}
 		}
 	}
 	most := maxPolled
@@ -118,6 +121,13 @@ func (s *Service) Poll(ctx context.Context, receiver, id string, q api.PollReque
 
 // soon is nobody's to close: who waits for it looks again in a moment.
 var soon chan struct{}
+
+// waiting is an event that waits to be acknowledged, nil for none of the id.
+func (x *sender) waiting(jti string) *item {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.byID[jti]
+}
 
 func (x *sender) waits() bool {
 	x.mu.Lock()

@@ -12,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"ironledger.example/internal/state"
 )
 
 // How events are sent.
@@ -24,6 +26,10 @@ const (
 	// maxRefused is how many events a receiver may refuse one after another before the
 	// stream is paused: somebody has to look.
 	maxRefused = 20
+	// hookTries is how often a web hook may refuse an event before it is given up, and
+	// hookPatience how long it may not answer as it should.
+	hookTries    = 6
+	hookPatience = 24 * time.Hour
 )
 
 // sendLane sends the events of a lane, one after another.
@@ -52,31 +58,31 @@ func (x *sender) sendLane(ctx context.Context, lane int) {
 	}
 }
 
-// deliver sends an event until the receiver has it or refuses it, or ctx ends.
+// deliver sends an event until the receiver has it, or it is given up, or ctx ends.
 func (x *sender) deliver(ctx context.Context, it *item) {
-	for wait := firstRetry; x.current(it); wait = min(2*wait, longestRetry) {
+	for wait := x.service.options.Retry; x.current(it); wait = min(2*wait, longestRetry) {
+		if it.first.IsZero() {
+			it.first = x.service.Now()
+		}
 		after, err := x.post(ctx, it)
-		var refusal *RefusalError
 		switch {
 		case ctx.Err() != nil:
 			return
 		case err == nil:
-			x.acknowledge(it.jti, "") // of one that was dropped meanwhile this says nothing
+			x.told(ctx, it)
 			return
-		case errors.As(err, &refusal):
-			x.acknowledge(it.jti, refusal.Error())
-			x.service.Log.Warn("a receiver refused an event", "stream", x.id, "jti", it.jti, "error", refusal)
-			x.mu.Lock()
-			stop := x.refused >= maxRefused
-			x.mu.Unlock()
-			if stop {
-				x.service.pauseItself(x.id, fmt.Sprintf("the receiver refused %d events one after another: %s",
-					maxRefused, refusal))
-			}
-			return
-		}
-		if !errors.Is(err, errPaused) {
+		case errors.Is(err, errGone):
 			x.fail(err)
+			x.service.pauseItself(x.id, err.Error()+": it wants to hear nothing any more")
+		case !errors.Is(err, errPaused):
+			it.tries++
+			x.fail(err)
+			if x.givesUp(it, err) {
+				if err = x.bury(ctx, it, err); err == nil || ctx.Err() != nil {
+					return
+				}
+				x.service.Log.Error("an event that a receiver refused is not kept", "stream", x.id, "error", err)
+			}
 		}
 		pause := wait + time.Duration(rand.Int64N(int64(wait)/2)) - wait/4 // not everybody at once
 		select {
@@ -87,30 +93,41 @@ func (x *sender) deliver(ctx context.Context, it *item) {
 	}
 }
 
+// givesUp reports whether an event is tried no longer: what a receiver of Shared Signals
+// refuses it has looked at; a web hook may have been out of order, for a while.
+func (x *sender) givesUp(it *item, err error) bool {
+	var refusal *RefusalError
+	refused := errors.As(err, &refusal)
+	if !x.hook {
+		return refused
+	}
+	return refused && it.tries >= hookTries || x.service.Now().Sub(it.first) > hookPatience
+}
+
 // RefusalError is an event that a receiver cannot take (RFC 8935, section 2.4).
 type RefusalError struct{ Code, Description string }
 
 func (e *RefusalError) Error() string {
-	return strings.TrimSuffix("refused as "+e.Code+": "+e.Description, ": ")
+	return strings.TrimSuffix("refused with "+e.Code+": "+e.Description, ": ")
 }
 
-// post sends an event once (RFC 8935, section 2). after is how long the receiver asks to
+// post sends an event once. after is how long the receiver asks to
 // be left alone.
 func (x *sender) post(ctx context.Context, it *item) (after time.Duration, err error) {
-	st, _, err := x.given()
+	st, given, err := x.given()
 	if err != nil || !x.current(it) {
 		return 0, err
 	}
-	token, err := x.sign(it, st.Receiver)
+	var r *http.Request
+	if x.hook {
+		r, err = x.hookRequest(ctx, it, st, given.Device)
+	} else {
+		r, err = x.setRequest(ctx, it, st)
+	}
 	if err != nil {
 		return 0, err
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, st.Endpoint, strings.NewReader(token))
-	if err != nil {
-		return 0, err
-	}
-	r.Header.Set("Content-Type", "application/secevent+jwt")
-	r.Header.Set("Accept", "application/json")
+	r.Header.Set("User-Agent", "ironledger")
 	if len(st.Authorization) > 0 {
 		secret, err := x.service.box.Open(st.Authorization, "stream "+st.ID)
 		if err != nil {
@@ -124,7 +141,25 @@ func (x *sender) post(ctx context.Context, it *item) (after time.Duration, err e
 	}
 	defer got.Body.Close()
 	body, _ := io.ReadAll(io.LimitReader(got.Body, maxAnswer))
+	if x.hook {
+		return hookAnswered(got, x.service.Now())
+	}
 	return answered(got, body, x.service.Now())
+}
+
+// setRequest is an event as a signed token on its way (RFC 8935, section 2.1).
+func (x *sender) setRequest(ctx context.Context, it *item, st *state.Stream) (*http.Request, error) {
+	token, err := x.sign(it, st.Receiver)
+	if err != nil {
+		return nil, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, st.Endpoint, strings.NewReader(token))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Content-Type", "application/secevent+jwt")
+	r.Header.Set("Accept", "application/json")
+	return r, nil
 }
 
 // withoutURL leaves the address out of an error, which is told beside it.

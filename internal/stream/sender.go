@@ -28,11 +28,16 @@ const (
 
 // item is an event that was made for a receiver and that it has not acknowledged.
 type item struct {
-	seq    int64 // of its entry; of an event of ours about the stream, of the entry before
+	seq    int64 // the place of the stream lies before it until it is acknowledged
+	entry  int64 // that it is made of; of an event of ours about the stream, seq
 	jti    string
 	signal signal.Signal
 	made   time.Time
 	acked  bool
+	letter bool // whether it was given up before
+
+	tries int       // how often it was sent in vain
+	first time.Time // when it was sent first
 
 	// The event as it was signed for its receiver, and when.
 	signing sync.Mutex
@@ -51,6 +56,7 @@ type sender struct {
 	service *Service
 	id      string
 	push    bool
+	hook    bool // whether it tells a web hook, by CloudEvents
 	cancel  context.CancelFunc
 
 	mu      sync.Mutex
@@ -73,7 +79,7 @@ type Counts struct {
 }
 
 func newSender(s *Service, st *state.Stream, place int64, cancel context.CancelFunc) *sender {
-	return &sender{service: s, id: st.ID, push: st.Endpoint != "", cancel: cancel, read: place,
+	return &sender{service: s, id: st.ID, push: st.Endpoint != "", hook: st.Form == rulebook.CloudForm, cancel: cancel, read: place,
 		byID: map[string]*item{}, grown: make(chan struct{}), done: make(chan struct{})}
 }
 
@@ -179,7 +185,8 @@ func (x *sender) fill(ctx context.Context) error {
 		}
 		for _, sig := range given.Of(what, e.At) {
 			if st.Hears(sig.Device, sig.Person) {
-				made = append(made, &item{seq: e.Seq, jti: jtiOf(x.id, e.Seq, sig.Type), signal: sig, made: x.service.Now()})
+				made = append(made, &item{seq: e.Seq, entry: e.Seq, jti: jtiOf(x.id, e.Seq, sig.Type), signal: sig,
+					made: x.service.Now()})
 			}
 		}
 	}
@@ -215,7 +222,7 @@ func happened(e *ledger.Entry, g *signal.Given) (event.Event, error) {
 
 // giving is what a receiver is given, as far as events that were made depend on it.
 type giving struct {
-	events         string
+	events, when   string
 	device, person string
 	compliant      rulebook.Level
 }
@@ -240,7 +247,10 @@ func (x *sender) given() (*state.Stream, *signal.Given, error) {
 // they were made: they are made again from the place of the stream. It must not get what
 // it may not have any more.
 func (x *sender) remade(g *signal.Given) {
-	now := giving{strings.Join(g.Events, " "), g.Device, g.Person, g.CompliantFrom}
+	now := giving{strings.Join(g.Events, " "), "", g.Device, g.Person, g.CompliantFrom}
+	if g.When != nil {
+		now.when = g.When.String()
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.made == nil || *x.made == now {
@@ -292,7 +302,7 @@ func jtiOf(stream string, seq int64, typ string) string {
 func (x *sender) note(sig signal.Signal, jti string) *item {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	it := &item{seq: x.read + 1, jti: jti, signal: sig, made: x.service.Now()}
+	it := &item{seq: x.read + 1, entry: x.read + 1, jti: jti, signal: sig, made: x.service.Now()}
 	x.add(it)
 	return it
 }
@@ -365,7 +375,7 @@ func (x *sender) tokenOf(it *item, audience string) (string, error) {
 		return "", err
 	}
 	raw, err := json.Marshal(claims{x.service.Issuer(), it.jti, it.made.Unix(), audience,
-		jtiOf(x.id, it.seq, "txn"), it.signal.Subject, map[string]any{it.signal.Type: it.signal.Payload}})
+		jtiOf(x.id, it.entry, "txn"), it.signal.Subject, map[string]any{it.signal.Type: it.signal.Payload}})
 	if err != nil {
 		return "", err
 	}

@@ -9,6 +9,7 @@
 package stream
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,7 +21,9 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"ironledger.example/core/access"
 	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
@@ -36,6 +39,8 @@ import (
 type Options struct {
 	Issuer string // the base URL by which others reach the service
 	Policy outbound.Policy
+	// Retry is how long after a failure an event is sent again first; 0 for a second.
+	Retry time.Duration
 }
 
 // Service is the streams of open records.
@@ -79,6 +84,7 @@ const flushEach = time.Second
 func (s *Service) Start(o Options) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	o.Retry = cmp.Or(o.Retry, firstRetry)
 	s.options, s.client, s.senders = o, o.Policy.Client(pushTimeout), map[string]*sender{}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	for _, st := range s.Snapshot().Streams.List() {
@@ -231,6 +237,10 @@ func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, 
 	if r == nil {
 		return nil, fmt.Errorf("the rulebook in force names no receiver %s in its signals", st.Receiver)
 	}
+	if form := cmp.Or(st.Form, rulebook.SetForm); form != r.Form {
+		return nil, fmt.Errorf("the stream was made to tell by %s, and the rulebook in force has %s told by %s; "+
+			"remove it and create another", form, st.Receiver, r.Form)
+	}
 	if st.CreatedBy == st.Receiver {
 		if _, live := snap.Tokens.Live(func(t *bearer.Token) bool {
 			return t.Name == st.Receiver && t.Role == bearer.Receiver
@@ -238,8 +248,10 @@ func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, 
 			return nil, fmt.Errorf("the token of %s, with which it made the stream, was revoked", st.Receiver)
 		}
 	}
+	now := s.Micros()
 	return &signal.Given{Rulebook: rb, Events: delivered(st, r), Device: r.Device, Person: r.Person,
-		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: directory{snap}}, nil
+		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: directory{snap, now}, When: r.When,
+		Reach: r.Form == rulebook.CloudForm, Now: now}, nil
 }
 
 // delivered are the short names of the events that a stream is told: what its receiver
@@ -254,8 +266,11 @@ func delivered(st *state.Stream, r *rulebook.Receiver) []string {
 	return out
 }
 
-// directory is whose devices are, in a snapshot.
-type directory struct{ snap *state.Snapshot }
+// directory is whose devices are, in a snapshot, at a moment.
+type directory struct {
+	snap *state.Snapshot
+	now  int64
+}
 
 func (d directory) attribute(device, name string) string {
 	x := d.snap.Fleet.Get(device)
@@ -281,6 +296,36 @@ func (d directory) Level(device string) string {
 		return ""
 	}
 	return d.snap.Book.Rulebook.LevelName(x.Result.Level)
+}
+
+// View is what is known of a device.
+func (d directory) View(device string) *evidence.View {
+	x := d.snap.Fleet.Get(device)
+	if x == nil {
+		return nil
+	}
+	return d.snap.At(x, d.now).View
+}
+
+// Reach are the resources that the person whose device it is may come to reach from it
+// while it stands at a level.
+func (d directory) Reach(device, level string) []string {
+	rb := d.snap.Book.Rulebook
+	rank, onLadder := rb.Rank(level)
+	x := d.snap.Fleet.Get(device)
+	if x == nil || !onLadder {
+		return nil
+	}
+	q := access.Request{Action: "open", Device: access.Device{ID: x.ID, Known: !x.Outsider(), Level: rulebook.Level(rank),
+		View: d.View(device)}}
+	d.snap.People.Ask(&q, d.Owner(device))
+	trial, out := d.snap.Book.Gates.Evaluator(), []string{}
+	for _, r := range rb.Resources {
+		if q.Resource = r.ID; trial.Possible(&q, d.now) {
+			out = append(out, r.ID)
+		}
+	}
+	return out
 }
 
 // errPaused is why a stream that is not enabled tells nothing.

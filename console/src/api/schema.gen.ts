@@ -1354,6 +1354,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/streams/{id}/letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The events that a receiver could not be told and that were given up, the oldest first */
+        get: operations["listStreamLetters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/resend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send events that were given up once more */
+        post: operations["resendStreamLetters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drop events that were given up; the receiver never hears of them */
+        post: operations["dropStreamLetters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have events signed with another secret, and for a while with the one before too; it is shown once */
+        post: operations["rotateStreamSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/signal-keys": {
         parameters: {
             query?: never;
@@ -2570,6 +2638,15 @@ export interface components {
             /** @description The name of its token */
             receiver: string;
             description?: string;
+            /**
+             * @description What it is told in
+             * @enum {string}
+             */
+            form: "set" | "cloudevents";
+            /** @description Whether a CloudEvent's attributes are headers */
+            binary?: boolean;
+            /** @description The condition on what it is told */
+            when?: string;
             /** @enum {string} */
             delivery: "push" | "poll";
             /** @description Where events are sent; left out when they are fetched */
@@ -2615,6 +2692,50 @@ export interface components {
             /** @description What went wrong last; left out when nothing is wrong */
             failure?: string;
             failed_at?: string;
+            /** @description Events that were given up */
+            letters: number;
+            /** @description What events are signed with; shown once, when it is made */
+            secret?: string;
+            /** @description Until when events are signed with the secret before too */
+            secret_before_until?: string;
+        };
+        StreamLetter: {
+            /** @description The jti of its token or the id of its CloudEvent */
+            id: string;
+            /**
+             * Format: int64
+             * @description The entry that it is made of
+             */
+            seq: number;
+            event: string;
+            device?: string;
+            person?: string;
+            /** @description When it happened */
+            at: string;
+            /** @description When it was given up */
+            since: string;
+            attempts: number;
+            why: string;
+        };
+        StreamLetterChoice: {
+            /** @description All of them when left out */
+            ids?: string[];
+        };
+        StreamLetterRemoval: {
+            /** @description All of them when left out */
+            ids?: string[];
+            reason: string;
+        };
+        StreamResent: {
+            /** @description How many are on their way */
+            sent: number;
+            /** @description How many the receiver may not hear of any more */
+            dropped: number;
+        };
+        StreamSecretDraft: {
+            reason: string;
+            /** @description How long events are signed with the secret before too, as 24h */
+            overlap?: string;
         };
         StreamDraft: {
             receiver: string;
@@ -2626,6 +2747,8 @@ export interface components {
             events?: string[];
             /** @description Tell only of subjects that the receiver adds */
             chosen?: boolean;
+            /** @description Send a CloudEvent's attributes as headers */
+            binary?: boolean;
             description?: string;
         };
         StreamStatusDraft: {
@@ -5055,6 +5178,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StreamTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStreamLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["StreamLetter"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resendStreamLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamLetterChoice"];
+            };
+        };
+        responses: {
+            /** @description How many */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamResent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropStreamLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamLetterRemoval"];
+            };
+        };
+        responses: {
+            /** @description How many */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamResent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateStreamSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StreamSecretDraft"];
+            };
+        };
+        responses: {
+            /** @description The stream with its new secret */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stream"];
                 };
             };
             default: components["responses"]["Problem"];

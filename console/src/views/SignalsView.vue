@@ -4,6 +4,7 @@
 import { computed, reactive, ref } from 'vue'
 import { api, must, type Stream, type StreamTest } from '../api/client'
 import CopyText from '../components/CopyText.vue'
+import DeadLetters from '../components/DeadLetters.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
 import TimeText from '../components/TimeText.vue'
@@ -20,15 +21,23 @@ const { data, problem, loading, again } = useLoad(
 const may = computed(() => session.can('POST /api/v1/streams'))
 
 /** The act that a reason is asked for, of one stream. */
-type Act = 'pause' | 'resume' | 'remove'
+type Act = 'pause' | 'resume' | 'rotate' | 'remove'
 const asking = ref<{ id: string; act: Act } | null>(null)
-const labelOf = (act: Act) => ({ pause: 'Pause', resume: 'Go on', remove: 'Remove' })[act]
-const doing = (s: Stream, act: Act) => (reason: string) => {
+const labelOf = (act: Act) =>
+  ({ pause: 'Pause', resume: 'Go on', rotate: 'Make another secret', remove: 'Remove' })[act]
+const doing = (s: Stream, act: Act) => async (reason: string) => {
   const params = { path: { id: s.id } }
+  if (act === 'rotate') {
+    shown.value = await must(api.POST('/api/v1/streams/{id}/secret', { params, body: { reason } }))
+    return
+  }
   if (act === 'remove') return must(api.POST('/api/v1/streams/{id}/remove', { params, body: { reason } }))
   const status = act === 'pause' ? ('paused' as const) : ('enabled' as const)
   return must(api.POST('/api/v1/streams/{id}/status', { params, body: { status, reason } }))
 }
+/** The stream whose new secret is shown, and the one whose dead letters are. */
+const shown = ref<Stream | null>(null)
+const letters = ref('')
 function done() {
   asking.value = null
   return again()
@@ -59,7 +68,11 @@ async function create() {
     ...(draft.authorization && { authorization: draft.authorization }),
     ...(draft.description.trim() && { description: draft.description.trim() }),
   }
-  if (!(await tryCreate(() => must(api.POST('/api/v1/streams', { body }))))) return
+  const ok = await tryCreate(async () => {
+    const made = await must(api.POST('/api/v1/streams', { body }))
+    shown.value = made.secret ? made : null
+  })
+  if (!ok) return
   creating.value = false
   Object.assign(draft, { receiver: '', endpoint: '', authorization: '', description: '' })
   await again()
@@ -73,9 +86,23 @@ async function create() {
   </header>
   <p class="soft">
     A stream tells a receiver of changes of standing as they happen: an identity provider, a gateway, a partner. What it
-    has not acknowledged is told again, whatever went down. Who may have one, and what it is told, the rulebook says
-    under <code>signals</code>.
+    has not acknowledged is told again, whatever went down. Who may have one, what it is told and in which form, Shared
+    Signals or a web hook, the rulebook says under <code>signals</code>.
   </p>
+  <div v-if="shown?.secret" class="secret" role="status">
+    <p>
+      What {{ shown.receiver }} checks its events with, shown this once
+      <template v-if="shown.secret_before_until"
+        >; the secret before signs too until {{ shown.secret_before_until.slice(0, 16).replace('T', ' ') }}</template
+      >:
+    </p>
+    <p>
+      <CopyText :text="shown.secret"
+        ><code>{{ shown.secret }}</code></CopyText
+      >
+      <el-button link @click="shown = null">I have it</el-button>
+    </p>
+  </div>
   <form v-if="creating" class="create" @submit.prevent="create" @keydown.esc="creating = false">
     <label
       >Receiver <el-input v-model="draft.receiver" name="receiver" placeholder="as in the rulebook" autofocus
@@ -118,7 +145,7 @@ async function create() {
         <th class="number">Waiting</th>
         <th class="number">Behind</th>
         <th class="number">Acknowledged</th>
-        <th class="number">Refused</th>
+        <th class="number">Given up</th>
         <th />
       </tr>
     </thead>
@@ -136,8 +163,12 @@ async function create() {
           </td>
           <td>
             {{ s.events.join(', ') || 'nothing' }}
+            <div v-if="s.when" class="small">
+              when <code>{{ s.when }}</code>
+            </div>
             <div class="soft small">
-              {{ s.endpoint ? `sent to ${s.endpoint}` : 'fetched' }}; devices by {{ s.device_form || 'id'
+              {{ s.form === 'cloudevents' ? `CloudEvents${s.binary ? ' (binary)' : ''} ` : ''
+              }}{{ s.endpoint ? `sent to ${s.endpoint}` : 'fetched' }}; devices by {{ s.device_form || 'id'
               }}{{ s.person_form && s.person_form !== 'none' ? `, people by ${s.person_form}` : '' }}
             </div>
             <div v-if="s.chosen || s.subjects.length" class="soft small">
@@ -157,7 +188,17 @@ async function create() {
             {{ s.delivered }}
             <div v-if="s.last_at" class="soft small"><TimeText :time="s.last_at" /></div>
           </td>
-          <td class="number">{{ s.refused }}</td>
+          <td class="number">
+            <el-button
+              v-if="s.letters || letters === s.id"
+              link
+              type="primary"
+              :aria-expanded="letters === s.id"
+              @click="letters = letters === s.id ? '' : s.id"
+              >{{ s.letters }}</el-button
+            >
+            <template v-else>0</template>
+          </td>
           <td class="right">
             <template v-if="may">
               <el-button v-if="s.status === 'enabled'" link type="primary" @click="test(s)">Test</el-button>
@@ -165,6 +206,9 @@ async function create() {
                 >Pause…</el-button
               >
               <el-button v-else link type="primary" @click="asking = { id: s.id, act: 'resume' }">Go on…</el-button>
+              <el-button v-if="s.form === 'cloudevents'" link @click="asking = { id: s.id, act: 'rotate' }"
+                >Secret…</el-button
+              >
               <el-button link @click="asking = { id: s.id, act: 'remove' }">Remove…</el-button>
             </template>
           </td>
@@ -176,6 +220,9 @@ async function create() {
               {{ s.failure }} <TimeText v-if="s.failed_at" :time="s.failed_at" />
             </div>
           </td>
+        </tr>
+        <tr v-if="letters === s.id" class="under">
+          <td :colspan="8"><DeadLetters :stream="s.id" :may="may" @changed="again" /></td>
         </tr>
         <tr v-if="asking?.id === s.id" class="under">
           <td :colspan="8">
@@ -220,6 +267,12 @@ async function create() {
 .trouble > td,
 .ruled tr:has(+ .under) > td {
   border-bottom: none;
+}
+.secret {
+  border: 1px solid var(--metal);
+  padding: 8px 16px;
+  margin: 0 0 16px;
+  max-width: 860px;
 }
 .failure {
   color: var(--metal);

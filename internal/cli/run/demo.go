@@ -18,10 +18,16 @@ import (
 	"ironledger.example/internal/engine"
 )
 
+// demoOptions are what the demo is started with.
+type demoOptions struct {
+	serveOptions
+	story, fast, proxy, partners bool
+	front                        string // where nginx listens
+}
+
 // DemoCmd is the command demo.
 func DemoCmd(a *shell.App) *cobra.Command {
-	var o serveOptions
-	story, fast, proxy, partners, front := false, false, false, false, ""
+	var o demoOptions
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with the data of Gullholm Ferries",
 		Long: `Run the service with the data of Gullholm Ferries, an invented company that runs
@@ -33,62 +39,72 @@ With --with-proxy, a real nginx stands in front of small stand-ins for the
 applications and asks the service about every request. The certificates of some
 devices are written out, to come with.
 
-With --with-partners, a stand-in for an identity provider hears of devices by Shared
-Signals, and shows on a page what it was told and whom it signed out.
+With --with-partners, stand-ins for partner systems run beside it: an identity provider
+that hears of devices by Shared Signals and signs people out, and a chat room that is
+told of falls by a web hook. Each shows on a page what it was told.
 
 With --story, play a short story in the terminal against a service of its own,
 over its API, and exit.`,
 		Example: "  ironledger demo\n  ironledger demo --with-proxy\n  ironledger demo --with-partners\n  ironledger demo --story",
 		Args:    cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			o.logLevel = "error" // the demo uses its break-glass account, which warns
-			log, err := logger(a, &o)
-			if err != nil {
-				return err
-			}
-			if o.data == "" {
-				dir, err := os.MkdirTemp("", "ironledger-demo-")
-				if err != nil {
-					return err
-				}
-				defer os.RemoveAll(dir)
-				o.data = dir
-			}
-			clock := &demo.Clock{}
-			if _, err := os.Stat(engine.DatabasePath(o.data)); errors.Is(err, fs.ErrNotExist) {
-				clock.Set(time.Now().Add(-8 * 24 * time.Hour)) // the ledger begins before the week that is played
-			}
-			o.inside = []string{"127.0.0.0/8"} // where the stand-ins are
-			o.now, o.origin = clock.Now, "ledger.gullholm.example"
-			if story {
-				return playStory(cmd.Context(), a, &o, log, clock, fast)
-			}
-			return serve(cmd.Context(), &o, log, func(url, token string) error {
-				if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
-					shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.", o.data, a.Bold(url))
-					return nil
-				}
-				cl, err := client.New(url, token, "")
-				if err != nil {
-					return err
-				}
-				at, err := demo.Fill(cmd.Context(), cl, clock)
-				if err != nil {
-					return fmt.Errorf("the demo data could not be loaded: %w", err)
-				}
-				clients, provider := "", ""
-				if partners {
-					if provider, err = demo.Partners(cmd.Context(), cl, url); err != nil {
-						return fmt.Errorf("the partners could not be started: %w", err)
-					}
-				}
-				if proxy {
-					if clients, err = demo.Front(cmd.Context(), cl, url, front, o.data, at,
-						func(err error) { shell.Line(a.Err, "%v", err) }); err != nil {
-						return fmt.Errorf("the proxy could not be started: %w", err)
-					}
-				}
-				shell.Line(a.Out, `Gullholm Ferries is open.
+		RunE:    func(cmd *cobra.Command, _ []string) error { return runDemo(cmd.Context(), a, &o) },
+	}
+	f := c.Flags()
+	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
+	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
+	f.BoolVar(&o.proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
+	f.BoolVar(&o.partners, "with-partners", false, "start stand-ins for partner systems")
+	f.StringVar(&o.front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
+	f.BoolVar(&o.story, "story", false, "play a short story in the terminal and exit")
+	f.BoolVar(&o.fast, "fast", false, "play the story without pauses")
+	return c
+}
+
+func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
+	o.logLevel = "error" // the demo uses its break-glass account, which warns
+	log, err := logger(a, &o.serveOptions)
+	if err != nil {
+		return err
+	}
+	if o.data == "" {
+		dir, err := os.MkdirTemp("", "ironledger-demo-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		o.data = dir
+	}
+	clock := &demo.Clock{}
+	if _, err := os.Stat(engine.DatabasePath(o.data)); errors.Is(err, fs.ErrNotExist) {
+		clock.Set(time.Now().Add(-8 * 24 * time.Hour)) // the ledger begins before the week that is played
+	}
+	o.inside = []string{"127.0.0.0/8"} // where the stand-ins are
+	o.now, o.origin = clock.Now, "ledger.gullholm.example"
+	if o.story {
+		return playStory(ctx, a, &o.serveOptions, log, clock, o.fast)
+	}
+	return serve(ctx, &o.serveOptions, log, func(url, token string) error {
+		if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
+			shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.",
+				o.data, a.Bold(url))
+			return nil
+		}
+		return openDemo(ctx, a, o, clock, url, token)
+	})
+}
+
+// openDemo fills a new service with the demo data, starts what stands around it, and
+// tells how to look at it.
+func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clock, url, token string) error {
+	cl, err := client.New(url, token, "")
+	if err != nil {
+		return err
+	}
+	at, err := demo.Fill(ctx, cl, clock)
+	if err != nil {
+		return fmt.Errorf("the demo data could not be loaded: %w", err)
+	}
+	shell.Line(a.Out, `Gullholm Ferries is open.
 
   Console   %s
   Sign in   %s
@@ -101,34 +117,33 @@ over its API, and exit.`,
     ironledger ask birk.strand@gullholm.example chart-room --device GF-T-2107
 
   Ctrl-C ends it.`, a.Bold(url), a.Bold(token), url, token)
-				if partners {
-					shell.Line(a.Out, `
-  The harbour's sign-in, a stand-in that hears of devices, is at %s. Have a device fall, and heal:
+	if o.partners {
+		partners, err := demo.Partners(ctx, cl, url)
+		if err != nil {
+			return fmt.Errorf("the partners could not be started: %w", err)
+		}
+		shell.Line(a.Out, "\n  Stand-ins for partners:")
+		for _, p := range partners {
+			shell.Line(a.Out, "    %s   %s", a.Bold(p.URL), p.Title)
+		}
+		shell.Line(a.Out, `  Have a device fall, and heal:
     echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":95}}' | ironledger device import -
-    echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":0}}' | ironledger device import -`,
-						a.Bold(provider))
-				}
-				if proxy {
-					shell.Line(a.Out, `
+    echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":0}}' | ironledger device import -`)
+	}
+	if o.proxy {
+		clients, err := demo.Front(ctx, cl, url, o.front, o.data, at, func(err error) { shell.Line(a.Err, "%v", err) })
+		if err != nil {
+			return fmt.Errorf("the proxy could not be started: %w", err)
+		}
+		shell.Line(a.Out, `
   The applications stand behind nginx at %s. As from a good laptop:
     cd %s
     curl -k --cert GF-L-1042.pem --key GF-L-1042.key -c jar -d person=maren.holt@gullholm.example -d mfa=true https://%s/sign-in
     curl -k --cert GF-L-1042.pem --key GF-L-1042.key -b jar -i https://%s/payroll/
-  Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`, a.Bold("https://"+front), clients, front, front)
-				}
-				return nil
-			})
-		},
+  Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`,
+			a.Bold("https://"+o.front), clients, o.front, o.front)
 	}
-	f := c.Flags()
-	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
-	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
-	f.BoolVar(&proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
-	f.BoolVar(&partners, "with-partners", false, "start stand-ins for partner systems")
-	f.StringVar(&front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
-	f.BoolVar(&story, "story", false, "play a short story in the terminal and exit")
-	f.BoolVar(&fast, "fast", false, "play the story without pauses")
-	return c
+	return nil
 }
 
 // playStory runs a service on a free port and plays the story against it.

@@ -21,7 +21,8 @@ func StreamCmd(a *shell.App) *cobra.Command {
 		Aliases: []string{"streams"}}
 	c.AddCommand(listCmd(a), showCmd(a), createCmd(a), testCmd(a),
 		statusCmd(a, "pause", "Hold back what a receiver is told; it is told when the stream goes on", "paused"),
-		statusCmd(a, "resume", "Have a stream go on that was paused", "enabled"), removeCmd(a), keyCmd(a))
+		statusCmd(a, "resume", "Have a stream go on that was paused", "enabled"), removeCmd(a), lettersCmd(a), resendCmd(a),
+		dropCmd(a), secretCmd(a), keyCmd(a))
 	return c
 }
 
@@ -49,7 +50,8 @@ func listCmd(a *shell.App) *cobra.Command {
 		Example: "  ironledger stream list\n  ironledger stream list -o json",
 		RunE: shell.Lists(a, func(cl *client.Client, ctx context.Context) (*client.Reply[api.List[api.Stream]], error) {
 			return cl.ListStreams(ctx)
-		}, []string{"STREAM", "RECEIVER", "DELIVERY", "STATUS", "WAITING", "BEHIND", "TOLD", "REFUSED", "LAST", "TROUBLE"},
+		}, []string{"STREAM", "RECEIVER", "FORM", "DELIVERY", "STATUS", "WAITING", "BEHIND", "TOLD", "REFUSED", "GIVEN UP", "LAST",
+			"TROUBLE"},
 			func(s api.Stream) []string {
 				last, trouble := s.LastAt, s.Failure
 				if a.Format == "table" {
@@ -58,8 +60,8 @@ func listCmd(a *shell.App) *cobra.Command {
 						last = shell.Ago(last)
 					}
 				}
-				return []string{s.ID, s.Receiver, s.Delivery, s.Status, fmt.Sprint(s.Waiting), fmt.Sprint(s.Behind),
-					fmt.Sprint(s.Delivered), fmt.Sprint(s.Refused), last, trouble}
+				return []string{s.ID, s.Receiver, s.Form, s.Delivery, s.Status, fmt.Sprint(s.Waiting), fmt.Sprint(s.Behind),
+					fmt.Sprint(s.Delivered), fmt.Sprint(s.Refused), fmt.Sprint(s.Letters), last, trouble}
 			}),
 	}
 }
@@ -82,7 +84,13 @@ func print(a *shell.App, got *client.Reply[api.Stream]) error {
 	if s.Endpoint != "" {
 		where = "sent to " + s.Endpoint
 	}
+	if s.Form == rulebook.CloudForm {
+		where = "as CloudEvents" + shell.Only(s.Binary, " in the binary mode") + ", " + where
+	}
 	shell.Line(a.Out, "Events    %s, %s", strings.Join(s.Events, ", "), where)
+	if s.When != "" {
+		shell.Line(a.Out, "When      %s", s.When)
+	}
 	shell.Line(a.Out, "Named     devices by %s, people by %s", s.DeviceForm, s.PersonForm)
 	switch {
 	case s.Chosen:
@@ -96,6 +104,15 @@ func print(a *shell.App, got *client.Reply[api.Stream]) error {
 		shell.Only(s.OldestAt != "", ", the oldest of "+shell.Ago(s.OldestAt)))
 	shell.Line(a.Out, "Told      %d since the service started, %d refused%s", s.Delivered, s.Refused,
 		shell.Only(s.LastAt != "", ", the last "+shell.Ago(s.LastAt)))
+	if s.Letters > 0 {
+		shell.Line(a.Out, "Given up  %d events; see them by: ironledger stream letters %s", s.Letters, s.ID)
+	}
+	if s.SecretBeforeUntil != "" {
+		shell.Line(a.Out, "Secret    signs with the one before too, until %s", shell.When(s.SecretBeforeUntil))
+	}
+	if s.Secret != "" {
+		shell.Line(a.Out, "\nThe secret that events are signed with, shown this once:\n\n    %s\n", s.Secret)
+	}
 	if s.Failure != "" {
 		shell.Line(a.Out, "%s", a.Rust("Trouble   "+s.Failure+shell.Only(s.FailedAt != "", ", "+shell.Ago(s.FailedAt))))
 	}
@@ -144,12 +161,16 @@ func createCmd(a *shell.App) *cobra.Command {
 A receiver with a token of the role receiver can create its own, by the Shared Signals
 Framework.
 
+To a receiver with form: cloudevents, a web hook, CloudEvents are sent, signed as
+Standard Webhooks say; the secret to check them with is shown once.
+
 What is sent along as the Authorization header is read from the variable that
 --authorization-from names, so that it stands in no history; it is kept encrypted and
 never shown again.`,
 		Example: `  ironledger stream create harbour-gateway
   IDP_AUTH='Bearer …' ironledger stream create idp --endpoint https://idp.gullholm.example/events --authorization-from IDP_AUTH
-  ironledger stream create idp --event session-revoked --event device-compliance-change`,
+  ironledger stream create idp --event session-revoked --event device-compliance-change
+  ironledger stream create crew-chat --endpoint https://chat.gullholm.example/hooks/7`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d.Receiver = args[0]
 			if secretFrom != "" {
@@ -173,6 +194,7 @@ never shown again.`,
 	f.StringVar(&secretFrom, "authorization-from", "", "the variable that holds the Authorization header to send along")
 	f.StringSliceVar(&d.Events, "event", nil, "an event to tell; several times for several (default: all that it may have)")
 	f.BoolVar(&d.Chosen, "chosen", false, "tell only of subjects that the receiver adds")
+	f.BoolVar(&d.Binary, "binary", false, "to a web hook: the attributes of a CloudEvent as headers, its data alone as the body")
 	f.StringVar(&d.Description, "description", "", "what the stream is for")
 	shell.Must(c.RegisterFlagCompletionFunc("event",
 		cobra.FixedCompletions(rulebook.SignalNames, cobra.ShellCompDirectiveNoFileComp)))
@@ -215,7 +237,7 @@ seconds for its acknowledgement. Exit code 3 says that there was none.`,
 
 func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 	reason := ""
-	c := &cobra.Command{
+	return withReason(&cobra.Command{
 		Use: verb + " STREAM", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Example: "  ironledger stream " + verb + " st-06h0fkcqq400gcd1xwky --reason 'The partner works on it, ticket 812'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -229,15 +251,19 @@ func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 			}
 			return print(a, got)
 		},
-	}
-	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
+	}, &reason)
+}
+
+// withReason has a command ask for a reason, which is recorded.
+func withReason(c *cobra.Command, into *string) *cobra.Command {
+	c.Flags().StringVar(into, "reason", "", "why; recorded")
 	shell.Must(c.MarkFlagRequired("reason"))
 	return c
 }
 
 func removeCmd(a *shell.App) *cobra.Command {
 	reason := ""
-	c := &cobra.Command{
+	return withReason(&cobra.Command{
 		Use: "remove STREAM", Short: "Remove a stream; its receiver hears nothing any more", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete(a),
 		Example:           "  ironledger stream remove st-06h0fkcqq400gcd1xwky --reason 'The gateway is gone'",
@@ -252,15 +278,12 @@ func removeCmd(a *shell.App) *cobra.Command {
 			shell.Line(a.Out, "Removed %s. Its receiver hears nothing any more.", args[0])
 			return nil
 		},
-	}
-	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
-	shell.Must(c.MarkFlagRequired("reason"))
-	return c
+	}, &reason)
 }
 
 func keyCmd(a *shell.App) *cobra.Command {
 	reason := ""
-	c := &cobra.Command{
+	return withReason(&cobra.Command{
 		Use: "rotate-key", Short: "Have events signed with another key", Args: cobra.NoArgs,
 		Long: `Have events signed with another key. It is in the JWK set at once and signs after ten
 minutes, so that receivers who keep the set have it; the one before stays in the set for
@@ -277,8 +300,5 @@ a week.`,
 			shell.Line(a.Out, "The new key is in %s/ssf/jwks.json and signs in ten minutes.", cl.URL())
 			return nil
 		},
-	}
-	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
-	shell.Must(c.MarkFlagRequired("reason"))
-	return c
+	}, &reason)
 }
