@@ -23,8 +23,17 @@ build: console/dist/index.html ## bin/ironledger, one static binary with the con
 demo: build ## the service with the data of Gullholm Ferries
 	bin/ironledger demo
 
-test: lint browser race fuzz ## everything
-	$(GO) test ./...
+# What waits for a browser or a service runs beside what computes. What runs under the
+# race detector runs once; but of the service what is tried at random is tried in full too.
+test: browser console/dist/index.html ## everything
+	@$(MAKE) --no-print-directory -j2 checked driven
+
+.PHONY: checked driven
+checked:
+	@for step in lint race fuzz; do $(MAKE) --no-print-directory -j1 $$step || exit 1; done
+
+driven:
+	$(GO) test $$($(GO) list ./... | grep -vE '/(core|internal)/') ./internal/service
 
 lint: console/dist/index.html lint-generated ## gofmt, vet, staticcheck, vue-tsc and eslint
 	@$(MAKE) --no-print-directory -j2 lint-go lint-console
