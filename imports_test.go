@@ -37,6 +37,7 @@ var mayImport = map[string][]string{
 	"core/signal": {"core/condition", "core/event", "core/evidence", "core/posture", "core/rulebook",
 		"core/value"},
 	"core/rehearsal":     {"core"},
+	"core/revision":      {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"internal/store":     {"core"},
 	"internal/versioned": {},
 

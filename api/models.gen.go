@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 )
 
@@ -280,7 +281,7 @@ type DeviceSummary struct {
 }
 
 // Difference defines model for Difference.
-type Difference = rulebook.Difference
+type Difference = revision.Difference
 
 // Disagreement defines model for Disagreement.
 type Disagreement struct {

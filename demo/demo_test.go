@@ -9,6 +9,7 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 )
@@ -30,7 +31,7 @@ func TestTheHouseRulesAreInOrder(t *testing.T) {
 		}
 	}
 	earlier := load(t, Earlier())
-	if diff := rulebook.Compare(earlier, rb); len(diff) != 3 {
+	if diff := revision.Compare(earlier, rb); len(diff) != 3 {
 		t.Errorf("between the two versions lie %v", diff)
 	}
 	if again, err := rulebook.Format(Rulebook()); err != nil {

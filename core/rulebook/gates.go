@@ -3,6 +3,7 @@ package rulebook
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
@@ -131,4 +132,44 @@ func (f field) references(what string, known []string) []string {
 		out = append(out, s)
 	}
 	return out
+}
+
+// String tells whom a gate is about.
+func (w Who) String() string {
+	s := listed([2]string{"groups", strings.Join(w.Groups, ", ")}, [2]string{"users", strings.Join(w.Users, ", ")})
+	if w.Everyone {
+		s = "everyone"
+	}
+	if e := listed([2]string{"groups", strings.Join(w.ExceptGroups, ", ")},
+		[2]string{"users", strings.Join(w.ExceptUsers, ", ")}); e != "" {
+		s += " except " + e
+	}
+	return s
+}
+
+// String tells what a gate is about.
+func (w What) String() string {
+	s := listed([2]string{"resources", strings.Join(w.Resources, ", ")},
+		[2]string{"tags", strings.Join(w.Tags, ", ")})
+	if w.Everything {
+		s = "everything"
+	}
+	if e := listed([2]string{"resources", strings.Join(w.ExceptResources, ", ")},
+		[2]string{"tags", strings.Join(w.ExceptTags, ", ")}); e != "" {
+		s += " except " + e
+	}
+	if len(w.Actions) > 0 {
+		s += ", actions " + strings.Join(w.Actions, ", ")
+	}
+	return s
+}
+
+func listed(parts ...[2]string) string {
+	var out []string
+	for _, p := range parts {
+		if p[1] != "" {
+			out = append(out, p[0]+" "+p[1])
+		}
+	}
+	return strings.Join(out, " and ")
 }

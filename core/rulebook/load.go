@@ -35,8 +35,8 @@ var planned = []string{"promises"}
 // sectionNames are the keys at the top of a rulebook.
 var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
-	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "baselines", "gates",
-	"examples"}
+	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
+	"gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
@@ -79,6 +79,7 @@ func load(files []File) (*loader, error) {
 	l.enrolment()
 	l.access()
 	l.signals()
+	l.notices()
 	l.baselines()
 	l.gates()
 	l.examples()

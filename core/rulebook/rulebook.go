@@ -49,6 +49,7 @@ type Rulebook struct {
 	Enrolment     Enrolment
 	Resources     []Resource
 	Signals       Signals
+	Notices       []Notice
 	Baselines     []Baseline
 	Gates         []Gate // in the order of their numbers, those without one last
 	Examples      []Example

@@ -1,9 +1,7 @@
 package rulebook
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 
 	"ironledger.example/core/condition"
 )
@@ -150,23 +148,4 @@ func signalsOf(f field) []string {
 func chosen(f field, what string, words []string) string {
 	i, _ := f.word(what, words)
 	return words[max(i, 0)]
-}
-
-func (rb *Rulebook) signalFacts() string {
-	s := rb.Signals
-	return fmt.Sprintf("compliant from %s, risk low from %s, medium from %s", rb.LevelName(s.CompliantFrom),
-		rb.LevelName(s.LowFrom), rb.LevelName(s.MediumFrom))
-}
-
-func (rb *Rulebook) receiverFacts() []facts {
-	var out []facts
-	for _, r := range rb.Signals.Receivers {
-		when := ""
-		if r.When != nil {
-			when = r.When.String()
-		}
-		out = append(out, facts{r.ID, "the receiver " + r.ID, [][2]string{{"form", r.Form},
-			{"events", strings.Join(r.Events, ", ")}, {"when", when}, {"device", r.Device}, {"person", r.Person}, {"compliant from", rb.LevelName(r.CompliantFrom)}}})
-	}
-	return out
 }

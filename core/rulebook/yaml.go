@@ -193,6 +193,15 @@ func (f field) unknownKey(what string, handlers map[string]func(field)) {
 	}
 }
 
+// isMapping reports whether there are keys with values.
+func (it item) isMapping() bool {
+	switch it.n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return true
+	}
+	return false
+}
+
 // seq returns the members of a list.
 func (it item) seq() []item {
 	n, ok := it.n.(*ast.SequenceNode)

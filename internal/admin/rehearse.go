@@ -8,6 +8,7 @@ import (
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/state"
 )
@@ -122,7 +123,7 @@ func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.
 
 // CompareRulebooks tells in words what the files change against a version.
 func (s *Service) CompareRulebooks(ctx context.Context, version int64,
-	files []rulebook.File) ([]rulebook.Difference, error) {
+	files []rulebook.File) ([]revision.Difference, error) {
 	old := s.Snapshot().Book.Rulebook
 	if version != 0 {
 		kept, err := s.Store.Rulebook(ctx, version)
@@ -137,5 +138,5 @@ func (s *Service) CompareRulebooks(ctx context.Context, version int64,
 	if err != nil {
 		return nil, err
 	}
-	return append([]rulebook.Difference{}, rulebook.Compare(old, rb)...), nil
+	return append([]revision.Difference{}, revision.Compare(old, rb)...), nil
 }

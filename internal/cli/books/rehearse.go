@@ -11,6 +11,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/cli/devices"
@@ -117,7 +118,7 @@ func rulebookDiffCmd(a *shell.App) *cobra.Command {
 				}
 				books = append(books, rb)
 			}
-			diff := append([]rulebook.Difference{}, rulebook.Compare(books[0], books[1])...)
+			diff := append([]revision.Difference{}, revision.Compare(books[0], books[1])...)
 			l := shell.Listing{Head: []string{"SECTION", "ABOUT", "CHANGE", "TEXT"}, Raw: diff,
 				Items: []json.RawMessage{}}
 			sign := map[string]string{"added": "+", "removed": "-", "changed": "~"}

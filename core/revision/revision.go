@@ -1,4 +1,5 @@
-package rulebook
+// Package revision tells in words what one rulebook changes of another.
+package revision
 
 import (
 	"fmt"
@@ -8,28 +9,30 @@ import (
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 )
 
 // Difference is one thing that differs between two rulebooks, in words.
 type Difference struct {
-	Section string `json:"section"` // settings, sources, issuers, places, resources, signals, baselines, gates
+	Section string `json:"section"` // settings, sources, issuers, places, resources, signals, notices, baselines, gates
 	About   string `json:"about"`   // the id of what differs, as baseline/rule
 	Change  string `json:"change"`  // added, removed or changed
 	Text    string `json:"text"`
 }
 
 // Compare tells what a rulebook changes, in the order of the document.
-func Compare(before, after *Rulebook) []Difference {
+func Compare(before, after *rulebook.Rulebook) []Difference {
 	d := &differ{}
 	d.settings(before, after)
-	each(d, "sources", before.sourceFacts(), after.sourceFacts())
-	each(d, "issuers", before.issuerFacts(), after.issuerFacts())
-	each(d, "places", before.placeFacts(), after.placeFacts())
-	each(d, "resources", before.resourceFacts(), after.resourceFacts())
-	each(d, "signals", before.receiverFacts(), after.receiverFacts())
-	each(d, "baselines", before.baselineFacts(), after.baselineFacts())
-	each(d, "gates", before.gateFacts(), after.gateFacts())
+	each(d, "sources", sourceFacts(before), sourceFacts(after))
+	each(d, "issuers", issuerFacts(before), issuerFacts(after))
+	each(d, "places", placeFacts(before), placeFacts(after))
+	each(d, "resources", resourceFacts(before), resourceFacts(after))
+	each(d, "signals", receiverFacts(before), receiverFacts(after))
+	each(d, "notices", noticeFacts(before), noticeFacts(after))
+	each(d, "baselines", baselineFacts(before), baselineFacts(after))
+	each(d, "gates", gateFacts(before), gateFacts(after))
 	return d.out
 }
 
@@ -96,15 +99,15 @@ func orNone(s string) string {
 	return s
 }
 
-func (d *differ) settings(a, b *Rulebook) {
-	bands := func(rb *Rulebook) string {
+func (d *differ) settings(a, b *rulebook.Rulebook) {
+	bands := func(rb *rulebook.Rulebook) string {
 		var parts []string
 		for _, x := range rb.Policy.Bands {
 			parts = append(parts, fmt.Sprintf("%s from %d", evidence.ThreatLevel.Enum.Words[x.Level], x.From))
 		}
 		return strings.Join(parts, ", ")
 	}
-	limits := func(rb *Rulebook) string {
+	limits := func(rb *rulebook.Rulebook) string {
 		var parts []string
 		for _, l := range rb.Policy.Limits {
 			name := l.Prefix
@@ -116,7 +119,7 @@ func (d *differ) settings(a, b *Rulebook) {
 		slices.Sort(parts)
 		return strings.Join(parts, ", ")
 	}
-	custom := func(rb *Rulebook) string {
+	custom := func(rb *rulebook.Rulebook) string {
 		var parts []string
 		for _, x := range rb.Dict.Attributes() {
 			if strings.HasPrefix(x.Name, "custom.") {
@@ -126,7 +129,7 @@ func (d *differ) settings(a, b *Rulebook) {
 		slices.Sort(parts)
 		return strings.Join(parts, ", ")
 	}
-	combine := func(rb *Rulebook) string {
+	combine := func(rb *rulebook.Rulebook) string {
 		var parts []string
 		for _, c := range rb.Policy.Combine {
 			parts = append(parts, c.Prefix+map[bool]string{true: " worst", false: " by rank"}[c.Worst])
@@ -134,11 +137,11 @@ func (d *differ) settings(a, b *Rulebook) {
 		slices.Sort(parts)
 		return strings.Join(parts, ", ")
 	}
-	strangers := func(rb *Rulebook) string {
+	strangers := func(rb *rulebook.Rulebook) string {
 		return map[bool]string{true: "gates",
 			false: "deny"}[rb.UnknownPeople]
 	}
-	unmatched := func(rb *Rulebook) string { return map[bool]string{true: "allow", false: "deny"}[rb.Unmatched] }
+	unmatched := func(rb *rulebook.Rulebook) string { return map[bool]string{true: "allow", false: "deny"}[rb.Unmatched] }
 	for _, s := range []struct{ name, before, after string }{
 		{"name", a.Name, b.Name},
 		{"ladder", strings.Join(a.Ladder, " < "), strings.Join(b.Ladder, " < ")},
@@ -152,7 +155,7 @@ func (d *differ) settings(a, b *Rulebook) {
 		{"waivers", "at most " + value.FormatDuration(a.MaxWaiver), "at most " + value.FormatDuration(b.MaxWaiver)},
 		{"enrolment", a.Enrolment.String(), b.Enrolment.String()},
 		{"guard", a.Guard.String(), b.Guard.String()},
-		{"signals", a.signalFacts(), b.signalFacts()},
+		{"signals", signalFacts(a), signalFacts(b)},
 		{"break_glass", strings.Join(a.BreakGlass, ", "), strings.Join(b.BreakGlass, ", ")},
 	} {
 		if s.before != s.after {
@@ -162,7 +165,7 @@ func (d *differ) settings(a, b *Rulebook) {
 	}
 }
 
-func (rb *Rulebook) sourceFacts() []facts {
+func sourceFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for _, s := range rb.Policy.Sources {
 		out = append(out, facts{s.ID, "the source " + s.ID,
@@ -172,7 +175,7 @@ func (rb *Rulebook) sourceFacts() []facts {
 	return out
 }
 
-func (rb *Rulebook) issuerFacts() []facts {
+func issuerFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for i, is := range rb.Policy.Issuers {
 		f := facts{is.ID, "the issuer " + is.ID,
@@ -200,7 +203,7 @@ func duration(micros int64) string {
 	return value.FormatDuration(micros)
 }
 
-func (rb *Rulebook) placeFacts() []facts {
+func placeFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for _, p := range rb.Places {
 		var networks []string
@@ -214,7 +217,7 @@ func (rb *Rulebook) placeFacts() []facts {
 	return out
 }
 
-func (rb *Rulebook) resourceFacts() []facts {
+func resourceFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for _, r := range rb.Resources {
 		out = append(out, facts{r.ID, "the resource " + r.ID,
@@ -223,7 +226,7 @@ func (rb *Rulebook) resourceFacts() []facts {
 	return out
 }
 
-func (rb *Rulebook) baselineFacts() []facts {
+func baselineFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for _, b := range rb.Baselines {
 		out = append(out, facts{b.ID, "the baseline " + b.ID,
@@ -242,7 +245,7 @@ func (rb *Rulebook) baselineFacts() []facts {
 	return out
 }
 
-func remedyText(remedies map[string]Remedy) string {
+func remedyText(remedies map[string]rulebook.Remedy) string {
 	var parts []string
 	for _, lang := range slices.Sorted(maps.Keys(remedies)) {
 		parts = append(parts, fmt.Sprintf("%s %q", lang,
@@ -251,7 +254,7 @@ func remedyText(remedies map[string]Remedy) string {
 	return strings.Join(parts, ", ")
 }
 
-func (rb *Rulebook) gateFacts() []facts {
+func gateFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	text := func(p *condition.Program) string {
 		if p == nil {
@@ -278,42 +281,34 @@ func (rb *Rulebook) gateFacts() []facts {
 	return out
 }
 
-// String tells whom a gate is about.
-func (w Who) String() string {
-	s := listed([2]string{"groups", strings.Join(w.Groups, ", ")}, [2]string{"users", strings.Join(w.Users, ", ")})
-	if w.Everyone {
-		s = "everyone"
-	}
-	if e := listed([2]string{"groups", strings.Join(w.ExceptGroups, ", ")},
-		[2]string{"users", strings.Join(w.ExceptUsers, ", ")}); e != "" {
-		s += " except " + e
-	}
-	return s
+func signalFacts(rb *rulebook.Rulebook) string {
+	s := rb.Signals
+	return fmt.Sprintf("compliant from %s, risk low from %s, medium from %s", rb.LevelName(s.CompliantFrom),
+		rb.LevelName(s.LowFrom), rb.LevelName(s.MediumFrom))
 }
 
-// String tells what a gate is about.
-func (w What) String() string {
-	s := listed([2]string{"resources", strings.Join(w.Resources, ", ")},
-		[2]string{"tags", strings.Join(w.Tags, ", ")})
-	if w.Everything {
-		s = "everything"
-	}
-	if e := listed([2]string{"resources", strings.Join(w.ExceptResources, ", ")},
-		[2]string{"tags", strings.Join(w.ExceptTags, ", ")}); e != "" {
-		s += " except " + e
-	}
-	if len(w.Actions) > 0 {
-		s += ", actions " + strings.Join(w.Actions, ", ")
-	}
-	return s
-}
-
-func listed(parts ...[2]string) string {
-	var out []string
-	for _, p := range parts {
-		if p[1] != "" {
-			out = append(out, p[0]+" "+p[1])
+func receiverFacts(rb *rulebook.Rulebook) []facts {
+	var out []facts
+	for _, r := range rb.Signals.Receivers {
+		when := ""
+		if r.When != nil {
+			when = r.When.String()
 		}
+		out = append(out, facts{r.ID, "the receiver " + r.ID, [][2]string{{"form", r.Form},
+			{"events", strings.Join(r.Events, ", ")}, {"when", when}, {"device", r.Device}, {"person", r.Person}, {"compliant from", rb.LevelName(r.CompliantFrom)}}})
 	}
-	return strings.Join(out, " and ")
+	return out
+}
+
+func noticeFacts(rb *rulebook.Rulebook) []facts {
+	var out []facts
+	for _, n := range rb.Notices {
+		when := ""
+		if n.When != nil {
+			when = n.When.String()
+		}
+		out = append(out, facts{n.ID, "the notice " + n.ID, [][2]string{{"on", string(n.On)}, {"when", when},
+			{"before", duration(n.Before)}, {"to", n.To.String()}, {"language", n.Language}}})
+	}
+	return out
 }
