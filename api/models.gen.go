@@ -599,10 +599,103 @@ type Move = rehearsal.Move
 // MovedKey defines model for MovedKey.
 type MovedKey = event.MovedKey
 
+// Mute defines model for Mute.
+type Mute struct {
+	Person string `json:"person"`
+
+	// Until Left out when the person is reminded
+	Until  string `json:"until,omitempty,omitzero"`
+	By     string `json:"by,omitempty,omitzero"`
+	At     string `json:"at,omitempty,omitzero"`
+	Reason string `json:"reason,omitempty,omitzero"`
+}
+
+// MuteDraft defines model for MuteDraft.
+type MuteDraft struct {
+	Person string `json:"person"`
+
+	// For How long, as 30d; 0s to be reminded again
+	For    string `json:"for,omitempty,omitzero"`
+	Reason string `json:"reason"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Token  Token  `json:"token"`
 	Secret string `json:"secret"`
+}
+
+// Notice defines model for Notice.
+type Notice struct {
+	ID string `json:"id"`
+
+	// Notice The one of the rulebook
+	Notice string `json:"notice"`
+
+	// On The occasion
+	On string `json:"on"`
+
+	// What What it is about: a device, a source, a person, an enrolment
+	What   string `json:"what"`
+	Device string `json:"device,omitempty,omitzero"`
+	Person string `json:"person,omitempty,omitzero"`
+
+	// Title What it says, in a line
+	Title string `json:"title"`
+
+	// To An address, or a receiver; empty when there is none
+	To       string `json:"to"`
+	Via      string `json:"via"`
+	Language string `json:"language"`
+
+	// At When it happened, or was found
+	At string `json:"at"`
+
+	// Until When what it reminds of ends
+	Until string `json:"until,omitempty,omitzero"`
+
+	// Due When it is sent
+	Due   string `json:"due,omitempty,omitzero"`
+	State string `json:"state"`
+
+	// Why Why nobody was told
+	Why   string `json:"why,omitempty,omitzero"`
+	Tries int    `json:"tries,omitempty,omitzero"`
+
+	// Message The id of the message that it was a part of
+	Message string `json:"message,omitempty,omitzero"`
+	SentAt  string `json:"sent_at,omitempty,omitzero"`
+}
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items []Notice `json:"items"`
+	Total int      `json:"total"`
+	Next  string   `json:"next,omitempty,omitzero"`
+}
+
+// NoticeTrial defines model for NoticeTrial.
+type NoticeTrial struct {
+	Notice string `json:"notice"`
+	On     string `json:"on"`
+
+	// Would Whether somebody would be told
+	Would bool `json:"would"`
+
+	// Why Why nobody would be
+	Why      string `json:"why,omitempty,omitzero"`
+	To       string `json:"to"`
+	Via      string `json:"via"`
+	Language string `json:"language"`
+	Subject  string `json:"subject"`
+	Text     string `json:"text"`
+	HTML     string `json:"html"`
+}
+
+// NoticeTrialDraft defines model for NoticeTrialDraft.
+type NoticeTrialDraft struct {
+	Notice string `json:"notice"`
+	Device string `json:"device,omitempty,omitzero"`
 }
 
 // Obstacle defines model for Obstacle.
@@ -1536,6 +1629,19 @@ type ListLiveSessionsParams struct {
 	Resource string `form:"resource,omitempty" json:"resource,omitempty,omitzero"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	Device string `form:"device,omitempty" json:"device,omitempty,omitzero"`
+	Person string `form:"person,omitempty" json:"person,omitempty,omitzero"`
+
+	// State One of waiting, sending, sent, healed, muted, failed
+	State string `form:"state,omitempty" json:"state,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+}
+
 // GetOverviewParams defines parameters for GetOverview.
 type GetOverviewParams struct {
 	// Within How near an end must be to be told of, as 7d
@@ -1677,6 +1783,12 @@ type PostEvidenceJSONRequestBody = PostEvidenceJSONBody
 
 // RedactEntryJSONRequestBody defines body for RedactEntry for application/json ContentType.
 type RedactEntryJSONRequestBody = Reason
+
+// MuteJSONRequestBody defines body for Mute for application/json ContentType.
+type MuteJSONRequestBody = MuteDraft
+
+// TryNoticeJSONRequestBody defines body for TryNotice for application/json ContentType.
+type TryNoticeJSONRequestBody = NoticeTrialDraft
 
 // ImportPeopleJSONRequestBody defines body for ImportPeople for application/json ContentType.
 type ImportPeopleJSONRequestBody = ImportPeopleJSONBody

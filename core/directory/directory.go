@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"golang.org/x/text/language"
 
 	"ironledger.example/core/yamltext"
 )
@@ -20,6 +21,16 @@ type Person struct {
 	ID     string   `json:"id" yaml:"id"`
 	Name   string   `json:"name" yaml:"name"`
 	Groups []string `json:"groups" yaml:"groups"`
+	// Mail is where notices go, when the id is no address of mail.
+	Mail string `json:"mail,omitempty" yaml:"mail"`
+	// Language is a tag as sv (RFC 5646): what notices speak. "" for nobody knows.
+	Language string `json:"language,omitempty" yaml:"language"`
+}
+
+// Equal reports whether two people are the same in everything.
+func (p *Person) Equal(o *Person) bool {
+	return p.ID == o.ID && p.Name == o.Name && p.Mail == o.Mail && p.Language == o.Language &&
+		slices.Equal(p.Groups, o.Groups)
 }
 
 // Refusal is a line that was not taken, and why.
@@ -39,6 +50,7 @@ func Check(people []Person, lines []int) ([]Person, []Refusal) {
 			line = lines[i]
 		}
 		p.ID, p.Name = strings.TrimSpace(p.ID), strings.TrimSpace(p.Name)
+		p.Mail, p.Language = strings.TrimSpace(p.Mail), strings.TrimSpace(p.Language)
 		first, dup := seen[p.ID]
 		switch {
 		case p.ID == "":
@@ -47,6 +59,12 @@ func Check(people []Person, lines []int) ([]Person, []Refusal) {
 		case len(p.ID) > 200 || len(p.Name) > 200 || len(p.Groups) > 500:
 			refused = append(refused, Refusal{line,
 				"the id or name is longer than 200 bytes, or there are more than 500 groups"})
+			continue
+		case p.Mail != "" && (strings.Count(p.Mail, "@") != 1 || len(p.Mail) > 254 || strings.ContainsFunc(p.Mail, unfit)):
+			refused = append(refused, Refusal{line, fmt.Sprintf("%q is not an address of mail", p.Mail)})
+			continue
+		case p.Language != "" && !isLanguage(p.Language):
+			refused = append(refused, Refusal{line, fmt.Sprintf("%q is not a language tag, as sv", p.Language)})
 			continue
 		case dup:
 			refused = append(refused, Refusal{line, fmt.Sprintf("%s stands in line %d already", p.ID, first)})
@@ -65,8 +83,19 @@ func Check(people []Person, lines []int) ([]Person, []Refusal) {
 	return out, refused
 }
 
-// ReadCSV reads a table with the columns id, name and groups, the groups
-// parted by semicolons. The error is for a table that cannot be read at all.
+// unfit reports whether a letter cannot stand in an address of mail, as we take it.
+func unfit(r rune) bool { return r <= ' ' || r >= 0x7f || strings.ContainsRune(`,;:<>()[]"\`, r) }
+
+func isLanguage(text string) bool {
+	_, err := language.Parse(text)
+	return err == nil
+}
+
+// columns are those of a table of people.
+var columns = []string{"id", "name", "groups", "mail", "language"}
+
+// ReadCSV reads a table with the columns id, name and groups, the groups parted by
+// semicolons, and if there are, mail and language. The error is for a table that cannot be read at all.
 func ReadCSV(in io.Reader) ([]Person, []Refusal, error) {
 	r := csv.NewReader(in)
 	header, err := r.Read()
@@ -74,11 +103,15 @@ func ReadCSV(in io.Reader) ([]Person, []Refusal, error) {
 		return nil, nil, fmt.Errorf("the header id,name,groups cannot be read: %w", err)
 	}
 	header[0] = strings.TrimPrefix(header[0], "\ufeff")
-	column := map[string]int{"id": -1, "name": -1, "groups": -1}
+	column := map[string]int{}
+	for _, name := range columns {
+		column[name] = -1
+	}
 	for i, h := range header {
 		h = strings.TrimSpace(h)
 		if at, known := column[h]; !known || at >= 0 {
-			return nil, nil, fmt.Errorf("column %d is %q; the columns are id, name and groups, each once", i+1, h)
+			return nil, nil, fmt.Errorf("column %d is %q; the columns are %s, each once", i+1, h,
+				strings.Join(columns, ", "))
 		}
 		column[h] = i
 	}
@@ -108,7 +141,8 @@ func ReadCSV(in io.Reader) ([]Person, []Refusal, error) {
 			}
 			return ""
 		}
-		people = append(people, Person{cell("id"), cell("name"), strings.Split(cell("groups"), ";")})
+		people = append(people, Person{cell("id"), cell("name"), strings.Split(cell("groups"), ";"), cell("mail"),
+			cell("language")})
 		lines = append(lines, line)
 	}
 	out, refused := Check(people, lines)
@@ -131,7 +165,7 @@ func ReadYAML(in io.Reader) (people []Person, refused []Refusal, err error) {
 			yamltext.MaxNest)
 	}
 	if err := yaml.UnmarshalWithOptions(text, &people, yaml.Strict()); err != nil && err != io.EOF {
-		return nil, nil, fmt.Errorf("not a list of people with id, name and groups: %w", err)
+		return nil, nil, fmt.Errorf("not a list of people with id, name, groups, mail and language: %w", err)
 	}
 	people, refused = Check(people, nil)
 	return people, refused, nil

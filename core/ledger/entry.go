@@ -53,6 +53,8 @@ const (
 	EnrolmentRefused  Kind = "device.enrolment-refused"
 	DeviceRetired     Kind = "device.retired"
 	StreamChanged     Kind = "stream.changed"      // what a receiver is told, or how, changed
+	NoticeSent        Kind = "notice.sent"         // somebody was told of something
+	NoticeMuted       Kind = "notice.muted"        // somebody is reminded no more, or again
 	SessionEnded      Kind = "session.ended"       // an allow that could be relied on no longer can
 	Redacted          Kind = "ledger.redacted"     // the body of an earlier entry was removed
 	KeyReplaced       Kind = "ledger.key-replaced" // heads are signed with another key from here on
@@ -65,7 +67,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, StreamChanged, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
+	EnrolmentRefused, DeviceRetired, StreamChanged, NoticeSent, NoticeMuted, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.
 const (

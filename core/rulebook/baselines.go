@@ -168,3 +168,24 @@ func Language[T any](texts map[string]T, lang string) (T, bool) {
 	}
 	return texts[slices.Min(keys)], true
 }
+
+// Piece is a part of a text for people: text, or a link.
+type Piece struct{ Text, URL string }
+
+// Pieces takes a text for people apart: links stand in it as [text](https://…).
+func Pieces(text string) (out []Piece) {
+	for text != "" {
+		before, rest, found := strings.Cut(text, "[")
+		label, after, closed := strings.Cut(rest, "](")
+		target, tail, ended := strings.Cut(after, ")")
+		if !found || !closed || !ended || !strings.HasPrefix(target, "https://") {
+			return append(out, Piece{Text: text})
+		}
+		if before != "" {
+			out = append(out, Piece{Text: before})
+		}
+		out = append(out, Piece{label, target})
+		text = tail
+	}
+	return out
+}

@@ -9,6 +9,7 @@ package rulebook
 import (
 	"net/netip"
 	"slices"
+	"strings"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -62,6 +63,22 @@ func (rb *Rulebook) LevelName(l Level) string { return rb.Ladder[l] }
 func (rb *Rulebook) Rank(level string) (int, bool) {
 	i := slices.Index(rb.Ladder, level)
 	return i, i >= 0
+}
+
+// Rule finds a rule by its key, baseline/rule; nil for none.
+func (rb *Rulebook) Rule(key string) *Rule {
+	baseline, id, _ := strings.Cut(key, "/")
+	for i := range rb.Baselines {
+		if rb.Baselines[i].ID != baseline {
+			continue
+		}
+		for j := range rb.Baselines[i].Rules {
+			if rb.Baselines[i].Rules[j].ID == id {
+				return &rb.Baselines[i].Rules[j]
+			}
+		}
+	}
+	return nil
 }
 
 // Top is the highest level.

@@ -27,12 +27,7 @@ func (g *Given) changeOf(e event.Event) (Change, bool) {
 	switch e := e.(type) {
 	case *event.StandingChanged:
 		c := Change{Device: e.Device, From: e.From, To: e.To, Cause: e.Cause, Rules: e.Binding}
-		before := c.From
-		if before == "" { // it counted as one that nobody knows
-			before = g.Rulebook.LevelName(g.Rulebook.Uncovered)
-		}
-		was, is := g.Directory.Reach(e.Device, before), g.Directory.Reach(e.Device, c.To)
-		c.Lost, c.Gained = without(was, is), without(is, was)
+		Reaches(&c, g.Rulebook, g.Directory)
 		return c, true
 	case *event.SessionEnded:
 		c := Change{Device: e.Device, Cause: e.Cause}
@@ -42,6 +37,19 @@ func (g *Given) changeOf(e event.Event) (Change, bool) {
 		return c, true
 	}
 	return Change{}, false
+}
+
+// Reaches works out what was lost and gained with a change of level.
+func Reaches(c *Change, rb *rulebook.Rulebook, dir Directory) {
+	if c.To == "" {
+		return
+	}
+	before := c.From
+	if before == "" { // it counted as one that nobody knows
+		before = rb.LevelName(rb.Uncovered)
+	}
+	was, is := dir.Reach(c.Device, before), dir.Reach(c.Device, c.To)
+	c.Lost, c.Gained = without(was, is), without(is, was)
 }
 
 // without is what is in one list and not in another; never nil.

@@ -94,6 +94,7 @@ type Signal struct {
 // Given is what a receiver is given.
 type Given struct {
 	Rulebook      *rulebook.Rulebook
+	Receiver      string   // its id
 	Events        []string // short names
 	Device        string   // one of rulebook.DeviceForms
 	Person        string   // one of rulebook.PersonForms
@@ -156,6 +157,20 @@ type Standing struct {
 	Gained []string `json:"gained,omitempty"`
 }
 
+// Notice is what a web hook is told that the rulebook's notices name.
+type Notice struct {
+	At      int64  `json:"event_timestamp"` // seconds
+	Notice  string `json:"notice"`
+	On      string `json:"on"`
+	What    string `json:"what"`
+	Detail  string `json:"detail,omitempty"`
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
+}
+
+// NoticeType is the type of that.
+const NoticeType = ours + "notice"
+
 // Of makes the events of something that happened at a moment, in microseconds since the
 // Unix epoch. Of what no receiver hears there are none.
 func (g *Given) Of(e event.Event, at int64) []Signal { return g.wanted(e, g.all(e, at)) }
@@ -176,6 +191,15 @@ func (g *Given) all(e event.Event, at int64) []Signal {
 		s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The allow of %s on %s ended (%s): it would now be %s.",
 			e.Person, e.Resource, e.Cause, e.Outcome)}
 		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, e.Person, e.Decision), e.Device, e.Person, at}}
+	case *event.NoticeSent:
+		if e.Via != event.ViaHook || e.To != g.Receiver || g.Receiver == "" {
+			return nil
+		}
+		n := Notice{at / 1_000_000, e.Notice, e.On, e.What, e.Detail, e.Subject, e.Text}
+		if rulebook.Occasion(e.On).OfDevice() {
+			return []Signal{{NoticeType, n, g.subject(e.What, "", ""), e.What, "", at}}
+		}
+		return []Signal{{NoticeType, n, Opaque(e.What), "", "", at}}
 	}
 	return nil
 }
@@ -274,7 +298,7 @@ func (g *Given) reasons(e *event.StandingChanged) (admin, user map[string]string
 	}
 	admin = map[string]string{"en": "Held at " + e.To + " by " + strings.Join(parts, ", ") + "."}
 	for _, key := range e.Binding {
-		if r := rule(g.Rulebook, key); r != nil && len(r.Remedy) > 0 {
+		if r := g.Rulebook.Rule(key); r != nil && len(r.Remedy) > 0 {
 			user = map[string]string{}
 			for language, remedy := range r.Remedy {
 				user[language] = strings.TrimSpace(remedy.Title + ". " + remedy.Steps)
@@ -283,22 +307,6 @@ func (g *Given) reasons(e *event.StandingChanged) (admin, user map[string]string
 		}
 	}
 	return admin, nil
-}
-
-// rule finds a rule by its key, baseline/rule; nil for none.
-func rule(rb *rulebook.Rulebook, key string) *rulebook.Rule {
-	baseline, id, _ := strings.Cut(key, "/")
-	for i := range rb.Baselines {
-		if rb.Baselines[i].ID != baseline {
-			continue
-		}
-		for j := range rb.Baselines[i].Rules {
-			if rb.Baselines[i].Rules[j].ID == id {
-				return &rb.Baselines[i].Rules[j]
-			}
-		}
-	}
-	return nil
 }
 
 // subject names what an event is about, in the forms that the receiver is given.

@@ -57,7 +57,7 @@ func planPeople(p *state.People, people []directory.Person, whole bool) (in api.
 		case !known:
 			in.Added++
 			puts[id] = &x
-		case old.Name != x.Name || !slices.Equal(old.Groups, x.Groups):
+		case !old.Equal(&x):
 			in.Changed++
 			puts[id] = &x
 		}

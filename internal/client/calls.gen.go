@@ -223,6 +223,32 @@ func (c *Client) ListLiveSessions(ctx context.Context, p ListLiveSessionsParams)
 	return call[List[LiveSession]](ctx, c, request{method: "GET", path: path("/api/v1/live-sessions"), query: query})
 }
 
+// ListMutes calls GET /api/v1/notice-mutes: People who are not reminded.
+func (c *Client) ListMutes(ctx context.Context) (*Reply[List[Mute]], error) {
+	return call[List[Mute]](ctx, c, request{method: "GET", path: path("/api/v1/notice-mutes")})
+}
+
+// Mute calls POST /api/v1/notice-mutes: Have a person not be reminded for a while, or again; that a device fell is always told.
+func (c *Client) Mute(ctx context.Context, body MuteDraft) (*Reply[Mute], error) {
+	return call[Mute](ctx, c, request{method: "POST", path: path("/api/v1/notice-mutes"), value: body})
+}
+
+// ListNotices calls GET /api/v1/notices: Who was told of what, and who is to be told, the newest first.
+func (c *Client) ListNotices(ctx context.Context, p ListNoticesParams) (*Reply[NoticePage], error) {
+	query := url.Values{}
+	put(query, "device", p.Device)
+	put(query, "person", p.Person)
+	put(query, "state", p.State)
+	put(query, "cursor", p.Cursor)
+	put(query, "limit", p.Limit)
+	return call[NoticePage](ctx, c, request{method: "GET", path: path("/api/v1/notices"), query: query})
+}
+
+// TryNotice calls POST /api/v1/notices/try: What a notice would say of a device as it stands; nobody is told.
+func (c *Client) TryNotice(ctx context.Context, body NoticeTrialDraft) (*Reply[NoticeTrial], error) {
+	return call[NoticeTrial](ctx, c, request{method: "POST", path: path("/api/v1/notices/try"), value: body})
+}
+
 // GetOverview calls GET /api/v1/overview: The fleet at a glance.
 func (c *Client) GetOverview(ctx context.Context, p GetOverviewParams) (*Reply[Overview], error) {
 	query := url.Values{}

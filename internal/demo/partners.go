@@ -3,6 +3,8 @@ package demo
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"ironledger.example/api"
 	"ironledger.example/internal/client"
@@ -30,6 +32,34 @@ func Partners(ctx context.Context, cl *client.Client, url string) ([]Partner, er
 	}
 	return []Partner{{"the harbour's sign-in, which hears of devices by Shared Signals", provider},
 		{"the watch room, which a web hook tells of falls", room}}, nil
+}
+
+// Post is a stand-in for a mail server.
+type Post struct {
+	Server string // as serve --smtp takes it
+	Trust  string // the file of its certificate
+	Page   string // where what arrived is shown
+}
+
+// Mailbox starts a stand-in for a mail server until ctx ends.
+func Mailbox(ctx context.Context, dir string) (*Post, error) {
+	box, err := standin.NewMailbox()
+	if err != nil {
+		return nil, err
+	}
+	at, err := box.Serve(ctx)
+	if err != nil {
+		return nil, err
+	}
+	page, err := standin.Serve(ctx, box)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	trust := filepath.Join(dir, "stand-in-mail.pem")
+	return &Post{"smtp://" + at, trust, "http://" + page}, os.WriteFile(trust, box.Trust(), 0o600)
 }
 
 // signIn starts an identity provider that hears of devices.

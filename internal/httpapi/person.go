@@ -13,6 +13,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
@@ -33,6 +34,7 @@ func (s *Server) personRoutes(r *gin.Engine) {
 	r.POST("/me/why/:ticket/again", s.whyAgain)
 	r.GET("/me/device", s.myDevice)
 	r.POST("/me/device/enrol", s.enrolMine)
+	r.POST("/me/device/reminders", s.remindMe)
 	r.GET("/me/:file", s.personFile)
 }
 
@@ -227,6 +229,7 @@ func (s *Server) myDevice(c *gin.Context) {
 	page.Facts = [][2]string{{w["device"], strings.TrimSpace(d.Name + " (" + d.ID + ")")}}
 	if user, err := single(c, headerUser); err == nil && user != "" {
 		page.Facts = append(page.Facts, [2]string{w["person"], user})
+		s.reminders(page, user)
 	}
 	if at, err := time.Parse(time.RFC3339, d.SeenAt); err == nil {
 		page.Facts = append(page.Facts, [2]string{w["last"], person.Ago(w, s.service.Now().Sub(at).Microseconds())})
@@ -248,6 +251,51 @@ func (s *Server) myDevice(c *gin.Context) {
 		page.NoObstacle, page.Why = false, ""
 	}
 	s.render(c, http.StatusOK, page)
+}
+
+// reminders tells whether a person is reminded.
+func (s *Server) reminders(page *person.Page, user string) {
+	if _, known := s.service.Snapshot().People.Get(user); !known || len(s.service.Snapshot().Book.Rulebook.Notices) == 0 {
+		return
+	}
+	page.Reminders = "on"
+	if m := s.service.Notices.Muted(user); m != nil {
+		page.Reminders, page.Muted = "off", strings.Replace(m.Until[:16], "T", " ", 1)+" UTC"
+	}
+}
+
+// remindMe has the person of the connection be reminded no more for a while, or again.
+func (s *Server) remindMe(c *gin.Context) {
+	s.authorizeAs(c, bearer.MayDecide)
+	if c.IsAborted() {
+		return
+	}
+	if err := s.origin.Check(c.Request); err != nil {
+		s.fail(c, edge.NewProblem(http.StatusForbidden, "the request comes from another site"))
+		return
+	}
+	if !s.form(c) {
+		return
+	}
+	user, err := single(c, headerUser)
+	if err == nil && user == "" {
+		err = fault.Input("", "the proxy does not say who you are")
+	}
+	if err == nil && !s.tickets.Allow("remind "+user, time.Now()) {
+		err = edge.TooMany("you changed this a moment ago; try again in a few seconds")
+	}
+	if err == nil {
+		d := api.MuteDraft{Person: user, Reason: "asked for on the page of the device"}
+		if c.PostForm("remind") == "yes" {
+			d.For = "0s"
+		}
+		_, err = s.service.Notices.Mute(c.Request.Context(), actor(c).Name, d)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Redirect(http.StatusSeeOther, "/me/device")
 }
 
 func (s *Server) askToEnrol(c *gin.Context, w map[string]string, wrong string) {

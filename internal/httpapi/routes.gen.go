@@ -120,6 +120,18 @@ type operations interface {
 	// ListLiveSessions is GET /api/v1/live-sessions: Allows that an enforcer may still rely on, the newest first.
 	ListLiveSessions(c *gin.Context, p ListLiveSessionsParams) (List[LiveSession], error)
 
+	// ListMutes is GET /api/v1/notice-mutes: People who are not reminded.
+	ListMutes(c *gin.Context) (List[Mute], error)
+
+	// Mute is POST /api/v1/notice-mutes: Have a person not be reminded for a while, or again; that a device fell is always told.
+	Mute(c *gin.Context, body MuteDraft) (*Mute, error)
+
+	// ListNotices is GET /api/v1/notices: Who was told of what, and who is to be told, the newest first.
+	ListNotices(c *gin.Context, p ListNoticesParams) (*NoticePage, error)
+
+	// TryNotice is POST /api/v1/notices/try: What a notice would say of a device as it stands; nobody is told.
+	TryNotice(c *gin.Context, body NoticeTrialDraft) (*NoticeTrial, error)
+
 	// GetOverview is GET /api/v1/overview: The fleet at a glance.
 	GetOverview(c *gin.Context, p GetOverviewParams) (*Overview, error)
 
@@ -527,6 +539,27 @@ func readListLiveSessions(c *gin.Context) (p ListLiveSessionsParams, err error) 
 	return p, nil
 }
 
+// readListNotices reads the parameters of a request.
+func readListNotices(c *gin.Context) (p ListNoticesParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "device", query, &p.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("device", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "person", query, &p.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("person", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "state", query, &p.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("state", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
+	}
+	return p, nil
+}
+
 // readGetOverview reads the parameters of a request.
 func readGetOverview(c *gin.Context) (p GetOverviewParams, err error) {
 	query := c.Request.URL.Query()
@@ -910,6 +943,37 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.ListLiveSessions(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/notice-mutes", func(c *gin.Context) {
+		out, err := s.ListMutes(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/notice-mutes", func(c *gin.Context) {
+		var body MuteDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.Mute(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/notices", func(c *gin.Context) {
+		p, err := readListNotices(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ListNotices(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/notices/try", func(c *gin.Context) {
+		var body NoticeTrialDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.TryNotice(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/overview", func(c *gin.Context) {

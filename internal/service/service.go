@@ -13,6 +13,8 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/intake"
+	"ironledger.example/internal/news"
+	"ironledger.example/internal/notice"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/stream"
@@ -48,6 +50,7 @@ type Service struct {
 	View      *view.Service
 	Audit     *audit.Service
 	Streams   *stream.Service
+	Notices   *notice.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -66,12 +69,14 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, e.GiveUp(ctx, err)
 	}
-	streams, err := stream.New(e, o.Dir)
+	latest := news.Of(e)
+	streams, err := stream.New(e, latest, o.Dir)
 	if err != nil {
 		return nil, e.GiveUp(ctx, err)
 	}
 	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
+	s.Notices = notice.New(e, latest, s.View, decisions)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return nil, errors.Join(err, e.Close())
@@ -82,5 +87,6 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 
 // Close ends what is under way, and closes the records.
 func (s *Service) Close() error {
+	s.Notices.Stop()
 	return errors.Join(s.Streams.Stop(context.Background()), s.Engine.Close())
 }

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"html/template"
 	"io"
 	"net/http"
@@ -54,6 +55,7 @@ type told struct {
 		Previous string            `json:"previous_level"`
 		Current  string            `json:"current_level"`
 		Lost     []string          `json:"lost"`
+		Subject  string            `json:"subject"` // of a notice
 		Reason   map[string]string `json:"reason_admin"`
 	} `json:"event"`
 	Link string `json:"link"`
@@ -113,7 +115,7 @@ func (c *Chat) take(w http.ResponseWriter, r *http.Request) {
 		l.Person = says.Subject.User.Email
 	}
 	if l.To == "" {
-		l.Text = ev.Type()
+		l.Text = cmp.Or(says.Event.Subject, ev.Type())
 	}
 	c.told = slices.Insert(c.told, 0, l)
 	c.told = c.told[:min(len(c.told), maxHeard)]

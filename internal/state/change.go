@@ -90,9 +90,14 @@ type Change struct {
 	streams    puts[Stream]
 	places     puts[StreamPlace]
 	letters    puts[Letter]
-	waivers    puts[Waiver]
-	vouches    puts[Vouch]
-	retired    puts[Retirement]
+	notices    puts[Notice]
+	mutes      puts[Mute]
+
+	noticePlace puts[NoticePlace]
+
+	waivers puts[Waiver]
+	vouches puts[Vouch]
+	retired puts[Retirement]
 }
 
 // HouseChange is a rulebook, directory or roster that takes the place of the one there

@@ -62,6 +62,15 @@ var (
 	LetterKind = kind[Letter]{"stream-letter", // by jti
 		func(s *Snapshot) *table[Letter] { return &s.Letters },
 		func(c *Change) *puts[Letter] { return &c.letters }}
+	NoticeKind = kind[Notice]{"notice",
+		func(s *Snapshot) *table[Notice] { return &s.Notices },
+		func(c *Change) *puts[Notice] { return &c.notices }}
+	noticePlaceKind = kind[NoticePlace]{"notice-place",
+		func(s *Snapshot) *table[NoticePlace] { return &s.noticePlace },
+		func(c *Change) *puts[NoticePlace] { return &c.noticePlace }}
+	MuteKind = kind[Mute]{"mute", // by person
+		func(s *Snapshot) *table[Mute] { return &s.Mutes },
+		func(c *Change) *puts[Mute] { return &c.mutes }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -71,7 +80,8 @@ var (
 var plain = []interface {
 	load(ctx context.Context, s *store.Store, into *Snapshot) error
 	apply(c *Change, to *Snapshot)
-}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, WaiverKind, VouchKind, RetirementKind}
+}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, WaiverKind,
+	VouchKind, RetirementKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

@@ -33,9 +33,14 @@ type Snapshot struct {
 	Streams    table[Stream]
 	places     table[StreamPlace] // by stream
 	Letters    table[Letter]
-	Waivers    table[Waiver]
-	Vouches    table[Vouch]
-	retired    table[Retirement] // by device
+	Notices    table[Notice]
+	Mutes      table[Mute] // by person
+
+	noticePlace table[NoticePlace]
+
+	Waivers table[Waiver]
+	Vouches table[Vouch]
+	retired table[Retirement] // by device
 
 	// tried is set on a snapshot whose book, people or roster are not in force: no
 	// device of its fleet has been appraised under them.

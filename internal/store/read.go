@@ -67,7 +67,7 @@ func (s *Store) People(ctx context.Context) ([]directory.Person, error) {
 		if err := rows.Scan(&p.ID, &p.Name, &groups); err != nil {
 			return nil, fmt.Errorf("read people: %w", err)
 		}
-		if err := json.Unmarshal([]byte(groups), &p.Groups); err != nil {
+		if err := readPerson(&p, groups); err != nil {
 			return nil, fmt.Errorf("read the groups of %s: %w", p.ID, err)
 		}
 		out = append(out, p)
@@ -75,10 +75,32 @@ func (s *Store) People(ctx context.Context) ([]directory.Person, error) {
 	return out, rows.Err()
 }
 
+// personRest is what the column groups holds of people of whom more is known than their
+// groups; else it holds the list of these.
+type personRest struct {
+	Groups   []string `json:"groups"`
+	Mail     string   `json:"mail,omitempty"`
+	Language string   `json:"language,omitempty"`
+}
+
+func readPerson(p *directory.Person, groups string) error {
+	if !strings.HasPrefix(groups, "{") {
+		return json.Unmarshal([]byte(groups), &p.Groups)
+	}
+	var rest personRest
+	err := json.Unmarshal([]byte(groups), &rest)
+	p.Groups, p.Mail, p.Language = rest.Groups, rest.Mail, rest.Language
+	return err
+}
+
 // PutPeople adds people to a batch.
 func (b *Batch) PutPeople(people []directory.Person) error {
 	for _, p := range people {
-		groups, err := json.Marshal(p.Groups)
+		var rest any = p.Groups
+		if p.Mail != "" || p.Language != "" {
+			rest = personRest{p.Groups, p.Mail, p.Language}
+		}
+		groups, err := json.Marshal(rest)
 		if err != nil {
 			return fmt.Errorf("the groups of %s have no JSON form: %w", p.ID, err)
 		}

@@ -168,7 +168,7 @@ func (x *sender) fill(ctx context.Context) error {
 		return ctx.Err()
 	}
 	to := min(read+chunk, size)
-	entries, err := x.service.news.between(ctx, x.service.Engine, read+1, to)
+	entries, err := x.service.news.Between(ctx, read+1, to)
 	if err != nil {
 		return err
 	}
@@ -209,6 +209,8 @@ func happened(e *ledger.Entry, g *signal.Given) (event.Event, error) {
 	switch {
 	case e.Body != nil:
 		return event.Read(e)
+	case e.Kind == ledger.NoticeSent || e.Kind == ledger.EnrolmentHeld:
+		return &event.SessionEnded{}, nil // what it said is gone
 	case e.Kind == ledger.SessionEnded:
 		return &event.SessionEnded{Decision: e.About, Cause: event.ByStanding}, nil
 	}

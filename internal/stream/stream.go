@@ -21,18 +21,17 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"ironledger.example/core/access"
 	"ironledger.example/core/event"
-	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
-	"ironledger.example/core/value"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/news"
 	"ironledger.example/internal/outbound"
 	"ironledger.example/internal/sealed"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/view"
 )
 
 // Options are what the transmitter is started with.
@@ -50,7 +49,7 @@ type Service struct {
 	box  *sealed.Box
 
 	verified verifications
-	news     news
+	news     *news.News
 	// changing is held while a sender takes the place of another.
 	changing sync.Mutex
 
@@ -64,7 +63,7 @@ type Service struct {
 }
 
 // New is a service over open records in a folder. Nothing is told before [Service.Start].
-func New(e *engine.Engine, dir string) (*Service, error) {
+func New(e *engine.Engine, n *news.News, dir string) (*Service, error) {
 	k, err := openKeys(filepath.Join(dir, "signals.keys"), e.Now())
 	if err != nil {
 		return nil, err
@@ -73,7 +72,7 @@ func New(e *engine.Engine, dir string) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Service{Engine: e, keys: k, box: box}, nil
+	return &Service{Engine: e, news: n, keys: k, box: box}, nil
 }
 
 // flushEach is how often the places of streams are kept. What was acknowledged since is
@@ -249,8 +248,8 @@ func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, 
 		}
 	}
 	now := s.Micros()
-	return &signal.Given{Rulebook: rb, Events: delivered(st, r), Device: r.Device, Person: r.Person,
-		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: directory{snap, now}, When: r.When,
+	return &signal.Given{Rulebook: rb, Receiver: r.ID, Events: delivered(st, r), Device: r.Device, Person: r.Person,
+		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: view.Directory{Snapshot: snap, Now: now}, When: r.When,
 		Reach: r.Form == rulebook.CloudForm, Now: now}, nil
 }
 
@@ -261,68 +260,6 @@ func delivered(st *state.Stream, r *rulebook.Receiver) []string {
 	for _, name := range r.Events {
 		if st.Requested == nil || slices.Contains(st.Requested, signal.TypeOf(name)) {
 			out = append(out, name)
-		}
-	}
-	return out
-}
-
-// directory is whose devices are, in a snapshot, at a moment.
-type directory struct {
-	snap *state.Snapshot
-	now  int64
-}
-
-func (d directory) attribute(device, name string) string {
-	x := d.snap.Fleet.Get(device)
-	if x == nil || x.View == nil {
-		return ""
-	}
-	if v := x.View.Value(d.snap.Book.Rulebook.Dict.Slot(name)); v.Known() && v.Kind() == value.Text {
-		return v.Str()
-	}
-	return ""
-}
-
-// Owner is the person whose device it is.
-func (d directory) Owner(device string) string { return d.attribute(device, "owner") }
-
-// Serial is the serial of a device.
-func (d directory) Serial(device string) string { return d.attribute(device, "serial") }
-
-// Level is the level that a device stands at.
-func (d directory) Level(device string) string {
-	x := d.snap.Fleet.Get(device)
-	if x == nil {
-		return ""
-	}
-	return d.snap.Book.Rulebook.LevelName(x.Result.Level)
-}
-
-// View is what is known of a device.
-func (d directory) View(device string) *evidence.View {
-	x := d.snap.Fleet.Get(device)
-	if x == nil {
-		return nil
-	}
-	return d.snap.At(x, d.now).View
-}
-
-// Reach are the resources that the person whose device it is may come to reach from it
-// while it stands at a level.
-func (d directory) Reach(device, level string) []string {
-	rb := d.snap.Book.Rulebook
-	rank, onLadder := rb.Rank(level)
-	x := d.snap.Fleet.Get(device)
-	if x == nil || !onLadder {
-		return nil
-	}
-	q := access.Request{Action: "open", Device: access.Device{ID: x.ID, Known: !x.Outsider(), Level: rulebook.Level(rank),
-		View: d.View(device)}}
-	d.snap.People.Ask(&q, d.Owner(device))
-	trial, out := d.snap.Book.Gates.Evaluator(), []string{}
-	for _, r := range rb.Resources {
-		if q.Resource = r.ID; trial.Possible(&q, d.now) {
-			out = append(out, r.ID)
 		}
 	}
 	return out

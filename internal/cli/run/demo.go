@@ -23,6 +23,7 @@ type demoOptions struct {
 	serveOptions
 	story, fast, proxy, partners bool
 	front                        string // where nginx listens
+	mailbox                      string // the page of the mailbox that stands in for people's
 }
 
 // DemoCmd is the command demo.
@@ -40,8 +41,9 @@ applications and asks the service about every request. The certificates of some
 devices are written out, to come with.
 
 With --with-partners, stand-ins for partner systems run beside it: an identity provider
-that hears of devices by Shared Signals and signs people out, and a chat room that is
-told of falls by a web hook. Each shows on a page what it was told.
+that hears of devices by Shared Signals and signs people out, a chat room that is told of
+falls by a web hook, and a mail server where notices arrive. Each shows on a page what it
+was told.
 
 With --story, play a short story in the terminal against a service of its own,
 over its API, and exit.`,
@@ -83,6 +85,14 @@ func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
 	if o.story {
 		return playStory(ctx, a, &o.serveOptions, log, clock, o.fast)
 	}
+	if o.partners {
+		box, err := demo.Mailbox(ctx, o.data)
+		if err != nil {
+			return fmt.Errorf("the stand-in for a mail server could not be started: %w", err)
+		}
+		o.smtp, o.smtpCA, o.mailbox = box.Server, box.Trust, box.Page
+		o.mailFrom = "Iron Ledger <posture@gullholm.example>"
+	}
 	return serve(ctx, &o.serveOptions, log, func(url, token string) error {
 		if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
 			shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.",
@@ -122,6 +132,7 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 		if err != nil {
 			return fmt.Errorf("the partners could not be started: %w", err)
 		}
+		partners = append(partners, demo.Partner{Title: "the mail of everybody, where notices arrive", URL: o.mailbox})
 		shell.Line(a.Out, "\n  Stand-ins for partners:")
 		for _, p := range partners {
 			shell.Line(a.Out, "    %s   %s", a.Bold(p.URL), p.Title)

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -24,7 +25,9 @@ import (
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/httpapi"
+	"ironledger.example/internal/notice"
 	"ironledger.example/internal/outbound"
+	"ironledger.example/internal/sealed"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/stream"
 )
@@ -34,7 +37,8 @@ type serveOptions struct {
 	logJSON                                   bool
 	origin, newKey, resetClock, newAdmin      string
 	keepPast                                  string
-	inside                                    []string         // networks that may be called, though they are inside
+	inside                                    []string // networks that may be called, though they are inside
+	smtp, mailFrom, smtpPassword, smtpCA      string
 	now                                       func() time.Time // nil: time.Now
 }
 
@@ -84,6 +88,11 @@ recorded. Without TLS the service listens on loopback only.`,
 		"how long past evidence is kept, to compute past standings and decisions again")
 	f.StringSliceVar(&o.inside, "call-inside", nil,
 		"networks on this machine, its link or in private ranges that receivers may be in, as 10.20.0.0/16 (default: none)")
+	f.StringVar(&o.smtp, "smtp", "",
+		"the mail server that notices are sent by, as smtps://posture@mail.example.org:465 (default: mail waits)")
+	f.StringVar(&o.mailFrom, "mail-from", "", "the sender of notices, as 'Iron Ledger <posture@example.org>'")
+	f.StringVar(&o.smtpPassword, "smtp-password-file", "", "the file with the password for the mail server")
+	f.StringVar(&o.smtpCA, "smtp-ca", "", "certificates to trust the mail server by, PEM (default: those of the machine)")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	shell.Must(c.MarkFlagRequired("data"))
@@ -152,6 +161,39 @@ func (o *serveOptions) policy() (p outbound.Policy, err error) {
 	return p, nil
 }
 
+// mailer is the mail server that notices are sent by; nil for none.
+func (o *serveOptions) mailer() (notice.Mailer, error) {
+	if o.smtp == "" {
+		return nil, nil
+	}
+	password, trusted := "", (*tls.Config)(nil)
+	if o.smtpPassword != "" {
+		if err := sealed.OwnersAlone(o.smtpPassword); err != nil {
+			return nil, err
+		}
+		raw, err := os.ReadFile(o.smtpPassword)
+		if err != nil {
+			return nil, err
+		}
+		password = strings.TrimSpace(string(raw))
+	}
+	if o.smtpCA != "" {
+		raw, err := os.ReadFile(o.smtpCA)
+		if err != nil {
+			return nil, err
+		}
+		trusted = &tls.Config{RootCAs: x509.NewCertPool()}
+		if !trusted.RootCAs.AppendCertsFromPEM(raw) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM", o.smtpCA)
+		}
+	}
+	m, err := notice.OpenSMTP(o.smtp, password, o.mailFrom, trusted)
+	if err != nil {
+		return nil, shell.Usagef("--smtp and --mail-from: %v", err)
+	}
+	return m, nil
+}
+
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
 func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
@@ -160,6 +202,10 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 		return err
 	}
 	inside, err := o.policy()
+	if err != nil {
+		return err
+	}
+	mailer, err := o.mailer()
 	if err != nil {
 		return err
 	}
@@ -182,6 +228,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	http := &web{listener: l, certificate: certificate}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
+	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer})
 	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),
 		TLS: certificate != nil, Public: public, Console: console.Files()})
 	err = runFronts(ctx, log, []front{http}, func() error { return ready(http.url(), svc.FirstToken) })

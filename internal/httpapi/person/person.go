@@ -76,6 +76,9 @@ type Page struct {
 	Enrol      bool     // the device may ask to be taken in
 	Platforms  []string // that a device may have
 	Wrong      string   // with what was filled in
+
+	Reminders string // "on" or "off" for the person; "" when nobody is known to come
+	Muted     string // until when
 }
 
 // Obstacle is a rule that is not passed, as its person may know it.
@@ -142,21 +145,16 @@ func Ago(w map[string]string, micros int64) string {
 	return fmt.Sprintf("%s %s", value.FormatAge(max(0, micros)), w["ago"])
 }
 
-// linked writes the steps of a remedy: plain text with links as [text](https://…).
+// linked writes the steps of a remedy: plain text with links.
 func linked(text string) template.HTML {
 	var out strings.Builder
-	for text != "" {
-		before, rest, found := strings.Cut(text, "[")
-		label, after, closed := strings.Cut(rest, "](")
-		target, tail, ended := strings.Cut(after, ")")
-		if !found || !closed || !ended || !strings.HasPrefix(target, "https://") {
-			out.WriteString(template.HTMLEscapeString(text))
-			break
+	for _, p := range rulebook.Pieces(text) {
+		if p.URL == "" {
+			out.WriteString(template.HTMLEscapeString(p.Text))
+			continue
 		}
-		out.WriteString(template.HTMLEscapeString(before))
-		fmt.Fprintf(&out, `<a href="%s" rel="noreferrer">%s</a>`, template.HTMLEscapeString(target),
-			template.HTMLEscapeString(label))
-		text = tail
+		fmt.Fprintf(&out, `<a href="%s" rel="noreferrer">%s</a>`, template.HTMLEscapeString(p.URL),
+			template.HTMLEscapeString(p.Text))
 	}
 	return template.HTML(out.String()) // every part was escaped above
 }
