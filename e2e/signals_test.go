@@ -670,12 +670,12 @@ func conforms(t *testing.T, x *set) {
 func TestTheConsoleShowsSignals(t *testing.T) {
 	s := start(t, "demo", t.TempDir(), "--with-partners")
 	var provider string
+	var list struct {
+		Items []struct{ Endpoint string }
+	}
 	for until := time.Now().Add(10 * time.Second); provider == ""; time.Sleep(20 * time.Millisecond) {
-		var list struct {
-			Items []struct{ Endpoint string }
-		}
 		s.call(t, "GET", "/api/v1/streams", adminToken, "", "").into(t, http.StatusOK, &list)
-		if len(list.Items) > 0 {
+		if len(list.Items) > 1 {
 			provider = strings.TrimSuffix(list.Items[0].Endpoint, "/events")
 		}
 		if time.Now().After(until) {
@@ -703,7 +703,39 @@ func TestTheConsoleShowsSignals(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "They work on it\r"))
 	until(t, ctx, "paused")
 	picture(t, ctx, "console-signals")
+	press(t, ctx, "Go on…")
+	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Done\r"))
+	untilNot(t, ctx, "They work on it")
+	// What a receiver refuses is kept, and sent again when it takes events again.
+	door(t, provider)
+	s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json",
+		`{"source":"sensor","identity":{"id":"GF-L-1043"},"evidence":{"threat.score":95}}`).into(t, 200, nil)
+	until(t, ctx, "refused with access_denied")
+	do(t, ctx, chromedp.Click(chromedp.CSS(`button[aria-expanded=false]`)))
+	until(t, ctx, "Send all again")
+	picture(t, ctx, "console-letters")
+	door(t, provider)
+	press(t, ctx, "Send all again")
+	until(t, ctx, "None: the receiver has been told everything")
+	press(t, ctx, "Secret…")
+	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Yearly\r"))
+	until(t, ctx, "whsec_")
+	open(t, ctx, s.url+"/signals/notices", "fell from strong to barred")
+	picture(t, ctx, "console-notices")
+	open(t, ctx, s.url+"/devices/GF-L-1042", "by mail, in en")
 	open(t, ctx, provider, "signed out")
 	until(t, ctx, "device-compliance-change")
 	picture(t, ctx, "partner-sign-in")
+}
+
+// door opens or closes the stand-in for a chat room.
+func door(t *testing.T, room string) {
+	t.Helper()
+	r, err := http.Post(room+"/door", "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Body.Close()
 }

@@ -130,9 +130,22 @@ export const router = createRouter({
     },
     {
       path: '/signals',
-      name: 'signals',
       component: () => import('./views/SignalsView.vue'),
       meta: { title: 'Signals' },
+      children: [
+        {
+          path: '',
+          name: 'signals',
+          component: () => import('./views/signals/ReceiversView.vue'),
+          meta: { title: 'Signals' },
+        },
+        {
+          path: 'notices',
+          name: 'notices',
+          component: () => import('./views/signals/NoticesView.vue'),
+          meta: { title: 'Notices' },
+        },
+      ],
     },
     {
       path: '/decisions',

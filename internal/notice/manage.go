@@ -10,6 +10,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
+	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
@@ -94,16 +95,8 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 			return nil, fault.Inputf("/device", "%s is about a device: say which; there is none called %q", r.On, d.Device)
 		}
 		x := snap.At(snap.Fleet.Get(id), now)
-		n.What, n.Device, n.Rules = id, id, snap.Book.Rules.Binding(&x.Result)
-		n.From, n.To = rb.LevelName(rb.Top()), rb.LevelName(x.Result.Level)
-		if r.On == rulebook.Rose {
-			n.From = rb.LevelName(0)
-		}
-		if len(n.Rules) > 0 {
-			n.Detail = n.Rules[0]
-		} else if len(snap.Book.RuleKeys) > 0 {
-			n.Detail = snap.Book.RuleKeys[0]
-		}
+		n.What, n.Device = id, id
+		example(snap.Book, x, r.On, &n)
 		n.Person = (view.Directory{Snapshot: snap, Now: now}).Owner(id)
 		c.Device, c.From, c.To, c.Rules = id, n.From, n.To, n.Rules
 	}
@@ -130,6 +123,22 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 	}
 	out.Subject, out.Text, out.HTML = m.Subject, m.plain(), html
 	return out, nil
+}
+
+// example fills in what could have happened to a device: what holds it down, or what its
+// first rule would if it were not passed.
+func example(b *state.Book, d *state.Device, on rulebook.Occasion, n *state.Notice) {
+	rb := b.Rulebook
+	n.From, n.To, n.Rules = rb.LevelName(rb.Top()), rb.LevelName(d.Result.Level), b.Rules.Binding(&d.Result)
+	if on == rulebook.Rose {
+		n.From = rb.LevelName(0)
+	} else if i := slices.Index(d.Result.Verdicts, posture.Pass); len(n.Rules) == 0 && i >= 0 {
+		n.Rules = []string{b.RuleKeys[i]}
+		n.To = rb.LevelName(rb.Rule(b.RuleKeys[i]).Cap)
+	}
+	if len(n.Rules) > 0 {
+		n.Detail = n.Rules[0]
+	}
 }
 
 // How long a person may be left without reminders.

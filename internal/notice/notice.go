@@ -32,12 +32,15 @@ import (
 	"ironledger.example/internal/view"
 )
 
+// GatherFor is how long a notice waits, if nobody says otherwise: others may go along, or
+// it heals.
+const GatherFor = 20 * time.Second
+
 // How notices are made and sent.
 const (
-	gatherFor = 20 * time.Second // others may go along, or it heals
-	lookEach  = time.Second      // for what is due
-	scanEach  = 5 * time.Minute  // for what is coming
-	chunk     = 1024             // entries read at a time
+	lookEach = time.Second     // for what is due
+	scanEach = 5 * time.Minute // for what is coming
+	chunk    = 1024            // entries read at a time
 
 	// dayLimit is how many messages a person gets in a day, and channelLimit an address or
 	// a receiver that is nobody's.
@@ -85,7 +88,7 @@ func New(e *engine.Engine, n *news.News, v *view.Service, d *decision.Service) *
 func (s *Service) Start(o Options) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for at, otherwise := range map[*time.Duration]time.Duration{&o.Gather: gatherFor, &o.Look: lookEach, &o.Scan: scanEach} {
+	for at, otherwise := range map[*time.Duration]time.Duration{&o.Gather: GatherFor, &o.Look: lookEach, &o.Scan: scanEach} {
 		if *at == 0 {
 			*at = otherwise
 		}

@@ -65,14 +65,22 @@ func (s *Service) tell(ctx context.Context, to string, list []*state.Notice) err
 	snap := s.Snapshot()
 	// Where each device stood before anything of which nobody has been told yet: who falls
 	// and rises again meanwhile has done neither.
-	stood := map[string]string{}
+	stood, newest := map[string]string{}, map[string]*state.Notice{}
 	for _, n := range list {
-		if _, is := stood[n.Device]; !is && n.From != "" {
+		if n.From == "" {
+			continue
+		}
+		if _, is := stood[n.Device]; !is {
 			stood[n.Device] = n.From
 		}
+		newest[n.Notice+"\n"+n.Device] = n
 	}
 	for _, n := range list {
 		switch why, as := s.void(snap, n, stood[n.Device]); {
+		case as == "" && n.From != "" && newest[n.Notice+"\n"+n.Device] != n:
+			x := *n
+			x.State, x.Why = state.NoticeHealed, "a later change of the device is told"
+			dropped[n.ID] = x
 		case as != "":
 			x := *n
 			x.State, x.Why = as, why

@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"fmt"
 	"html/template"
 	"io"
 	"math/big"
@@ -33,6 +34,7 @@ type Mailbox struct {
 
 	mu    sync.Mutex
 	mails []Letter
+	count int
 	down  bool // whether it takes nothing for now
 }
 
@@ -43,6 +45,7 @@ type Letter struct {
 	Text, HTML            string
 	TLS                   bool // whether it came under TLS
 	Header                mail.Header
+	Number                int
 }
 
 // NewMailbox is a mailbox with a certificate of its own for this machine.
@@ -158,20 +161,22 @@ func (l *letterIn) Data(r io.Reader) error {
 	}
 	l.box.mu.Lock()
 	defer l.box.mu.Unlock()
+	l.box.count++
+	in.Number = l.box.count
 	l.box.mails = slices.Insert(l.box.mails, 0, in)
 	l.box.mails = l.box.mails[:min(len(l.box.mails), maxHeard)]
 	return nil
 }
 
 var mailPage = template.Must(template.New("mail").Parse(`<!doctype html><html lang="en"><meta charset="utf-8">
-<meta http-equiv="refresh" content="2"><title>The mail of Gullholm, a stand-in</title>
+<meta http-equiv="refresh" content="5"><title>The mail of Gullholm, a stand-in</title>
 <style>body{font:15px/1.5 sans-serif;margin:2rem;max-width:60rem;color:#222}article{border-top:1px solid #ccc;padding:1rem 0}
 h2{margin:0;font-size:17px}.meta{color:#666}iframe{border:1px solid #ddd;width:100%;height:22rem;margin-top:.5rem}
 details{margin-top:.5rem}pre{white-space:pre-wrap}</style>
 <h1>The mail of Gullholm</h1><p>A stand-in for a mail server: what anybody is sent arrives here.</p>
 <form method="post" action="/down"><button>{{if .Down}}Take mail again{{else}}Take no mail for now{{end}}</button></form>
 {{range .Mails}}<article><h2>{{.Subject}}</h2><div class="meta">to {{.To}}, {{.At.Format "15:04:05"}}{{if .TLS}}, under TLS{{end}}</div>
-<iframe sandbox srcdoc="{{.HTML}}" title="{{.Subject}}"></iframe><details><summary>As plain text</summary><pre>{{.Text}}</pre></details>
+<iframe sandbox src="/mail/{{.Number}}" title="{{.Subject}}"></iframe><details><summary>As plain text</summary><pre>{{.Text}}</pre></details>
 </article>{{else}}<p>Nothing yet.</p>{{end}}</html>`))
 
 // ServeHTTP shows the mail.
@@ -182,6 +187,16 @@ func (b *Mailbox) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		b.down = !b.down
 		b.mu.Unlock()
 		http.Redirect(w, r, "/", http.StatusSeeOther)
+	case strings.HasPrefix(r.URL.Path, "/mail/"):
+		for _, m := range b.Mails() {
+			if r.URL.Path == fmt.Sprint("/mail/", m.Number) {
+				w.Header().Set("Content-Type", "text/html; charset=utf-8")
+				w.Header().Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
+				_, _ = io.WriteString(w, m.HTML)
+				return
+			}
+		}
+		http.NotFound(w, r)
 	case r.URL.Path == "/":
 		b.mu.Lock()
 		defer b.mu.Unlock()

@@ -29,6 +29,7 @@ type Provider struct {
 	issuer, audience   string
 
 	mu     sync.Mutex
+	closed bool // whether it refuses what comes
 	keys   jose.JSONWebKeySet
 	told   []heard
 	ids    map[string]bool
@@ -162,6 +163,15 @@ func (p *Provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.URL.Path {
 	case "/events":
 		p.take(w, r)
+	case "/door":
+		if r.Method != http.MethodPost {
+			http.NotFound(w, r)
+			return
+		}
+		p.mu.Lock()
+		p.closed = !p.closed
+		p.mu.Unlock()
+		http.Redirect(w, r, "/", http.StatusSeeOther)
 	case "/":
 		p.page(w)
 	default:
@@ -187,6 +197,13 @@ func (p *Provider) take(w http.ResponseWriter, r *http.Request) {
 	x, code, err := p.check(string(token))
 	if err != nil {
 		refuse(code, err)
+		return
+	}
+	p.mu.Lock()
+	closed := p.closed
+	p.mu.Unlock()
+	if closed {
+		refuse("access_denied", errors.New("we take nothing for now"))
 		return
 	}
 	p.hear(&x)
@@ -246,6 +263,7 @@ td,th{text-align:left;padding:.35rem .8rem .35rem 0;border-bottom:1px solid #ccc
 .out{font-weight:600}</style>
 <h1>The harbour's sign-in</h1><p>A stand-in for an identity provider. It hears of devices by Shared Signals, and ends a
 sign-in when it is told to.</p>
+<form method="post" action="/door"><button>{{if .Closed}}Take events again{{else}}Refuse events for now{{end}}</button></form>
 <h2>What it was told</h2>{{if .Told}}<table><tr><th>When<th>Event<th>About<th>Says<th>Here</tr>{{range .Told}}
 <tr><td>{{.At.Format "15:04:05.000"}}<td>{{.Event}}<td>{{.About}}<td>{{.Says}}<td class="out">{{.Effect}}</tr>{{end}}</table>
 {{else}}<p>Nothing yet.</p>{{end}}
@@ -266,5 +284,6 @@ func (p *Provider) page(w http.ResponseWriter) {
 	_ = providerPage.Execute(w, struct {
 		Told   []heard
 		People [][2]string
-	}{p.told, people})
+		Closed bool
+	}{p.told, people, p.closed})
 }

@@ -1422,6 +1422,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who was told of what, and who is to be told, the newest first */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a notice would say of a device as it stands; nobody is told */
+        post: operations["tryNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-mutes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People who are not reminded */
+        get: operations["listMutes"];
+        put?: never;
+        /** Have a person not be reminded for a while, or again; that a device fell is always told */
+        post: operations["mute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/signal-keys": {
         parameters: {
             query?: never;
@@ -2043,6 +2095,10 @@ export interface components {
             id: string;
             name?: string;
             groups?: string[];
+            /** @description Where notices go, when the id is no address of mail */
+            mail?: string;
+            /** @description What notices speak */
+            language?: string;
         };
         PeoplePage: {
             items: components["schemas"]["Person"][];
@@ -2736,6 +2792,75 @@ export interface components {
             reason: string;
             /** @description How long events are signed with the secret before too, as 24h */
             overlap?: string;
+        };
+        Notice: {
+            id: string;
+            /** @description The one of the rulebook */
+            notice: string;
+            /** @description The occasion */
+            on: string;
+            /** @description What it is about: a device, a source, a person, an enrolment */
+            what: string;
+            device?: string;
+            person?: string;
+            /** @description What it says, in a line */
+            title: string;
+            /** @description An address, or a receiver; empty when there is none */
+            to: string;
+            /** @enum {string} */
+            via: "mail" | "hook";
+            language: string;
+            /** @description When it happened, or was found */
+            at: string;
+            /** @description When what it reminds of ends */
+            until?: string;
+            /** @description When it is sent */
+            due?: string;
+            /** @enum {string} */
+            state: "waiting" | "sending" | "sent" | "healed" | "muted" | "failed";
+            /** @description Why nobody was told */
+            why?: string;
+            tries?: number;
+            /** @description The id of the message that it was a part of */
+            message?: string;
+            sent_at?: string;
+        };
+        NoticePage: {
+            items: components["schemas"]["Notice"][];
+            total: number;
+            next?: string;
+        };
+        NoticeTrialDraft: {
+            notice: string;
+            device?: string;
+        };
+        NoticeTrial: {
+            notice: string;
+            on: string;
+            /** @description Whether somebody would be told */
+            would: boolean;
+            /** @description Why nobody would be */
+            why?: string;
+            to: string;
+            via: string;
+            language: string;
+            subject: string;
+            text: string;
+            html: string;
+        };
+        Mute: {
+            person: string;
+            /** @description Left out when the person is reminded */
+            until?: string;
+            by?: string;
+            at?: string;
+            reason?: string;
+        };
+        MuteDraft: {
+            person: string;
+            /** @description How long, as 30d; 0s to be reminded again */
+            for?: string;
+            reason: string;
         };
         StreamDraft: {
             receiver: string;
@@ -5284,6 +5409,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Stream"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                device?: string;
+                person?: string;
+                /** @description One of waiting, sending, sent, healed, muted, failed */
+                state?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Notices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeTrialDraft"];
+            };
+        };
+        responses: {
+            /** @description The message */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description People */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Mute"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MuteDraft"];
+            };
+        };
+        responses: {
+            /** @description The person */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mute"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -5,6 +5,7 @@ import type { Problem } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
 
 const { before = 'Before', after = 'Next' } = defineProps<{
+  /** Empty when the page above has one. */
   title: string
   /** What came; null before something did. */
   page: P | null
@@ -34,7 +35,7 @@ defineSlots<{
 </script>
 
 <template>
-  <header class="head">
+  <header v-if="title" class="head">
     <h1>{{ title }}</h1>
     <slot name="head" />
   </header>

@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { api, must, type Device, type Reproduction } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import DeviceHistory from '../components/DeviceHistory.vue'
+import NoticesOf from '../components/NoticesOf.vue'
 import DeviceSheet from '../components/DeviceSheet.vue'
 import ExceptionForm from '../components/ExceptionForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -123,6 +124,8 @@ function vouched() {
       :ladder="device.top + 1"
       :version="device.since + device.seen_at + device.waivers.length + device.vouches.length"
     />
+
+    <NoticesOf v-if="!query.at" :device="device.id" />
 
     <section v-if="device.standing.reach.length > 1">
       <h2>To reach each level</h2>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { api, must } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import LevelMark from '../components/LevelMark.vue'
+import NoticesOf from '../components/NoticesOf.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
@@ -135,6 +136,8 @@ const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
     <p v-if="data.person.more > 0" class="small">
       <router-link :to="{ name: 'devices', query: theirs() }">and {{ data.person.more }} more</router-link>
     </p>
+
+    <NoticesOf :person="id" />
 
     <h2>Decided lately</h2>
     <p v-if="data.decisions.length === 0" class="soft">Nothing was ever decided for this person.</p>

@@ -39,7 +39,7 @@ func listCmd(a *shell.App) *cobra.Command {
 			for _, n := range got.Value.Items {
 				title, at, sent, why := n.Title, n.At, n.SentAt, n.Why
 				if a.Format == "table" {
-					title, at, why = shell.Clip(title, 60), shell.Ago(at), shell.Clip(why, 50)
+					title, at, why = shell.Clip(title, 52), shell.Ago(at), shell.Clip(why, 34)
 					if sent != "" {
 						sent = shell.Ago(sent)
 					}

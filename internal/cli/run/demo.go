@@ -81,6 +81,7 @@ func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
 		clock.Set(time.Now().Add(-8 * 24 * time.Hour)) // the ledger begins before the week that is played
 	}
 	o.inside = []string{"127.0.0.0/8"} // where the stand-ins are
+	o.noticesAfter = 5 * time.Second
 	o.now, o.origin = clock.Now, "ledger.gullholm.example"
 	if o.story {
 		return playStory(ctx, a, &o.serveOptions, log, clock, o.fast)

@@ -39,6 +39,7 @@ type serveOptions struct {
 	keepPast                                  string
 	inside                                    []string // networks that may be called, though they are inside
 	smtp, mailFrom, smtpPassword, smtpCA      string
+	noticesAfter                              time.Duration
 	now                                       func() time.Time // nil: time.Now
 }
 
@@ -93,6 +94,8 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.mailFrom, "mail-from", "", "the sender of notices, as 'Iron Ledger <posture@example.org>'")
 	f.StringVar(&o.smtpPassword, "smtp-password-file", "", "the file with the password for the mail server")
 	f.StringVar(&o.smtpCA, "smtp-ca", "", "certificates to trust the mail server by, PEM (default: those of the machine)")
+	f.DurationVar(&o.noticesAfter, "notices-after", notice.GatherFor,
+		"how long a notice waits for others to go along, or for what it tells of to heal")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	shell.Must(c.MarkFlagRequired("data"))
@@ -205,6 +208,9 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	if err != nil {
 		return err
 	}
+	if o.noticesAfter <= 0 || o.noticesAfter > time.Hour {
+		return shell.Usagef("--notices-after is a duration of an hour at most, as 20s, not %s", o.noticesAfter)
+	}
 	mailer, err := o.mailer()
 	if err != nil {
 		return err
@@ -228,7 +234,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	http := &web{listener: l, certificate: certificate}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
-	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer})
+	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
 	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),
 		TLS: certificate != nil, Public: public, Console: console.Files()})
 	err = runFronts(ctx, log, []front{http}, func() error { return ready(http.url(), svc.FirstToken) })
