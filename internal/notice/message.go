@@ -9,10 +9,12 @@ import (
 	"strings"
 	"text/template"
 	"time"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
 
+	"ironledger.example/core/event"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/state"
@@ -123,6 +125,19 @@ func compose(snap *state.Snapshot, base string, list []*state.Notice) *message {
 	return m
 }
 
+// maxLine bounds what devices say of themselves in a message, in bytes.
+const maxLine = 120
+
+// line is a text that somebody else wrote, as a part of a line.
+func line(text string) string {
+	return event.Clipped(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || !unicode.IsPrint(r) && r != ' ' {
+			return ' '
+		}
+		return r
+	}, text), maxLine)
+}
+
 // moment is a time as people read it.
 func moment(micros int64) string {
 	return time.UnixMicro(micros).UTC().Format("2006-01-02 15:04 MST")
@@ -130,11 +145,11 @@ func moment(micros int64) string {
 
 func partOf(snap *state.Snapshot, base, lang string, n *state.Notice) part {
 	b := snap.Book
-	f := facts{Name: n.What, What: n.What, Person: n.Person, Detail: n.Detail, From: n.From, To: n.To,
+	f := facts{Name: line(n.What), What: line(n.What), Person: line(n.Person), Detail: line(n.Detail), From: n.From, To: n.To,
 		Until: moment(n.Until), At: moment(n.At)}
 	if d := snap.Fleet.Get(n.Device); d != nil && d.View != nil {
 		if v := d.View.Value(b.Rulebook.Dict.Slot("name")); v.Known() && v.Kind() == value.Text && v.Str() != n.Device {
-			f.Name = v.Str() + " (" + n.Device + ")"
+			f.Name = line(v.Str()) + " (" + line(n.Device) + ")"
 		}
 	}
 	rules := n.Rules

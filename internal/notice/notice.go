@@ -101,16 +101,19 @@ func (s *Service) Start(o Options) {
 	s.wg.Go(func() { s.repeat(ctx, "notices are not sent", o.Look, s.send) })
 }
 
-// repeat does something again and again, with pauses, until ctx ends.
+// repeat does something again and again, with pauses, until ctx ends. After trouble the
+// pauses grow for a while.
 func (s *Service) repeat(ctx context.Context, trouble string, each time.Duration, do func(context.Context) error) {
-	for ctx.Err() == nil {
-		if err := do(ctx); err != nil && ctx.Err() == nil {
+	for pause := each; ctx.Err() == nil; {
+		if err := do(ctx); err == nil {
+			pause = each
+		} else if ctx.Err() == nil {
 			s.Log.Error(trouble, "error", err)
-			each = min(2*each, time.Minute)
+			pause = min(2*pause, time.Minute)
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(each):
+		case <-time.After(pause):
 		}
 	}
 }
@@ -169,12 +172,46 @@ func (s *Service) follow(ctx context.Context) error {
 // moveOn keeps notices that were made, but for those that there are already, with the
 // place up to which they were made.
 func (s *Service) moveOn(ctx context.Context, to int64, made []*state.Notice) error {
+	waiting := map[string]string{} // the notices that wait, by change
+	for _, n := range s.Snapshot().Notices.All() {
+		if k := changeKey(n); k != "" && n.State == state.NoticeWaits {
+			waiting[k] = n.ID
+		}
+	}
 	return s.Do(ctx, func(c *state.Change) error {
+		for _, n := range made {
+			merge(c, waiting, n)
+		}
 		if err := putNew(c, made); err != nil {
 			return err
 		}
 		return c.PutNoticePlace(to)
 	})
+}
+
+// changeKey tells notices apart of which the newest alone counts: of one device, to one
+// recipient. It is "" for others.
+func changeKey(n *state.Notice) string {
+	if n.From == "" {
+		return ""
+	}
+	return n.Notice + "\n" + n.Device + "\n" + n.Recipient()
+}
+
+// merge has a notice of a change take the place of one that waits: where the device stood
+// before stays, and so does its moment. A device that falls and rises all day is one.
+func merge(c *state.Change, waiting map[string]string, n *state.Notice) {
+	key := changeKey(n)
+	if key == "" || n.State != state.NoticeWaits {
+		return
+	}
+	if id, is := waiting[key]; is && id != n.ID {
+		if old := state.Get(c, state.NoticeKind, id); old != nil && old.State == state.NoticeWaits {
+			n.From, n.At, n.Due, n.Tries, n.Why = old.From, old.At, old.Due, old.Tries, old.Why
+			state.Drop(c, state.NoticeKind, id)
+		}
+	}
+	waiting[key] = n.ID
 }
 
 // putNew keeps notices, but for those that there are already.
@@ -376,13 +413,27 @@ func (s *Service) emergencies(snap *state.Snapshot) (out []*state.Notice) {
 	return out
 }
 
-// tidy forgets notices that nobody asks for any more.
+// tidy forgets notices that nobody asks for any more: old ones, and of the changes of a
+// device of which nobody was told all but the last.
 func (s *Service) tidy(ctx context.Context, snap *state.Snapshot) error {
 	var old []string
+	last := map[string]*state.Notice{} // of changes of which nobody was told, by change
 	for _, n := range snap.Notices.All() {
 		if s.Micros()-max(n.At, n.SentAt, n.Until) > keepFor.Microseconds() {
 			old = append(old, n.ID)
+			continue
 		}
+		key := changeKey(n)
+		if key == "" || n.State != state.NoticeHealed && n.State != state.NoticeMuted && n.State != state.NoticeFailed {
+			continue
+		}
+		if before := last[key]; before != nil && before.At > n.At {
+			old = append(old, n.ID)
+			continue
+		} else if before != nil {
+			old = append(old, before.ID)
+		}
+		last[key] = n
 	}
 	if len(old) == 0 {
 		return nil

@@ -273,7 +273,7 @@ func TestNoticesAreBounded(t *testing.T) {
 	id := ""
 	if err := n.s.Do(ctx, func(c *state.Change) error {
 		for _, x := range state.All(c, state.NoticeKind) {
-			if x.State == state.NoticeSent && x.Mail != "" {
+			if x.State == state.NoticeSent && x.Mail == "ada@gullholm.example" {
 				y := *x
 				y.State, id = state.NoticeSending, x.Message
 				return state.Put(c, state.NoticeKind, y.ID, &y)
@@ -292,6 +292,36 @@ func TestNoticesAreBounded(t *testing.T) {
 		}
 		return same == 2
 	})
+	if err := n.s.Close(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// A device that falls and rises all day fills nothing up, and what it calls itself breaks
+// no line.
+func TestNoticesOfADeviceThatFlaps(t *testing.T) {
+	dir, ctx := t.TempDir(), context.Background()
+	n := &noticing{acts: &acts{}, post: &post{}, t: t}
+	n.start(dir, 2*time.Second)
+	if _, err := n.s.Admin.ImportPeople(ctx, "author", []directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}}},
+		admin.ListImport{AcceptImpact: "a trial"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := n.s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
+		t.Fatal(err)
+	}
+	n.shows("a1", `"storage.encrypted":true,"threat.score":0,"screen_lock.after":"1m","owner":"ada@gullholm.example",`+
+		`"name":"x\r\nBcc: eve@gullholm.example\r\n<script>"`)
+	for i := range 41 {
+		n.shows("a1", fmt.Sprintf(`"storage.encrypted":%t`, i%2 != 0))
+		time.Sleep(5 * time.Millisecond)
+	}
+	eventually(t, "ada is told once", func() bool { return len(n.post.to("ada@gullholm.example")) == 1 })
+	if m := n.post.to("ada@gullholm.example")[0]; strings.ContainsAny(m.Subject, "\r\n") || strings.Contains(m.HTML, "<script>") ||
+		strings.Contains(m.Text, "\nBcc") || strings.Count(m.Text, " fell from strong to limited") != 1 {
+		t.Errorf("ada reads %q:\n%s", m.Subject, m.Text)
+	}
+	eventually(t, "little is kept", func() bool { return len(n.s.Snapshot().Notices.List()) < 12 })
 	if err := n.s.Close(); err != nil {
 		t.Fatal(err)
 	}
