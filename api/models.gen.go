@@ -61,6 +61,38 @@ type Admission struct {
 	Reason string `json:"reason"`
 }
 
+// Alert defines model for Alert.
+type Alert struct {
+	ID string `json:"id"`
+
+	// Kind One of emergency, source, unmatched, enrolment, stream, notice, issuer, crl, records, disk
+	Kind  string `json:"kind"`
+	About string `json:"about,omitempty,omitzero"`
+	Title string `json:"title"`
+
+	// Link The page of the console where it can be mended
+	Link   string `json:"link"`
+	Since  string `json:"since,omitempty,omitzero"`
+	SeenBy string `json:"seen_by,omitempty,omitzero"`
+	SeenAt string `json:"seen_at,omitempty,omitzero"`
+	Note   string `json:"note,omitempty,omitzero"`
+}
+
+// AlertList defines model for AlertList.
+type AlertList struct {
+	Items []Alert `json:"items"`
+
+	// Unseen How many nobody has seen
+	Unseen int `json:"unseen"`
+}
+
+// AlertSeenDraft defines model for AlertSeenDraft.
+type AlertSeenDraft struct {
+	// IDs All of them when left out
+	IDs  []string `json:"ids,omitempty,omitzero"`
+	Note string   `json:"note,omitempty,omitzero"`
+}
+
 // Answer defines model for Answer.
 type Answer struct {
 	// Embedded struct due to allOf(#/components/schemas/Decision)
@@ -1762,6 +1794,9 @@ type SearchResourceJSONRequestBody = AccessSearch
 
 // SearchSubjectJSONRequestBody defines body for SearchSubject for application/json ContentType.
 type SearchSubjectJSONRequestBody = AccessSearch
+
+// SeeAlertsJSONRequestBody defines body for SeeAlerts for application/json ContentType.
+type SeeAlertsJSONRequestBody = AlertSeenDraft
 
 // AskJSONRequestBody defines body for Ask for application/json ContentType.
 type AskJSONRequestBody = Evaluation

@@ -19,6 +19,8 @@ var Operations = map[string]Operation{
 	"POST /access/v1/search/action":           {Right: "decide", Computes: true},
 	"POST /access/v1/search/resource":         {Right: "decide", Computes: true},
 	"POST /access/v1/search/subject":          {Right: "decide", Computes: true},
+	"GET /api/v1/alerts":                      {Right: "read", Computes: true},
+	"POST /api/v1/alerts/seen":                {Right: "waive"},
 	"POST /api/v1/ask":                        {Right: "ask"},
 	"POST /api/v1/ask/under":                  {Right: "ask", Computes: true},
 	"GET /api/v1/certificates":                {Right: "read", Computes: true},

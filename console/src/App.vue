@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import AlertCount from './components/AlertCount.vue'
 import { useLive } from './stores/live'
 import { useSession } from './stores/session'
 
@@ -53,6 +54,7 @@ async function signOut() {
           >{{ title }}</router-link
         >
       </nav>
+      <AlertCount v-if="session.can('GET /api/v1/alerts')" />
       <span class="who soft small"
         >{{ session.who?.name }}, {{ session.who?.role
         }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span

@@ -25,6 +25,12 @@ export const router = createRouter({
       props: true,
       meta: { title: 'Device' },
     },
+    {
+      path: '/alerts',
+      name: 'alerts',
+      component: () => import('./views/AlertsView.vue'),
+      meta: { title: 'What needs you' },
+    },
     { path: '/people', name: 'people', component: () => import('./views/PeopleView.vue'), meta: { title: 'People' } },
     {
       path: '/people/:id',

@@ -91,6 +91,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.StreamChanged:     read[StreamChanged],
 	ledger.NoticeSent:        read[NoticeSent],
 	ledger.NoticeMuted:       read[NoticeMuted],
+	ledger.AlertSeen:         read[AlertSeen],
 	ledger.RulebookPublished: read[RulebookPublished],
 	ledger.PeopleImported:    read[PeopleImported],
 	ledger.PersonRemoved:     read[PersonRemoved],

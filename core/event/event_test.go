@@ -31,6 +31,7 @@ func oneOfEach() []Event {
 		&StreamChanged{Stream: "st-1", Receiver: "idp", Change: "status", Endpoint: "https://idp.gullholm.example/events",
 			Events: []string{"session-revoked"}, Subject: "+ device d-1", Status: "paused", Letters: 3, Reason: odd},
 		&NoticeSent{Message: "m", Notice: "n", On: "fell", What: "d", Detail: odd, To: odd, Via: ViaMail, Subject: odd, Text: odd},
+		&AlertSeen{Alert: "source:mdm", Note: odd},
 		&NoticeMuted{Person: odd, Until: "2026-11-21T08:00:00Z", Reason: odd},
 		&StandingChanged{Device: "d", From: "sound", To: "barred", Shadow: "limited",
 			Binding: []string{"laptop/os", odd}, Cause: ByEvidence, Rulebook: 3,

@@ -63,3 +63,21 @@ func (n *NoticeMuted) Gist() string {
 	}
 	return text
 }
+
+// AlertSeen is an alert that somebody has seen.
+type AlertSeen struct {
+	Alert string `json:"alert"`
+	Note  string `json:"note,omitempty"`
+}
+
+// Kind is [ledger.AlertSeen].
+func (*AlertSeen) Kind() ledger.Kind { return ledger.AlertSeen }
+
+// About is the alert.
+func (a *AlertSeen) About() string { return a.Alert }
+
+// AppendBody appends the body.
+func (a *AlertSeen) AppendBody(b []byte) []byte { return appendCanonical(b, a) }
+
+// Gist tells what was said.
+func (a *AlertSeen) Gist() string { return a.Note }

@@ -59,6 +59,7 @@ func (*TokenRevoked) managing() (string, int)      { return "token", ocsfDelete 
 func (*StreamChanged) managing() (string, int)     { return "stream", ocsfUpdate }
 func (*NoticeSent) managing() (string, int)        { return "notice", ocsfCreate }
 func (*NoticeMuted) managing() (string, int)       { return "notices of a person", ocsfUpdate }
+func (*AlertSeen) managing() (string, int)         { return "alert", ocsfUpdate }
 func (*DeviceKeyed) managing() (string, int)       { return "device", ocsfUpdate }
 func (*DeviceSettled) managing() (string, int)     { return "device", ocsfUpdate }
 func (*ReportDiscarded) managing() (string, int)   { return "report", ocsfDelete }

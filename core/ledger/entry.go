@@ -55,6 +55,7 @@ const (
 	StreamChanged     Kind = "stream.changed"      // what a receiver is told, or how, changed
 	NoticeSent        Kind = "notice.sent"         // somebody was told of something
 	NoticeMuted       Kind = "notice.muted"        // somebody is reminded no more, or again
+	AlertSeen         Kind = "alert.seen"          // somebody saw what needs a person
 	SessionEnded      Kind = "session.ended"       // an allow that could be relied on no longer can
 	Redacted          Kind = "ledger.redacted"     // the body of an earlier entry was removed
 	KeyReplaced       Kind = "ledger.key-replaced" // heads are signed with another key from here on
@@ -67,7 +68,8 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, StreamChanged, NoticeSent, NoticeMuted, SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
+	EnrolmentRefused, DeviceRetired, StreamChanged, NoticeSent, NoticeMuted, AlertSeen,
+	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.
 const (

@@ -46,6 +46,16 @@ func (c *Client) SearchSubject(ctx context.Context, body AccessSearch) (*Reply[A
 	return call[AccessResults](ctx, c, request{method: "POST", path: path("/access/v1/search/subject"), value: body})
 }
 
+// ListAlerts calls GET /api/v1/alerts: What needs a person, what nobody has seen first.
+func (c *Client) ListAlerts(ctx context.Context) (*Reply[AlertList], error) {
+	return call[AlertList](ctx, c, request{method: "GET", path: path("/api/v1/alerts")})
+}
+
+// SeeAlerts calls POST /api/v1/alerts/seen: Say that alerts were seen; they stay until their cause is gone.
+func (c *Client) SeeAlerts(ctx context.Context, body AlertSeenDraft) (*Reply[AlertList], error) {
+	return call[AlertList](ctx, c, request{method: "POST", path: path("/api/v1/alerts/seen"), value: body})
+}
+
 // Ask calls POST /api/v1/ask: Try a request; nothing is recorded and nobody is let in.
 func (c *Client) Ask(ctx context.Context, body Evaluation) (*Reply[Answer], error) {
 	return call[Answer](ctx, c, request{method: "POST", path: path("/api/v1/ask"), value: body})

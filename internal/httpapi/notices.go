@@ -30,3 +30,11 @@ func (s *Server) ListMutes(*gin.Context) (api.List[api.Mute], error) {
 func (s *Server) Mute(c *gin.Context, in api.MuteDraft) (*api.Mute, error) {
 	return s.service.Notices.Mute(c.Request.Context(), actor(c).Name, in)
 }
+
+// ListAlerts lists what needs a person.
+func (s *Server) ListAlerts(*gin.Context) (*api.AlertList, error) { return s.service.Alerts.List() }
+
+// SeeAlerts says that alerts were seen.
+func (s *Server) SeeAlerts(c *gin.Context, in api.AlertSeenDraft) (*api.AlertList, error) {
+	return s.service.Alerts.See(c.Request.Context(), actor(c).Name, in)
+}

@@ -36,6 +36,12 @@ type operations interface {
 	// SearchSubject is POST /access/v1/search/subject: OpenID AuthZEN Authorization API 1.0, subject search.
 	SearchSubject(c *gin.Context)
 
+	// ListAlerts is GET /api/v1/alerts: What needs a person, what nobody has seen first.
+	ListAlerts(c *gin.Context) (*AlertList, error)
+
+	// SeeAlerts is POST /api/v1/alerts/seen: Say that alerts were seen; they stay until their cause is gone.
+	SeeAlerts(c *gin.Context, body AlertSeenDraft) (*AlertList, error)
+
 	// Ask is POST /api/v1/ask: Try a request; nothing is recorded and nobody is let in.
 	Ask(c *gin.Context) (*Answer, error)
 
@@ -731,6 +737,19 @@ func (s *Server) routes(r gin.IRouter) {
 	})
 	r.POST("/access/v1/search/subject", func(c *gin.Context) {
 		s.SearchSubject(c)
+	})
+	r.GET("/api/v1/alerts", func(c *gin.Context) {
+		out, err := s.ListAlerts(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/alerts/seen", func(c *gin.Context) {
+		var body AlertSeenDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.SeeAlerts(c, body)
+		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/ask", func(c *gin.Context) {
 		out, err := s.Ask(c)

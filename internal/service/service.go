@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironledger.example/internal/admin"
+	"ironledger.example/internal/alert"
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
@@ -51,6 +52,7 @@ type Service struct {
 	Audit     *audit.Service
 	Streams   *stream.Service
 	Notices   *notice.Service
+	Alerts    *alert.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -77,6 +79,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
 	s.Notices = notice.New(e, latest, s.View, decisions)
+	s.Alerts = alert.New(e, o.Dir, s.View, streams)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return nil, errors.Join(err, e.Close())

@@ -92,6 +92,7 @@ type Change struct {
 	letters    puts[Letter]
 	notices    puts[Notice]
 	mutes      puts[Mute]
+	seen       puts[Seen]
 
 	noticePlace puts[NoticePlace]
 

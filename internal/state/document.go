@@ -71,6 +71,9 @@ var (
 	MuteKind = kind[Mute]{"mute", // by person
 		func(s *Snapshot) *table[Mute] { return &s.Mutes },
 		func(c *Change) *puts[Mute] { return &c.mutes }}
+	SeenKind = kind[Seen]{"alert-seen", // by alert
+		func(s *Snapshot) *table[Seen] { return &s.Seen },
+		func(c *Change) *puts[Seen] { return &c.seen }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -80,7 +83,7 @@ var (
 var plain = []interface {
 	load(ctx context.Context, s *store.Store, into *Snapshot) error
 	apply(c *Change, to *Snapshot)
-}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, WaiverKind,
+}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, WaiverKind,
 	VouchKind, RetirementKind}
 
 // load reads the documents from disk.

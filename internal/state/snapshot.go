@@ -35,6 +35,7 @@ type Snapshot struct {
 	Letters    table[Letter]
 	Notices    table[Notice]
 	Mutes      table[Mute] // by person
+	Seen       table[Seen] // by alert
 
 	noticePlace table[NoticePlace]
 

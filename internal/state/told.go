@@ -62,7 +62,7 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
 		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(), "places": snap.places.List(),
 		"letters": snap.Letters.List(), "notices": snap.Notices.List(), "notice place": snap.noticePlace.List(),
-		"mutes": snap.Mutes.List(), "waivers": snap.Waivers.List(),
+		"mutes": snap.Mutes.List(), "seen": snap.Seen.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List()} {
 		say(name, list)
 	}

@@ -69,10 +69,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overvi
 	b, n := snap.Book, s.takeCensus(snap, now)
 	o := &api.Overview{Now: value.FormatTime(now), Devices: n.devices, Ladder: b.Rulebook.Ladder,
 		Platforms: platforms(n.platforms), Rules: holding(b, n.holds), Dropped: []api.Drop{}, Quiet: []api.Source{},
-		Unmatched: snap.Unmatched.Open(), Emergencies: []api.Emergency{}, Verdicts: n.verdicts}
-	for _, e := range s.decisions.Emergencies(now - 7*value.Day) {
-		o.Emergencies = append(o.Emergencies, api.Emergency(e))
-	}
+		Unmatched: snap.Unmatched.Open(), Emergencies: s.Emergencies(now - 7*value.Day), Verdicts: n.verdicts}
 	held, err := s.Enrolments(state.Held)
 	if err != nil {
 		return nil, err
@@ -276,14 +273,38 @@ func (s *Service) Ending(within int64) []api.Ending {
 		}
 		return true
 	})
-	for _, is := range b.Rulebook.Issuers() {
-		add(api.Ending{Kind: "issuer", ID: is.ID}, is.NotAfter)
-		add(api.Ending{Kind: "crl", ID: is.ID}, cmp.Or(is.CRLEnds, condition.Always))
-	}
+	out = append(out, s.IssuersEnding(within)...)
 	slices.SortFunc(out, func(x, y api.Ending) int {
 		return cmp.Or(strings.Compare(x.Until, y.Until),
 			strings.Compare(x.ID, y.ID))
 	})
+	return out
+}
+
+// IssuersEnding lists the issuers and revocation lists that end within a time, in
+// microseconds.
+func (s *Service) IssuersEnding(within int64) (out []api.Ending) {
+	now := s.Micros()
+	add := func(e api.Ending, until int64) {
+		if until > now && until-now <= within {
+			e.Until = value.FormatTime(until)
+			out = append(out, e)
+		}
+	}
+	for _, is := range s.Snapshot().Book.Rulebook.Issuers() {
+		add(api.Ending{Kind: "issuer", ID: is.ID}, is.NotAfter)
+		add(api.Ending{Kind: "crl", ID: is.ID}, cmp.Or(is.CRLEnds, condition.Always))
+	}
+	return out
+}
+
+// Emergencies are the uses of accounts for emergencies since a moment, in microseconds
+// since the Unix epoch, the newest first.
+func (s *Service) Emergencies(since int64) []api.Emergency {
+	out := []api.Emergency{}
+	for _, e := range s.decisions.Emergencies(since) {
+		out = append(out, api.Emergency(e))
+	}
 	return out
 }
 

@@ -9,6 +9,8 @@ export const rights = {
   'POST /access/v1/search/action': 'decide',
   'POST /access/v1/search/resource': 'decide',
   'POST /access/v1/search/subject': 'decide',
+  'GET /api/v1/alerts': 'read',
+  'POST /api/v1/alerts/seen': 'waive',
   'POST /api/v1/ask': 'ask',
   'POST /api/v1/ask/under': 'ask',
   'GET /api/v1/certificates': 'read',

@@ -1422,6 +1422,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What needs a person, what nobody has seen first */
+        get: operations["listAlerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that alerts were seen; they stay until their cause is gone */
+        post: operations["seeAlerts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/notices": {
         parameters: {
             query?: never;
@@ -2792,6 +2826,29 @@ export interface components {
             reason: string;
             /** @description How long events are signed with the secret before too, as 24h */
             overlap?: string;
+        };
+        Alert: {
+            id: string;
+            /** @description One of emergency, source, unmatched, enrolment, stream, notice, issuer, crl, records, disk */
+            kind: string;
+            about?: string;
+            title: string;
+            /** @description The page of the console where it can be mended */
+            link: string;
+            since?: string;
+            seen_by?: string;
+            seen_at?: string;
+            note?: string;
+        };
+        AlertList: {
+            items: components["schemas"]["Alert"][];
+            /** @description How many nobody has seen */
+            unseen: number;
+        };
+        AlertSeenDraft: {
+            /** @description All of them when left out */
+            ids?: string[];
+            note?: string;
         };
         Notice: {
             id: string;
@@ -5409,6 +5466,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Stream"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Alerts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    seeAlerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertSeenDraft"];
+            };
+        };
+        responses: {
+            /** @description Alerts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,263 @@
+// Package alert tells those who run the service what needs a person: each alert is worked
+// out from how things are, goes away with its cause, and shows who has seen it.
+package alert
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"ironledger.example/api"
+	"ironledger.example/core/event"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/engine"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/stream"
+	"ironledger.example/internal/view"
+)
+
+// What counts as in need of a person.
+const (
+	emergencyFor = 7 * value.Day   // how long the use of an account for emergencies is shown
+	issuerWithin = 14 * value.Day  // before an issuer or its revocation list ends
+	behindAfter  = 60 * 1_000_000  // microseconds that an event waits for its receiver
+	fullFrom     = 0.1             // of the disk that is left, if that is less than
+	fullBelow    = 10 << 30        // bytes
+	freshFor     = 2 * time.Second // how long what was worked out is shown again
+	forgetAfter  = 90 * value.Day  // who saw an alert that is gone
+)
+
+// Service is the alerts of open records.
+type Service struct {
+	*engine.Engine
+	dir     string
+	view    *view.Service
+	streams *stream.Service
+
+	mu   sync.Mutex
+	at   time.Time
+	last []api.Alert
+}
+
+// New is a service over records in a folder.
+func New(e *engine.Engine, dir string, v *view.Service, s *stream.Service) *Service {
+	return &Service{Engine: e, dir: dir, view: v, streams: s}
+}
+
+// List is what needs a person, what nobody has seen first, then the newest.
+func (s *Service) List() (*api.AlertList, error) {
+	all, err := s.current()
+	if err != nil {
+		return nil, err
+	}
+	snap := s.Snapshot()
+	out := &api.AlertList{Items: []api.Alert{}}
+	for _, a := range all {
+		if seen := snap.Seen.Get(a.ID); seen != nil {
+			a.SeenBy, a.SeenAt, a.Note = seen.By, value.FormatTime(seen.At), seen.Note
+		} else {
+			out.Unseen++
+		}
+		out.Items = append(out.Items, a)
+	}
+	rank := func(a api.Alert) int { return min(len(a.SeenBy), 1) }
+	slices.SortStableFunc(out.Items, func(a, b api.Alert) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), strings.Compare(b.Since, a.Since), strings.Compare(a.ID, b.ID))
+	})
+	return out, nil
+}
+
+// current works the alerts out, or takes those of a moment ago: everybody who looks asks.
+func (s *Service) current() ([]api.Alert, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.last != nil && time.Since(s.at) < freshFor {
+		return s.last, nil
+	}
+	all := []api.Alert{}
+	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments, s.receivers,
+		s.notices, s.issuers, s.disk} {
+		list, err := find()
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, list...)
+	}
+	s.last, s.at = all, time.Now()
+	return all, nil
+}
+
+func (s *Service) emergencies() (out []api.Alert, err error) {
+	for _, x := range s.view.Emergencies(s.Micros() - emergencyFor) {
+		out = append(out, api.Alert{ID: "emergency:" + x.Decision, Kind: "emergency", About: x.Person, Since: x.At,
+			Title: fmt.Sprintf("The account for emergencies %s opened %s", x.Person, x.Resource), Link: "/decisions/" + x.Decision})
+	}
+	return out, nil
+}
+
+func (s *Service) sources() (out []api.Alert, err error) {
+	for _, src := range s.view.Sources() {
+		if !src.Quiet || !src.Declared {
+			continue
+		}
+		title := fmt.Sprintf("The source %s was never heard", src.ID)
+		if src.LastAt != "" {
+			title = fmt.Sprintf("The source %s reports nothing any more; it should every %s", src.ID, src.QuietAfter)
+		}
+		out = append(out, api.Alert{ID: "source:" + src.ID + ":" + src.LastAt, Kind: "source", About: src.ID, Since: src.LastAt,
+			Title: title, Link: "/sources"})
+	}
+	return out, nil
+}
+
+func (s *Service) unmatched() ([]api.Alert, error) {
+	list, err := s.view.Unmatched(false)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return []api.Alert{{ID: "unmatched:" + list[0].ID, Kind: "unmatched", About: fmt.Sprint(len(list)), Since: list[0].At,
+		Title: plural(len(list), "report waits for somebody to say whose it is",
+			"reports wait for somebody to say whose they are"), Link: "/sources"}}, nil
+}
+
+func (s *Service) enrolments() ([]api.Alert, error) {
+	list, err := s.view.Enrolments(state.Held)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return []api.Alert{{ID: "enrolment:" + list[0].ID, Kind: "enrolment", About: fmt.Sprint(len(list)), Since: list[0].At,
+		Title: plural(len(list), "device waits", "devices wait") + " to be taken in", Link: "/devices"}}, nil
+}
+
+// receivers are the streams that are paused by the service, behind, or in trouble.
+func (s *Service) receivers() (out []api.Alert, err error) {
+	now := s.Micros()
+	for _, st := range s.streams.List() {
+		add := func(what, since, title string) {
+			out = append(out, api.Alert{ID: "stream:" + st.ID + ":" + what, Kind: "stream", About: st.Receiver, Since: since,
+				Title: st.Receiver + " " + title, Link: "/signals"})
+		}
+		oldest, err := value.ParseTime(st.OldestAt)
+		switch {
+		case st.Status == state.StreamPaused && st.By == "service":
+			add("paused "+st.Reason, "", "is told nothing: the stream was paused, as "+st.Reason)
+		case st.Status == state.StreamEnabled && st.OldestAt != "" && err == nil && now-oldest.Num() > behindAfter:
+			trouble := ""
+			if st.Failure != "" {
+				trouble = ": " + st.Failure
+			}
+			add("behind "+st.OldestAt, st.OldestAt, "is behind"+trouble)
+		case st.Status == state.StreamEnabled && st.Failure != "" && st.Waiting == 0 && st.Letters == 0:
+			add("failure "+st.Failure, st.FailedAt, "cannot be told: "+st.Failure)
+		}
+		if st.Letters > 0 {
+			add(fmt.Sprintf("letters %d", st.Letters), "", "could not be told "+plural(st.Letters, "event", "events")+
+				"; send them again or drop them")
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) notices() ([]api.Alert, error) {
+	n, newest := 0, (*state.Notice)(nil)
+	for _, x := range s.Snapshot().Notices.All() {
+		if x.State != state.NoticeFailed || s.Micros()-x.At > emergencyFor {
+			continue
+		}
+		if n++; newest == nil || x.At > newest.At {
+			newest = x
+		}
+	}
+	if n == 0 {
+		return nil, nil
+	}
+	return []api.Alert{{ID: "notices:" + newest.ID, Kind: "notice", About: fmt.Sprint(n), Since: value.FormatTime(newest.At),
+		Title: plural(n, "notice", "notices") + " could be told to nobody, the last as " + newest.Why,
+		Link:  "/signals/notices?state=failed"}}, nil
+}
+
+func (s *Service) issuers() (out []api.Alert, err error) {
+	for _, e := range s.view.IssuersEnding(issuerWithin) {
+		what := map[string]string{"issuer": "The certificates of the issuer " + e.ID + " end", "crl": "The revocation list of " + e.ID +
+			" ends"}[e.Kind]
+		out = append(out, api.Alert{ID: e.Kind + ":" + e.ID + ":" + e.Until, Kind: e.Kind, About: e.ID,
+			Title: what + " on " + strings.Replace(e.Until[:16], "T", " ", 1), Link: "/rulebook"})
+	}
+	return out, nil
+}
+
+func (s *Service) disk() ([]api.Alert, error) {
+	if t := s.Store.Trouble(); t != nil {
+		return []api.Alert{{ID: "records:" + value.FormatTime(value.Micros(t.Since)), Kind: "records", Since: value.FormatTime(value.Micros(t.Since)),
+			Title: "Nothing can be recorded, and every request is denied: " + t.Err.Error(), Link: "/ledger"}}, nil
+	}
+	free, total, err := engine.DiskSpace(s.dir)
+	if err != nil || total == 0 || float64(free)/float64(total) >= fullFrom || free > fullBelow {
+		return nil, nil // what cannot be told of the disk is no alert
+	}
+	return []api.Alert{{ID: fmt.Sprintf("disk:%d", 100*free/total), Kind: "disk",
+		Title: fmt.Sprintf("The disk of the records has %d MiB left, %d%%", free>>20, 100*free/total), Link: "/ledger"}}, nil
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// See records that somebody has seen alerts: those of the ids, or all there are.
+func (s *Service) See(ctx context.Context, actor string, d api.AlertSeenDraft) (*api.AlertList, error) {
+	if len(d.Note) > fault.MaxReason {
+		return nil, fault.Inputf("/note", "longer than %d bytes", fault.MaxReason)
+	}
+	all, err := s.current()
+	if err != nil {
+		return nil, err
+	}
+	ids := map[string]bool{}
+	for _, a := range all {
+		ids[a.ID] = true
+	}
+	chosen := d.IDs
+	for i, id := range d.IDs {
+		if !ids[id] {
+			return nil, fault.Inputf(fmt.Sprintf("/ids/%d", i), "there is no alert %s; its cause may be gone", id)
+		}
+	}
+	if len(d.IDs) == 0 {
+		for id := range ids {
+			chosen = append(chosen, id)
+		}
+	}
+	slices.Sort(chosen)
+	if err := s.Do(ctx, func(c *state.Change) error { return see(c, actor, chosen, d.Note, ids) }); err != nil {
+		return nil, err
+	}
+	return s.List()
+}
+
+// see keeps who saw what, and forgets who saw what is long gone.
+func see(c *state.Change, actor string, ids []string, note string, current map[string]bool) error {
+	kept := state.All(c, state.SeenKind)
+	for id, x := range kept {
+		if !current[id] && c.Now-x.At > forgetAfter {
+			state.Drop(c, state.SeenKind, id)
+		}
+	}
+	for _, id := range ids {
+		if kept[id] != nil {
+			continue
+		}
+		if err := state.Put(c, state.SeenKind, id, &state.Seen{ID: id, By: actor, At: c.Now, Note: note}); err != nil {
+			return err
+		}
+		c.Record(actor, &event.AlertSeen{Alert: id, Note: note})
+	}
+	return nil
+}
