@@ -20,23 +20,61 @@ import (
 //
 // A routine report that tells nothing new takes but the first.
 func (r *Record) AppendUndo(b []byte, before *Record) []byte {
-	type source struct {
-		name           string
-		moment         int64 // of the readings before; -1 when they differ in it
-		changed, moved bool
-		gone           []string
+	sources, was := r.undo(before)
+	o := value.Object(b)
+	section := func(name string, wanted func(*undone) bool, write func(value.Object, *undone) value.Object) {
+		first := true
+		for i := range sources {
+			s := &sources[i]
+			if !wanted(s) {
+				continue
+			}
+			if first {
+				if len(o) == len(b) {
+					o = o.Open()
+				}
+				o, first = o.Name(name).Open(), false
+			}
+			o = write(o.Named(s.name), s)
+		}
+		if !first {
+			o = o.Close()
+		}
 	}
-	var sources []source
-	of := func(name string) *source {
+	again := func(s *undone) bool { return s.moved && !s.changed && s.moment > 0 }
+	section("again", again,
+		func(o value.Object, s *undone) value.Object { return strconv.AppendInt(o, s.moment, 10) })
+	section("readings", func(s *undone) bool {
+		return !again(s) && slices.ContainsFunc(was.readings, func(x Reading) bool { return x.Source == s.name })
+	}, func(o value.Object, s *undone) value.Object { return was.AppendSource(o, s.name) })
+	section("gone", func(s *undone) bool { return len(s.gone) > 0 },
+		func(o value.Object, s *undone) value.Object { return value.OfTexts(s.gone).AppendJSON(o) })
+	if len(o) > len(b) {
+		o = o.Close()
+	}
+	return o
+}
+
+// undone is a source of which readings differ from those before.
+type undone struct {
+	name           string
+	moment         int64 // of the readings before; -1 when they differ in it
+	changed, moved bool
+	gone           []string
+}
+
+// undo finds, by source, how readings differ from those before, and what these were.
+func (r *Record) undo(before *Record) (sources []undone, was *Record) {
+	of := func(name string) *undone {
 		for i := range sources {
 			if sources[i].name == name {
 				return &sources[i]
 			}
 		}
-		sources = append(sources, source{name: name})
+		sources = append(sources, undone{name: name})
 		return &sources[len(sources)-1]
 	}
-	was := &Record{}
+	was = &Record{}
 	old, fresh := before.Readings(), r.Readings()
 	for i, j := 0, 0; i < len(old) || j < len(fresh); {
 		c := 1
@@ -74,38 +112,7 @@ func (r *Record) AppendUndo(b []byte, before *Record) []byte {
 			i, j = i+1, j+1
 		}
 	}
-	o := value.Object(b)
-	section := func(name string, wanted func(*source) bool, write func(value.Object, *source) value.Object) {
-		first := true
-		for i := range sources {
-			s := &sources[i]
-			if !wanted(s) {
-				continue
-			}
-			if first {
-				if len(o) == len(b) {
-					o = o.Open()
-				}
-				o, first = o.Name(name).Open(), false
-			}
-			o = write(o.Named(s.name), s)
-		}
-		if !first {
-			o = o.Close()
-		}
-	}
-	again := func(s *source) bool { return s.moved && !s.changed && s.moment > 0 }
-	section("again", again,
-		func(o value.Object, s *source) value.Object { return strconv.AppendInt(o, s.moment, 10) })
-	section("readings", func(s *source) bool {
-		return !again(s) && slices.ContainsFunc(was.readings, func(x Reading) bool { return x.Source == s.name })
-	}, func(o value.Object, s *source) value.Object { return was.AppendSource(o, s.name) })
-	section("gone", func(s *source) bool { return len(s.gone) > 0 },
-		func(o value.Object, s *source) value.Object { return value.OfTexts(s.gone).AppendJSON(o) })
-	if len(o) > len(b) {
-		o = o.Close()
-	}
-	return o
+	return sources, was
 }
 
 // same reports whether two readings say the same, whenever they were made.

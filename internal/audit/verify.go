@@ -89,6 +89,47 @@ type VerifyOptions struct {
 // longer, so that the write-ahead log can be emptied meanwhile.
 const verifyChunk = 4096
 
+// readAll reads the entries up to one, in pieces, with pauses when others must not be
+// disturbed.
+func readAll(ctx context.Context, records *store.Store, size int64, how VerifyOptions,
+	add func(*ledger.Line) error) error {
+	for first := int64(1); first <= size; first += verifyChunk {
+		chunk := time.Now()
+		if err := records.Lines(ctx, first, min(first+verifyChunk-1, size), add); err != nil {
+			return err
+		}
+		if how.Progress != nil {
+			how.Progress(min(first+verifyChunk-1, size), size)
+		}
+		if how.Gentle {
+			select {
+			case <-time.After(5 * time.Since(chunk)):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	}
+	return nil
+}
+
+// compare notes where a device stands otherwise than the entries say; said is "" when
+// none tells of it.
+func compare(out *api.Verification, device, level, said string) {
+	if said == level {
+		out.Devices++
+		return
+	}
+	if len(out.Problems) >= ledger.MaxProblems {
+		out.More++
+		return
+	}
+	problem := fmt.Sprintf("device %s stands at %s, and no entry tells of it", device, level)
+	if said != "" {
+		problem = fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to %s", device, level, said)
+	}
+	out.Problems = append(out.Problems, ledger.Problem{Message: problem})
+}
+
 // VerifyRecords checks everything there is: every entry, the tree, the signed
 // head, and that the level of each device follows from the entries.
 func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
@@ -107,21 +148,8 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 	if err = errors.Join(err, early.Close()); err != nil {
 		return nil, err
 	}
-	for first := int64(1); first <= size; first += verifyChunk {
-		chunk := time.Now()
-		if err := records.Lines(ctx, first, min(first+verifyChunk-1, size), add); err != nil {
-			return nil, err
-		}
-		if how.Progress != nil {
-			how.Progress(min(first+verifyChunk-1, size), size)
-		}
-		if how.Gentle {
-			select {
-			case <-time.After(5 * time.Since(chunk)):
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			}
-		}
+	if err := readAll(ctx, records, size, how, add); err != nil {
+		return nil, err
 	}
 	v, err := records.View(ctx) // what came meanwhile, and the devices of the same moment
 	if err != nil {
@@ -138,21 +166,7 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 	w.End(&head)
 	out := &api.Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted,
 		Problems: w.Problems, More: w.More}
-	if err := v.Levels(ctx, func(device, level string) {
-		switch said := w.Level(device); {
-		case said == level:
-			out.Devices++
-		case len(out.Problems) >= ledger.MaxProblems:
-			out.More++
-		case said == "":
-			out.Problems = append(out.Problems,
-				ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and no entry tells of it",
-					device, level)})
-		default:
-			out.Problems = append(out.Problems,
-				ledger.Problem{Message: fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to %s", device, level, said)})
-		}
-	}); err != nil {
+	if err := v.Levels(ctx, func(device, level string) { compare(out, device, level, w.Level(device)) }); err != nil {
 		return nil, err
 	}
 	if _, err := v.State(ctx, head); err != nil {

@@ -19,6 +19,13 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 		}
 		out[name] = string(raw)
 	}
+	snap.tellHouse(say)
+	snap.tellFleet(now, say)
+	snap.tellDocuments(say)
+	return out
+}
+
+func (snap *Snapshot) tellHouse(say func(string, any)) {
 	say("book", []any{snap.Book.Info.Version, snap.Book.Info.Digest})
 	say("people", []any{snap.People.List(), snap.People.Revision})
 	for g, ids := range snap.People.Grouped() {
@@ -31,6 +38,9 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 		say(fmt.Sprint("roster key ", k), n)
 	}
 	say("roster", snap.Roster.Revision)
+}
+
+func (snap *Snapshot) tellFleet(now int64, say func(string, any)) {
 	snap.Fleet.All(func(d *Device) bool {
 		d = snap.At(d, now)
 		verdicts := []string{}
@@ -59,6 +69,9 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 	if snap.Fleet.owners.pairs != nil {
 		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
 	}
+}
+
+func (snap *Snapshot) tellDocuments(say func(string, any)) {
 	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
 		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(), "places": snap.places.List(),
 		"letters": snap.Letters.List(), "notices": snap.Notices.List(), "notice place": snap.noticePlace.List(),
@@ -83,5 +96,4 @@ func (snap *Snapshot) Told(now int64) map[string]string {
 			say("live token "+t.ID, live)
 		}
 	}
-	return out
 }

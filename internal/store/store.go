@@ -547,26 +547,73 @@ func ignoreDone(err error) error {
 	return err
 }
 
+// groupRows are the rows that a group of batches adds to the large tables.
+type groupRows struct {
+	entries, devices, past, codes []any
+	leaves                        []tlog.Hash
+	altered                       bool // whether a row of the state differs
+}
+
 func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *state) (*Sealed, error) {
-	var entries, devices, past, codes []any
 	// What was made first goes first, so that few entries need a later time than
 	// their own.
 	slices.SortStableFunc(group, func(a, b *commit) int { return cmp.Compare(a.batch.at(), b.batch.at()) })
+	g, err := s.gather(tx, group, seal, state)
+	if err != nil {
+		return nil, err
+	}
+	// The tree grows and its head is signed while the rows are written.
+	signed := make(chan *Sealed, 1)
+	if len(g.leaves) > 0 || g.altered {
+		go func() {
+			for _, c := range group {
+				for i := range c.batch.Devices {
+					d := &c.batch.Devices[i]
+					if d.Was != (tlog.Hash{}) {
+						state.remove(devicesTable, d.Was)
+					}
+					state.add(devicesTable, d.Sealed)
+				}
+			}
+			signed <- seal.seal(g.leaves, state)
+		}()
+	}
+	for _, rows := range []struct {
+		what string
+		into *inserter
+		args []any
+	}{{"entries", s.entries, g.entries}, {"devices", s.devices, g.devices}, {"the past of devices", s.past, g.past},
+		{"codes", s.codes, g.codes}} {
+		if err := rows.into.insert(tx, rows.args); err != nil {
+			var e *sqlite.Error
+			if rows.into == s.codes && errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_CONSTRAINT {
+				return nil, fmt.Errorf("%w: %w", ErrCodeTaken, err)
+			}
+			return nil, fmt.Errorf("write %s: %w", rows.what, err)
+		}
+	}
+	if len(g.leaves) == 0 && !g.altered {
+		return nil, nil
+	}
+	return s.putHead(tx, <-signed, seal.tiles)
+}
+
+// gather writes the small rows of a group, and collects the many.
+func (s *Store) gather(tx *sql.Tx, group []*commit, seal *sealer, state *state) (*groupRows, error) {
 	n, m := 0, 0
 	for _, c := range group {
 		n, m = n+len(c.batch.Entries), m+len(c.batch.Devices)
 	}
-	entries, devices = make([]any, 0, n*s.entries.width), make([]any, 0, m*s.devices.width)
-	leaves := make([]tlog.Hash, 0, n)
+	g := &groupRows{entries: make([]any, 0, n*s.entries.width), devices: make([]any, 0, m*s.devices.width),
+		leaves: make([]tlog.Hash, 0, n), altered: m > 0}
 	rows := &rowWriter{tx: tx, into: state}
 	defer rows.close()
-	altered := m > 0
 	for _, c := range group {
 		for _, op := range c.batch.rows {
 			if err := rows.write(op); err != nil {
 				return nil, fmt.Errorf("write %s: %w", tables[op.table].name, err)
 			}
-			altered = true
+			g.altered = true
 		}
 		for _, seq := range c.batch.redacted {
 			if err := redact(tx, seq); err != nil {
@@ -580,56 +627,23 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 		}
 		for i := range c.batch.Entries {
 			e := c.batch.Entries[i]
-			leaves = append(leaves, seal.number(&e, c.batch.prepared[i]))
-			leaf := &leaves[len(leaves)-1]
+			g.leaves = append(g.leaves, seal.number(&e, c.batch.prepared[i]))
+			leaf := &g.leaves[len(g.leaves)-1]
 			// Nobody changes the body any more, and SQLite makes a copy of its own.
 			body := unsafe.String(unsafe.SliceData(e.Body), len(e.Body))
-			entries = append(entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, body, leaf[:])
+			g.entries = append(g.entries, e.Seq, e.At, string(e.Kind), e.Actor, e.About, body, leaf[:])
 		}
 		for _, x := range c.batch.Codes {
-			codes = append(codes, x.Code, x.Decision)
+			g.codes = append(g.codes, x.Code, x.Decision)
 		}
 		for _, d := range c.batch.Devices {
-			devices = append(devices, d.values()...)
+			g.devices = append(g.devices, d.values()...)
 			if d.Undo != "" {
-				past = append(past, d.ID, d.Revision, d.At, d.Undo, d.Before)
+				g.past = append(g.past, d.ID, d.Revision, d.At, d.Undo, d.Before)
 			}
 		}
 	}
-	// The tree grows and its head is signed while the rows are written.
-	signed := make(chan *Sealed, 1)
-	if n > 0 || altered {
-		go func() {
-			for _, c := range group {
-				for i := range c.batch.Devices {
-					d := &c.batch.Devices[i]
-					if d.Was != (tlog.Hash{}) {
-						state.remove(devicesTable, d.Was)
-					}
-					state.add(devicesTable, d.Sealed)
-				}
-			}
-			signed <- seal.seal(leaves, state)
-		}()
-	}
-	for _, rows := range []struct {
-		what string
-		into *inserter
-		args []any
-	}{{"entries", s.entries, entries}, {"devices", s.devices, devices}, {"the past of devices", s.past, past},
-		{"codes", s.codes, codes}} {
-		if err := rows.into.insert(tx, rows.args); err != nil {
-			var e *sqlite.Error
-			if rows.into == s.codes && errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_CONSTRAINT {
-				return nil, fmt.Errorf("%w: %w", ErrCodeTaken, err)
-			}
-			return nil, fmt.Errorf("write %s: %w", rows.what, err)
-		}
-	}
-	if n == 0 && !altered {
-		return nil, nil
-	}
-	return s.putHead(tx, <-signed, seal.tiles)
+	return g, nil
 }
 
 // putHead writes a signed head and the tiles that became full with it.

@@ -43,6 +43,52 @@ func (s *Service) Poll(ctx context.Context, receiver, id string, q api.PollReque
 	case q.MaxEvents != nil && *q.MaxEvents < 0:
 		return nil, fault.Input("/maxEvents", "it is at least 0")
 	}
+	x, err := s.takeAnswers(ctx, receiver, id, &q)
+	if err != nil {
+		return nil, err
+	}
+	most := maxPolled
+	if q.MaxEvents != nil {
+		most = min(most, *q.MaxEvents)
+	}
+	out := &api.PollAnswer{Sets: map[string]string{}}
+	if most == 0 {
+		out.MoreAvailable = x.waits()
+		return out, nil
+	}
+	until, cancel := context.WithTimeout(ctx, pollWait)
+	defer cancel()
+	for {
+		grown := soon // while the stream is changed
+		if x := s.sender(id); x != nil {
+			if grown, err = x.hand(out, most); err != nil {
+				return nil, err
+			}
+		}
+		if q.ReturnImmediately || len(out.Sets) > 0 {
+			return out, nil
+		}
+		wait := pollWait
+		if grown == nil {
+			wait = 50 * time.Millisecond
+		}
+		select {
+		case <-grown:
+		case <-time.After(wait):
+		case <-until.Done():
+			return out, nil
+		case <-s.ctx.Done():
+			return out, nil
+		}
+		if _, err := s.Of(receiver, id); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// takeAnswers takes what a receiver says of events that it fetched before, and returns the
+// sender of its stream.
+func (s *Service) takeAnswers(ctx context.Context, receiver, id string, q *api.PollRequest) (*sender, error) {
 	x := s.sender(id)
 	for x == nil { // while the stream is changed
 		select {
@@ -67,56 +113,27 @@ func (s *Service) Poll(ctx context.Context, receiver, id string, q api.PollReque
 			}
 		}
 	}
-	most := maxPolled
-	if q.MaxEvents != nil {
-		most = min(most, *q.MaxEvents)
+	return x, nil
+}
+
+// hand puts the oldest events that wait into an answer. grown is closed when there are
+// more.
+func (x *sender) hand(out *api.PollAnswer, most int) (grown chan struct{}, err error) {
+	st, _, err := x.given()
+	var items []*item
+	switch items, out.MoreAvailable, grown = x.oldest(most); {
+	case errors.Is(err, errPaused):
+		out.MoreAvailable = false // it waits as if there were nothing
+		return grown, nil
+	case err != nil:
+		return grown, &ForbiddenError{err.Error()}
 	}
-	out := &api.PollAnswer{Sets: map[string]string{}}
-	if most == 0 {
-		out.MoreAvailable = x.waits()
-		return out, nil
-	}
-	until, cancel := context.WithTimeout(ctx, pollWait)
-	defer cancel()
-	for {
-		grown := soon // while the stream is changed
-		if x := s.sender(id); x != nil {
-			st, _, err := x.given()
-			var items []*item
-			switch items, out.MoreAvailable, grown = x.oldest(most); {
-			case errors.Is(err, errPaused):
-				items, out.MoreAvailable = nil, false // it waits as if there were nothing
-			case err != nil:
-				return nil, &ForbiddenError{err.Error()}
-			}
-			for _, it := range items {
-				if out.Sets[it.jti], err = x.sign(it, st.Receiver); err != nil {
-					return nil, err
-				}
-			}
-			if len(items) > 0 {
-				return out, nil
-			}
-		}
-		if q.ReturnImmediately {
-			return out, nil
-		}
-		wait := pollWait
-		if grown == nil {
-			wait = 50 * time.Millisecond
-		}
-		select {
-		case <-grown:
-		case <-time.After(wait):
-		case <-until.Done():
-			return out, nil
-		case <-s.ctx.Done():
-			return out, nil
-		}
-		if _, err := s.Of(receiver, id); err != nil {
-			return nil, err
+	for _, it := range items {
+		if out.Sets[it.jti], err = x.sign(it, st.Receiver); err != nil {
+			return grown, err
 		}
 	}
+	return grown, nil
 }
 
 // soon is nobody's to close: who waits for it looks again in a moment.

@@ -1,6 +1,7 @@
 package books
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -200,6 +201,43 @@ func published(a *shell.App, got *client.Reply[api.Publication]) error {
 		Rows: [][]string{{fmt.Sprint(r.Version), fmt.Sprint(got.Value.Moved), r.Digest}}, Raw: got.Raw})
 }
 
+// rehearseDevice shows how one device would stand under a rulebook.
+func rehearseDevice(ctx context.Context, a *shell.App, cl *client.Client, device, book string,
+	files []rulebook.File) error {
+	got, err := cl.RehearseDevice(ctx, device, api.Draft{Files: files})
+	if err != nil {
+		return err
+	}
+	if a.Format != "table" {
+		return a.Print(shell.Listing{Head: []string{"DEVICE", "LEVEL"},
+			Rows: [][]string{{got.Value.ID, got.Value.Level}}, Raw: got.Raw})
+	}
+	shell.Line(a.Out, "%s", a.Dim("Under "+book+", which is not in force:"))
+	devices.WholeDevice(a, &got.Value, false)
+	return nil
+}
+
+// rehearseFleet shows what a rulebook would do to the fleet, and to the requests of days.
+func rehearseFleet(ctx context.Context, a *shell.App, cl *client.Client, files []rulebook.File, days int) error {
+	got, err := cl.RehearseRulebook(ctx, api.Draft{Files: files})
+	if err != nil {
+		return err
+	}
+	asked, err := cl.ReplayRulebook(ctx, api.ReplayRulebookParams{Days: days}, api.Draft{Files: files})
+	if err != nil {
+		return err
+	}
+	if a.Format == "json" || a.Format == "yaml" {
+		return a.Print(shell.Listing{Raw: map[string]any{"devices": got.Raw, "requests": asked.Raw}})
+	}
+	if err := printShift(a, got); err != nil || a.Format != "table" {
+		return err
+	}
+	shell.Line(a.Out, "")
+	accessShift(a, &asked.Value)
+	return nil
+}
+
 func rulebookRehearseCmd(a *shell.App) *cobra.Command {
 	device, shadow, days := "", false, 7
 	c := &cobra.Command{
@@ -239,36 +277,9 @@ the shadow baselines of the rulebook in force would do.`,
 				return err
 			}
 			if device != "" {
-				got, err := cl.RehearseDevice(cmd.Context(), device, api.Draft{Files: files})
-				if err != nil {
-					return err
-				}
-				if a.Format != "table" {
-					return a.Print(shell.Listing{Head: []string{"DEVICE", "LEVEL"},
-						Rows: [][]string{{got.Value.ID, got.Value.Level}}, Raw: got.Raw})
-				}
-				shell.Line(a.Out, "%s", a.Dim("Under "+args[0]+", which is not in force:"))
-				devices.WholeDevice(a, &got.Value, false)
-				return nil
+				return rehearseDevice(cmd.Context(), a, cl, device, args[0], files)
 			}
-			got, err := cl.RehearseRulebook(cmd.Context(), api.Draft{Files: files})
-			if err != nil {
-				return err
-			}
-			asked, err := cl.ReplayRulebook(cmd.Context(), api.ReplayRulebookParams{Days: days},
-				api.Draft{Files: files})
-			if err != nil {
-				return err
-			}
-			if a.Format == "json" || a.Format == "yaml" {
-				return a.Print(shell.Listing{Raw: map[string]any{"devices": got.Raw, "requests": asked.Raw}})
-			}
-			if err := printShift(a, got); err != nil || a.Format != "table" {
-				return err
-			}
-			shell.Line(a.Out, "")
-			accessShift(a, &asked.Value)
-			return nil
+			return rehearseFleet(cmd.Context(), a, cl, files, days)
 		},
 	}
 	c.Flags().StringVar(&device, "device", "", "show how this device would stand")

@@ -181,8 +181,13 @@ func revokeCmd(a *shell.App, noun string,
 func UnmatchedCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "unmatched", Short: "Reports whose keys point at different devices, and settling them",
 		Long: "A report whose keys point at different devices is kept aside: nothing is guessed. A person says whose it is, and its keys point there from then on, or discards it."}
+	c.AddCommand(unmatchedListCmd(a), unmatchedSettleCmd(a))
+	return c
+}
+
+func unmatchedListCmd(a *shell.App) *cobra.Command {
 	all := false
-	list := &cobra.Command{
+	c := &cobra.Command{
 		Use: "list", Short: "List the reports that wait for a person", Args: cobra.NoArgs,
 		Example: "  ironledger unmatched list\n  ironledger unmatched list --all -o json",
 		RunE: shell.Lists(a, func(cl *client.Client,
@@ -205,9 +210,13 @@ func UnmatchedCmd(a *shell.App) *cobra.Command {
 				strings.Join(keys, "; "), clipped(a, strings.Join(says, "; "), 60)}
 		}),
 	}
-	list.Flags().BoolVar(&all, "all", false, "settled ones too, and those that wait for their device")
+	c.Flags().BoolVar(&all, "all", false, "settled ones too, and those that wait for their device")
+	return c
+}
+
+func unmatchedSettleCmd(a *shell.App) *cobra.Command {
 	in := api.SettleUnmatchedJSONRequestBody{}
-	settle := &cobra.Command{
+	c := &cobra.Command{
 		Use: "settle ID", Short: "Join a report to a device, or discard it", Args: cobra.ExactArgs(1),
 		Long: `Join a report to a device, or discard it. Its keys point at the device from then on,
 also those that another device had; --dry-run tells beforehand which move.`,
@@ -242,14 +251,13 @@ also those that another device had; --dry-run tells beforehand which move.`,
 			return nil
 		},
 	}
-	f := settle.Flags()
+	f := c.Flags()
 	f.StringVar(&in.Device, "device", "", "the device the report is of: its id, serial or hardware id")
 	f.BoolVar(&in.Discard, "discard", false, "drop the report")
 	f.StringVar(&in.Reason, "reason", "", "how you know")
 	f.BoolVar(&in.DryRun, "dry-run", false, "tell which keys would move, and change nothing")
-	settle.MarkFlagsOneRequired("device", "discard")
-	settle.MarkFlagsMutuallyExclusive("device", "discard")
-	c.AddCommand(list, settle)
+	c.MarkFlagsOneRequired("device", "discard")
+	c.MarkFlagsMutuallyExclusive("device", "discard")
 	return c
 }
 

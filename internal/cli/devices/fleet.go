@@ -88,31 +88,7 @@ func overview(a *shell.App, o *api.Overview) {
 			shell.Numbers([]int{r.Binding, r.Fail, r.Unknown, r.Grace, r.Waived})...))
 	}
 	a.Table([]string{"RULE", "", "BINDS", "FAIL", "UNKNOWN", "GRACE", "WAIVED"}, rows)
-	if len(o.Dropped) > 0 {
-		shell.Line(a.Out, "\n%s", a.Bold("Fell in the last day"))
-		rows = nil
-		for i, d := range o.Dropped {
-			if i == shownRows {
-				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Dropped)-i)})
-				break
-			}
-			rows = append(rows, []string{d.Device, a.Mark(d.Level, d.Rank, d.Top), shell.Ago(d.Since),
-				shell.Brief(d.Held)})
-		}
-		a.Table([]string{"DEVICE", "LEVEL", "SINCE", "HELD BY"}, rows)
-	}
-	if len(o.Ending) > 0 {
-		shell.Line(a.Out, "\n%s", a.Bold("Ends soon"))
-		rows = nil
-		for i, e := range o.Ending {
-			if i == shownRows {
-				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Ending)-i)})
-				break
-			}
-			rows = append(rows, []string{shell.When(e.Until), e.Kind, e.Device, shell.Clip(e.About, 50)})
-		}
-		a.Table([]string{"ENDS", "WHAT", "DEVICE", "ABOUT"}, rows)
-	}
+	moves(a, o)
 	if len(o.Quiet)+o.Unmatched > 0 {
 		shell.Line(a.Out, "")
 	}
@@ -125,6 +101,35 @@ func overview(a *shell.App, o *api.Overview) {
 	}
 	if o.Unmatched > 0 {
 		shell.Line(a.Out, "Reports that wait for a person: %d (ironledger unmatched list)", o.Unmatched)
+	}
+}
+
+// moves tells what fell, and what ends soon.
+func moves(a *shell.App, o *api.Overview) {
+	if len(o.Dropped) > 0 {
+		shell.Line(a.Out, "\n%s", a.Bold("Fell in the last day"))
+		var rows [][]string
+		for i, d := range o.Dropped {
+			if i == shownRows {
+				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Dropped)-i)})
+				break
+			}
+			rows = append(rows, []string{d.Device, a.Mark(d.Level, d.Rank, d.Top), shell.Ago(d.Since),
+				shell.Brief(d.Held)})
+		}
+		a.Table([]string{"DEVICE", "LEVEL", "SINCE", "HELD BY"}, rows)
+	}
+	if len(o.Ending) > 0 {
+		shell.Line(a.Out, "\n%s", a.Bold("Ends soon"))
+		var rows [][]string
+		for i, e := range o.Ending {
+			if i == shownRows {
+				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Ending)-i)})
+				break
+			}
+			rows = append(rows, []string{shell.When(e.Until), e.Kind, e.Device, shell.Clip(e.About, 50)})
+		}
+		a.Table([]string{"ENDS", "WHAT", "DEVICE", "ABOUT"}, rows)
 	}
 }
 

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"context"
 	"errors"
 	"os"
 	"os/signal"
@@ -14,6 +15,19 @@ import (
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/follow"
 )
+
+// passUntil passes on the entries from one on to another.
+func passUntil(ctx context.Context, cl *client.Client, t *follow.Tail, from, to int64) error {
+	if from > to {
+		return nil
+	}
+	body, err := cl.ExportLedger(ctx, api.ExportLedgerParams{From: from, To: to, Format: "ndjson"})
+	if err != nil {
+		return err
+	}
+	_, err = client.EachLine(body, func(l *ledger.Line) error { return t.Pass(ctx, l) })
+	return errors.Join(err, body.Close())
+}
 
 func ledgerTailCmd(a *shell.App) *cobra.Command {
 	var goOn bool
@@ -69,16 +83,7 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 			}
 			defer func() { err = errors.Join(err, t.Save()) }()
 			if !goOn {
-				if next > now.Value.Size {
-					return nil
-				}
-				body, err := cl.ExportLedger(ctx,
-					api.ExportLedgerParams{From: next, To: now.Value.Size, Format: "ndjson"})
-				if err != nil {
-					return err
-				}
-				_, err = client.EachLine(body, func(l *ledger.Line) error { return t.Pass(ctx, l) })
-				return errors.Join(err, body.Close())
+				return passUntil(ctx, cl, t, next, now.Value.Size)
 			}
 			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.Pass(ctx, l) }, func(err error) bool {
 				shell.Line(a.Err, "ironledger: %s; trying again", err)

@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +19,39 @@ import (
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/collect"
 )
+
+// named are attributes given as NAME=JSON.
+func named(set []string) (map[string]json.RawMessage, error) {
+	out := map[string]json.RawMessage{}
+	for _, s := range set {
+		name, text, ok := strings.Cut(s, "=")
+		if !ok || name == "" || !json.Valid([]byte(text)) {
+			return nil, shell.Usagef("--set %q is not NAME=JSON, as custom.sealed=true", s)
+		}
+		out[name] = json.RawMessage(text)
+	}
+	return out, nil
+}
+
+// sendReport posts a report and tells where its device stands.
+func sendReport(ctx context.Context, a *shell.App, raw []byte) error {
+	cl, err := a.Client()
+	if err != nil {
+		return err
+	}
+	got, err := cl.PostEvidence(ctx, "application/x-ndjson", bytes.NewReader(append(raw, '\n')))
+	if err != nil {
+		return err
+	}
+	if a.Format == "table" {
+		for _, t := range got.Value.Results {
+			if t.Device != "" {
+				shell.Line(a.Out, "%s stands at %s.", t.Device, a.Bold(t.Level))
+			}
+		}
+	}
+	return devices.Imported(a, got)
+}
 
 // CollectCmd is the command collect.
 func CollectCmd(a *shell.App) *cobra.Command {
@@ -39,13 +73,9 @@ Without --send the report is printed; with it, it is posted to the service.`,
 			if runtime.GOOS != "linux" && root == "/" {
 				return errors.New("collect reads Linux machines alone; give --root for the tree of one")
 			}
-			o.Set = map[string]json.RawMessage{}
-			for _, s := range set {
-				name, text, ok := strings.Cut(s, "=")
-				if !ok || name == "" || !json.Valid([]byte(text)) {
-					return shell.Usagef("--set %q is not NAME=JSON, as custom.sealed=true", s)
-				}
-				o.Set[name] = json.RawMessage(text)
+			var err error
+			if o.Set, err = named(set); err != nil {
+				return err
 			}
 			if certs != "" {
 				o.Certificates = os.DirFS(certs)
@@ -59,23 +89,7 @@ Without --send the report is printed; with it, it is posted to the service.`,
 				return err
 			}
 			if send {
-				cl, err := a.Client()
-				if err != nil {
-					return err
-				}
-				got, err := cl.PostEvidence(cmd.Context(), "application/x-ndjson",
-					bytes.NewReader(append(raw, '\n')))
-				if err != nil {
-					return err
-				}
-				if a.Format == "table" {
-					for _, t := range got.Value.Results {
-						if t.Device != "" {
-							shell.Line(a.Out, "%s stands at %s.", t.Device, a.Bold(t.Level))
-						}
-					}
-				}
-				return devices.Imported(a, got)
+				return sendReport(cmd.Context(), a, raw)
 			}
 			l := shell.Listing{Head: []string{"ATTRIBUTE", "READING"}, Raw: json.RawMessage(raw)}
 			for _, name := range slices.Sorted(maps.Keys(r.Evidence)) {
