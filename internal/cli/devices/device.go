@@ -16,6 +16,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/mapping"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/cli/shell"
@@ -339,18 +340,31 @@ func listReadings(a *shell.App, list []api.Reading) {
 }
 
 func deviceImportCmd(a *shell.App) *cobra.Command {
-	format := ""
+	format, with, try := "", "", 0
 	c := &cobra.Command{
 		Use: "import FILE|-", Short: "Bring evidence from a file: NDJSON, JSON or CSV",
 		Long: `Bring evidence from a file: NDJSON (one report a line), JSON or CSV (attributes as
 columns). A bad line is told of with its number and the rest goes in; then the
-exit code is 1.`,
-		Example: "  ironledger device import devices.ndjson\n  mdm-export | ironledger device import -",
-		Args:    cobra.ExactArgs(1),
+exit code is 1.
+
+With --map the file is a partner's inventory in words of its own, and the mapping says what
+they mean. --try shows what its first items would become, and sends nothing; exit code 3
+says that of one no report can be made.`,
+		Example: `  ironledger device import devices.ndjson
+  mdm-export | ironledger device import -
+  ironledger device import inventory.json --map partner.yaml --try 3
+  ironledger device import inventory.json --map partner.yaml`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
+			var m *mapping.Mapping
+			if with != "" {
+				var err error
+				if m, err = loadMapping(with); err != nil {
+					return err
+				}
+			}
+			if try > 0 != cmd.Flags().Changed("try") || try > 0 && m == nil {
+				return shell.Usagef("--try is how many items of a --map to show")
 			}
 			in, err := a.Open(args[0])
 			if err != nil {
@@ -359,6 +373,9 @@ exit code is 1.`,
 			defer in.Close()
 			first, all := shell.Head(in)
 			kind := evidence.Detect(args[0], first)
+			if m != nil && m.Nested() {
+				kind = evidence.JSON
+			}
 			if format != "" {
 				kind = evidence.Format(format)
 			}
@@ -367,17 +384,43 @@ exit code is 1.`,
 			if !ok {
 				return shell.Usagef("--format is ndjson, json or csv, not %q", format)
 			}
-			body, done := progress(a, all, args[0])
-			got, err := cl.PostEvidence(cmd.Context(), media, body)
-			done()
+			if try > 0 {
+				return tryMapping(a, m, all, kind, try)
+			}
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			return Imported(a, got)
+			body, done := progress(a, all, args[0])
+			return send(cmd.Context(), a, cl, m, body, kind, media, done)
 		},
 	}
-	c.Flags().StringVar(&format, "format", "", "ndjson, json or csv (default: by the file)")
+	f := c.Flags()
+	f.StringVar(&format, "format", "", "ndjson, json or csv (default: by the file)")
+	f.StringVar(&with, "map", "", "the file of a mapping, YAML: what the words of a partner mean")
+	f.IntVar(&try, "try", 0, "show what so many items would become, and send nothing")
 	return c
+}
+
+// send posts evidence, by a mapping if there is one, and tells what became of it.
+func send(ctx context.Context, a *shell.App, cl *client.Client, m *mapping.Mapping, body io.Reader, kind evidence.Format,
+	media string, done func()) error {
+	lost := func() int { return 0 }
+	if m != nil {
+		x := newMapped(a, m, body, kind)
+		defer x.Close()
+		body, media, lost = x, "application/x-ndjson", func() int { return x.Lost }
+	}
+	got, err := cl.PostEvidence(ctx, media, body)
+	done()
+	if err != nil {
+		return err
+	}
+	err = Imported(a, got)
+	if n := lost(); n > 0 && err == nil {
+		return fmt.Errorf("of %d items no report could be made", n)
+	}
+	return err
 }
 
 // progress shows how much of a file has been sent, on a terminal.
