@@ -375,7 +375,7 @@ func TestSignalsAreFetched(t *testing.T) {
 	if got := poll(refuse); len(got.Sets) != 0 {
 		t.Errorf("what was acknowledged comes again: %v", got)
 	}
-	s.run(t, "", "stream", "show", c.ID).want(t, 0, "1 since the service started, 1 refused", "refused as invalid_key: no")
+	s.run(t, "", "stream", "show", c.ID).want(t, 0, "1 since the service started, 1 refused", "refused with invalid_key: no")
 	// Nobody else's business.
 	for _, token := range []string{other, s.tokenOf(t, "reader", "reader")} {
 		if r := s.call(t, "POST", strings.TrimPrefix(c.Delivery.URL, s.url), token, "application/json", `{}`); r.status < 400 {
@@ -583,7 +583,7 @@ func TestSignalsMissNothing(t *testing.T) {
 		for until := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 			r := s.run(t, "", "stream", "show", c.ID)
 			if strings.Contains(r.out, "paused") {
-				r.want(t, 0, "refused 20 events one after another", "invalid_audience: who are you")
+				r.want(t, 0, "20 events one after another could not be told", "invalid_audience: who are you")
 				break
 			}
 			if time.Now().After(until) {
