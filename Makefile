@@ -23,16 +23,9 @@ build: console/dist/index.html ## bin/ironledger, one static binary with the con
 demo: build ## the service with the data of Gullholm Ferries
 	bin/ironledger demo
 
-# What waits for a browser or a service runs beside what computes. What runs under the
-# race detector runs once; but of the service what is tried at random is tried in full too.
-test: browser console/dist/index.html ## everything
-	@$(MAKE) --no-print-directory -j2 checked driven
-
-.PHONY: checked driven
-checked:
-	@for step in lint race fuzz; do $(MAKE) --no-print-directory -j1 $$step || exit 1; done
-
-driven:
+# What runs under the race detector runs once; but of the service what is tried at random is
+# tried in full too.
+test: lint browser race fuzz ## everything
 	$(GO) test $$($(GO) list ./... | grep -vE '/(core|internal)/') ./internal/service
 
 lint: console/dist/index.html lint-generated ## gofmt, vet, staticcheck, vue-tsc and eslint

@@ -346,7 +346,8 @@ func TestStory(t *testing.T) {
 		"Let the device report", "stands  strong, before it unproven", "This would lock people out",
 		"no longer a break-glass account",
 		"made again from rulebook 2 and the evidence of that moment: the same",
-		"that ledger.gullholm.example signed"} {
+		"that ledger.gullholm.example signed", "it signed ulla.glimm@gullholm.example out", "may sign in again",
+		"the watch room, by a web hook: GF-L-1043 went from strong to barred"} {
 		if !strings.Contains(r.out, text) {
 			t.Errorf("the story does not say %q:\n%s", text, r.out)
 		}

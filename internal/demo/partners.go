@@ -20,18 +20,25 @@ const (
 // Partner is a stand-in that runs, for people to look at.
 type Partner struct{ Title, URL string }
 
+// Around are the stand-ins for partner systems that hear of devices.
+type Around struct {
+	SignIn *standin.Provider
+	Room   *standin.Chat
+	Pages  []Partner
+}
+
 // Partners starts stand-ins for partner systems until ctx ends.
-func Partners(ctx context.Context, cl *client.Client, url string) ([]Partner, error) {
-	provider, err := signIn(ctx, cl, url)
+func Partners(ctx context.Context, cl *client.Client, url string) (*Around, error) {
+	provider, at, err := signIn(ctx, cl, url)
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in for an identity provider hears nothing: %w", err)
 	}
-	room, err := chat(ctx, cl)
+	room, page, err := chat(ctx, cl)
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in for a chat room hears nothing: %w", err)
 	}
-	return []Partner{{"the harbour's sign-in, which hears of devices by Shared Signals", provider},
-		{"the watch room, which a web hook tells of falls", room}}, nil
+	return &Around{provider, room, []Partner{{"the harbour's sign-in, which hears of devices by Shared Signals", at},
+		{"the watch room, which a web hook tells of falls", page}}}, nil
 }
 
 // Post is a stand-in for a mail server.
@@ -63,14 +70,14 @@ func Mailbox(ctx context.Context, dir string) (*Post, error) {
 }
 
 // signIn starts an identity provider that hears of devices.
-func signIn(ctx context.Context, cl *client.Client, url string) (string, error) {
+func signIn(ctx context.Context, cl *client.Client, url string) (*standin.Provider, string, error) {
 	token, err := cl.CreateToken(ctx, api.TokenDraft{Name: signInReceiver, Role: "receiver"})
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	people, err := cl.ListPeople(ctx, api.ListPeopleParams{})
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	var in []standin.Person
 	for _, p := range people.Value.Items {
@@ -79,22 +86,22 @@ func signIn(ctx context.Context, cl *client.Client, url string) (string, error) 
 	p := standin.NewProvider(url, token.Value.Secret, in)
 	at, err := standin.Serve(ctx, p)
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
-	return "http://" + at, p.Subscribe(ctx, "http://"+at)
+	return p, "http://" + at, p.Subscribe(ctx, "http://"+at)
 }
 
 // chat starts a room that a web hook tells of falls.
-func chat(ctx context.Context, cl *client.Client) (string, error) {
+func chat(ctx context.Context, cl *client.Client) (*standin.Chat, string, error) {
 	c := standin.NewChat()
 	at, err := standin.Serve(ctx, c)
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	st, err := cl.CreateStream(ctx, api.StreamDraft{Receiver: chatReceiver, Endpoint: "http://" + at + "/hook",
 		Description: "The room of those who keep watch, a stand-in"})
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
-	return "http://" + at, c.Secret(st.Value.Secret)
+	return c, "http://" + at, c.Secret(st.Value.Secret)
 }

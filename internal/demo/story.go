@@ -32,15 +32,16 @@ type Voice struct {
 type teller struct {
 	Voice
 	client *client.Client
+	around *Around
 	ctx    context.Context
 	step   int
 }
 
-// Tell plays the story against a service that was filled.
-func Tell(ctx context.Context, cl *client.Client, v Voice) error {
-	t := &teller{Voice: v, client: cl, ctx: ctx}
+// Tell plays the story against a service that was filled, with partners that hear of it.
+func Tell(ctx context.Context, cl *client.Client, around *Around, v Voice) error {
+	t := &teller{Voice: v, client: cl, around: around, ctx: ctx}
 	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.silence, t.emergency,
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.silence, t.emergency,
 		t.arrival, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
@@ -143,6 +144,51 @@ func (t *teller) fleet() error {
 	}
 	for _, d := range page.Value.Items {
 		t.say("barred", "%s  %s  held by %s", d.ID, d.Name, strings.Join(d.Binding, ", "))
+	}
+	return nil
+}
+
+// told has a laptop fall and heal, and tells who heard of it, how soon.
+func (t *teller) told() error {
+	const device, person = "GF-L-1043", "ulla.glimm@gullholm.example"
+	t.scene("Another laptop falls: whoever must know knows within the second.")
+	begun := time.Now()
+	if err := t.report("sensor", device, `{"threat.score": 95}`); err != nil {
+		return err
+	}
+	if err := t.await(func() bool { return strings.HasPrefix(t.around.SignIn.Stands(person), "signed out") }); err != nil {
+		return err
+	}
+	t.say("told", "the harbour's sign-in, by Shared Signals: it signed %s out %s after the report", person, soon(begun))
+	if err := t.await(func() bool { return strings.HasPrefix(t.around.Room.Last(), device) }); err != nil {
+		return err
+	}
+	t.say("told", "the watch room, by a web hook: %s", t.around.Room.Last())
+	begun = time.Now()
+	if err := t.report("sensor", device, `{"threat.score": 0}`); err != nil {
+		return err
+	}
+	if err := t.await(func() bool { return t.around.SignIn.Stands(person) == "may sign in again" }); err != nil {
+		return err
+	}
+	t.say("told", "the harbour's sign-in: %s may sign in again, %s after the cure", person, soon(begun))
+	return nil
+}
+
+// soon is how long ago something was, in milliseconds.
+func soon(begun time.Time) string { return fmt.Sprintf("%d ms", time.Since(begun).Milliseconds()) }
+
+// await waits a few seconds for what is on its way.
+func (t *teller) await(holds func() bool) error {
+	for until := time.Now().Add(10 * time.Second); !holds(); {
+		if time.Now().After(until) {
+			return errors.New("a partner did not hear of it")
+		}
+		select {
+		case <-time.After(time.Millisecond):
+		case <-t.ctx.Done():
+			return t.ctx.Err()
+		}
 	}
 	return nil
 }

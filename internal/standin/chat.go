@@ -2,10 +2,12 @@ package standin
 
 import (
 	"cmp"
+	"fmt"
 	"html/template"
 	"io"
 	"net/http"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -132,6 +134,20 @@ Webhooks say.</p><form method="post" action="/door"><button>{{if .Closed}}Open t
 {{with .Person}}of {{.}} {{end}}went from {{.From}} to <strong>{{.To}}</strong>. {{.Why}}
 {{if .Lost}}<br>Out of reach: {{range $i, $x := .Lost}}{{if $i}}, {{end}}{{$x}}{{end}}.{{end}}
 {{with .Link}}<br><a href="{{.}}">{{.}}</a>{{end}}{{end}}</li>{{end}}</ul>{{else}}<p>It is quiet.</p>{{end}}</html>`))
+
+// Last is what the room was told last, in a line; "" for nothing yet.
+func (c *Chat) Last() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.told) == 0 {
+		return ""
+	}
+	l := c.told[0]
+	if l.Text != "" {
+		return l.Text
+	}
+	return fmt.Sprintf("%s went from %s to %s; out of reach: %s", l.About, l.From, l.To, strings.Join(l.Lost, ", "))
+}
 
 func (c *Chat) page(w http.ResponseWriter) {
 	c.mu.Lock()

@@ -269,6 +269,13 @@ sign-in when it is told to.</p>
 {{else}}<p>Nothing yet.</p>{{end}}
 <h2>Who is signed in</h2><table><tr><th>Person<th>Stands</tr>{{range .People}}<tr><td>{{index . 0}}<td>{{index . 1}}</tr>{{end}}</table></html>`))
 
+// Stands is how somebody stands here: signed in, or what became of that.
+func (p *Provider) Stands(person string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.signIn[person]
+}
+
 func (p *Provider) page(w http.ResponseWriter) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -115,6 +115,27 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 	if err != nil {
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
+	var pages []demo.Partner
+	if o.partners {
+		around, err := demo.Partners(ctx, cl, url)
+		if err != nil {
+			return fmt.Errorf("the partners could not be started: %w", err)
+		}
+		pages = append(around.Pages, demo.Partner{Title: "the mail of everybody, where notices arrive", URL: o.mailbox})
+	}
+	clients := ""
+	if o.proxy {
+		if clients, err = demo.Front(ctx, cl, url, o.front, o.data, at,
+			func(err error) { shell.Line(a.Err, "%v", err) }); err != nil {
+			return fmt.Errorf("the proxy could not be started: %w", err)
+		}
+	}
+	welcome(a, o, url, token, clients, pages)
+	return nil
+}
+
+// welcome tells how to look at the demo.
+func welcome(a *shell.App, o *demoOptions, url, token, clients string, pages []demo.Partner) {
 	shell.Line(a.Out, `Gullholm Ferries is open.
 
   Console   %s
@@ -129,13 +150,8 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 
   Ctrl-C ends it.`, a.Bold(url), a.Bold(token), url, token)
 	if o.partners {
-		partners, err := demo.Partners(ctx, cl, url)
-		if err != nil {
-			return fmt.Errorf("the partners could not be started: %w", err)
-		}
-		partners = append(partners, demo.Partner{Title: "the mail of everybody, where notices arrive", URL: o.mailbox})
 		shell.Line(a.Out, "\n  Stand-ins for partners:")
-		for _, p := range partners {
+		for _, p := range pages {
 			shell.Line(a.Out, "    %s   %s", a.Bold(p.URL), p.Title)
 		}
 		shell.Line(a.Out, `  Have a device fall, and heal:
@@ -143,10 +159,6 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
     echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":0}}' | ironledger device import -`)
 	}
 	if o.proxy {
-		clients, err := demo.Front(ctx, cl, url, o.front, o.data, at, func(err error) { shell.Line(a.Err, "%v", err) })
-		if err != nil {
-			return fmt.Errorf("the proxy could not be started: %w", err)
-		}
 		shell.Line(a.Out, `
   The applications stand behind nginx at %s. As from a good laptop:
     cd %s
@@ -155,7 +167,6 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
   Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`,
 			a.Bold("https://"+o.front), clients, o.front, o.front)
 	}
-	return nil
 }
 
 // playStory runs a service on a free port and plays the story against it.
@@ -173,12 +184,16 @@ func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Log
 		if _, err := demo.Fill(ctx, cl, clock); err != nil {
 			return err
 		}
+		around, err := demo.Partners(ctx, cl, url)
+		if err != nil {
+			return err
+		}
 		voice := demo.Voice{Out: a.Out, Bold: a.Bold, Accent: a.Rust, Mark: a.Mark, Sentences: shell.Sentences,
 			Plain: shell.PlainLinks}
 		if !fast && a.Tty() {
 			voice.Pause = 1500 * time.Millisecond
 		}
-		if err := demo.Tell(ctx, cl, voice); err != nil {
+		if err := demo.Tell(ctx, cl, around, voice); err != nil {
 			return err
 		}
 		return played
