@@ -163,7 +163,7 @@ func (t *teller) told() error {
 	if err := t.await(func() bool { return strings.HasPrefix(t.around.Room.Last(), device) }); err != nil {
 		return err
 	}
-	t.say("told", "the watch room, by a web hook: %s", t.around.Room.Last())
+	t.say("told", "the watch room, by a web hook: %s", strings.Replace(t.around.Room.Last(), "; ", ";\n", 1))
 	begun = time.Now()
 	if err := t.report("sensor", device, `{"threat.score": 0}`); err != nil {
 		return err
