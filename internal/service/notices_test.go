@@ -135,7 +135,7 @@ func (n *noticing) sentOf(id string) (out []*event.NoticeSent) {
 func TestNotices(t *testing.T) {
 	dir, ctx := t.TempDir(), context.Background()
 	n := &noticing{acts: &acts{}, post: &post{}, t: t}
-	n.start(dir, 500*time.Millisecond)
+	n.start(dir, 1500*time.Millisecond)
 	people := []directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}, Language: "sv"},
 		{ID: "bo", Name: "Bo", Groups: []string{}, Mail: "bo@gullholm.example"}, {ID: "cy", Name: "Cy", Groups: []string{}}}
 	if _, err := n.s.Admin.ImportPeople(ctx, "author", people, admin.ListImport{AcceptImpact: "a trial"}); err != nil {
@@ -217,7 +217,7 @@ func TestNotices(t *testing.T) {
 	if err := n.s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	n.start(dir, 500*time.Millisecond)
+	n.start(dir, 1500*time.Millisecond)
 	time.Sleep(300 * time.Millisecond)
 	if now := n.post.count(); now != told {
 		t.Errorf("after a restart %d mails more", now-told)
