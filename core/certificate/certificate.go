@@ -45,6 +45,9 @@ var Type = &value.RecordType{Name: "certificate", Show: show, Fields: []value.Fi
 	{Name: "why", Type: value.Of(value.Text), Hidden: true}, // why it is not trusted
 }}
 
+// Field is a field of a certificate that conditions see, by its name.
+func Field(c value.Value, name string) value.Value { return c.FieldAt(Type.Index(name)) }
+
 // The places of the fields.
 const (
 	slotSubject = iota

@@ -113,8 +113,8 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 			out.Would, out.Why = false, "its condition does not hold: "+r.When.String()
 		}
 	}
-	if m := snap.Mutes.Get(x.Person); out.Would && m != nil && m.Until > now && r.On.Reminder() {
-		out.Would, out.Why = false, "the person is not reminded until "+value.FormatTime(m.Until)
+	if why := muted(snap, r, x.Person, now); out.Would && why != "" {
+		out.Would, out.Why = false, why
 	}
 	m := compose(snap, s.options.Base, []*state.Notice{x})
 	html, err := m.html()

@@ -181,9 +181,9 @@ func (s *Service) moveOn(ctx context.Context, to int64, made []*state.Notice) er
 	return s.Do(ctx, func(c *state.Change) error {
 		for _, n := range made {
 			merge(c, waiting, n)
-		}
-		if err := putNew(c, made); err != nil {
-			return err
+			if err := putNew(c, n); err != nil {
+				return err
+			}
 		}
 		return c.PutNoticePlace(to)
 	})
@@ -215,7 +215,7 @@ func merge(c *state.Change, waiting map[string]string, n *state.Notice) {
 }
 
 // putNew keeps notices, but for those that there are already.
-func putNew(c *state.Change, made []*state.Notice) error {
+func putNew(c *state.Change, made ...*state.Notice) error {
 	for _, n := range made {
 		if state.Get(c, state.NoticeKind, n.ID) == nil {
 			if err := state.Put(c, state.NoticeKind, n.ID, n); err != nil {
@@ -301,11 +301,8 @@ func (s *Service) addressed(snap *state.Snapshot, r *rulebook.Notice, n state.No
 	n.Notice, n.On, n.State = r.ID, r.On, state.NoticeWaits
 	n.Mail, n.Hook, n.Language = r.To.Mail, r.To.Hook, r.Language
 	if r.To.Owner {
-		n.Mail, n.Language = "", cmp.Or(r.Language, languages[0].String())
 		p, known := snap.People.Get(n.Person)
-		if r.Language == "" && p.Language != "" {
-			n.Language = p.Language
-		}
+		n.Language = cmp.Or(r.Language, p.Language)
 		switch n.Mail = cmp.Or(p.Mail, n.Person); {
 		case n.Person == "":
 			n.State, n.Why = state.NoticeFailed, "the device has no owner"
@@ -345,7 +342,7 @@ func (s *Service) scanner() func(context.Context) error {
 		if len(made) == 0 {
 			return nil
 		}
-		return s.Do(ctx, func(c *state.Change) error { return putNew(c, made) })
+		return s.Do(ctx, func(c *state.Change) error { return putNew(c, made...) })
 	}
 }
 

@@ -212,11 +212,12 @@ func (s *Service) limited(snap *state.Snapshot, to string, n *state.Notice) int6
 // it still holds. stood is the level of which the recipient knows.
 func (s *Service) void(snap *state.Snapshot, n *state.Notice, stood string) (why, as string) {
 	now := s.Micros()
-	if r := snap.Book.Rulebook.Notice(n.Notice); r == nil || r.On != n.On {
+	r := snap.Book.Rulebook.Notice(n.Notice)
+	if r == nil || r.On != n.On {
 		return "the rulebook has this notice no more", state.NoticeHealed
 	}
-	if m := snap.Mutes.Get(n.Person); m != nil && m.Until > now && n.On.Reminder() {
-		return "reminders are muted until " + value.FormatTime(m.Until), state.NoticeMuted
+	if why := muted(snap, r, n.Person, now); why != "" {
+		return why, state.NoticeMuted
 	}
 	if n.On.Coming() && n.Until <= now {
 		return "it has ended by now", state.NoticeHealed
@@ -245,6 +246,15 @@ func (s *Service) void(snap *state.Snapshot, n *state.Notice, stood string) (why
 		}
 	}
 	return "", ""
+}
+
+// muted is why a person is not told, "" when they are: they want no reminders. What a
+// channel hears of their devices is not theirs to mute.
+func muted(snap *state.Snapshot, r *rulebook.Notice, person string, now int64) string {
+	if m := snap.Mutes.Get(person); r.To.Owner && r.On.Reminder() && m != nil && m.Until > now {
+		return "the person is not reminded until " + value.FormatTime(m.Until)
+	}
+	return ""
 }
 
 // healed reports whether what a notice tells of a device no longer holds.
@@ -279,17 +289,12 @@ func longer(list []*state.Waiver, n *state.Notice) bool {
 // holds reports whether a certificate that ends is still shown, and no other of its
 // issuer that outlives it.
 func holds(b *state.Book, d *state.Device, n *state.Notice, now int64) bool {
-	ending, later := false, false
-	field := func(c value.Value, name string) value.Value { return c.FieldAt(certificate.Type.Index(name)) }
-	for _, c := range d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members() {
-		if !field(c, "trusted").IsTrue() {
-			continue
-		}
-		if field(c, "sha256").Str() == n.Ref {
-			ending = true
-		} else if field(c, "not_after").Num() > n.Until {
-			later = true
-		}
-	}
-	return ending && !later
+	certs := d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members()
+	i := slices.IndexFunc(certs, func(c value.Value) bool {
+		return certificate.Field(c, "trusted").IsTrue() && certificate.Field(c, "sha256").Str() == n.Ref
+	})
+	return i >= 0 && !slices.ContainsFunc(certs, func(c value.Value) bool {
+		return certificate.Field(c, "trusted").IsTrue() && certificate.Field(c, "not_after").Num() > n.Until &&
+			certificate.Field(c, "issuer_id").Str() == certificate.Field(certs[i], "issuer_id").Str()
+	})
 }

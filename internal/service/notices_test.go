@@ -33,6 +33,7 @@ notices:
   - {id: rose, on: rose, to: owner}
   - {id: exception, on: waiver-ends, before: 2d, to: owner}
   - {id: grace, on: grace-ends, before: 2d, to: owner}
+  - {id: graces, on: grace-ends, before: 2d, to: {mail: crew-desk@gullholm.example}}
   - {id: glass, on: break-glass, to: {mail: watch@gullholm.example}}
   - {id: quiet, on: source-quiet, to: {mail: desk@gullholm.example}}
   - {id: hook, on: fell, to: {hook: chat}}
@@ -206,6 +207,14 @@ func TestNotices(t *testing.T) {
 	n.shows("a1", `"screen_lock.after":"30m"`)
 	eventually(t, "bo is reminded", func() bool { return len(n.post.to("bo@gullholm.example")) == 1 })
 	eventually(t, "ada is not", func() bool { return n.states()["grace muted"] == 1 })
+	// What a channel hears of her devices is not hers to mute.
+	eventually(t, "the desk of the crew hears of both", func() bool {
+		text := ""
+		for _, m := range n.post.to("crew-desk@gullholm.example") {
+			text += m.Text
+		}
+		return strings.Contains(text, "a1)") && strings.Contains(text, "b1: ")
+	})
 	if m := n.post.to("bo@gullholm.example")[0]; !strings.Contains(m.Subject, "b1: “The screen locks” counts from") {
 		t.Errorf("bo reads %q", m.Subject)
 	}

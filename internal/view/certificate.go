@@ -58,8 +58,8 @@ func certificateMatcher(b *state.Book, q CertificateQuery,
 	now int64) (func(*state.Device, value.Value, *budget) bool, error) {
 	text := strings.ToLower(strings.TrimSpace(q.Text))
 	contains := func(d *state.Device, c value.Value, _ *budget) bool {
-		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+field(c, "subject").Str()+"\n"+
-			field(c, "issuer").Str()+"\n"+field(c, "serial").Str()+"\n"+field(c, "sha256").Str()), text)
+		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+certificate.Field(c, "subject").Str()+"\n"+
+			certificate.Field(c, "issuer").Str()+"\n"+certificate.Field(c, "serial").Str()+"\n"+certificate.Field(c, "sha256").Str()), text)
 	}
 	if strings.TrimSpace(q.Where) == "" {
 		return contains, nil
@@ -85,7 +85,7 @@ func certificateMatcher(b *state.Book, q CertificateQuery,
 			case "level":
 				v = b.Rulebook.LevelValue(d.Result.Level)
 			default:
-				v = field(c, n.Name)
+				v = certificate.Field(c, n.Name)
 			}
 			extra.Set(i, v, condition.Always)
 		}
@@ -96,19 +96,17 @@ func certificateMatcher(b *state.Book, q CertificateQuery,
 	}, nil
 }
 
-func field(c value.Value, name string) value.Value { return c.FieldAt(certificate.Type.Index(name)) }
-
 func certificateState(c value.Value, now int64) string {
 	switch {
 	case certificate.Why(c) == certificate.WhyAuthority:
 		return CertificateAuthority
-	case field(c, "revoked").IsTrue():
+	case certificate.Field(c, "revoked").IsTrue():
 		return CertificateRevoked
-	case field(c, "trusted").Known() && !field(c, "trusted").IsTrue():
+	case certificate.Field(c, "trusted").Known() && !certificate.Field(c, "trusted").IsTrue():
 		return CertificateUntrusted
-	case !field(c, "trusted").Known() || !field(c, "revoked").Known():
+	case !certificate.Field(c, "trusted").Known() || !certificate.Field(c, "revoked").Known():
 		return CertificateUnknown
-	case field(c, "not_after").Num()-now <= endingSoon(field(c, "lifetime").Num()):
+	case certificate.Field(c, "not_after").Num()-now <= endingSoon(certificate.Field(c, "lifetime").Num()):
 		return CertificateEnding
 	}
 	return CertificateTrusted
@@ -151,10 +149,10 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 			}
 			state := certificateState(c, now)
 			page.States[state]++
-			issuers[field(c, "issuer_id").Str()]++
+			issuers[certificate.Field(c, "issuer_id").Str()]++
 			if q.State == "" || q.State == state {
-				rows = append(rows, certificateRow{cursor{sortable(field(c, "not_after").Num()),
-					d.ID + "/" + field(c, "sha256").Str()}, d, c, state})
+				rows = append(rows, certificateRow{cursor{sortable(certificate.Field(c, "not_after").Num()),
+					d.ID + "/" + certificate.Field(c, "sha256").Str()}, d, c, state})
 			}
 		}
 		return budget.goesOn()
@@ -184,12 +182,12 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) api.Certificate {
 	out := api.Certificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
 		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
-		Subject: field(c, "subject").Str(), Issuer: field(c, "issuer").Str(), Names: []string{},
-		Serial: field(c, "serial").Str(), SHA256: field(c, "sha256").Str(),
-		NotBefore: field(c, "not_before").String(), NotAfter: field(c, "not_after").String(),
-		Lifetime: value.FormatAge(field(c, "lifetime").Num()),
-		State:    state, IssuerID: field(c, "issuer_id").Str(), Why: certificate.Why(c)}
-	for _, n := range field(c, "names").Members() {
+		Subject: certificate.Field(c, "subject").Str(), Issuer: certificate.Field(c, "issuer").Str(), Names: []string{},
+		Serial: certificate.Field(c, "serial").Str(), SHA256: certificate.Field(c, "sha256").Str(),
+		NotBefore: certificate.Field(c, "not_before").String(), NotAfter: certificate.Field(c, "not_after").String(),
+		Lifetime: value.FormatAge(certificate.Field(c, "lifetime").Num()),
+		State:    state, IssuerID: certificate.Field(c, "issuer_id").Str(), Why: certificate.Why(c)}
+	for _, n := range certificate.Field(c, "names").Members() {
 		out.Names = append(out.Names, n.Str())
 	}
 	if r := d.View.Reading(b.Rulebook.Dict.Slot("certs")); r != nil {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironledger.example/api"
+	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
@@ -266,9 +267,9 @@ func (s *Service) Ending(within int64) []api.Ending {
 			}
 		}
 		for _, c := range d.View.Get(certs, now).Members() {
-			if field(c, "trusted").IsTrue() {
-				add(api.Ending{Kind: "certificate", ID: field(c, "sha256").Str(), Device: d.ID,
-					About: field(c, "subject").Str()}, field(c, "not_after").Num())
+			if certificate.Field(c, "trusted").IsTrue() {
+				add(api.Ending{Kind: "certificate", ID: certificate.Field(c, "sha256").Str(), Device: d.ID,
+					About: certificate.Field(c, "subject").Str()}, certificate.Field(c, "not_after").Num())
 			}
 		}
 		return true
