@@ -115,9 +115,7 @@ func enrolSettleCmd(a *shell.App, verb, short string, admit bool) *cobra.Command
 			return printEnrolment(a, got)
 		},
 	}
-	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
-	shell.Must(c.MarkFlagRequired("reason"))
-	return c
+	return shell.WithReason(c, &reason)
 }
 
 func deviceRetireCmd(a *shell.App) *cobra.Command {
@@ -145,7 +143,5 @@ reports are refused until it is enrolled again. What is known of it is kept.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&reason, "reason", "", "why; recorded")
-	shell.Must(c.MarkFlagRequired("reason"))
-	return c
+	return shell.WithReason(c, &reason)
 }

@@ -137,9 +137,7 @@ func mute(a *shell.App, c *cobra.Command, d *api.MuteDraft, say func(*api.Mute) 
 		shell.Line(a.Out, "%s", say(&got.Value))
 		return nil
 	}
-	c.Flags().StringVar(&d.Reason, "reason", "", "why; recorded")
-	shell.Must(c.MarkFlagRequired("reason"))
-	return c
+	return shell.WithReason(c, &d.Reason)
 }
 
 func muteCmd(a *shell.App) *cobra.Command {

@@ -191,3 +191,10 @@ func Head(in io.Reader) ([]byte, io.Reader) {
 
 // DefaultListen is where the service listens, and is looked for, unless somebody says so.
 const DefaultListen = "127.0.0.1:8600"
+
+// WithReason has a command ask for a reason, which is recorded.
+func WithReason(c *cobra.Command, into *string) *cobra.Command {
+	c.Flags().StringVar(into, "reason", "", "why; recorded")
+	Must(c.MarkFlagRequired("reason"))
+	return c
+}

@@ -82,7 +82,7 @@ func dropCmd(a *shell.App) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "drop all that were given up")
-	return withReason(c, &reason)
+	return shell.WithReason(c, &reason)
 }
 
 func printResent(a *shell.App, raw []byte, r *api.StreamResent) error {
@@ -117,5 +117,5 @@ receiver can change at its leisure; 0s ends the secret before at once.`,
 		},
 	}
 	c.Flags().StringVar(&d.Overlap, "overlap", "", "how long the secret before signs too (default 24h)")
-	return withReason(c, &d.Reason)
+	return shell.WithReason(c, &d.Reason)
 }

@@ -237,7 +237,7 @@ seconds for its acknowledgement. Exit code 3 says that there was none.`,
 
 func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 	reason := ""
-	return withReason(&cobra.Command{
+	return shell.WithReason(&cobra.Command{
 		Use: verb + " STREAM", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Example: "  ironledger stream " + verb + " st-06h0fkcqq400gcd1xwky --reason 'The partner works on it, ticket 812'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -254,16 +254,9 @@ func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 	}, &reason)
 }
 
-// withReason has a command ask for a reason, which is recorded.
-func withReason(c *cobra.Command, into *string) *cobra.Command {
-	c.Flags().StringVar(into, "reason", "", "why; recorded")
-	shell.Must(c.MarkFlagRequired("reason"))
-	return c
-}
-
 func removeCmd(a *shell.App) *cobra.Command {
 	reason := ""
-	return withReason(&cobra.Command{
+	return shell.WithReason(&cobra.Command{
 		Use: "remove STREAM", Short: "Remove a stream; its receiver hears nothing any more", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete(a),
 		Example:           "  ironledger stream remove st-06h0fkcqq400gcd1xwky --reason 'The gateway is gone'",
@@ -283,7 +276,7 @@ func removeCmd(a *shell.App) *cobra.Command {
 
 func keyCmd(a *shell.App) *cobra.Command {
 	reason := ""
-	return withReason(&cobra.Command{
+	return shell.WithReason(&cobra.Command{
 		Use: "rotate-key", Short: "Have events signed with another key", Args: cobra.NoArgs,
 		Long: `Have events signed with another key. It is in the JWK set at once and signs after ten
 minutes, so that receivers who keep the set have it; the one before stays in the set for
