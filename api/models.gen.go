@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/review"
 	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 )
@@ -990,7 +991,7 @@ type Refusal = evidence.Refusal
 type RefusedLine = directory.Refusal
 
 // Remark defines model for Remark.
-type Remark = rulebook.Remark
+type Remark = review.Remark
 
 // Remedies defines model for Remedies.
 type Remedies map[string]struct {

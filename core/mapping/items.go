@@ -98,8 +98,10 @@ func descend(d *jsontext.Decoder, name string) error {
 			return broken(d, err)
 		}
 	}
-	return fmt.Errorf("there is no member %q", name)
+	return fmt.Errorf("%w %q", errNoMember, name)
 }
+
+var errNoMember = errors.New("there is no member")
 
 func lines(in io.Reader, visit func(int, []byte) error) error {
 	s := bufio.NewScanner(in)

@@ -32,10 +32,18 @@ type Mapping struct {
 	observed *field // when an item was observed; nil for when it arrives
 	identity []named
 	evidence []named
+	person   []named // of people in place of devices
+	vouch    *field  // whether the partner vouches for the device; nil when it does not say
 }
 
 // Nested reports whether the items are a list within a document: it is JSON then.
 func (m *Mapping) Nested() bool { return len(m.items) > 0 }
+
+// Source is the source that the reports name; "" for none.
+func (m *Mapping) Source() string { return m.source }
+
+// Observes reports whether the items say when they were observed.
+func (m *Mapping) Observes() bool { return m.observed != nil }
 
 // named is what becomes of a field.
 type named struct {
@@ -71,6 +79,8 @@ type written struct {
 	Observed *writtenField           `yaml:"observed_at"`
 	Identity map[string]writtenField `yaml:"identity"`
 	Evidence map[string]writtenField `yaml:"evidence"`
+	Person   map[string]writtenField `yaml:"person"`
+	Vouch    *writtenField           `yaml:"vouch"`
 }
 
 // writtenField is a pointer or a column, or a mapping with more.
@@ -124,7 +134,12 @@ func check(w *written, dict *evidence.Dictionary) (*Mapping, error) {
 	if m.items, err = parsePointer(w.Items); err != nil || w.Items != "" && !strings.HasPrefix(w.Items, "/") {
 		wrong("items: %q is not a JSON Pointer (RFC 6901), as /value", w.Items)
 	}
-	if len(w.Identity) == 0 {
+	switch {
+	case w.Person != nil && (w.Identity != nil || w.Evidence != nil || w.Observed != nil || w.Vouch != nil || w.Source != ""):
+		wrong("person: a mapping of people says nothing of devices")
+	case w.Person != nil:
+		m.checkPerson(w.Person, wrong)
+	case len(w.Identity) == 0:
 		wrong("identity: say where a key stands; there are %s", strings.Join(keys, ", "))
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.Identity)) {
@@ -149,6 +164,13 @@ func check(w *written, dict *evidence.Dictionary) (*Mapping, error) {
 			wrong("evidence.%s: %w", name, err)
 		}
 		m.evidence = append(m.evidence, named{name, typ, f})
+	}
+	if w.Vouch != nil {
+		f, err := w.Vouch.check(value.Of(value.Bool))
+		if err != nil {
+			wrong("vouch: %w", err)
+		}
+		m.vouch = &f
 	}
 	if w.Observed != nil {
 		f, err := w.Observed.check(value.Of(value.Time))

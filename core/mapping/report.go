@@ -26,6 +26,7 @@ type report struct {
 	ObservedAt string            `json:"observed_at,omitempty"`
 	Identity   map[string]string `json:"identity,omitempty"`
 	Evidence   map[string]any    `json:"evidence"`
+	Vouch      any               `json:"vouch,omitempty"`
 }
 
 // unavailable is a reading that says why there is no value.
@@ -36,33 +37,14 @@ type unavailable struct {
 // Report turns an item, a JSON object, into a report. The error is for an item of which no
 // report can be made.
 func (m *Mapping) Report(item []byte) ([]byte, []Remark, error) {
-	d := json.NewDecoder(bytes.NewReader(item))
-	d.UseNumber()
-	var x any
-	if err := d.Decode(&x); err != nil {
-		return nil, nil, fmt.Errorf("the item is not JSON: %w", err)
-	}
-	if _, is := x.(map[string]any); !is {
-		return nil, nil, errors.New("the item is not a JSON object")
+	x, err := object(item)
+	if err != nil {
+		return nil, nil, err
 	}
 	var remarks []Remark
-	remark := func(name string, err error) { remarks = append(remarks, Remark{name, err.Error()}) }
-	out := report{Source: m.source, Identity: map[string]string{}, Evidence: map[string]any{}}
-	for i := range m.identity {
-		f := &m.identity[i]
-		text, err := f.key(x)
-		switch {
-		case err != nil:
-			remark(f.name, err)
-		case text == "":
-		case f.name == "external_id":
-			out.ExternalID = text
-		default:
-			out.Identity[f.name] = text
-		}
-	}
-	if out.ExternalID == "" && len(out.Identity) == 0 {
-		return nil, remarks, errors.New("the item has no key: " + m.wanted())
+	out, err := m.identify(x, func(name string, err error) { remarks = append(remarks, Remark{name, err.Error()}) })
+	if err != nil {
+		return nil, remarks, err
 	}
 	if m.observed != nil {
 		switch v, found, err := m.observed.read(x, value.Of(value.Time)); {
@@ -77,14 +59,79 @@ func (m *Mapping) Report(item []byte) ([]byte, []Remark, error) {
 		f := &m.evidence[i]
 		switch v, found, err := f.read(x, f.typ); {
 		case err != nil:
-			remark(f.name, err)
+			remarks = append(remarks, Remark{f.name, err.Error()})
 			out.Evidence[f.name] = unavailable{err.Error()}
 		case found:
 			out.Evidence[f.name] = v
 		}
 	}
+	if m.vouch != nil {
+		// What cannot be read vouches for nothing: a word that is new may mean the worst.
+		v, found, err := m.vouch.read(x, value.Of(value.Bool))
+		if _, is := v.(bool); err == nil && found && !is {
+			err = errors.New(quoted(scalar(v)) + " is neither true nor false")
+		}
+		if err != nil {
+			remarks = append(remarks, Remark{"vouch", err.Error()})
+			v, found = false, true
+		}
+		if found {
+			out.Vouch = v
+		}
+	}
 	raw, err := json.Marshal(out)
 	return raw, remarks, err
+}
+
+// Keys is a report of an item that says nothing but which device it is about. The error
+// is for an item that does not tell.
+func (m *Mapping) Keys(item []byte) ([]byte, error) {
+	x, err := object(item)
+	if err != nil {
+		return nil, err
+	}
+	out, err := m.identify(x, func(string, error) {})
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(out)
+}
+
+// object reads an item.
+func object(item []byte) (map[string]any, error) {
+	d := json.NewDecoder(bytes.NewReader(item))
+	d.UseNumber()
+	var x any
+	if err := d.Decode(&x); err != nil {
+		return nil, fmt.Errorf("the item is not JSON: %w", err)
+	}
+	o, is := x.(map[string]any)
+	if !is {
+		return nil, errors.New("the item is not a JSON object")
+	}
+	return o, nil
+}
+
+// identify begins the report of an item: the keys of its device.
+func (m *Mapping) identify(item map[string]any, remark func(string, error)) (*report, error) {
+	out := &report{Source: m.source, Identity: map[string]string{}, Evidence: map[string]any{}}
+	for i := range m.identity {
+		f := &m.identity[i]
+		text, err := f.key(item)
+		switch {
+		case err != nil:
+			remark(f.name, err)
+		case text == "":
+		case f.name == "external_id":
+			out.ExternalID = text
+		default:
+			out.Identity[f.name] = text
+		}
+	}
+	if out.ExternalID == "" && len(out.Identity) == 0 {
+		return nil, errors.New("the item has no key: " + m.wanted())
+	}
+	return out, nil
 }
 
 // wanted tells where the keys were looked for.

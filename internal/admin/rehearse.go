@@ -8,15 +8,16 @@ import (
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/review"
 	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/state"
 )
 
 // coverage tells how far the baselines of a rulebook reach over today's fleet.
-func (s *Service) coverage(book *state.Book) *rulebook.FleetCoverage {
+func (s *Service) coverage(book *state.Book) *review.FleetCoverage {
 	snap, now := s.Snapshot(), s.Micros()
-	c := &rulebook.FleetCoverage{Baselines: map[string]int{}, Uncovered: map[string]int{}}
+	c := &review.FleetCoverage{Baselines: map[string]int{}, Uncovered: map[string]int{}}
 	slot := book.Rulebook.Dict.Slot("platform")
 	snap.Fleet.All(func(d *state.Device) bool {
 		c.Devices++
@@ -98,12 +99,12 @@ func (s *Service) Shadow() *rehearsal.Shift {
 
 // Review checks a rulebook and finds what is likely not meant, for today's
 // fleet too. The error is [rulebook.Problems] when it is not right.
-func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.Remark, error) {
+func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []review.Remark, error) {
 	book, err := s.Candidate(files)
 	if err != nil {
 		return nil, nil, err
 	}
-	remarks := book.Rulebook.Review(s.coverage(book), s.Micros())
+	remarks := review.Of(book.Rulebook, s.coverage(book), s.Micros())
 	waivers := map[string]int{}
 	s.Snapshot().Fleet.All(func(d *state.Device) bool {
 		for _, w := range d.Waivers {
@@ -114,7 +115,7 @@ func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []rulebook.
 		return true
 	})
 	for _, rule := range slices.Sorted(maps.Keys(waivers)) {
-		remarks = append(remarks, rulebook.Remark{Kind: "waiver-without-rule", About: rule,
+		remarks = append(remarks, review.Remark{Kind: "waiver-without-rule", About: rule,
 			Message: fmt.Sprintf("%d waivers are for the rule %s, which this rulebook does not have",
 				waivers[rule], rule)})
 	}

@@ -11,6 +11,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/review"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/httpapi/edge"
@@ -90,7 +91,7 @@ func (s *Server) CheckRulebook(c *gin.Context, d api.Draft) (*api.Check, error) 
 	if err := checkDraft(&d); err != nil {
 		return nil, err
 	}
-	out := &api.Check{Problems: rulebook.Problems{}, Examples: []rehearsal.Outcome{}, Remarks: []rulebook.Remark{}}
+	out := &api.Check{Problems: rulebook.Problems{}, Examples: []rehearsal.Outcome{}, Remarks: []review.Remark{}}
 	rb, remarks, err := s.service.Admin.Review(d.Files)
 	var problems rulebook.Problems
 	switch {

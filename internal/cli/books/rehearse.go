@@ -12,6 +12,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/rehearsal"
+	"ironledger.example/core/review"
 	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
@@ -45,7 +46,7 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 			if err != nil {
 				return rulebookError(args[0], err)
 			}
-			remarks := rb.Review(nil, value.Micros(now))
+			remarks := review.Of(rb, nil, value.Micros(now))
 			if fleet {
 				cl, err := a.Client()
 				if err != nil {
@@ -58,7 +59,7 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 				remarks = got.Value.Remarks
 			}
 			l := shell.Listing{Head: []string{"KIND", "ABOUT", "WHERE", "REMARK"},
-				Raw: append([]rulebook.Remark{}, remarks...), Items: []json.RawMessage{}}
+				Raw: append([]review.Remark{}, remarks...), Items: []json.RawMessage{}}
 			for _, r := range remarks {
 				raw, err := json.Marshal(r)
 				if err != nil {

@@ -1,4 +1,5 @@
-package rulebook
+// Package review finds what is allowed in a rulebook and likely not meant.
+package review
 
 import (
 	"fmt"
@@ -9,15 +10,16 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 )
 
 // Remark is something in a rulebook that is allowed and yet likely not meant.
 type Remark struct {
-	Kind    string   `json:"kind"`
-	About   string   `json:"about"` // baseline, baseline/rule, gate or section
-	Message string   `json:"message"`
-	Where   Position `json:"where"`
+	Kind    string            `json:"kind"`
+	About   string            `json:"about"` // baseline, baseline/rule, gate or section
+	Message string            `json:"message"`
+	Where   rulebook.Position `json:"where"`
 }
 
 func (r Remark) String() string {
@@ -49,9 +51,9 @@ type FleetCoverage struct {
 	Uncovered map[string]int // by platform: devices under no enforced baseline
 }
 
-// Review finds what is likely not meant, at now. The fleet is nil when there
+// Of finds what is likely not meant in a rulebook, at now. The fleet is nil when there
 // is none to look at.
-func (rb *Rulebook) Review(fleet *FleetCoverage, now int64) []Remark {
+func Of(rb *rulebook.Rulebook, fleet *FleetCoverage, now int64) []Remark {
 	r := &reviewer{rb: rb}
 	for i := range rb.Baselines {
 		r.baseline(&rb.Baselines[i], fleet)
@@ -61,16 +63,16 @@ func (rb *Rulebook) Review(fleet *FleetCoverage, now int64) []Remark {
 	r.levels()
 	r.trust(now)
 	if len(rb.BreakGlass) == 0 {
-		r.say(NoBreakGlass, "break_glass", Position{},
+		r.say(NoBreakGlass, "break_glass", rulebook.Position{},
 			"no break-glass account: if a gate locks everybody out, nobody gets in")
 	}
 	if len(rb.Examples) == 0 {
-		r.say(NoExamples, "examples", Position{},
+		r.say(NoExamples, "examples", rulebook.Position{},
 			"no examples: nothing shows that the rules mean what their author meant")
 	}
 	if fleet != nil {
 		for _, platform := range slices.Sorted(maps.Keys(fleet.Uncovered)) {
-			r.say(Uncovered, "uncovered", Position{}, "%d of %d devices stand under no enforced baseline: %s",
+			r.say(Uncovered, "uncovered", rulebook.Position{}, "%d of %d devices stand under no enforced baseline: %s",
 				fleet.Uncovered[platform], fleet.Devices, platform)
 		}
 	}
@@ -78,11 +80,11 @@ func (rb *Rulebook) Review(fleet *FleetCoverage, now int64) []Remark {
 }
 
 type reviewer struct {
-	rb  *Rulebook
+	rb  *rulebook.Rulebook
 	out []Remark
 }
 
-func (r *reviewer) say(kind, about string, where Position, format string, args ...any) {
+func (r *reviewer) say(kind, about string, where rulebook.Position, format string, args ...any) {
 	r.out = append(r.out, Remark{kind, about, fmt.Sprintf(format, args...), where})
 }
 
@@ -98,8 +100,8 @@ func (r *reviewer) possible(p *condition.Program, platform string) bool {
 	return p.Eval(env) != condition.False
 }
 
-func (r *reviewer) baseline(b *Baseline, fleet *FleetCoverage) {
-	if b.Mode == Draft {
+func (r *reviewer) baseline(b *rulebook.Baseline, fleet *FleetCoverage) {
+	if b.Mode == rulebook.Draft {
 		return
 	}
 	var platforms []string
@@ -131,7 +133,7 @@ func (r *reviewer) baseline(b *Baseline, fleet *FleetCoverage) {
 					strings.TrimSpace(p+" "+c.String()), key)
 			}
 		}
-		if b.Mode == Enforce && len(rule.Remedy) == 0 && min(rule.Cap, rule.Unknown) < r.rb.Top() {
+		if b.Mode == rulebook.Enforce && len(rule.Remedy) == 0 && min(rule.Cap, rule.Unknown) < r.rb.Top() {
 			r.say(NoRemedy, key, rule.Where, "the rule %s holds devices down and says nothing of what to do", key)
 		}
 	}
@@ -143,7 +145,7 @@ func (r *reviewer) sources() {
 		return
 	}
 	told := map[string]bool{}
-	check := func(p *condition.Program, about string, where Position) {
+	check := func(p *condition.Program, about string, where rulebook.Position) {
 		if p == nil {
 			return
 		}
@@ -186,7 +188,7 @@ func (r *reviewer) gates() {
 	for i := range r.rb.Gates {
 		for j := range r.rb.Gates {
 			g, h := &r.rb.Gates[i], &r.rb.Gates[j]
-			if i == j || g.Mode != Enforce || h.Mode != Enforce || !within(g, h) || !asks(h.Need, g.Need) ||
+			if i == j || g.Mode != rulebook.Enforce || h.Mode != rulebook.Enforce || !within(g, h) || !asks(h.Need, g.Need) ||
 				h.StepUp && !g.StepUp {
 				continue
 			}
@@ -202,7 +204,7 @@ func (r *reviewer) gates() {
 
 // within reports whether every request that g matches is one that h matches,
 // as far as their lists show.
-func within(g, h *Gate) bool {
+func within(g, h *rulebook.Gate) bool {
 	all := func(a, b []string) bool {
 		return !slices.ContainsFunc(a, func(s string) bool { return !slices.Contains(b, s) })
 	}
@@ -234,17 +236,17 @@ func asks(whole, part *condition.Program) bool {
 
 // levels finds levels of the ladder that no rule leads to.
 func (r *reviewer) levels() {
-	reached := map[Level]bool{r.rb.Top(): true, r.rb.Uncovered: true}
+	reached := map[rulebook.Level]bool{r.rb.Top(): true, r.rb.Uncovered: true}
 	for _, b := range r.rb.Baselines {
 		for _, rule := range b.Rules {
-			if b.Mode == Enforce {
+			if b.Mode == rulebook.Enforce {
 				reached[rule.Cap], reached[rule.Unknown] = true, true
 			}
 		}
 	}
 	for l, name := range r.rb.Ladder {
-		if !reached[Level(l)] {
-			r.say(Unreachable, name, Position{},
+		if !reached[rulebook.Level(l)] {
+			r.say(Unreachable, name, rulebook.Position{},
 				"no device can stand at %s: no enforced rule has it for a cap", name)
 		}
 	}
@@ -253,11 +255,11 @@ func (r *reviewer) levels() {
 func (r *reviewer) trust(now int64) {
 	for _, is := range r.rb.Issuers() {
 		if now > is.NotAfter {
-			r.say(IssuerEnded, is.ID, Position{}, "the certificates of the issuer %s ended on %s", is.ID,
+			r.say(IssuerEnded, is.ID, rulebook.Position{}, "the certificates of the issuer %s ended on %s", is.ID,
 				value.FormatTime(is.NotAfter))
 		}
 		if is.CRLEnds != 0 && now > is.CRLEnds {
-			r.say(IssuerEnded, is.ID, Position{},
+			r.say(IssuerEnded, is.ID, rulebook.Position{},
 				"the revocation list of the issuer %s ended on %s: whether its certificates are revoked is not known", is.ID, value.FormatTime(is.CRLEnds))
 		}
 	}
@@ -268,7 +270,7 @@ func (r *reviewer) trust(now int64) {
 		for _, rule := range b.Rules {
 			for _, c := range rule.Checks {
 				if text := c.String(); slices.Contains(c.Reads(), "certs") &&
-					strings.Contains(text, ".trusted") && b.Mode != Draft {
+					strings.Contains(text, ".trusted") && b.Mode != rulebook.Draft {
 					r.say(NoIssuer, b.ID+"/"+rule.ID, rule.Where,
 						"the rule %s/%s asks for trusted certificates, and the rulebook has no issuers", b.ID,
 						rule.ID)
