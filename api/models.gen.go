@@ -10,7 +10,9 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/feed"
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/mapping"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/review"
@@ -66,7 +68,7 @@ type Admission struct {
 type Alert struct {
 	ID string `json:"id"`
 
-	// Kind One of emergency, source, unmatched, enrolment, stream, notice, issuer, crl, records, disk
+	// Kind One of emergency, source, unmatched, enrolment, stream, feed, secret, notice, issuer, crl, records, disk
 	Kind  string `json:"kind"`
 	About string `json:"about,omitempty,omitzero"`
 	Title string `json:"title"`
@@ -466,6 +468,149 @@ type ExceptionDraft struct {
 
 	// Until When it ends, RFC 3339; for or until
 	Until string `json:"until,omitempty,omitzero"`
+}
+
+// Feed defines model for Feed.
+type Feed struct {
+	Feed   FeedSettings `json:"feed"`
+	Status string       `json:"status"`
+
+	// Reason Why it is paused
+	Reason string `json:"reason,omitempty,omitzero"`
+
+	// By Who paused it
+	By        string `json:"by,omitempty,omitzero"`
+	CreatedAt string `json:"created_at"`
+	CreatedBy string `json:"created_by"`
+
+	// SecretUntil When the secret ends
+	SecretUntil string `json:"secret_until,omitempty,omitzero"`
+
+	// SecretAt When the secret was given; left out when there is none
+	SecretAt string `json:"secret_at,omitempty,omitzero"`
+
+	// NextAt When it is fetched next
+	NextAt  string  `json:"next_at,omitempty,omitzero"`
+	Running FeedRun `json:"running,omitempty,omitzero"`
+
+	// Runs The newest first
+	Runs []FeedRun `json:"runs"`
+
+	// Failures How often it failed in a row
+	Failures     int    `json:"failures"`
+	FailingSince string `json:"failing_since,omitempty,omitzero"`
+
+	// Devices Devices of which the source has said something
+	Devices int `json:"devices,omitempty,omitzero"`
+}
+
+// FeedDraft defines model for FeedDraft.
+type FeedDraft struct {
+	Feed FeedSettings `json:"feed"`
+
+	// Secret The token, the password, the client's secret or the key; kept encrypted and never shown. Left out to keep the one there is
+	Secret string `json:"secret,omitempty,omitzero"`
+
+	// SecretUntil When the secret ends
+	SecretUntil string `json:"secret_until,omitempty,omitzero"`
+}
+
+// FeedPlace defines model for FeedPlace.
+type FeedPlace = mapping.Place
+
+// FeedRemoval defines model for FeedRemoval.
+type FeedRemoval struct {
+	Reason string `json:"reason"`
+
+	// Readings What becomes of what it said of devices
+	Readings string `json:"readings"`
+}
+
+// FeedRemoved defines model for FeedRemoved.
+type FeedRemoved struct {
+	// Devices Devices whose readings were taken back
+	Devices int `json:"devices"`
+}
+
+// FeedRun defines model for FeedRun.
+type FeedRun = feed.Run
+
+// FeedRunDraft defines model for FeedRunDraft.
+type FeedRunDraft struct {
+	// Full Ask for everything, not for what changed alone
+	Full bool `json:"full,omitempty,omitzero"`
+
+	// Accept Why what is no longer listed is gone although it is much, or why people are taken though some are shut out
+	Accept string `json:"accept,omitempty,omitzero"`
+}
+
+// FeedSettings defines model for FeedSettings.
+type FeedSettings = feed.Settings
+
+// FeedStatusDraft defines model for FeedStatusDraft.
+type FeedStatusDraft struct {
+	Status string `json:"status"`
+	Reason string `json:"reason"`
+}
+
+// FeedTrial defines model for FeedTrial.
+type FeedTrial struct {
+	// Status What the partner answered
+	Status string `json:"status"`
+
+	// Type The content type
+	Type string `json:"type"`
+
+	// Begins How the answer begins
+	Begins string          `json:"begins,omitempty,omitzero"`
+	Items  []FeedTrialItem `json:"items"`
+
+	// Places What stands where in the items
+	Places []FeedPlace `json:"places"`
+
+	// More Whether there are further pages
+	More bool `json:"more"`
+
+	// ListAt Where the list of items stands in the answer; left out when it is the answer
+	ListAt string `json:"list_at,omitempty,omitzero"`
+
+	// Failure What went wrong
+	Failure string `json:"failure,omitempty,omitzero"`
+
+	// Step Where it went wrong
+	Step  string `json:"step,omitempty,omitzero"`
+	Clock string `json:"clock,omitempty,omitzero"`
+}
+
+// FeedTrialDraft defines model for FeedTrialDraft.
+type FeedTrialDraft struct {
+	Feed   FeedSettings `json:"feed"`
+	Secret string       `json:"secret,omitempty,omitzero"`
+
+	// Of The feed whose secret is used
+	Of string `json:"of,omitempty,omitzero"`
+
+	// Items How many are looked at; 5 when left out
+	Items int `json:"items,omitempty,omitzero"`
+}
+
+// FeedTrialItem defines model for FeedTrialItem.
+type FeedTrialItem struct {
+	Item int `json:"item"`
+
+	// Raw The item as the partner has it
+	Raw interface{} `json:"raw"`
+
+	// Report The report that it would become
+	Report interface{} `json:"report,omitempty,omitzero"`
+
+	// Device The device that it would be of; left out for none
+	Device string `json:"device,omitempty,omitzero"`
+
+	// Fate What would become of it
+	Fate    string    `json:"fate,omitempty,omitzero"`
+	Remarks []Refusal `json:"remarks,omitempty,omitzero"`
+	Error   string    `json:"error,omitempty,omitzero"`
 }
 
 // File defines model for File.
@@ -1816,6 +1961,24 @@ type DecideEnrolmentJSONRequestBody = Admission
 
 // PostEvidenceJSONRequestBody defines body for PostEvidence for application/json ContentType.
 type PostEvidenceJSONRequestBody = PostEvidenceJSONBody
+
+// AddFeedJSONRequestBody defines body for AddFeed for application/json ContentType.
+type AddFeedJSONRequestBody = FeedDraft
+
+// TryFeedJSONRequestBody defines body for TryFeed for application/json ContentType.
+type TryFeedJSONRequestBody = FeedTrialDraft
+
+// ChangeFeedJSONRequestBody defines body for ChangeFeed for application/json ContentType.
+type ChangeFeedJSONRequestBody = FeedDraft
+
+// RemoveFeedJSONRequestBody defines body for RemoveFeed for application/json ContentType.
+type RemoveFeedJSONRequestBody = FeedRemoval
+
+// RunFeedJSONRequestBody defines body for RunFeed for application/json ContentType.
+type RunFeedJSONRequestBody = FeedRunDraft
+
+// SetFeedStatusJSONRequestBody defines body for SetFeedStatus for application/json ContentType.
+type SetFeedStatusJSONRequestBody = FeedStatusDraft
 
 // RedactEntryJSONRequestBody defines body for RedactEntry for application/json ContentType.
 type RedactEntryJSONRequestBody = Reason

@@ -89,6 +89,8 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.DecisionMade:      read[DecisionMade],
 	ledger.SessionEnded:      read[SessionEnded],
 	ledger.StreamChanged:     read[StreamChanged],
+	ledger.FeedChanged:       read[FeedChanged],
+	ledger.SignalReceived:    read[SignalReceived],
 	ledger.NoticeSent:        read[NoticeSent],
 	ledger.NoticeMuted:       read[NoticeMuted],
 	ledger.AlertSeen:         read[AlertSeen],

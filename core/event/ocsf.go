@@ -57,6 +57,8 @@ func (*RosterRemoved) managing() (string, int)     { return "roster", ocsfUpdate
 func (*TokenCreated) managing() (string, int)      { return "token", ocsfCreate }
 func (*TokenRevoked) managing() (string, int)      { return "token", ocsfDelete }
 func (*StreamChanged) managing() (string, int)     { return "stream", ocsfUpdate }
+func (*FeedChanged) managing() (string, int)       { return "feed", ocsfUpdate }
+func (*SignalReceived) managing() (string, int)    { return "sessions", ocsfDelete }
 func (*NoticeSent) managing() (string, int)        { return "notice", ocsfCreate }
 func (*NoticeMuted) managing() (string, int)       { return "notices of a person", ocsfUpdate }
 func (*AlertSeen) managing() (string, int)         { return "alert", ocsfUpdate }

@@ -131,6 +131,19 @@ func (r *Resolver) Identifies(source string) bool {
 	return r.sources == nil || r.sources[source].Identifies
 }
 
+// VouchesFor is for how long the word of a source that a device is genuine counts, in
+// microseconds; 0 when it does not.
+func (r *Resolver) VouchesFor(source string) int64 { return r.sources[source].Vouches }
+
+// refuseVouch takes out of a report the word of a source that may vouch for nothing.
+func (r *Resolver) refuseVouch(rep *Report) []Refusal {
+	if rep.Vouch == nil || r.VouchesFor(rep.Source) > 0 {
+		return nil
+	}
+	rep.Vouch = nil
+	return []Refusal{{"vouch", "the rulebook does not let the source " + rep.Source + " vouch for devices"}}
+}
+
 // Spoken is under which keys a source spoke of a device last, and when. A text
 // that is "" was not said.
 type Spoken struct {

@@ -55,6 +55,8 @@ type Report struct {
 	Identity   Identity
 	Readings   []Reading // sorted by name
 	Refused    []Refusal
+	// Vouch is whether its source vouches for the device; nil when it says nothing of it.
+	Vouch *bool
 
 	keys []Key
 }
@@ -91,6 +93,7 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 	}
 	var source, external, observed string
 	var id Identity
+	var vouch *bool
 	var err error
 	t := d.build(&Report{})
 	defer t.free()
@@ -117,8 +120,10 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 			if string(v) != "null" {
 				err = fmt.Errorf("evidence is %s; an object of attributes was expected", kindOf(v))
 			}
+		case "vouch":
+			vouch, err = vouchOf(v)
 		default:
-			err = unknownMember(string(name), "source", "external_id", "observed_at", "identity", "evidence")
+			err = unknownMember(string(name), "source", "external_id", "observed_at", "identity", "evidence", "vouch")
 		}
 		return end, err == nil
 	})
@@ -131,7 +136,20 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 	if err != nil {
 		return nil, err
 	}
+	t.r.Vouch = vouch
 	return t.r, nil
+}
+
+// vouchOf reads whether a source vouches for a device.
+func vouchOf(raw json.RawMessage) (*bool, error) {
+	switch string(raw) {
+	case "null":
+		return nil, nil
+	case "true", "false":
+		vouch := raw[0] == 't'
+		return &vouch, nil
+	}
+	return nil, fmt.Errorf("vouch is %s; true or false was expected", kindOf(raw))
 }
 
 func identity(raw json.RawMessage) (id Identity, err error) {

@@ -31,6 +31,9 @@ type SourceRule struct {
 	// QuietAfter is after how long without a report from it something is wrong, in
 	// microseconds; 0 when the rulebook does not say.
 	QuietAfter int64
+	// Vouches is for how long its word that a device is genuine counts, in microseconds;
+	// 0 when it does not.
+	Vouches int64
 }
 
 // Band gives a threat level to scores from a bound upward.
@@ -131,7 +134,7 @@ func (r *Resolver) Same(o *Resolver) bool {
 		slices.Equal(r.bands, o.bands) && slices.Equal(r.worst, o.worst) &&
 		r.checker.Same(o.checker) && (r.sources == nil) == (o.sources == nil) && maps.EqualFunc(r.sources,
 		o.sources, func(a, b SourceRule) bool {
-			return a.Rank == b.Rank && a.Identifies == b.Identifies && slices.Equal(a.Provides, b.Provides)
+			return a.Rank == b.Rank && a.Identifies == b.Identifies && a.Vouches == b.Vouches && slices.Equal(a.Provides, b.Provides)
 		}) && maps.Equal(r.ignored, o.ignored)
 }
 
@@ -164,10 +167,10 @@ func (r *Resolver) Accepts(source, name string) error {
 // as refusals. The keys that say which device it is are nobody's to supply:
 // from a source that may not, they join the report and are not evidence.
 func (r *Resolver) RefuseUnprovided(rep *Report) []Refusal {
+	refused := r.refuseVouch(rep)
 	if r.sources == nil {
-		return nil
+		return refused
 	}
-	var refused []Refusal
 	rep.Readings = slices.DeleteFunc(rep.Readings, func(x Reading) bool {
 		err := r.Accepts(rep.Source, x.Name)
 		if err != nil && x.Name != "serial" && x.Name != "hardware_id" {

@@ -136,7 +136,7 @@ func readLine(br *bufio.Reader, line []byte) (_ []byte, tooLong bool, err error)
 // readJSON reads one report, or a list of them one after the other: no more than
 // one is in memory.
 func (d speaking) readJSON(br *bufio.Reader, yield func(Item) bool) {
-	in := &allowance{in: br, left: 2 * MaxReport}
+	in := &Allowance{br, 2 * MaxReport, errTooLarge}
 	dec := jsontext.NewDecoder(in, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) // each report is looked at by itself
 	list := dec.PeekKind() == '['
 	if list {
@@ -146,7 +146,7 @@ func (d speaking) readJSON(br *bufio.Reader, yield func(Item) bool) {
 		}
 	}
 	for line := 1; ; line++ {
-		in.left = 2 * MaxReport
+		in.Left = 2 * MaxReport
 		if list && dec.PeekKind() == ']' {
 			break
 		}
@@ -174,20 +174,22 @@ func (d speaking) readJSON(br *bufio.Reader, yield func(Item) bool) {
 	}
 }
 
-// allowance reads no more than is left, so that one value cannot fill the memory.
-type allowance struct {
-	in   io.Reader
-	left int
+// Allowance reads no more than is left, so that one value cannot fill the memory.
+type Allowance struct {
+	In      io.Reader
+	Left    int
+	TooMuch error // when more is asked for
 }
 
 var errTooLarge = fmt.Errorf("a report is larger than %d bytes", MaxReport)
 
-func (a *allowance) Read(p []byte) (int, error) {
-	if a.left <= 0 {
-		return 0, errTooLarge
+// Read reads from what is allowed.
+func (a *Allowance) Read(p []byte) (int, error) {
+	if a.Left <= 0 {
+		return 0, a.TooMuch
 	}
-	n, err := a.in.Read(p[:min(len(p), a.left)])
-	a.left -= n
+	n, err := a.In.Read(p[:min(len(p), a.Left)])
+	a.Left -= n
 	return n, err
 }
 
@@ -208,7 +210,7 @@ func streamError(err error) error {
 var identityColumns = []string{"source", "external_id", "observed_at", "id"}
 
 func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
-	in := &allowance{in: br, left: 2 * MaxReport}
+	in := &Allowance{br, 2 * MaxReport, errTooLarge}
 	cr := csv.NewReader(in)
 	cr.ReuseRecord = true
 	header, err := cr.Read()
@@ -226,7 +228,7 @@ func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
 		}
 	}
 	for {
-		in.left = 2 * MaxReport
+		in.Left = 2 * MaxReport
 		row, err := cr.Read()
 		var item Item
 		var bad *csv.ParseError

@@ -53,6 +53,8 @@ const (
 	EnrolmentRefused  Kind = "device.enrolment-refused"
 	DeviceRetired     Kind = "device.retired"
 	StreamChanged     Kind = "stream.changed"      // what a receiver is told, or how, changed
+	FeedChanged       Kind = "feed.changed"        // where a partner's inventory is fetched, or how that goes, changed
+	SignalReceived    Kind = "signal.received"     // a partner's security event did something
 	NoticeSent        Kind = "notice.sent"         // somebody was told of something
 	NoticeMuted       Kind = "notice.muted"        // somebody is reminded no more, or again
 	AlertSeen         Kind = "alert.seen"          // somebody saw what needs a person
@@ -68,13 +70,14 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, StreamChanged, NoticeSent, NoticeMuted, AlertSeen,
+	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, NoticeSent, NoticeMuted, AlertSeen,
 	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.
 const (
 	Clock   = "clock"   // what happened because time passed
 	Service = "service" // what the service did by itself, as at its first start
+	Feed    = "feed"    // and the feed's id: what a run of it brought
 )
 
 // MaxEntry bounds the canonical form of an entry, in bytes: what a bundle of

@@ -28,7 +28,8 @@ func (m *Mapping) Items(in io.Reader, format evidence.Format, visit func(n int, 
 	case evidence.NDJSON:
 		return lines(in, visit)
 	}
-	d := jsontext.NewDecoder(in)
+	allowed := allowance(in)
+	d := jsontext.NewDecoder(allowed)
 	for _, token := range m.items {
 		if err := descend(d, token); err != nil {
 			return fmt.Errorf("items: there is nothing at %s: %w", m.items, err)
@@ -43,6 +44,7 @@ func (m *Mapping) Items(in io.Reader, format evidence.Format, visit func(n int, 
 		return fmt.Errorf("items: no list stands at %s; say where it is, as items: /value", orDocument(m.items))
 	}
 	for n := 1; ; n++ {
+		allowed.Left = 2 * MaxItem
 		if d.PeekKind() == ']' {
 			return nil
 		}
@@ -52,6 +54,13 @@ func (m *Mapping) Items(in io.Reader, format evidence.Format, visit func(n int, 
 	}
 }
 
+// allowance is for one item, and what the reader takes ahead of it.
+func allowance(in io.Reader) *evidence.Allowance {
+	return &evidence.Allowance{In: in, Left: 2 * MaxItem, TooMuch: errLargeItem}
+}
+
+var errLargeItem = fmt.Errorf("an item is larger than %d bytes", MaxItem)
+
 func orDocument(p pointer) string {
 	if len(p) == 0 {
 		return "the top of the document"
@@ -60,6 +69,9 @@ func orDocument(p pointer) string {
 }
 
 func broken(d *jsontext.Decoder, err error) error {
+	if errors.Is(err, errLargeItem) {
+		return errLargeItem
+	}
 	if errors.Is(err, io.EOF) {
 		err = io.ErrUnexpectedEOF
 	}
@@ -119,7 +131,8 @@ func lines(in io.Reader, visit func(int, []byte) error) error {
 }
 
 func rows(in io.Reader, visit func(int, []byte) error) error {
-	r := csv.NewReader(in)
+	allowed := allowance(in)
+	r := csv.NewReader(allowed)
 	header, err := r.Read()
 	if err != nil {
 		return fmt.Errorf("the header cannot be read: %w", err)
@@ -133,6 +146,7 @@ func rows(in io.Reader, visit func(int, []byte) error) error {
 		seen[header[i]] = true
 	}
 	for n := 1; ; n++ {
+		allowed.Left = 2 * MaxItem
 		row, err := r.Read()
 		if errors.Is(err, io.EOF) {
 			return nil

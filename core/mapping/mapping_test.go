@@ -46,7 +46,7 @@ func TestAnItemBecomesAReport(t *testing.T) {
 	m := load(t, partner)
 	raw, remarks, err := m.Report([]byte(`{"id":77,"hardware":{"serial~number":" GF-1 "},"seen":1763622000000,
 		"os":{"name":"WIN","version":"10.0.22631.4460"},"disk":[{"state":"Enabled"}],"lock":300,"av":"19.11.2025 23:10","risk":12,
-		"software":[{"bundle":"nav","title":"Charts","v":"2.1"},{"bundle":"mail"}],"macs":["aa:bb"],"place":"north","other":{"x":1}}`))
+		"software":[{"bundle":"nav","title":"Charts","v":"2.1"},{"bundle":"mail"}],"macs":["aa:bb"],"place":"north","other":{"x":1}}`), "")
 	if err != nil || len(remarks) > 0 {
 		t.Fatalf("%v %v", remarks, err)
 	}
@@ -83,7 +83,7 @@ func TestWhatAMappingCannotRead(t *testing.T) {
 		{`{"id":"a","software":"none"}`, "apps", `"none" stands where a list was expected`},
 		{`{"id":"a","os":{"name":{"x":1}}}`, "platform", "no word"},
 	} {
-		raw, remarks, err := m.Report([]byte(c.item))
+		raw, remarks, err := m.Report([]byte(strings.Replace(c.item, `"a"`, `"a","seen":1763622000000`, 1)), "")
 		if err != nil || len(remarks) != 1 || remarks[0].Attribute != c.attribute || !strings.Contains(remarks[0].Message, c.want) {
 			t.Errorf("%s: %v %v", c.item, remarks, err)
 			continue
@@ -95,19 +95,26 @@ func TestWhatAMappingCannotRead(t *testing.T) {
 			t.Errorf("%s becomes %s (%v)", c.item, raw, err)
 		}
 	}
-	raw, remarks, err := m.Report([]byte(`{"id":"a","os":null,"disk":[],"lock":"","risk":null}`))
-	if err != nil || len(remarks) > 0 || string(raw) != `{"source":"mdm","external_id":"a","evidence":{"managed":true}}` {
+	raw, remarks, err := m.Report([]byte(`{"id":"a","seen":1763622000000,"os":null,"disk":[],"lock":"","risk":null}`), "")
+	if err != nil || len(remarks) > 0 ||
+		string(raw) != `{"source":"mdm","external_id":"a","observed_at":"2025-11-20T07:00:00Z","evidence":{"managed":true}}` {
 		t.Errorf("what says nothing becomes %s (%v %v)", raw, remarks, err)
 	}
 	for item, want := range map[string]string{`{"os":{"name":"WIN"}}`: "no key: external_id at /id, serial at /hardware/serial~0number",
 		`{"id":"","hardware":{"serial~number":"  "}}`: "no key", `[1]`: "not a JSON object", `{"id":`: "not JSON",
-		`{"id":"a","seen":"yesterday"}`: "when it was observed cannot be read", `{"id":"a","seen":1e300}`: "is not a time"} {
-		if raw, _, err := m.Report([]byte(item)); err == nil || !strings.Contains(err.Error(), want) {
+		`{"id":"a","seen":"yesterday"}`: "when it was observed cannot be read", `{"id":"a","seen":1e300}`: "is not a time",
+		`{"id":"a"}`: "does not say when it was observed", `{"id":"a","seen":null}`: "does not say when"} {
+		if raw, _, err := m.Report([]byte(item), ""); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %s %v, want %q", item, raw, err, want)
 		}
 	}
+	// Which device it was about can be told all the same.
+	if raw, err := m.Keys([]byte(`{"id":"a","seen":null,"os":{"name":"WIN"}}`)); err != nil ||
+		string(raw) != `{"source":"mdm","external_id":"a","evidence":{}}` {
+		t.Errorf("%s %v", raw, err)
+	}
 	// An item that makes a key of something else has none.
-	if _, remarks, err := m.Report([]byte(`{"id":{"a":1}}`)); err == nil || len(remarks) != 1 {
+	if _, remarks, err := m.Report([]byte(`{"id":{"a":1}}`), ""); err == nil || len(remarks) != 1 {
 		t.Errorf("%v %v", remarks, err)
 	}
 }
@@ -121,7 +128,7 @@ evidence: {storage.encrypted: {from: Encrypted, words: {"yes": true, "no": false
 	var got []string
 	err := m.Items(strings.NewReader("\ufeffSerial no.,Encrypted,Risk,Managed,OS\nGF-1,yes,12,TRUE,14.6\nGF-2,,x,1,\n"), evidence.CSV,
 		func(n int, item []byte) error {
-			raw, remarks, err := m.Report(item)
+			raw, remarks, err := m.Report(item, "")
 			got = append(got, fmt.Sprintf("%d %s %v", n, raw, remarks))
 			return err
 		})
@@ -217,7 +224,7 @@ func FuzzMapping(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, item string) {
-		raw, _, err := m.Report([]byte(item))
+		raw, _, err := m.Report([]byte(item), "")
 		if err != nil {
 			return
 		}
@@ -229,4 +236,112 @@ func FuzzMapping(f *testing.F) {
 			t.Logf("%q becomes %s, which is refused: %v", item, raw, err)
 		}
 	})
+}
+
+// A partner vouches for a device, takes it back, or says nothing of it; a word that is not
+// known vouches for nothing.
+func TestAWordOfAPartner(t *testing.T) {
+	m := load(t, "identity: {id: /id}\nvouch: {from: /trust, words: {Good: true, Bad: false}}\n")
+	for item, want := range map[string]string{`{"id":"a","trust":"Good"}`: `"vouch":true`, `{"id":"a","trust":"Bad"}`: `"vouch":false`,
+		`{"id":"a","trust":"Suspended"}`: `"vouch":false`, `{"id":"a"}`: `"evidence":{}}`, `{"id":"a","trust":null}`: `"evidence":{}}`} {
+		raw, remarks, err := m.Report([]byte(item), "2026-11-20T08:00:00Z")
+		if err != nil || !strings.Contains(string(raw), want) || !strings.Contains(string(raw), `"observed_at":"2026-11-20T08:00:00Z"`) ||
+			(len(remarks) > 0) != strings.Contains(item, "Suspended") {
+			t.Errorf("%s: %s %v %v", item, raw, remarks, err)
+		}
+	}
+	plain := load(t, "identity: {id: /id}\nvouch: /trust\n")
+	if raw, remarks, _ := plain.Report([]byte(`{"id":"a","trust":"yes"}`), ""); !strings.Contains(string(raw), `"vouch":false`) || len(remarks) != 1 {
+		t.Errorf("%s %v", raw, remarks)
+	}
+}
+
+// People are read from items of others, with the groups that count.
+func TestPeopleOfAPartner(t *testing.T) {
+	m := load(t, "person: {id: /mail, name: /n, groups: {from: /roles, words: {CREW: bridge crew, FIN: finance}}, language: {is: sv}}\n")
+	p, err := m.Person([]byte(`{"mail":"ada@gullholm.example","n":"Ada","roles":["CREW","PARTY","FIN"]}`))
+	if err != nil || p.ID != "ada@gullholm.example" || p.Name != "Ada" || p.Language != "sv" ||
+		strings.Join(p.Groups, "+") != "bridge crew+finance" || !m.OfPeople() {
+		t.Errorf("%+v %v", p, err)
+	}
+	plain := load(t, "person: {id: id, groups: groups}\n")
+	if p, err := plain.Person([]byte(`{"id":"bo","groups":"a; b"}`)); err != nil || strings.Join(p.Groups, "+") != "a+b" {
+		t.Errorf("%+v %v", p, err)
+	}
+	for item, want := range map[string]string{`{"groups":"a"}`: "no id", `{"id":"x","groups":[1]}`: "name of a group", `{"id":"x","groups":{}}`: "list of groups",
+		`[]`: "not a JSON object"} {
+		if p, err := plain.Person([]byte(item)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %+v %v, want %q", item, p, err, want)
+		}
+	}
+	for text, want := range map[string]string{"person: {name: n}": "say where the id stands", "person: {id: id, colour: c}": "person: there are",
+		"person: {id: id}\nidentity: {serial: s}": "says nothing of devices"} {
+		if _, err := Load(text, evidence.NewDictionary()); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}
+
+// What stands in a partner's items is told with a guess of what it might be, and the guess
+// makes a mapping that reads them.
+func TestGuesses(t *testing.T) {
+	items := [][]byte{
+		[]byte(`{"ref":"a-1","hw":{"serialNo":"GF-1"},"os":{"family":"Windows 11","version":"10.0.22631"},"crypt":{"encrypted":"Yes"},"lastSeen":1763622000,"lockTimeout":300,"tags":["x"]}`),
+		[]byte(`{"ref":"a-2","hw":{"serialNo":"GF-2"},"os":{"family":"macOS","version":"14.6"},"crypt":{"encrypted":"No"},"lastSeen":1763622100,"lockTimeout":null,"risk":"severe"}`)}
+	got := map[string]Place{}
+	for _, p := range Places(items, evidence.NewDictionary()) {
+		got[p.At] = p
+	}
+	for at, want := range map[string]string{"/hw/serialNo": "identity.serial", "/ref": "identity.external_id", "/os/family": "evidence.platform",
+		"/os/version": "evidence.os.version", "/crypt/encrypted": "evidence.storage.encrypted", "/lastSeen": "observed_at",
+		"/lockTimeout": "evidence.screen_lock.after", "/tags": "", "/risk": ""} {
+		if p, there := got[at]; !there || p.Target != want || len(p.Values) == 0 {
+			t.Errorf("%s: %+v, want %s", at, p, want)
+		}
+	}
+	if p := got["/crypt/encrypted"]; p.Words["Yes"] != true || p.Words["No"] != false {
+		t.Errorf("words %v", p.Words)
+	}
+	if p := got["/os/family"]; p.Words["Windows 11"] != "windows" || p.Words["macOS"] != "macos" {
+		t.Errorf("words %v", p.Words)
+	}
+	if got["/lastSeen"].Form != "unix" || got["/lockTimeout"].Unit != "s" {
+		t.Errorf("%+v %+v", got["/lastSeen"], got["/lockTimeout"])
+	}
+}
+
+// A cursor is found wherever it stands.
+func TestACursor(t *testing.T) {
+	for doc, want := range map[string]string{`{"items":[{"next":"no"}],"page":{"next":"abc"}}`: "abc", `{"page":{"next":null}}`: "",
+		`{"page":{}}`: "", `{"page":[]}`: "", `[]`: "", `{"page":{"next":7}}`: "7", `{"page":{"next":false}}`: "", `{"page":{"next":""}}`: ""} {
+		if got, err := At(strings.NewReader(doc), "/page/next"); err != nil || got != want {
+			t.Errorf("%s: %q %v, want %q", doc, got, err, want)
+		}
+	}
+	for _, doc := range []string{`{"page":{"next":{}}}`, `{"page"`, ``, `{"page":{"next":true}}`} {
+		if got, err := At(strings.NewReader(doc), "/page/next"); err == nil {
+			t.Errorf("%s: %q", doc, got)
+		}
+	}
+}
+
+// One item cannot fill the memory, whatever it is written in.
+func TestAnItemIsBounded(t *testing.T) {
+	m := load(t, "items: /a\nidentity: {id: id}\n")
+	long := strings.Repeat("x", 4*MaxItem)
+	for _, c := range []struct {
+		format evidence.Format
+		text   string
+	}{{evidence.JSON, `{"a":[{"id":"` + long + `"}]}`}, {evidence.JSON, `{"b":"` + long + `","a":[]}`},
+		{evidence.CSV, "id\n\"" + long + "\"\n"}, {evidence.NDJSON, `{"id":"` + long + `"}`}} {
+		err := m.Items(strings.NewReader(c.text), c.format, func(int, []byte) error { return nil })
+		if err == nil {
+			t.Errorf("%s: an item of %d bytes is taken", c.format, len(c.text))
+		}
+	}
+	many := `{"a":[` + strings.TrimSuffix(strings.Repeat(`{"id":"`+long[:MaxItem/2]+`"},`, 9), ",") + `]}`
+	n := 0
+	if err := m.Items(strings.NewReader(many), evidence.JSON, func(int, []byte) error { n++; return nil }); err != nil || n != 9 {
+		t.Errorf("%d items, %v", n, err)
+	}
 }

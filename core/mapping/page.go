@@ -17,9 +17,14 @@ func At(in io.Reader, where string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	d := jsontext.NewDecoder(in)
+	d := jsontext.NewDecoder(in) // which is bounded
 	for _, token := range p {
-		if d.PeekKind() != '{' {
+		switch kind := d.PeekKind(); kind {
+		case '{':
+		case jsontext.KindInvalid:
+			_, err := d.ReadToken()
+			return "", broken(d, err)
+		default:
 			return "", nil
 		}
 		switch err := descend(d, token); {
@@ -44,6 +49,38 @@ func At(in io.Reader, where string) (string, error) {
 		return string(raw), nil
 	}
 	return "", fmt.Errorf("%s stands at %s where a text was expected", quoted(string(raw)), p)
+}
+
+// ListAt finds where the first list stands in a document, at its top or up to two objects deep, as
+// a JSON Pointer; "" when the document is one, or there is none.
+func ListAt(in io.Reader) string {
+	d := jsontext.NewDecoder(in)
+	var walk func(at pointer) pointer
+	walk = func(at pointer) pointer {
+		if len(at) > 2 || d.PeekKind() != '{' {
+			_ = d.SkipValue() // what is no JSON ends the walk
+			return nil
+		}
+		if _, err := d.ReadToken(); err != nil {
+			return nil
+		}
+		for d.PeekKind() == '"' {
+			name, err := d.ReadToken()
+			if err != nil {
+				return nil
+			}
+			next := append(at[:len(at):len(at)], name.String())
+			if d.PeekKind() == '[' {
+				return next
+			}
+			if found := walk(next); found != nil {
+				return found
+			}
+		}
+		_, _ = d.ReadToken() // the end of the object
+		return nil
+	}
+	return walk(nil).String()
 }
 
 // CheckPointer finds what is wrong with a JSON Pointer.

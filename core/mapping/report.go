@@ -34,9 +34,10 @@ type unavailable struct {
 	Why string `json:"unavailable"`
 }
 
-// Report turns an item, a JSON object, into a report. The error is for an item of which no
+// Report turns an item, a JSON object, into a report. seen is when items were observed that
+// do not say (RFC 3339), "" for when they arrive. The error is for an item of which no
 // report can be made.
-func (m *Mapping) Report(item []byte) ([]byte, []Remark, error) {
+func (m *Mapping) Report(item []byte, seen string) ([]byte, []Remark, error) {
 	x, err := object(item)
 	if err != nil {
 		return nil, nil, err
@@ -46,12 +47,15 @@ func (m *Mapping) Report(item []byte) ([]byte, []Remark, error) {
 	if err != nil {
 		return nil, remarks, err
 	}
+	out.ObservedAt = seen
 	if m.observed != nil {
 		switch v, found, err := m.observed.read(x, value.Of(value.Time)); {
 		case err != nil:
 			// Read as of now it would be fresh. It is not said.
 			return nil, remarks, fmt.Errorf("when it was observed cannot be read: %w", err)
-		case found:
+		case !found: // likewise: who was never seen was not seen now
+			return nil, remarks, errors.New("the item does not say when it was observed")
+		default:
 			out.ObservedAt, _ = v.(string)
 		}
 	}

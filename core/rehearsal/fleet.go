@@ -25,6 +25,7 @@ type Fleet struct {
 	records  map[string]*evidence.Record
 	keys     map[evidence.Key]string
 	spoken   map[string][]evidence.Spoken
+	vouches  map[string]map[string]word // by device and source
 	waiting  []*evidence.Report
 	roster   map[evidence.Key]bool
 
@@ -37,7 +38,7 @@ func NewFleet(rb *rulebook.Rulebook, people []directory.Person) *Fleet {
 	f := &Fleet{rb: rb, resolver: evidence.NewResolver(rb.Dict, rb.Policy), rules: posture.Compile(rb),
 		gates:  access.Compile(rb),
 		people: map[string][]string{}, records: map[string]*evidence.Record{},
-		keys: map[evidence.Key]string{}, spoken: map[string][]evidence.Spoken{}}
+		keys: map[evidence.Key]string{}, spoken: map[string][]evidence.Spoken{}, vouches: map[string]map[string]word{}}
 	for _, p := range people {
 		f.people[p.ID] = p.Groups
 	}
@@ -72,6 +73,7 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 	}
 	if j.Wait {
 		refused := f.resolver.RefuseUnprovided(r)
+		r.Vouch = nil // for a device that nobody knows no word counts
 		if len(r.Readings) > 0 || len(refused) == 0 {
 			f.waiting = append(f.waiting, r)
 		}
@@ -82,6 +84,7 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 		f.order = append(f.order, j.Device)
 	}
 	f.records[j.Device] = f.records[j.Device].With(r)
+	f.vouch(j.Device, r)
 	f.spoken[j.Device] = evidence.With(f.spoken[j.Device], evidence.SpokenBy(r))
 	for _, k := range j.Lost {
 		delete(f.keys, k)
@@ -107,6 +110,37 @@ func (f *Fleet) Add(r *evidence.Report) ([]evidence.Refusal, error) {
 		}
 	}
 	return refused, nil
+}
+
+// vouch keeps what a source says of a device being genuine, the newest word of each.
+func (f *Fleet) vouch(device string, r *evidence.Report) {
+	if r.Vouch == nil {
+		return
+	}
+	by := f.vouches[device]
+	if by == nil {
+		by = map[string]word{}
+		f.vouches[device] = by
+	}
+	if w, said := by[r.Source]; !said || w.at <= r.At {
+		by[r.Source] = word{r.At, *r.Vouch}
+	}
+}
+
+// vouched is until when somebody vouches for a device, 0 when nobody does.
+func (f *Fleet) vouched(device string) (until int64) {
+	for source, w := range f.vouches[device] {
+		if w.yes {
+			until = max(until, w.at+f.resolver.VouchesFor(source))
+		}
+	}
+	return until
+}
+
+// word is what a source said last of a device being genuine.
+type word struct {
+	at  int64
+	yes bool
 }
 
 // Waiting lists the reports of devices that nobody made known.
@@ -148,7 +182,7 @@ type appraised struct {
 }
 
 func (f *Fleet) appraise(id string, now int64) *appraised {
-	facts := evidence.Facts{ID: id, OnRoster: f.registered(id),
+	facts := evidence.Facts{ID: id, OnRoster: f.registered(id), Vouched: f.vouched(id),
 		Groups: func(p string) *value.Value { return evidence.ListOf(f.people[p]) }}
 	a := &appraised{view: f.resolver.Resolve(f.records[id], facts, now)}
 	a.env = a.view.Env(now)

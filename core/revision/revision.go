@@ -170,9 +170,26 @@ func sourceFacts(rb *rulebook.Rulebook) []facts {
 	for _, s := range rb.Policy.Sources {
 		out = append(out, facts{s.ID, "the source " + s.ID,
 			[][2]string{{"rank", fmt.Sprint(s.Rank)}, {"provides", strings.Join(s.Provides, ", ")},
-				{"quiet after", duration(s.QuietAfter)}}})
+				{"identifies", fmt.Sprint(s.Identifies)}, {"quiet after", duration(s.QuietAfter)},
+				{"vouches for", duration(s.Vouches)}, {"signals", heardText(rb.HeardBy(s.ID))}}})
 	}
 	return out
+}
+
+// heardText tells what is taken of a source's security events.
+func heardText(h *rulebook.Heard) string {
+	if h == nil {
+		return ""
+	}
+	out := []string{"of " + h.Issuer, "for " + h.Audience, "keys at " + h.Keys, "devices by " + h.Device}
+	for _, e := range h.Map {
+		text := e.Event + " sets " + e.Attribute
+		for _, said := range slices.Sorted(maps.Keys(e.Words)) {
+			text += " " + said + "=" + e.Words[said].String()
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, "; ")
 }
 
 func issuerFacts(rb *rulebook.Rulebook) []facts {

@@ -308,35 +308,7 @@ func (l *loader) evidence() {
 	for _, f := range l.sections["ignore_keys"] {
 		p.IgnoreKeys = append(p.IgnoreKeys, f.texts()...)
 	}
-	seen := unique{}
-	if l.sections["sources"] != nil {
-		p.Sources = []evidence.SourceRule{}
-	}
-	for _, it := range l.members("sources") {
-		var s evidence.SourceRule
-		var identifies *bool // nil: not said
-		ok := it.mapping("a source", map[string]func(field){
-			"id":    func(f field) { f.id(&s.ID) },
-			"title": func(f field) { f.text(&s.Title) },
-			"rank": func(f field) {
-				v, _ := f.value(value.Of(value.Int))
-				s.Rank = int(v.Num())
-			},
-			"quiet_after": func(f field) { f.duration(&s.QuietAfter) },
-			"identifies":  func(f field) { identifies = &s.Identifies; f.boolean(identifies) },
-			"provides":    func(f field) { s.Provides = f.texts(); l.prefixes(f, s.Provides) },
-		})
-		if !ok || !l.named(it, "a source", s.ID) || !seen.add(it, "sources", s.ID) {
-			continue
-		}
-		if s.Provides == nil {
-			it.fail("the source %s needs provides: the attributes it may supply, or [\"*\"]", s.ID)
-		}
-		if identifies == nil {
-			s.Identifies = slices.Contains(s.Provides, "*")
-		}
-		p.Sources = append(p.Sources, s)
-	}
+	l.sources()
 }
 
 func (l *loader) named(it item, what, id string) bool {
@@ -344,18 +316,6 @@ func (l *loader) named(it item, what, id string) bool {
 		it.fail("%s needs an id", what)
 	}
 	return id != ""
-}
-
-func (l *loader) coversSome(prefix string) bool {
-	return slices.ContainsFunc(l.rb.Dict.Names(), func(n string) bool { return evidence.Covers(prefix, n) })
-}
-
-func (l *loader) prefixes(f field, list []string) {
-	for _, p := range list {
-		if !l.coversSome(p) && p != "custom" {
-			f.fail("no attribute begins with %s", p)
-		}
-	}
 }
 
 func (l *loader) access() {

@@ -50,6 +50,7 @@ type Rulebook struct {
 	Enrolment     Enrolment
 	Resources     []Resource
 	Signals       Signals
+	Heard         []Heard // by source
 	Notices       []Notice
 	Baselines     []Baseline
 	Gates         []Gate // in the order of their numbers, those without one last

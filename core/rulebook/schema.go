@@ -101,7 +101,8 @@ func sections() schema {
 					"ordered": schema{"type": "boolean"}})},
 		"sources": listForm(thingForm([]string{"id", "provides"},
 			schema{"id": idForm, "title": textForm, "rank": schema{"type": "integer"}, "provides": textsForm,
-				"identifies": schema{"type": "boolean"}, "quiet_after": spanForm})),
+				"identifies": schema{"type": "boolean"}, "quiet_after": spanForm,
+				"vouches": thingForm([]string{"for"}, schema{"for": spanForm}), "signals": heardForm()})),
 		"ignore_keys": schema{"type": "array", "items": textForm,
 			"description": "Serials and hardware ids that firmware leaves unset"},
 		"combine": tableForm(schema{"enum": []string{"rank", "worst"}}),
@@ -123,6 +124,15 @@ func sections() schema {
 		"gates":       listForm(gateForm()),
 		"examples":    examplesForm(),
 	}
+}
+
+// heardForm is that of the signals of a source.
+func heardForm() schema {
+	event := schema{"anyOf": []schema{textForm, thingForm([]string{"sets"},
+		schema{"sets": textForm, "words": tableForm(schema{"type": []string{"string", "boolean", "integer"}})})}}
+	return thingForm([]string{"issuer", "jwks", "audience"}, schema{"issuer": textForm, "jwks": textForm,
+		"audience": textForm, "device": schema{"enum": HeardNames, "default": HeardNames[0]},
+		"map": thingForm(none, schema{ComplianceSignal: event, RiskSignal: event})})
 }
 
 // signalsForm is that of the section signals.

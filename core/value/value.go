@@ -325,6 +325,9 @@ func (v Value) WithFields(fields map[int]Value) Value {
 // Day is a day in the microseconds that values use.
 const Day = int64(24 * time.Hour / time.Microsecond)
 
+// Minute is a minute in microseconds.
+const Minute = int64(time.Minute / time.Microsecond)
+
 // Micros converts a time to the microseconds that values use.
 func Micros(t time.Time) int64 { return t.UnixMicro() }
 

@@ -16,6 +16,8 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/feed"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/stream"
 	"ironledger.example/internal/view"
@@ -38,6 +40,7 @@ type Service struct {
 	dir     string
 	view    *view.Service
 	streams *stream.Service
+	feeds   *feed.Service
 
 	mu   sync.Mutex
 	at   time.Time
@@ -45,8 +48,8 @@ type Service struct {
 }
 
 // New is a service over records in a folder.
-func New(e *engine.Engine, dir string, v *view.Service, s *stream.Service) *Service {
-	return &Service{Engine: e, dir: dir, view: v, streams: s}
+func New(e *engine.Engine, dir string, v *view.Service, s *stream.Service, f *feed.Service) *Service {
+	return &Service{Engine: e, dir: dir, view: v, streams: s, feeds: f}
 }
 
 // List is what needs a person, what nobody has seen first, then the newest.
@@ -80,7 +83,7 @@ func (s *Service) current() ([]api.Alert, error) {
 		return s.last, nil
 	}
 	all := []api.Alert{}
-	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments, s.receivers,
+	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments, s.receivers, s.partners,
 		s.notices, s.issuers, s.disk} {
 		list, err := find()
 		if err != nil {
@@ -144,15 +147,15 @@ func (s *Service) receivers() (out []api.Alert, err error) {
 		}
 		oldest, err := value.ParseTime(st.OldestAt)
 		switch {
-		case st.Status == state.StreamPaused && st.By == "service":
+		case st.Status == kept.StreamPaused && st.By == "service":
 			add("paused "+st.Reason, "", "is told nothing: the stream was paused, as "+st.Reason)
-		case st.Status == state.StreamEnabled && st.OldestAt != "" && err == nil && now-oldest.Num() > behindAfter:
+		case st.Status == kept.StreamEnabled && st.OldestAt != "" && err == nil && now-oldest.Num() > behindAfter:
 			trouble := ""
 			if st.Failure != "" {
 				trouble = ": " + st.Failure
 			}
 			add("behind "+st.OldestAt, st.OldestAt, "is behind"+trouble)
-		case st.Status == state.StreamEnabled && st.Failure != "" && st.Waiting == 0 && st.Letters == 0:
+		case st.Status == kept.StreamEnabled && st.Failure != "" && st.Waiting == 0 && st.Letters == 0:
 			add("failure "+st.Failure, st.FailedAt, "cannot be told: "+st.Failure)
 		}
 		if st.Letters > 0 {
@@ -163,10 +166,24 @@ func (s *Service) receivers() (out []api.Alert, err error) {
 	return out, nil
 }
 
+// partners are the feeds that cannot be fetched, or hold something back, and the secrets that end.
+func (s *Service) partners() (out []api.Alert, err error) {
+	s.feeds.Trouble(func(id, what, since, title string) {
+		out = append(out, api.Alert{ID: "feed:" + id + ":" + what, Kind: "feed", About: id, Since: since, Title: title, Link: "/sources/feeds/" + id})
+	})
+	for _, f := range feed.Ending(s.Snapshot(), s.Micros(), issuerWithin) {
+		until := value.FormatTime(f.SecretUntil)
+		ends := map[bool]string{true: "ended", false: "ends"}[f.SecretUntil <= s.Micros()]
+		out = append(out, api.Alert{ID: "secret:" + f.ID + ":" + until, Kind: "secret", About: f.ID, Link: "/sources/feeds/" + f.ID,
+			Title: fmt.Sprintf("The secret of the feed %s %s on %s", f.ID, ends, strings.Replace(until[:16], "T", " ", 1))})
+	}
+	return out, nil
+}
+
 func (s *Service) notices() ([]api.Alert, error) {
-	n, newest := 0, (*state.Notice)(nil)
+	n, newest := 0, (*kept.Notice)(nil)
 	for _, x := range s.Snapshot().Notices.All() {
-		if x.State != state.NoticeFailed || s.Micros()-x.At > emergencyFor {
+		if x.State != kept.NoticeFailed || s.Micros()-x.At > emergencyFor {
 			continue
 		}
 		if n++; newest == nil || x.At > newest.At {
@@ -244,17 +261,17 @@ func (s *Service) See(ctx context.Context, actor string, d api.AlertSeenDraft) (
 
 // see keeps who saw what, and forgets who saw what is long gone.
 func see(c *state.Change, actor string, ids []string, note string, current map[string]bool) error {
-	kept := state.All(c, state.SeenKind)
-	for id, x := range kept {
+	seen := state.All(c, state.SeenKind)
+	for id, x := range seen {
 		if !current[id] && c.Now-x.At > forgetAfter {
 			state.Drop(c, state.SeenKind, id)
 		}
 	}
 	for _, id := range ids {
-		if kept[id] != nil {
+		if seen[id] != nil {
 			continue
 		}
-		if err := state.Put(c, state.SeenKind, id, &state.Seen{ID: id, By: actor, At: c.Now, Note: note}); err != nil {
+		if err := state.Put(c, state.SeenKind, id, &kept.Seen{ID: id, By: actor, At: c.Now, Note: note}); err != nil {
 			return err
 		}
 		c.Record(actor, &event.AlertSeen{Alert: id, Note: note})

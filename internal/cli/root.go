@@ -21,6 +21,7 @@ import (
 	"ironledger.example/internal/cli/books"
 	"ironledger.example/internal/cli/decisions"
 	"ironledger.example/internal/cli/devices"
+	"ironledger.example/internal/cli/feeds"
 	"ironledger.example/internal/cli/notices"
 	"ironledger.example/internal/cli/records"
 	"ironledger.example/internal/cli/run"
@@ -112,7 +113,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		devices.CertificateCmd(a), devices.SourceCmd(a),
 		devices.UnmatchedCmd(a), devices.RosterCmd(a), books.RulebookCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
-		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
+		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
 	add("files", books.AppraiseCmd(a), books.DecideCmd(a), run.CollectCmd(a))
 	shell.Usage(root)

@@ -177,6 +177,46 @@ func (c *Client) PostEvidence(ctx context.Context, media string, body io.Reader)
 	return call[IngestResult](ctx, c, request{method: "POST", path: path("/api/v1/evidence"), media: media, body: body})
 }
 
+// ListFeeds calls GET /api/v1/feeds: Feeds of partners' inventories, with the last run of each.
+func (c *Client) ListFeeds(ctx context.Context) (*Reply[List[Feed]], error) {
+	return call[List[Feed]](ctx, c, request{method: "GET", path: path("/api/v1/feeds")})
+}
+
+// AddFeed calls POST /api/v1/feeds: Add a feed; it is fetched at once, and then on its schedule.
+func (c *Client) AddFeed(ctx context.Context, body FeedDraft) (*Reply[Feed], error) {
+	return call[Feed](ctx, c, request{method: "POST", path: path("/api/v1/feeds"), value: body})
+}
+
+// TryFeed calls POST /api/v1/feeds/try: Fetch a few items of a feed that may not be added yet, and show what they would become; nothing is kept.
+func (c *Client) TryFeed(ctx context.Context, body FeedTrialDraft) (*Reply[FeedTrial], error) {
+	return call[FeedTrial](ctx, c, request{method: "POST", path: path("/api/v1/feeds/try"), value: body})
+}
+
+// GetFeed calls GET /api/v1/feeds/{id}: A feed with its runs.
+func (c *Client) GetFeed(ctx context.Context, id string) (*Reply[Feed], error) {
+	return call[Feed](ctx, c, request{method: "GET", path: path("/api/v1/feeds/{id}", id)})
+}
+
+// ChangeFeed calls PUT /api/v1/feeds/{id}: Give the settings of a feed anew, or its secret; a secret that would go elsewhere must be given again.
+func (c *Client) ChangeFeed(ctx context.Context, id string, body FeedDraft) (*Reply[Feed], error) {
+	return call[Feed](ctx, c, request{method: "PUT", path: path("/api/v1/feeds/{id}", id), value: body})
+}
+
+// RemoveFeed calls POST /api/v1/feeds/{id}/remove: Remove a feed, and take back what it said of devices or keep it.
+func (c *Client) RemoveFeed(ctx context.Context, id string, body FeedRemoval) (*Reply[FeedRemoved], error) {
+	return call[FeedRemoved](ctx, c, request{method: "POST", path: path("/api/v1/feeds/{id}/remove", id), value: body})
+}
+
+// RunFeed calls POST /api/v1/feeds/{id}/run: Have a feed fetched now.
+func (c *Client) RunFeed(ctx context.Context, id string, body FeedRunDraft) (*Reply[Feed], error) {
+	return call[Feed](ctx, c, request{method: "POST", path: path("/api/v1/feeds/{id}/run", id), value: body})
+}
+
+// SetFeedStatus calls POST /api/v1/feeds/{id}/status: Pause a feed, or have it go on.
+func (c *Client) SetFeedStatus(ctx context.Context, id string, body FeedStatusDraft) (*Reply[Feed], error) {
+	return call[Feed](ctx, c, request{method: "POST", path: path("/api/v1/feeds/{id}/status", id), value: body})
+}
+
 // ListGates calls GET /api/v1/gates: The gates by number, with what the last week brought.
 func (c *Client) ListGates(ctx context.Context) (*Reply[List[Gate]], error) {
 	return call[List[Gate]](ctx, c, request{method: "GET", path: path("/api/v1/gates")})

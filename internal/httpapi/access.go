@@ -219,7 +219,7 @@ func (s *Server) WhatReaches(c *gin.Context) (out api.List[api.ReachResource], e
 	if err != nil {
 		return out, err
 	}
-	return all(s.service.Decisions.WhatReaches(e)), nil
+	return edge.All(s.service.Decisions.WhatReaches(e)), nil
 }
 
 // GetCoverage tells what it takes for each group to reach each resource.
@@ -259,12 +259,12 @@ func (s *Server) coverageCSV(c *gin.Context, cover *access.Coverage) {
 // ListGates lists the gates with what the last week brought.
 func (s *Server) ListGates(c *gin.Context) (api.List[api.Gate], error) {
 	gates, err := s.service.Decisions.Gates(c.Request.Context())
-	return all(gates), err
+	return edge.All(gates), err
 }
 
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) (api.List[api.LiveSession], error) {
-	return all(s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)), nil
+	return edge.All(s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)), nil
 }
 
 // daysOf is how many days are asked about: a week when the caller does not say.
@@ -278,7 +278,7 @@ func daysOf(c *gin.Context, days int) int {
 // CountDecisions tells how many decisions came to what.
 func (s *Server) CountDecisions(c *gin.Context, p api.CountDecisionsParams) (api.List[api.DecisionCount], error) {
 	items, err := s.service.Decisions.DecisionCounts(c.Request.Context(), daysOf(c, p.Days))
-	return all(items), err
+	return edge.All(items), err
 }
 
 // ListDecisions lists recorded decisions.

@@ -67,19 +67,11 @@ func wrongParameter(name string, err error) error {
 	return &fault.QueryError{Param: name, Message: "the parameter " + name + " cannot be read: " + err.Error()}
 }
 
-// all is a list of everything there is.
-func all[T any](items []T) api.List[T] {
-	if items == nil {
-		items = []T{}
-	}
-	return api.List[T]{Items: items}
-}
-
 // page is a page of at most limit items, of a list of which one more was read when there
 // is more; cursor is where the next page begins that ends with an item.
 func page[T any](items []T, limit int, cursor func(*T) string) api.List[T] {
 	if len(items) <= limit {
-		return all(items)
+		return edge.All(items)
 	}
 	return api.List[T]{Items: items[:limit], Next: cursor(&items[limit-1])}
 }

@@ -152,7 +152,7 @@ func (s *Server) EnrolDevice(c *gin.Context, claims api.Claims) (*api.Enrolment,
 // ListEnrolments lists devices that asked to be known here.
 func (s *Server) ListEnrolments(c *gin.Context, p api.ListEnrolmentsParams) (api.List[api.Enrolment], error) {
 	items, err := s.service.View.Enrolments(p.State)
-	return all(items), err
+	return edge.All(items), err
 }
 
 // DecideEnrolment decides about a device that is held.
@@ -179,13 +179,13 @@ func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) 
 
 // ListSources lists who supplies evidence.
 func (s *Server) ListSources(c *gin.Context) (api.List[api.Source], error) {
-	return all(s.service.View.Sources()), nil
+	return edge.All(s.service.View.Sources()), nil
 }
 
 // ListUnmatched lists the reports kept aside.
 func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) (api.List[api.Unmatched], error) {
 	items, err := s.service.View.Unmatched(p.All)
-	return all(items), err
+	return edge.All(items), err
 }
 
 // SettleUnmatched says whose a report is.
@@ -196,13 +196,13 @@ func (s *Server) SettleUnmatched(c *gin.Context, id string, in api.Settlement) (
 // ListWaivers lists waivers.
 func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) (api.List[api.Exception], error) {
 	items, err := s.service.View.Waivers(view.ExceptionQuery(p))
-	return all(items), err
+	return edge.All(items), err
 }
 
 // ListVouches lists vouches.
 func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) (api.List[api.Exception], error) {
 	items, err := s.service.View.Vouches(view.ExceptionQuery(p))
-	return all(items), err
+	return edge.All(items), err
 }
 
 // CreateWaiver makes an exception.
@@ -227,7 +227,7 @@ func (s *Server) RevokeVouch(c *gin.Context, id string, in api.Reason) (*api.Exc
 
 // ListRoster lists the hardware registered in advance.
 func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) (api.List[api.RosterEntry], error) {
-	return all(s.service.View.RosterList(p.Q)), nil
+	return edge.All(s.service.View.RosterList(p.Q)), nil
 }
 
 // ImportRoster adds hardware to the roster.
@@ -256,7 +256,7 @@ func (s *Server) ListSearches(c *gin.Context) (api.List[api.Search], error) {
 	for _, q := range s.service.View.Searches() {
 		out = append(out, api.Search(q))
 	}
-	return all(out), nil
+	return edge.All(out), nil
 }
 
 // KeepSearch keeps a search.

@@ -151,7 +151,7 @@ func (s *Server) ListTokens(c *gin.Context) (api.List[api.Token], error) {
 	for _, t := range s.service.Admin.Tokens() {
 		out = append(out, *shownToken(&t))
 	}
-	return all(out), nil
+	return edge.All(out), nil
 }
 
 // CreateToken makes a token.

@@ -96,6 +96,30 @@ type operations interface {
 	// PostEvidence is POST /api/v1/evidence: Bring evidence, one report or a stream.
 	PostEvidence(c *gin.Context) (*IngestResult, error)
 
+	// ListFeeds is GET /api/v1/feeds: Feeds of partners' inventories, with the last run of each.
+	ListFeeds(c *gin.Context) (List[Feed], error)
+
+	// AddFeed is POST /api/v1/feeds: Add a feed; it is fetched at once, and then on its schedule.
+	AddFeed(c *gin.Context, body FeedDraft) (*Feed, error)
+
+	// TryFeed is POST /api/v1/feeds/try: Fetch a few items of a feed that may not be added yet, and show what they would become; nothing is kept.
+	TryFeed(c *gin.Context, body FeedTrialDraft) (*FeedTrial, error)
+
+	// GetFeed is GET /api/v1/feeds/{id}: A feed with its runs.
+	GetFeed(c *gin.Context, id string) (*Feed, error)
+
+	// ChangeFeed is PUT /api/v1/feeds/{id}: Give the settings of a feed anew, or its secret; a secret that would go elsewhere must be given again.
+	ChangeFeed(c *gin.Context, id string, body FeedDraft) (*Feed, error)
+
+	// RemoveFeed is POST /api/v1/feeds/{id}/remove: Remove a feed, and take back what it said of devices or keep it.
+	RemoveFeed(c *gin.Context, id string, body FeedRemoval) (*FeedRemoved, error)
+
+	// RunFeed is POST /api/v1/feeds/{id}/run: Have a feed fetched now.
+	RunFeed(c *gin.Context, id string, body FeedRunDraft) (*Feed, error)
+
+	// SetFeedStatus is POST /api/v1/feeds/{id}/status: Pause a feed, or have it go on.
+	SetFeedStatus(c *gin.Context, id string, body FeedStatusDraft) (*Feed, error)
+
 	// ListGates is GET /api/v1/gates: The gates by number, with what the last week brought.
 	ListGates(c *gin.Context) (List[Gate], error)
 
@@ -889,6 +913,73 @@ func (s *Server) routes(r gin.IRouter) {
 	})
 	r.POST("/api/v1/evidence", func(c *gin.Context) {
 		out, err := s.PostEvidence(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/feeds", func(c *gin.Context) {
+		out, err := s.ListFeeds(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/feeds", func(c *gin.Context) {
+		var body FeedDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.AddFeed(c, body)
+		s.answer(c, 201, out, err)
+	})
+	r.POST("/api/v1/feeds/try", func(c *gin.Context) {
+		var body FeedTrialDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.TryFeed(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/feeds/:id", func(c *gin.Context) {
+		id := c.Param("id")
+		out, err := s.GetFeed(c, id)
+		s.answer(c, 200, out, err)
+	})
+	r.PUT("/api/v1/feeds/:id", func(c *gin.Context) {
+		id := c.Param("id")
+		var body FeedDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ChangeFeed(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/feeds/:id/remove", func(c *gin.Context) {
+		id := c.Param("id")
+		var body FeedRemoval
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RemoveFeed(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/feeds/:id/run", func(c *gin.Context) {
+		id := c.Param("id")
+		var body FeedRunDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RunFeed(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/feeds/:id/status", func(c *gin.Context) {
+		id := c.Param("id")
+		var body FeedStatusDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.SetFeedStatus(c, id, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/gates", func(c *gin.Context) {

@@ -33,7 +33,7 @@ func (s *Server) ListRulebooks(c *gin.Context) (api.List[api.RulebookInfo], erro
 	for _, r := range versions {
 		out = append(out, infoOf(r))
 	}
-	return all(out), err
+	return edge.All(out), err
 }
 
 // GetRulebook shows a published version.
@@ -125,7 +125,7 @@ func (s *Server) CompareRulebook(c *gin.Context, p api.CompareRulebookParams,
 		return out, err
 	}
 	items, err := s.service.Admin.CompareRulebooks(c.Request.Context(), p.Version, d.Files)
-	return all(items), err
+	return edge.All(items), err
 }
 
 // RehearseRulebook works out what a rulebook would do.

@@ -23,11 +23,13 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/httpapi/outside"
 	"ironledger.example/internal/service"
 )
 
 // Server answers HTTP for a service.
 type Server struct {
+	outside.Routes
 	service *service.Service
 	log     *slog.Logger
 	version string
@@ -86,7 +88,7 @@ const (
 
 // Handler returns the handler of everything.
 func Handler(o Options) http.Handler {
-	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
+	s := &Server{Routes: outside.New(o.Service), service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
 		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
@@ -176,10 +178,10 @@ func (s *Server) headers(c *gin.Context) {
 	}
 }
 
-const (
-	cookieName = "ironledger_session"
-	tokenKey   = "token"
-)
+const cookieName = "ironledger_session"
+
+// actor is the token of the caller.
+func actor(c *gin.Context) *bearer.Token { return edge.Actor(c) }
 
 // authorize finds out who calls and whether they may.
 func (s *Server) authorize(c *gin.Context) {
@@ -215,7 +217,7 @@ func (s *Server) authorizeAs(c *gin.Context, need bearer.Permission) {
 		s.fail(c, edge.NewProblem(http.StatusForbidden, "the role %s may not %s", token.Role, need))
 		return
 	}
-	c.Set(tokenKey, token)
+	edge.Called(c, token)
 	if operation(c).Computes && !s.looks.Wait(c.Request.Context(), token.ID) {
 		s.fail(c, edge.TooMany("the token has %d searches or computations under way, and others waiting",
 			edge.MaxLooks))
@@ -240,15 +242,6 @@ func (s *Server) caller(c *gin.Context) (*bearer.Token, bool, error) {
 	}
 	t, ok := s.service.Admin.SignedIn(c.Request.Context(), cookie)
 	return t, ok, nil
-}
-
-// actor is the name of the caller's token.
-func actor(c *gin.Context) *bearer.Token {
-	t, _ := c.Get(tokenKey)
-	if token, ok := t.(*bearer.Token); ok {
-		return token
-	}
-	return &bearer.Token{}
 }
 
 // Serve listens until ctx ends, then lets requests under way finish. Without a

@@ -11,7 +11,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
-	"ironledger.example/internal/state"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/stream"
 )
 
@@ -121,7 +121,7 @@ func (s *Server) ReadStreamStatus(c *gin.Context, p api.ReadStreamStatusParams) 
 	return statusOf(s.service.Streams.Of(actor(c).Name, p.StreamID))
 }
 
-func statusOf(st *state.Stream, err error) (*api.StreamStatus, error) {
+func statusOf(st *kept.Stream, err error) (*api.StreamStatus, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (s *Server) PollStream(c *gin.Context, id string) (*api.PollAnswer, error) 
 
 // ListStreams lists the streams there are.
 func (s *Server) ListStreams(c *gin.Context) (api.List[api.Stream], error) {
-	return all(s.service.Streams.List()), nil
+	return edge.All(s.service.Streams.List()), nil
 }
 
 // GetStream shows a stream.
@@ -228,7 +228,7 @@ func (s *Server) TestStream(c *gin.Context, id string) (*api.StreamTest, error) 
 // ListStreamLetters lists what a receiver could not be told.
 func (s *Server) ListStreamLetters(c *gin.Context, id string) (api.List[api.StreamLetter], error) {
 	list, err := s.service.Streams.Letters(id)
-	return all(list), err
+	return edge.All(list), err
 }
 
 // ResendStreamLetters sends what a receiver could not be told once more.

@@ -60,6 +60,7 @@ const (
 // part is a chunk of a stream on its way through the writer.
 type part struct {
 	job     *engine.Job
+	items   []evidence.Item
 	results []api.ReportResult
 }
 
@@ -73,6 +74,7 @@ type stream struct {
 	out     *api.IngestResult
 	refused refusals
 	told    int // reports of trouble in the answer
+	each    func(evidence.Item, *api.ReportResult)
 }
 
 // await waits until no more than left parts are under way.
@@ -83,7 +85,7 @@ func (st *stream) await(left int) error {
 		// Also when the caller has left: the writer works on the part until it is done, and
 		// what was refused of it is to be on record.
 		err := p.job.Wait(context.WithoutCancel(st.ctx))
-		st.add(p.results, err)
+		st.add(p.items, p.results, err)
 		if err != nil {
 			return err
 		}
@@ -104,16 +106,19 @@ func (st *stream) flush() error {
 			results[i] = take(c, st.actor, it)
 		}
 		return nil
-	}), results})
+	}), items, results})
 	return st.await(ahead)
 }
 
 // add tells what became of reports.
-func (st *stream) add(results []api.ReportResult, err error) {
+func (st *stream) add(items []evidence.Item, results []api.ReportResult, err error) {
 	in := st.out
-	for _, t := range results {
+	for i, t := range results {
 		if err != nil {
 			t = api.ReportResult{Line: t.Line, Error: err.Error()}
+		}
+		if st.each != nil {
+			st.each(items[i], &t)
 		}
 		switch {
 		case t.Error != "":
@@ -192,7 +197,13 @@ func (r *refusals) record(c *state.Change, actor string) {
 // answer lists has been taken all the same.
 func (s *Service) Ingest(ctx context.Context, actor, only string, in io.Reader,
 	format evidence.Format) (*api.IngestResult, error) {
-	st := &stream{ctx: ctx, service: s, actor: actor, out: &api.IngestResult{Results: []api.ReportResult{}}}
+	return s.Follow(ctx, actor, only, in, format, nil)
+}
+
+// Follow is [Service.Ingest] for who wants to see what became of each report, in their order.
+func (s *Service) Follow(ctx context.Context, actor, only string, in io.Reader, format evidence.Format,
+	each func(evidence.Item, *api.ReportResult)) (*api.IngestResult, error) {
+	st := &stream{ctx: ctx, service: s, actor: actor, out: &api.IngestResult{Results: []api.ReportResult{}}, each: each}
 	dict := s.Snapshot().Book.Rulebook.Dict
 	var broken error
 	reports := 0

@@ -52,6 +52,7 @@ func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evid
 	d.Record = d.Record.With(rep)
 	d.SeenAt = max(d.SeenAt, rep.At)
 	d.Spoken = evidence.With(d.Spoken, evidence.SpokenBy(rep))
+	rep.Refused = append(rep.Refused, vouch(c, d, rep)...)
 	d.Refuse(rep)
 	keyed := event.DeviceKeyed{Source: rep.Source}
 	rekey(c, d, j, &keyed)

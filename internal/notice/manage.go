@@ -15,13 +15,14 @@ import (
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
 )
 
 // states are those that a list can be searched by.
-var states = []string{state.NoticeWaits, state.NoticeSending, state.NoticeSent, state.NoticeHealed, state.NoticeMuted,
-	state.NoticeFailed}
+var states = []string{kept.NoticeWaits, kept.NoticeSending, kept.NoticeSent, kept.NoticeHealed, kept.NoticeMuted,
+	kept.NoticeFailed}
 
 // List is a page of notices, the newest first.
 func (s *Service) List(device, person, as, cursor string, limit int) (*api.NoticePage, error) {
@@ -29,14 +30,14 @@ func (s *Service) List(device, person, as, cursor string, limit int) (*api.Notic
 		return nil, &fault.QueryError{Param: "state", Message: fmt.Sprintf("%q is not one of %s", as, strings.Join(states, ", "))}
 	}
 	snap := s.Snapshot()
-	var found []*state.Notice
+	var found []*kept.Notice
 	for _, n := range snap.Notices.All() {
 		if (device == "" || n.Device == device) && (person == "" || n.Person == person) && (as == "" || n.State == as) {
 			found = append(found, n)
 		}
 	}
-	place := func(n *state.Notice) string { return fmt.Sprintf("%020d %s", n.At, n.ID) }
-	slices.SortFunc(found, func(a, b *state.Notice) int { return strings.Compare(place(b), place(a)) })
+	place := func(n *kept.Notice) string { return fmt.Sprintf("%020d %s", n.At, n.ID) }
+	slices.SortFunc(found, func(a, b *kept.Notice) int { return strings.Compare(place(b), place(a)) })
 	out := &api.NoticePage{Items: []api.Notice{}, Total: len(found)}
 	for _, n := range found {
 		if cursor != "" && place(n) >= cursor {
@@ -54,7 +55,7 @@ func (s *Service) List(device, person, as, cursor string, limit int) (*api.Notic
 	return out, nil
 }
 
-func (s *Service) shown(snap *state.Snapshot, n *state.Notice) api.Notice {
+func (s *Service) shown(snap *state.Snapshot, n *kept.Notice) api.Notice {
 	out := api.Notice{ID: n.ID, Notice: n.Notice, On: string(n.On), What: n.What, Device: n.Device, Person: n.Person,
 		Title: partOf(snap, "", languages[0].String(), n).Title, To: cmp.Or(n.Hook, n.Mail), Via: event.ViaMail, Language: n.Language,
 		At: value.FormatTime(n.At), State: n.State, Why: n.Why, Tries: n.Tries, Message: n.Message}
@@ -64,7 +65,7 @@ func (s *Service) shown(snap *state.Snapshot, n *state.Notice) api.Notice {
 	if n.Until != 0 {
 		out.Until = value.FormatTime(n.Until)
 	}
-	if n.State == state.NoticeWaits && n.Due != 0 {
+	if n.State == kept.NoticeWaits && n.Due != 0 {
 		out.Due = value.FormatTime(n.Due)
 	}
 	if n.SentAt != 0 {
@@ -82,7 +83,7 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 	if r == nil {
 		return nil, fault.Inputf("/notice", "the rulebook in force has no notice %s", d.Notice)
 	}
-	n := state.Notice{What: "example", At: now, Until: now + r.Before}
+	n := kept.Notice{What: "example", At: now, Until: now + r.Before}
 	c := signal.Change{Cause: event.ByEvidence}
 	if r.On.OfDevice() {
 		id, found := d.Device, false
@@ -101,7 +102,7 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 		c.Device, c.From, c.To, c.Rules = id, n.From, n.To, n.Rules
 	}
 	x := s.addressed(snap, r, n, "trial")
-	out := &api.NoticeTrial{Notice: r.ID, On: string(r.On), Would: x.State == state.NoticeWaits, Why: x.Why,
+	out := &api.NoticeTrial{Notice: r.ID, On: string(r.On), Would: x.State == kept.NoticeWaits, Why: x.Why,
 		To: cmp.Or(x.Hook, x.Mail), Via: event.ViaMail, Language: x.Language}
 	if x.Hook != "" {
 		out.Via = event.ViaHook
@@ -116,7 +117,7 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 	if why := muted(snap, r, x.Person, now); out.Would && why != "" {
 		out.Would, out.Why = false, why
 	}
-	m := compose(snap, s.options.Base, []*state.Notice{x})
+	m := compose(snap, s.options.Base, []*kept.Notice{x})
 	html, err := m.html()
 	if err != nil {
 		return nil, err
@@ -127,7 +128,7 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 
 // example fills in what could have happened to a device: what holds it down, or what its
 // first rule would if it were not passed.
-func example(b *state.Book, d *state.Device, on rulebook.Occasion, n *state.Notice) {
+func example(b *state.Book, d *state.Device, on rulebook.Occasion, n *kept.Notice) {
 	rb := b.Rulebook
 	n.From, n.To, n.Rules = rb.LevelName(rb.Top()), rb.LevelName(d.Result.Level), b.Rules.Binding(&d.Result)
 	if on == rulebook.Rose {
@@ -171,7 +172,7 @@ func (s *Service) Mute(ctx context.Context, actor string, d api.MuteDraft) (*api
 			}
 			return nil
 		}
-		m := &state.Mute{Person: d.Person, Until: c.Now + length, By: actor, Reason: d.Reason, At: c.Now}
+		m := &kept.Mute{Person: d.Person, Until: c.Now + length, By: actor, Reason: d.Reason, At: c.Now}
 		*out = *shownMute(m)
 		c.Record(actor, &event.NoticeMuted{Person: d.Person, Until: out.Until, Reason: d.Reason})
 		return state.Put(c, state.MuteKind, d.Person, m)
@@ -182,7 +183,7 @@ func (s *Service) Mute(ctx context.Context, actor string, d api.MuteDraft) (*api
 	return out, nil
 }
 
-func shownMute(m *state.Mute) *api.Mute {
+func shownMute(m *kept.Mute) *api.Mute {
 	return &api.Mute{Person: m.Person, Until: value.FormatTime(m.Until), By: m.By, At: value.FormatTime(m.At), Reason: m.Reason}
 }
 

@@ -17,6 +17,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -97,7 +98,7 @@ type message struct {
 
 // compose makes the message about notices that go to one recipient, in the language of
 // the first.
-func compose(snap *state.Snapshot, base string, list []*state.Notice) *message {
+func compose(snap *state.Snapshot, base string, list []*kept.Notice) *message {
 	lang := spoken(list[0].Language)
 	m := &message{Lang: lang, Words: map[string]string{"todo": say(lang, "todo", nil), "more": say(lang, "more", nil)}}
 	var rules []string
@@ -143,7 +144,7 @@ func moment(micros int64) string {
 	return time.UnixMicro(micros).UTC().Format("2006-01-02 15:04 MST")
 }
 
-func partOf(snap *state.Snapshot, base, lang string, n *state.Notice) part {
+func partOf(snap *state.Snapshot, base, lang string, n *kept.Notice) part {
 	b := snap.Book
 	f := facts{Name: line(n.What), What: line(n.What), Person: line(n.Person), Detail: line(n.Detail), From: n.From, To: n.To,
 		Until: moment(n.Until), At: moment(n.At)}
@@ -177,7 +178,7 @@ func partOf(snap *state.Snapshot, base, lang string, n *state.Notice) part {
 
 // linkOf is the page of the console about what a notice tells of; of a device that is
 // somebody's the page that is theirs.
-func linkOf(n *state.Notice) string {
+func linkOf(n *kept.Notice) string {
 	switch {
 	case n.On == rulebook.SourceQuiet:
 		return "/sources"

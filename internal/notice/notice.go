@@ -27,6 +27,7 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/news"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
@@ -155,7 +156,7 @@ func (s *Service) follow(ctx context.Context) error {
 			return err
 		}
 		snap = s.Snapshot()
-		var made []*state.Notice
+		var made []*kept.Notice
 		for i := range entries {
 			made = append(made, s.happened(snap, &entries[i])...)
 		}
@@ -171,10 +172,10 @@ func (s *Service) follow(ctx context.Context) error {
 
 // moveOn keeps notices that were made, but for those that there are already, with the
 // place up to which they were made.
-func (s *Service) moveOn(ctx context.Context, to int64, made []*state.Notice) error {
+func (s *Service) moveOn(ctx context.Context, to int64, made []*kept.Notice) error {
 	waiting := map[string]string{} // the notices that wait, by change
 	for _, n := range s.Snapshot().Notices.All() {
-		if k := changeKey(n); k != "" && n.State == state.NoticeWaits {
+		if k := changeKey(n); k != "" && n.State == kept.NoticeWaits {
 			waiting[k] = n.ID
 		}
 	}
@@ -191,7 +192,7 @@ func (s *Service) moveOn(ctx context.Context, to int64, made []*state.Notice) er
 
 // changeKey tells notices apart of which the newest alone counts: of one device, to one
 // recipient. It is "" for others.
-func changeKey(n *state.Notice) string {
+func changeKey(n *kept.Notice) string {
 	if n.From == "" {
 		return ""
 	}
@@ -200,13 +201,13 @@ func changeKey(n *state.Notice) string {
 
 // merge has a notice of a change take the place of one that waits: where the device stood
 // before stays, and so does its moment. A device that falls and rises all day is one.
-func merge(c *state.Change, waiting map[string]string, n *state.Notice) {
+func merge(c *state.Change, waiting map[string]string, n *kept.Notice) {
 	key := changeKey(n)
-	if key == "" || n.State != state.NoticeWaits {
+	if key == "" || n.State != kept.NoticeWaits {
 		return
 	}
 	if id, is := waiting[key]; is && id != n.ID {
-		if old := state.Get(c, state.NoticeKind, id); old != nil && old.State == state.NoticeWaits {
+		if old := state.Get(c, state.NoticeKind, id); old != nil && old.State == kept.NoticeWaits {
 			n.From, n.At, n.Due, n.Tries, n.Why = old.From, old.At, old.Due, old.Tries, old.Why
 			state.Drop(c, state.NoticeKind, id)
 		}
@@ -215,7 +216,7 @@ func merge(c *state.Change, waiting map[string]string, n *state.Notice) {
 }
 
 // putNew keeps notices, but for those that there are already.
-func putNew(c *state.Change, made ...*state.Notice) error {
+func putNew(c *state.Change, made ...*kept.Notice) error {
 	for _, n := range made {
 		if state.Get(c, state.NoticeKind, n.ID) == nil {
 			if err := state.Put(c, state.NoticeKind, n.ID, n); err != nil {
@@ -227,7 +228,7 @@ func putNew(c *state.Change, made ...*state.Notice) error {
 }
 
 // happened are the notices of an entry.
-func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*state.Notice {
+func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*kept.Notice {
 	if e.Body == nil || s.Micros()-e.At > staleAfter.Microseconds() {
 		return nil
 	}
@@ -237,7 +238,7 @@ func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*state.Notic
 		return nil
 	}
 	rb := snap.Book.Rulebook
-	var out []*state.Notice
+	var out []*kept.Notice
 	switch x := what.(type) {
 	case *event.StandingChanged:
 		from, known := rb.Rank(x.From)
@@ -250,19 +251,19 @@ func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*state.Notic
 			return nil // seen for the first time, or on another ladder
 		}
 		c := signal.Change{Device: x.Device, From: x.From, To: x.To, Cause: x.Cause, Rules: x.Binding}
-		out = s.ofDevice(snap, on, &c, state.Notice{What: x.Device, From: x.From, To: x.To, Rules: x.Binding, At: e.At},
+		out = s.ofDevice(snap, on, &c, kept.Notice{What: x.Device, From: x.From, To: x.To, Rules: x.Binding, At: e.At},
 			fmt.Sprint(e.Seq))
 	case *event.EnrolmentHeld:
 		detail := strings.Join(slices.DeleteFunc([]string{x.Claims.Serial, x.Claims.Platform, x.Claims.Name, x.Claims.Owner},
 			func(t string) bool { return t == "" }), ", ")
-		out = s.ofHouse(snap, rulebook.EnrolmentWaits, state.Notice{What: x.ID, Ref: x.ID, Detail: detail, At: e.At}, x.ID)
+		out = s.ofHouse(snap, rulebook.EnrolmentWaits, kept.Notice{What: x.ID, Ref: x.ID, Detail: detail, At: e.At}, x.ID)
 	}
 	return out
 }
 
 // ofDevice are the notices of the rulebook on an occasion of a device.
-func (s *Service) ofDevice(snap *state.Snapshot, on rulebook.Occasion, c *signal.Change, n state.Notice,
-	occurrence string) (out []*state.Notice) {
+func (s *Service) ofDevice(snap *state.Snapshot, on rulebook.Occasion, c *signal.Change, n kept.Notice,
+	occurrence string) (out []*kept.Notice) {
 	now := s.Micros()
 	dir := view.Directory{Snapshot: snap, Now: now}
 	d := snap.Fleet.Get(c.Device)
@@ -287,7 +288,7 @@ func (s *Service) ofDevice(snap *state.Snapshot, on rulebook.Occasion, c *signal
 }
 
 // ofHouse are the notices of the rulebook on an occasion that is no device's.
-func (s *Service) ofHouse(snap *state.Snapshot, on rulebook.Occasion, n state.Notice, occurrence string) (out []*state.Notice) {
+func (s *Service) ofHouse(snap *state.Snapshot, on rulebook.Occasion, n kept.Notice, occurrence string) (out []*kept.Notice) {
 	for i := range snap.Book.Rulebook.Notices {
 		if r := &snap.Book.Rulebook.Notices[i]; r.On == on {
 			out = append(out, s.addressed(snap, r, n, occurrence))
@@ -297,19 +298,19 @@ func (s *Service) ofHouse(snap *state.Snapshot, on rulebook.Occasion, n state.No
 }
 
 // addressed is a notice with who is told, in which language, and when.
-func (s *Service) addressed(snap *state.Snapshot, r *rulebook.Notice, n state.Notice, occurrence string) *state.Notice {
-	n.Notice, n.On, n.State = r.ID, r.On, state.NoticeWaits
+func (s *Service) addressed(snap *state.Snapshot, r *rulebook.Notice, n kept.Notice, occurrence string) *kept.Notice {
+	n.Notice, n.On, n.State = r.ID, r.On, kept.NoticeWaits
 	n.Mail, n.Hook, n.Language = r.To.Mail, r.To.Hook, r.Language
 	if r.To.Owner {
 		p, known := snap.People.Get(n.Person)
 		n.Language = cmp.Or(r.Language, p.Language)
 		switch n.Mail = cmp.Or(p.Mail, n.Person); {
 		case n.Person == "":
-			n.State, n.Why = state.NoticeFailed, "the device has no owner"
+			n.State, n.Why = kept.NoticeFailed, "the device has no owner"
 		case !known:
-			n.State, n.Why = state.NoticeFailed, "the directory does not know the owner, "+n.Person
+			n.State, n.Why = kept.NoticeFailed, "the directory does not know the owner, "+n.Person
 		case !rulebook.IsMailAddress(n.Mail):
-			n.Mail, n.State, n.Why = "", state.NoticeFailed, "the directory has no address of mail for "+n.Person
+			n.Mail, n.State, n.Why = "", kept.NoticeFailed, "the directory has no address of mail for "+n.Person
 		}
 	}
 	n.Language = cmp.Or(n.Language, languages[0].String())
@@ -338,7 +339,7 @@ func (s *Service) scanner() func(context.Context) error {
 				return err
 			}
 		}
-		made = slices.DeleteFunc(made, func(n *state.Notice) bool { return snap.Notices.Get(n.ID) != nil })
+		made = slices.DeleteFunc(made, func(n *kept.Notice) bool { return snap.Notices.Get(n.ID) != nil })
 		if len(made) == 0 {
 			return nil
 		}
@@ -358,7 +359,7 @@ func wants(rb *rulebook.Rulebook, on ...rulebook.Occasion) (before int64, is boo
 }
 
 // coming are the notices of what ends soon.
-func (s *Service) coming(snap *state.Snapshot) (out []*state.Notice) {
+func (s *Service) coming(snap *state.Snapshot) (out []*kept.Notice) {
 	within, is := wants(snap.Book.Rulebook, rulebook.GraceEnds, rulebook.WaiverEnds, rulebook.CertificateEnds)
 	if !is {
 		return nil
@@ -374,20 +375,20 @@ func (s *Service) coming(snap *state.Snapshot) (out []*state.Notice) {
 		if err != nil {
 			continue
 		}
-		out = append(out, s.ofDevice(snap, on, &signal.Change{Device: e.Device}, state.Notice{What: e.Device, Detail: e.About,
+		out = append(out, s.ofDevice(snap, on, &signal.Change{Device: e.Device}, kept.Notice{What: e.Device, Detail: e.About,
 			Ref: e.ID, Until: until.Num(), At: s.Micros()}, e.ID+" "+e.Until)...)
 	}
 	return out
 }
 
 // quiet are the notices of sources that report nothing any more.
-func (s *Service) quiet(snap *state.Snapshot) (out []*state.Notice) {
+func (s *Service) quiet(snap *state.Snapshot) (out []*kept.Notice) {
 	if _, is := wants(snap.Book.Rulebook, rulebook.SourceQuiet); !is {
 		return nil
 	}
 	for _, src := range s.view.Sources() {
 		if src.Quiet && src.Declared {
-			out = append(out, s.ofHouse(snap, rulebook.SourceQuiet, state.Notice{What: src.ID, Detail: src.LastAt, At: s.Micros()},
+			out = append(out, s.ofHouse(snap, rulebook.SourceQuiet, kept.Notice{What: src.ID, Detail: src.LastAt, At: s.Micros()},
 				src.LastAt)...)
 		}
 	}
@@ -395,7 +396,7 @@ func (s *Service) quiet(snap *state.Snapshot) (out []*state.Notice) {
 }
 
 // emergencies are the notices of uses of accounts for emergencies.
-func (s *Service) emergencies(snap *state.Snapshot) (out []*state.Notice) {
+func (s *Service) emergencies(snap *state.Snapshot) (out []*kept.Notice) {
 	if _, is := wants(snap.Book.Rulebook, rulebook.BreakGlass); !is {
 		return nil
 	}
@@ -404,7 +405,7 @@ func (s *Service) emergencies(snap *state.Snapshot) (out []*state.Notice) {
 		if err != nil {
 			continue
 		}
-		out = append(out, s.ofHouse(snap, rulebook.BreakGlass, state.Notice{What: x.Person, Person: x.Person, Detail: x.Resource,
+		out = append(out, s.ofHouse(snap, rulebook.BreakGlass, kept.Notice{What: x.Person, Person: x.Person, Detail: x.Resource,
 			Ref: x.Decision, At: at.Num()}, x.Decision)...)
 	}
 	return out
@@ -414,14 +415,14 @@ func (s *Service) emergencies(snap *state.Snapshot) (out []*state.Notice) {
 // device of which nobody was told all but the last.
 func (s *Service) tidy(ctx context.Context, snap *state.Snapshot) error {
 	var old []string
-	last := map[string]*state.Notice{} // of changes of which nobody was told, by change
+	last := map[string]*kept.Notice{} // of changes of which nobody was told, by change
 	for _, n := range snap.Notices.All() {
 		if s.Micros()-max(n.At, n.SentAt, n.Until) > keepFor.Microseconds() {
 			old = append(old, n.ID)
 			continue
 		}
 		key := changeKey(n)
-		if key == "" || n.State != state.NoticeHealed && n.State != state.NoticeMuted && n.State != state.NoticeFailed {
+		if key == "" || n.State != kept.NoticeHealed && n.State != kept.NoticeMuted && n.State != kept.NoticeFailed {
 			continue
 		}
 		if before := last[key]; before != nil && before.At > n.At {

@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -29,10 +30,10 @@ const (
 // send tells who is to be told by now.
 func (s *Service) send(ctx context.Context) error {
 	snap, now := s.Snapshot(), s.Micros()
-	waiting := map[string][]*state.Notice{} // by recipient
+	waiting := map[string][]*kept.Notice{} // by recipient
 	due := map[string]bool{}
 	for _, n := range snap.Notices.All() {
-		if n.State != state.NoticeWaits && n.State != state.NoticeSending {
+		if n.State != kept.NoticeWaits && n.State != kept.NoticeSending {
 			continue
 		}
 		to := n.Recipient()
@@ -44,7 +45,7 @@ func (s *Service) send(ctx context.Context) error {
 		if !due[to] || ctx.Err() != nil {
 			continue
 		}
-		slices.SortFunc(list, func(a, b *state.Notice) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.ID, b.ID)) })
+		slices.SortFunc(list, func(a, b *kept.Notice) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.ID, b.ID)) })
 		if err := s.tell(ctx, to, list); err != nil {
 			failed = errors.Join(failed, err)
 		}
@@ -53,19 +54,19 @@ func (s *Service) send(ctx context.Context) error {
 }
 
 // tell sends what waits for one recipient, as one message.
-func (s *Service) tell(ctx context.Context, to string, list []*state.Notice) error {
-	if i := slices.IndexFunc(list, func(n *state.Notice) bool { return n.State == state.NoticeSending }); i >= 0 {
+func (s *Service) tell(ctx context.Context, to string, list []*kept.Notice) error {
+	if i := slices.IndexFunc(list, func(n *kept.Notice) bool { return n.State == kept.NoticeSending }); i >= 0 {
 		// It was being sent when the service went down: the same message again, which a
 		// mail system knows by its id.
 		id := list[i].Message
-		return s.deliver(ctx, slices.DeleteFunc(list, func(n *state.Notice) bool { return n.Message != id }))
+		return s.deliver(ctx, slices.DeleteFunc(list, func(n *kept.Notice) bool { return n.Message != id }))
 	}
-	var still []*state.Notice
-	dropped := map[string]state.Notice{}
+	var still []*kept.Notice
+	dropped := map[string]kept.Notice{}
 	snap := s.Snapshot()
 	// Where each device stood before anything of which nobody has been told yet: who falls
 	// and rises again meanwhile has done neither.
-	stood, newest := map[string]string{}, map[string]*state.Notice{}
+	stood, newest := map[string]string{}, map[string]*kept.Notice{}
 	for _, n := range list {
 		if n.From == "" {
 			continue
@@ -79,7 +80,7 @@ func (s *Service) tell(ctx context.Context, to string, list []*state.Notice) err
 		switch why, as := s.void(snap, n, stood[n.Device]); {
 		case as == "" && n.From != "" && newest[n.Notice+"\n"+n.Device] != n:
 			x := *n
-			x.State, x.Why = state.NoticeHealed, "a later change of the device is told"
+			x.State, x.Why = kept.NoticeHealed, "a later change of the device is told"
 			dropped[n.ID] = x
 		case as != "":
 			x := *n
@@ -94,11 +95,11 @@ func (s *Service) tell(ctx context.Context, to string, list []*state.Notice) err
 			return err
 		}
 	}
-	if len(still) == 0 || !slices.ContainsFunc(still, func(n *state.Notice) bool { return n.Due <= s.Micros() }) {
+	if len(still) == 0 || !slices.ContainsFunc(still, func(n *kept.Notice) bool { return n.Due <= s.Micros() }) {
 		return nil
 	}
 	if until := s.limited(snap, to, still[0]); until > 0 {
-		later := map[string]state.Notice{}
+		later := map[string]kept.Notice{}
 		for _, n := range still {
 			x := *n
 			x.Due, x.Why = until, "so many messages went there within a day that it waits"
@@ -107,10 +108,10 @@ func (s *Service) tell(ctx context.Context, to string, list []*state.Notice) err
 		return s.settle(ctx, later, nil)
 	}
 	message := "m-" + s.IDs.Next(s.Micros())
-	sending := map[string]state.Notice{}
+	sending := map[string]kept.Notice{}
 	for i, n := range still {
 		x := *n
-		x.State, x.Message, x.Why = state.NoticeSending, message, ""
+		x.State, x.Message, x.Why = kept.NoticeSending, message, ""
 		sending[n.ID], still[i] = x, &x
 	}
 	if err := s.settle(ctx, sending, nil); err != nil {
@@ -120,7 +121,7 @@ func (s *Service) tell(ctx context.Context, to string, list []*state.Notice) err
 }
 
 // settle keeps notices as they have become, and what is recorded of them.
-func (s *Service) settle(ctx context.Context, list map[string]state.Notice, record []*event.NoticeSent) error {
+func (s *Service) settle(ctx context.Context, list map[string]kept.Notice, record []*event.NoticeSent) error {
 	return s.Do(ctx, func(c *state.Change) error {
 		for id, n := range list {
 			if state.Get(c, state.NoticeKind, id) == nil {
@@ -138,7 +139,7 @@ func (s *Service) settle(ctx context.Context, list map[string]state.Notice, reco
 }
 
 // deliver sends the notices of one message, and records that they were told.
-func (s *Service) deliver(ctx context.Context, list []*state.Notice) error {
+func (s *Service) deliver(ctx context.Context, list []*kept.Notice) error {
 	first, snap := list[0], s.Snapshot()
 	m := compose(snap, s.options.Base, list)
 	via, err := event.ViaHook, error(nil)
@@ -146,21 +147,21 @@ func (s *Service) deliver(ctx context.Context, list []*state.Notice) error {
 		via, err = event.ViaMail, s.mail(ctx, first, m)
 	}
 	now := s.Micros()
-	after := map[string]state.Notice{}
+	after := map[string]kept.Notice{}
 	var record []*event.NoticeSent
 	for i, n := range list {
 		x := *n
 		var wrong *PermanentError
 		switch {
 		case err == nil:
-			x.State, x.SentAt, x.Why = state.NoticeSent, now, ""
+			x.State, x.SentAt, x.Why = kept.NoticeSent, now, ""
 			record = append(record, &event.NoticeSent{Message: x.Message, Notice: x.Notice, On: string(x.On), What: x.What,
 				Detail: x.Detail, To: cmp.Or(x.Hook, x.Mail), Via: via, Subject: m.Parts[i].Title,
 				Text: event.Clipped(m.Parts[i].plain(m.Words), 4000)})
 		case errors.As(err, &wrong) || now-x.At > givenUpAfter.Microseconds():
-			x.State, x.Why, x.Tries = state.NoticeFailed, err.Error(), x.Tries+1
+			x.State, x.Why, x.Tries = kept.NoticeFailed, err.Error(), x.Tries+1
 		default:
-			x.State, x.Why, x.Tries = state.NoticeWaits, err.Error(), x.Tries+1
+			x.State, x.Why, x.Tries = kept.NoticeWaits, err.Error(), x.Tries+1
 			x.Due = now + min(firstRetry<<min(x.Tries-1, 10), longestRetry).Microseconds()
 		}
 		after[x.ID] = x
@@ -171,7 +172,7 @@ func (s *Service) deliver(ctx context.Context, list []*state.Notice) error {
 	return s.settle(context.WithoutCancel(ctx), after, record)
 }
 
-func (s *Service) mail(ctx context.Context, first *state.Notice, m *message) error {
+func (s *Service) mail(ctx context.Context, first *kept.Notice, m *message) error {
 	if s.options.Mailer == nil {
 		return errNoMailer
 	}
@@ -186,14 +187,14 @@ func (s *Service) mail(ctx context.Context, first *state.Notice, m *message) err
 var errNoMailer = errors.New("no mail server is configured: serve --smtp")
 
 // limited is when a recipient may be told again, 0 for now.
-func (s *Service) limited(snap *state.Snapshot, to string, n *state.Notice) int64 {
+func (s *Service) limited(snap *state.Snapshot, to string, n *kept.Notice) int64 {
 	limit, since := channelLimit, s.Micros()-value.Day
 	if r := snap.Book.Rulebook.Notice(n.Notice); r != nil && r.To.Owner {
 		limit = dayLimit
 	}
 	sent := map[string]int64{} // by message
 	for _, x := range snap.Notices.All() {
-		if x.State == state.NoticeSent && x.SentAt > since && x.Recipient() == to {
+		if x.State == kept.NoticeSent && x.SentAt > since && x.Recipient() == to {
 			sent[x.Message] = x.SentAt
 		}
 	}
@@ -210,25 +211,25 @@ func (s *Service) limited(snap *state.Snapshot, to string, n *state.Notice) int6
 
 // void is why nobody is to be told of a notice any more, and what becomes of it; "" when
 // it still holds. stood is the level of which the recipient knows.
-func (s *Service) void(snap *state.Snapshot, n *state.Notice, stood string) (why, as string) {
+func (s *Service) void(snap *state.Snapshot, n *kept.Notice, stood string) (why, as string) {
 	now := s.Micros()
 	r := snap.Book.Rulebook.Notice(n.Notice)
 	if r == nil || r.On != n.On {
-		return "the rulebook has this notice no more", state.NoticeHealed
+		return "the rulebook has this notice no more", kept.NoticeHealed
 	}
 	if why := muted(snap, r, n.Person, now); why != "" {
-		return why, state.NoticeMuted
+		return why, kept.NoticeMuted
 	}
 	if n.On.Coming() && n.Until <= now {
-		return "it has ended by now", state.NoticeHealed
+		return "it has ended by now", kept.NoticeHealed
 	}
 	if n.On.OfDevice() {
 		d := snap.Fleet.Get(n.Device)
 		if d == nil || d.Retired != nil {
-			return "the device is retired, or gone", state.NoticeHealed
+			return "the device is retired, or gone", kept.NoticeHealed
 		}
 		if healed(snap, snap.At(d, now), n, stood, now) {
-			return "it healed before anybody was told", state.NoticeHealed
+			return "it healed before anybody was told", kept.NoticeHealed
 		}
 		return "", ""
 	}
@@ -239,10 +240,10 @@ func (s *Service) void(snap *state.Snapshot, n *state.Notice, stood string) (why
 				return "", ""
 			}
 		}
-		return "it reports again", state.NoticeHealed
+		return "it reports again", kept.NoticeHealed
 	case rulebook.EnrolmentWaits:
 		if e := snap.Enrolments.Get(n.Ref); e == nil || e.State != state.Held {
-			return "somebody decided", state.NoticeHealed
+			return "somebody decided", kept.NoticeHealed
 		}
 	}
 	return "", ""
@@ -258,7 +259,7 @@ func muted(snap *state.Snapshot, r *rulebook.Notice, person string, now int64) s
 }
 
 // healed reports whether what a notice tells of a device no longer holds.
-func healed(snap *state.Snapshot, d *state.Device, n *state.Notice, stood string, now int64) bool {
+func healed(snap *state.Snapshot, d *state.Device, n *kept.Notice, stood string, now int64) bool {
 	b := snap.Book
 	switch n.On {
 	case rulebook.Fell, rulebook.Rose:
@@ -280,7 +281,7 @@ func healed(snap *state.Snapshot, d *state.Device, n *state.Notice, stood string
 }
 
 // longer reports whether another waiver of the same rule outlives the one that ends.
-func longer(list []*state.Waiver, n *state.Notice) bool {
+func longer(list []*state.Waiver, n *kept.Notice) bool {
 	return slices.ContainsFunc(list, func(w *state.Waiver) bool {
 		return w.Rule == n.Detail && w.RevokedAt == 0 && w.Until > n.Until+second
 	})
@@ -288,7 +289,7 @@ func longer(list []*state.Waiver, n *state.Notice) bool {
 
 // holds reports whether a certificate that ends is still shown, and no other of its
 // issuer that outlives it.
-func holds(b *state.Book, d *state.Device, n *state.Notice, now int64) bool {
+func holds(b *state.Book, d *state.Device, n *kept.Notice, now int64) bool {
 	certs := d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members()
 	i := slices.IndexFunc(certs, func(c value.Value) bool {
 		return certificate.Field(c, "trusted").IsTrue() && certificate.Field(c, "sha256").Str() == n.Ref

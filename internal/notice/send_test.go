@@ -7,6 +7,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -37,7 +38,7 @@ func TestACertificateThatEnds(t *testing.T) {
 	} {
 		view := &evidence.View{Frame: condition.NewFrame(len(b.Rulebook.Dict.Attributes()))}
 		view.Frame.Set(slot, value.OfList(c.certs), condition.Always)
-		if got := holds(b, &state.Device{View: view}, &state.Notice{Ref: "a", Until: 100}, 10); got != c.told {
+		if got := holds(b, &state.Device{View: view}, &kept.Notice{Ref: "a", Until: 100}, 10); got != c.told {
 			t.Errorf("%s: told is %t", name, got)
 		}
 	}

@@ -54,7 +54,7 @@ func (p Policy) CheckURL(text string) error {
 	u, err := url.Parse(text)
 	switch {
 	case err != nil || u.Host == "" || u.Hostname() == "":
-		return fmt.Errorf("%q is not the URL of a receiver, as https://idp.gullholm.example/events", text)
+		return fmt.Errorf("%q is not a URL, as https://idp.gullholm.example/events", text)
 	case u.User != nil || u.Fragment != "" || u.Opaque != "":
 		return errors.New("a URL with a user or a fragment is not taken")
 	case u.Scheme != "https" && u.Scheme != "http":
@@ -76,6 +76,19 @@ func (p Policy) CheckURL(text string) error {
 // Client is a client that calls no address that the policy refuses, by whatever name it
 // was found. It follows no redirect and goes through no proxy.
 func (p Policy) Client(timeout time.Duration) *http.Client {
+	return &http.Client{Timeout: timeout, CheckRedirect: stay, Transport: p.transport(timeout, &tls.Config{})}
+}
+
+// Patient is a client for answers that may be long: headers must come within wait, what follows
+// is for who reads it. identity says how each side is known.
+func (p Policy) Patient(wait time.Duration, identity *tls.Config) *http.Client {
+	return &http.Client{CheckRedirect: stay, Transport: p.transport(wait, identity)}
+}
+
+// stay follows no redirect.
+func stay(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+func (p Policy) transport(timeout time.Duration, identity *tls.Config) *http.Transport {
 	dialer := &net.Dialer{Timeout: min(timeout, 10*time.Second), KeepAlive: 30 * time.Second,
 		ControlContext: func(_ context.Context, _, address string, _ syscall.RawConn) error {
 			at, err := netip.ParseAddrPort(address)
@@ -84,11 +97,8 @@ func (p Policy) Client(timeout time.Duration) *http.Client {
 			}
 			return p.Check(at.Addr())
 		}}
-	return &http.Client{Timeout: timeout,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second,
-			TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12},
-			ResponseHeaderTimeout:  timeout,
-			MaxResponseHeaderBytes: 64 << 10, MaxIdleConnsPerHost: 16, IdleConnTimeout: 90 * time.Second,
-			ForceAttemptHTTP2: true}}
+	identity.MinVersion = tls.VersionTLS12
+	return &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second,
+		TLSClientConfig: identity, ResponseHeaderTimeout: timeout, MaxResponseHeaderBytes: 64 << 10,
+		MaxIdleConnsPerHost: 16, IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true}
 }

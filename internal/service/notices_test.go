@@ -18,6 +18,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/admin"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/state"
 )
@@ -235,8 +236,8 @@ func TestNotices(t *testing.T) {
 	n.post.fails(errors.New("connection refused"))
 	n.shows("b1", `"threat.score":99`)
 	eventually(t, "it waits", func() bool {
-		return slices.ContainsFunc(n.s.Snapshot().Notices.List(), func(x state.Notice) bool {
-			return x.State == state.NoticeWaits && x.Tries == 1 && strings.Contains(x.Why, "connection refused") &&
+		return slices.ContainsFunc(n.s.Snapshot().Notices.List(), func(x kept.Notice) bool {
+			return x.State == kept.NoticeWaits && x.Tries == 1 && strings.Contains(x.Why, "connection refused") &&
 				x.Due > n.s.Micros()+30*1_000_000
 		})
 	})
@@ -267,14 +268,14 @@ func TestNoticesAreBounded(t *testing.T) {
 		n.shows("a1", fmt.Sprintf(`"storage.encrypted":%t`, i%2 != 0))
 		eventually(t, "it is told, or waits", func() bool {
 			return len(n.post.to("ada@gullholm.example")) > before || slices.ContainsFunc(n.s.Snapshot().Notices.List(),
-				func(x state.Notice) bool { return strings.Contains(x.Why, "within a day") })
+				func(x kept.Notice) bool { return strings.Contains(x.Why, "within a day") })
 		})
 	}
 	if got := len(n.post.to("ada@gullholm.example")); got != 6 {
 		t.Errorf("ada got %d mails in a moment", got)
 	}
 	for _, x := range n.s.Snapshot().Notices.List() {
-		if x.Mail != "" && x.State == state.NoticeWaits && (x.Due < n.s.Micros()+value.Day/2 || !strings.Contains(x.Why, "within a day")) {
+		if x.Mail != "" && x.State == kept.NoticeWaits && (x.Due < n.s.Micros()+value.Day/2 || !strings.Contains(x.Why, "within a day")) {
 			t.Errorf("what is too much is %+v", x)
 		}
 	}
@@ -282,9 +283,9 @@ func TestNoticesAreBounded(t *testing.T) {
 	id := ""
 	if err := n.s.Do(ctx, func(c *state.Change) error {
 		for _, x := range state.All(c, state.NoticeKind) {
-			if x.State == state.NoticeSent && x.Mail == "ada@gullholm.example" {
+			if x.State == kept.NoticeSent && x.Mail == "ada@gullholm.example" {
 				y := *x
-				y.State, id = state.NoticeSending, x.Message
+				y.State, id = kept.NoticeSending, x.Message
 				return state.Put(c, state.NoticeKind, y.ID, &y)
 			}
 		}

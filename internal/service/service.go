@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,10 +14,12 @@ import (
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/feed"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/news"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/past"
+	"ironledger.example/internal/sealed"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/stream"
 	"ironledger.example/internal/view"
@@ -53,6 +56,7 @@ type Service struct {
 	Streams   *stream.Service
 	Notices   *notice.Service
 	Alerts    *alert.Service
+	Feeds     *feed.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -72,14 +76,19 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, e.GiveUp(ctx, err)
 	}
 	latest := news.Of(e)
-	streams, err := stream.New(e, latest, o.Dir)
+	box, err := sealed.Open(filepath.Join(o.Dir, "secrets.key"))
+	if err != nil {
+		return nil, e.GiveUp(ctx, err)
+	}
+	streams, err := stream.New(e, latest, o.Dir, box)
 	if err != nil {
 		return nil, e.GiveUp(ctx, err)
 	}
 	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
 	s.Notices = notice.New(e, latest, s.View, decisions)
-	s.Alerts = alert.New(e, o.Dir, s.View, streams)
+	s.Feeds = feed.New(e, box, s.Intake, s.Admin)
+	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return nil, errors.Join(err, e.Close())
@@ -90,6 +99,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 
 // Close ends what is under way, and closes the records.
 func (s *Service) Close() error {
+	s.Feeds.Stop()
 	s.Notices.Stop()
 	return errors.Join(s.Streams.Stop(context.Background()), s.Engine.Close())
 }

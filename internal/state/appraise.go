@@ -19,7 +19,7 @@ func (snap *Snapshot) Facts(d *Device, now int64) evidence.Facts {
 	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(snap.Telling(d.Keys)), Groups: snap.People.GroupsOf}
 	for _, v := range d.Vouches {
 		if v.Live(now) {
-			f.Vouched = max(f.Vouched, v.Until)
+			f.Vouched = max(f.Vouched, v.lasts(snap.Book.Resolver))
 		}
 	}
 	return f

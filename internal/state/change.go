@@ -6,9 +6,11 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/feed"
 	"ironledger.example/core/posture"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 )
 
@@ -87,14 +89,17 @@ type Change struct {
 	enrolments puts[Enrolment]
 	claimed    map[evidence.Key]*Enrolment
 	searches   puts[Search]
-	streams    puts[Stream]
-	places     puts[StreamPlace]
-	letters    puts[Letter]
-	notices    puts[Notice]
-	mutes      puts[Mute]
-	seen       puts[Seen]
+	streams    puts[kept.Stream]
+	places     puts[kept.StreamPlace]
+	letters    puts[kept.Letter]
+	notices    puts[kept.Notice]
+	mutes      puts[kept.Mute]
+	seen       puts[kept.Seen]
+	feeds      puts[kept.Feed]
+	feedPlaces puts[feed.Place]
+	heard      puts[kept.Heard]
 
-	noticePlace puts[NoticePlace]
+	noticePlace puts[kept.NoticePlace]
 
 	waivers puts[Waiver]
 	vouches puts[Vouch]

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 
+	"ironledger.example/core/feed"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 	"ironledger.example/internal/versioned"
 )
@@ -53,27 +55,36 @@ var (
 	VouchKind = kind[Vouch]{"vouch",
 		func(s *Snapshot) *table[Vouch] { return &s.Vouches },
 		func(c *Change) *puts[Vouch] { return &c.vouches }}
-	StreamKind = kind[Stream]{"stream",
-		func(s *Snapshot) *table[Stream] { return &s.Streams },
-		func(c *Change) *puts[Stream] { return &c.streams }}
-	StreamPlaceKind = kind[StreamPlace]{"stream-place", // by stream
-		func(s *Snapshot) *table[StreamPlace] { return &s.places },
-		func(c *Change) *puts[StreamPlace] { return &c.places }}
-	LetterKind = kind[Letter]{"stream-letter", // by jti
-		func(s *Snapshot) *table[Letter] { return &s.Letters },
-		func(c *Change) *puts[Letter] { return &c.letters }}
-	NoticeKind = kind[Notice]{"notice",
-		func(s *Snapshot) *table[Notice] { return &s.Notices },
-		func(c *Change) *puts[Notice] { return &c.notices }}
-	noticePlaceKind = kind[NoticePlace]{"notice-place",
-		func(s *Snapshot) *table[NoticePlace] { return &s.noticePlace },
-		func(c *Change) *puts[NoticePlace] { return &c.noticePlace }}
-	MuteKind = kind[Mute]{"mute", // by person
-		func(s *Snapshot) *table[Mute] { return &s.Mutes },
-		func(c *Change) *puts[Mute] { return &c.mutes }}
-	SeenKind = kind[Seen]{"alert-seen", // by alert
-		func(s *Snapshot) *table[Seen] { return &s.Seen },
-		func(c *Change) *puts[Seen] { return &c.seen }}
+	StreamKind = kind[kept.Stream]{"stream",
+		func(s *Snapshot) *table[kept.Stream] { return &s.Streams },
+		func(c *Change) *puts[kept.Stream] { return &c.streams }}
+	StreamPlaceKind = kind[kept.StreamPlace]{"stream-place", // by stream
+		func(s *Snapshot) *table[kept.StreamPlace] { return &s.places },
+		func(c *Change) *puts[kept.StreamPlace] { return &c.places }}
+	LetterKind = kind[kept.Letter]{"stream-letter", // by jti
+		func(s *Snapshot) *table[kept.Letter] { return &s.Letters },
+		func(c *Change) *puts[kept.Letter] { return &c.letters }}
+	NoticeKind = kind[kept.Notice]{"notice",
+		func(s *Snapshot) *table[kept.Notice] { return &s.Notices },
+		func(c *Change) *puts[kept.Notice] { return &c.notices }}
+	noticePlaceKind = kind[kept.NoticePlace]{"notice-place",
+		func(s *Snapshot) *table[kept.NoticePlace] { return &s.noticePlace },
+		func(c *Change) *puts[kept.NoticePlace] { return &c.noticePlace }}
+	MuteKind = kind[kept.Mute]{"mute", // by person
+		func(s *Snapshot) *table[kept.Mute] { return &s.Mutes },
+		func(c *Change) *puts[kept.Mute] { return &c.mutes }}
+	SeenKind = kind[kept.Seen]{"alert-seen", // by alert
+		func(s *Snapshot) *table[kept.Seen] { return &s.Seen },
+		func(c *Change) *puts[kept.Seen] { return &c.seen }}
+	FeedKind = kind[kept.Feed]{"feed",
+		func(s *Snapshot) *table[kept.Feed] { return &s.Feeds },
+		func(c *Change) *puts[kept.Feed] { return &c.feeds }}
+	FeedPlaceKind = kind[feed.Place]{"feed-place", // by feed
+		func(s *Snapshot) *table[feed.Place] { return &s.FeedPlaces },
+		func(c *Change) *puts[feed.Place] { return &c.feedPlaces }}
+	HeardKind = kind[kept.Heard]{"signal-heard", // by what tells an event from others
+		func(s *Snapshot) *table[kept.Heard] { return &s.Heard },
+		func(c *Change) *puts[kept.Heard] { return &c.heard }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -83,7 +94,8 @@ var (
 var plain = []interface {
 	load(ctx context.Context, s *store.Store, into *Snapshot) error
 	apply(c *Change, to *Snapshot)
-}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, WaiverKind,
+}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind, FeedPlaceKind,
+	HeardKind, WaiverKind,
 	VouchKind, RetirementKind}
 
 // load reads the documents from disk.

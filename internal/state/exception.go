@@ -2,6 +2,7 @@ package state
 
 import (
 	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 )
@@ -40,7 +41,19 @@ type Waiver struct {
 }
 
 // Vouch is a statement that a device is genuine.
-type Vouch struct{ Exception }
+type Vouch struct {
+	Exception
+	// Source is the partner whose word it is, bounded by the rulebook; "" for somebody of the house.
+	Source string `json:"source,omitempty"`
+}
+
+// lasts is until when a vouch counts under a rulebook, if nobody ended it.
+func (v *Vouch) lasts(by *evidence.Resolver) int64 {
+	if v.Source == "" {
+		return v.Until
+	}
+	return min(v.Until, v.At+by.VouchesFor(v.Source))
+}
 
 // exceptions are the grants by device, oldest first.
 type exceptions struct {

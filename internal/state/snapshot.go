@@ -12,8 +12,10 @@ import (
 	"errors"
 	"fmt"
 
+	"ironledger.example/core/feed"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/house"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 )
 
@@ -30,14 +32,17 @@ type Snapshot struct {
 	Unmatched  unmatchedTable
 	Enrolments enrolmentTable
 	Searches   table[Search]
-	Streams    table[Stream]
-	places     table[StreamPlace] // by stream
-	Letters    table[Letter]
-	Notices    table[Notice]
-	Mutes      table[Mute] // by person
-	Seen       table[Seen] // by alert
+	Streams    table[kept.Stream]
+	places     table[kept.StreamPlace] // by stream
+	Letters    table[kept.Letter]
+	Notices    table[kept.Notice]
+	Mutes      table[kept.Mute] // by person
+	Seen       table[kept.Seen] // by alert
+	Feeds      table[kept.Feed]
+	FeedPlaces table[feed.Place] // by feed
+	Heard      table[kept.Heard] // security events of partners that were taken
 
-	noticePlace table[NoticePlace]
+	noticePlace table[kept.NoticePlace]
 
 	Waivers table[Waiver]
 	Vouches table[Vouch]

@@ -19,7 +19,7 @@ import (
 
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
-	"ironledger.example/internal/state"
+	"ironledger.example/internal/kept"
 )
 
 // How web hooks are signed.
@@ -38,7 +38,7 @@ type hookData struct {
 }
 
 // cloudEvent is an event in the form of CloudEvents 1.0.
-func (x *sender) cloudEvent(it *item, st *state.Stream, device string) (cloud.Event, error) {
+func (x *sender) cloudEvent(it *item, st *kept.Stream, device string) (cloud.Event, error) {
 	ev := cloud.New()
 	ev.SetID(it.jti)
 	ev.SetSource(x.service.Issuer())
@@ -77,7 +77,7 @@ func subjectOfCloud(s *signal.Subject) string {
 
 // hookRequest is a CloudEvent on its way, over HTTP in the structured or the binary mode,
 // signed as Standard Webhooks 1.0 say with each secret that is in use.
-func (x *sender) hookRequest(ctx context.Context, it *item, st *state.Stream, device string) (*http.Request, error) {
+func (x *sender) hookRequest(ctx context.Context, it *item, st *kept.Stream, device string) (*http.Request, error) {
 	ev, err := x.cloudEvent(it, st, device)
 	if err != nil {
 		return nil, err
@@ -111,7 +111,7 @@ func (x *sender) hookRequest(ctx context.Context, it *item, st *state.Stream, de
 }
 
 // signatures are those of a body under each secret of a stream that is in use.
-func (s *Service) signatures(st *state.Stream, id string, now time.Time, body []byte) ([]string, error) {
+func (s *Service) signatures(st *kept.Stream, id string, now time.Time, body []byte) ([]string, error) {
 	var out []string
 	for _, k := range st.Secrets {
 		if !k.Signs(value.Micros(now)) {
@@ -138,11 +138,11 @@ func (s *Service) signatures(st *state.Stream, id string, now time.Time, body []
 }
 
 // newSecret makes a secret of a stream: as its receiver gets it, and sealed.
-func (s *Service) newSecret(id string) (string, state.StreamSecret) {
+func (s *Service) newSecret(id string) (string, kept.StreamSecret) {
 	raw := make([]byte, secretSize)
 	rand.Read(raw)
 	secret := secretPrefix + base64.StdEncoding.EncodeToString(raw)
-	return secret, state.StreamSecret{Sealed: s.box.Seal(secret, "secret of stream "+id)}
+	return secret, kept.StreamSecret{Sealed: s.box.Seal(secret, "secret of stream "+id)}
 }
 
 // hookAnswered is what the answer of a web hook means (Standard Webhooks, "Responding").

@@ -14,6 +14,7 @@ import (
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -47,15 +48,15 @@ func (x *sender) bury(ctx context.Context, it *item, why error) error {
 			if state.Get(c, state.StreamKind, x.id) == nil {
 				return nil
 			}
-			kept := state.Get(c, state.LetterKind, it.jti)
-			if full = kept == nil && letters(c, x.id) >= maxLetters; full {
+			old := state.Get(c, state.LetterKind, it.jti)
+			if full = old == nil && letters(c, x.id) >= maxLetters; full {
 				return nil
 			}
-			l := &state.Letter{Stream: x.id, JTI: it.jti, Seq: it.entry, Event: signal.Short(it.signal.Type),
+			l := &kept.Letter{Stream: x.id, JTI: it.jti, Seq: it.entry, Event: signal.Short(it.signal.Type),
 				Device: it.signal.Device, Person: it.signal.Person, At: it.signal.At, Since: c.Now, Attempts: it.tries,
 				Why: event.Clipped(why.Error(), fault.MaxReason)}
-			if kept != nil {
-				l.Attempts += kept.Attempts
+			if old != nil {
+				l.Attempts += old.Attempts
 			}
 			return state.Put(c, state.LetterKind, it.jti, l)
 		})
@@ -92,19 +93,19 @@ func letters(c *state.Change, stream string) (n int) {
 
 // lettersOf are the events of a stream that were given up, the oldest first; of the ids
 // given, or all when there are none.
-func lettersOf(snap *state.Snapshot, stream string, ids []string) ([]state.Letter, error) {
-	var out []state.Letter
+func lettersOf(snap *state.Snapshot, stream string, ids []string) ([]kept.Letter, error) {
+	var out []kept.Letter
 	for _, l := range snap.Letters.List() {
 		if l.Stream == stream && (len(ids) == 0 || slices.Contains(ids, l.JTI)) {
 			out = append(out, l)
 		}
 	}
 	for i, id := range ids {
-		if !slices.ContainsFunc(out, func(l state.Letter) bool { return l.JTI == id }) {
+		if !slices.ContainsFunc(out, func(l kept.Letter) bool { return l.JTI == id }) {
 			return nil, fault.Inputf(fmt.Sprintf("/ids/%d", i), "the stream has no event %s that was given up", id)
 		}
 	}
-	slices.SortFunc(out, func(a, b state.Letter) int {
+	slices.SortFunc(out, func(a, b kept.Letter) int {
 		return cmp.Or(cmp.Compare(a.Seq, b.Seq), strings.Compare(a.JTI, b.JTI))
 	})
 	return out, nil
@@ -137,7 +138,7 @@ func (s *Service) Resend(ctx context.Context, actor, id string, ids []string) (*
 	switch {
 	case st == nil:
 		return nil, fault.NotFound("stream", id)
-	case st.Status != state.StreamEnabled || x == nil:
+	case st.Status != kept.StreamEnabled || x == nil:
 		return nil, fault.Inputf("", "the stream is %s; have it go on first", st.Status)
 	}
 	list, err := lettersOf(snap, id, ids)
@@ -175,7 +176,7 @@ func (s *Service) Resend(ctx context.Context, actor, id string, ids []string) (*
 
 // remake makes a dead letter's event of its entry; nil when the receiver may not hear of
 // it any more.
-func (s *Service) remake(ctx context.Context, st *state.Stream, given *signal.Given, l *state.Letter) (*item, error) {
+func (s *Service) remake(ctx context.Context, st *kept.Stream, given *signal.Given, l *kept.Letter) (*item, error) {
 	var entries []ledger.Entry
 	err := s.Store.ProvenBetween(ctx, l.Seq, l.Seq, func(e ledger.Entry) error {
 		entries = append(entries, e)
@@ -235,7 +236,7 @@ func (s *Service) DropLetters(ctx context.Context, actor, id string, ids []strin
 }
 
 // dropLetters drops events that were given up, and records what was done and why.
-func (s *Service) dropLetters(ctx context.Context, actor string, st *state.Stream, ids []string, reason, what string) error {
+func (s *Service) dropLetters(ctx context.Context, actor string, st *kept.Stream, ids []string, reason, what string) error {
 	return s.Do(ctx, func(c *state.Change) error {
 		n := 0
 		for _, id := range ids {
@@ -263,12 +264,12 @@ func (s *Service) RotateSecret(ctx context.Context, actor, id string, d api.Stre
 				d.Overlap)
 		}
 	}
-	secret, kept := s.newSecret(id)
-	st, err := s.change(ctx, actor, id, "", func(st *state.Stream, c *state.Change) (*event.StreamChanged, error) {
+	secret, sealed := s.newSecret(id)
+	st, err := s.change(ctx, actor, id, "", func(st *kept.Stream, c *state.Change) (*event.StreamChanged, error) {
 		if len(st.Secrets) == 0 {
 			return nil, fault.Input("", "events of this stream are signed with the key of the service, not with a secret")
 		}
-		list := []state.StreamSecret{kept}
+		list := []kept.StreamSecret{sealed}
 		for _, old := range st.Secrets {
 			if old.Until == 0 || old.Until > c.Now+overlap {
 				old.Until = c.Now + overlap

@@ -16,6 +16,7 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -39,7 +40,7 @@ type ForbiddenError struct{ Message string }
 func (e *ForbiddenError) Error() string { return e.Message }
 
 // create makes a stream to a receiver.
-func (s *Service) create(ctx context.Context, actor string, st state.Stream, secret string) (*state.Stream, error) {
+func (s *Service) create(ctx context.Context, actor string, st kept.Stream, secret string) (*kept.Stream, error) {
 	err := s.put(ctx, st.ID, func(c *state.Change) error {
 		r := c.Base.Book.Rulebook.Signals.Receiver(st.Receiver)
 		if r == nil {
@@ -58,7 +59,7 @@ func (s *Service) create(ctx context.Context, actor string, st state.Stream, sec
 		if n >= maxStreams {
 			return fault.Inputf("", "%s has %d streams already", st.Receiver, n)
 		}
-		st.CreatedAt, st.CreatedBy, st.Status = c.Now, actor, state.StreamEnabled
+		st.CreatedAt, st.CreatedBy, st.Status = c.Now, actor, kept.StreamEnabled
 		st.From = s.Store.Sealed().Size
 		st.Authorization = s.seal(&st, secret)
 		c.Record(actor, &event.StreamChanged{Stream: st.ID, Receiver: st.Receiver, Change: event.StreamCreated,
@@ -72,7 +73,7 @@ func (s *Service) create(ctx context.Context, actor string, st state.Stream, sec
 }
 
 // seal encrypts what is sent along with events; nothing for nothing.
-func (s *Service) seal(st *state.Stream, secret string) []byte {
+func (s *Service) seal(st *kept.Stream, secret string) []byte {
 	if secret == "" {
 		return nil
 	}
@@ -81,15 +82,15 @@ func (s *Service) seal(st *state.Stream, secret string) []byte {
 
 // change makes a stream another one, and begins to tell it anew.
 func (s *Service) change(ctx context.Context, actor, id, receiver string,
-	how func(*state.Stream, *state.Change) (*event.StreamChanged, error)) (*state.Stream, error) {
-	var out state.Stream
+	how func(*kept.Stream, *state.Change) (*event.StreamChanged, error)) (*kept.Stream, error) {
+	var out kept.Stream
 	err := s.put(ctx, id, func(c *state.Change) error {
-		kept := state.Get(c, state.StreamKind, id)
-		if kept == nil || receiver != "" && kept.Receiver != receiver {
+		old := state.Get(c, state.StreamKind, id)
+		if old == nil || receiver != "" && old.Receiver != receiver {
 			return fault.NotFound("stream", id)
 		}
-		out = *kept
-		out.Subjects = slices.Clone(kept.Subjects)
+		out = *old
+		out.Subjects = slices.Clone(old.Subjects)
 		e, err := how(&out, c)
 		if err != nil {
 			return err
@@ -110,11 +111,11 @@ func (s *Service) change(ctx context.Context, actor, id, receiver string,
 // Remove ends a stream; receiver is whose it must be, "" for anybody's.
 func (s *Service) Remove(ctx context.Context, actor, id, receiver, reason string) error {
 	return s.put(ctx, id, func(c *state.Change) error {
-		kept := state.Get(c, state.StreamKind, id)
-		if kept == nil || receiver != "" && kept.Receiver != receiver {
+		old := state.Get(c, state.StreamKind, id)
+		if old == nil || receiver != "" && old.Receiver != receiver {
 			return fault.NotFound("stream", id)
 		}
-		c.Record(actor, &event.StreamChanged{Stream: id, Receiver: kept.Receiver, Change: event.StreamRemoved,
+		c.Record(actor, &event.StreamChanged{Stream: id, Receiver: old.Receiver, Change: event.StreamRemoved,
 			Reason: event.Clipped(reason, fault.MaxReason)})
 		state.Drop(c, state.StreamKind, id)
 		state.Drop(c, state.StreamPlaceKind, id)
@@ -129,17 +130,17 @@ func (s *Service) Remove(ctx context.Context, actor, id, receiver, reason string
 
 // SetStatus enables, pauses or disables a stream. A receiver, when it is one, may not
 // undo what others did. While a stream is disabled nothing is kept for it.
-func (s *Service) SetStatus(ctx context.Context, actor, id, receiver, status, reason string) (*state.Stream, error) {
-	if !slices.Contains([]string{state.StreamEnabled, state.StreamPaused, state.StreamDisabled}, status) {
+func (s *Service) SetStatus(ctx context.Context, actor, id, receiver, status, reason string) (*kept.Stream, error) {
+	if !slices.Contains([]string{kept.StreamEnabled, kept.StreamPaused, kept.StreamDisabled}, status) {
 		return nil, fault.Input("/status", "a stream is enabled, paused or disabled")
 	}
 	reason = event.Clipped(strings.TrimSpace(reason), fault.MaxReason)
-	return s.change(ctx, actor, id, receiver, func(st *state.Stream, c *state.Change) (*event.StreamChanged, error) {
-		if receiver != "" && st.Status != state.StreamEnabled && st.By != receiver && st.By != "" {
+	return s.change(ctx, actor, id, receiver, func(st *kept.Stream, c *state.Change) (*event.StreamChanged, error) {
+		if receiver != "" && st.Status != kept.StreamEnabled && st.By != receiver && st.By != "" {
 			return nil, &ForbiddenError{fmt.Sprintf("the stream was %s by %s: %s", st.Status, st.By, st.Reason)}
 		}
-		if st.Status == state.StreamDisabled && status != state.StreamDisabled {
-			if err := state.Put(c, state.StreamPlaceKind, id, &state.StreamPlace{Seq: s.Store.Sealed().Size}); err != nil {
+		if st.Status == kept.StreamDisabled && status != kept.StreamDisabled {
+			if err := state.Put(c, state.StreamPlaceKind, id, &kept.StreamPlace{Seq: s.Store.Sealed().Size}); err != nil {
 				return nil, err
 			}
 		}
@@ -159,7 +160,7 @@ func (s *Service) pauseItself(id, reason string) {
 		return
 	}
 	s.wg.Go(func() { // not in the sender's own time, which ends with it
-		if _, err := s.SetStatus(s.ctx, "service", id, "", state.StreamPaused, reason); err != nil && s.ctx.Err() == nil {
+		if _, err := s.SetStatus(s.ctx, "service", id, "", kept.StreamPaused, reason); err != nil && s.ctx.Err() == nil {
 			s.Log.Error("a stream cannot be paused", "stream", id, "error", err)
 		}
 	})
@@ -217,7 +218,7 @@ func checkSecret(pointer, secret string) error {
 
 // Create makes a stream as an administrator asks for it.
 func (s *Service) Create(ctx context.Context, actor string, d api.StreamDraft) (*api.Stream, error) {
-	st := state.Stream{ID: s.newID(), Receiver: d.Receiver, Form: rulebook.SetForm, Endpoint: d.Endpoint,
+	st := kept.Stream{ID: s.newID(), Receiver: d.Receiver, Form: rulebook.SetForm, Endpoint: d.Endpoint,
 		Description: d.Description, Chosen: d.Chosen, Binary: d.Binary}
 	if r := s.Snapshot().Book.Rulebook.Signals.Receiver(d.Receiver); r != nil {
 		st.Form = r.Form
@@ -227,9 +228,9 @@ func (s *Service) Create(ctx context.Context, actor string, d api.StreamDraft) (
 	case st.Form == rulebook.CloudForm && d.Endpoint == "":
 		return nil, fault.Inputf("/endpoint", "%s is told by %s: say where they are sent", d.Receiver, st.Form)
 	case st.Form == rulebook.CloudForm:
-		var kept state.StreamSecret
-		signing, kept = s.newSecret(st.ID)
-		st.Secrets = []state.StreamSecret{kept}
+		var sealed kept.StreamSecret
+		signing, sealed = s.newSecret(st.ID)
+		st.Secrets = []kept.StreamSecret{sealed}
 	case d.Binary:
 		return nil, fault.Inputf("/binary", "it is a mode of %s, and the rulebook has %s told by %s", rulebook.CloudForm,
 			d.Receiver, st.Form)
@@ -271,7 +272,7 @@ func (s *Service) newID() string { return "st-" + s.IDs.Next(s.Micros()) }
 // Configure makes a stream as its receiver asks for it (SSF 1.0, section 8.1.1.1).
 func (s *Service) Configure(ctx context.Context, by *bearer.Token, in api.StreamConfiguration) (*api.StreamConfiguration,
 	error) {
-	st := state.Stream{ID: s.newID(), Receiver: by.Name, Form: rulebook.SetForm}
+	st := kept.Stream{ID: s.newID(), Receiver: by.Name, Form: rulebook.SetForm}
 	secret, err := s.configure(&st, &in, true)
 	if err != nil {
 		return nil, err
@@ -288,7 +289,7 @@ func (s *Service) Configure(ctx context.Context, by *bearer.Token, in api.Stream
 func (s *Service) Reconfigure(ctx context.Context, by *bearer.Token, in api.StreamConfiguration,
 	whole bool) (*api.StreamConfiguration, error) {
 	out, err := s.change(ctx, by.Name, in.StreamID, by.Name,
-		func(st *state.Stream, _ *state.Change) (*event.StreamChanged, error) {
+		func(st *kept.Stream, _ *state.Change) (*event.StreamChanged, error) {
 			if is := s.Issuer(); in.Iss != "" && in.Iss != is || in.Aud != "" && in.Aud != st.Receiver {
 				return nil, fault.Input("/iss", "what the transmitter says of a stream cannot be changed")
 			}
@@ -311,7 +312,7 @@ func (s *Service) Reconfigure(ctx context.Context, by *bearer.Token, in api.Stre
 }
 
 // configure lays what a receiver gives over a stream, and returns the secret in it.
-func (s *Service) configure(st *state.Stream, in *api.StreamConfiguration, whole bool) (secret string, err error) {
+func (s *Service) configure(st *kept.Stream, in *api.StreamConfiguration, whole bool) (secret string, err error) {
 	if whole || in.EventsRequested != nil {
 		if st.Requested, err = requested(in.EventsRequested); err != nil {
 			return "", err
@@ -351,7 +352,7 @@ func (s *Service) configure(st *state.Stream, in *api.StreamConfiguration, whole
 }
 
 // configuration is a stream as its receiver has it.
-func (s *Service) configuration(st *state.Stream) *api.StreamConfiguration {
+func (s *Service) configuration(st *kept.Stream) *api.StreamConfiguration {
 	out := &api.StreamConfiguration{StreamID: st.ID, Iss: s.Issuer(), Aud: st.Receiver, Description: st.Description,
 		EventsRequested: st.Requested, EventsSupported: []string{}, EventsDelivered: []string{},
 		MinVerificationInterval: int(verifyEach.Seconds())}
@@ -371,7 +372,7 @@ func (s *Service) configuration(st *state.Stream) *api.StreamConfiguration {
 }
 
 // Of is a stream of a receiver; an error when it has none of the id.
-func (s *Service) Of(receiver, id string) (*state.Stream, error) {
+func (s *Service) Of(receiver, id string) (*kept.Stream, error) {
 	st := s.Snapshot().Streams.Get(id)
 	if st == nil || st.Receiver != receiver {
 		return nil, fault.NotFound("stream", id)
@@ -406,7 +407,7 @@ func (s *Service) SetSubject(ctx context.Context, by *bearer.Token, in api.Strea
 		return err
 	}
 	_, err = s.change(ctx, by.Name, in.StreamID, by.Name,
-		func(st *state.Stream, _ *state.Change) (*event.StreamChanged, error) {
+		func(st *kept.Stream, _ *state.Change) (*event.StreamChanged, error) {
 			at, there := slices.BinarySearch(st.Subjects, what)
 			switch listed := add == st.Chosen; {
 			case listed == there:
@@ -482,7 +483,7 @@ func (s *Service) Show(id string) (*api.Stream, error) {
 }
 
 // shown is a stream as administrators see it.
-func (s *Service) shown(st *state.Stream) *api.Stream {
+func (s *Service) shown(st *kept.Stream) *api.Stream {
 	snap := s.Snapshot()
 	out := &api.Stream{ID: st.ID, Receiver: st.Receiver, Description: st.Description, Delivery: "push",
 		Form: cmp.Or(st.Form, rulebook.SetForm), Binary: st.Binary,

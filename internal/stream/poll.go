@@ -12,7 +12,7 @@ import (
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
-	"ironledger.example/internal/state"
+	"ironledger.example/internal/kept"
 )
 
 // How events are fetched.
@@ -206,7 +206,7 @@ func (s *Service) Verify(receiver string, in api.StreamVerification) error {
 }
 
 // verification puts a verification event behind those that wait.
-func (s *Service) verification(st *state.Stream, said string) (*sender, *item, error) {
+func (s *Service) verification(st *kept.Stream, said string) (*sender, *item, error) {
 	x := s.sender(st.ID)
 	if x == nil {
 		return nil, nil, errors.New("the transmitter has not started")
@@ -224,7 +224,7 @@ func (s *Service) Test(ctx context.Context, id string) (*api.StreamTest, error) 
 	if st == nil {
 		return nil, fault.NotFound("stream", id)
 	}
-	if st.Status != state.StreamEnabled {
+	if st.Status != kept.StreamEnabled {
 		return nil, fault.Inputf("", "the stream is %s: %s", st.Status, st.Reason)
 	}
 	x, it, err := s.verification(st, "test")

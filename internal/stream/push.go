@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"ironledger.example/internal/state"
+	"ironledger.example/internal/kept"
 )
 
 // How events are sent.
@@ -148,7 +148,7 @@ func (x *sender) post(ctx context.Context, it *item) (after time.Duration, err e
 }
 
 // setRequest is an event as a signed token on its way (RFC 8935, section 2.1).
-func (x *sender) setRequest(ctx context.Context, it *item, st *state.Stream) (*http.Request, error) {
+func (x *sender) setRequest(ctx context.Context, it *item, st *kept.Stream) (*http.Request, error) {
 	token, err := x.sign(it, st.Receiver)
 	if err != nil {
 		return nil, err

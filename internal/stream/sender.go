@@ -16,7 +16,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/signal"
-	"ironledger.example/internal/state"
+	"ironledger.example/internal/kept"
 )
 
 // Bounds on what is told at once.
@@ -78,7 +78,7 @@ type Counts struct {
 	Last               time.Time // when the newest was acknowledged
 }
 
-func newSender(s *Service, st *state.Stream, place int64, cancel context.CancelFunc) *sender {
+func newSender(s *Service, st *kept.Stream, place int64, cancel context.CancelFunc) *sender {
 	return &sender{service: s, id: st.ID, push: st.Endpoint != "", hook: st.Form == rulebook.CloudForm, cancel: cancel, read: place,
 		byID: map[string]*item{}, grown: make(chan struct{}), done: make(chan struct{})}
 }
@@ -231,10 +231,10 @@ type giving struct {
 
 // given is the stream and what its receiver is given now. The error is for a stream that
 // may tell nothing. Events that were made for something else are made again.
-func (x *sender) given() (*state.Stream, *signal.Given, error) {
+func (x *sender) given() (*kept.Stream, *signal.Given, error) {
 	snap := x.service.Snapshot()
 	st := snap.Streams.Get(x.id)
-	if st == nil || st.Status != state.StreamEnabled {
+	if st == nil || st.Status != kept.StreamEnabled {
 		return nil, nil, errPaused // whoever changes that begins anew
 	}
 	g, err := x.service.given(snap, st)

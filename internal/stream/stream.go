@@ -27,6 +27,7 @@ import (
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/news"
 	"ironledger.example/internal/outbound"
 	"ironledger.example/internal/sealed"
@@ -63,12 +64,8 @@ type Service struct {
 }
 
 // New is a service over open records in a folder. Nothing is told before [Service.Start].
-func New(e *engine.Engine, n *news.News, dir string) (*Service, error) {
+func New(e *engine.Engine, n *news.News, dir string, box *sealed.Box) (*Service, error) {
 	k, err := openKeys(filepath.Join(dir, "signals.keys"), e.Now())
-	if err != nil {
-		return nil, err
-	}
-	box, err := sealed.Open(filepath.Join(dir, "secrets.key"))
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +141,7 @@ func (s *Service) RotateKey(ctx context.Context, actor, reason string) error {
 
 // launch begins to tell a stream, from the place that is kept or a later one that it has
 // come to. The caller holds the lock.
-func (s *Service) launch(st *state.Stream, place int64) {
+func (s *Service) launch(st *kept.Stream, place int64) {
 	ctx, cancel := context.WithCancel(s.ctx)
 	x := newSender(s, st, max(place, s.Snapshot().StreamPlace(st)), cancel)
 	s.senders[st.ID] = x
@@ -220,7 +217,7 @@ func (s *Service) keep(ctx context.Context, places map[string]int64) error {
 			if had := state.Get(c, state.StreamPlaceKind, id); had != nil && had.Seq >= seq {
 				continue
 			}
-			if err := state.Put(c, state.StreamPlaceKind, id, &state.StreamPlace{Seq: seq}); err != nil {
+			if err := state.Put(c, state.StreamPlaceKind, id, &kept.StreamPlace{Seq: seq}); err != nil {
 				return err
 			}
 		}
@@ -230,7 +227,7 @@ func (s *Service) keep(ctx context.Context, places map[string]int64) error {
 
 // given is what the receiver of a stream is given now; an error when the rulebook in
 // force gives it nothing.
-func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, error) {
+func (s *Service) given(snap *state.Snapshot, st *kept.Stream) (*signal.Given, error) {
 	rb := snap.Book.Rulebook
 	r := rb.Signals.Receiver(st.Receiver)
 	if r == nil {
@@ -255,7 +252,7 @@ func (s *Service) given(snap *state.Snapshot, st *state.Stream) (*signal.Given, 
 
 // delivered are the short names of the events that a stream is told: what its receiver
 // asked for and may have.
-func delivered(st *state.Stream, r *rulebook.Receiver) []string {
+func delivered(st *kept.Stream, r *rulebook.Receiver) []string {
 	out := []string{}
 	for _, name := range r.Events {
 		if st.Requested == nil || slices.Contains(st.Requested, signal.TypeOf(name)) {

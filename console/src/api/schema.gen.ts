@@ -1268,6 +1268,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Feeds of partners' inventories, with the last run of each */
+        get: operations["listFeeds"];
+        put?: never;
+        /** Add a feed; it is fetched at once, and then on its schedule */
+        post: operations["addFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch a few items of a feed that may not be added yet, and show what they would become; nothing is kept */
+        post: operations["tryFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A feed with its runs */
+        get: operations["getFeed"];
+        /** Give the settings of a feed anew, or its secret; a secret that would go elsewhere must be given again */
+        put: operations["changeFeed"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a feed fetched now */
+        post: operations["runFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pause a feed, or have it go on */
+        post: operations["setFeedStatus"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove a feed, and take back what it said of devices or keep it */
+        post: operations["removeFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/streams": {
         parameters: {
             query?: never;
@@ -2829,7 +2933,7 @@ export interface components {
         };
         Alert: {
             id: string;
-            /** @description One of emergency, source, unmatched, enrolment, stream, notice, issuer, crl, records, disk */
+            /** @description One of emergency, source, unmatched, enrolment, stream, feed, secret, notice, issuer, crl, records, disk */
             kind: string;
             about?: string;
             title: string;
@@ -2918,6 +3022,205 @@ export interface components {
             /** @description How long, as 30d; 0s to be reminded again */
             for?: string;
             reason: string;
+        };
+        FeedSettings: {
+            id: string;
+            title?: string;
+            /** @enum {string} */
+            kind?: "devices" | "people" | "signals";
+            /** @description The source that its readings are from; not of people */
+            source?: string;
+            url?: string;
+            /** @description A folder on the machine of the service */
+            folder?: string;
+            /**
+             * @description Left out for what the content type says
+             * @enum {string}
+             */
+            format?: "json" | "ndjson" | "csv";
+            sign_in?: {
+                /** @enum {string} */
+                by?: "none" | "bearer" | "basic" | "oauth2" | "certificate";
+                user?: string;
+                client_id?: string;
+                token_url?: string;
+                scopes?: string[];
+                /** @description A chain in PEM; its key is the secret */
+                certificate?: string;
+                /** @description Certificates in PEM by which the partner is known */
+                trust?: string;
+            };
+            pages?: {
+                /** @enum {string} */
+                by?: "none" | "link" | "cursor" | "offset";
+                /** @description A JSON Pointer to the cursor */
+                at?: string;
+                /** @description The parameter that takes the cursor or the offset */
+                parameter?: string;
+                size_parameter?: string;
+                size?: number;
+            };
+            since?: {
+                /** @description The parameter that takes the moment from which on changes are asked for */
+                parameter?: string;
+                /** @enum {string} */
+                form?: "rfc3339" | "unix" | "unix-ms";
+                /** @description How often everything is asked for all the same */
+                full_every?: string;
+            };
+            /** @description How often, as 15m */
+            every?: string;
+            /** @description Whether what a full run does not list is gone */
+            whole?: boolean;
+            /** @description How items become reports */
+            mapping?: unknown;
+        };
+        FeedRun: {
+            /** @description Which run it was, from 1 */
+            number: number;
+            started_at: string;
+            ended_at?: string;
+            /** @enum {string} */
+            outcome?: "done" | "unchanged" | "failed";
+            /** @description Who asked for it; left out for the schedule */
+            by?: string;
+            full: boolean;
+            pages: number;
+            items: number;
+            /** Format: int64 */
+            bytes: number;
+            accepted: number;
+            /** @description Items of which nothing was taken */
+            rejected: number;
+            /** @description Items of devices that nobody knows yet */
+            waiting: number;
+            /** @description Attributes that were not taken */
+            refused: number;
+            new: number;
+            /** @description Devices that changed level */
+            moved: number;
+            /** @description Devices that are no longer listed */
+            gone: number;
+            /** @description Why nothing was taken from devices that are no longer listed */
+            gone_held?: string;
+            reasons?: {
+                what: string;
+                message: string;
+                count: number;
+                example?: string;
+            }[];
+            error?: string;
+            /** @description How far the partner's clock is off */
+            clock?: string;
+        };
+        Feed: {
+            feed: components["schemas"]["FeedSettings"];
+            /** @enum {string} */
+            status: "enabled" | "paused";
+            /** @description Why it is paused */
+            reason?: string;
+            /** @description Who paused it */
+            by?: string;
+            created_at: string;
+            created_by: string;
+            /** @description When the secret ends */
+            secret_until?: string;
+            /** @description When the secret was given; left out when there is none */
+            secret_at?: string;
+            /** @description When it is fetched next */
+            next_at?: string;
+            running?: components["schemas"]["FeedRun"];
+            /** @description The newest first */
+            runs: components["schemas"]["FeedRun"][];
+            /** @description How often it failed in a row */
+            failures: number;
+            failing_since?: string;
+            /** @description Devices of which the source has said something */
+            devices?: number;
+        };
+        FeedDraft: {
+            feed: components["schemas"]["FeedSettings"];
+            /** @description The token, the password, the client's secret or the key; kept encrypted and never shown. Left out to keep the one there is */
+            secret?: string;
+            /** @description When the secret ends */
+            secret_until?: string;
+        };
+        FeedTrialDraft: {
+            feed: components["schemas"]["FeedSettings"];
+            secret?: string;
+            /** @description The feed whose secret is used */
+            of?: string;
+            /** @description How many are looked at; 5 when left out */
+            items?: number;
+        };
+        FeedTrial: {
+            /** @description What the partner answered */
+            status: string;
+            /** @description The content type */
+            type: string;
+            /** @description How the answer begins */
+            begins?: string;
+            items: components["schemas"]["FeedTrialItem"][];
+            /** @description What stands where in the items */
+            places: components["schemas"]["FeedPlace"][];
+            /** @description Whether there are further pages */
+            more: boolean;
+            /** @description Where the list of items stands in the answer; left out when it is the answer */
+            list_at?: string;
+            /** @description What went wrong */
+            failure?: string;
+            /**
+             * @description Where it went wrong
+             * @enum {string}
+             */
+            step?: "sign-in" | "answer" | "items";
+            clock?: string;
+        };
+        FeedTrialItem: {
+            item: number;
+            /** @description The item as the partner has it */
+            raw: unknown;
+            /** @description The report that it would become */
+            report?: unknown;
+            /** @description The device that it would be of; left out for none */
+            device?: string;
+            /** @description What would become of it */
+            fate?: string;
+            remarks?: components["schemas"]["Refusal"][];
+            error?: string;
+        };
+        FeedPlace: {
+            at: string;
+            values: string[];
+            target?: string;
+            words?: {
+                [key: string]: unknown;
+            };
+            form?: string;
+            unit?: string;
+        };
+        FeedRunDraft: {
+            /** @description Ask for everything, not for what changed alone */
+            full?: boolean;
+            /** @description Why what is no longer listed is gone although it is much, or why people are taken though some are shut out */
+            accept?: string;
+        };
+        FeedStatusDraft: {
+            /** @enum {string} */
+            status: "enabled" | "paused";
+            reason: string;
+        };
+        FeedRemoval: {
+            reason: string;
+            /**
+             * @description What becomes of what it said of devices
+             * @enum {string}
+             */
+            readings: "keep" | "take-back";
+        };
+        FeedRemoved: {
+            /** @description Devices whose readings were taken back */
+            devices: number;
         };
         StreamDraft: {
             receiver: string;
@@ -5214,6 +5517,210 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PollAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFeeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Feeds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Feed"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedDraft"];
+            };
+        };
+        responses: {
+            /** @description The feed */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedTrialDraft"];
+            };
+        };
+        responses: {
+            /** @description What came */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The feed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedDraft"];
+            };
+        };
+        responses: {
+            /** @description The feed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedRunDraft"];
+            };
+        };
+        responses: {
+            /** @description The feed; its run goes on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setFeedStatus: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedStatusDraft"];
+            };
+        };
+        responses: {
+            /** @description The feed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedRemoval"];
+            };
+        };
+        responses: {
+            /** @description What became of the readings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedRemoved"];
                 };
             };
             default: components["responses"]["Problem"];

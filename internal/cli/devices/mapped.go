@@ -40,7 +40,7 @@ func newMapped(a *shell.App, m *mapping.Mapping, in io.Reader, format evidence.F
 	out := &mapped{ReadCloser: r}
 	go func() {
 		err := m.Items(in, format, func(n int, item []byte) error {
-			raw, remarks, err := m.Report(item)
+			raw, remarks, err := m.Report(item, "")
 			for _, x := range remarks {
 				shell.Line(a.Err, "item %d: %s: %s", n, x.Attribute, x.Message)
 			}
@@ -70,7 +70,7 @@ func tryMapping(a *shell.App, m *mapping.Mapping, in io.Reader, format evidence.
 	l := shell.Listing{Head: []string{"ITEM", "SAYS", "READING"}}
 	all, failed := []shown{}, false
 	err := m.Items(in, format, func(n int, item []byte) error {
-		raw, remarks, err := m.Report(item)
+		raw, remarks, err := m.Report(item, "")
 		x := shown{Item: n, Report: raw, Remarks: remarks}
 		if err != nil {
 			x.Error, failed = err.Error(), true

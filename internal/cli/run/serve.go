@@ -24,6 +24,7 @@ import (
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/feed"
 	"ironledger.example/internal/httpapi"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/outbound"
@@ -38,6 +39,7 @@ type serveOptions struct {
 	origin, newKey, resetClock, newAdmin      string
 	keepPast                                  string
 	inside                                    []string // networks that may be called, though they are inside
+	folders                                   []string // below which feeds may read
 	smtp, mailFrom, smtpPassword, smtpCA      string
 	noticesAfter                              time.Duration
 	now                                       func() time.Time // nil: time.Now
@@ -88,7 +90,9 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.keepPast, "keep-past", "90d",
 		"how long past evidence is kept, to compute past standings and decisions again")
 	f.StringSliceVar(&o.inside, "call-inside", nil,
-		"networks on this machine, its link or in private ranges that receivers may be in, as 10.20.0.0/16 (default: none)")
+		"networks on this machine, its link or in private ranges that receivers and feeds may be in, as 10.20.0.0/16 (default: none)")
+	f.StringSliceVar(&o.folders, "feed-folder", nil,
+		"a folder below which feeds may read files, as /srv/inventory (default: none)")
 	f.StringVar(&o.smtp, "smtp", "",
 		"the mail server that notices are sent by, as smtps://posture@mail.example.org:465 (default: mail waits)")
 	f.StringVar(&o.mailFrom, "mail-from", "", "the sender of notices, as 'Iron Ledger <posture@example.org>'")
@@ -234,6 +238,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	http := &web{listener: l, certificate: certificate}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
+	svc.Feeds.Start(feed.Options{Policy: inside, Folders: o.folders})
 	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
 	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),
 		TLS: certificate != nil, Public: public, Console: console.Files()})

@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"fmt"
 	"os"
 
 	"github.com/schollz/progressbar/v3"
@@ -20,6 +21,13 @@ func (a *App) Walked(steps int64, unit string) *progress {
 		progressbar.OptionSetItsString(unit), progressbar.OptionShowIts(),
 		progressbar.OptionShowCount(), progressbar.OptionSetDescription("verifying"),
 		progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(50_000_000))}
+}
+
+// Progress shows how far something is, in place of what it showed before; on a terminal alone.
+func (a *App) Progress(text string) {
+	if f, ok := a.Err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprintf(a.Err, "\r\x1b[K%s", text)
+	}
 }
 
 // Add counts n more.

@@ -1,4 +1,4 @@
-package state
+package kept
 
 import "slices"
 
@@ -74,13 +74,4 @@ func (s *Stream) Hears(device, person string) bool {
 // has been acknowledged.
 type StreamPlace struct {
 	Seq int64 `json:"seq"`
-}
-
-// StreamPlace is how far a stream has come; where it began when nothing was acknowledged
-// yet.
-func (snap *Snapshot) StreamPlace(s *Stream) int64 {
-	if p := snap.places.Get(s.ID); p != nil {
-		return p.Seq
-	}
-	return s.From
 }

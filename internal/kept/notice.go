@@ -1,4 +1,4 @@
-package state
+package kept
 
 import "ironledger.example/core/rulebook"
 
@@ -62,20 +62,4 @@ type Mute struct {
 	By     string `json:"by"`
 	Reason string `json:"reason,omitempty"`
 	At     int64  `json:"at"`
-}
-
-// thePlace is the id of the one [NoticePlace].
-const thePlace = "notices"
-
-// NoticePlace is up to where notices were made; -1 when none ever was.
-func (snap *Snapshot) NoticePlace() int64 {
-	if p := snap.noticePlace.Get(thePlace); p != nil {
-		return p.Seq
-	}
-	return -1
-}
-
-// PutNoticePlace moves the place on as a part of a change.
-func (c *Change) PutNoticePlace(seq int64) error {
-	return Put(c, noticePlaceKind, thePlace, &NoticePlace{Seq: seq})
 }

@@ -1,4 +1,6 @@
-package state
+// Package kept is the documents that the state keeps of receivers, notices, alerts and feeds:
+// what they are, and nothing of what is done with them.
+package kept
 
 // Seen is an alert that somebody has seen.
 type Seen struct {
