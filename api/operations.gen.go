@@ -112,6 +112,7 @@ var Operations = map[string]Operation{
 	"GET /api/v1/waivers":                     {Right: "read"},
 	"POST /api/v1/waivers":                    {Right: "waive"},
 	"POST /api/v1/waivers/:id/revoke":         {Right: "waive"},
+	"POST /ssf/events":                        {Right: "none"},
 	"GET /ssf/jwks.json":                      {Right: "none"},
 	"GET /ssf/status":                         {Right: "receive"},
 	"POST /ssf/status":                        {Right: "receive"},

@@ -34,7 +34,7 @@ func oneOfEach() []Event {
 		&FeedChanged{Feed: "fleet", Source: "mdm", Change: FeedGone, Where: "https://x.example", Status: "paused", Secret: true,
 			Devices: 2, Some: []string{"d-1", odd}, Reason: odd},
 		&SignalReceived{Source: "sensor", Issuer: "https://x.example", JTI: odd, Event: "session-revoked", Device: "d-1", Person: "ada",
-			Sessions: 2, Reason: odd},
+			Reason: odd},
 		&AlertSeen{Alert: "source:mdm", Note: odd},
 		&NoticeMuted{Person: odd, Until: "2026-11-21T08:00:00Z", Reason: odd},
 		&StandingChanged{Device: "d", From: "sound", To: "barred", Shadow: "limited",

@@ -54,16 +54,15 @@ func (f *FeedChanged) Gist() string {
 	return text
 }
 
-// SignalReceived is a security event of a partner that did something by itself, beside evidence.
+// SignalReceived is a security event of a partner by which sessions end.
 type SignalReceived struct {
-	Source   string `json:"source"`
-	Issuer   string `json:"issuer"`
-	JTI      string `json:"jti"`
-	Event    string `json:"event"` // its short name
-	Device   string `json:"device,omitempty"`
-	Person   string `json:"person,omitempty"`
-	Sessions int    `json:"sessions"` // how many it ended
-	Reason   string `json:"reason,omitempty"`
+	Source string `json:"source"`
+	Issuer string `json:"issuer"`
+	JTI    string `json:"jti"`
+	Event  string `json:"event"` // its short name
+	Device string `json:"device,omitempty"`
+	Person string `json:"person,omitempty"`
+	Reason string `json:"reason,omitempty"`
 }
 
 // Kind is [ledger.SignalReceived].
@@ -82,7 +81,7 @@ func (s *SignalReceived) AppendBody(b []byte) []byte { return appendCanonical(b,
 
 // Gist tells what it did.
 func (s *SignalReceived) Gist() string {
-	text := fmt.Sprintf("%s of %s ended %d sessions", s.Event, s.Source, s.Sessions)
+	text := s.Event + " by " + s.Source + ": the sessions end"
 	if s.Reason != "" {
 		text += ": " + s.Reason
 	}

@@ -13,6 +13,7 @@ import (
 const (
 	ByAnswer   = "answer"
 	ByStanding = "standing"
+	ByPartner  = "partner" // who was told so by a source's security event
 )
 
 // SessionEnded is an allow that could be relied on and no longer can.

@@ -109,6 +109,7 @@ var sinceForms = []string{"rfc3339", "unix", "unix-ms"}
 // How often a feed may run, and what is assumed where it does not say.
 const (
 	leastEvery   = value.Minute
+	leastPoll    = value.Minute / 12
 	mostEvery    = 7 * value.Day
 	DefaultEvery = "15m"
 	DefaultFull  = "24h"
@@ -245,8 +246,12 @@ func (s *Settings) checkPages() error {
 
 func (s *Settings) checkWhen() error {
 	every, err := value.ParseDuration(s.Every)
-	if err != nil || every.Num() < leastEvery || every.Num() > mostEvery {
-		return wrong("/every", "%q is not a duration between 1m and 7d", s.Every)
+	least := leastEvery
+	if s.Kind == Signals { // what happened is to be known soon
+		least = leastPoll
+	}
+	if err != nil || every.Num() < least || every.Num() > mostEvery {
+		return wrong("/every", "%q is not a duration between %s and 7d", s.Every, value.FormatDuration(least))
 	}
 	n := &s.Since
 	if n.Parameter == "" {

@@ -77,6 +77,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 const (
 	Clock   = "clock"   // what happened because time passed
 	Service = "service" // what the service did by itself, as at its first start
+	Signal  = "signal"  // and the source: what a security event of a partner brought
 	Feed    = "feed"    // and the feed's id: what a run of it brought
 )
 

@@ -588,6 +588,17 @@ func (c *Client) RevokeWaiver(ctx context.Context, id string, body Reason) (*Rep
 	return call[Exception](ctx, c, request{method: "POST", path: path("/api/v1/waivers/{id}/revoke", id), value: body})
 }
 
+// TakeSecurityEvent calls POST /ssf/events: Take a security event token of a partner that the rulebook hears (RFC 8935); its signature says whose it is.
+func (c *Client) TakeSecurityEvent(ctx context.Context, media string, body io.Reader) (*Reply[struct {
+	Err         string `json:"err"`
+	Description string `json:"description"`
+}], error) {
+	return call[struct {
+		Err         string `json:"err"`
+		Description string `json:"description"`
+	}](ctx, c, request{method: "POST", path: path("/ssf/events"), media: media, body: body})
+}
+
 // GetSSFKeys calls GET /ssf/jwks.json: The keys that events are checked with (RFC 7517).
 func (c *Client) GetSSFKeys(ctx context.Context) (*Reply[map[string]interface{}], error) {
 	return call[map[string]interface{}](ctx, c, request{method: "GET", path: path("/ssf/jwks.json")})

@@ -194,11 +194,24 @@ func (s *Service) Decide(actor string, e *access.Evaluation) (*Answer, error) {
 	if a.BreakGlass {
 		s.Log.Warn("break-glass account used", "person", e.Subject.ID, "resource", e.Resource.ID, "decision", a.ID)
 	}
-	if x := s.sessions.begin(snap, actor, a, q.found, now); x != nil && !x.restsOn(s.Snapshot()) {
-		s.sessions.lookAgain(recheck{x, state.Cause{Kind: event.ByStanding, Actor: ledger.Service}})
+	s.stillHolds(s.sessions.begin(snap, actor, a, q.found, now), now)
+	return a, nil
+}
+
+// stillHolds has a session looked at again from whose allow the ground was taken while it was on
+// its way to the disk.
+func (s *Service) stillHolds(x *Session, decided int64) {
+	if x == nil {
+		return
+	}
+	by, revoked := s.sessions.revokedSince(x, decided)
+	if !revoked {
+		by = state.Cause{Kind: event.ByStanding, Actor: ledger.Service}
+	}
+	if revoked || !x.restsOn(s.Snapshot()) {
+		s.sessions.lookAgain(recheck{x, by, revoked})
 		s.Nudge()
 	}
-	return a, nil
 }
 
 // replacedBy is the session that an answer other than an allow ends: the enforcer

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"iter"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/state"
 )
@@ -56,6 +58,50 @@ type sessions struct {
 	begun      int64 // how many ever were
 	swept      int64
 	rechecks   []recheck
+	recent     map[whose]revocation // the last of each, for allows that are on their way to the disk
+}
+
+// whose are sessions: of a device, of a person, or of a person on a device.
+type whose struct{ device, person string }
+
+// revocation is when sessions ended, and why.
+type revocation struct {
+	at int64
+	by state.Cause
+}
+
+// recentFor is how long revocations are remembered, when they are many: an allow is on its way to the
+// disk for less.
+const (
+	recentFor  = int64(10 * time.Minute / time.Microsecond)
+	manyRecent = 10_000
+)
+
+// noteRevoked remembers whose sessions ended.
+func (l *sessions) noteRevoked(list []state.Revocation, at int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.recent == nil {
+		l.recent = map[whose]revocation{}
+	}
+	if len(l.recent) > manyRecent {
+		maps.DeleteFunc(l.recent, func(_ whose, r revocation) bool { return r.at < at-recentFor })
+	}
+	for _, r := range list {
+		l.recent[whose{r.Device, r.Person}] = revocation{at, r.By}
+	}
+}
+
+// revokedSince finds what ended the sessions to which one belongs that was decided at a moment.
+func (l *sessions) revokedSince(s *Session, decided int64) (by state.Cause, revoked bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, w := range []whose{{s.Device, ""}, {"", s.Person}, {s.Device, s.Person}} {
+		if r, is := l.recent[w]; is && w != (whose{}) && decided <= r.at {
+			return r.by, true
+		}
+	}
+	return by, false
 }
 
 // maxSessions bounds how many sessions are kept; past it an allow is given and
@@ -380,12 +426,15 @@ type ending struct {
 func (l *sessions) Before(c *state.Change, next *state.Snapshot) engine.Part {
 	e := &ending{of: l, change: c, next: next, begun: l.count()}
 	for s, by := range e.atStake() {
-		e.look(s, by)
+		e.look(s, by, false)
+	}
+	for s, by := range l.revoked(c) {
+		e.look(s, by, true)
 	}
 	e.looked = l.takeRechecks()
 	for _, x := range e.looked {
 		if l.lives(x.Session) {
-			e.look(x.Session, x.by)
+			e.look(x.Session, x.by, x.revoked)
 		}
 	}
 	return e
@@ -444,8 +493,25 @@ func rekeyed(was, is *state.Device) []evidence.Key {
 	})
 }
 
-// look ends a session unless its question is still answered with an allow.
-func (e *ending) look(s *Session, by state.Cause) {
+// revoked yields the sessions that a change ends though nothing else is said of them, and why.
+func (l *sessions) revoked(c *state.Change) iter.Seq2[*Session, state.Cause] {
+	return func(yield func(*Session, state.Cause) bool) {
+		for _, r := range c.Revoked {
+			list := l.concerned([]string{r.Person}, c.Now)
+			if r.Person == "" {
+				list = l.at(r.Device, nil)
+			}
+			for _, s := range list {
+				if (r.Device == "" || s.Device == r.Device) && !yield(s, r.By) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// look ends a session that is revoked, or whose question is no longer answered with an allow.
+func (e *ending) look(s *Session, by state.Cause, revoked bool) {
 	if e.gates == nil {
 		e.gates = e.next.Book.Gates.Evaluator()
 	}
@@ -455,7 +521,7 @@ func (e *ending) look(s *Session, by state.Cause) {
 		level = e.next.Book.Rulebook.LevelName(e.next.At(q.device, now).Result.Level)
 	}
 	outcome := e.gates.Evaluate(q.Request, now).Outcome
-	if outcome == access.Allow || !e.of.claim(s) {
+	if outcome == access.Allow && !revoked || !e.of.claim(s) {
 		return
 	}
 	e.ended = append(e.ended, s)
@@ -474,6 +540,9 @@ func (e *ending) Done(err error) bool {
 	for _, s := range e.ended {
 		e.of.remove(s)
 	}
+	if len(e.change.Revoked) > 0 {
+		e.of.noteRevoked(e.change.Revoked, e.change.Now)
+	}
 	if e.change.Redacts != "" {
 		e.of.forget(e.change.Redacts)
 	}
@@ -483,7 +552,12 @@ func (e *ending) Done(err error) bool {
 	var again []recheck
 	for s, by := range e.atStake() {
 		if s.number > e.begun && !s.restsOn(e.next) {
-			again = append(again, recheck{s, by})
+			again = append(again, recheck{s, by, false})
+		}
+	}
+	for s, by := range e.of.revoked(e.change) { // begun while the change was on its way: it is revoked too
+		if s.number > e.begun {
+			again = append(again, recheck{s, by, true})
 		}
 	}
 	e.of.lookAgain(again...)
@@ -494,7 +568,8 @@ func (e *ending) Done(err error) bool {
 // what changed that.
 type recheck struct {
 	*Session
-	by state.Cause
+	by      state.Cause
+	revoked bool
 }
 
 // lookAgain notes sessions that the next change is to look at.
@@ -573,6 +648,10 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 		switch e.Kind {
 		case ledger.SessionEnded:
 			s.sessions.end(e.About)
+		case ledger.SignalReceived: // of an allow that was on its way to the disk then, no end is told
+			if said, ok := event.As[*event.SignalReceived](&e); ok {
+				s.sessions.noteRevoked([]state.Revocation{{Device: said.Device, Person: said.Person}}, e.At)
+			}
 		case ledger.DecisionMade:
 			made, err := event.Read(&e)
 			if err != nil {
@@ -582,9 +661,17 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 			if a.ID = e.About; a.Decision == nil || a.Asked == nil {
 				return nil
 			}
+			decided, err := value.ParseTime(a.At)
+			if err != nil {
+				return err
+			}
 			x := s.sessions.begin(snap, e.Actor, a, nil, now)
 			if x == nil {
 				s.sessions.supersede(askingOf(e.Actor, a.Asked)) // a newer answer took its place
+				return nil
+			}
+			if _, revoked := s.sessions.revokedSince(x, decided.Num()); revoked {
+				s.sessions.supersede(x.key)
 				return nil
 			}
 			x.book = nil // nobody knows whether it holds: see holds
@@ -595,7 +682,7 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 		return err
 	}
 	for _, x := range s.sessions.all(now) {
-		s.sessions.lookAgain(recheck{x, state.Cause{Kind: event.ByRestart, Actor: ledger.Clock}})
+		s.sessions.lookAgain(recheck{Session: x, by: state.Cause{Kind: event.ByRestart, Actor: ledger.Clock}})
 	}
 	return nil
 }

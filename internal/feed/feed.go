@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/heard"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/outbound"
@@ -33,6 +34,7 @@ type Service struct {
 	box    *sealed.Box
 	intake *intake.Service
 	admin  *admin.Service
+	heard  *heard.Service
 
 	// changing is held while a feed is changed: its run is over then.
 	changing sync.Mutex
@@ -50,8 +52,8 @@ type Service struct {
 const atOnce = 4
 
 // New is a service over open records. Nothing is fetched before [Service.Start].
-func New(e *engine.Engine, box *sealed.Box, in *intake.Service, a *admin.Service) *Service {
-	return &Service{Engine: e, box: box, intake: in, admin: a, busy: make(chan struct{}, atOnce)}
+func New(e *engine.Engine, box *sealed.Box, in *intake.Service, a *admin.Service, h *heard.Service) *Service {
+	return &Service{Engine: e, box: box, intake: in, admin: a, heard: h, busy: make(chan struct{}, atOnce)}
 }
 
 // Start begins to fetch feeds when they are due.

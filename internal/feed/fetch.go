@@ -192,7 +192,7 @@ func (f *fetcher) visit(ctx context.Context, at string, before int, known valida
 	visit func(*page) (int, error)) (n int, sum [32]byte, next string, err error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	answer, err := f.ask(ctx, at, known)
+	answer, err := f.ask(ctx, http.MethodGet, at, nil, known)
 	if err != nil {
 		return 0, sum, "", err
 	}
@@ -309,9 +309,9 @@ func (f *fetcher) resolve(at, next string) (string, error) {
 }
 
 // ask asks for a page, again when the partner is busy or its token has ended meanwhile.
-func (f *fetcher) ask(ctx context.Context, at string, known validators) (*http.Response, error) {
+func (f *fetcher) ask(ctx context.Context, method, at string, body []byte, known validators) (*http.Response, error) {
 	for try := 1; ; try++ {
-		answer, err := f.request(ctx, at, known)
+		answer, err := f.request(ctx, method, at, body, known)
 		if err != nil {
 			return nil, err
 		}
@@ -396,13 +396,16 @@ func (f *fetcher) clock(date string) {
 }
 
 // request sends one request.
-func (f *fetcher) request(ctx context.Context, at string, known validators) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+func (f *fetcher) request(ctx context.Context, method, at string, body []byte, known validators) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, at, bytes.NewReader(body))
 	if err != nil {
 		return nil, failed(stepAnswer, "the address: %w", err)
 	}
 	r.Header.Set("Accept", f.accepts())
 	r.Header.Set("User-Agent", "ironledger")
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
 	if known.tag != "" {
 		r.Header.Set("If-None-Match", known.tag)
 	}
@@ -427,6 +430,9 @@ func (f *fetcher) request(ctx context.Context, at string, known validators) (*ht
 }
 
 func (f *fetcher) accepts() string {
+	if f.settings.Kind == core.Signals {
+		return "application/json"
+	}
 	switch evidence.Format(f.settings.Format) {
 	case evidence.JSON:
 		return "application/json"

@@ -94,6 +94,9 @@ func (x *running) fetch(ctx context.Context) error {
 	}
 	defer x.fetcher.close()
 	x.fetcher.read = func(n int) { x.count(func(r *core.Run) { r.Bytes += int64(n) }) }
+	if x.feed.Kind == core.Signals {
+		return x.poll(ctx)
+	}
 	if x.feed.Kind == core.People {
 		return x.people(ctx, m, o.Folders)
 	}

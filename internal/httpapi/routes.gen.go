@@ -315,6 +315,9 @@ type operations interface {
 	// RevokeWaiver is POST /api/v1/waivers/{id}/revoke: End it before its time, at once.
 	RevokeWaiver(c *gin.Context, id string, body Reason) (*Exception, error)
 
+	// TakeSecurityEvent is POST /ssf/events: Take a security event token of a partner that the rulebook hears (RFC 8935); its signature says whose it is.
+	TakeSecurityEvent(c *gin.Context)
+
 	// GetSSFKeys is GET /ssf/jwks.json: The keys that events are checked with (RFC 7517).
 	GetSSFKeys(c *gin.Context)
 
@@ -1489,6 +1492,9 @@ func (s *Server) routes(r gin.IRouter) {
 		}
 		out, err := s.RevokeWaiver(c, id, body)
 		s.answer(c, 200, out, err)
+	})
+	r.POST("/ssf/events", func(c *gin.Context) {
+		s.TakeSecurityEvent(c)
 	})
 	r.GET("/ssf/jwks.json", func(c *gin.Context) {
 		s.GetSSFKeys(c)

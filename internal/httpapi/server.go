@@ -88,7 +88,7 @@ const (
 
 // Handler returns the handler of everything.
 func Handler(o Options) http.Handler {
-	s := &Server{Routes: outside.New(o.Service), service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
+	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
 		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
@@ -97,6 +97,7 @@ func Handler(o Options) http.Handler {
 	if s.log == nil {
 		s.log = slog.Default()
 	}
+	s.Routes = outside.New(o.Service, s.fail)
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true

@@ -83,3 +83,12 @@ func rekey(c *state.Change, d *state.Device, j evidence.Joined, keyed *event.Dev
 	c.Certify(d, keyed)
 	d.Held = c.Admission(d.Keys)
 }
+
+// One takes one report that was parsed in, and records what was refused of it.
+func One(c *state.Change, actor string, rep *evidence.Report) api.ReportResult {
+	t := take(c, actor, evidence.Item{Line: 1, Report: rep})
+	var r refusals
+	r.add(&t)
+	r.record(c, actor)
+	return t
+}

@@ -55,11 +55,12 @@ var quick = feed.Limits{Headers: 2 * time.Second, Stall: 300 * time.Millisecond,
 func feeding(t *testing.T, dir string, folders ...string) *Service {
 	t.Helper()
 	s := opened(t, dir, nil)
-	if s.Snapshot().Book.Rulebook.Name != "fed" {
+	if name := s.Snapshot().Book.Rulebook.Name; name != "fed" && name != "heard" {
 		if _, _, err := s.Admin.Publish(t.Context(), "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: fed}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
+	s.Heard.Start(loopback)
 	s.Feeds.Start(feed.Options{Policy: loopback, Limits: quick, Folders: folders})
 	t.Cleanup(func() { closed(s) })
 	return s

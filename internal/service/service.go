@@ -15,6 +15,7 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/feed"
+	"ironledger.example/internal/heard"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/news"
 	"ironledger.example/internal/notice"
@@ -57,6 +58,7 @@ type Service struct {
 	Notices   *notice.Service
 	Alerts    *alert.Service
 	Feeds     *feed.Service
+	Heard     *heard.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -87,7 +89,8 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
 	s.Notices = notice.New(e, latest, s.View, decisions)
-	s.Feeds = feed.New(e, box, s.Intake, s.Admin)
+	s.Heard = heard.New(e)
+	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {

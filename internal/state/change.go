@@ -69,12 +69,14 @@ func (c *Change) Changed() iter.Seq[*Device] {
 
 // Change is a set of changes on top of a snapshot that nobody sees yet.
 type Change struct {
-	Base    *Snapshot // with the changes before, also those that are on their way to the disk
-	Now     int64
-	Batch   store.Batch  // what is written
-	House   *HouseChange // nil: the rulebook, people and the roster stay
-	Tokens  *bearer.Set  // nil: as before
-	Redacts string       // what the entry is about whose body goes; "" for none
+	Base   *Snapshot // with the changes before, also those that are on their way to the disk
+	Now    int64
+	Batch  store.Batch  // what is written
+	House  *HouseChange // nil: the rulebook, people and the roster stay
+	Tokens *bearer.Set  // nil: as before
+	// Revoked are those whose sessions end though their question may be answered as before.
+	Revoked []Revocation
+	Redacts string // what the entry is about whose body goes; "" for none
 
 	devices map[string]*Device
 	order   []*Device // of devices, as they came: neighbours in memory stay neighbours in the fleet
@@ -104,6 +106,12 @@ type Change struct {
 	waivers puts[Waiver]
 	vouches puts[Vouch]
 	retired puts[Retirement]
+}
+
+// Revocation is whose sessions end: those of a device, of a person, or of a person on a device.
+type Revocation struct {
+	Device, Person string
+	By             Cause
 }
 
 // HouseChange is a rulebook, directory or roster that takes the place of the one there

@@ -102,6 +102,7 @@ export const rights = {
   'GET /api/v1/waivers': 'read',
   'POST /api/v1/waivers': 'waive',
   'POST /api/v1/waivers/{id}/revoke': 'waive',
+  'POST /ssf/events': 'none',
   'GET /ssf/jwks.json': 'none',
   'GET /ssf/status': 'receive',
   'POST /ssf/status': 'receive',

@@ -238,6 +238,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	http := &web{listener: l, certificate: certificate}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
+	svc.Heard.Start(inside)
 	svc.Feeds.Start(feed.Options{Policy: inside, Folders: o.folders})
 	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
 	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),

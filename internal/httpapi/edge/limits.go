@@ -40,6 +40,9 @@ const (
 	MaxStreams = 4
 	MaxExports = 2
 
+	// Security events of partners that one address may have under way.
+	MaxTaking = 64
+
 	// Polls for events that one receiver may have open, and changes to its streams.
 	MaxPolls    = 8
 	ChangeRate  = 5 // a second

@@ -3,18 +3,77 @@
 package outside
 
 import (
+	"errors"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+	"time"
+
 	"github.com/gin-gonic/gin"
 
+	core "ironledger.example/core/heard"
+
 	"ironledger.example/api"
+	"ironledger.example/internal/heard"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/service"
 )
 
 // Routes answers for a service.
-type Routes struct{ service *service.Service }
+type Routes struct {
+	service *service.Service
+	fail    func(*gin.Context, error)
+	wrong   *edge.Budgets // by address: events that were refused
+	taking  *edge.Slots   // by address
+}
 
-// New answers for a service.
-func New(s *service.Service) Routes { return Routes{s} }
+// New answers for a service; fail answers with an error.
+func New(s *service.Service, fail func(*gin.Context, error)) Routes {
+	return Routes{s, fail, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking}}
+}
+
+// TakeSecurityEvent takes a security event token of a partner (RFC 8935). One that is right always
+// counts, whoever else calls from the same address.
+func (r Routes) TakeSecurityEvent(c *gin.Context) {
+	from := edge.Address(c.Request)
+	if !r.taking.Take(from) {
+		r.fail(c, edge.TooMany("more than %d events come from this address at once", edge.MaxTaking))
+		return
+	}
+	defer r.taking.Give(from)
+	refuse := func(err *core.Error) {
+		if !r.wrong.Allow(from, time.Now()) {
+			r.fail(c, edge.TooMany("too many events that were refused came from this address; try again in a while"))
+			return
+		}
+		c.JSON(http.StatusBadRequest, map[string]string{"err": err.Code, "description": err.Description})
+	}
+	typ, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	if typ != "application/secevent+jwt" {
+		refuse(core.Refuse(core.InvalidRequest, "the content type is %.100q, and not application/secevent+jwt", typ))
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, core.MaxToken))
+	if err != nil {
+		refuse(core.Refuse(core.InvalidRequest, "the token cannot be read, or is larger than %d bytes", core.MaxToken))
+		return
+	}
+	err = r.service.Heard.Take(c.Request.Context(), strings.TrimSpace(string(body)), "")
+	var wrong *core.Error
+	switch busy := (*heard.BusyError)(nil); {
+	case errors.As(err, &wrong):
+		refuse(wrong)
+	case errors.As(err, &busy):
+		c.Header("Retry-After", "30")
+		r.fail(c, edge.NewProblem(http.StatusServiceUnavailable, "%s", busy.Message))
+	case err != nil:
+		r.fail(c, err)
+	default:
+		c.Status(http.StatusAccepted)
+		c.Writer.WriteHeaderNow()
+	}
+}
 
 // ListNotices lists who was told of what, and who is to be told.
 func (r Routes) ListNotices(c *gin.Context, p api.ListNoticesParams) (*api.NoticePage, error) {
@@ -54,7 +113,9 @@ func (r Routes) ListFeeds(*gin.Context) (api.List[api.Feed], error) {
 }
 
 // GetFeed shows a feed.
-func (r Routes) GetFeed(_ *gin.Context, id string) (*api.Feed, error) { return r.service.Feeds.Show(id) }
+func (r Routes) GetFeed(_ *gin.Context, id string) (*api.Feed, error) {
+	return r.service.Feeds.Show(id)
+}
 
 // AddFeed adds a feed.
 func (r Routes) AddFeed(c *gin.Context, in api.FeedDraft) (*api.Feed, error) {
