@@ -30,7 +30,7 @@ var mayImport = map[string][]string{
 	"core/ledger":           {"core/value"},
 	"core/evidence":         {"core/certificate", "core/condition", "core/value"},
 	"core/rulebook":         {"core/certificate", "core/condition", "core/evidence", "core/value", "core/yamltext"},
-	"core/feed":             {"core/evidence", "core/mapping", "core/value"},
+	"core/feed":             {"core/evidence", "core/mapping", "core/value", "core/yamltext"},
 	"core/mapping":          {"core/condition", "core/directory", "core/evidence", "core/value", "core/yamltext"},
 	"core/posture":          {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"core/access":           {"core/certificate", "core/condition", "core/evidence", "core/rulebook", "core/value"},

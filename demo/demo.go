@@ -12,7 +12,7 @@ import (
 	"ironledger.example/core/rulebook"
 )
 
-//go:embed rulebook/* people.csv devices.ndjson requests.ndjson stray.ndjson roster.csv
+//go:embed rulebook/* people.csv devices.ndjson requests.ndjson stray.ndjson roster.csv feeds/*
 var files embed.FS
 
 // Moment is when the evidence of the demo was gathered.
@@ -47,6 +47,9 @@ func Earlier() []rulebook.File {
 
 // People is the directory, as CSV.
 func People() string { return read("people.csv") }
+
+// Feed is the feed of a partner that manages phones and tablets, but for where it is.
+func Feed() string { return read("feeds/phone-desk.yaml") }
 
 // Requests are AuthZEN requests, one a line.
 func Requests() string { return read("requests.ndjson") }

@@ -53,9 +53,42 @@ export const router = createRouter({
     },
     {
       path: '/sources',
-      name: 'sources',
       component: () => import('./views/SourcesView.vue'),
       meta: { title: 'Sources' },
+      children: [
+        {
+          path: '',
+          name: 'sources',
+          component: () => import('./views/sources/ReportsView.vue'),
+          meta: { title: 'Sources' },
+        },
+        {
+          path: 'feeds',
+          name: 'feeds',
+          component: () => import('./views/sources/FeedList.vue'),
+          meta: { title: 'Feeds' },
+        },
+        {
+          path: 'feeds/new',
+          name: 'feed-new',
+          component: () => import('./views/sources/FeedSetup.vue'),
+          meta: { title: 'Set up a feed' },
+        },
+        {
+          path: 'feeds/:id',
+          name: 'feed',
+          component: () => import('./views/sources/FeedView.vue'),
+          props: true,
+          meta: { title: 'Feed' },
+        },
+        {
+          path: 'feeds/:id/change',
+          name: 'feed-change',
+          component: () => import('./views/sources/FeedSetup.vue'),
+          props: true,
+          meta: { title: 'Change a feed' },
+        },
+      ],
     },
     {
       path: '/rulebook',

@@ -47,7 +47,7 @@ var called = []struct {
 	{"identity.external_id", []string{"id", "deviceid", "ref", "key", "uid", "assetid", "asset"}},
 	{"observed_at", []string{"observedat", "lastseen", "lastseenat", "seen", "lastcontact", "checkedat", "lastcheck",
 		"updatedat", "reportedat"}},
-	{"evidence.platform", []string{"platform", "osfamily", "ostype", "system"}},
+	{"evidence.platform", []string{"platform", "osfamily", "systemfamily", "ostype", "family", "system"}},
 	{"evidence.form", []string{"form", "formfactor", "kind", "devicetype", "class"}},
 	{"evidence.model", []string{"model", "modelname"}},
 	{"evidence.vendor", []string{"vendor", "maker", "manufacturer", "make"}},
@@ -181,15 +181,16 @@ func (p *Place) fits(target string, dict *evidence.Dictionary) bool {
 	}
 	switch typ.Kind {
 	case value.Bool:
-		return p.words(func(v string) (any, bool) { b, known := truths[strings.ToLower(v)]; return b, known })
+		return p.words(func(v string) (any, bool) { b, known := truths[strings.ToLower(v)]; return b, known }) == len(p.Values)
 	case value.Enum:
-		return p.words(func(v string) (any, bool) {
+		p.words(func(v string) (any, bool) {
 			i := slices.IndexFunc(typ.Enum.Words, func(w string) bool { return strings.HasPrefix(strings.ToLower(v), w) })
 			if i < 0 {
-				return "other", slices.Contains(typ.Enum.Words, "other")
+				return nil, false // a person knows it
 			}
 			return typ.Enum.Words[i], true
 		})
+		return true
 	case value.Time:
 		return p.all(func(v string) bool { _, err := moment(v, ""); return err == nil }, "") ||
 			p.all(func(v string) bool { n, err := number(v); return err == nil && n >= millisFrom }, formUnixMillis) ||
@@ -219,13 +220,13 @@ func (p *Place) all(is func(string) bool, form string) bool {
 	return true
 }
 
-// words finds our words for the partner's; none are needed where they are the same.
-func (p *Place) words(of func(string) (any, bool)) bool {
+// words finds our words for the partner's, and how many; none are needed where they are the same.
+func (p *Place) words(of func(string) (any, bool)) int {
 	words, same := map[string]any{}, true
 	for _, v := range p.Values {
 		w, known := of(v)
 		if !known {
-			return false
+			continue
 		}
 		words[v] = w
 		raw, err := json.Marshal(w)
@@ -234,5 +235,5 @@ func (p *Place) words(of func(string) (any, bool)) bool {
 	if !same {
 		p.Words = words
 	}
-	return true
+	return len(words)
 }

@@ -294,7 +294,7 @@ func TestGuesses(t *testing.T) {
 	}
 	for at, want := range map[string]string{"/hw/serialNo": "identity.serial", "/ref": "identity.external_id", "/os/family": "evidence.platform",
 		"/os/version": "evidence.os.version", "/crypt/encrypted": "evidence.storage.encrypted", "/lastSeen": "observed_at",
-		"/lockTimeout": "evidence.screen_lock.after", "/tags": "", "/risk": ""} {
+		"/lockTimeout": "evidence.screen_lock.after", "/tags": "", "/risk": "evidence.threat.level"} {
 		if p, there := got[at]; !there || p.Target != want || len(p.Values) == 0 {
 			t.Errorf("%s: %+v, want %s", at, p, want)
 		}

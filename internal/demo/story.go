@@ -41,7 +41,7 @@ type teller struct {
 func Tell(ctx context.Context, cl *client.Client, around *Around, v Voice) error {
 	t := &teller{Voice: v, client: cl, around: around, ctx: ctx}
 	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.silence, t.emergency,
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.partner, t.silence, t.emergency,
 		t.arrival, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
@@ -172,6 +172,55 @@ func (t *teller) told() error {
 		return err
 	}
 	t.say("told", "the harbour's sign-in: %s may sign in again, %s after the cure", person, soon(begun))
+	return nil
+}
+
+// partner tells of a phone that falls with the partner who manages it, and of a risk that another sees.
+func (t *teller) partner() error {
+	const phone, serial, laptop = "GF-P-4101", "GF-P-4101-S", "GF-L-1043"
+	t.scene("What partners know comes in by itself: an inventory is fetched, an event is pushed.")
+	run := func(what, to string) error {
+		t.around.Desk.Turn(serial, to)
+		got, err := t.client.GetFeed(t.ctx, "phone-desk")
+		if err != nil {
+			return err
+		}
+		was := got.Value.Runs[0].Number
+		if _, err := t.client.RunFeed(t.ctx, "phone-desk", api.FeedRunDraft{}); err != nil {
+			return err
+		}
+		if err := t.await(func() bool {
+			got, err = t.client.GetFeed(t.ctx, "phone-desk")
+			return err == nil && len(got.Value.Runs) > 0 && got.Value.Runs[0].Number > was
+		}); err != nil {
+			return err
+		}
+		r := got.Value.Runs[0]
+		t.say("fetched", "%s: %d machines on %d pages, %d taken, %d changed level", what, r.Items, r.Pages, r.Accepted, r.Moved)
+		d, err := t.client.GetDevice(t.ctx, phone)
+		if err != nil {
+			return err
+		}
+		t.say("stands", "%s at %s", phone, t.Bold(d.Value.Level))
+		return nil
+	}
+	if err := run("the phone desk finds the disk of "+phone+" open", "open"); err != nil {
+		return err
+	}
+	if err := run("it is sealed again", "sealed"); err != nil {
+		return err
+	}
+	for _, r := range []struct{ was, is string }{{"LOW", "HIGH"}, {"HIGH", "LOW"}} {
+		begun := time.Now()
+		if err := t.around.Sensor.Tell(t.ctx, laptop+"-S", r.was, r.is); err != nil {
+			return err
+		}
+		d, err := t.client.GetDevice(t.ctx, laptop)
+		if err != nil {
+			return err
+		}
+		t.say("heard", "the sensor's event: the risk of %s is %s; %s later it stands at %s", laptop, r.is, soon(begun), t.Bold(d.Value.Level))
+	}
 	return nil
 }
 

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
@@ -71,19 +70,8 @@ func load(a *shell.App, path string) (s feed.Settings, err error) {
 	if err != nil {
 		return s, err
 	}
-	defer func() {
-		if bad := recover(); bad != nil { // the YAML reader lost its way in hostile text
-			err = fmt.Errorf("%s: this is not readable as YAML", path)
-		}
-	}()
-	raw, err := yaml.YAMLToJSON([]byte(text))
-	if err != nil {
+	if s, err = feed.Read(text); err != nil {
 		return s, fmt.Errorf("%s: %w", path, err)
-	}
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&s); err != nil {
-		return s, fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "json: "))
 	}
 	for _, pem := range []*string{&s.SignIn.Certificate, &s.SignIn.Trust} {
 		if *pem == "" || strings.Contains(*pem, "-----BEGIN") {

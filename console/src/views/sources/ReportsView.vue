@@ -1,0 +1,291 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { api, must, type Unmatched } from '../../api/client'
+import EnrolmentDesk from '../../components/EnrolmentDesk.vue'
+import ProblemNote from '../../components/ProblemNote.vue'
+import ReasonForm from '../../components/ReasonForm.vue'
+import TimeText from '../../components/TimeText.vue'
+import { count } from '../../composables/format'
+import { ofJoin, ofList } from '../../composables/preview'
+import { useBring } from '../../composables/useBring'
+import { ofKinds, useLoad } from '../../composables/useLoad'
+import { useSession } from '../../stores/session'
+
+const session = useSession()
+const { data, problem, loading, again } = useLoad(
+  async () => {
+    const [sources, unmatched, roster] = await Promise.all([
+      must(api.GET('/api/v1/sources')),
+      must(api.GET('/api/v1/unmatched')),
+      must(api.GET('/api/v1/roster')),
+    ])
+    return { sources: sources.items, unmatched: unmatched.items, roster: roster.items }
+  },
+  () => null,
+  ofKinds('device.', 'roster.', 'evidence.'),
+)
+const settling = ref<{ id: string; device: string } | null>(null)
+const removing = ref('')
+const shown = ref(10)
+
+/** The devices that the keys of a report point at, each once. */
+const candidates = (u: Unmatched) => [...new Set(u.keys.flatMap((k) => (k.device ? [k.device] : [])))]
+const settle = (id: string, device: string) => (reason: string) =>
+  must(
+    api.POST('/api/v1/unmatched/{id}/settle', {
+      params: { path: { id } },
+      body: device ? { device, reason } : { discard: true, reason },
+    }),
+  )
+/** Which keys would move, and where the device would stand. */
+const join = (id: string, device: string) => async () =>
+  ofJoin(
+    await must(
+      api.POST('/api/v1/unmatched/{id}/settle', {
+        params: { path: { id } },
+        body: { device, reason: 'a look beforehand', dry_run: true },
+      }),
+    ),
+  )
+const remove = (id: string) => (reason: string, anyway: boolean) =>
+  must(
+    api.POST('/api/v1/roster/{id}/remove', {
+      params: { path: { id } },
+      body: { reason, accept_impact: anyway ? reason : undefined },
+    }),
+  )
+const removal = (id: string) => async () =>
+  ofList((await must(api.POST('/api/v1/roster/{id}/remove', { params: { path: { id } }, body: { dry_run: true } })))!)
+
+function done() {
+  settling.value = null
+  removing.value = ''
+  return again()
+}
+
+const {
+  busy,
+  problem: refused,
+  said,
+  bring,
+} = useBring(
+  (text) =>
+    must(
+      api.POST('/api/v1/roster', {
+        body: text,
+        bodySerializer: (b: string) => b,
+        headers: { 'Content-Type': 'text/csv' },
+      }),
+    ),
+  () => again(),
+)
+</script>
+
+<template>
+  <ProblemNote v-if="problem" :problem="problem" @again="again" />
+  <el-skeleton v-if="!data && loading" :rows="8" animated />
+  <template v-if="data">
+    <table class="ruled">
+      <thead>
+        <tr>
+          <th>Source</th>
+          <th class="n">Rank</th>
+          <th>May supply</th>
+          <th class="n">Devices</th>
+          <th class="n">Readings</th>
+          <th class="n">Count</th>
+          <th class="n">Stale</th>
+          <th>Newest</th>
+          <th>Refused</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in data.sources" :key="s.id">
+          <td>
+            <strong>{{ s.id }}</strong>
+            <div class="soft small">{{ s.title }}<template v-if="!s.declared"> not in the rulebook</template></div>
+          </td>
+          <td class="n">{{ s.rank }}</td>
+          <td>
+            <code>{{ s.provides.join(', ') }}</code>
+          </td>
+          <td class="n">{{ s.devices }}</td>
+          <td class="n">{{ s.readings }}</td>
+          <td class="n">{{ s.counting }}</td>
+          <td class="n">{{ s.stale }}</td>
+          <td>
+            <TimeText v-if="s.last_at" :time="s.last_at" /><template v-else>never</template>
+            <div v-if="s.quiet" class="quiet small">quiet for longer than {{ s.quiet_after }}</div>
+          </td>
+          <td>
+            <div v-for="r in s.refused" :key="r.attribute + r.message" class="small">
+              <code>{{ r.attribute }}</code> of {{ count(r.devices, 'device') }}, as
+              <router-link :to="{ name: 'device', params: { id: r.device } }">{{ r.device }}</router-link>:
+              {{ r.message }}
+            </div>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+
+    <h2>Reports that joined no device</h2>
+    <p v-if="data.unmatched.length === 0" class="soft">
+      None. A report whose keys point at different devices is kept here until a person says whose it is, and one of a
+      device that nobody has made known until somebody does.
+    </p>
+    <table v-else class="ruled">
+      <thead>
+        <tr>
+          <th>Arrived</th>
+          <th>Source</th>
+          <th>Its keys point at</th>
+          <th>It says</th>
+          <th>Whose is it?</th>
+        </tr>
+      </thead>
+      <tbody>
+        <template v-for="u in data.unmatched" :key="u.id">
+          <tr>
+            <td>
+              <TimeText :time="u.at" />
+              <div v-if="u.times > 1" class="soft small">{{ u.times }} times</div>
+            </td>
+            <td>
+              {{ u.source }}
+              <div v-if="u.state === 'waiting'" class="soft small">waits until its device is known</div>
+            </td>
+            <td>
+              <div v-for="k in u.keys" :key="k.kind">
+                {{ k.kind }} <code>{{ k.text }}</code>:
+                <router-link v-if="k.device" :to="{ name: 'device', params: { id: k.device } }">{{
+                  k.device
+                }}</router-link>
+                <span v-else class="soft">no device</span>
+              </div>
+              <div v-if="u.why" class="soft small">{{ u.why }}</div>
+            </td>
+            <td class="small">
+              <div v-for="r in u.readings" :key="r.attribute">{{ r.attribute }} {{ r.text }}</div>
+            </td>
+            <td v-if="session.can('POST /api/v1/unmatched/{id}/settle')">
+              <el-button v-for="d in candidates(u)" :key="d" size="small" @click="settling = { id: u.id, device: d }"
+                >It is {{ d }}</el-button
+              >
+              <el-button link size="small" @click="settling = { id: u.id, device: '' }">Discard</el-button>
+            </td>
+          </tr>
+          <tr v-if="settling?.id === u.id">
+            <td :colspan="5">
+              <ReasonForm
+                :label="settling.device ? `Join to ${settling.device}` : 'Discard'"
+                :what="settle(u.id, settling.device)"
+                :preview="settling.device ? join(u.id, settling.device) : undefined"
+                @done="done"
+                @cancel="settling = null"
+              />
+            </td>
+          </tr>
+        </template>
+      </tbody>
+    </table>
+
+    <EnrolmentDesk />
+
+    <h2>Roster</h2>
+    <p class="soft">
+      Hardware registered in advance as our own: {{ count(data.roster.length, 'entry', 'entries') }},
+      {{ data.roster.filter((e) => !e.device).length }} not seen yet.
+      <label v-if="session.can('POST /api/v1/roster')" class="bring">
+        <input type="file" accept=".csv,text/csv" :disabled="busy" @change="bring" />Bring a CSV
+        (serial,hardware_id,note)</label
+      >
+    </p>
+    <ProblemNote v-if="refused" :problem="refused" />
+    <p v-else-if="said">{{ said }}</p>
+    <table v-if="data.roster.length > 0" class="ruled">
+      <thead>
+        <tr>
+          <th>Serial</th>
+          <th>Hardware id</th>
+          <th>Note</th>
+          <th>Device</th>
+          <th>Since</th>
+          <th />
+        </tr>
+      </thead>
+      <tbody>
+        <template v-for="e in data.roster.slice(0, shown)" :key="e.id">
+          <tr>
+            <td>
+              <code>{{ e.serial }}</code>
+            </td>
+            <td>
+              <code>{{ e.hardware_id }}</code>
+            </td>
+            <td>{{ e.note }}</td>
+            <td>
+              <router-link v-if="e.device" :to="{ name: 'device', params: { id: e.device } }">{{
+                e.device
+              }}</router-link>
+              <span v-else class="soft">not seen yet</span>
+            </td>
+            <td>
+              <TimeText :time="e.at" /> <span class="soft small">{{ e.by }}</span>
+            </td>
+            <td class="right">
+              <el-button
+                v-if="session.can('POST /api/v1/roster/{id}/remove')"
+                link
+                size="small"
+                @click="removing = e.id"
+                >Remove</el-button
+              >
+            </td>
+          </tr>
+          <tr v-if="removing === e.id">
+            <td :colspan="6">
+              <ReasonForm
+                label="Remove"
+                :what="remove(e.id)"
+                :preview="removal(e.id)"
+                @done="done"
+                @cancel="removing = ''"
+              />
+            </td>
+          </tr>
+        </template>
+      </tbody>
+    </table>
+    <el-button v-if="data.roster.length > shown" link type="primary" @click="shown = data.roster.length"
+      >Show all {{ data.roster.length }}</el-button
+    >
+  </template>
+</template>
+
+<style scoped>
+.n {
+  text-align: right;
+}
+.quiet {
+  color: var(--metal);
+  font-weight: 600;
+}
+.right {
+  text-align: right;
+}
+.bring {
+  text-decoration: underline;
+  text-decoration-color: var(--metal);
+  text-underline-offset: 3px;
+  cursor: pointer;
+  margin-left: 8px;
+}
+.bring input {
+  position: absolute;
+  opacity: 0;
+  width: 1px;
+}
+.bring:focus-within {
+  outline: 2px solid var(--metal);
+}
+</style>
