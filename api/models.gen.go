@@ -68,7 +68,7 @@ type Admission struct {
 type Alert struct {
 	ID string `json:"id"`
 
-	// Kind One of emergency, source, unmatched, enrolment, stream, feed, secret, notice, issuer, crl, records, disk
+	// Kind One of emergency, source, unmatched, enrolment, stream, feed, events, secret, notice, issuer, crl, records, disk
 	Kind  string `json:"kind"`
 	About string `json:"about,omitempty,omitzero"`
 	Title string `json:"title"`
@@ -1320,6 +1320,28 @@ type Source struct {
 	Quiet      bool               `json:"quiet"`
 	QuietAfter string             `json:"quiet_after"`
 	Refused    []AttributeRefusal `json:"refused"`
+
+	// Identifies Whether it may make devices known, and add or change their keys
+	Identifies bool `json:"identifies,omitempty,omitzero"`
+
+	// Vouches For how long its word that a device is genuine counts; left out when it does not
+	Vouches string `json:"vouches,omitempty,omitzero"`
+
+	// Signals What became of the source's security events since the service started
+	Signals SourceSignals `json:"signals,omitempty,omitzero"`
+}
+
+// SourceSignals What became of the source's security events since the service started
+type SourceSignals struct {
+	Issuer  string `json:"issuer"`
+	Taken   int64  `json:"taken"`
+	Refused int64  `json:"refused"`
+
+	// LastAt When one was taken last
+	LastAt string `json:"last_at,omitempty,omitzero"`
+
+	// Failure Why the last one was refused
+	Failure string `json:"failure,omitempty,omitzero"`
 }
 
 // Standing defines model for Standing.

@@ -724,6 +724,8 @@ func TestTheConsoleShowsSignals(t *testing.T) {
 	until(t, ctx, "whsec_")
 	open(t, ctx, s.url+"/signals/notices", "fell from strong to barred")
 	picture(t, ctx, "console-notices")
+	open(t, ctx, s.url+"/sources/feeds/phone-desk", "the schedule")
+	picture(t, ctx, "console-feed")
 	open(t, ctx, s.url+"/devices/GF-L-1042", "by mail, in en")
 	open(t, ctx, s.url+"/alerts", "The account for emergencies")
 	until(t, ctx, "to look at")

@@ -52,7 +52,7 @@ func (r *Record) With(rep *Report) *Record {
 	if len(old) == 0 {
 		return &Record{fresh}
 	}
-	out := make([]Reading, 0, len(old)+len(fresh))
+	out := make([]Reading, 0, united(old, fresh)) // records are kept by the hundred thousand: no room to spare
 	for len(old) > 0 || len(fresh) > 0 {
 		switch c := 0; {
 		case len(fresh) == 0:
@@ -72,6 +72,22 @@ func (r *Record) With(rep *Report) *Record {
 		out, fresh = append(out, fresh[0]), fresh[1:]
 	}
 	return &Record{out}
+}
+
+// united is how many readings two sorted lists have together, those of one attribute and source once.
+func united(a, b []Reading) int {
+	n := len(a) + len(b)
+	for i, j := 0, 0; i < len(a) && j < len(b); {
+		switch c := before(&a[i], &b[j]); {
+		case c < 0:
+			i++
+		case c > 0:
+			j++
+		default:
+			i, j, n = i+1, j+1, n-1
+		}
+	}
+	return n
 }
 
 // MarshalSource writes the readings of one source as JSON for keeping: by the

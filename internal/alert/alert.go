@@ -17,6 +17,7 @@ import (
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/feed"
+	"ironledger.example/internal/heard"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/stream"
@@ -41,6 +42,7 @@ type Service struct {
 	view    *view.Service
 	streams *stream.Service
 	feeds   *feed.Service
+	heard   *heard.Service
 
 	mu   sync.Mutex
 	at   time.Time
@@ -48,8 +50,9 @@ type Service struct {
 }
 
 // New is a service over records in a folder.
-func New(e *engine.Engine, dir string, v *view.Service, s *stream.Service, f *feed.Service) *Service {
-	return &Service{Engine: e, dir: dir, view: v, streams: s, feeds: f}
+func New(e *engine.Engine, dir string, v *view.Service, s *stream.Service, f *feed.Service,
+	h *heard.Service) *Service {
+	return &Service{Engine: e, dir: dir, view: v, streams: s, feeds: f, heard: h}
 }
 
 // List is what needs a person, what nobody has seen first, then the newest.
@@ -171,6 +174,12 @@ func (s *Service) partners() (out []api.Alert, err error) {
 	s.feeds.Trouble(func(id, what, since, title string) {
 		out = append(out, api.Alert{ID: "feed:" + id + ":" + what, Kind: "feed", About: id, Since: since, Title: title, Link: "/sources/feeds/" + id})
 	})
+	for _, h := range s.Snapshot().Book.Rulebook.Heard {
+		if n := s.heard.Counts(h.Source); n.Failure != "" {
+			out = append(out, api.Alert{ID: "events:" + h.Source + ":" + n.Failure, Kind: "events", About: h.Source, Link: "/sources",
+				Title: fmt.Sprintf("Security events of the source %s are refused: %s", h.Source, n.Failure)})
+		}
+	}
 	for _, f := range feed.Ending(s.Snapshot(), s.Micros(), issuerWithin) {
 		until := value.FormatTime(f.SecretUntil)
 		ends := map[bool]string{true: "ended", false: "ends"}[f.SecretUntil <= s.Micros()]

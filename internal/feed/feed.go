@@ -185,9 +185,9 @@ func (s *Service) run(r *runner, a ask) {
 	if f == nil {
 		return
 	}
-	began, p := s.Micros(), place(snap, r.id)
+	began, p, book := s.Micros(), place(snap, r.id), snap.Book.Info.Version
 	x := &running{service: s, runner: r, feed: f, place: p, ask: a, began: began,
-		run: &core.Run{Number: p.Number + 1, StartedAt: formatTime(began), By: a.by, Full: a.full || p.Full(&f.Settings, snap.Book.Info.Version, began)}}
+		run: &core.Run{Number: p.Number + 1, StartedAt: formatTime(began), By: a.by, Full: a.full || p.Full(&f.Settings, book, began)}}
 	x.show()
 	err := x.fetch(r.ctx)
 	if r.ctx.Err() != nil {
@@ -198,7 +198,7 @@ func (s *Service) run(r *runner, a ask) {
 	keep := func(c *state.Change) error {
 		x.place.Ended(&f.Settings, x.run, began, c.Now, asked(err))
 		if x.run.Outcome == core.Done {
-			x.place.Book = snap.Book.Info.Version
+			x.place.Book = book
 		}
 		x.tell(c, p.Failures)
 		return state.Put(c, state.FeedPlaceKind, r.id, &x.place)

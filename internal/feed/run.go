@@ -144,14 +144,13 @@ func (x *running) items(ctx context.Context, m *mapping.Mapping, folders []strin
 // devices takes in what the partner says of devices.
 func (x *running) devices(ctx context.Context, m *mapping.Mapping, folders []string) error {
 	x.listed = map[string]bool{}
-	// Which rulebook, which clock: as of the beginning. What was observed before is no later.
-	snap, out := x.service.Snapshot(), &bytes.Buffer{}
+	out := &bytes.Buffer{}
 	r, w := io.Pipe()
 	ended := make(chan error, 1)
 	go func() {
 		err := x.items(ctx, m, folders, func(n int, item []byte, seen string) error {
 			out.Reset()
-			x.mapItem(snap, m, n, item, seen, out)
+			x.mapItem(m, n, item, seen, out)
 			_, err := w.Write(out.Bytes())
 			return err
 		})
@@ -174,21 +173,22 @@ func (x *running) devices(ctx context.Context, m *mapping.Mapping, folders []str
 
 // mapItem writes the report of an item, or an empty line when none can be made of it: lines are
 // numbered as items are.
-func (x *running) mapItem(snap *state.Snapshot, m *mapping.Mapping, n int, item []byte, seen string, out *bytes.Buffer) {
+func (x *running) mapItem(m *mapping.Mapping, n int, item []byte, seen string, out *bytes.Buffer) {
 	raw, remarks, err := m.Report(item, seen)
 	for _, r := range remarks {
 		x.count(func(run *core.Run) { run.Refused++; run.Say(r.Attribute, r.Message, n) })
 	}
 	if err != nil {
 		x.count(func(run *core.Run) { run.Rejected++; run.Say("item", err.Error(), n) })
-		x.unread(snap, m, item)
+		x.unread(m, item)
 	}
 	out.Write(raw)
 	out.WriteByte('\n')
 }
 
 // unread looks which device an item is about of which no report can be made: it is listed.
-func (x *running) unread(snap *state.Snapshot, m *mapping.Mapping, item []byte) {
+func (x *running) unread(m *mapping.Mapping, item []byte) {
+	snap := x.service.Snapshot() // of this moment: one that is held for a run holds every device as it was
 	raw, err := m.Keys(item)
 	if err == nil {
 		var rep *evidence.Report

@@ -177,11 +177,6 @@ func (s *Server) ListCertificates(c *gin.Context, p api.ListCertificatesParams) 
 		view.CertificateQuery{Where: p.Where, Text: p.Q, State: p.State, Cursor: p.Cursor, Limit: limit})
 }
 
-// ListSources lists who supplies evidence.
-func (s *Server) ListSources(c *gin.Context) (api.List[api.Source], error) {
-	return edge.All(s.service.View.Sources()), nil
-}
-
 // ListUnmatched lists the reports kept aside.
 func (s *Server) ListUnmatched(c *gin.Context, p api.ListUnmatchedParams) (api.List[api.Unmatched], error) {
 	items, err := s.service.View.Unmatched(p.All)

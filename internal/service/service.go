@@ -91,7 +91,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Notices = notice.New(e, latest, s.View, decisions)
 	s.Heard = heard.New(e)
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
-	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds)
+	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return nil, errors.Join(err, e.Close())

@@ -18,7 +18,11 @@ func (s *Service) Sources() []api.Source {
 	rb := snap.Book.Rulebook
 	all, last, limits := map[string]*api.Source{}, map[string]int64{}, map[string]int64{}
 	for _, r := range rb.Policy.Sources {
-		all[r.ID] = &api.Source{ID: r.ID, Title: r.Title, Declared: true, Rank: r.Rank, Provides: r.Provides}
+		all[r.ID] = &api.Source{ID: r.ID, Title: r.Title, Declared: true, Rank: r.Rank, Provides: r.Provides,
+			Identifies: r.Identifies}
+		if r.Vouches > 0 {
+			all[r.ID].Vouches = value.FormatDuration(r.Vouches)
+		}
 		limits[r.ID] = r.QuietAfter
 	}
 	of := func(id string) *api.Source {

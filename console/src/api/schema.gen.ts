@@ -1251,6 +1251,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/ssf/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a security event token of a partner that the rulebook hears (RFC 8935); its signature says whose it is */
+        post: operations["takeSecurityEvent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/ssf/streams/{id}/poll": {
         parameters: {
             query?: never;
@@ -1817,6 +1834,23 @@ export interface components {
             quiet: boolean;
             quiet_after: string;
             refused: components["schemas"]["AttributeRefusal"][];
+            /** @description Whether it may make devices known, and add or change their keys */
+            identifies?: boolean;
+            /** @description For how long its word that a device is genuine counts; left out when it does not */
+            vouches?: string;
+            signals?: components["schemas"]["SourceSignals"];
+        };
+        /** @description What became of the source's security events since the service started */
+        SourceSignals: {
+            issuer: string;
+            /** Format: int64 */
+            taken: number;
+            /** Format: int64 */
+            refused: number;
+            /** @description When one was taken last */
+            last_at?: string;
+            /** @description Why the last one was refused */
+            failure?: string;
         };
         UnmatchedKey: {
             kind: string;
@@ -2933,7 +2967,7 @@ export interface components {
         };
         Alert: {
             id: string;
-            /** @description One of emergency, source, unmatched, enrolment, stream, feed, secret, notice, issuer, crl, records, disk */
+            /** @description One of emergency, source, unmatched, enrolment, stream, feed, events, secret, notice, issuer, crl, records, disk */
             kind: string;
             about?: string;
             title: string;
@@ -5491,6 +5525,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeSecurityEvent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/secevent+jwt": string;
+            };
+        };
+        responses: {
+            /** @description It is on record */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It is refused */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        err: string;
+                        description: string;
+                    };
+                };
             };
             default: components["responses"]["Problem"];
         };

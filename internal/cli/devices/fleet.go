@@ -272,7 +272,7 @@ func SourceCmd(a *shell.App) *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List sources", Args: cobra.NoArgs,
 		RunE: shell.Lists(a, (*client.Client).ListSources, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
-			"STALE", "LAST", "REFUSED"}, func(s api.Source) []string {
+			"STALE", "LAST", "EVENTS", "REFUSED"}, func(s api.Source) []string {
 			last := shell.Ago(s.LastAt)
 			if s.LastAt == "" {
 				last = "never"
@@ -284,8 +284,12 @@ func SourceCmd(a *shell.App) *cobra.Command {
 			for _, r := range s.Refused {
 				refused = append(refused, fmt.Sprintf("%s on %d", r.Attribute, r.Devices))
 			}
+			events := ""
+			if s.Signals.Issuer != "" {
+				events = fmt.Sprintf("%d taken, %d refused", s.Signals.Taken, s.Signals.Refused)
+			}
 			return []string{s.ID, fmt.Sprint(s.Rank), shell.Joined(s.Provides), fmt.Sprint(s.Devices),
-				fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last,
+				fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last, events,
 				strings.Join(refused, ", ")}
 		}),
 	})

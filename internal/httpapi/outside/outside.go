@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	core "ironledger.example/core/heard"
+	"ironledger.example/core/value"
 
 	"ironledger.example/api"
 	"ironledger.example/internal/heard"
@@ -105,6 +106,23 @@ func (r Routes) ListAlerts(*gin.Context) (*api.AlertList, error) { return r.serv
 // SeeAlerts says that alerts were seen.
 func (r Routes) SeeAlerts(c *gin.Context, in api.AlertSeenDraft) (*api.AlertList, error) {
 	return r.service.Alerts.See(c.Request.Context(), edge.Actor(c).Name, in)
+}
+
+// ListSources lists sources, with what became of their security events.
+func (r Routes) ListSources(*gin.Context) (api.List[api.Source], error) {
+	items := r.service.View.Sources()
+	for i := range items {
+		h := r.service.Snapshot().Book.Rulebook.HeardBy(items[i].ID)
+		if h == nil {
+			continue
+		}
+		n := r.service.Heard.Counts(h.Source)
+		items[i].Signals = api.SourceSignals{Issuer: h.Issuer, Taken: n.Taken, Refused: n.Refused, Failure: n.Failure}
+		if !n.Last.IsZero() {
+			items[i].Signals.LastAt = value.FormatTime(value.Micros(n.Last))
+		}
+	}
+	return edge.All(items), nil
 }
 
 // ListFeeds lists the feeds of partners' inventories.

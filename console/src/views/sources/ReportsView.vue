@@ -104,6 +104,14 @@ const {
           <td>
             <strong>{{ s.id }}</strong>
             <div class="soft small">{{ s.title }}<template v-if="!s.declared"> not in the rulebook</template></div>
+            <div v-if="s.vouches" class="soft small">vouches for devices, for {{ s.vouches }} at a time</div>
+            <div v-if="s.signals" class="soft small">
+              events of {{ s.signals.issuer }}: {{ s.signals.taken }} taken, {{ s.signals.refused }} refused<template
+                v-if="s.signals.last_at"
+                >, the last <TimeText :time="s.signals.last_at"
+              /></template>
+              <div v-if="s.signals.failure" class="quiet">{{ s.signals.failure }}</div>
+            </div>
           </td>
           <td class="n">{{ s.rank }}</td>
           <td>
