@@ -44,7 +44,7 @@ var Operations = map[string]Operation{
 	"POST /api/v1/feeds/try":                  {Right: "administer", Computes: true},
 	"GET /api/v1/feeds/:id":                   {Right: "read"},
 	"PUT /api/v1/feeds/:id":                   {Right: "administer"},
-	"POST /api/v1/feeds/:id/remove":           {Right: "administer"},
+	"POST /api/v1/feeds/:id/remove":           {Right: "administer", Long: true},
 	"POST /api/v1/feeds/:id/run":              {Right: "administer"},
 	"POST /api/v1/feeds/:id/status":           {Right: "administer"},
 	"GET /api/v1/gates":                       {Right: "read", Computes: true},

@@ -302,7 +302,8 @@ func (f *fetcher) resolve(at, next string) (string, error) {
 	}
 	u, err := base.Parse(next)
 	if err != nil || !core.SameOrigin(u.String(), f.settings.URL) || u.User != nil {
-		return "", failed(stepItems, "the next page is said to be at %.200q, which is not with the same partner", next)
+		before, _, _ := strings.Cut(next, "?") // what follows may be for nobody's eyes
+		return "", failed(stepItems, "the next page is said to be at %.200q, which is not with the same partner", before)
 	}
 	u.Fragment = ""
 	return u.String(), nil
@@ -329,6 +330,9 @@ func (f *fetcher) ask(ctx context.Context, method, at string, body []byte, known
 			if wait = max(wait, asked); wait > longestAsk || try == maxTries {
 				return nil, &stepError{stepAnswer, refusal(answer), asked}
 			}
+		case answer.StatusCode == http.StatusNotModified && known != (validators{}):
+			answer.Body.Close()
+			return nil, errUnchanged
 		default:
 			return nil, &stepError{step: stepAnswer, err: refusal(answer)}
 		}
@@ -346,7 +350,7 @@ func refusal(answer *http.Response) error {
 	defer answer.Body.Close()
 	switch code := answer.StatusCode; {
 	case code == http.StatusNotModified:
-		return errUnchanged
+		return errors.New("the partner says that nothing differs, though it was not asked that")
 	case code >= 300 && code < 400:
 		return fmt.Errorf("the partner sends us on to %.200q: redirects are not followed, write the address that it means",
 			answer.Header.Get("Location"))

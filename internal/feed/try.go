@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"ironledger.example/api"
 	"ironledger.example/core/evidence"
@@ -20,6 +21,8 @@ import (
 var errEnough = errors.New("enough was seen")
 
 const (
+	longestTrial = 18 * time.Second // somebody waits
+
 	fewItems = 5
 	maxRaw   = 16 << 10 // bytes of an item that is shown
 )
@@ -52,6 +55,8 @@ func (s *Service) Try(ctx context.Context, d api.FeedTrialDraft) (*api.FeedTrial
 	s.mu.Lock()
 	o := s.options
 	s.mu.Unlock()
+	ctx, cancel := context.WithTimeoutCause(ctx, longestTrial, fmt.Errorf("the partner takes longer than %s", longestTrial))
+	defer cancel()
 	out := &api.FeedTrial{Items: []api.FeedTrialItem{}, Places: []mapping.Place{}}
 	f, err := newFetcher(&d.Feed, secret, o.Policy, o.Limits, s.Now)
 	if err == nil {

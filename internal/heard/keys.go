@@ -32,6 +32,7 @@ const (
 
 // keyrings are the JWK sets of partners, by where they are.
 type keyrings struct {
+	policy outbound.Policy
 	client *http.Client
 	now    func() time.Time
 	mu     sync.Mutex
@@ -48,7 +49,7 @@ type keyring struct {
 }
 
 func newKeyrings(p outbound.Policy, now func() time.Time) *keyrings {
-	return &keyrings{client: p.Client(fetchWait), now: now, of: map[string]*keyring{}}
+	return &keyrings{policy: p, client: p.Client(fetchWait), now: now, of: map[string]*keyring{}}
 }
 
 // verify checks the signature of a token and returns its claims. The error is a [*core.Error], or
@@ -126,6 +127,9 @@ func (r *keyring) named(kid string) []jose.JSONWebKey {
 
 // fetch gets a set.
 func (k *keyrings) fetch(ctx context.Context, where string) (*jose.JSONWebKeySet, error) {
+	if err := k.policy.CheckURL(where); err != nil {
+		return nil, err
+	}
 	// Not in the caller's time: others wait for it too.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), fetchWait)
 	defer cancel()

@@ -18,12 +18,13 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/state"
 )
 
 // actors is a rulebook in which everything that people can do makes a difference.
 const actors = `rulebook: house
-sources: [{id: desk, provides: ["*"], rank: 1}, {id: agent, provides: ["*"]}, {id: buoy, provides: [threat]}, {id: enrolment, provides: ["*"]}]
+sources: [{id: desk, provides: ["*"], rank: 1, vouches: {for: 1h}}, {id: agent, provides: ["*"]}, {id: buoy, provides: [threat]}, {id: enrolment, provides: ["*"]}]
 ignore_keys: [S-NONE]
 resources: [{id: payroll}, {id: rota}]
 enrolment: {allow: on_roster, otherwise: hold}
@@ -78,6 +79,15 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 	accept := admin.ListImport{AcceptImpact: "a trial"}
 	a.steps = map[string]func(context.Context) error{
 		"report": func(ctx context.Context) error { return a.report(ctx, a.device(), a.one("desk", "agent")) },
+		"word": func(ctx context.Context) error { // of a partner that the device is genuine
+			return a.take(ctx, fmt.Sprintf(`{"source":"desk","identity":{"id":%q},"vouch":%v}`, a.device(), a.r.IntN(2) == 0))
+		},
+		"gone": func(ctx context.Context) error { // from a partner's list
+			id := a.device()
+			return s.Do(ctx, func(c *state.Change) error {
+				return intake.Gone(c, "feed desk", "desk", "it is listed no longer", c.Now, []string{id})
+			})
+		},
 		"threat": func(ctx context.Context) error { return a.report(ctx, a.device(), "buoy") },
 		"twin": func(ctx context.Context) error { // two machines with one serial
 			id := a.device()

@@ -398,6 +398,8 @@ func TestFailingPartners(t *testing.T) {
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprint(w, `{"error":"maintenance"}`)
 		}, "there is nothing at /machines"},
+		{"nothing new, though it was not asked that", settings, func(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.StatusNotModified) },
+			"though it was not asked that"},
 		{"an error", settings, func(w http.ResponseWriter, _ *http.Request, _ int) { http.Error(w, "out of order", 500) },
 			`500 Internal Server Error, which begins with "out of order"`},
 		{"it lists nobody", settings, func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "") }, ""},
@@ -778,5 +780,59 @@ func TestARunIsBrokenOff(t *testing.T) {
 	s = feeding(t, dir)
 	if f, err := s.Feeds.Show("f"); err != nil || f.Runs[0].Number != first.Number || levelOf(t, s, "S-b") != "strong" {
 		t.Errorf("after it was broken off: %+v %v %s", f, err, levelOf(t, s, "S-b"))
+	}
+}
+
+// A partner's word that a device is genuine counts for as long as the rulebook has it, from when it was said, and
+// is nobody's whom the rulebook does not let vouch.
+func TestAPartnersWord(t *testing.T) {
+	s := feeding(t, t.TempDir())
+	a, ctx := &acts{s: s}, t.Context()
+	says := func(source string, vouch string, ago time.Duration) {
+		t.Helper()
+		if err := a.take(ctx, fmt.Sprintf(`{"source":%q,"observed_at":%q,"identity":{"id":"d1","serial":"S-1"},"evidence":{"storage.encrypted":true},"vouch":%s}`,
+			source, time.Now().Add(-ago).UTC().Format(time.RFC3339Nano), vouch)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	level := func(why, want string) {
+		t.Helper()
+		if l := levelOf(t, s, "d1"); l != want {
+			t.Errorf("%s: d1 stands at %s, want %s", why, l, want)
+		}
+	}
+	says("agent", "true", 0)
+	level("a source that may not vouch", "sound")
+	says("desk", "true", 25*time.Hour)
+	level("a word that is too old", "sound")
+	says("desk", "true", time.Minute)
+	level("a word", "strong")
+	says("desk", "false", time.Hour)
+	level("an older word", "strong")
+	says("desk", "false", time.Second)
+	level("it is taken back", "sound")
+	says("desk", "true", 0)
+	level("said again", "strong")
+	v := s.Snapshot().Named("d1").Vouches
+	if len(v) != 1 || v[0].Source != "desk" {
+		t.Fatalf("the vouches are %+v", v)
+	}
+	// The rulebook lets it vouch for less, or not at all: that counts at once.
+	for text, want := range map[string]string{"vouches: {for: 1s}": "sound", "": "sound", "vouches: {for: 12h}": "strong"} {
+		time.Sleep(1100 * time.Millisecond)
+		if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml",
+			Text: strings.Replace(fed, "vouches: {for: 24h}", text, 1)}}}); err != nil {
+			t.Fatal(err)
+		}
+		level(text, want)
+	}
+	// Somebody of the house ends it: it does not come back by itself.
+	if _, err := s.Admin.Revoke(ctx, "astrid", v[0].ID, "we saw it on the quay"); err != nil {
+		t.Fatal(err)
+	}
+	says("desk", "true", 0)
+	level("it was ended by hand", "sound")
+	if d := s.Snapshot().Named("d1"); !strings.Contains(fmt.Sprint(d.Refused), "we saw it on the quay") {
+		t.Errorf("nobody is told why: %v", d.Refused)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"ironledger.example/core/value"
 
 	"ironledger.example/api"
+	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/heard"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/service"
@@ -126,13 +127,30 @@ func (r Routes) ListSources(*gin.Context) (api.List[api.Source], error) {
 }
 
 // ListFeeds lists the feeds of partners' inventories.
-func (r Routes) ListFeeds(*gin.Context) (api.List[api.Feed], error) {
-	return edge.All(r.service.Feeds.List()), nil
+func (r Routes) ListFeeds(c *gin.Context) (api.List[api.Feed], error) {
+	items := r.service.Feeds.List()
+	for i := range items {
+		mask(c, &items[i])
+	}
+	return edge.All(items), nil
+}
+
+// mask hides what stands in the query of a feed's address from who may not change it: some keep a
+// secret there.
+func mask(c *gin.Context, f *api.Feed) {
+	before, _, asked := strings.Cut(f.Feed.URL, "?")
+	if asked && !edge.Actor(c).Role.May(bearer.MayAdmin) {
+		f.Feed.URL = before + "?…"
+	}
 }
 
 // GetFeed shows a feed.
-func (r Routes) GetFeed(_ *gin.Context, id string) (*api.Feed, error) {
-	return r.service.Feeds.Show(id)
+func (r Routes) GetFeed(c *gin.Context, id string) (*api.Feed, error) {
+	f, err := r.service.Feeds.Show(id)
+	if err == nil {
+		mask(c, f)
+	}
+	return f, err
 }
 
 // AddFeed adds a feed.
