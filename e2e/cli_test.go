@@ -345,9 +345,10 @@ func TestStory(t *testing.T) {
 		"evidence is unknown: the evidence is not known (never reported), needs a first report",
 		"Let the device report", "stands  strong, before it unproven", "This would lock people out",
 		"no longer a break-glass account",
-		"made again from rulebook 2 and the evidence of that moment: the same",
+		"made again from rulebook 3 and the evidence of that moment: the same",
 		"that ledger.gullholm.example signed", "it signed ulla.glimm@gullholm.example out", "may sign in again",
-		"the watch room, by a web hook: GF-L-1043 went from strong to barred"} {
+		"the watch room, by a web hook: GF-L-1043 went from strong to barred",
+		"stands  GF-P-4101 at limited", "stands  GF-P-4101 at strong", "the risk of GF-L-1043 is HIGH"} {
 		if !strings.Contains(r.out, text) {
 			t.Errorf("the story does not say %q:\n%s", text, r.out)
 		}

@@ -245,3 +245,60 @@ func TestWhatWasRefusedIsSentAgain(t *testing.T) {
 	s.run(t, "", "stream", "letters", st.ID).want(t, 0).not(t, list.Items[1].ID)
 	s.run(t, "", "ledger", "list", "--kind", "stream.changed").want(t, 0, "They have it otherwise", "1 are sent again")
 }
+
+// Killed while it tells a web hook, the service tells each change in the end, in order, some more than once.
+func TestAKilledServiceTellsItsHooks(t *testing.T) {
+	data := t.TempDir()
+	s := start(t, "serve", data, "--call-inside", "127.0.0.0/8")
+	s.run(t, `rulebook: r
+signals: {receivers: [{id: room, form: cloudevents, events: [standing-change]}]}
+baselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}]
+`, "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
+	room := openHook(t)
+	s.run(t, "", "stream", "create", "room", "--endpoint", room.URL).want(t, 0)
+	changes := 0
+	change := func(n int) {
+		for range n {
+			changes++
+			s.shows(t, "d1", changes%2 == 0)
+		}
+	}
+	for range rounds() {
+		change(5)
+		s.kill(t)
+		s = start(t, "serve", data, "--call-inside", "127.0.0.0/8")
+		change(2)
+	}
+	var levels []string
+	for until := time.Now().Add(40 * time.Second); len(levels) < changes && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+		levels = nil
+		seen := map[string]bool{}
+		room.mu.Lock()
+		for _, c := range room.got {
+			var says struct {
+				ID   string
+				Data struct {
+					Event struct {
+						Current string `json:"current_level"`
+					}
+				}
+			}
+			if err := json.Unmarshal(c.body, &says); err != nil {
+				t.Fatal(err)
+			}
+			if !seen[says.ID] {
+				levels = append(levels, says.Data.Event.Current)
+			}
+			seen[says.ID] = true
+		}
+		room.mu.Unlock()
+	}
+	for i, level := range levels {
+		if want := []string{"limited", "strong"}[i%2]; level != want {
+			t.Errorf("change %d is told as %s", i+1, level)
+		}
+	}
+	if len(levels) != changes {
+		t.Errorf("%d changes were told of %d", len(levels), changes)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"strconv"
+	"strings"
 	"time"
 
 	"ironledger.example/core/value"
@@ -58,7 +59,7 @@ const (
 // Say counts a reason.
 func (r *Run) Say(what, message string, item int) {
 	if len(message) > maxMessage {
-		message = message[:maxMessage] + "…"
+		message = strings.ToValidUTF8(message[:maxMessage], "") + "…"
 	}
 	for i := range r.Reasons {
 		if x := &r.Reasons[i]; x.What == what && x.Message == message ||

@@ -55,7 +55,7 @@ func Partners(ctx context.Context, cl *client.Client, url string) (*Around, erro
 
 // The sources that the stand-ins are which bring evidence, as the rulebook has them.
 const (
-	deskSource   = `  - {id: phone-desk, rank: 4, title: The phone desk, provides: [platform, os, storage, passcode], vouches: {for: 24h}}`
+	deskSource   = `  - {id: phone-desk, rank: 4, title: The phone desk, provides: [platform, storage, passcode], vouches: {for: 24h}}`
 	sensorSource = `  - {id: sensor, rank: 5, title: Threat sensor, provides: [threat, threats, integrity], quiet_after: 4h}`
 	sensorIssuer = "https://sensor.example"
 	sensorHeard  = `  - id: sensor

@@ -199,6 +199,10 @@ func (s *Service) run(r *runner, a ask) {
 		x.place.Ended(&f.Settings, x.run, began, c.Now, asked(err))
 		if x.run.Outcome == core.Done {
 			x.place.Book = book
+			// What holds something back is looked at again with every run.
+			if x.place.Tag, x.place.Modified = x.last.tag, x.last.modified; x.run.GoneHeld != "" {
+				x.place.Tag, x.place.Modified = "", ""
+			}
 		}
 		x.tell(c, p.Failures)
 		return state.Put(c, state.FeedPlaceKind, r.id, &x.place)

@@ -32,6 +32,7 @@ type running struct {
 	run     *core.Run
 	fetcher *fetcher
 
+	last    validators      // of what was read; kept when all of it was taken
 	listed  map[string]bool // devices that the partner lists
 	unclear int             // items of which nobody can tell which device they are about
 }
@@ -135,9 +136,7 @@ func (x *running) items(ctx context.Context, m *mapping.Mapping, folders []strin
 	} else {
 		err = x.fetcher.each(ctx, moment, known, each)
 	}
-	if err == nil {
-		x.place.Tag, x.place.Modified = last.tag, last.modified
-	}
+	x.last = last
 	return err
 }
 

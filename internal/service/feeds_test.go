@@ -544,23 +544,7 @@ func TestFeedsAskForWhatDiffers(t *testing.T) {
 		t.Fatal(err)
 	}
 	first := ran(t, s, "f", 0)
-	pause := func(status string) {
-		if _, err := s.Feeds.SetStatus(ctx, "ada", "f", api.FeedStatusDraft{Status: status, Reason: "a trial"}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	due := func(after int) core.Run { // has the schedule come round
-		pause("paused")
-		if err := s.Do(ctx, func(c *state.Change) error {
-			p := *state.Get(c, state.FeedPlaceKind, "f")
-			p.NextAt = 0
-			return state.Put(c, state.FeedPlaceKind, "f", &p)
-		}); err != nil {
-			t.Fatal(err)
-		}
-		pause("enabled")
-		return ran(t, s, "f", after)
-	}
+	due := func(after int) core.Run { return byItself(t, s, "f", after) }
 	r := due(first.Number)
 	if r.Outcome != core.Unchanged || r.Items != 0 {
 		t.Errorf("what has not changed is fetched: %+v", r)
@@ -604,6 +588,68 @@ func TestFeedsAskForWhatDiffers(t *testing.T) {
 	if r = again(t, s, "f", api.FeedRunDraft{Full: true}); !r.Full {
 		t.Errorf("who asks for all gets %+v", r)
 	}
+}
+
+// What is held back is looked at with every run, also when the partner's list stays as it is.
+func TestWhatIsHeldStaysInSight(t *testing.T) {
+	p, ctx := &partner{}, t.Context()
+	url := serve(t, p)
+	s := feeding(t, t.TempDir())
+	list := func(n int) func(http.ResponseWriter, *http.Request, int) {
+		tag := fmt.Sprintf("%q", fmt.Sprint(n))
+		return func(w http.ResponseWriter, r *http.Request, _ int) {
+			if w.Header().Set("ETag", tag); r.Header.Get("If-None-Match") == tag {
+				w.WriteHeader(http.StatusNotModified)
+				return
+			}
+			refs := make([]string, n)
+			for i := range refs {
+				refs[i] = fmt.Sprint("r", i)
+			}
+			one(w, "", refs...)
+		}
+	}
+	p.will(list(30))
+	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1m", Whole: true, Mapping: json.RawMessage(deskMap)}
+	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set}); err != nil {
+		t.Fatal(err)
+	}
+	r := ran(t, s, "f", 0)
+	p.will(list(10))
+	for range 2 {
+		if r = byItself(t, s, "f", r.Number); r.Outcome != core.Done || r.GoneHeld == "" {
+			t.Fatalf("%+v", r)
+		}
+	}
+	if list, err := s.Alerts.List(); err != nil || !strings.Contains(fmt.Sprint(list.Items), "20 of 30 devices") {
+		t.Errorf("the alerts are %+v %v", list, err)
+	}
+	if r = again(t, s, "f", api.FeedRunDraft{Accept: "sold"}); r.Gone != 20 {
+		t.Errorf("%+v", r)
+	}
+	if r = byItself(t, s, "f", r.Number); r.Outcome != core.Unchanged {
+		t.Errorf("%+v", r)
+	}
+}
+
+// byItself has the schedule of a feed come round, and returns the run.
+func byItself(t *testing.T, s *Service, id string, after int) core.Run {
+	t.Helper()
+	pause := func(status string) {
+		if _, err := s.Feeds.SetStatus(t.Context(), "ada", id, api.FeedStatusDraft{Status: status, Reason: "a trial"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	pause("paused")
+	if err := s.Do(t.Context(), func(c *state.Change) error {
+		p := *state.Get(c, state.FeedPlaceKind, id)
+		p.NextAt = 0
+		return state.Put(c, state.FeedPlaceKind, id, &p)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	pause("enabled")
+	return ran(t, s, id, after)
 }
 
 // Pages by links and by offsets bring every item once.
