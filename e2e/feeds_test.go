@@ -90,6 +90,22 @@ whole: true
 	s.run(t, "", "device", "list", "--where", "level == limited", "-o", "ndjson").want(t, 0, "GF-F-3")
 	s.run(t, "", "feed", "show", "phones", "-o", "json").want(t, 0, `"gone": 1`).not(t, desk.Secret())
 	s.run(t, "", "ledger", "list", "--kind", "feed.changed").want(t, 0, "gone, 1 devices", "added")
+	// What stands in the query of an address is for those alone who may change it.
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.run(t, strings.Replace(string(text), "/v1/machines\n", "/v1/machines?key=hidden\n", 1), "feed", "add", "-", "--replace").want(t, 0, "key=hidden")
+	reader := s.token(t, "rhea", "reader")
+	for _, path := range []string{"/api/v1/feeds", "/api/v1/feeds/phones"} {
+		if r := s.call(t, "GET", path, reader, "", ""); r.status != http.StatusOK || strings.Contains(string(r.body), "hidden") ||
+			!strings.Contains(string(r.body), "/v1/machines?…") {
+			t.Errorf("%s tells a reader %d %s", path, r.status, r.body)
+		}
+	}
+	for _, path := range []string{"/api/v1/feeds", "/api/v1/feeds/try", "/api/v1/feeds/phones/run", "/api/v1/feeds/phones/remove"} {
+		s.call(t, "POST", path, reader, "application/json", "{}").into(t, http.StatusForbidden, nil)
+	}
 	closed, err := http.Post(url+"/door", "", nil)
 	if err != nil {
 		t.Fatal(err)

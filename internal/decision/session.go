@@ -653,28 +653,7 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 				s.sessions.noteRevoked([]state.Revocation{{Device: said.Device, Person: said.Person}}, e.At)
 			}
 		case ledger.DecisionMade:
-			made, err := event.Read(&e)
-			if err != nil {
-				return err
-			}
-			a := made.(*event.DecisionMade)
-			if a.ID = e.About; a.Decision == nil || a.Asked == nil {
-				return nil
-			}
-			decided, err := value.ParseTime(a.At)
-			if err != nil {
-				return err
-			}
-			x := s.sessions.begin(snap, e.Actor, a, nil, now)
-			if x == nil {
-				s.sessions.supersede(askingOf(e.Actor, a.Asked)) // a newer answer took its place
-				return nil
-			}
-			if _, revoked := s.sessions.revokedSince(x, decided.Num()); revoked {
-				s.sessions.supersede(x.key)
-				return nil
-			}
-			x.book = nil // nobody knows whether it holds: see holds
+			return s.restoreAllow(snap, &e, now)
 		}
 		return nil
 	})
@@ -684,6 +663,33 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 	for _, x := range s.sessions.all(now) {
 		s.sessions.lookAgain(recheck{Session: x, by: state.Cause{Kind: event.ByRestart, Actor: ledger.Clock}})
 	}
+	return nil
+}
+
+// restoreAllow begins the session of a decision again, if it may still be relied on.
+func (s *Service) restoreAllow(snap *state.Snapshot, e *ledger.Entry, now int64) error {
+	made, err := event.Read(e)
+	if err != nil {
+		return err
+	}
+	a := made.(*event.DecisionMade)
+	if a.ID = e.About; a.Decision == nil || a.Asked == nil {
+		return nil
+	}
+	decided, err := value.ParseTime(a.At)
+	if err != nil {
+		return err
+	}
+	x := s.sessions.begin(snap, e.Actor, a, nil, now)
+	if x == nil {
+		s.sessions.supersede(askingOf(e.Actor, a.Asked)) // a newer answer took its place
+		return nil
+	}
+	if _, revoked := s.sessions.revokedSince(x, decided.Num()); revoked {
+		s.sessions.supersede(x.key)
+		return nil
+	}
+	x.book = nil // nobody knows whether it holds: see holds
 	return nil
 }
 

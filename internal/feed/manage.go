@@ -9,6 +9,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
 	core "ironledger.example/core/feed"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
@@ -323,7 +324,7 @@ func (s *Service) Show(id string) (*api.Feed, error) {
 	}
 	out := s.shown(f)
 	s.Snapshot().Fleet.All(func(d *state.Device) bool {
-		if f.Source != "" && slices.Contains(d.Sources(), f.Source) {
+		if slices.ContainsFunc(d.Record.Readings(), func(r evidence.Reading) bool { return r.Source == f.Source }) {
 			out.Devices++
 		}
 		return true
