@@ -382,7 +382,7 @@ func (s *Service) Trouble(visit func(id, what, since, title string)) {
 			visit(id, "failing "+f.FailingSince, f.FailingSince, fmt.Sprintf("The feed %s cannot be fetched: %s", id, last.Error))
 		}
 		if last.GoneHeld != "" {
-			visit(id, "held", last.StartedAt, fmt.Sprintf("The feed %s: %s", id, last.GoneHeld))
+			visit(id, "held "+last.GoneHeld, last.StartedAt, fmt.Sprintf("The feed %s: %s", id, last.GoneHeld))
 		}
 	}
 }

@@ -300,7 +300,7 @@ func said(snap *state.Snapshot, source string, before int64, why string) (out []
 			}
 		}
 		for _, v := range d.Vouches {
-			if v.Source == source && v.RevokedAt == 0 {
+			if v.Source == source && v.Live(before) {
 				out = append(out, d.ID)
 				return true
 			}

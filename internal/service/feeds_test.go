@@ -632,6 +632,30 @@ func TestWhatIsHeldStaysInSight(t *testing.T) {
 	}
 }
 
+// Who is gone is gone once, whatever of their word has run out by itself.
+func TestGoneOnce(t *testing.T) {
+	p, ctx := &partner{}, t.Context()
+	url := serve(t, p)
+	s := feeding(t, t.TempDir())
+	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml",
+		Text: strings.Replace(fed, "{for: 24h}", "{for: 1s}", 1)}}}); err != nil {
+		t.Fatal(err)
+	}
+	p.will(func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a", "b") })
+	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true, Mapping: json.RawMessage(deskMap)}
+	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set}); err != nil {
+		t.Fatal(err)
+	}
+	ran(t, s, "f", 0)
+	time.Sleep(2100 * time.Millisecond) // the word of the partner ends
+	p.will(func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a") })
+	for i, want := range []int{1, 0, 0} {
+		if r := again(t, s, "f", api.FeedRunDraft{}); r.Gone != want {
+			t.Errorf("run %d: %+v, want %d gone", i, r, want)
+		}
+	}
+}
+
 // byItself has the schedule of a feed come round, and returns the run.
 func byItself(t *testing.T, s *Service, id string, after int) core.Run {
 	t.Helper()
