@@ -565,7 +565,7 @@ type FeedTrial struct {
 	Begins string          `json:"begins,omitempty,omitzero"`
 	Items  []FeedTrialItem `json:"items"`
 
-	// Places What stands where in the items
+	// Places What stands where in the items, and what it might be
 	Places []FeedPlace `json:"places"`
 
 	// More Whether there are further pages
@@ -1340,7 +1340,7 @@ type SourceSignals struct {
 	// LastAt When one was taken last
 	LastAt string `json:"last_at,omitempty,omitzero"`
 
-	// Failure Why the last one was refused
+	// Failure Why the last one was refused, when none was taken since
 	Failure string `json:"failure,omitempty,omitzero"`
 }
 

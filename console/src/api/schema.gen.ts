@@ -1849,7 +1849,7 @@ export interface components {
             refused: number;
             /** @description When one was taken last */
             last_at?: string;
-            /** @description Why the last one was refused */
+            /** @description Why the last one was refused, when none was taken since */
             failure?: string;
         };
         UnmatchedKey: {
@@ -3065,7 +3065,7 @@ export interface components {
             /** @description The source that its readings are from; not of people */
             source?: string;
             url?: string;
-            /** @description A folder on the machine of the service */
+            /** @description A folder on the machine of the service, in place of a URL */
             folder?: string;
             /**
              * @description Left out for what the content type says
@@ -3195,7 +3195,7 @@ export interface components {
             /** @description How the answer begins */
             begins?: string;
             items: components["schemas"]["FeedTrialItem"][];
-            /** @description What stands where in the items */
+            /** @description What stands where in the items, and what it might be */
             places: components["schemas"]["FeedPlace"][];
             /** @description Whether there are further pages */
             more: boolean;
@@ -5542,7 +5542,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description It is on record */
+            /** @description It is on record, and what it says is done */
             202: {
                 headers: {
                     [name: string]: unknown;
