@@ -3,9 +3,11 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -203,4 +205,72 @@ func TestTheConsoleSetsAFeedUp(t *testing.T) {
 	until(t, ctx, "a device that is known")
 	open(t, ctx, s.url+"/sources/feeds", "phones")
 	picture(t, ctx, "feed-list")
+}
+
+// A file that a real nginx serves, behind a password and compressed, is a feed; and of one that it sends elsewhere
+// the run says so.
+func TestAFeedFromNginx(t *testing.T) {
+	nginx, err := standin.Find()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil { // nginx gives its workers to nobody when it is started by root
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := l.Addr().String()
+	l.Close()
+	var items strings.Builder
+	for n := range 400 {
+		fmt.Fprintf(&items, `{"ref":"m-%d","serial":"GF-N-%d","disk":"sealed","seen":%d}`+"\n", n, n, time.Now().Unix())
+	}
+	for name, text := range map[string]string{"inventory.ndjson": items.String(), "users": "gullholm:{PLAIN}sesame\n", "nginx.conf": fmt.Sprintf(`daemon off; pid nginx.pid;
+events {}
+http {
+  access_log off; types { application/x-ndjson ndjson; } gzip on; gzip_types application/x-ndjson; gzip_proxied any;
+  client_body_temp_path .; proxy_temp_path .; fastcgi_temp_path .; uwsgi_temp_path .; scgi_temp_path .;
+  server {
+    listen %s; root %s; auth_basic inventory; auth_basic_user_file %s/users;
+    location /old { return 301 /inventory.ndjson; }
+  }
+}
+`, at, dir, dir)} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cmd := exec.Command(nginx, "-p", dir, "-c", "nginx.conf", "-e", "stderr")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }) // its workers with it
+	for until := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if conn, err := net.Dial("tcp", at); err == nil {
+			conn.Close()
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatal("nginx does not answer")
+		}
+	}
+	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
+	s.run(t, feedBook, "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
+	feed := func(path string) string {
+		return fmt.Sprintf(`id: list
+source: desk
+url: http://%s/%s
+sign_in: {by: basic, user: gullholm}
+mapping: {observed_at: {from: /seen, form: unix}, identity: {external_id: /ref, serial: /serial}, evidence: {storage.encrypted: {from: /disk, words: {sealed: true}}}}
+`, at, path)
+	}
+	t.Setenv("LIST_SECRET", "wrong")
+	s.run(t, feed("inventory.ndjson"), "feed", "try", "-", "--secret-from", "LIST_SECRET").want(t, 3, "does not let us in: 401")
+	t.Setenv("LIST_SECRET", "sesame")
+	s.run(t, feed("inventory.ndjson"), "feed", "add", "-", "--secret-from", "LIST_SECRET").want(t, 0, "done", "400")
+	s.run(t, feed("old"), "feed", "add", "-", "--replace").want(t, 1, "redirects are not followed")
+	s.run(t, "", "device", "show", "GF-N-399").want(t, 0, "storage.encrypted")
 }
