@@ -77,7 +77,7 @@ var mayImport = map[string][]string{
 	"internal/httpapi/edge": {"core", "api", "internal/bearer", "internal/stream", "internal/admin", "internal/engine", "internal/fault", "internal/intake",
 		"internal/store"},
 	"internal/httpapi/person":  {"core"},
-	"internal/httpapi/outside": {"core", "api", "internal/bearer", "internal/fault", "internal/heard", "internal/httpapi/edge", "internal/service"},
+	"internal/httpapi/outside": {"core", "api", "internal/bearer", "internal/outbound", "internal/fault", "internal/heard", "internal/httpapi/edge", "internal/service"},
 	"internal/httpapi": {"internal/httpapi/outside", "internal/kept", "internal/feed", "internal/heard", "internal/httpapi/edge", "internal/httpapi/person", "internal/notice", "internal/stream", "core", "api", "internal/admin", "internal/audit", "internal/bearer",
 		"internal/decision", "internal/engine", "internal/fault", "internal/ids", "internal/intake",
 		"internal/service", "internal/state", "internal/store", "internal/view"},

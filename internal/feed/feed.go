@@ -3,14 +3,13 @@ package feed
 
 import (
 	"context"
-	"iter"
-	"maps"
 	"sync"
 	"time"
 
 	"ironledger.example/core/event"
 	core "ironledger.example/core/feed"
 	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/heard"
@@ -78,6 +77,13 @@ func (s *Service) Stop() {
 	}
 	s.mu.Unlock()
 	s.wg.Wait()
+}
+
+// started are the options that feeds were started with.
+func (s *Service) started() Options {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.options
 }
 
 // runner fetches one feed, again and again.
@@ -187,7 +193,7 @@ func (s *Service) run(r *runner, a ask) {
 	}
 	began, p, book := s.Micros(), place(snap, r.id), snap.Book.Info.Version
 	x := &running{service: s, runner: r, feed: f, place: p, ask: a, began: began,
-		run: &core.Run{Number: p.Number + 1, StartedAt: formatTime(began), By: a.by, Full: a.full || p.Full(&f.Settings, book, began)}}
+		run: &core.Run{Number: p.Number + 1, StartedAt: value.FormatTime(began), By: a.by, Full: a.full || p.Full(&f.Settings, book, began)}}
 	x.show()
 	err := x.fetch(r.ctx)
 	if r.ctx.Err() != nil {
@@ -237,5 +243,3 @@ func (x *running) tell(c *state.Change, failures int) {
 
 // actor is who did what a run of a feed did.
 func actor(id string) string { return ledger.Feed + " " + id }
-
-func keysOf[K comparable, V any](m map[K]V) iter.Seq[K] { return maps.Keys(m) }

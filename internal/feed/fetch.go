@@ -25,7 +25,6 @@ import (
 	"ironledger.example/core/evidence"
 	core "ironledger.example/core/feed"
 	"ironledger.example/core/mapping"
-	"ironledger.example/core/value"
 	"ironledger.example/internal/outbound"
 )
 
@@ -39,7 +38,9 @@ const (
 	maxEmpty   = 20       // pages in a row without an item
 	maxTries   = 4        // of one page
 	longestAsk = 2 * time.Minute
-	maxBegins  = 300
+	// longestAsked is how long a partner may ask to be left alone.
+	longestAsked = 24 * time.Hour
+	maxBegins    = 300
 )
 
 // Limits are how long a run waits for its partner.
@@ -82,7 +83,7 @@ type page struct {
 	typ      string
 	tag      string // validators
 	modified string
-	next     string // the address of the next page; "" for none, once the page was read where it is by offset
+	next     string // the address of the next page, where the answer says it; "" for none
 }
 
 // fetcher fetches the pages of a feed, once.
@@ -246,14 +247,22 @@ type watched struct {
 func (w *watched) Read(p []byte) (int, error) {
 	n, err := w.from.Read(p)
 	w.timer.Reset(w.f.limits.Stall)
-	w.f.read(n)
-	if w.f.taken += int64(n); w.f.taken > maxBytes {
-		return n, fmt.Errorf("the partner sends more than %d bytes", int64(maxBytes))
+	if tooMuch := w.f.took(n); tooMuch != nil {
+		return n, tooMuch
 	}
 	if cause := context.Cause(w.ctx); err != nil && err != io.EOF && cause != nil {
 		err = cause
 	}
 	return n, err
+}
+
+// took counts bytes of a run; the error is for more than one may have.
+func (f *fetcher) took(n int) error {
+	f.read(n)
+	if f.taken += int64(n); f.taken > maxBytes {
+		return fmt.Errorf("the partner sends more than %d bytes", int64(maxBytes))
+	}
+	return nil
 }
 
 // with is an address with another value of a parameter.
@@ -302,8 +311,7 @@ func (f *fetcher) resolve(at, next string) (string, error) {
 	}
 	u, err := base.Parse(next)
 	if err != nil || !core.SameOrigin(u.String(), f.settings.URL) || u.User != nil {
-		before, _, _ := strings.Cut(next, "?") // what follows may be for nobody's eyes
-		return "", failed(stepItems, "the next page is said to be at %.200q, which is not with the same partner", before)
+		return "", failed(stepItems, "the next page is said to be at %.200q, which is not with the same partner", outbound.Plain(next))
 	}
 	u.Fragment = ""
 	return u.String(), nil
@@ -326,7 +334,7 @@ func (f *fetcher) ask(ctx context.Context, method, at string, body []byte, known
 			wait = 0
 		case answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode == http.StatusServiceUnavailable ||
 			answer.StatusCode == http.StatusBadGateway || answer.StatusCode == http.StatusGatewayTimeout:
-			asked := retryAfter(answer.Header.Get("Retry-After"), f.now())
+			asked := outbound.RetryAfter(answer.Header, f.now(), longestAsked)
 			if wait = max(wait, asked); wait > longestAsk || try == maxTries {
 				return nil, &stepError{stepAnswer, refusal(answer), asked}
 			}
@@ -353,7 +361,7 @@ func refusal(answer *http.Response) error {
 		return errors.New("the partner says that nothing differs, though it was not asked that")
 	case code >= 300 && code < 400:
 		return fmt.Errorf("the partner sends us on to %.200q: redirects are not followed, write the address that it means",
-			answer.Header.Get("Location"))
+			outbound.Plain(answer.Header.Get("Location")))
 	case code == http.StatusUnauthorized || code == http.StatusForbidden:
 		return fmt.Errorf("the partner does not let us in: %s", answer.Status)
 	}
@@ -369,17 +377,6 @@ func beginning(body io.Reader) string {
 		n = len(text)
 	}
 	return strconv.Quote(strings.Join(strings.Fields(string(text[:n])), " "))
-}
-
-// retryAfter reads the header (RFC 9110, section 10.2.3).
-func retryAfter(text string, now time.Time) time.Duration {
-	if n, err := strconv.Atoi(text); err == nil && n > 0 {
-		return time.Duration(min(n, 24*3600)) * time.Second
-	}
-	if t, err := http.ParseTime(text); err == nil {
-		return max(t.Sub(now), 0)
-	}
-	return 0
 }
 
 // clock notes how far the partner's clock is from ours.
@@ -424,13 +421,18 @@ func (f *fetcher) request(ctx context.Context, method, at string, body []byte, k
 		if cause := context.Cause(ctx); cause != nil {
 			err = cause
 		}
-		var where *url.Error // has the address in it, and what may stand in its query
-		if errors.As(err, &where) {
-			err = where.Err
-		}
-		return nil, failed(stepAnswer, "the partner cannot be reached: %w", err)
+		return nil, failed(stepAnswer, "the partner cannot be reached: %w", withoutAddress(err))
 	}
 	return answer, nil
+}
+
+// withoutAddress is an error of a call without where it went, and what may stand in the query of that.
+func withoutAddress(err error) error {
+	var where *url.Error
+	if errors.As(err, &where) {
+		return where.Err
+	}
+	return err
 }
 
 func (f *fetcher) accepts() string {
@@ -480,11 +482,7 @@ func (f *fetcher) newToken(ctx context.Context) (err error) {
 	case errors.As(err, &refused):
 		return failed(stepSignIn, "no token is given: %s", refused.Response.Status)
 	case err != nil:
-		var where *url.Error
-		if errors.As(err, &where) {
-			err = where.Err
-		}
-		return failed(stepSignIn, "no token is given: %w", err)
+		return failed(stepSignIn, "no token is given: %w", withoutAddress(err))
 	case !strings.EqualFold(f.token.Type(), "Bearer"):
 		return failed(stepSignIn, "the token is of the type %q, and not one to bear", f.token.Type())
 	}
@@ -527,13 +525,4 @@ func asked(err error) int64 {
 		return int64(step.asked / time.Microsecond)
 	}
 	return 0
-}
-
-// checkTimes is a moment that a secret ends at.
-func parseUntil(text string) (int64, error) {
-	if text == "" {
-		return 0, nil
-	}
-	t, err := value.ParseTime(text)
-	return t.Num(), err
 }

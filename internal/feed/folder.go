@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -71,7 +72,7 @@ func files(s *core.Settings) (out []file, tag string, err error) {
 	}
 	if len(out) == 0 {
 		return nil, "", failed(stepAnswer, "there is no file in the folder that ends in %s",
-			strings.Join(slices.Sorted(keysOf(suffixes)), ", "))
+			strings.Join(slices.Sorted(maps.Keys(suffixes)), ", "))
 	}
 	return out, hex.EncodeToString(sum.Sum(nil)), nil
 }
@@ -118,9 +119,8 @@ type counted struct {
 
 func (c *counted) Read(p []byte) (int, error) {
 	n, err := c.in.Read(p)
-	c.f.read(n)
-	if c.f.taken += int64(n); c.f.taken > maxBytes {
-		return n, fmt.Errorf("there are more than %d bytes", int64(maxBytes))
+	if tooMuch := c.f.took(n); tooMuch != nil {
+		return n, tooMuch
 	}
 	return n, err
 }

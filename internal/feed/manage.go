@@ -35,9 +35,7 @@ func (s *Service) check(set *core.Settings, at string) error {
 	if _, err := set.Map(rb.Dict); err != nil {
 		return told(err)
 	}
-	s.mu.Lock()
-	o := s.options
-	s.mu.Unlock()
+	o := s.started()
 	if set.Folder != "" {
 		if err := checkFolder(set.Folder, o.Folders); err != nil {
 			return fault.Input(at+"/folder", err.Error())
@@ -99,9 +97,13 @@ func (s *Service) secretOf(f *kept.Feed) (string, error) {
 
 // seal lays the secret of a draft over a feed.
 func (s *Service) seal(f *kept.Feed, d *api.FeedDraft, now int64) error {
-	until, err := parseUntil(d.SecretUntil)
-	if err != nil {
-		return fault.Input("/secret_until", err.Error())
+	until := int64(0)
+	if d.SecretUntil != "" {
+		at, err := value.ParseTime(d.SecretUntil)
+		if err != nil {
+			return fault.Input("/secret_until", err.Error())
+		}
+		until = at.Num()
 	}
 	if !f.NeedsSecret() {
 		if d.Secret != "" {

@@ -61,7 +61,7 @@ func (x *running) count(how func(*core.Run)) {
 // close is the end of a run.
 func (x *running) close(err error) {
 	x.count(func(r *core.Run) {
-		r.EndedAt = formatTime(x.service.Micros())
+		r.EndedAt = value.FormatTime(x.service.Micros())
 		switch {
 		case errors.Is(err, errUnchanged):
 			r.Outcome = core.Unchanged
@@ -87,9 +87,7 @@ func (x *running) fetch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	o := s.options
-	s.mu.Unlock()
+	o := s.started()
 	if x.fetcher, err = newFetcher(&x.feed.Settings, secret, o.Policy, o.Limits, s.Now); err != nil {
 		return err
 	}
@@ -373,5 +371,3 @@ func (x *running) people(ctx context.Context, m *mapping.Mapping, folders []stri
 	x.count(func(r *core.Run) { r.Accepted, r.New, r.Gone, r.Moved = len(people), in.Added, in.Removed, in.Changed })
 	return nil
 }
-
-func formatTime(at int64) string { return value.FormatTime(at) }

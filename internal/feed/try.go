@@ -52,9 +52,7 @@ func (s *Service) Try(ctx context.Context, d api.FeedTrialDraft) (*api.FeedTrial
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	o := s.options
-	s.mu.Unlock()
+	o := s.started()
 	ctx, cancel := context.WithTimeoutCause(ctx, longestTrial, fmt.Errorf("the partner takes longer than %s", longestTrial))
 	defer cancel()
 	out := &api.FeedTrial{Items: []api.FeedTrialItem{}, Places: []mapping.Place{}}

@@ -12,6 +12,8 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -101,4 +103,25 @@ func (p Policy) transport(timeout time.Duration, identity *tls.Config) *http.Tra
 	return &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second,
 		TLSClientConfig: identity, ResponseHeaderTimeout: timeout, MaxResponseHeaderBytes: 64 << 10,
 		MaxIdleConnsPerHost: 16, IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true}
+}
+
+// RetryAfter is how long whoever answered wants to be left alone, up to a limit (RFC 9110, section
+// 10.2.3); 0 when the header does not say.
+func RetryAfter(header http.Header, now time.Time, most time.Duration) time.Duration {
+	text := header.Get("Retry-After")
+	if n, err := strconv.ParseInt(text, 10, 32); err == nil && n >= 0 {
+		return min(time.Duration(n)*time.Second, most)
+	}
+	if t, err := http.ParseTime(text); err == nil {
+		return min(max(t.Sub(now), 0), most)
+	}
+	return 0
+}
+
+// Plain is an address without its query, in which some keep a secret.
+func Plain(address string) string {
+	if before, _, cut := strings.Cut(address, "?"); cut {
+		return before + "?…"
+	}
+	return address
 }

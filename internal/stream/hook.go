@@ -20,6 +20,7 @@ import (
 	"ironledger.example/core/signal"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/kept"
+	"ironledger.example/internal/outbound"
 )
 
 // How web hooks are signed.
@@ -153,7 +154,7 @@ func hookAnswered(r *http.Response, now time.Time) (after time.Duration, err err
 	case code == http.StatusGone:
 		return 0, errGone
 	case code == http.StatusTooManyRequests || code >= 500:
-		after = retryAfter(r.Header.Get("Retry-After"), now)
+		after = outbound.RetryAfter(r.Header, now, longestAfter)
 	case code >= 300 && code < 400:
 		return 0, fmt.Errorf("the hook answered %s; redirects are not followed", r.Status)
 	case code >= 400 && code != http.StatusRequestTimeout && code != http.StatusTooEarly:

@@ -17,6 +17,7 @@ import (
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/kept"
+	"ironledger.example/internal/outbound"
 	"ironledger.example/internal/state"
 )
 
@@ -63,7 +64,7 @@ func (s *Service) create(ctx context.Context, actor string, st kept.Stream, secr
 		st.From = s.Store.Sealed().Size
 		st.Authorization = s.seal(&st, secret)
 		c.Record(actor, &event.StreamChanged{Stream: st.ID, Receiver: st.Receiver, Change: event.StreamCreated,
-			Endpoint: plain(st.Endpoint), Events: names(st.Requested)})
+			Endpoint: outbound.Plain(st.Endpoint), Events: names(st.Requested)})
 		return state.Put(c, state.StreamKind, st.ID, &st)
 	})
 	if err != nil {
@@ -201,14 +202,6 @@ func (s *Service) endpoint(pointer, url string) error {
 	return nil
 }
 
-// plain is an address without its query, in which some keep a secret.
-func plain(endpoint string) string {
-	if before, _, cut := strings.Cut(endpoint, "?"); cut {
-		return before + "?…"
-	}
-	return endpoint
-}
-
 func checkSecret(pointer, secret string) error {
 	if len(secret) > 4000 || strings.ContainsFunc(secret, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 		return fault.Input(pointer, "a header of at most 4000 bytes, in one line")
@@ -303,7 +296,7 @@ func (s *Service) Reconfigure(ctx context.Context, by *bearer.Token, in api.Stre
 			case secret != "" || whole || in.Delivery != nil:
 				st.Authorization = s.seal(st, secret)
 			}
-			return &event.StreamChanged{Change: event.StreamUpdated, Endpoint: plain(st.Endpoint), Events: names(st.Requested)}, nil
+			return &event.StreamChanged{Change: event.StreamUpdated, Endpoint: outbound.Plain(st.Endpoint), Events: names(st.Requested)}, nil
 		})
 	if err != nil {
 		return nil, err
@@ -487,7 +480,7 @@ func (s *Service) shown(st *kept.Stream) *api.Stream {
 	snap := s.Snapshot()
 	out := &api.Stream{ID: st.ID, Receiver: st.Receiver, Description: st.Description, Delivery: "push",
 		Form: cmp.Or(st.Form, rulebook.SetForm), Binary: st.Binary,
-		Endpoint: plain(st.Endpoint), Events: []string{}, Status: st.Status, Reason: st.Reason, By: st.By, Chosen: st.Chosen,
+		Endpoint: outbound.Plain(st.Endpoint), Events: []string{}, Status: st.Status, Reason: st.Reason, By: st.By, Chosen: st.Chosen,
 		Subjects: append([]string{}, st.Subjects...), CreatedAt: value.FormatTime(st.CreatedAt), CreatedBy: st.CreatedBy,
 		Place: snap.StreamPlace(st)}
 	if st.Endpoint == "" {

@@ -9,11 +9,11 @@ import (
 	"math/rand/v2"
 	"mime"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
 	"ironledger.example/internal/kept"
+	"ironledger.example/internal/outbound"
 )
 
 // How events are sent.
@@ -188,24 +188,13 @@ func answered(r *http.Response, body []byte, now time.Time) (after time.Duration
 		}
 		return 0, errors.New("the receiver answered 400 without saying why, as RFC 8935, section 2.3, asks")
 	case r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusServiceUnavailable:
-		after = retryAfter(r.Header.Get("Retry-After"), now)
+		after = outbound.RetryAfter(r.Header, now, longestAfter)
 	case r.StatusCode >= 300 && r.StatusCode < 400:
 		return 0, fmt.Errorf("the receiver answered %s; redirects are not followed", r.Status)
 	case r.StatusCode < 300:
 		return 0, fmt.Errorf("the receiver answered %s; only 202 says that it has the event (RFC 8935)", r.Status)
 	}
 	return after, fmt.Errorf("the receiver answered %s", r.Status)
-}
-
-// retryAfter reads how long to wait (RFC 9110, section 10.2.3).
-func retryAfter(text string, now time.Time) time.Duration {
-	if n, err := strconv.ParseInt(text, 10, 32); err == nil && n >= 0 {
-		return min(time.Duration(n)*time.Second, longestAfter)
-	}
-	if t, err := http.ParseTime(text); err == nil {
-		return min(max(t.Sub(now), 0), longestAfter)
-	}
-	return 0
 }
 
 func clipped(text string) string { return text[:min(len(text), 300)] }

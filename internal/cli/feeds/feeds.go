@@ -158,17 +158,7 @@ func showCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "show FEED", Short: "Show a feed: where it is, how its runs went, what was not taken", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete(a), Example: "  ironledger feed show fleet-desk",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.GetFeed(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return show(a, got)
-		},
+		RunE: shell.OfOne(a, (*client.Client).GetFeed, show),
 	}
 }
 
@@ -177,17 +167,9 @@ func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 	return shell.WithReason(&cobra.Command{
 		Use: verb + " FEED", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Example: "  ironledger feed " + verb + " fleet-desk --reason 'The partner works on it, ticket 812'",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.SetFeedStatus(cmd.Context(), args[0], api.FeedStatusDraft{Status: status, Reason: reason})
-			if err != nil {
-				return err
-			}
-			return show(a, got)
-		},
+		RunE: shell.OfOne(a, func(cl *client.Client, ctx context.Context, id string) (*client.Reply[api.Feed], error) {
+			return cl.SetFeedStatus(ctx, id, api.FeedStatusDraft{Status: status, Reason: reason})
+		}, show),
 	}, &reason)
 }
 

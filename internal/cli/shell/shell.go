@@ -5,6 +5,7 @@ package shell
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -197,4 +198,20 @@ func WithReason(c *cobra.Command, into *string) *cobra.Command {
 	c.Flags().StringVar(into, "reason", "", "why; recorded")
 	Must(c.MarkFlagRequired("reason"))
 	return c
+}
+
+// OfOne runs a command that calls for one thing, named by its argument, and shows what came back.
+func OfOne[T any](a *App, call func(*client.Client, context.Context, string) (*client.Reply[T], error),
+	show func(*App, *client.Reply[T]) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		cl, err := a.Client()
+		if err != nil {
+			return err
+		}
+		got, err := call(cl, cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return show(a, got)
+	}
 }

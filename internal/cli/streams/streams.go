@@ -137,17 +137,7 @@ func showCmd(a *shell.App) *cobra.Command {
 		Use: "show STREAM", Short: "Show a stream: what it tells whom, how far it is, what went wrong",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Example: "  ironledger stream show st-06h0fkcqq400gcd1xwky",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.GetStream(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return print(a, got)
-		},
+		RunE:    shell.OfOne(a, (*client.Client).GetStream, print),
 	}
 }
 
@@ -240,17 +230,9 @@ func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 	return shell.WithReason(&cobra.Command{
 		Use: verb + " STREAM", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Example: "  ironledger stream " + verb + " st-06h0fkcqq400gcd1xwky --reason 'The partner works on it, ticket 812'",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			got, err := cl.SetStreamStatus(cmd.Context(), args[0], api.StreamStatusDraft{Status: status, Reason: reason})
-			if err != nil {
-				return err
-			}
-			return print(a, got)
-		},
+		RunE: shell.OfOne(a, func(cl *client.Client, ctx context.Context, id string) (*client.Reply[api.Stream], error) {
+			return cl.SetStreamStatus(ctx, id, api.StreamStatusDraft{Status: status, Reason: reason})
+		}, print),
 	}, &reason)
 }
 

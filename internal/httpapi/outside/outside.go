@@ -19,6 +19,7 @@ import (
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/heard"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/outbound"
 	"ironledger.example/internal/service"
 )
 
@@ -138,9 +139,8 @@ func (r Routes) ListFeeds(c *gin.Context) (api.List[api.Feed], error) {
 // mask hides what stands in the query of a feed's address from who may not change it: some keep a
 // secret there.
 func mask(c *gin.Context, f *api.Feed) {
-	before, _, asked := strings.Cut(f.Feed.URL, "?")
-	if asked && !edge.Actor(c).Role.May(bearer.MayAdmin) {
-		f.Feed.URL = before + "?…"
+	if !edge.Actor(c).Role.May(bearer.MayAdmin) {
+		f.Feed.URL = outbound.Plain(f.Feed.URL)
 	}
 }
 
