@@ -24,7 +24,7 @@ func browser(t *testing.T) context.Context {
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancelPage := chromedp.NewContext(ctx)
-	ctx, cancelTime := context.WithTimeout(ctx, 4*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 15*time.Minute)
 	t.Cleanup(func() { cancelTime(); cancelPage(); cancel() })
 	do(t, ctx, chromedp.EmulateViewport(1280, 800))
 	return ctx
@@ -41,27 +41,19 @@ func do(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Voi
 // until waits for the page to say a text.
 func until(t *testing.T, ctx context.Context, text string) {
 	t.Helper()
-	for range 150 {
-		if strings.Contains(pageText(t, ctx), text) {
-			return
-		}
-		time.Sleep(100 * time.Millisecond)
+	if !soon(func() bool { return strings.Contains(pageText(t, ctx), text) }) {
+		picture(t, ctx, "failed")
+		t.Fatalf("the page never says %q; it says:\n%s", text, pageText(t, ctx))
 	}
-	picture(t, ctx, "failed")
-	t.Fatalf("the page never says %q; it says:\n%s", text, pageText(t, ctx))
 }
 
 // untilNot waits for the page to say a text no longer.
 func untilNot(t *testing.T, ctx context.Context, text string) {
 	t.Helper()
-	for range 150 {
-		if !strings.Contains(pageText(t, ctx), text) {
-			return
-		}
-		time.Sleep(100 * time.Millisecond)
+	if !soon(func() bool { return !strings.Contains(pageText(t, ctx), text) }) {
+		picture(t, ctx, "failed")
+		t.Fatalf("the page goes on saying %q:\n%s", text, pageText(t, ctx))
 	}
-	picture(t, ctx, "failed")
-	t.Fatalf("the page goes on saying %q:\n%s", text, pageText(t, ctx))
 }
 
 func pageText(t *testing.T, ctx context.Context) string {

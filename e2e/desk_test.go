@@ -24,14 +24,12 @@ func script(t *testing.T, ctx context.Context, js string) string {
 // press clicks the first button or link that says a text, or begins with it.
 func press(t *testing.T, ctx context.Context, text string) {
 	t.Helper()
-	for range 100 {
-		if script(t, ctx, fmt.Sprintf(`const text=%q, all=[...document.querySelectorAll('button,a')].filter(b=>!b.disabled); const b=all.find(b=>b.innerText.trim()===text)??all.find(b=>b.innerText.trim().startsWith(text)); if(!b) return 'no'; b.click(); return 'yes'`, text)) == "yes" {
-			return
-		}
-		time.Sleep(50 * time.Millisecond)
+	if !soon(func() bool {
+		return script(t, ctx, fmt.Sprintf(`const text=%q, all=[...document.querySelectorAll('button,a')].filter(b=>!b.disabled); const b=all.find(b=>b.innerText.trim()===text)??all.find(b=>b.innerText.trim().startsWith(text)); if(!b) return 'no'; b.click(); return 'yes'`, text)) == "yes"
+	}) {
+		picture(t, ctx, "failed")
+		t.Fatalf("there is no button %q on\n%s", text, pageText(t, ctx))
 	}
-	picture(t, ctx, "failed")
-	t.Fatalf("there is no button %q on\n%s", text, pageText(t, ctx))
 }
 
 // open goes to a page and waits until it says a text.
@@ -49,14 +47,11 @@ const editor = `document.querySelector('.editor').shadowRoot.querySelector('.cm-
 func typeOver(t *testing.T, ctx context.Context, line, word, text string) {
 	t.Helper()
 	at := ""
-	for range 100 {
+	soon(func() bool {
 		at = script(t, ctx, fmt.Sprintf(`const root=document.querySelector('.editor')?.shadowRoot; const line=[...(root?.querySelectorAll('.cm-line')??[])].find(l=>l.textContent.includes(%q)); if(!line) return '';
 			const walk=document.createTreeWalker(line,NodeFilter.SHOW_TEXT); for(let n;n=walk.nextNode();){ const i=n.data.indexOf(%q); if(i<0) continue; const r=document.createRange(); r.setStart(n,i); r.setEnd(n,i+%d); const b=r.getBoundingClientRect(); return Math.round(b.x+b.width/2)+' '+Math.round(b.y+b.height/2) } return ''`, line, word, len(word)))
-		if at != "" {
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+		return at != ""
+	})
 	var x, y float64
 	if _, err := fmt.Sscan(at, &x, &y); err != nil {
 		t.Fatalf("the editor has no line %q with %q", line, word)
@@ -164,29 +159,20 @@ func TestTheDesk(t *testing.T) {
 		typeOver(t, ctx, "check: storage.encrypted or", "encrypted", "encryptd")
 		until(t, ctx, "there is no name storage.encryptd; did you mean storage.encrypted?")
 		until(t, ctx, "1 problem.")
-		for range 50 {
-			if script(t, ctx, `return document.querySelector('.editor').shadowRoot.querySelectorAll('.cm-lint-marker-error').length`) == "1" {
-				break
-			}
-			time.Sleep(100 * time.Millisecond)
-		}
-		if n := script(t, ctx, `return document.querySelector('.editor').shadowRoot.querySelectorAll('.cm-lint-marker-error').length`); n != "1" {
-			t.Errorf("%s lines are marked", n)
-		}
+		within(t, "one line is marked", func() bool {
+			return script(t, ctx, `return document.querySelector('.editor').shadowRoot.querySelectorAll('.cm-lint-marker-error').length`) == "1"
+		})
 		picture(t, ctx, "console-rulebook")
 		// It completes names of attributes.
 		typeOver(t, ctx, "check: firewall.on", "firewall", "antima")
 		time.Sleep(300 * time.Millisecond) // as a person types
 		do(t, ctx, chromedp.KeyEvent("l"))
-		for range 50 {
-			if strings.Contains(script(t, ctx,
-				`return document.querySelector('.editor').shadowRoot.querySelector('.cm-tooltip-autocomplete')?.innerText ?? ''`), "antimalware.on") {
-				break
-			}
-			time.Sleep(100 * time.Millisecond)
-		}
-		if got := script(t, ctx, `return document.querySelector('.editor').shadowRoot.querySelector('.cm-tooltip-autocomplete')?.innerText ?? ''`); !strings.Contains(got, "antimalware.updated_at") {
-			t.Errorf("it offers %q", got)
+		offers := ""
+		if !soon(func() bool {
+			offers = script(t, ctx, `return document.querySelector('.editor').shadowRoot.querySelector('.cm-tooltip-autocomplete')?.innerText ?? ''`)
+			return strings.Contains(offers, "antimalware.on") && strings.Contains(offers, "antimalware.updated_at")
+		}) {
+			t.Errorf("it offers %q", offers)
 		}
 		// The draft outlives the page.
 		do(t, ctx, chromedp.Navigate(s.url+"/devices"))

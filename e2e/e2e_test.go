@@ -63,6 +63,27 @@ type server struct {
 
 var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 
+// patience is how long a test waits for what a quiet machine does at once.
+const patience = 90 * time.Second
+
+// soon waits until something holds, and says whether it does.
+func soon(holds func() bool) bool {
+	for until := time.Now().Add(patience); !holds(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(until) {
+			return false
+		}
+	}
+	return true
+}
+
+// within fails the test unless something holds soon.
+func within(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	if !soon(holds) {
+		t.Fatalf("%s, in vain", what)
+	}
+}
+
 // start runs "ironledger serve" or "demo" on a free port until the test ends.
 func start(t *testing.T, verb, data string, flags ...string) *server {
 	t.Helper()
@@ -102,7 +123,7 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 	case s.url = <-found:
 	case err := <-s.done:
 		t.Fatalf("the service ended at once: %v\n%s", err, log)
-	case <-time.After(30 * time.Second):
+	case <-time.After(patience):
 		t.Fatal("the service does not start")
 	}
 	t.Cleanup(func() { s.stop(t) })

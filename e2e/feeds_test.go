@@ -135,15 +135,13 @@ func choose(t *testing.T, ctx context.Context, label, words string) {
 	field := fmt.Sprintf(`input[aria-label=%q]`, label)
 	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(fmt.Sprintf(`.el-select:has(%s)`, field))), chromedp.Click(chromedp.CSS(fmt.Sprintf(`.el-select:has(%s) .el-select__wrapper`, field))))
 	find := fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((o) => o.checkVisibility() && o.innerText.trim() === %q)`, words)
-	for until := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	within(t, fmt.Sprintf("%q can be chosen for %s", words, label), func() bool {
 		hit, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`((o) => { o?.click(); return Boolean(o) })(`+find+`)`))
-		if err != nil || time.Now().After(until) {
-			t.Fatalf("there is no %q to choose for %s (%v)", words, label, err)
+		if err != nil {
+			t.Fatal(err)
 		}
-		if hit {
-			return
-		}
-	}
+		return hit
+	})
 }
 
 func typed(t *testing.T, ctx context.Context, name, text string) {
@@ -248,15 +246,13 @@ http {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }) // its workers with it
-	for until := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if conn, err := net.Dial("tcp", at); err == nil {
+	within(t, "nginx answers", func() bool {
+		conn, err := net.Dial("tcp", at)
+		if err == nil {
 			conn.Close()
-			break
 		}
-		if time.Now().After(until) {
-			t.Fatal("nginx does not answer")
-		}
-	}
+		return err == nil
+	})
 	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
 	s.run(t, feedBook, "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
 	feed := func(path string) string {

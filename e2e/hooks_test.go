@@ -14,7 +14,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	cloudhttp "github.com/cloudevents/sdk-go/v2/protocol/http"
 )
@@ -63,17 +62,16 @@ func openHook(t *testing.T) *hooks {
 
 func (h *hooks) await(t *testing.T, n int) hookCall {
 	t.Helper()
-	for until := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	var got []hookCall
+	if !soon(func() bool {
 		h.mu.Lock()
-		got := slices.Clone(h.got)
-		h.mu.Unlock()
-		if len(got) >= n {
-			return got[n-1]
-		}
-		if time.Now().After(until) {
-			t.Fatalf("%d calls came, %d are due", len(got), n)
-		}
+		defer h.mu.Unlock()
+		got = slices.Clone(h.got)
+		return len(got) >= n
+	}) {
+		t.Fatalf("%d calls came, %d are due", len(got), n)
 	}
+	return got[n-1]
 }
 
 // signed are the signatures of a call that fit a secret (Standard Webhooks, "Verifying
@@ -220,13 +218,10 @@ func TestWhatWasRefusedIsSentAgain(t *testing.T) {
 	var list struct {
 		Items []struct{ ID, Device, Why string }
 	}
-	for range 100 {
+	soon(func() bool {
 		s.run(t, "", "stream", "letters", st.ID, "-o", "json").into(t, &list)
-		if len(list.Items) == 2 {
-			break
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+		return len(list.Items) == 2
+	})
 	if len(list.Items) != 2 || list.Items[0].Device != "d1" || !strings.Contains(list.Items[0].Why, "invalid_audience") {
 		t.Fatalf("kept are %+v", list)
 	}
@@ -270,7 +265,7 @@ baselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}
 		change(2)
 	}
 	var levels []string
-	for until := time.Now().Add(40 * time.Second); len(levels) < changes && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+	soon(func() bool {
 		levels = nil
 		seen := map[string]bool{}
 		room.mu.Lock()
@@ -292,7 +287,8 @@ baselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}
 			seen[says.ID] = true
 		}
 		room.mu.Unlock()
-	}
+		return len(levels) >= changes
+	})
 	for i, level := range levels {
 		if want := []string{"limited", "strong"}[i%2]; level != want {
 			t.Errorf("change %d is told as %s", i+1, level)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -179,17 +180,16 @@ func openInbox(t *testing.T) *inbox {
 // await waits until n tokens came, and returns them.
 func (b *inbox) await(t *testing.T, n int) []string {
 	t.Helper()
-	for until := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	var got []string
+	if !soon(func() bool {
 		b.mu.Lock()
-		got := append([]string{}, b.got...)
-		b.mu.Unlock()
-		if len(got) >= n {
-			return got
-		}
-		if time.Now().After(until) {
-			t.Fatalf("%d events came, %d are due", len(got), n)
-		}
+		defer b.mu.Unlock()
+		got = slices.Clone(b.got)
+		return len(got) >= n
+	}) {
+		t.Fatalf("%d events came, %d are due", len(got), n)
 	}
+	return got
 }
 
 // ask calls an endpoint of the transmitter and reads its answer.
@@ -485,8 +485,8 @@ func TestAStreamIsChangedByManyAtOnce(t *testing.T) {
 	s.shows(t, "m4", true)
 	s.shows(t, "m5", true)
 	// The newest that was told of each device is how it stands.
-	for until := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		newest := map[string]any{}
+	newest := map[string]any{}
+	if !soon(func() bool {
 		seen := map[string]bool{}
 		for _, token := range box.await(t, 0) {
 			x := claimsOf(t, token)
@@ -496,12 +496,9 @@ func TestAStreamIsChangedByManyAtOnce(t *testing.T) {
 			}
 			seen[x.ID] = true
 		}
-		if newest["GF-m4"] == "compliant" && newest["GF-m5"] == "compliant" {
-			return
-		}
-		if time.Now().After(until) {
-			t.Fatalf("told is %v", newest)
-		}
+		return newest["GF-m4"] == "compliant" && newest["GF-m5"] == "compliant"
+	}) {
+		t.Fatalf("told is %v", newest)
 	}
 }
 
@@ -512,16 +509,19 @@ func TestSignalsMissNothing(t *testing.T) {
 	m, box, idp := s.metadata(t), openInbox(t), s.tokenOf(t, "idp", "receiver")
 	_ = m
 	// What it answers at first: a page, a redirect, trouble, a page of an error.
-	box.answer = func(n int, w http.ResponseWriter) bool {
-		switch n {
-		case 1:
+	paging, redirected, refused := true, false, 0 // held by box.mu
+	box.answer = func(_ int, w http.ResponseWriter) bool {
+		switch {
+		case paging:
 			w.WriteHeader(http.StatusOK)
-		case 2:
+		case !redirected:
+			redirected = true
 			w.Header().Set("Location", "http://10.0.0.1/")
 			w.WriteHeader(http.StatusTemporaryRedirect)
 		default:
 			return false
 		}
+		refused++
 		return true
 	}
 	var c configuration
@@ -537,7 +537,12 @@ func TestSignalsMissNothing(t *testing.T) {
 	}
 	change(1)
 	box.await(t, 1)
-	s.run(t, "", "stream", "show", c.ID).want(t, 0, "only 202 says that it has the event")
+	within(t, "the trouble is shown", func() bool {
+		return strings.Contains(s.run(t, "", "stream", "show", c.ID).out, "only 202 says that it has the event")
+	})
+	box.mu.Lock()
+	paging = false
+	box.mu.Unlock()
 	for range rounds() {
 		change(5)
 		s.kill(t)
@@ -546,12 +551,12 @@ func TestSignalsMissNothing(t *testing.T) {
 	}
 	// Each change is told, in order, some more than once.
 	want, at := changes, 0
-	for until := time.Now().Add(40 * time.Second); at < want && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+	if !soon(func() bool {
 		at = 0
 		seen := map[string]bool{}
 		box.mu.Lock()
 		for i, token := range box.got {
-			if i < 2 {
+			if i < refused {
 				continue // it was not acknowledged
 			}
 			x := claimsOf(t, token)
@@ -566,8 +571,8 @@ func TestSignalsMissNothing(t *testing.T) {
 			}
 		}
 		box.mu.Unlock()
-	}
-	if at != want {
+		return at == want
+	}) {
 		t.Fatalf("%d changes were told of %d", at, want)
 	}
 	t.Run("one that refuses everything is paused", func(t *testing.T) {
@@ -580,16 +585,9 @@ func TestSignalsMissNothing(t *testing.T) {
 		}
 		box.mu.Unlock()
 		change(22)
-		for until := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-			r := s.run(t, "", "stream", "show", c.ID)
-			if strings.Contains(r.out, "paused") {
-				r.want(t, 0, "20 events one after another could not be told", "invalid_audience: who are you")
-				break
-			}
-			if time.Now().After(until) {
-				t.Fatalf("it goes on: %s", r.out)
-			}
-		}
+		within(t, "it is paused", func() bool { return strings.Contains(s.run(t, "", "stream", "show", c.ID).out, "paused") })
+		s.run(t, "", "stream", "show", c.ID).want(t, 0, "20 events one after another could not be told",
+			"invalid_audience: who are you")
 	})
 }
 
@@ -673,15 +671,13 @@ func TestTheConsoleShowsSignals(t *testing.T) {
 	var list struct {
 		Items []struct{ Endpoint string }
 	}
-	for until := time.Now().Add(10 * time.Second); provider == ""; time.Sleep(20 * time.Millisecond) {
+	within(t, "the stand-in has a stream", func() bool {
 		s.call(t, "GET", "/api/v1/streams", adminToken, "", "").into(t, http.StatusOK, &list)
 		if len(list.Items) > 1 {
 			provider = strings.TrimSuffix(list.Items[0].Endpoint, "/events")
 		}
-		if time.Now().After(until) {
-			t.Fatal("the stand-in has no stream")
-		}
-	}
+		return provider != ""
+	})
 	for _, score := range []int{95, 0, 95} {
 		s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json", fmt.Sprintf(
 			`{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":%d}}`, score)).into(t, 200, nil)

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -43,21 +42,21 @@ func called[T any](t *testing.T, ctx context.Context, script string) (value T) {
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[string](start)); err != nil {
 		t.Fatal(err)
 	}
-	for range 100 {
+	if !soon(func() bool {
 		told, err := chromedp.Run(ctx, chromedp.Evaluate[string]("window.told"))
 		if err != nil {
 			t.Fatal(err)
 		}
 		if told == "" {
-			time.Sleep(20 * time.Millisecond)
-			continue
+			return false
 		}
 		if err := json.Unmarshal([]byte(told), &value); err != nil {
 			t.Fatalf("%s: %s", script, told)
 		}
-		return value
+		return true
+	}) {
+		t.Fatalf("%s: it never ends", script)
 	}
-	t.Fatalf("%s: it never ends", script)
 	return value
 }
 

@@ -60,7 +60,7 @@ func (h *hook) counts() (took, tries int) {
 
 func eventually(t *testing.T, what string, holds func() bool) {
 	t.Helper()
-	for until := time.Now().Add(20 * time.Second); !holds(); time.Sleep(2 * time.Millisecond) {
+	for until := time.Now().Add(90 * time.Second); !holds(); time.Sleep(2 * time.Millisecond) {
 		if time.Now().After(until) {
 			t.Fatalf("%s, in vain", what)
 		}
