@@ -26,7 +26,7 @@ demo: build ## the service with the data of Gullholm Ferries
 # What runs under the race detector runs once; but of the service what is tried at random is
 # tried in full too.
 test: lint browser race fuzz ## everything
-	$(GO) test $$($(GO) list ./... | grep -vE '/(core|internal)/') ./internal/service
+	$(GO) test -parallel 4 -timeout 30m $$($(GO) list ./... | grep -vE '/(core|internal)/') ./internal/service
 
 lint: console/dist/index.html lint-generated ## gofmt, vet, staticcheck, vue-tsc and eslint
 	@$(MAKE) --no-print-directory -j2 lint-go lint-console
@@ -40,7 +40,7 @@ lint-console:
 	cd console && npm run --silent typecheck && npm run --silent lint
 
 race: console/dist/index.html ## the core and the service under the race detector
-	CGO_ENABLED=1 $(GO) test -race ./core/... ./internal/...
+	CGO_ENABLED=1 $(GO) test -race -parallel 3 -timeout 30m ./core/... ./internal/...
 
 fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZTIME) ./core/condition

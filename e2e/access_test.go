@@ -14,6 +14,7 @@ import (
 
 // The rest of AuthZEN 1.0 beside the single evaluation.
 func TestAuthZENInFull(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	post := func(path, body string) reply {
 		return s.call(t, "POST", path, adminToken, "application/json", body)
@@ -140,6 +141,7 @@ func copyRulebook(t *testing.T, pairs ...string) string {
 
 // What an administrator finds out before and after a change of gates.
 func TestAccessFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := start(t, "demo", dir)
 	s.run(t, "", "ask", "who", "payroll", "--mfa").want(t, 0, maren, "GF-L-1042 (strong)",
@@ -219,6 +221,7 @@ func TestAccessFromTheCommandLine(t *testing.T) {
 
 // A certificate that two devices show is a proof for neither.
 func TestOneCertificateOfTwoDevices(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	var list []struct{ Device, SHA256, State string }
 	out := s.run(t, "", "certificate", "list", "-o", "json").want(t, 0).out
@@ -248,6 +251,7 @@ func TestOneCertificateOfTwoDevices(t *testing.T) {
 // A new device's way in: from the roster by itself, else over a person's desk;
 // and out again.
 func TestEnrolment(t *testing.T) {
+	t.Parallel()
 	dir, whole := t.TempDir(), t
 	s := start(t, "demo", dir)
 	s.run(t, "serial,hardware_id,note\nGF-N-7001,,Boxed\n", "roster", "import", "-").want(t, 0)

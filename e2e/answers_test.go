@@ -149,6 +149,7 @@ func restarted(t *testing.T, s *server) *server {
 // An allow that ended does not come back with a restart, nor does one whose place
 // it took; and whoever took its ground is on record.
 func TestAllowsThatEndedStayEnded(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	edge, sensor := s.token(t, "edge", "enforcer"), s.token(t, "sensor", "source")
 	card := demo.NewCard("GF-1", time.Now())
@@ -201,6 +202,7 @@ func (s *server) print(t *testing.T, device string) string {
 // What identifies a device behind a proxy is a certificate that is trusted at that
 // moment.
 func TestCertificatesThatIdentify(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	edge, now := s.token(t, "edge", "enforcer"), time.Now()
 	ask := func(certificate string) int {
@@ -234,6 +236,7 @@ func TestCertificatesThatIdentify(t *testing.T) {
 
 // Keys are evidence: who may say which device is which, and what becomes of keys.
 func TestWhoIsWho(t *testing.T) {
+	t.Parallel()
 	whole := t // a service outlives the part that starts it again
 	s := openHouse(t, `sources:
   - {id: agent, provides: ["*"]}
@@ -346,6 +349,7 @@ ignore_keys: [GF-DUMMY]
 
 // A device that is held, refused or retired is not known, whatever is reported of it.
 func TestDevicesThatAreNotAdmitted(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	state := func(serial string) (id string) {
 		t.Helper()
@@ -409,6 +413,7 @@ func TestDevicesThatAreNotAdmitted(t *testing.T) {
 
 // People whom the directory does not know, and a directory that would shut people out.
 func TestADirectoryIsGuarded(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	says(t, s.decided(t, "leaver", "board", ""), "deny", "the directory does not know leaver")
 	says(t, s.decided(t, "master", "board", ""), "allow")
@@ -432,6 +437,7 @@ func TestADirectoryIsGuarded(t *testing.T) {
 
 // One administrator who was denied anyway does not disarm the guard.
 func TestALoneAdministratorHoldsAPublicationBack(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	s.run(t, "id,name,groups\nedda,Edda,it\n", "person", "import", "-").want(t, 0)
 	s.report(t, adminToken, `"identity":{"id":"d3"}`, fit+`,"owner":"ida"`)
@@ -445,6 +451,7 @@ func TestALoneAdministratorHoldsAPublicationBack(t *testing.T) {
 
 // The address that is judged is the one that is served.
 func TestAmbiguousAddressesAreRefused(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	edge := s.token(t, "edge", "enforcer")
 	ask := func(uri string, more ...string) int {
@@ -489,6 +496,7 @@ func TestAmbiguousAddressesAreRefused(t *testing.T) {
 
 // A ticket decides no more in the name of an enforcer whose token is gone.
 func TestATicketOutlivesNoEnforcer(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	edge := s.token(t, "edge", "enforcer")
 	req := s.request(t, "GET", "/forward-auth", edge)
@@ -514,6 +522,7 @@ func TestATicketOutlivesNoEnforcer(t *testing.T) {
 
 // One caller cannot use up the service.
 func TestBudgets(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	t.Run("a flood of nothing", func(t *testing.T) {
 		var in api.IngestResult
@@ -596,6 +605,7 @@ func TestBudgets(t *testing.T) {
 
 // Smaller things.
 func TestEdges(t *testing.T) {
+	t.Parallel()
 	s := openHouse(t, "")
 	t.Run("an id may have a slash in it", func(t *testing.T) {
 		s.report(t, adminToken, `"identity":{"id":"dock/7 ?#%"}`, fit)

@@ -34,6 +34,7 @@ type standing struct {
 }
 
 func TestOfflineAppraisal(t *testing.T) {
+	t.Parallel()
 	args := []string{"appraise", "--rulebook", "../demo/rulebook", "--evidence", "../demo/devices.ndjson",
 		"--people", "../demo/people.csv", "--roster", "../demo/roster.csv", "--at", "2026-11-20T08:00:00Z",
 		"-o", "ndjson"}
@@ -83,6 +84,7 @@ func TestOfflineAppraisal(t *testing.T) {
 }
 
 func TestOfflineDecisions(t *testing.T) {
+	t.Parallel()
 	args := []string{"decide", "--rulebook", "../demo/rulebook", "--evidence", "../demo/devices.ndjson",
 		"--people", "../demo/people.csv", "--at", "2026-11-20T08:00:00Z", "--requests"}
 	type response struct {
@@ -108,6 +110,7 @@ func TestOfflineDecisions(t *testing.T) {
 // The same evidence, people and rulebook must come to the same answers with
 // and without a service.
 func TestOfflineAgreesWithTheService(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	s.run(t, "", "rulebook", "publish", "../demo/rulebook", "-m", "first").want(t, 0, "Version 1 is in force")
 	s.run(t, "", "person", "import", "../demo/people.csv").want(t, 0, "44 people added")
@@ -149,6 +152,7 @@ func TestOfflineAgreesWithTheService(t *testing.T) {
 }
 
 func TestRulebookOnFiles(t *testing.T) {
+	t.Parallel()
 	offline(t, "", "rulebook", "check", "../demo/rulebook").want(t, 0,
 		"gullholm is right: 6 baselines with 25 rules, 11 gates")
 	offline(t, "", "rulebook", "test", "../demo/rulebook").want(t, 0, "6 of 6 examples come out as they must")
@@ -175,6 +179,7 @@ func TestRulebookOnFiles(t *testing.T) {
 }
 
 func TestClient(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	s.run(t, "", "status").want(t, 0, "71 devices, 44 people, 190 decisions recorded", "▮▮▮▮ strong", "▯▯▯▯ barred")
 	s.run(t, "", "device", "list", "--where", "level == limited and form == tablet", "--sort",
@@ -310,6 +315,7 @@ func TestClient(t *testing.T) {
 }
 
 func TestUsage(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		args []string
 		code int
@@ -337,6 +343,7 @@ func TestUsage(t *testing.T) {
 }
 
 func TestStory(t *testing.T) {
+	t.Parallel()
 	r := offline(t, "", "demo", "--story", "--fast").want(t, 0)
 	for _, text := range []string{"bridge-tablet/os-current is fail: os.version is 16.7.2, needs >= 17.5",
 		"stands  strong, before it limited", "STEP-UP", "laptop/no-threat is fail: threat.score is 92",
@@ -358,6 +365,7 @@ func TestStory(t *testing.T) {
 // Every command must say what it is for, and show an example when it takes
 // arguments or flags of its own.
 func TestEveryCommandHasHelp(t *testing.T) {
+	t.Parallel()
 	seen := 0
 	var walk func(path []string)
 	walk = func(path []string) {

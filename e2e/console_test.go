@@ -91,6 +91,7 @@ func signIn(t *testing.T, ctx context.Context, s *server) {
 }
 
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	ctx := browser(t)
 	signIn(t, ctx, s)
@@ -353,6 +354,7 @@ func TestConsole(t *testing.T) {
 }
 
 func TestConsoleInTheDark(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("IRONLEDGER_SHOTS") == "" {
 		t.Skip("this makes a picture for people; set IRONLEDGER_SHOTS to a folder")
 	}

@@ -60,6 +60,7 @@ func typeOver(t *testing.T, ctx context.Context, line, word, text string) {
 }
 
 func TestTheDesk(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	ctx := browser(t)
 	signIn(t, ctx, s)

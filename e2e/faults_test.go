@@ -124,6 +124,7 @@ func (x *sent) load(t *testing.T, s *server, stop chan struct{}) *sync.WaitGroup
 // Killed at any moment, the service has recorded whatever it answered, once;
 // its ledger verifies, and no device stands otherwise than its evidence says.
 func TestAKilledServiceKeepsWhatItAnswered(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	start(t, "demo", dir).stop(t)
 	all, reported := 0, 0
@@ -239,6 +240,7 @@ func (s *server) recovered(t *testing.T) {
 }
 
 func TestAFullDiskDeniesUntilThereIsRoom(t *testing.T) {
+	t.Parallel()
 	prlimit, err := exec.LookPath("prlimit")
 	if err != nil {
 		t.Skip("prlimit (util-linux) is not here")
@@ -264,6 +266,7 @@ func TestAFullDiskDeniesUntilThereIsRoom(t *testing.T) {
 }
 
 func TestALockedDatabaseDeniesUntilItIsFree(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	db, err := sql.Open("sqlite", engine.DatabasePath(s.data))
 	if err != nil {
@@ -307,6 +310,7 @@ func refusesToStart(t *testing.T, data string, change func(*exec.Cmd), flags ...
 }
 
 func TestReadOnlyRecordsAreToldAtTheStart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	start(t, "demo", dir).stop(t)
 	change := func(*exec.Cmd) {}
@@ -342,6 +346,7 @@ func TestReadOnlyRecordsAreToldAtTheStart(t *testing.T) {
 }
 
 func TestALostKeyStopsTheStartUntilSomebodySaysWhy(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir(), "--listen", "127.0.0.1:0")
 	s.run(t, "", "ledger", "head").want(t, 0, "for the first time")
 	listen := strings.TrimPrefix(s.url, "http://")
@@ -380,6 +385,7 @@ func damage(t *testing.T, dir, text string, with []byte) {
 }
 
 func TestDamagedRecordsAreNamed(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := start(t, "demo", dir)
 	var page struct{ Items []struct{ Seq int } }
@@ -443,6 +449,7 @@ func refusesOrStarts(t *testing.T, dir string) string {
 }
 
 func TestAClockSetBackDoesNotTurnTimeBack(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	start(t, "demo", dir).stop(t)
 	svc, err := service.Open(context.Background(),

@@ -152,6 +152,7 @@ func typed(t *testing.T, ctx context.Context, name, text string) {
 
 // The console leads through setting a feed up, with the partner's answer at each step, and shows how it goes.
 func TestTheConsoleSetsAFeedUp(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
 	s.run(t, feedBook, "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
 	s.run(t, `{"source":"agent","identity":{"id":"GF-L-1"},"evidence":{"storage.encrypted":false}}`, "device", "import", "-").want(t, 0)

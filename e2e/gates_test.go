@@ -15,6 +15,7 @@ import (
 // What an administrator and the help desk see of access in the console, and
 // what a person sees of a refusal in a browser.
 func TestTheGates(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	ctx := browser(t)
 	signIn(t, ctx, s)

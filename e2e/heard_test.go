@@ -87,6 +87,7 @@ baselines: [{id: b, rules: [{id: calm, check: threat.level <= medium, cap: barre
 // A partner pushes events to the service: taken ones count at once, wrong ones get the error of RFC 8935, and who
 // floods with wrong ones keeps nobody else from being heard.
 func TestEventsArePushed(t *testing.T) {
+	t.Parallel()
 	w := openWatcher(t)
 	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
 	s.run(t, watchedBook(w.url), "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
@@ -121,6 +122,7 @@ func TestEventsArePushed(t *testing.T) {
 
 // Killed while events come in, the service has done what it said that it took, once.
 func TestAKilledServiceHeardWhatItTook(t *testing.T) {
+	t.Parallel()
 	w, dir := openWatcher(t), t.TempDir()
 	s := start(t, "serve", dir, "--call-inside", "127.0.0.0/8")
 	s.run(t, watchedBook(w.url), "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)

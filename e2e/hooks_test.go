@@ -100,6 +100,7 @@ type streamShown struct {
 
 // Web hooks are told by CloudEvents, signed, of what their condition lets through.
 func TestWebHooks(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
 	s.run(t, hookBook, "rulebook", "publish", "-").want(t, 0)
 	s.run(t, "id,name,groups\nmaren@gullholm.example,Maren,office\n", "person", "import", "-").want(t, 0)
@@ -243,6 +244,7 @@ func TestWhatWasRefusedIsSentAgain(t *testing.T) {
 
 // Killed while it tells a web hook, the service tells each change in the end, in order, some more than once.
 func TestAKilledServiceTellsItsHooks(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := start(t, "serve", data, "--call-inside", "127.0.0.0/8")
 	s.run(t, `rulebook: r

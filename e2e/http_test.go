@@ -26,6 +26,7 @@ type problem struct {
 const evaluation = `{"subject":{"type":"user","id":"maren.holt@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"payroll"},"context":{"device":{"id":"GF-L-1042"},"ip":"10.20.4.7"}}`
 
 func TestBadInputIsAProblemNeverA500(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	big := strings.Repeat("x", 2<<20)
 	for _, c := range []struct {
@@ -111,6 +112,7 @@ func TestBadInputIsAProblemNeverA500(t *testing.T) {
 }
 
 func TestWhoMayDoWhat(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	tokens := map[string]string{"admin": adminToken, "nobody": "", "wrong": "il_wrong"}
 	for _, role := range []string{"reader", "helpdesk", "author", "enforcer", "source"} {
@@ -173,6 +175,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 }
 
 func TestAuthZEN(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	var meta map[string]string
 	s.call(t, "GET", "/.well-known/authzen-configuration", "", "", "").into(t, 200, &meta)
@@ -212,6 +215,7 @@ func TestAuthZEN(t *testing.T) {
 }
 
 func TestNothingIsLostInARestart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := start(t, "demo", dir)
 	before := s.call(t, "GET", "/api/v1/devices?limit=1000", adminToken, "", "").body
@@ -229,6 +233,7 @@ func TestNothingIsLostInARestart(t *testing.T) {
 
 // browserLike posts as a page of another site, or the console itself, would.
 func TestConsoleSessionsAreGuarded(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -279,6 +284,7 @@ func TestConsoleSessionsAreGuarded(t *testing.T) {
 
 // Every answer must be what api/openapi.yaml says.
 func TestAnswersKeepTheContract(t *testing.T) {
+	t.Parallel()
 	doc, err := openapi3.NewLoader().LoadFromData(api.Spec)
 	if err != nil {
 		t.Fatal(err)

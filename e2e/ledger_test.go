@@ -40,6 +40,7 @@ func write(t *testing.T, name, text string) string {
 }
 
 func TestTheLedgerFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	key := s.run(t, "", "ledger", "key").want(t, 0, "First contact").out
 	if own := offline(t, "", "ledger", "key", "--data", s.data).want(t, 0).out; own != key {
@@ -310,6 +311,7 @@ func (s *server) entries(t *testing.T) int {
 }
 
 func TestFollowersMissNothing(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	resume := filepath.Join(t.TempDir(), "seq")
 	want := int64(1)
@@ -441,6 +443,7 @@ func collector(t *testing.T, network string, send func(target string)) []string 
 }
 
 func TestBackupsAreWholeAndChecked(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	listen := strings.TrimPrefix(s.url, "http://")
 	old, file := filepath.Join(t.TempDir(), "old.db"), filepath.Join(t.TempDir(), "b.db")
@@ -497,6 +500,7 @@ func TestBackupsAreWholeAndChecked(t *testing.T) {
 
 // What people see of the ledger in the console.
 func TestTheLedgerInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	ctx := browser(t)
 	signIn(t, ctx, s)

@@ -9,6 +9,7 @@ import (
 // A partner's inventory goes in by a mapping, in JSON and as a table; what it cannot read
 // is told of, and the rest goes in.
 func TestAPartnersInventoryIsImported(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	s.run(t, "rulebook: r\nbaselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}]\n", "rulebook",
 		"publish", "-", "--accept-impact", "a trial").want(t, 0)

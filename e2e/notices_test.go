@@ -27,6 +27,7 @@ gates: [{id: g, number: 1, who: {everyone: true}, what: {resources: [till]}, nee
 
 // Mail goes over SMTP under TLS to the person's address, in their language.
 func TestNoticesArriveAsMail(t *testing.T) {
+	t.Parallel()
 	box, err := standin.NewMailbox()
 	if err != nil {
 		t.Fatal(err)
@@ -90,6 +91,7 @@ func TestNoticesArriveAsMail(t *testing.T) {
 // Killed while mail leaves, the service tells everybody of their fall, and of each fall by one message: one that
 // was being handed over may come twice, as the same message.
 func TestAKilledServiceMailsEachFallOnce(t *testing.T) {
+	t.Parallel()
 	box, err := standin.NewMailbox()
 	if err != nil {
 		t.Fatal(err)

@@ -22,6 +22,7 @@ func (s *server) levelOf(t *testing.T, device string) string {
 }
 
 func TestWaiversFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	if got := s.levelOf(t, "GF-T-2107"); got != "limited" {
 		t.Fatalf("the tablet stands at %s", got)
@@ -66,6 +67,7 @@ func TestWaiversFromTheCommandLine(t *testing.T) {
 }
 
 func TestTheFleetFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	t.Run("overview", func(t *testing.T) {
 		s.run(t, "", "overview").want(t, 0, "71 devices", "What holds devices down", "phone/company-owned",
@@ -183,6 +185,7 @@ func TestTheFleetFromTheCommandLine(t *testing.T) {
 
 // A site's own script brings what only the site knows, and a rule uses it.
 func TestAttributesOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	book := `rulebook: site
 attributes:
@@ -232,6 +235,7 @@ baselines:
 }
 
 func TestTheLifeOfARulebook(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	dir := t.TempDir()
 	files, err := filepath.Glob("../demo/rulebook/*")
@@ -321,6 +325,7 @@ func TestTheLifeOfARulebook(t *testing.T) {
 }
 
 func TestCollect(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	for name, text := range map[string]string{
 		"etc/os-release": "ID=debian\nVERSION_ID=\"12\"\n", "etc/debian_version": "12.8\n",
@@ -351,6 +356,7 @@ func TestCollect(t *testing.T) {
 }
 
 func TestLanguages(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	for accept, want := range map[string]string{"": "en sv", "sv": "sv", "sv-FI,en;q=0.5": "sv", "fi": "en",
 		"en-GB": "en", "fi, sv;q=0.4, en;q=0.2": "sv", "*": "en", "not a language!": "en sv"} {
@@ -387,6 +393,7 @@ func TestLanguages(t *testing.T) {
 // What a hostile sender or author may try must be refused with a message, and
 // the service must go on.
 func TestHostileInputIsBounded(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	publish := func(text string) (int, string) {
 		body, err := json.Marshal(map[string]any{"files": []map[string]string{{"name": "r.yaml", "text": text}}})

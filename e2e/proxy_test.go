@@ -193,6 +193,7 @@ const (
 // A person behind a real nginx: let through from a good device, told why from
 // others, and cut off and let back in as the device changes.
 func TestBehindNginx(t *testing.T) {
+	t.Parallel()
 	f := startFront(t)
 	good := f.visitor(t, "GF-L-1042", maren, true)
 	good.open("/payroll/").want(t, "Payroll", "Good day, "+maren)
@@ -338,6 +339,7 @@ func TestBehindNginx(t *testing.T) {
 // What a proxy sends that is wrong is denied, with a reason, and is never a
 // fault that it could take for a permission.
 func TestForwardAuthFailsClosed(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	secret := strings.TrimSpace(s.run(t, "", "token", "create", "edge", "--role", "enforcer").want(t, 0).out)
 	reader := strings.TrimSpace(s.run(t, "", "token", "create", "eyes", "--role", "reader").want(t, 0).out)

@@ -23,6 +23,7 @@ import (
 )
 
 func TestTheFirstTokenIsPrintedOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	print := func() string {
 		t.Helper()
@@ -62,6 +63,7 @@ func TestTheFirstTokenIsPrintedOnce(t *testing.T) {
 }
 
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -124,12 +126,14 @@ func TestTLS(t *testing.T) {
 }
 
 func TestTwoServicesDoNotShareRecords(t *testing.T) {
+	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	offline(t, "", "serve", "--data", s.data, "--listen", "127.0.0.1:0").want(t, 1,
 		"another service is running on these records")
 }
 
 func TestSettingsAreKept(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	home := t.TempDir()
 	client := func(args ...string) (string, error) {

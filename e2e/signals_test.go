@@ -214,6 +214,7 @@ type configuration struct {
 const caepTypes = "https://schemas.openid.net/secevent/caep/event-type/"
 
 func TestSignalsAreSent(t *testing.T) {
+	t.Parallel()
 	s := signalling(t, t.TempDir())
 	m, box, idp := s.metadata(t), openInbox(t), s.tokenOf(t, "idp", "receiver")
 	var c configuration
@@ -325,6 +326,7 @@ func TestSignalsAreSent(t *testing.T) {
 }
 
 func TestSignalsAreFetched(t *testing.T) {
+	t.Parallel()
 	s := signalling(t, t.TempDir())
 	m, gateway, other := s.metadata(t), s.tokenOf(t, "gateway", "receiver"), s.tokenOf(t, "idp", "receiver")
 	var c configuration
@@ -448,6 +450,7 @@ func TestSignalsAreFetched(t *testing.T) {
 // Many change one stream at once while devices fall and rise; nothing is lost, and the
 // last word counts.
 func TestAStreamIsChangedByManyAtOnce(t *testing.T) {
+	t.Parallel()
 	s := signalling(t, t.TempDir())
 	m, box, idp := s.metadata(t), openInbox(t), s.tokenOf(t, "idp", "receiver")
 	var c configuration
@@ -504,6 +507,7 @@ func TestAStreamIsChangedByManyAtOnce(t *testing.T) {
 
 // A receiver that is down, or wrong, misses nothing: killed services included.
 func TestSignalsMissNothing(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := signalling(t, data)
 	m, box, idp := s.metadata(t), openInbox(t), s.tokenOf(t, "idp", "receiver")
@@ -666,6 +670,7 @@ func conforms(t *testing.T, x *set) {
 
 // What an administrator sees of streams in the console, beside the stand-in that hears.
 func TestTheConsoleShowsSignals(t *testing.T) {
+	t.Parallel()
 	s := start(t, "demo", t.TempDir(), "--with-partners")
 	var provider string
 	var list struct {

@@ -72,6 +72,7 @@ type loaded struct {
 // What is loaded is the answer to the newest question, whichever comes first; what
 // went wrong is told, and does not take away what there was.
 func TestWhatAPageLoads(t *testing.T) {
+	t.Parallel()
 	ctx := units(t)
 	for name, c := range map[string]struct {
 		script string
@@ -106,6 +107,7 @@ func TestWhatAPageLoads(t *testing.T) {
 // A form sets what it says in the rulebook's text: comments, order and what it does not
 // know stay, and what is left empty goes.
 func TestWhatAFormWrites(t *testing.T) {
+	t.Parallel()
 	ctx := units(t)
 	const text = `gates:
   # the till

@@ -29,6 +29,7 @@ func kindsOf(t *testing.T, s *Service) string {
 
 // An alert is there as long as its cause, and seen until there is more of it.
 func TestAlertsComeAndGo(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()

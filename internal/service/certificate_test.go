@@ -103,6 +103,7 @@ baselines:
 // Each moment of a certificate's life moves the level at that second, with no
 // event to bring it about.
 func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -160,6 +161,7 @@ func TestCertificatesMoveLevelsAtTheirMoment(t *testing.T) {
 }
 
 func TestThousandsOfCertificatesEndInTheSameSecond(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -198,6 +200,7 @@ func TestThousandsOfCertificatesEndInTheSameSecond(t *testing.T) {
 }
 
 func TestALowerLimitHoldsForWaiversThatLive(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -221,6 +224,7 @@ func TestALowerLimitHoldsForWaiversThatLive(t *testing.T) {
 
 // What the shadow baselines would do, told beforehand, is what enforcing them does.
 func TestShadowForetellsEnforcing(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	tried := strings.Replace(house, "gates:",

@@ -23,6 +23,7 @@ import (
 // A publication replaces the fleet device by device. Whoever reads meanwhile
 // must see each device under one rulebook, and never a mixture.
 func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	books := []string{
@@ -86,6 +87,7 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 }
 
 func TestCertificatesArePagedAndSearched(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	a, other := newAuthority(t), newAuthority(t)
@@ -183,6 +185,7 @@ func evidenceValue(r *evidence.Record, name string) evidence.Reading {
 // What was remembered of it must still reach the right rule when a later
 // publication, or a candidate, has its rules in other places.
 func TestADeviceLeftAloneByAPublicationIsStillUnderstood(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -216,6 +219,7 @@ func TestADeviceLeftAloneByAPublicationIsStillUnderstood(t *testing.T) {
 // Many callers at once: when they are done, every session that lives is still an
 // allow, what was recorded can be told again, and a restart finds what was sealed.
 func TestManyCallersAtOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	strict := strings.Replace(house, "os.version >= 14,", "os.version >= 15,", 1)

@@ -17,6 +17,7 @@ import (
 // After every act of people and sources each device stands as if
 // the whole fleet were appraised again, and every session that is left is an allow.
 func TestAppraisingWhatDependsIsEnough(t *testing.T) {
+	t.Parallel()
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	a := newActs(s, rand.New(rand.NewPCG(7, 2)), "", true)
@@ -62,6 +63,7 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 // A device that becomes known while a change of the roster is being weighed stands
 // under the new roster too.
 func TestWhoComesWhileARosterIsWeighed(t *testing.T) {
+	t.Parallel()
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	ctx := t.Context()

@@ -40,6 +40,7 @@ func waive(t *testing.T, s *service.Service, rule, span string) *event.Exception
 }
 
 func TestWaiversLiveTheirTime(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
@@ -108,6 +109,7 @@ func TestWaiversLiveTheirTime(t *testing.T) {
 }
 
 func TestWaiversThatAreRefused(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, strict)
@@ -164,6 +166,7 @@ func TestWaiversThatAreRefused(t *testing.T) {
 }
 
 func TestVouchesAndTheRoster(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
@@ -220,6 +223,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 }
 
 func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	defer func() { shut(t, s) }()
@@ -276,6 +280,7 @@ func TestUnmatchedReportsWaitForAPerson(t *testing.T) {
 }
 
 func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -307,6 +312,7 @@ func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
 }
 
 func TestRehearsalChangesNothing(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -352,6 +358,7 @@ func TestRehearsalChangesNothing(t *testing.T) {
 }
 
 func TestOverviewAndSources(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -399,6 +406,7 @@ func TestOverviewAndSources(t *testing.T) {
 }
 
 func TestSearchesAreKept(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)

@@ -127,6 +127,7 @@ func serve(t *testing.T, h http.Handler) string {
 // A partner's inventory comes in pages, with tokens that end; what it says counts, what it
 // lists no longer does not, and all of it again when it lists it again.
 func TestAFeed(t *testing.T) {
+	t.Parallel()
 	dir, ctx := t.TempDir(), t.Context()
 	var machines []standin.Machine
 	for n := range 30 {
@@ -303,6 +304,7 @@ func one(w http.ResponseWriter, after string, refs ...string) {
 // Partners that are slow, lie, go on for ever or lead elsewhere: the run ends, says why, and takes
 // nothing from any device.
 func TestFailingPartners(t *testing.T) {
+	t.Parallel()
 	stop := make(chan struct{})
 	t.Cleanup(func() { close(stop) })
 	p := &partner{}
@@ -456,6 +458,7 @@ func TestFailingPartners(t *testing.T) {
 
 // The secret of a feed goes where it was given for, and nowhere else.
 func TestTheSecretOfAFeedStays(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{answer: func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a") }}, t.Context()
 	url, dir := serve(t, p), t.TempDir()
 	s := feeding(t, dir)
@@ -528,6 +531,7 @@ func TestTheSecretOfAFeedStays(t *testing.T) {
 // What has not changed is not fetched again, unless somebody asks or more of it counts; and who
 // is asked for changes alone is asked for everything now and then.
 func TestFeedsAskForWhatDiffers(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{}, t.Context()
 	url := serve(t, p)
 	s := feeding(t, t.TempDir())
@@ -592,6 +596,7 @@ func TestFeedsAskForWhatDiffers(t *testing.T) {
 
 // What is held back is looked at with every run, also when the partner's list stays as it is.
 func TestWhatIsHeldStaysInSight(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{}, t.Context()
 	url := serve(t, p)
 	s := feeding(t, t.TempDir())
@@ -634,6 +639,7 @@ func TestWhatIsHeldStaysInSight(t *testing.T) {
 
 // Who is gone is gone once, whatever of their word has run out by itself.
 func TestGoneOnce(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{}, t.Context()
 	url := serve(t, p)
 	s := feeding(t, t.TempDir())
@@ -678,6 +684,7 @@ func byItself(t *testing.T, s *Service, id string, after int) core.Run {
 
 // Pages by links and by offsets bring every item once.
 func TestWaysToPage(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{}, t.Context()
 	url := serve(t, p)
 	s := feeding(t, t.TempDir())
@@ -715,6 +722,7 @@ func TestWaysToPage(t *testing.T) {
 // A folder's files are read below those the service was started with; what they do not say they
 // observed when they were written, and not now.
 func TestAFolder(t *testing.T) {
+	t.Parallel()
 	top, ctx := t.TempDir(), t.Context()
 	in := filepath.Join(top, "in")
 	if err := errors.Join(os.Mkdir(in, 0o755), os.Symlink("/etc", filepath.Join(top, "out")), os.WriteFile(filepath.Join(in, "a.csv"), []byte("Serial,Disk\nS-1,yes\nS-2,no\n"), 0o644),
@@ -755,6 +763,7 @@ func TestAFolder(t *testing.T) {
 
 // People come from a feed too, behind the guard of an import.
 func TestPeopleFromAFeed(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{}, t.Context()
 	url := serve(t, p)
 	s := feeding(t, t.TempDir())
@@ -793,6 +802,7 @@ func TestPeopleFromAFeed(t *testing.T) {
 
 // A partner whose certificate nobody vouches for is not asked; one that is named is.
 func TestAPartnerIsKnownByItsCertificate(t *testing.T) {
+	t.Parallel()
 	p, ctx := &partner{answer: func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a") }}, t.Context()
 	tls := httptest.NewTLSServer(p)
 	t.Cleanup(tls.Close)
@@ -816,6 +826,7 @@ func TestAPartnerIsKnownByItsCertificate(t *testing.T) {
 
 // A service that stops in the middle of a run begins it again, and nobody is taken for gone by half a list.
 func TestARunIsBrokenOff(t *testing.T) {
+	t.Parallel()
 	p, dir := &partner{}, t.TempDir()
 	url := serve(t, p)
 	s := feeding(t, dir)
@@ -856,6 +867,7 @@ func TestARunIsBrokenOff(t *testing.T) {
 // A partner's word that a device is genuine counts for as long as the rulebook has it, from when it was said, and
 // is nobody's whom the rulebook does not let vouch.
 func TestAPartnersWord(t *testing.T) {
+	t.Parallel()
 	s := feeding(t, t.TempDir())
 	a, ctx := &acts{s: s}, t.Context()
 	says := func(source string, vouch string, ago time.Duration) {

@@ -50,6 +50,7 @@ func ended(t *testing.T, s *service.Service, decision string) string {
 // An allow outlives a restart, and lasts no longer for it than what it was decided
 // from.
 func TestAnAllowOverARestart(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
@@ -81,6 +82,7 @@ func TestAnAllowOverARestart(t *testing.T) {
 
 // An allow to a device that nobody knew ends when the device is known and may not.
 func TestAnAllowToAnUnknownDeviceThatTurnsOutBad(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, quay)
@@ -105,6 +107,7 @@ func TestAnAllowToAnUnknownDeviceThatTurnsOutBad(t *testing.T) {
 // A question that names a serial is about whichever machine has it: when the serial
 // moves to another that may not, an allow from before ends.
 func TestAnAllowEndsWhenItsSerialMoves(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, quay)
@@ -143,6 +146,7 @@ func TestAnAllowEndsWhenItsSerialMoves(t *testing.T) {
 // A question that shows a certificate is about the device that has it: when a second
 // machine shows the same one, it is nobody's, and an allow from before ends.
 func TestAnAllowEndsWhenItsCertificateIsShared(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	a := newAuthority(t)
@@ -177,6 +181,7 @@ func TestAnAllowEndsWhenItsCertificateIsShared(t *testing.T) {
 // A rulebook that no longer takes a serial for a key loses the devices that are asked
 // for by it, and trying it out says so.
 func TestTryingARulebookThatIgnoresAKey(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	strict := strings.Replace(quay, "level >= unproven", "level >= sound", 1)
@@ -206,6 +211,7 @@ func TestTryingARulebookThatIgnoresAKey(t *testing.T) {
 // However an allow to a device that nobody knows and the report that makes it known
 // cross, none is left when it may not.
 func TestAnAllowCrossesTheReportThatMakesItsDeviceKnown(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, quay)

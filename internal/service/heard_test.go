@@ -156,6 +156,7 @@ func hearing(t *testing.T, dir string, x *transmitter) *Service {
 
 // A partner's events set what the rulebook says, of the devices that we know; of others they wait.
 func TestEventsOfAPartnerAreEvidence(t *testing.T) {
+	t.Parallel()
 	x, ctx := newTransmitter(t), t.Context()
 	s := hearing(t, t.TempDir(), x)
 	take := func(token string) {
@@ -221,6 +222,7 @@ func TestEventsOfAPartnerAreEvidence(t *testing.T) {
 
 // What is not what it says is refused with the code of RFC 8935, and does nothing.
 func TestWrongEventsAreRefused(t *testing.T) {
+	t.Parallel()
 	x, ctx := newTransmitter(t), t.Context()
 	s := hearing(t, t.TempDir(), x)
 	stranger, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -296,6 +298,7 @@ func TestWrongEventsAreRefused(t *testing.T) {
 
 // Keys that are not to be had refuse nothing: the event is sent again.
 func TestAnEventWaitsForKeys(t *testing.T) {
+	t.Parallel()
 	x := newTransmitter(t)
 	x.away = true
 	s := hearing(t, t.TempDir(), x)
@@ -320,6 +323,7 @@ func pays(t *testing.T, s *Service, person, device string) string {
 // Sessions end when a partner says so, of whom it names, and no restart brings them back; a token that comes
 // again ends no new ones.
 func TestAPartnerEndsSessions(t *testing.T) {
+	t.Parallel()
 	x, dir := newTransmitter(t), t.TempDir()
 	s := hearing(t, dir, x)
 	live := func() (out []string) {
@@ -387,6 +391,7 @@ func TestAPartnerEndsSessions(t *testing.T) {
 
 // Allows that are decided while sessions end do not outlive it: each is before it and ends, or after it.
 func TestSessionsThatBeginWhileTheyEnd(t *testing.T) {
+	t.Parallel()
 	x := newTransmitter(t)
 	s := hearing(t, t.TempDir(), x)
 	tokens := make([]string, 40)
@@ -415,6 +420,7 @@ func TestSessionsThatBeginWhileTheyEnd(t *testing.T) {
 
 // Events are polled, acknowledged when they are on record, and refused one by one.
 func TestEventsArePolled(t *testing.T) {
+	t.Parallel()
 	x := newTransmitter(t)
 	waiting := map[string]string{}
 	for i := range 5 {

@@ -70,6 +70,7 @@ func eventually(t *testing.T, what string, holds func() bool) {
 // What a web hook refuses again and again is given up, kept over a restart, and sent
 // again when somebody says so; what is behind it goes on. One that is gone is left alone.
 func TestAHookThatRefuses(t *testing.T) {
+	t.Parallel()
 	dir, ctx := t.TempDir(), context.Background()
 	h := &hook{refuse: func(body string) int {
 		if strings.Contains(body, `"subject":"d2"`) {

@@ -30,6 +30,7 @@ func take(t *testing.T, s *service.Service, only string, lines ...string) []api.
 }
 
 func TestWhatBecomesOfReports(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, sourced)
@@ -88,6 +89,7 @@ func TestWhatBecomesOfReports(t *testing.T) {
 }
 
 func TestASourceSpeaksForItself(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, sourced)
@@ -102,6 +104,7 @@ func TestASourceSpeaksForItself(t *testing.T) {
 }
 
 func TestARulebookThatChangesItsAttributes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	attribute := func(kind string) string {
@@ -133,6 +136,7 @@ func TestARulebookThatChangesItsAttributes(t *testing.T) {
 }
 
 func TestVocabularyAndDefaults(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	v := s.View.Vocabulary()

@@ -50,6 +50,7 @@ func verified(t *testing.T, s *service.Service) *api.Verification {
 // A week of everything that can happen to devices, people and rules; then every
 // decision and many standings come out again as they were recorded.
 func TestThePastIsComputedAgainAsItWas(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
@@ -166,6 +167,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 }
 
 func TestThePastIsForgottenWhenItsTimeIsOver(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s, err := service.Open(ctx, service.Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only",
 			KeepPast: 48 * time.Hour, Log: slog.New(slog.DiscardHandler)})
@@ -206,6 +208,7 @@ func TestThePastIsForgottenWhenItsTimeIsOver(t *testing.T) {
 // One that has more to tell than an entry holds does not stop those who share
 // its commit.
 func TestLargeReportsAreRecordedInPart(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -234,6 +237,7 @@ func TestLargeReportsAreRecordedInPart(t *testing.T) {
 }
 
 func TestRedactionTakesTheBodyAndLeavesTheProof(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)

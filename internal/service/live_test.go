@@ -55,6 +55,7 @@ func compareTold(t *testing.T, when, what string, got, want map[string]string) {
 // The state that readers see is what the changes alone make of an empty one, and
 // what the records on disk tell at the next start.
 func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	alone := state.EmptySnapshot()
 	witness := func(c *state.Change) { alone = alone.Apply(c) }
@@ -96,6 +97,7 @@ func TestTheStateIsItsChangesAndItsRecords(t *testing.T) {
 // A state that was read stays what it was, whatever happens after; and a change that is
 // applied again to the same state gives the same.
 func TestAStateThatWasReadStays(t *testing.T) {
+	t.Parallel()
 	s := opened(t, t.TempDir(), func(c *state.Change) {
 		now := c.Now
 		compareTold(t, "applied twice", "the same", c.Base.Apply(c).Told(now), c.Base.Apply(c).Told(now))
@@ -123,6 +125,7 @@ func TestAStateThatWasReadStays(t *testing.T) {
 // Of a job that fails nothing stays, also not what it had done before it failed; the
 // others of its change do what they would have done without it.
 func TestAJobThatFailsLeavesNothing(t *testing.T) {
+	t.Parallel()
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	begin := make(chan struct{})
@@ -160,6 +163,7 @@ func TestAJobThatFailsLeavesNothing(t *testing.T) {
 // Many who act at once leave what they would have left one after the other: each on
 // devices and people of their own, and all of them on one house.
 func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
+	t.Parallel()
 	const people = 6
 	steps := rounds(80)
 	house := actors
@@ -254,6 +258,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 // Of several who do the same to the same thing at once, one gets it, as when they
 // come one after the other.
 func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
+	t.Parallel()
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	ctx := t.Context()

@@ -62,6 +62,7 @@ func unpacked(t *testing.T, name string) string {
 // Records of the version before open, stand as they stood, verify, can be computed
 // again, and every entry in them is an event that can be read.
 func TestRecordsOfTheVersionBefore(t *testing.T) {
+	t.Parallel()
 	dir := unpacked(t, "records-7.tgz")
 	levels, newest := map[string]string{}, int64(0)
 	db, err := sql.Open("sqlite", "file:"+engine.DatabasePath(dir)+"?mode=ro")

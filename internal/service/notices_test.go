@@ -136,6 +136,7 @@ func (n *noticing) sentOf(id string) (out []*event.NoticeSent) {
 }
 
 func TestNotices(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir, ctx := t.TempDir(), context.Background()
 		n := &noticing{acts: &acts{}, post: &post{}, t: t}
@@ -255,6 +256,7 @@ func TestNotices(t *testing.T) {
 // A person gets so many messages a day, and what was too much later; what was under way
 // when the service went down is sent again under the same id.
 func TestNoticesAreBounded(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir, ctx := t.TempDir(), context.Background()
 		n := &noticing{acts: &acts{}, post: &post{}, t: t}
@@ -315,6 +317,7 @@ func TestNoticesAreBounded(t *testing.T) {
 // A device that falls and rises all day fills nothing up, and what it calls itself breaks
 // no line.
 func TestNoticesOfADeviceThatFlaps(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir, ctx := t.TempDir(), context.Background()
 		n := &noticing{acts: &acts{}, post: &post{}, t: t}

@@ -14,6 +14,7 @@ import (
 // whole fleet does, whoever reports which owner in whatever order, and after a
 // restart.
 func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
+	t.Parallel()
 	dir, r := t.TempDir(), rand.New(rand.NewPCG(3, 1))
 	s := open(t, dir)
 	publish(t, s, house+"sources: [{id: desk, provides: [\"*\"], rank: 2}, {id: agent, provides: [\"*\"], rank: 1}]\n")

@@ -25,6 +25,7 @@ func crowd(n int) []directory.Person {
 }
 
 func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	whole := admin.ListImport{Whole: true}
@@ -66,6 +67,7 @@ func TestAWholeDirectoryRemovesWhoHasLeft(t *testing.T) {
 // Who leaves loses what their groups gave at once, and a decision from before is
 // still made again as it was.
 func TestWhoIsRemovedHasNoGroups(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	publish(t, s, house)

@@ -76,6 +76,7 @@ func about(person, device, resource, action string, mfa *bool) *access.Evaluatio
 
 // Whatever way round it is asked, the answer is the one that asking gives.
 func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
+	t.Parallel()
 	s := openVillage(t)
 	defer shut(t, s)
 	yes, no := true, false
@@ -146,6 +147,7 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 }
 
 func TestWhichResourceAnAddressBelongsTo(t *testing.T) {
+	t.Parallel()
 	s := openVillage(t)
 	defer shut(t, s)
 	for address, want := range map[string]string{
@@ -164,6 +166,7 @@ func TestWhichResourceAnAddressBelongsTo(t *testing.T) {
 
 // What was decided is found again by what it was about, and counted.
 func TestDecisionsAreFoundByGateAndTime(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := openVillage(t)
 		defer shut(t, s)

@@ -98,6 +98,7 @@ func ask(t *testing.T, s *service.Service, device string) access.Outcome {
 }
 
 func TestLevelsMoveAtTheirMoment(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -127,6 +128,7 @@ func TestLevelsMoveAtTheirMoment(t *testing.T) {
 }
 
 func TestThousandsAreDueInTheSameSecond(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -150,6 +152,7 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 }
 
 func TestGraceOutlivesRestartsAndRulebooks(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
@@ -175,6 +178,7 @@ func TestGraceOutlivesRestartsAndRulebooks(t *testing.T) {
 }
 
 func TestARestartBringsStandingsUpToDate(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		s := open(t, dir)
@@ -203,6 +207,7 @@ func TestARestartBringsStandingsUpToDate(t *testing.T) {
 }
 
 func TestAPublicationIsAllOrNothing(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -235,6 +240,7 @@ func TestAPublicationIsAllOrNothing(t *testing.T) {
 }
 
 func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	defer shut(t, s)
@@ -274,6 +280,7 @@ func TestWhatCannotBeRecordedHasNoEffect(t *testing.T) {
 }
 
 func TestEverybodyAtOnce(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -328,6 +335,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 }
 
 func TestListsKeepTheirPlace(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -365,6 +373,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 }
 
 func TestTokens(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	made, secret, err := s.Admin.CreateToken(ctx, "first-admin", "mdm", bearer.Source)

@@ -50,6 +50,7 @@ func staff(t *testing.T, s *service.Service, groups ...string) {
 // While an allow holds, asking again makes no new decision; when what it stood
 // on changes, it ends with that change.
 func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := open(t, t.TempDir())
 		defer shut(t, s)
@@ -123,6 +124,7 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 // However evidence and requests cross, nobody is let in by an allow whose device
 // has fallen: once a report is answered, the next request is refused.
 func TestNoRequestOutrunsTheFall(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -152,6 +154,7 @@ func TestNoRequestOutrunsTheFall(t *testing.T) {
 // An allow that is decided while its device falls is ended as any other, though
 // it was not yet known when the fall was worked out.
 func TestAnAllowOnTheWayIsEnded(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -200,6 +203,7 @@ func TestAnAllowOnTheWayIsEnded(t *testing.T) {
 
 // What would lock people out is held back unless somebody says why.
 func TestTheGuard(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
 	publish(t, s, house)
@@ -261,6 +265,7 @@ func TestTheGuard(t *testing.T) {
 
 // A ticket opens its own decision and no other, also after a restart.
 func TestTickets(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	publish(t, s, house)

@@ -18,6 +18,7 @@ import (
 // by the directory in it, though the import has replaced the device: a decision
 // names the directory it was made from.
 func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	s, err := Open(ctx, Options{Dir: t.TempDir(), AdminToken: "il_a_token_for_tests_only",
 		Log: slog.New(slog.DiscardHandler)})

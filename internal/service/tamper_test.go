@@ -108,6 +108,7 @@ func copied(t *testing.T, from string) string {
 // Whatever is altered while nobody writes is found: at the start, or when it is
 // read and before it has an effect, and by a verification.
 func TestAlterationsWhileItIsDownAreFound(t *testing.T) {
+	t.Parallel()
 	if service.Rounds(4) < 4 {
 		t.Skip("one after the other: the plain run tries them all")
 	}
