@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
+	"runtime"
 	"strings"
 	"testing"
+	"weak"
 
 	"ironledger.example/api"
 	"ironledger.example/core/directory"
@@ -61,4 +64,32 @@ func TestASnapshotJudgesByItsOwnDirectory(t *testing.T) {
 			t.Errorf("under the directory %s the device stands at %s, want %s", c.when, got, c.want)
 		}
 	}
+}
+
+// Nothing holds a device as it was once nobody looks at that snapshot any more: of each
+// device there would be two for good.
+func TestWhatADeviceWasIsLetGo(t *testing.T) {
+	t.Parallel()
+	a := &acts{s: opened(t, t.TempDir(), nil)}
+	defer a.s.Close()
+	report := func(id string, score int) {
+		t.Helper()
+		if err := a.take(context.Background(), fmt.Sprintf(`{"source":"desk","external_id":"x-%s","identity":{"serial":"S-%s"},`+
+			`"evidence":{"threat.score":%d,"owner":"maren"}}`, id, id, score)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	report("d", 1)
+	id, _ := a.s.Snapshot().Fleet.Find(evidence.Key{Kind: evidence.BySerial, Text: "s-d"})
+	if id == "" {
+		t.Fatal("the device is not found")
+	}
+	was := weak.Make(a.s.Snapshot().Fleet.Get(id))
+	report("d", 2)
+	report("e", 1) // the writer may hold the state before the last change
+	report("e", 2)
+	eventually(t, "the device as it was is let go", func() bool {
+		runtime.GC()
+		return was.Value() == nil
+	})
 }

@@ -119,7 +119,8 @@ func found(k evidence.Key) bool { return k.Kind != evidence.ByID && k.Kind != ev
 func (e *fleetEdit) gain(k evidence.Key, d *Device) {
 	switch id := e.keys.Get(k); {
 	case id == nil:
-		e.keys.Set(k, &d.ID)
+		own := d.ID // not &d.ID, which would hold all of the device as it is now, for good
+		e.keys.Set(k, &own)
 	case *id == d.ID || *id == severals && slices.Contains(e.shared[k], d.ID):
 	case *id == severals:
 		e.share(k, append(slices.Clip(e.shared[k]), d.ID))
