@@ -20,6 +20,16 @@ import (
 	"ironledger.example/core/rulebook"
 )
 
+// Defines values for CertificateRevocationCode.
+const (
+	CertificateRevocationCodeAffiliationChanged   CertificateRevocationCode = "affiliationChanged"
+	CertificateRevocationCodeCessationOfOperation CertificateRevocationCode = "cessationOfOperation"
+	CertificateRevocationCodeKeyCompromise        CertificateRevocationCode = "keyCompromise"
+	CertificateRevocationCodePrivilegeWithdrawn   CertificateRevocationCode = "privilegeWithdrawn"
+	CertificateRevocationCodeSuperseded           CertificateRevocationCode = "superseded"
+	CertificateRevocationCodeUnspecified          CertificateRevocationCode = "unspecified"
+)
+
 // Defines values for EvaluationsOptionsEvaluationsSemantic.
 const (
 	EvaluationsOptionsEvaluationsSemanticDenyOnFirstDeny     EvaluationsOptionsEvaluationsSemantic = "deny_on_first_deny"
@@ -135,6 +145,58 @@ type AttributeRefusal struct {
 	At        string `json:"at"`
 }
 
+// Authority defines model for Authority.
+type Authority struct {
+	ID      string `json:"id"`
+	State   string `json:"state"`
+	Subject string `json:"subject,omitempty,omitzero"`
+	SHA256  string `json:"sha256,omitempty,omitzero"`
+	Key     string `json:"key,omitempty,omitzero"`
+
+	// Root Whether it signs itself
+	Root     bool   `json:"root,omitempty,omitzero"`
+	NotAfter string `json:"not_after,omitempty,omitzero"`
+	At       string `json:"at"`
+	By       string `json:"by"`
+
+	// Live Certificates of devices that count
+	Live    int `json:"live"`
+	Revoked int `json:"revoked"`
+
+	// Request The request for its certificate, PEM
+	Request string `json:"request,omitempty,omitzero"`
+
+	// Certificate Its certificate with those above it, PEM
+	Certificate string `json:"certificate,omitempty,omitzero"`
+}
+
+// AuthorityDraft defines model for AuthorityDraft.
+type AuthorityDraft struct {
+	// Key The private key, PEM without a password; kept encrypted and never shown
+	Key string `json:"key,omitempty,omitzero"`
+
+	// Certificate The certificate with those above it, PEM
+	Certificate string `json:"certificate"`
+	Reason      string `json:"reason"`
+}
+
+// AuthorityState defines model for AuthorityState.
+type AuthorityState struct {
+	// ID By which conditions know it as an issuer
+	ID   string `json:"id,omitempty,omitzero"`
+	Name string `json:"name,omitempty,omitzero"`
+
+	// Trouble Why nothing can be issued; left out when it can
+	Trouble string `json:"trouble,omitempty,omitzero"`
+
+	// Authorities The one that signs first
+	Authorities []Authority          `json:"authorities"`
+	Profiles    []CertificateProfile `json:"profiles"`
+
+	// Trusted The certificates that certificates of devices chain to, PEM
+	Trusted string `json:"trusted,omitempty,omitzero"`
+}
+
 // AuthorizationScheme defines model for AuthorizationScheme.
 type AuthorizationScheme struct {
 	SpecURN string `json:"spec_urn"`
@@ -171,6 +233,9 @@ type Certificate struct {
 	IssuerID  string   `json:"issuer_id,omitempty,omitzero"`
 	Why       string   `json:"why,omitempty,omitzero"`
 	Source    string   `json:"source"`
+
+	// Issued What our own authority knows of a certificate
+	Issued IssuedCertificate `json:"issued,omitempty,omitzero"`
 }
 
 // CertificatePage defines model for CertificatePage.
@@ -181,6 +246,40 @@ type CertificatePage struct {
 	Items   []Certificate  `json:"items"`
 	Next    string         `json:"next,omitempty,omitzero"`
 }
+
+// CertificateProfile defines model for CertificateProfile.
+type CertificateProfile struct {
+	ID       string `json:"id"`
+	Title    string `json:"title,omitempty,omitzero"`
+	Applies  string `json:"applies"`
+	Lifetime string `json:"lifetime"`
+
+	// RenewFrom How long before its end it is renewed
+	RenewFrom string   `json:"renew_from"`
+	Keys      []string `json:"keys"`
+
+	// Least The level below which a device gets none
+	Least string `json:"least"`
+
+	// Holds How many a device may have at a time
+	Holds int `json:"holds"`
+}
+
+// CertificateRevocation defines model for CertificateRevocation.
+type CertificateRevocation struct {
+	// Serial Of one certificate, in hex
+	Serial string `json:"serial,omitempty,omitzero"`
+
+	// Device All that count of this device
+	Device string `json:"device,omitempty,omitzero"`
+
+	// Code A reason of RFC 5280, section 5.3.1; privilegeWithdrawn when it is left out
+	Code   CertificateRevocationCode `json:"code,omitempty,omitzero"`
+	Reason string                    `json:"reason"`
+}
+
+// CertificateRevocationCode A reason of RFC 5280, section 5.3.1; privilegeWithdrawn when it is left out
+type CertificateRevocationCode string
 
 // Changes What the ledger has grown by
 type Changes struct {
@@ -688,6 +787,56 @@ type IngestResult struct {
 
 	// More Reports of which results does not tell
 	More int `json:"more,omitempty,omitzero"`
+}
+
+// Invitation defines model for Invitation.
+type Invitation struct {
+	Device  string `json:"device"`
+	Code    string `json:"code"`
+	Profile string `json:"profile,omitempty,omitzero"`
+	Until   string `json:"until"`
+
+	// New Whether nothing has been heard of the device yet
+	New bool `json:"new"`
+}
+
+// InviteDraft defines model for InviteDraft.
+type InviteDraft struct {
+	// Serial Of a device of which nothing has been heard yet
+	Serial string `json:"serial,omitempty,omitzero"`
+
+	// Profile The profile that the code is for; left out for any
+	Profile string `json:"profile,omitempty,omitzero"`
+
+	// For How long the code counts, as 1h; an hour when it is left out
+	For string `json:"for,omitempty,omitzero"`
+}
+
+// IssuedCertificate What our own authority knows of a certificate
+type IssuedCertificate struct {
+	// Serial In hex
+	Serial    string `json:"serial"`
+	SHA256    string `json:"sha256"`
+	Device    string `json:"device"`
+	Profile   string `json:"profile"`
+	Authority string `json:"authority"`
+	IssuedAt  string `json:"issued_at"`
+	IssuedBy  string `json:"issued_by"`
+	NotAfter  string `json:"not_after"`
+
+	// RenewFrom When it is to be renewed
+	RenewFrom string `json:"renew_from"`
+
+	// Renews The serial of the one by which it was asked for
+	Renews string `json:"renews,omitempty,omitzero"`
+
+	// Renewed The serial of the one that was asked for by it
+	Renewed   string `json:"renewed,omitempty,omitzero"`
+	RevokedAt string `json:"revoked_at,omitempty,omitzero"`
+	RevokedBy string `json:"revoked_by,omitempty,omitzero"`
+
+	// Reason Why it was revoked
+	Reason string `json:"reason,omitempty,omitzero"`
 }
 
 // IssuerCount defines model for IssuerCount.
@@ -1679,7 +1828,7 @@ type ListCertificatesParams struct {
 	// Q A part of the subject, issuer, serial, digest or device
 	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
 
-	// State trusted, ending, revoked, untrusted, unknown or authority
+	// State trusted, ending, revoked, untrusted, unknown or authority; or overdue, for one of ours that should have been renewed
 	State string `form:"state,omitempty" json:"state,omitempty,omitzero"`
 
 	// Cursor The next of the page before
@@ -1971,6 +2120,27 @@ type AskJSONRequestBody = Evaluation
 
 // AskUnderJSONRequestBody defines body for AskUnder for application/json ContentType.
 type AskUnderJSONRequestBody = AskDraft
+
+// ImportAuthorityJSONRequestBody defines body for ImportAuthority for application/json ContentType.
+type ImportAuthorityJSONRequestBody = AuthorityDraft
+
+// InstallAuthorityJSONRequestBody defines body for InstallAuthority for application/json ContentType.
+type InstallAuthorityJSONRequestBody = AuthorityDraft
+
+// RequestAuthorityJSONRequestBody defines body for RequestAuthority for application/json ContentType.
+type RequestAuthorityJSONRequestBody = Reason
+
+// RotateAuthorityJSONRequestBody defines body for RotateAuthority for application/json ContentType.
+type RotateAuthorityJSONRequestBody = Reason
+
+// DropAuthorityJSONRequestBody defines body for DropAuthority for application/json ContentType.
+type DropAuthorityJSONRequestBody = Reason
+
+// RevokeCertificatesJSONRequestBody defines body for RevokeCertificates for application/json ContentType.
+type RevokeCertificatesJSONRequestBody = CertificateRevocation
+
+// InviteDeviceJSONRequestBody defines body for InviteDevice for application/json ContentType.
+type InviteDeviceJSONRequestBody = InviteDraft
 
 // RetireDeviceJSONRequestBody defines body for RetireDevice for application/json ContentType.
 type RetireDeviceJSONRequestBody = Reason

@@ -123,7 +123,18 @@ baselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}
 	report := func(n int, encrypted bool) string {
 		return fmt.Sprintf(`{"source":"agent","identity":{"id":"d%d"},"evidence":{"owner":"p%d@gullholm.example","storage.encrypted":%v}}`+"\n", n, n, encrypted)
 	}
+	messages := map[string]map[string]bool{} // by person
+	gather := func() int {                   // the box forgets the oldest
+		for _, m := range box.Mails() {
+			if messages[m.To] == nil {
+				messages[m.To] = map[string]bool{}
+			}
+			messages[m.To][m.ID] = true
+		}
+		return len(messages)
+	}
 	for round := range rounds() {
+		gather()
 		var good, bad string
 		for n := round * each; n < (round+1)*each; n++ {
 			good += report(n, true)
@@ -135,17 +146,7 @@ baselines: [{id: b, rules: [{id: disk, check: storage.encrypted, cap: limited}]}
 		s.kill(t)
 		s = again()
 	}
-	messages := map[string]map[string]bool{} // by person
-	within(t, "everybody is told", func() bool {
-		clear(messages)
-		for _, m := range box.Mails() {
-			if messages[m.To] == nil {
-				messages[m.To] = map[string]bool{}
-			}
-			messages[m.To][m.ID] = true
-		}
-		return len(messages) >= total
-	})
+	within(t, "everybody is told", func() bool { return gather() >= total })
 	for n := range total {
 		if to := fmt.Sprintf("p%d@gullholm.example", n); len(messages[to]) != 1 {
 			t.Errorf("%s got %d messages of one fall", to, len(messages[to]))

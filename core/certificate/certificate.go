@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"ironledger.example/core/value"
@@ -43,6 +44,7 @@ var Type = &value.RecordType{Name: "certificate", Show: show, Fields: []value.Fi
 	{Name: "issuer_id", Type: value.Of(value.Text)},
 	{Name: "der", Type: value.Of(value.Text), Hidden: true}, // base64
 	{Name: "why", Type: value.Of(value.Text), Hidden: true}, // why it is not trusted
+	{Name: "profile", Type: value.Of(value.Text)},           // under which our own authority issued it
 }}
 
 // Field is a field of a certificate that conditions see, by its name.
@@ -63,6 +65,7 @@ const (
 	slotIssuerID
 	slotDER
 	slotWhy
+	slotProfile
 )
 
 // show names a certificate in a line: its subject, its end, and what is wrong
@@ -148,6 +151,35 @@ func record(c *x509.Certificate) value.Value {
 
 // Of makes the record of a certificate, as [Decode] does.
 func Of(c *x509.Certificate) value.Value { return record(c) }
+
+// Issue makes the record of a certificate that our own authority issued under a profile.
+func Issue(c *x509.Certificate, profile string) value.Value {
+	return record(c).WithFields(map[int]value.Value{slotProfile: value.OfText(profile), slotRevoked: value.OfBool(false)})
+}
+
+// Revoke makes the record of one that it has taken back.
+func Revoke(c value.Value) value.Value {
+	return c.WithFields(map[int]value.Value{slotRevoked: value.OfBool(true)})
+}
+
+// Union is the certificates that a device shows, with those that our own authority issued to it and that are not
+// among them.
+func Union(shown value.Value, issued []value.Value) value.Value {
+	if len(issued) == 0 {
+		return shown
+	}
+	var list []value.Value
+	if shown.Known() {
+		list = slices.Clone(shown.Members())
+	}
+	for _, c := range issued {
+		if sum := c.FieldAt(slotSHA256).Str(); !slices.ContainsFunc(list,
+			func(x value.Value) bool { return x.FieldAt(slotSHA256).Str() == sum }) {
+			list = append(list, c)
+		}
+	}
+	return value.OfList(list)
+}
 
 // Why returns why a checked certificate is not trusted, "" when it is.
 func Why(cert value.Value) string { return cert.FieldAt(slotWhy).Str() }

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -38,6 +39,8 @@ type Issuer struct {
 	CRL          *x509.RevocationList // RFC 5280 section 5; nil: the issuer has none
 	Binds        Binding
 	MaxLifetime  int64 // microseconds; 0: any
+	// Own says that it is our own authority, which knows what it issued to whom and what it took back.
+	Own bool
 }
 
 // maxIssuerCertificates bounds the certificates of one issuer.
@@ -91,7 +94,22 @@ func ReadCRL(text string, signers []*x509.Certificate) (*x509.RevocationList, er
 
 // Device is what certificates are checked against: who the device is. A text
 // that is "" is not known.
-type Device struct{ ID, Serial, HardwareID string }
+type Device struct {
+	ID, Serial, HardwareID string
+	Issued                 []value.Value // by our own authority, as [Issue] and [Revoke] make them
+}
+
+// issued is what our own authority knows of a certificate that it issued to the device, nil for nothing.
+func (d *Device) issued(cert *x509.Certificate) *value.Value {
+	sum := sha256.Sum256(cert.Raw)
+	text := hex.EncodeToString(sum[:])
+	for i := range d.Issued {
+		if d.Issued[i].FieldAt(slotSHA256).Str() == text {
+			return &d.Issued[i]
+		}
+	}
+	return nil
+}
 
 // Checker checks certificates against the issuers of a rulebook. It is safe
 // for concurrent use. Signatures do not depend on time or device, so it
@@ -134,7 +152,7 @@ func (c *Checker) Same(d *Checker) bool {
 			}
 			return l.Raw
 		}
-		return a.ID == b.ID && a.Binds == b.Binds && a.MaxLifetime == b.MaxLifetime &&
+		return a.ID == b.ID && a.Binds == b.Binds && a.MaxLifetime == b.MaxLifetime && a.Own == b.Own &&
 			bytes.Equal(crl(a.CRL), crl(b.CRL)) &&
 			slices.EqualFunc(a.Certificates, b.Certificates, (*x509.Certificate).Equal)
 	})
@@ -167,7 +185,7 @@ func (c *Checker) Check(certs value.Value, d Device, now int64) (value.Value, in
 		v := c.judge(c.find(m, list, between), d, now)
 		until = min(until, v.until)
 		out[i] = m.WithFields(map[int]value.Value{slotTrusted: v.trusted, slotRevoked: v.revoked,
-			slotIssuerID: value.OfText(v.issuer), slotWhy: value.OfText(v.why)})
+			slotIssuerID: value.OfText(v.issuer), slotWhy: value.OfText(v.why), slotProfile: value.OfText(v.profile)})
 	}
 	return value.OfList(out), until
 }
@@ -186,6 +204,9 @@ func (c *Checker) Issued(certs value.Value, d Device, sha256 string) bool {
 	f := c.find(members[i], list, between)
 	return slices.ContainsFunc(f.chains, func(ch chain) bool {
 		owner := d.name(c.issuers[ch.issuer].Binds)
+		if c.issuers[ch.issuer].Own && d.issued(f.cert) == nil {
+			return false
+		}
 		return !f.cert.IsCA && (c.issuers[ch.issuer].Binds == Unbound || owner != "" && namesDevice(f.cert, owner))
 	})
 }
@@ -307,6 +328,7 @@ func (c *Checker) chainOf(certs []*x509.Certificate) (chain, bool) {
 type verdict struct {
 	trusted, revoked value.Value
 	issuer, why      string
+	profile          string // "" for a certificate that is not our own authority's
 	until            int64
 }
 
@@ -333,6 +355,13 @@ func (c *Checker) weigh(cert *x509.Certificate, ch chain, d Device, now int64) v
 	is := &c.issuers[ch.issuer]
 	v := verdict{trusted: value.OfBool(true), issuer: is.ID, until: never}
 	v.revoked, v.until = c.revocation(ch, now)
+	unrecorded := false
+	if is.Own && !cert.IsCA {
+		known := d.issued(cert)
+		if unrecorded = known == nil; !unrecorded {
+			v.profile, v.revoked = known.FieldAt(slotProfile).Str(), known.FieldAt(slotRevoked)
+		}
+	}
 	no := func(format string, args ...any) { v.trusted, v.why = value.OfBool(false), fmt.Sprintf(format, args...) }
 	lifetime := value.Micros(cert.NotAfter) - value.Micros(cert.NotBefore)
 	switch {
@@ -343,6 +372,8 @@ func (c *Checker) weigh(cert *x509.Certificate, ch chain, d Device, now int64) v
 		no("not valid before %s", value.FormatTime(ch.from))
 	case now > ch.to:
 		no("expired on %s", value.FormatTime(ch.to))
+	case unrecorded:
+		no("our authority issued no such certificate to this device")
 	case is.MaxLifetime > 0 && lifetime > is.MaxLifetime:
 		no("lives for %s, longer than %s", value.FormatAge(lifetime), value.FormatDuration(is.MaxLifetime))
 	default:

@@ -49,34 +49,39 @@ type managed interface {
 	managing() (what string, activity int)
 }
 
-func (*RulebookPublished) managing() (string, int) { return "rulebook", ocsfCreate }
-func (*PeopleImported) managing() (string, int)    { return "directory", ocsfUpdate }
-func (*PersonRemoved) managing() (string, int)     { return "person", ocsfDelete }
-func (*RosterImported) managing() (string, int)    { return "roster", ocsfUpdate }
-func (*RosterRemoved) managing() (string, int)     { return "roster", ocsfUpdate }
-func (*TokenCreated) managing() (string, int)      { return "token", ocsfCreate }
-func (*TokenRevoked) managing() (string, int)      { return "token", ocsfDelete }
-func (*StreamChanged) managing() (string, int)     { return "stream", ocsfUpdate }
-func (*FeedChanged) managing() (string, int)       { return "feed", ocsfUpdate }
-func (*SignalReceived) managing() (string, int)    { return "sessions", ocsfDelete }
-func (*NoticeSent) managing() (string, int)        { return "notice", ocsfCreate }
-func (*NoticeMuted) managing() (string, int)       { return "notices of a person", ocsfUpdate }
-func (*AlertSeen) managing() (string, int)         { return "alert", ocsfUpdate }
-func (*DeviceKeyed) managing() (string, int)       { return "device", ocsfUpdate }
-func (*DeviceSettled) managing() (string, int)     { return "device", ocsfUpdate }
-func (*ReportDiscarded) managing() (string, int)   { return "report", ocsfDelete }
-func (*WaiverGranted) managing() (string, int)     { return "waiver", ocsfCreate }
-func (*WaiverRevoked) managing() (string, int)     { return "waiver", ocsfDelete }
-func (*VouchGiven) managing() (string, int)        { return "vouch", ocsfCreate }
-func (*VouchRevoked) managing() (string, int)      { return "vouch", ocsfDelete }
-func (*DeviceEnrolled) managing() (string, int)    { return "device", ocsfCreate }
-func (*EnrolmentHeld) managing() (string, int)     { return "enrolment", ocsfCreate }
-func (*EnrolmentRefused) managing() (string, int)  { return "enrolment", ocsfOther }
-func (*DeviceRetired) managing() (string, int)     { return "device", ocsfDelete }
-func (*Redacted) managing() (string, int)          { return "ledger entry", ocsfUpdate }
-func (*KeyReplaced) managing() (string, int)       { return "ledger key", ocsfUpdate }
-func (*ClockReset) managing() (string, int)        { return "clock", ocsfUpdate }
-func (*StateSealed) managing() (string, int)       { return "ledger", ocsfUpdate }
+func (*RulebookPublished) managing() (string, int)  { return "rulebook", ocsfCreate }
+func (*PeopleImported) managing() (string, int)     { return "directory", ocsfUpdate }
+func (*PersonRemoved) managing() (string, int)      { return "person", ocsfDelete }
+func (*RosterImported) managing() (string, int)     { return "roster", ocsfUpdate }
+func (*RosterRemoved) managing() (string, int)      { return "roster", ocsfUpdate }
+func (*TokenCreated) managing() (string, int)       { return "token", ocsfCreate }
+func (*TokenRevoked) managing() (string, int)       { return "token", ocsfDelete }
+func (*StreamChanged) managing() (string, int)      { return "stream", ocsfUpdate }
+func (*FeedChanged) managing() (string, int)        { return "feed", ocsfUpdate }
+func (*SignalReceived) managing() (string, int)     { return "sessions", ocsfDelete }
+func (*AuthorityChanged) managing() (string, int)   { return "certificate authority", ocsfUpdate }
+func (*DeviceInvited) managing() (string, int)      { return "invitation", ocsfCreate }
+func (*CertificateIssued) managing() (string, int)  { return "certificate", ocsfCreate }
+func (*CertificateRefused) managing() (string, int) { return "certificate", ocsfOther }
+func (*CertificateRevoked) managing() (string, int) { return "certificate", ocsfDelete }
+func (*NoticeSent) managing() (string, int)         { return "notice", ocsfCreate }
+func (*NoticeMuted) managing() (string, int)        { return "notices of a person", ocsfUpdate }
+func (*AlertSeen) managing() (string, int)          { return "alert", ocsfUpdate }
+func (*DeviceKeyed) managing() (string, int)        { return "device", ocsfUpdate }
+func (*DeviceSettled) managing() (string, int)      { return "device", ocsfUpdate }
+func (*ReportDiscarded) managing() (string, int)    { return "report", ocsfDelete }
+func (*WaiverGranted) managing() (string, int)      { return "waiver", ocsfCreate }
+func (*WaiverRevoked) managing() (string, int)      { return "waiver", ocsfDelete }
+func (*VouchGiven) managing() (string, int)         { return "vouch", ocsfCreate }
+func (*VouchRevoked) managing() (string, int)       { return "vouch", ocsfDelete }
+func (*DeviceEnrolled) managing() (string, int)     { return "device", ocsfCreate }
+func (*EnrolmentHeld) managing() (string, int)      { return "enrolment", ocsfCreate }
+func (*EnrolmentRefused) managing() (string, int)   { return "enrolment", ocsfOther }
+func (*DeviceRetired) managing() (string, int)      { return "device", ocsfDelete }
+func (*Redacted) managing() (string, int)           { return "ledger entry", ocsfUpdate }
+func (*KeyReplaced) managing() (string, int)        { return "ledger key", ocsfUpdate }
+func (*ClockReset) managing() (string, int)         { return "clock", ocsfUpdate }
+func (*StateSealed) managing() (string, int)        { return "ledger", ocsfUpdate }
 
 // ocsfVerdicts maps verdicts to the status of a finding and of compliance.
 var ocsfVerdicts = map[posture.Verdict]struct {

@@ -78,6 +78,13 @@ var (
 // Platforms are the words of the attribute platform.
 func Platforms() []string { return slices.Clone(platform.Enum.Words) }
 
+// IssuedName is the attribute that holds what our own authority issued to a device, and Authority the source of its
+// readings, which is nobody else's.
+const (
+	IssuedName = "certs.issued"
+	Authority  = "authority"
+)
+
 // standard is the dictionary that every rulebook starts from.
 var standard = []Attribute{
 	{Name: "platform", Type: platform, Title: "Platform", Timeless: true},
@@ -118,6 +125,8 @@ var standard = []Attribute{
 	{Name: "threats", Type: value.ListOf(value.Type{Kind: value.Record, Record: threat}), Title: "Threats"},
 	{Name: "certs", Type: value.ListOf(value.Type{Kind: value.Record, Record: certificate.Type}),
 		Title: "Certificates"},
+	{Name: IssuedName, Type: value.ListOf(value.Type{Kind: value.Record, Record: certificate.Type}),
+		Title: "Certificates that we issued", Timeless: true, ByService: true},
 	{Name: "network.macs", Type: texts, Title: "Hardware addresses"},
 	{Name: "network.addresses", Type: texts, Title: "Network addresses"},
 	{Name: "apps", Type: value.ListOf(value.Type{Kind: value.Record, Record: app}), Title: "Applications"},

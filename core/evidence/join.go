@@ -128,7 +128,7 @@ func (r *Resolver) KeysOf(rep *Report) []Key {
 // Identifies reports whether a source may make devices known, and add or change
 // their keys. Any other may only use keys that are known.
 func (r *Resolver) Identifies(source string) bool {
-	return r.sources == nil || r.sources[source].Identifies
+	return r.sources == nil || source == Authority || r.sources[source].Identifies
 }
 
 // VouchesFor is for how long the word of a source that a device is genuine counts, in
@@ -375,6 +375,24 @@ func (r *Resolver) CertificateKeys(rec *Record) []Key {
 	return keys
 }
 
+// IssuedKeys lists the certificates that our own authority issued to a device.
+func IssuedKeys(rec *Record) (keys []Key) {
+	for _, c := range IssuedIn(rec) {
+		keys = append(keys, Folded(ByCertificate, certificate.Field(c, "sha256").Str()))
+	}
+	return keys
+}
+
+// IssuedIn is what our own authority issued to a device, by its record.
+func IssuedIn(rec *Record) []value.Value {
+	for _, x := range rec.Of(IssuedName) {
+		if x.Source == Authority {
+			return x.Value.Members()
+		}
+	}
+	return nil
+}
+
 // device is who the device of a view is, for its certificates.
 func (v *View) device(id string) certificate.Device {
 	name := func(slot int) string {
@@ -383,7 +401,7 @@ func (v *View) device(id string) certificate.Device {
 		}
 		return ""
 	}
-	return certificate.Device{ID: id, Serial: name(v.by.serial), HardwareID: name(v.by.hardware)}
+	return certificate.Device{ID: id, Serial: name(v.by.serial), HardwareID: name(v.by.hardware), Issued: IssuedIn(v.rec)}
 }
 
 // named is the same of a device with some keys: they tell who it is where no
@@ -406,11 +424,11 @@ func (v *View) named(id string, keys []Key) certificate.Device {
 // device with an id and keys: it shows it now, and one of the rulebook's issuers
 // issued it for this device.
 func (v *View) Issued(id string, keys []Key, sha256 string) bool {
-	shown := v.Value(v.by.certs)
-	if !shown.Known() { // of one that never showed any, what it was enrolled with
-		return slices.Contains(keys, Folded(ByCertificate, sha256))
+	shown := v.everShown()
+	if !shown.Known() && slices.Contains(keys, Folded(ByCertificate, sha256)) {
+		return true // of one that never showed any, what it was enrolled with
 	}
-	return v.by.checker.Issued(shown, v.named(id, keys), sha256)
+	return v.by.checker.Issued(certificate.Union(shown, IssuedIn(v.rec)), v.named(id, keys), sha256)
 }
 
 // Proves reports whether a certificate is of one of the rulebook's issuers, valid
@@ -433,14 +451,23 @@ func (r *Resolver) Proves(cert *x509.Certificate, d certificate.Device, now int6
 	return true, ""
 }
 
+// everShown is the certificates that the device showed last, however long ago; not known when it never did.
+func (v *View) everShown() (shown value.Value) {
+	if x := v.Reading(v.by.certs); x != nil {
+		shown = x.Value
+	}
+	return shown
+}
+
 // Trusts says why a certificate that a connection proved possession of does not
 // identify the device with an id at now; "" when it does. It counts whether the
 // device has shown others since, and not how long ago it showed this one.
 func (v *View) Trusts(id string, keys []Key, cert *x509.Certificate, now int64) (why string) {
-	shown := v.Value(v.by.certs)
+	shown := v.everShown()
 	if !shown.Known() {
 		shown = value.OfList([]value.Value{certificate.Of(cert)})
 	}
+	shown = certificate.Union(shown, IssuedIn(v.rec))
 	sum := sha256.Sum256(cert.Raw)
 	checked, _ := v.by.checker.Check(shown, v.named(id, keys), now)
 	trusted, known := certificate.Proven(checked, hex.EncodeToString(sum[:]))

@@ -222,6 +222,9 @@ func (r *Report) identify(speaker, source, external, observed string, id Identit
 		}
 		source = speaker
 	}
+	if source == Authority {
+		return fmt.Errorf("the source %s is this service itself; say who reports", Authority)
+	}
 	r.Source, r.ExternalID, r.At, r.Identity = cmp.Or(source, DefaultSource), external, now, id
 	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external},
 		{"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {

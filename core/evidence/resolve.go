@@ -71,7 +71,7 @@ type Resolver struct {
 	checker *certificate.Checker
 	ignored map[string]bool // serials and hardware ids, case folded
 
-	owner, groups, roster, vouched, score, level, certs, serial, hardware int // slots
+	owner, groups, roster, vouched, score, level, certs, issued, serial, hardware int // slots
 }
 
 // NewResolver prepares a policy for the attributes of dict.
@@ -80,7 +80,7 @@ func NewResolver(dict *Dictionary, p Policy) *Resolver {
 		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"),
 		vouched: dict.Slot("vouched"),
 		score:   dict.Slot("threat.score"), level: dict.Slot("threat.level"),
-		certs: dict.Slot("certs"), serial: dict.Slot("serial"), hardware: dict.Slot("hardware_id"),
+		certs: dict.Slot("certs"), issued: dict.Slot(IssuedName), serial: dict.Slot("serial"), hardware: dict.Slot("hardware_id"),
 		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers),
 		ignored: map[string]bool{}}
 	for _, k := range p.IgnoreKeys {
@@ -148,7 +148,7 @@ func (r *Resolver) Inherit(old *Resolver) {
 
 // Accepts says why a source may not supply an attribute, or returns nil.
 func (r *Resolver) Accepts(source, name string) error {
-	if r.sources == nil {
+	if r.sources == nil || source == Authority && name == IssuedName {
 		return nil
 	}
 	s, ok := r.sources[source]
@@ -219,7 +219,7 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 		for n < len(readings) && readings[n].Name == name {
 			n++
 		}
-		if n > 0 && slot != r.level {
+		if n > 0 && slot != r.level && slot != r.issued {
 			r.choose(v, slot, readings[:n], now)
 		}
 		readings = readings[n:]
@@ -295,12 +295,24 @@ func (v *View) hold(slot int, until int64) {
 
 // check looks at the certificates of a device, if they are fresh.
 func (r *Resolver) check(v *View, id string, now int64) {
-	if v.Cells[r.certs].Until < now {
-		return
+	d, fresh := v.device(id), v.Cells[r.certs].Until
+	var shown value.Value
+	if fresh >= now {
+		shown = v.Value(r.certs)
 	}
-	checked, until := r.checker.Check(v.Value(r.certs), v.device(id), now)
-	v.Point(r.certs, &checked, v.Cells[r.certs].Until)
-	v.hold(r.certs, until)
+	switch {
+	case len(d.Issued) == 0 && !shown.Known():
+		return
+	case !shown.Known(): // what we issued needs nobody to show it
+		fresh = condition.Always
+	}
+	if len(d.Issued) > 0 {
+		all := value.OfList(d.Issued)
+		v.Point(r.issued, &all, condition.Always)
+	}
+	checked, until := r.checker.Check(certificate.Union(shown, d.Issued), d, now)
+	v.Point(r.certs, &checked, fresh)
+	v.hold(r.certs, min(until, fresh))
 }
 
 // levels returns the readings of threat.level, one a source. That of a source

@@ -31,38 +31,43 @@ type Kind string
 
 // The kinds of entry.
 const (
-	StandingChanged   Kind = "standing.changed"
-	DecisionMade      Kind = "decision.made"
-	RulebookPublished Kind = "rulebook.published"
-	PeopleImported    Kind = "person.imported"
-	PersonRemoved     Kind = "person.removed"
-	TokenCreated      Kind = "token.created"
-	TokenRevoked      Kind = "token.revoked"
-	EvidenceRefused   Kind = "evidence.refused"
-	DeviceKeyed       Kind = "device.keyed"   // keys that a device gained or lost
-	DeviceSettled     Kind = "device.settled" // a report that was kept aside was joined to a device
-	ReportDiscarded   Kind = "device.report-discarded"
-	WaiverGranted     Kind = "waiver.granted"
-	WaiverRevoked     Kind = "waiver.revoked"
-	VouchGiven        Kind = "vouch.given"
-	VouchRevoked      Kind = "vouch.revoked"
-	RosterImported    Kind = "roster.imported"
-	RosterRemoved     Kind = "roster.removed"
-	DeviceEnrolled    Kind = "device.enrolled"
-	EnrolmentHeld     Kind = "device.enrolment-held"
-	EnrolmentRefused  Kind = "device.enrolment-refused"
-	DeviceRetired     Kind = "device.retired"
-	StreamChanged     Kind = "stream.changed"      // what a receiver is told, or how, changed
-	FeedChanged       Kind = "feed.changed"        // where a partner's inventory is fetched, or how that goes, changed
-	SignalReceived    Kind = "signal.received"     // a partner's security event did something
-	NoticeSent        Kind = "notice.sent"         // somebody was told of something
-	NoticeMuted       Kind = "notice.muted"        // somebody is reminded no more, or again
-	AlertSeen         Kind = "alert.seen"          // somebody saw what needs a person
-	SessionEnded      Kind = "session.ended"       // an allow that could be relied on no longer can
-	Redacted          Kind = "ledger.redacted"     // the body of an earlier entry was removed
-	KeyReplaced       Kind = "ledger.key-replaced" // heads are signed with another key from here on
-	ClockReset        Kind = "ledger.clock-reset"  // time may go back here, once
-	StateSealed       Kind = "ledger.state-sealed" // heads tell of the state from here on
+	StandingChanged    Kind = "standing.changed"
+	DecisionMade       Kind = "decision.made"
+	RulebookPublished  Kind = "rulebook.published"
+	PeopleImported     Kind = "person.imported"
+	PersonRemoved      Kind = "person.removed"
+	TokenCreated       Kind = "token.created"
+	TokenRevoked       Kind = "token.revoked"
+	EvidenceRefused    Kind = "evidence.refused"
+	DeviceKeyed        Kind = "device.keyed"   // keys that a device gained or lost
+	DeviceSettled      Kind = "device.settled" // a report that was kept aside was joined to a device
+	ReportDiscarded    Kind = "device.report-discarded"
+	WaiverGranted      Kind = "waiver.granted"
+	WaiverRevoked      Kind = "waiver.revoked"
+	VouchGiven         Kind = "vouch.given"
+	VouchRevoked       Kind = "vouch.revoked"
+	RosterImported     Kind = "roster.imported"
+	RosterRemoved      Kind = "roster.removed"
+	DeviceEnrolled     Kind = "device.enrolled"
+	EnrolmentHeld      Kind = "device.enrolment-held"
+	EnrolmentRefused   Kind = "device.enrolment-refused"
+	DeviceRetired      Kind = "device.retired"
+	StreamChanged      Kind = "stream.changed"     // what a receiver is told, or how, changed
+	FeedChanged        Kind = "feed.changed"       // where a partner's inventory is fetched, or how that goes, changed
+	SignalReceived     Kind = "signal.received"    // a partner's security event did something
+	AuthorityChanged   Kind = "authority.changed"  // our own certificate authority became another
+	DeviceInvited      Kind = "device.invited"     // a code was made by which a device can ask for a certificate
+	CertificateIssued  Kind = "certificate.issued" // by our own authority
+	CertificateRefused Kind = "certificate.refused"
+	CertificateRevoked Kind = "certificate.revoked"
+	NoticeSent         Kind = "notice.sent"         // somebody was told of something
+	NoticeMuted        Kind = "notice.muted"        // somebody is reminded no more, or again
+	AlertSeen          Kind = "alert.seen"          // somebody saw what needs a person
+	SessionEnded       Kind = "session.ended"       // an allow that could be relied on no longer can
+	Redacted           Kind = "ledger.redacted"     // the body of an earlier entry was removed
+	KeyReplaced        Kind = "ledger.key-replaced" // heads are signed with another key from here on
+	ClockReset         Kind = "ledger.clock-reset"  // time may go back here, once
+	StateSealed        Kind = "ledger.state-sealed" // heads tell of the state from here on
 )
 
 // Kinds lists every kind of entry.
@@ -70,7 +75,8 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, NoticeSent, NoticeMuted, AlertSeen,
+	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited, CertificateIssued,
+	CertificateRefused, CertificateRevoked, NoticeSent, NoticeMuted, AlertSeen,
 	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.

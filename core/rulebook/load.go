@@ -35,7 +35,7 @@ var planned = []string{"promises"}
 // sectionNames are the keys at the top of a rulebook.
 var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
-	"issuers", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
+	"issuers", "authority", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
 	"gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
@@ -74,6 +74,7 @@ func load(files []File) (*loader, error) {
 	l.evidence()
 	l.combine()
 	l.issuers()
+	l.authority()
 	l.waivers()
 	l.guard()
 	l.enrolment()

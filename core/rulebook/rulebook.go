@@ -52,6 +52,7 @@ type Rulebook struct {
 	Signals       Signals
 	Heard         []Heard // by source
 	Notices       []Notice
+	Authority     *Authority // nil: we issue no certificates
 	Baselines     []Baseline
 	Gates         []Gate // in the order of their numbers, those without one last
 	Examples      []Example

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 
+	"ironledger.example/core/authority"
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
 )
@@ -109,7 +110,8 @@ func sections() schema {
 		"issuers": listForm(thingForm([]string{"id", "file"},
 			schema{"id": idForm, "title": textForm, "file": textForm, "crl": textForm,
 				"binds": schema{"enum": certificate.Bindings}, "max_lifetime": spanForm})),
-		"waivers": thingForm(none, schema{"max": spanForm}),
+		"authority": authorityForm(),
+		"waivers":   thingForm(none, schema{"max": spanForm}),
 		"guard": thingForm(none, schema{"max_newly_denied": schema{"type": "string",
 			"pattern": `^\d+(\.\d+)?%$`, "default": "20%"},
 			"administrators": thingForm(none, schema{"users": textsForm, "groups": textsForm})}),
@@ -133,6 +135,17 @@ func heardForm() schema {
 	return thingForm([]string{"issuer", "jwks", "audience"}, schema{"issuer": textForm, "jwks": textForm,
 		"audience": textForm, "device": schema{"enum": HeardNames, "default": HeardNames[0]},
 		"map": thingForm(none, schema{ComplianceSignal: event, RiskSignal: event})})
+}
+
+// authorityForm is that of the section authority.
+func authorityForm() schema {
+	keys := schema{"enum": authority.Keys}
+	return thingForm([]string{"name", "profiles"}, schema{"id": schema{"type": "string", "default": "house"}, "title": textForm,
+		"name": textForm, "key": keys, "lifetime": spanForm,
+		"profiles": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "applies": condForm,
+			"lifetime": spanForm, "renew_from": spanForm, "least": levelForm,
+			"keys":  schema{"type": "array", "items": keys, "minItems": 1},
+			"holds": schema{"type": "integer", "minimum": 1, "maximum": maxHolds, "default": 2}}))})
 }
 
 // signalsForm is that of the section signals.

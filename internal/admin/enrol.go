@@ -11,6 +11,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/authority"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/state"
@@ -286,7 +287,8 @@ func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*stat
 		}
 		c.Record(actor, r)
 		c.Reappraise(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
-		return nil
+		_, err := authority.RevokeOf(c, d.ID, "", actor, "cessationOfOperation", reason)
+		return err
 	})
 	return r, err
 }

@@ -22,6 +22,7 @@ import (
 	"ironledger.example/internal/cli/decisions"
 	"ironledger.example/internal/cli/devices"
 	"ironledger.example/internal/cli/feeds"
+	"ironledger.example/internal/cli/identity"
 	"ironledger.example/internal/cli/notices"
 	"ironledger.example/internal/cli/records"
 	"ironledger.example/internal/cli/run"
@@ -109,8 +110,11 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		}
 	}
 	add("run", run.ServeCmd(a), run.DemoCmd(a), records.BackupCmd(a), records.RestoreCmd(a))
-	add("ask", devices.OverviewCmd(a), devices.DeviceCmd(a), devices.WaiverCmd(a), devices.VouchCmd(a),
-		devices.CertificateCmd(a), devices.SourceCmd(a),
+	device, certificate := devices.DeviceCmd(a), devices.CertificateCmd(a)
+	device.AddCommand(identity.InviteCmd(a))
+	certificate.AddCommand(identity.RevokeCmd(a))
+	add("ask", devices.OverviewCmd(a), device, devices.WaiverCmd(a), devices.VouchCmd(a),
+		certificate, identity.AuthorityCmd(a), devices.SourceCmd(a),
 		devices.UnmatchedCmd(a), devices.RosterCmd(a), books.RulebookCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),

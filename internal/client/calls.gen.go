@@ -66,6 +66,36 @@ func (c *Client) AskUnder(ctx context.Context, body AskDraft) (*Reply[Answer], e
 	return call[Answer](ctx, c, request{method: "POST", path: path("/api/v1/ask/under"), value: body})
 }
 
+// GetAuthority calls GET /api/v1/authority: Our own certificate authority, and the profiles that devices can get certificates of.
+func (c *Client) GetAuthority(ctx context.Context) (*Reply[AuthorityState], error) {
+	return call[AuthorityState](ctx, c, request{method: "GET", path: path("/api/v1/authority")})
+}
+
+// ImportAuthority calls POST /api/v1/authority/import: Put a key and its certificate in the place of the authority there is.
+func (c *Client) ImportAuthority(ctx context.Context, body AuthorityDraft) (*Reply[AuthorityState], error) {
+	return call[AuthorityState](ctx, c, request{method: "POST", path: path("/api/v1/authority/import"), value: body})
+}
+
+// InstallAuthority calls POST /api/v1/authority/install: Give the authority that asked the certificate that came; it signs from now on.
+func (c *Client) InstallAuthority(ctx context.Context, body AuthorityDraft) (*Reply[AuthorityState], error) {
+	return call[AuthorityState](ctx, c, request{method: "POST", path: path("/api/v1/authority/install"), value: body})
+}
+
+// RequestAuthority calls POST /api/v1/authority/request: Make a key whose certificate is to come from an authority above, and a request for that (RFC 2986).
+func (c *Client) RequestAuthority(ctx context.Context, body Reason) (*Reply[AuthorityState], error) {
+	return call[AuthorityState](ctx, c, request{method: "POST", path: path("/api/v1/authority/request"), value: body})
+}
+
+// RotateAuthority calls POST /api/v1/authority/rotate: Make another key and certificate, which sign from now on; what the authority before issued counts until it ends.
+func (c *Client) RotateAuthority(ctx context.Context, body Reason) (*Reply[AuthorityState], error) {
+	return call[AuthorityState](ctx, c, request{method: "POST", path: path("/api/v1/authority/rotate"), value: body})
+}
+
+// DropAuthority calls POST /api/v1/authority/{id}/drop: Give up an authority that waits for its certificate, or a former one with all that it issued.
+func (c *Client) DropAuthority(ctx context.Context, id string, body Reason) (*Reply[AuthorityState], error) {
+	return call[AuthorityState](ctx, c, request{method: "POST", path: path("/api/v1/authority/{id}/drop", id), value: body})
+}
+
 // ListCertificates calls GET /api/v1/certificates: The certificates that devices show, those that end first at the top.
 func (c *Client) ListCertificates(ctx context.Context, p ListCertificatesParams) (*Reply[CertificatePage], error) {
 	query := url.Values{}
@@ -75,6 +105,11 @@ func (c *Client) ListCertificates(ctx context.Context, p ListCertificatesParams)
 	put(query, "cursor", p.Cursor)
 	put(query, "limit", p.Limit)
 	return call[CertificatePage](ctx, c, request{method: "GET", path: path("/api/v1/certificates"), query: query})
+}
+
+// RevokeCertificates calls POST /api/v1/certificates/revoke: Take back a certificate that we issued, or all of a device; from now on they identify nobody.
+func (c *Client) RevokeCertificates(ctx context.Context, body CertificateRevocation) (*Reply[List[IssuedCertificate]], error) {
+	return call[List[IssuedCertificate]](ctx, c, request{method: "POST", path: path("/api/v1/certificates/revoke"), value: body})
 }
 
 // GetCoverage calls GET /api/v1/coverage: What it takes for each group to reach each resource, and what the rulebook has for each platform.
@@ -141,6 +176,11 @@ func (c *Client) GetDeviceHistory(ctx context.Context, id string, p GetDeviceHis
 	put(query, "cursor", p.Cursor)
 	put(query, "limit", p.Limit)
 	return call[List[HistoryEvent]](ctx, c, request{method: "GET", path: path("/api/v1/devices/{id}/history", id), query: query})
+}
+
+// InviteDevice calls POST /api/v1/devices/{id}/invite: Make a code by which one device can ask for a certificate, in place of the one it may have.
+func (c *Client) InviteDevice(ctx context.Context, id string, body InviteDraft) (*Reply[Invitation], error) {
+	return call[Invitation](ctx, c, request{method: "POST", path: path("/api/v1/devices/{id}/invite", id), value: body})
 }
 
 // GetPastDevice calls GET /api/v1/devices/{id}/past: A device as it stood at a moment, computed again from what was kept.

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/oapi-codegen/runtime"
+
 	. "ironledger.example/api"
 	edge "ironledger.example/internal/httpapi/edge"
 )
@@ -48,8 +49,29 @@ type operations interface {
 	// AskUnder is POST /api/v1/ask/under: Try a request under a candidate rulebook, or at another moment; nothing is recorded.
 	AskUnder(c *gin.Context, body AskDraft) (*Answer, error)
 
+	// GetAuthority is GET /api/v1/authority: Our own certificate authority, and the profiles that devices can get certificates of.
+	GetAuthority(c *gin.Context) (*AuthorityState, error)
+
+	// ImportAuthority is POST /api/v1/authority/import: Put a key and its certificate in the place of the authority there is.
+	ImportAuthority(c *gin.Context, body AuthorityDraft) (*AuthorityState, error)
+
+	// InstallAuthority is POST /api/v1/authority/install: Give the authority that asked the certificate that came; it signs from now on.
+	InstallAuthority(c *gin.Context, body AuthorityDraft) (*AuthorityState, error)
+
+	// RequestAuthority is POST /api/v1/authority/request: Make a key whose certificate is to come from an authority above, and a request for that (RFC 2986).
+	RequestAuthority(c *gin.Context, body Reason) (*AuthorityState, error)
+
+	// RotateAuthority is POST /api/v1/authority/rotate: Make another key and certificate, which sign from now on; what the authority before issued counts until it ends.
+	RotateAuthority(c *gin.Context, body Reason) (*AuthorityState, error)
+
+	// DropAuthority is POST /api/v1/authority/{id}/drop: Give up an authority that waits for its certificate, or a former one with all that it issued.
+	DropAuthority(c *gin.Context, id string, body Reason) (*AuthorityState, error)
+
 	// ListCertificates is GET /api/v1/certificates: The certificates that devices show, those that end first at the top.
 	ListCertificates(c *gin.Context, p ListCertificatesParams) (*CertificatePage, error)
+
+	// RevokeCertificates is POST /api/v1/certificates/revoke: Take back a certificate that we issued, or all of a device; from now on they identify nobody.
+	RevokeCertificates(c *gin.Context, body CertificateRevocation) (List[IssuedCertificate], error)
 
 	// FollowChanges is GET /api/v1/changes: What changes, as it does, in server-sent events.
 	FollowChanges(c *gin.Context, p FollowChangesParams)
@@ -77,6 +99,9 @@ type operations interface {
 
 	// GetDeviceHistory is GET /api/v1/devices/{id}/history: What became of a device, newest first.
 	GetDeviceHistory(c *gin.Context, id string, p GetDeviceHistoryParams) (List[HistoryEvent], error)
+
+	// InviteDevice is POST /api/v1/devices/{id}/invite: Make a code by which one device can ask for a certificate, in place of the one it may have.
+	InviteDevice(c *gin.Context, id string, body InviteDraft) (*Invitation, error)
 
 	// GetPastDevice is GET /api/v1/devices/{id}/past: A device as it stood at a moment, computed again from what was kept.
 	GetPastDevice(c *gin.Context, id string, p GetPastDeviceParams) (*PastDevice, error)
@@ -791,6 +816,56 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.AskUnder(c, body)
 		s.answer(c, 200, out, err)
 	})
+	r.GET("/api/v1/authority", func(c *gin.Context) {
+		out, err := s.GetAuthority(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/authority/import", func(c *gin.Context) {
+		var body AuthorityDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ImportAuthority(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/authority/install", func(c *gin.Context) {
+		var body AuthorityDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.InstallAuthority(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/authority/request", func(c *gin.Context) {
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RequestAuthority(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/authority/rotate", func(c *gin.Context) {
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RotateAuthority(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/authority/:id/drop", func(c *gin.Context) {
+		id := c.Param("id")
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.DropAuthority(c, id, body)
+		s.answer(c, 200, out, err)
+	})
 	r.GET("/api/v1/certificates", func(c *gin.Context) {
 		p, err := readListCertificates(c)
 		if err != nil {
@@ -798,6 +873,15 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.ListCertificates(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/certificates/revoke", func(c *gin.Context) {
+		var body CertificateRevocation
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RevokeCertificates(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/changes", func(c *gin.Context) {
@@ -864,6 +948,16 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.GetDeviceHistory(c, id, p)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/devices/:id/invite", func(c *gin.Context) {
+		id := c.Param("id")
+		var body InviteDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.InviteDevice(c, id, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/devices/:id/past", func(c *gin.Context) {

@@ -23,6 +23,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/httpapi/identity"
 	"ironledger.example/internal/httpapi/outside"
 	"ironledger.example/internal/service"
 )
@@ -30,6 +31,7 @@ import (
 // Server answers HTTP for a service.
 type Server struct {
 	outside.Routes
+	identity.API
 	service *service.Service
 	log     *slog.Logger
 	version string
@@ -86,8 +88,7 @@ const (
 	nobody bearer.Permission = "-" // no token is needed
 )
 
-// Handler returns the handler of everything.
-func Handler(o Options) http.Handler {
+func newServer(o Options) *Server {
 	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
@@ -97,17 +98,29 @@ func Handler(o Options) http.Handler {
 	if s.log == nil {
 		s.log = slog.Default()
 	}
-	s.Routes = outside.New(o.Service, s.fail)
+	s.Routes, s.API = outside.New(o.Service, s.fail), identity.ForPeople(o.Service)
+	return s
+}
+
+// engine is what both listeners share.
+func (s *Server) engine() *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true // an id may have a slash in it, as %2F
 	r.Use(s.recover, s.headers, edge.Paced(func(c *gin.Context) bool { return operation(c).Long }))
-	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		s.fail(c, edge.NewProblem(http.StatusMethodNotAllowed, "%s is not a method of %s", c.Request.Method,
 			c.Request.URL.Path))
 	})
+	return r
+}
+
+// Handler returns the handler of everything but what devices alone ask.
+func Handler(o Options) http.Handler {
+	s := newServer(o)
+	r := s.engine()
+	r.NoRoute(s.noRoute)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
 		if err := s.service.Ready(c.Request.Context()); err != nil {
@@ -129,6 +142,7 @@ func Handler(o Options) http.Handler {
 	r.GET("/.well-known/ssf-configuration/*path", s.ssfConfigurationBelow)
 	r.GET("/ledger/checkpoint", s.ledgerCheckpoint)
 	r.GET("/ledger/tile/*path", s.ledgerTile)
+	identity.New(o.Service, s.log).Standing(r)
 	s.personRoutes(r)
 	// Who may not ask is told so before anything of the question is looked at.
 	s.routes(r.Group("", s.authorize))

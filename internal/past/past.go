@@ -47,6 +47,7 @@ func (s *Service) BookOf(ctx context.Context, version int64) (*state.Book, error
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if i := slices.IndexFunc(s.books, func(b *state.Book) bool { return b.Info.Version == version }); i >= 0 {
+		s.books[i] = s.anchored(s.books[i])
 		return s.books[i], nil
 	}
 	kept, err := s.Store.Rulebook(ctx, version)
@@ -60,8 +61,16 @@ func (s *Service) BookOf(ctx context.Context, version int64) (*state.Book, error
 	if len(s.books) == maxBooks {
 		s.books = s.books[1:]
 	}
+	book = s.anchored(book)
 	s.books = append(s.books, book)
 	return book, nil
+}
+
+// anchored is a book that knows our own authority as it is now: what it issued since says itself when that was.
+func (s *Service) anchored(b *state.Book) *state.Book {
+	next := *b
+	next.Anchor(s.Snapshot().Book.Anchors())
+	return &next
 }
 
 // Then is which past is meant, as moments or as the revisions that a decision

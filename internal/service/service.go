@@ -12,6 +12,7 @@ import (
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/alert"
 	"ironledger.example/internal/audit"
+	"ironledger.example/internal/authority"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/feed"
@@ -59,6 +60,7 @@ type Service struct {
 	Alerts    *alert.Service
 	Feeds     *feed.Service
 	Heard     *heard.Service
+	Authority *authority.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -90,6 +92,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
 	s.Notices = notice.New(e, latest, s.View, decisions)
 	s.Heard = heard.New(e)
+	s.Authority = authority.New(e, o.Dir, box)
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard)
 	e.Start(decisions.Companion())
@@ -104,5 +107,6 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 func (s *Service) Close() error {
 	s.Feeds.Stop()
 	s.Notices.Stop()
+	s.Authority.Stop()
 	return errors.Join(s.Streams.Stop(context.Background()), s.Engine.Close())
 }

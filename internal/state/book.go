@@ -1,9 +1,11 @@
 package state
 
 import (
+	"crypto/x509"
 	"slices"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
@@ -20,6 +22,7 @@ type Book struct {
 	Search   *rulebook.Names // the names that a search of devices may use
 	Strict   map[string]bool // rules that nobody can be excepted from
 
+	anchors []*x509.Certificate // of our own authority, in force or former
 	*generation
 }
 
@@ -92,6 +95,7 @@ func (b *Book) renewed() *Book {
 // Inherit takes over from an older book what means the same: how evidence
 // resolves, or at least what is known of certificates.
 func (b *Book) Inherit(old *Book) {
+	b.Anchor(old.anchors)
 	b.directories = old.directories
 	if b.Resolver.Same(old.Resolver) {
 		b.Resolver = old.Resolver
@@ -99,6 +103,30 @@ func (b *Book) Inherit(old *Book) {
 	}
 	b.Resolver.Inherit(old.Resolver)
 }
+
+// Anchor makes certificates that our own authority issued count, if the rulebook has one: those that chain to its
+// anchors and that it knows of.
+func (b *Book) Anchor(anchors []*x509.Certificate) {
+	if slices.EqualFunc(b.anchors, anchors, (*x509.Certificate).Equal) {
+		return
+	}
+	b.anchors = anchors
+	b.generation = &generation{directories: b.directories + 1, Resolver: evidence.NewResolver(b.Rulebook.Dict, b.policy()),
+		RuleKeys: b.RuleKeys}
+}
+
+// policy is what the rulebook says about evidence, and that we believe our own authority.
+func (b *Book) policy() evidence.Policy {
+	p := b.Rulebook.Policy
+	if a := b.Rulebook.Authority; a != nil && len(b.anchors) > 0 {
+		p.Issuers = append(slices.Clip(p.Issuers),
+			certificate.Issuer{ID: a.ID, Certificates: b.anchors, Binds: certificate.ByID, Own: true})
+	}
+	return p
+}
+
+// Anchors are the certificates of our own authority that certificates of devices chain to.
+func (b *Book) Anchors() []*x509.Certificate { return b.anchors }
 
 // waived lays out, in the order of the book's rules, until when each is waived
 // at now; nil when none is.
@@ -130,6 +158,7 @@ func (b *Book) Limited(w *Waiver) *Waiver {
 // Publish puts a book in force, which was compiled from what a draft brings: the
 // whole fleet is appraised under it. It returns how many devices changed level.
 func (c *Change) Publish(book *Book, by Cause) (moved int, err error) {
+	book.Anchor(c.Base.Book.anchors)
 	book.Info.Version, book.Info.At = c.Base.Book.Info.Version+1, c.Now
 	if err := c.Batch.PutRulebook(&book.Info); err != nil {
 		return 0, err

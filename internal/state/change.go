@@ -101,6 +101,10 @@ type Change struct {
 	feedPlaces puts[feed.Place]
 	heard      puts[kept.Heard]
 
+	authorities puts[kept.Authority]
+	issued      puts[kept.Certificate]
+	invites     puts[kept.Invite]
+
 	noticePlace puts[kept.NoticePlace]
 
 	waivers puts[Waiver]
@@ -250,9 +254,15 @@ func (c *Change) RecordKeys(actor, device string, k *event.DeviceKeyed) {
 	}
 }
 
-// Certify makes the certificates that sources show of a device now its keys, and
-// no others. While none shows any, those it was enrolled with stay.
+// Certify makes the certificates that sources show of a device now, and those that we issued to it, its keys, and
+// no others. While no source shows any, those it was enrolled with stay.
 func (c *Change) Certify(d *Device, keyed *event.DeviceKeyed) {
+	issued := evidence.IssuedKeys(d.Record)
+	for _, k := range issued {
+		if !slices.Contains(d.Keys, k) {
+			c.Gain(d, k, keyed)
+		}
+	}
 	shown := c.Base.Book.Resolver.CertificateKeys(d.Record)
 	if len(shown) == 0 {
 		return
@@ -260,7 +270,7 @@ func (c *Change) Certify(d *Device, keyed *event.DeviceKeyed) {
 	for _, k := range slices.Clone(d.Keys) {
 		enrolled := k.Kind == evidence.Approved &&
 			!slices.Contains(shown, evidence.Key{Kind: evidence.ByCertificate, Text: k.Text})
-		if enrolled || k.Kind == evidence.ByCertificate && !slices.Contains(shown, k) {
+		if enrolled || k.Kind == evidence.ByCertificate && !slices.Contains(shown, k) && !slices.Contains(issued, k) {
 			c.Lose(d, k, keyed)
 		}
 	}

@@ -85,6 +85,15 @@ var (
 	HeardKind = kind[kept.Heard]{"signal-heard", // by what tells an event from others
 		func(s *Snapshot) *table[kept.Heard] { return &s.Heard },
 		func(c *Change) *puts[kept.Heard] { return &c.heard }}
+	AuthorityKind = kind[kept.Authority]{"authority",
+		func(s *Snapshot) *table[kept.Authority] { return &s.Authorities },
+		func(c *Change) *puts[kept.Authority] { return &c.authorities }}
+	CertificateKind = kind[kept.Certificate]{"certificate", // by serial
+		func(s *Snapshot) *table[kept.Certificate] { return &s.Issued },
+		func(c *Change) *puts[kept.Certificate] { return &c.issued }}
+	InviteKind = kind[kept.Invite]{"invite", // by device
+		func(s *Snapshot) *table[kept.Invite] { return &s.Invites },
+		func(c *Change) *puts[kept.Invite] { return &c.invites }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -95,8 +104,7 @@ var plain = []interface {
 	load(ctx context.Context, s *store.Store, into *Snapshot) error
 	apply(c *Change, to *Snapshot)
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind, FeedPlaceKind,
-	HeardKind, WaiverKind,
-	VouchKind, RetirementKind}
+	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, RetirementKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

@@ -42,6 +42,10 @@ type Snapshot struct {
 	FeedPlaces table[feed.Place] // by feed
 	Heard      table[kept.Heard] // security events of partners that were taken
 
+	Authorities table[kept.Authority]
+	Issued      table[kept.Certificate] // by serial
+	Invites     table[kept.Invite]      // by device
+
 	noticePlace table[kept.NoticePlace]
 
 	Waivers table[Waiver]
@@ -71,6 +75,9 @@ func Load(ctx context.Context, s *store.Store) (*Snapshot, error) {
 		if err := load(ctx, s, snap); err != nil {
 			return nil, err
 		}
+	}
+	if err := snap.anchored(); err != nil {
+		return nil, err
 	}
 	snap.Unmatched.index(snap.Unmatched.byID(), nil)
 	snap.Enrolments.index(snap.Enrolments.byID())

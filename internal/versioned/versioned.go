@@ -43,6 +43,12 @@ func (p *places[K]) place(k K) int {
 // Len is how many keys have a value.
 func (m Map[K, V]) Len() int { return m.n }
 
+// Same reports whether two versions are one, or were made of one by changes that changed nothing. It may be false of two
+// with the same values.
+func (m Map[K, V]) Same(o Map[K, V]) bool {
+	return m.places == o.places && len(m.pages) == len(o.pages) && (len(m.pages) == 0 || &m.pages[0] == &o.pages[0])
+}
+
 // Get returns the value of a key, nil for none. Nobody may change it.
 func (m Map[K, V]) Get(k K) *V {
 	if m.places == nil {

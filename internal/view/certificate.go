@@ -12,6 +12,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -29,6 +30,7 @@ const (
 	CertificateTrusted   = "trusted"
 	CertificateEnding    = "ending"    // trusted, and near its end
 	CertificateAuthority = "authority" // shown along with a device's own
+	CertificateOverdue   = "overdue"   // one of ours that should have been renewed; it counts in another state too
 	CertificateRevoked   = "revoked"
 	CertificateUntrusted = "untrusted"
 	CertificateUnknown   = "unknown"
@@ -124,7 +126,7 @@ type certificateRow struct {
 // those that end first at the top.
 func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.CertificatePage, error) {
 	states := []string{CertificateTrusted, CertificateEnding, CertificateRevoked, CertificateUntrusted,
-		CertificateUnknown, CertificateAuthority}
+		CertificateUnknown, CertificateAuthority, CertificateOverdue}
 	if q.State != "" && !slices.Contains(states, q.State) {
 		return nil, &fault.QueryError{Param: "state", Message: "a state is one of " + strings.Join(states, ", ")}
 	}
@@ -150,7 +152,11 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 			state := certificateState(c, now)
 			page.States[state]++
 			issuers[certificate.Field(c, "issuer_id").Str()]++
-			if q.State == "" || q.State == state {
+			overdue := overdue(snap, c, now)
+			if overdue {
+				page.States[CertificateOverdue]++
+			}
+			if q.State == "" || q.State == state || q.State == CertificateOverdue && overdue {
 				rows = append(rows, certificateRow{cursor{sortable(certificate.Field(c, "not_after").Num()),
 					d.ID + "/" + certificate.Field(c, "sha256").Str()}, d, c, state})
 			}
@@ -163,7 +169,7 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 	page.Total = len(rows)
 	shown, next := paged(rows, func(r certificateRow) cursor { return r.cursor }, after, false, q.Limit)
 	for _, r := range shown {
-		page.Items = append(page.Items, showCertificate(snap.Book, r.d, r.c, r.state))
+		page.Items = append(page.Items, showCertificate(snap, r.d, r.c, r.state))
 	}
 	page.Next = next
 	for _, is := range snap.Book.Rulebook.Issuers() {
@@ -179,7 +185,45 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 	return page, nil
 }
 
-func showCertificate(b *state.Book, d *state.Device, c value.Value, state string) api.Certificate {
+// issued is what our own authority knows of a certificate that a device shows, nil for nothing.
+func issued(snap *state.Snapshot, c value.Value) *kept.Certificate {
+	x := snap.Issued.Get(certificate.Field(c, "serial").Str())
+	if x == nil || x.SHA256 != certificate.Field(c, "sha256").Str() {
+		return nil
+	}
+	return x
+}
+
+// overdue reports whether a certificate that we issued should have been renewed by now, and was not.
+func overdue(snap *state.Snapshot, c value.Value, now int64) bool {
+	x := issued(snap, c)
+	return x != nil && x.RevokedAt == 0 && x.Renewed == "" && now >= renewFrom(snap.Book.Rulebook, x)
+}
+
+// renewFrom is when a certificate is to be renewed: as its profile says now, or in the last third of its life.
+func renewFrom(rb *rulebook.Rulebook, x *kept.Certificate) int64 {
+	before := (x.NotAfter - x.NotBefore) / 3
+	if rb.Authority != nil {
+		if p := rb.Authority.Profile(x.Profile); p != nil {
+			before = p.RenewFrom
+		}
+	}
+	return max(x.NotBefore, x.NotAfter-before)
+}
+
+// Issued shows what our own authority knows of a certificate.
+func Issued(rb *rulebook.Rulebook, x *kept.Certificate) api.IssuedCertificate {
+	out := api.IssuedCertificate{Serial: x.Serial, SHA256: x.SHA256, Device: x.Device, Profile: x.Profile, Authority: x.Authority,
+		IssuedAt: value.FormatTime(x.At), IssuedBy: x.By, NotAfter: value.FormatTime(x.NotAfter),
+		RenewFrom: value.FormatTime(renewFrom(rb, x)), Renews: x.Renews, Renewed: x.Renewed}
+	if x.RevokedAt != 0 {
+		out.RevokedAt, out.RevokedBy, out.Reason = value.FormatTime(x.RevokedAt), x.RevokedBy, x.Why
+	}
+	return out
+}
+
+func showCertificate(snap *state.Snapshot, d *state.Device, c value.Value, state string) api.Certificate {
+	b := snap.Book
 	out := api.Certificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
 		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
 		Subject: certificate.Field(c, "subject").Str(), Issuer: certificate.Field(c, "issuer").Str(), Names: []string{},
@@ -190,7 +234,9 @@ func showCertificate(b *state.Book, d *state.Device, c value.Value, state string
 	for _, n := range certificate.Field(c, "names").Members() {
 		out.Names = append(out.Names, n.Str())
 	}
-	if r := d.View.Reading(b.Rulebook.Dict.Slot("certs")); r != nil {
+	if x := issued(snap, c); x != nil {
+		out.Issued, out.Source = Issued(b.Rulebook, x), evidence.Authority
+	} else if r := d.View.Reading(b.Rulebook.Dict.Slot("certs")); r != nil {
 		out.Source = r.Source
 	}
 	return out

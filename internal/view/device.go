@@ -100,7 +100,7 @@ func detail(snap *state.Snapshot, d *state.Device, now int64) *api.Device {
 		out.Vouches = append(out.Vouches, v.Shown("", now))
 	}
 	for _, c := range d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members() {
-		out.Certificates = append(out.Certificates, showCertificate(b, d, c, certificateState(c, now)))
+		out.Certificates = append(out.Certificates, showCertificate(snap, d, c, certificateState(c, now)))
 	}
 	readings := d.Record.Readings()
 	for i := range readings {

@@ -222,7 +222,7 @@ func CertificateCmd(a *shell.App) *cobra.Command {
 		Use: "list", Short: "List certificates of the fleet, those that end first at the top", Args: cobra.NoArgs,
 		Long: `List the certificates that devices show. A condition may use the fields of a
 certificate (subject, issuer, names, serial, sha256, not_before, not_after,
-lifetime, trusted, revoked, issuer_id), device and level, and every attribute of
+lifetime, trusted, revoked, issuer_id, profile), device and level, and every attribute of
 the device.`,
 		Example: `  ironledger certificate list --where 'trusted and until(not_after) < 14d'
   ironledger certificate list --where 'issuer_id == "device-ca" and platform == windows'
@@ -256,10 +256,10 @@ the device.`,
 	f := list.Flags()
 	f.StringVar(&p.Where, "where", "", "a condition over the certificate and its device")
 	f.StringVarP(&p.Q, "find", "q", "", "a part of the subject, issuer, serial, digest or device")
-	f.StringVar(&p.State, "state", "", "trusted, ending, revoked, untrusted, unknown or authority")
+	f.StringVar(&p.State, "state", "", "trusted, ending, revoked, untrusted, unknown, authority or overdue")
 	f.IntVar(&limit, "limit", 0, "at most so many (0: all)")
 	shell.Must(list.RegisterFlagCompletionFunc("state",
-		cobra.FixedCompletions([]string{"trusted", "ending", "revoked", "untrusted", "unknown", "authority"},
+		cobra.FixedCompletions([]string{"trusted", "ending", "revoked", "untrusted", "unknown", "authority", "overdue"},
 			cobra.ShellCompDirectiveNoFileComp)))
 	c.AddCommand(list)
 	return c

@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -38,6 +39,8 @@ type serveOptions struct {
 	logJSON                                   bool
 	origin, newKey, resetClock, newAdmin      string
 	keepPast                                  string
+	devices                                   string   // where devices get certificates
+	deviceHosts                               []string // by which they reach it
 	inside                                    []string // networks that may be called, though they are inside
 	folders                                   []string // below which feeds may read
 	smtp, mailFrom, smtpPassword, smtpCA      string
@@ -79,6 +82,10 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
 	f.StringVar(&o.key, "tls-key", "", "its key, PEM")
 	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
+	f.StringVar(&o.devices, "device-listen", "",
+		"the address where devices get certificates and show them, over TLS, as :8443 (default: none)")
+	f.StringSliceVar(&o.deviceHosts, "device-host", nil,
+		"a name or address by which devices reach it, if our own authority is to certify it (default: that of --public-url, and this machine)")
 	f.StringVar(&o.origin, "ledger-name", "",
 		"the name of a new ledger, as log.example.org (default: one that is made up)")
 	f.StringVar(&o.newKey, "new-ledger-key", "",
@@ -201,6 +208,18 @@ func (o *serveOptions) mailer() (notice.Mailer, error) {
 	return m, nil
 }
 
+// hosts are the names by which devices reach the service.
+func (o *serveOptions) hosts(public string) []string {
+	if len(o.deviceHosts) > 0 {
+		return o.deviceHosts
+	}
+	out := []string{"localhost", "127.0.0.1", "::1"}
+	if u, err := url.Parse(public); err == nil && !slices.Contains(out, u.Hostname()) {
+		out = append([]string{u.Hostname()}, out...)
+	}
+	return out
+}
+
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
 func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
@@ -239,10 +258,25 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
 	svc.Heard.Start(inside)
+	svc.Authority.Start(public)
 	svc.Feeds.Start(feed.Options{Policy: inside, Folders: o.folders})
 	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
-	http.handler = httpapi.Handler(httpapi.Options{Service: svc, Log: log, Version: shell.Version(),
-		TLS: certificate != nil, Public: public, Console: console.Files()})
-	err = runFronts(ctx, log, []front{http}, func() error { return ready(http.url(), svc.FirstToken) })
+	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil, Public: public,
+		Console: console.Files()}
+	http.handler = httpapi.Handler(options)
+	fronts := []front{http}
+	if o.devices != "" {
+		own := certificate
+		if len(o.deviceHosts) > 0 {
+			own = nil
+		}
+		d, err := newDoor(o.devices, own, o.hosts(public), svc.Authority, options)
+		if err != nil {
+			return errors.Join(err, svc.Close())
+		}
+		fronts = append(fronts, d)
+		log.Info("devices are answered", "at", d.url())
+	}
+	err = runFronts(ctx, log, fronts, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())
 }

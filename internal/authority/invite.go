@@ -1,0 +1,112 @@
+package authority
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base32"
+	"strings"
+	"time"
+
+	"ironledger.example/core/authority"
+	"ironledger.example/core/event"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
+	"ironledger.example/internal/state"
+)
+
+// How long a code counts.
+const (
+	InviteFor = time.Hour
+	maxInvite = 7 * 24 * time.Hour
+)
+
+// Invitation is a code by which one device can ask for a certificate.
+type Invitation struct {
+	Device, Code, Profile string
+	Until                 int64
+	New                   bool // nothing has been heard of the device yet
+}
+
+// alphabet is that of codes: no letter looks like another (Crockford's base 32).
+var alphabet = base32.NewEncoding("0123456789ABCDEFGHJKMNPQRSTVWXYZ").WithPadding(base32.NoPadding)
+
+// newCode is a code of 100 bits, as people write it.
+func newCode() string {
+	raw := make([]byte, 13)
+	rand.Read(raw)
+	text := alphabet.EncodeToString(raw)[:20]
+	return text[:5] + "-" + text[5:10] + "-" + text[10:15] + "-" + text[15:]
+}
+
+// Invite makes a code for a device, in place of the one that it may have. One that is not known needs its serial:
+// with its certificate it becomes known.
+func (s *Service) Invite(ctx context.Context, actor, name, serial, profile string, lasts time.Duration) (*Invitation, error) {
+	set, err := settings(s.Snapshot())
+	if err != nil {
+		return nil, err
+	}
+	lasts = cmp.Or(lasts, InviteFor)
+	switch serial = strings.TrimSpace(serial); {
+	case lasts < time.Minute || lasts > maxInvite:
+		return nil, fault.Input("/for", "a code counts for a minute to a week")
+	case profile != "" && set.Profile(profile) == nil:
+		var ids []string
+		for _, p := range set.Profiles {
+			ids = append(ids, p.ID)
+		}
+		return nil, fault.Input("/profile", "there is no profile "+profile+fault.Nearest(profile, ids))
+	case len(serial) > authority.MaxID || strings.ContainsAny(serial, "\x00\r\n"):
+		return nil, fault.Inputf("/serial", "a serial has at most %d bytes in one line", authority.MaxID)
+	case name == "" || len(name) > authority.MaxID || strings.ContainsAny(name, "\x00\r\n:"):
+		return nil, fault.Inputf("/device", "a device has an id of at most %d bytes, without a colon", authority.MaxID)
+	}
+	code := newCode()
+	out := &Invitation{Code: code, Profile: profile}
+	hash := sha256.Sum256([]byte(plainCode(code)))
+	err = s.Do(ctx, func(c *state.Change) error {
+		out.Device = c.Resolve(name)
+		switch d := c.Device(out.Device); {
+		case d == nil && serial == "":
+			return fault.Inputf("/device", "there is no device %s; give its serial too if nothing was heard of it yet", name)
+		case d == nil:
+			out.New = true
+		case serial != "" && !strings.EqualFold(namesOf(d).Serial, serial):
+			return fault.Inputf("/serial", "the serial of %s is another; leave it out, for the device is known", d.ID)
+		case d.Retired != nil:
+			return fault.Input("/device", d.WhyOutside())
+		case len(d.ID) > authority.MaxID || strings.Contains(d.ID, ":"):
+			return fault.Inputf("/device", "a certificate cannot name %s: it has a colon or more than %d bytes", d.ID, authority.MaxID)
+		}
+		out.Until = c.Now + lasts.Microseconds()
+		c.Record(actor, &event.DeviceInvited{Device: out.Device, Serial: serial, Profile: profile, Until: value.FormatTime(out.Until)})
+		return state.Put(c, state.InviteKind, out.Device, &kept.Invite{Device: out.Device, Serial: serial, Profile: profile, Hash: hash[:],
+			Until: out.Until, At: c.Now, By: actor})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// wrong counts a wrong code of a device; after some the right one counts no more.
+func (s *Service) wrong(ctx context.Context, device string, tried *kept.Invite) error {
+	err := s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
+		in := state.Get(c, state.InviteKind, device)
+		if in == nil || subtle.ConstantTimeCompare(in.Hash, tried.Hash) != 1 || in.Attempts >= maxAttempts {
+			return nil
+		}
+		next := *in
+		if next.Attempts++; next.Attempts == maxAttempts {
+			c.Record("device "+device, &event.DeviceInvited{Device: device, Spoilt: maxAttempts})
+		}
+		return state.Put(c, state.InviteKind, device, &next)
+	})
+	if err != nil {
+		return err
+	}
+	return &UnknownError{wrongCode}
+}

@@ -1,0 +1,203 @@
+package authority
+
+import (
+	"bytes"
+	"cmp"
+	"crypto"
+	"crypto/rand"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
+	"math/big"
+	"slices"
+	"time"
+
+	"golang.org/x/crypto/ocsp"
+
+	"ironledger.example/core/authority"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/versioned"
+)
+
+// How long what is said of certificates counts for others. In our own decisions it counts at once.
+const (
+	listFor   = 24 * time.Hour
+	listEach  = time.Hour // a list is made anew, at the latest
+	answerFor = time.Hour
+	// maxAnswers bounds the answers that are kept.
+	maxAnswers = 200_000
+)
+
+// list is a revocation list, made at a moment.
+type list struct {
+	der     []byte
+	at      time.Time
+	issued  versioned.Map[string, kept.Certificate] // that it was made of
+	entries []x509.RevocationListEntry
+}
+
+// places are where others learn of the certificates of an authority.
+func (s *Service) places(id string) authority.Places {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.base == "" {
+		return authority.Places{}
+	}
+	return authority.Places{CRL: s.base + "/authority/" + id + ".crl", OCSP: s.base + "/authority/ocsp",
+		Issuer: s.base + "/authority/" + id + ".cer"}
+}
+
+// CRL is the revocation list of an authority (RFC 5280, section 5), in DER.
+func (s *Service) CRL(id string) ([]byte, error) {
+	snap, now := s.Snapshot(), s.Now()
+	s.mu.Lock()
+	l := s.lists[id]
+	s.mu.Unlock()
+	fresh := l != nil && now.Sub(l.at) < listEach
+	if fresh && l.issued.Same(snap.Issued.Map) {
+		return l.der, nil
+	}
+	a := snap.Authorities.Get(id)
+	if a == nil || len(a.Certificate) == 0 {
+		return nil, fault.NotFound("authority", id)
+	}
+	by, err := s.signer(a)
+	if err != nil {
+		return nil, err
+	}
+	var entries []x509.RevocationListEntry
+	for _, x := range snap.Issued.All() {
+		if x.Authority == id && x.RevokedAt != 0 {
+			n, _ := new(big.Int).SetString(x.Serial, 16)
+			entries = append(entries, x509.RevocationListEntry{SerialNumber: n, RevocationTime: moment(x.RevokedAt), ReasonCode: x.Code})
+		}
+	}
+	slices.SortFunc(entries, func(a, b x509.RevocationListEntry) int {
+		return cmp.Or(a.RevocationTime.Compare(b.RevocationTime), a.SerialNumber.Cmp(b.SerialNumber))
+	})
+	if fresh && slices.EqualFunc(l.entries, entries, func(a, b x509.RevocationListEntry) bool {
+		return a.SerialNumber.Cmp(b.SerialNumber) == 0 && a.RevocationTime.Equal(b.RevocationTime)
+	}) {
+		s.remember(id, &list{l.der, l.at, snap.Issued.Map, entries})
+		return l.der, nil
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(value.Micros(now)),
+		ThisUpdate: now.UTC().Truncate(time.Second), NextUpdate: now.Add(listFor).UTC().Truncate(time.Second),
+		RevokedCertificateEntries: entries}, by.cert, by.key)
+	if err != nil {
+		return nil, err
+	}
+	s.remember(id, &list{der, now, snap.Issued.Map, entries})
+	return der, nil
+}
+
+func (s *Service) remember(id string, l *list) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lists[id] = l
+}
+
+func moment(micros int64) time.Time { return time.UnixMicro(micros).UTC().Truncate(time.Second) }
+
+// question is a certificate that somebody asks about.
+type question struct {
+	authority, serial string
+	hash              crypto.Hash
+}
+
+// answer is what was said of it.
+type answer struct {
+	der []byte
+	at  time.Time
+	of  *kept.Certificate // as it was then
+}
+
+// OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour.
+func (s *Service) OCSP(request []byte) []byte {
+	r, err := ocsp.ParseRequest(request)
+	if err != nil {
+		return ocsp.MalformedRequestErrorResponse
+	}
+	snap := s.Snapshot()
+	a := addressed(snap, r)
+	if a == nil {
+		return ocsp.UnauthorizedErrorResponse // RFC 6960, section 2.3: not authoritative for it
+	}
+	q := question{a.ID, r.SerialNumber.Text(16), r.HashAlgorithm}
+	x, now := snap.Issued.Get(q.serial), s.Now()
+	s.mu.Lock()
+	known := s.answers[q]
+	s.mu.Unlock()
+	if known != nil && known.of == x && now.Sub(known.at) < answerFor/2 {
+		return known.der
+	}
+	by, err := s.signer(a)
+	if err != nil {
+		s.Log.Error("a question about a certificate is not answered", "error", err)
+		return ocsp.InternalErrorErrorResponse
+	}
+	t := ocsp.Response{Status: ocsp.Unknown, SerialNumber: r.SerialNumber, ThisUpdate: now.UTC().Truncate(time.Second),
+		NextUpdate: now.Add(answerFor).UTC().Truncate(time.Second), IssuerHash: r.HashAlgorithm}
+	switch {
+	case x == nil || x.Authority != a.ID:
+	case x.RevokedAt != 0:
+		t.Status, t.RevokedAt, t.RevocationReason = ocsp.Revoked, moment(x.RevokedAt), x.Code
+	default:
+		t.Status = ocsp.Good
+	}
+	der, err := ocsp.CreateResponse(by.cert, by.cert, t, by.key)
+	if err != nil {
+		s.Log.Error("a question about a certificate is not answered", "error", err)
+		return ocsp.InternalErrorErrorResponse
+	}
+	if x != nil { // of serials that nobody has there is no end
+		s.mu.Lock()
+		if len(s.answers) >= maxAnswers {
+			clear(s.answers)
+		}
+		s.answers[q] = &answer{der, now, x}
+		s.mu.Unlock()
+	}
+	return der
+}
+
+// addressed is the authority that a request is about, nil for one that is not ours.
+func addressed(snap *state.Snapshot, r *ocsp.Request) *kept.Authority {
+	for _, a := range snap.Authorities.All() {
+		if cert, err := x509.ParseCertificate(a.Certificate); err == nil &&
+			bytes.Equal(hashed(r.HashAlgorithm, cert.RawSubject), r.IssuerNameHash) &&
+			bytes.Equal(hashed(r.HashAlgorithm, keyBits(cert)), r.IssuerKeyHash) {
+			return a
+		}
+	}
+	return nil
+}
+
+func hashed(h crypto.Hash, b []byte) []byte {
+	switch h {
+	case crypto.SHA1: // what OCSP names certificates by; nothing rests on it
+		sum := sha1.Sum(b)
+		return sum[:]
+	case crypto.SHA256:
+		sum := sha256.Sum256(b)
+		return sum[:]
+	}
+	return nil
+}
+
+// keyBits are the bits of a certificate's public key.
+func keyBits(c *x509.Certificate) []byte {
+	var info struct {
+		Algorithm pkix.AlgorithmIdentifier
+		Key       asn1.BitString
+	}
+	if _, err := asn1.Unmarshal(c.RawSubjectPublicKeyInfo, &info); err != nil {
+		return nil
+	}
+	return info.Key.RightAlign()
+}

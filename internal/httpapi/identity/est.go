@@ -1,0 +1,308 @@
+// Package identity answers HTTP for certificates of devices: enrolment over secure transport (RFC 7030, RFC 8951), and what others ask about the
+// certificates of our own authority (RFC 5280, RFC 6960).
+package identity
+
+import (
+	"encoding/asn1"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/smallstep/pkcs7"
+
+	core "ironledger.example/core/authority"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/authority"
+	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/service"
+	"ironledger.example/internal/store"
+)
+
+// Routes answers for a service.
+type Routes struct {
+	service *service.Service
+	log     *slog.Logger
+	wrong   *edge.Budgets // by address: codes that are none
+	asking  *edge.Slots   // by address
+}
+
+// New answers for a service.
+func New(s *service.Service, log *slog.Logger) *Routes {
+	return &Routes{s, log, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking}}
+}
+
+// Standing has others learn how certificates stand, and of the authority itself. No token is needed: certificates name
+// these addresses to everybody.
+func (r *Routes) Standing(on gin.IRoutes) {
+	on.GET("/authority/:file", r.file)
+	on.POST("/authority/ocsp", r.ocsp)
+	on.GET("/authority/ocsp/*request", r.ocspInPath)
+}
+
+// Enrolment has devices get certificates. The connection must be TLS.
+func (r *Routes) Enrolment(on gin.IRoutes) {
+	for _, base := range []string{"/.well-known/est", "/.well-known/est/:label"} {
+		on.GET(base+"/cacerts", r.cacerts)
+		on.GET(base+"/csrattrs", r.csrattrs)
+		on.POST(base+"/simpleenroll", r.enrol)
+		on.POST(base+"/simplereenroll", r.enrol)
+		for _, not := range []string{"/serverkeygen", "/fullcmc"} {
+			on.POST(base+not, func(c *gin.Context) {
+				r.say(c, http.StatusNotImplemented, "a device makes its own key, and asks by a PKCS #10 request")
+			})
+		}
+	}
+}
+
+// say answers an error as RFC 7030 has it (section 4.2.3): in plain text.
+func (r *Routes) say(c *gin.Context, status int, format string, args ...any) {
+	c.Header("Cache-Control", "no-store")
+	c.String(status, format+"\n", args...)
+	c.Abort()
+}
+
+func (r *Routes) fail(c *gin.Context, err error) {
+	p := edge.ProblemOf(err)
+	if p.Status >= 500 {
+		r.log.Error("request failed", "path", c.Request.URL.Path, "status", p.Status, "error", err)
+	}
+	if p.RetryAfter > 0 {
+		c.Header("Retry-After", strconv.Itoa(p.RetryAfter))
+	}
+	r.say(c, p.Status, "%s", p.Detail)
+}
+
+// body64 is a body in base64, in lines (RFC 8951, section 3.1).
+func body64(c *gin.Context, status int, typ string, der []byte) {
+	text := base64.StdEncoding.EncodeToString(der)
+	var b strings.Builder
+	for len(text) > 64 {
+		b.WriteString(text[:64] + "\r\n")
+		text = text[64:]
+	}
+	b.WriteString(text + "\r\n")
+	c.Header("Content-Transfer-Encoding", "base64")
+	c.Data(status, typ, []byte(b.String()))
+}
+
+const certsOnly = "application/pkcs7-mime; smime-type=certs-only"
+
+// cacerts are the certificates of the authority (RFC 7030, section 4.1).
+func (r *Routes) cacerts(c *gin.Context) {
+	var der []byte
+	for _, cert := range r.service.Authority.Trusted() {
+		der = append(der, cert.Raw...)
+	}
+	if len(der) == 0 {
+		r.say(c, http.StatusNotFound, "this service has no authority")
+		return
+	}
+	p7, err := pkcs7.DegenerateCertificate(der)
+	if err != nil {
+		r.fail(c, err)
+		return
+	}
+	body64(c, http.StatusOK, certsOnly, p7)
+}
+
+// What a request may be for (RFC 8951, section 4; RFC 5480, RFC 8410).
+var (
+	ecPublicKey = asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}
+	curves      = map[core.Key]asn1.ObjectIdentifier{core.P256: {1, 2, 840, 10045, 3, 1, 7}, core.P384: {1, 3, 132, 0, 34}}
+	ed25519     = asn1.ObjectIdentifier{1, 3, 101, 112}
+)
+
+// csrattrs says which keys a request may be for (RFC 7030, section 4.5).
+func (r *Routes) csrattrs(c *gin.Context) {
+	p, err := r.profile(c.Param("label"))
+	if err != nil {
+		r.say(c, http.StatusNotFound, "%s", err)
+		return
+	}
+	var attributes []asn1.RawValue
+	var failed error
+	add := func(v any) {
+		der, err := asn1.Marshal(v)
+		failed = errors.Join(failed, err)
+		attributes = append(attributes, asn1.RawValue{FullBytes: der})
+	}
+	type attribute struct {
+		ID     asn1.ObjectIdentifier
+		Values []asn1.ObjectIdentifier `asn1:"set"`
+	}
+	var on []asn1.ObjectIdentifier
+	for _, k := range p.Keys {
+		if curve, ok := curves[k]; ok {
+			on = append(on, curve)
+		} else {
+			add(ed25519)
+		}
+	}
+	if len(on) > 0 {
+		add(attribute{ecPublicKey, on})
+	}
+	der, err := asn1.Marshal(attributes)
+	if failed = errors.Join(failed, err); failed != nil {
+		r.fail(c, failed)
+		return
+	}
+	body64(c, http.StatusOK, "application/csrattrs", der)
+}
+
+// profile is the one of a label, the first for "".
+func (r *Routes) profile(label string) (*rulebook.Profile, error) {
+	a := r.service.Snapshot().Book.Rulebook.Authority
+	switch {
+	case a == nil:
+		return nil, errors.New("this service has no authority")
+	case label == "":
+		return &a.Profiles[0], nil
+	case a.Profile(label) == nil:
+		return nil, fmt.Errorf("there is no profile %.100s", label)
+	}
+	return a.Profile(label), nil
+}
+
+// enrol gives a certificate (RFC 7030, sections 4.2.1 and 4.2.2).
+func (r *Routes) enrol(c *gin.Context) {
+	from := edge.Address(c.Request)
+	if c.Request.TLS == nil {
+		r.say(c, http.StatusForbidden, "a certificate is asked for over TLS (RFC 7030, section 3.3)")
+		return
+	}
+	if !r.asking.Take(from) {
+		r.fail(c, edge.TooMany("more than %d requests come from this address at once", edge.MaxTaking))
+		return
+	}
+	defer r.asking.Give(from)
+	a := authority.Asking{Label: c.Param("label")}
+	if certs := c.Request.TLS.PeerCertificates; len(certs) > 0 {
+		a.By = certs[0]
+	}
+	if user, password, ok := c.Request.BasicAuth(); ok {
+		a.Name, a.Code = user, password
+	}
+	again := strings.HasSuffix(c.FullPath(), "/simplereenroll")
+	if again {
+		a.Code = "" // by the certificate alone
+	}
+	var err error
+	if a.Request, err = request(c); err != nil {
+		r.fail(c, err)
+		return
+	}
+	g, err := r.service.Authority.Enrol(c.Request.Context(), a)
+	var (
+		unknown *authority.UnknownError
+		refused *authority.RefusedError
+		wait    *authority.WaitError
+		trouble *store.TroubleError
+	)
+	switch {
+	case errors.As(err, &unknown):
+		if !r.wrong.Allow(from, time.Now()) {
+			r.fail(c, edge.TooMany("too many attempts came from this address; try again in a while"))
+			return
+		}
+		r.log.Info("a certificate was asked for by nobody who is known", "from", from, "why", unknown.Message)
+		c.Header("WWW-Authenticate", `Basic realm="device enrolment", charset="UTF-8"`)
+		r.say(c, http.StatusUnauthorized, "%s", unknown.Message)
+	case errors.As(err, &wait):
+		c.Header("Retry-After", strconv.Itoa(int(math.Ceil(wait.After.Seconds()))))
+		r.say(c, http.StatusAccepted, "%s", wait.Message)
+	case errors.As(err, &refused):
+		r.say(c, http.StatusForbidden, "%s", refused.Message)
+	case errors.As(err, &trouble):
+		r.fail(c, err)
+	case err != nil:
+		r.log.Error("a certificate cannot be issued", "error", err)
+		c.Header("Retry-After", "60")
+		r.say(c, http.StatusServiceUnavailable, "no certificate can be issued now: %s", err)
+	default:
+		p7, err := pkcs7.DegenerateCertificate(g.Certificate.Raw)
+		if err != nil {
+			r.fail(c, err)
+			return
+		}
+		body64(c, http.StatusOK, certsOnly, p7)
+	}
+}
+
+// request reads a request in base64 (RFC 8951, section 3.1).
+func request(c *gin.Context) ([]byte, error) {
+	if typ, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); typ != "application/pkcs10" {
+		return nil, edge.NewProblem(http.StatusUnsupportedMediaType, "the body must be application/pkcs10, not %.100q", typ)
+	}
+	raw, err := edge.ReadBody(c, 2*core.MaxRequest)
+	if err != nil {
+		return nil, err
+	}
+	text := strings.Map(func(x rune) rune {
+		if x == '\r' || x == '\n' || x == ' ' || x == '\t' {
+			return -1
+		}
+		return x
+	}, string(raw))
+	der, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return nil, edge.NewProblem(http.StatusBadRequest, "the request is not base64 of DER (RFC 8951, section 3.1)")
+	}
+	return der, nil
+}
+
+// file gives the certificate of an authority, ID.cer, or its revocation list, ID.crl (RFC 5280, section 4.2.1.13).
+func (r *Routes) file(c *gin.Context) {
+	name := c.Param("file")
+	id, kind, _ := strings.Cut(name, ".")
+	var der []byte
+	var err error
+	typ := "application/pkix-cert"
+	switch kind {
+	case "cer":
+		der, err = r.service.Authority.Certificate(id)
+	case "crl":
+		typ = "application/pkix-crl"
+		der, err = r.service.Authority.CRL(id)
+	default:
+		err = edge.NewProblem(http.StatusNotFound, "there is no %.100s here", name)
+	}
+	if err != nil {
+		r.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "public, max-age=60")
+	c.Data(http.StatusOK, typ, der)
+}
+
+// maxQuestion bounds a question about certificates, in bytes.
+const maxQuestion = 4 << 10
+
+func (r *Routes) ocsp(c *gin.Context) {
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxQuestion))
+	if err != nil {
+		r.fail(c, edge.BrokenBody(err))
+		return
+	}
+	c.Data(http.StatusOK, "application/ocsp-response", r.service.Authority.OCSP(body))
+}
+
+// ocspInPath answers a question that stands in the address (RFC 6960, appendix A.1).
+func (r *Routes) ocspInPath(c *gin.Context) {
+	text := strings.TrimPrefix(c.Param("request"), "/")
+	der, err := base64.StdEncoding.DecodeString(text)
+	if err != nil || len(der) > maxQuestion {
+		r.say(c, http.StatusBadRequest, "the question is not base64")
+		return
+	}
+	c.Header("Cache-Control", "public, max-age=300")
+	c.Data(http.StatusOK, "application/ocsp-response", r.service.Authority.OCSP(der))
+}
