@@ -48,6 +48,7 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzMembers$$' -fuzztime $(FUZZTIME) ./core/value
 	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime $(FUZZTIME) ./core/certificate
 	$(GO) test -run '^$$' -fuzz '^FuzzIssuer$$' -fuzztime $(FUZZTIME) ./core/certificate
+	$(GO) test -run '^$$' -fuzz '^FuzzRequest$$' -fuzztime $(FUZZTIME) ./core/authority
 	$(GO) test -run '^$$' -fuzz '^FuzzReport$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzRecord$$' -fuzztime $(FUZZTIME) ./core/evidence
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook

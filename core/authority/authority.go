@@ -17,7 +17,7 @@ import (
 	"io"
 	"maps"
 	"math/big"
-	"net"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -240,21 +240,20 @@ func Server(public any, hosts []string, serial *big.Int, now time.Time, lifetime
 	if len(hosts[0]) > MaxID {
 		t.Subject = pkix.Name{CommonName: "Iron Ledger"}
 	}
-	t.DNSNames, t.IPAddresses = split(hosts)
+	split(t, hosts)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	return t, nil
 }
 
 // split tells names of hosts and addresses apart.
-func split(hosts []string) (names []string, addresses []net.IP) {
+func split(t *x509.Certificate, hosts []string) {
 	for _, h := range hosts {
-		if ip := net.ParseIP(h); ip != nil {
-			addresses = append(addresses, ip)
+		if ip, err := netip.ParseAddr(h); err == nil {
+			t.IPAddresses = append(t.IPAddresses, ip.AsSlice())
 		} else {
-			names = append(names, h)
+			t.DNSNames = append(t.DNSNames, h)
 		}
 	}
-	return names, addresses
 }
 
 func leaf(public any, serial *big.Int, now time.Time, lifetime int64, by *x509.Certificate) (*x509.Certificate, error) {

@@ -84,6 +84,7 @@ const (
 	Clock   = "clock"   // what happened because time passed
 	Service = "service" // what the service did by itself, as at its first start
 	Signal  = "signal"  // and the source: what a security event of a partner brought
+	Device  = "device"  // and its id: what it asked for with its own certificate or code
 	Feed    = "feed"    // and the feed's id: what a run of it brought
 )
 

@@ -38,7 +38,7 @@ const (
 	shortestLife = value.Day / 24
 	longestLife  = 398 * value.Day
 	longestRoot  = 30 * 366 * value.Day
-	maxHolds     = 10
+	MaxHolds     = 10
 )
 
 // Profile is the one of an id, nil for none.
@@ -120,8 +120,8 @@ func (l *loader) profile(it item) (Profile, bool) {
 		},
 		"holds": func(f field) {
 			v, ok := f.value(value.Of(value.Int))
-			if p.Holds = int(v.Num()); ok && (v.Num() < 1 || v.Num() > maxHolds) {
-				f.fail("a device holds from 1 to %d certificates", maxHolds)
+			if p.Holds = int(v.Num()); ok && (v.Num() < 1 || v.Num() > MaxHolds) {
+				f.fail("a device holds from 1 to %d certificates", MaxHolds)
 			}
 		},
 	})

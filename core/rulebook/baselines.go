@@ -9,11 +9,11 @@ import (
 	"ironledger.example/core/evidence"
 )
 
-var modes = []string{string(Draft), string(Shadow), string(Enforce)}
+var Modes = []string{string(Draft), string(Shadow), string(Enforce)}
 
 func (f field) mode(into *Mode) {
-	if i, ok := f.word("mode", modes); ok {
-		*into = Mode(modes[i])
+	if i, ok := f.word("mode", Modes); ok {
+		*into = Mode(Modes[i])
 	}
 }
 

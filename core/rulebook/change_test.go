@@ -1,15 +1,11 @@
 package rulebook
 
 import (
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-
-	"github.com/goccy/go-yaml"
-	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 // house reads the rulebook of the demo, files and all.
@@ -56,60 +52,6 @@ func mustLoad(t testing.TB, files []File) *Rulebook {
 		t.Fatal(err)
 	}
 	return rb
-}
-
-// The schema must take every rulebook that loads, and know each section.
-func TestSchemaTakesWhatLoads(t *testing.T) {
-	raw, err := json.Marshal(Schema())
-	if err != nil {
-		t.Fatal(err)
-	}
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(raw)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource(SchemaURL, doc); err != nil {
-		t.Fatal(err)
-	}
-	schema, err := c.Compile(SchemaURL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	valid := func(text string) error {
-		asJSON, err := yaml.YAMLToJSON([]byte(text))
-		if err != nil {
-			t.Fatal(err)
-		}
-		v, err := jsonschema.UnmarshalJSON(strings.NewReader(string(asJSON)))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return schema.Validate(v)
-	}
-	for _, f := range append(house(t), File{"whole.yaml", whole}) {
-		if IsYAML(f.Name) {
-			if err := valid(f.Text); err != nil {
-				t.Errorf("%s: %v", f.Name, err)
-			}
-		}
-	}
-	for _, text := range []string{"rulebok: x", "ladder: [one]", "gates: [{id: a}]",
-		"baselines: [{id: A, rules: []}]", "threat_bands: {mild: 3}", "freshness: {os: tomorrow}",
-		"combine: {os: best}"} {
-		if valid(text) == nil {
-			t.Errorf("the schema takes %q", text)
-		}
-	}
-	properties := Schema()["properties"].(map[string]any)
-	for _, s := range append(slices.Clone(sectionNames), planned...) {
-		if properties[s] == nil {
-			t.Errorf("the schema does not know the section %s", s)
-		}
-	}
-	if len(properties) != len(sectionNames)+len(planned) {
-		t.Error("the schema knows sections that the loader does not")
-	}
 }
 
 func TestIssuersComeFromFilesBeside(t *testing.T) {

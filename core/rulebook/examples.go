@@ -11,7 +11,7 @@ import (
 	"ironledger.example/core/value"
 )
 
-var outcomes = []string{"allow", "deny", "step-up"}
+var Outcomes = []string{"allow", "deny", "step-up"}
 
 func (l *loader) examples() {
 	for _, it := range l.members("examples") {
@@ -39,8 +39,8 @@ func (l *loader) examples() {
 				e.Level, hasLevel = l.rb.Ladder[lv], true
 			},
 			"outcome": func(f field) {
-				if i, ok := f.word("outcome", outcomes); ok {
-					e.Outcome = outcomes[i]
+				if i, ok := f.word("outcome", Outcomes); ok {
+					e.Outcome = Outcomes[i]
 				}
 			},
 		})

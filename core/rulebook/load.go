@@ -28,12 +28,12 @@ type loader struct {
 	conds    []placed
 }
 
-// planned sections have a meaning in the design that this version lacks.
+// Planned sections have a meaning in the design that this version lacks.
 // They are refused unless empty, so that nobody relies on them.
-var planned = []string{"promises"}
+var Planned = []string{"promises"}
 
-// sectionNames are the keys at the top of a rulebook.
-var sectionNames = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
+// Sections are the keys at the top of a rulebook.
+var Sections = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
 	"issuers", "authority", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
 	"gates", "examples"}
@@ -109,17 +109,17 @@ func (l *loader) collect(root item) {
 	fields, _ := root.fields()
 	for _, f := range fields {
 		switch {
-		case slices.Contains(sectionNames, f.key):
+		case slices.Contains(Sections, f.key):
 			if !f.null() {
 				l.sections[f.key] = append(l.sections[f.key], f)
 			}
-		case slices.Contains(planned, f.key):
+		case slices.Contains(Planned, f.key):
 			if !f.empty() {
 				f.keyAt.fail("the section %s is not supported by this version", f.key)
 			}
 		default:
 			handlers := map[string]func(field){}
-			for _, s := range sectionNames {
+			for _, s := range Sections {
 				handlers[s] = nil
 			}
 			f.unknownKey("a rulebook", handlers)
@@ -238,19 +238,19 @@ func (l *loader) level(it item, into *Level) {
 	}
 }
 
-var customKinds = []string{"bool", "int", "text", "version", "duration", "time", "enum", "list"}
+var AttributeKinds = []string{"bool", "int", "text", "version", "duration", "time", "enum", "list"}
 
 func (l *loader) attributes() {
 	var custom []evidence.Attribute
 	for _, f := range l.keyed("attributes") {
-		if !strings.HasPrefix(f.key, "custom.") || !idPattern.MatchString(f.key) || strings.HasSuffix(f.key, ".") {
+		if !strings.HasPrefix(f.key, "custom.") || !IDPattern.MatchString(f.key) || strings.HasSuffix(f.key, ".") {
 			f.keyAt.fail("%s cannot be declared: the name of an attribute of your own begins with custom.", f.key)
 			continue
 		}
 		a := evidence.Attribute{Name: f.key, Title: f.key}
 		kind, ordered, words := -1, false, []string(nil)
 		ok := f.mapping("an attribute", map[string]func(field){
-			"type":    func(f field) { kind, _ = f.word("type", customKinds) },
+			"type":    func(f field) { kind, _ = f.word("type", AttributeKinds) },
 			"title":   func(f field) { f.text(&a.Title) },
 			"values":  func(f field) { words = f.texts() },
 			"ordered": func(f field) { f.boolean(&ordered) },
@@ -259,9 +259,9 @@ func (l *loader) attributes() {
 		case !ok:
 			continue
 		case kind < 0:
-			f.keyAt.fail("%s needs a type: %s", f.key, strings.Join(customKinds, ", "))
+			f.keyAt.fail("%s needs a type: %s", f.key, strings.Join(AttributeKinds, ", "))
 			continue
-		case (customKinds[kind] == "enum") != (words != nil):
+		case (AttributeKinds[kind] == "enum") != (words != nil):
 			f.keyAt.fail("%s: values go with type enum, and type enum with values", f.key)
 			continue
 		}
@@ -269,7 +269,7 @@ func (l *loader) attributes() {
 			"text": value.Of(value.Text), "version": value.Of(value.Version),
 			"duration": value.Of(value.Duration), "time": value.Of(value.Time),
 			"enum": value.Words(f.key, ordered, words...),
-			"list": value.ListOf(value.Of(value.Text))}[customKinds[kind]]
+			"list": value.ListOf(value.Of(value.Text))}[AttributeKinds[kind]]
 		custom = append(custom, a)
 	}
 	l.rb.Dict = evidence.NewDictionary(custom...)

@@ -19,7 +19,7 @@ import (
 // Mode says how far a baseline or a gate counts.
 type Mode string
 
-// The modes: a draft is ignored, a shadow is worked out and recorded but has
+// The Modes: a draft is ignored, a shadow is worked out and recorded but has
 // no effect, and what is enforced counts.
 const (
 	Draft   Mode = "draft"

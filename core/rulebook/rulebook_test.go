@@ -3,6 +3,7 @@ package rulebook
 import (
 	"errors"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -11,58 +12,13 @@ import (
 )
 
 // whole is a rulebook that uses every section.
-const whole = `rulebook: gullholm
-ladder: [barred, unproven, limited, sound, strong]
-uncovered: limited
-unmatched: allow
-freshness: {default: 12h, threat: 15m}
-threat_bands: {low: 1, high: 70}
-attributes:
-  custom.chart_pack: {type: version, title: Chart pack}
-  custom.shift: {type: enum, values: [day, night], ordered: true}
-sources:
-  - {id: mdm, rank: 3, provides: ["*"]}
-places:
-  office: {networks: [10.20.0.0/16, "fd00::/8"]}
-  home: {countries: [se]}
-break_glass: [harbourmaster@gullholm.example]
-resources:
-  - {id: payroll, title: Payroll, tags: [money]}
-  - {id: till, tags: [money, quay]}
-baselines:
-  - id: laptop
-    title: Laptops
-    applies: form in [laptop, desktop] and managed
-    rules:
-      - id: os
-        check: {windows: os.version >= 10.0.22631, macos: os.version>=14.6}
-        cap: limited
-        grace: 3d
-        remedy: {en: {title: Update, steps: Install all updates.}, sv: {title: Uppdatera}}
-      - id: shift
-        check: custom.shift >= night
-  - id: tried
-    mode: shadow
-    rules: [{id: a, check: managed}]
-gates:
-  - id: late
-    number: 300
-    mode: shadow
-    who: {everyone: true, except: {users: [x]}}
-    what: {everything: true, except: {tags: [quay]}}
-    need: known_device
-  - id: payroll
-    number: 210
-    who: {groups: [finance]}
-    what: {resources: [payroll], actions: [open]}
-    when: action != "export"
-    need: level >= strong and (auth.mfa or "office" in request.places)
-    otherwise: step-up
-    message: {en: No.}
-    valid_for: 8h
-examples:
-  - {device: {form: laptop, managed: true, platform: macos, os.version: "13.0"}, level: limited}
-`
+var whole = func() string {
+	raw, err := os.ReadFile("testdata/whole.yaml")
+	if err != nil {
+		panic(err)
+	}
+	return string(raw)
+}()
 
 func load1(text string) (*Rulebook, error) {
 	return Load([]File{{Name: "r.yaml", Text: text}})
@@ -167,7 +123,7 @@ func TestEveryMistakeIsFoundWhereItStands(t *testing.T) {
 		{"device attribute in a when", `action != "export"`, `actoin != "export"`, "did you mean action?"},
 		{"example without a result", ", level: limited}", "}", "needs the level or the outcome"},
 		{"example with a bad value", `os.version: "13.0"`, `os.version: new`, "os.version: "},
-		{"planned section", "unmatched: allow", "promises: [x]",
+		{"Planned section", "unmatched: allow", "promises: [x]",
 			"the section promises is not supported by this version"},
 		{"mapping for a list", "resources:\n  - {id: payroll, title: Payroll, tags: [money]}\n  - {id: till, tags: [money, quay]}", "resources: {payroll: 1}", "a mapping stands where a list was expected"},
 		{"alias", "break_glass: [harbourmaster@gullholm.example]", "break_glass: &x [a]", "anchor"},

@@ -296,11 +296,11 @@ func (it item) word(what string, words []string) (int, bool) {
 	return 0, false
 }
 
-var idPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]*$`)
+var IDPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]*$`)
 
 func (it item) id(into *string) {
 	it.text(into)
-	if !idPattern.MatchString(*into) || len(*into) > 100 {
+	if !IDPattern.MatchString(*into) || len(*into) > 100 {
 		it.fail("%q is not an id: small letters, digits, dots, dashes and underscores, at most 100", *into)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -88,8 +89,10 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role bear
 			"%q is not a role; there are reader, helpdesk, author, admin, enforcer and source", role)
 	case name == "" || len(name) > 100:
 		return bearer.Token{}, "", fault.Input("/name", "a token needs a name of at most 100 bytes")
-	case strings.HasPrefix(name, ledger.Feed+" ") || strings.HasPrefix(name, ledger.Signal+" "):
-		return bearer.Token{}, "", fault.Inputf("/name", "no token may be called %s …: the ledger calls so what feeds and signals brought", name[:strings.IndexByte(name, ' ')])
+	case slices.ContainsFunc([]string{ledger.Feed, ledger.Signal, ledger.Device},
+		func(kind string) bool { return strings.HasPrefix(name, kind+" ") }):
+		return bearer.Token{}, "", fault.Inputf("/name",
+			"no token may be called %s …: the ledger calls so what feeds, signals and devices brought", name[:strings.IndexByte(name, ' ')])
 	case name == ledger.Clock || name == ledger.Service:
 		return bearer.Token{}, "", fault.Inputf("/name",
 			"no token may be called %s: the ledger calls so what nobody did", name)

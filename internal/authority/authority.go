@@ -262,7 +262,7 @@ func (s *Service) take(ctx context.Context, a *kept.Authority, key crypto.Signer
 	if err := s.keep(a.ID, key); err != nil {
 		return fmt.Errorf("the key of the authority cannot be kept: %w", err)
 	}
-	err := s.Do(ctx, func(c *state.Change) error {
+	err := s.DoAlone(ctx, func(c *state.Change) error {
 		all := state.All(c, state.AuthorityKind)
 		was := ""
 		for _, x := range all {

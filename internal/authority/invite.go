@@ -12,6 +12,8 @@ import (
 
 	"ironledger.example/core/authority"
 	"ironledger.example/core/event"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/kept"
@@ -69,10 +71,16 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 	hash := sha256.Sum256([]byte(plainCode(code)))
 	err = s.Do(ctx, func(c *state.Change) error {
 		out.Device = c.Resolve(name)
+		key := evidence.Folded(evidence.BySerial, serial)
 		switch d := c.Device(out.Device); {
+		case serial != "" && (key.Text == "" || c.Base.Book.Resolver.Ignores(key)):
+			return fault.Inputf("/serial", "%s is no serial, but what firmware leaves there", serial)
 		case d == nil && serial == "":
 			return fault.Inputf("/device", "there is no device %s; give its serial too if nothing was heard of it yet", name)
 		case d == nil:
+			if of, known := c.Find(key); known {
+				return fault.Inputf("/serial", "the serial is that of %s", of)
+			}
 			out.New = true
 		case serial != "" && !strings.EqualFold(namesOf(d).Serial, serial):
 			return fault.Inputf("/serial", "the serial of %s is another; leave it out, for the device is known", d.ID)
@@ -101,7 +109,7 @@ func (s *Service) wrong(ctx context.Context, device string, tried *kept.Invite) 
 		}
 		next := *in
 		if next.Attempts++; next.Attempts == maxAttempts {
-			c.Record("device "+device, &event.DeviceInvited{Device: device, Spoilt: maxAttempts})
+			c.Record(ledger.Device+" "+device, &event.DeviceInvited{Device: device, Spoilt: maxAttempts})
 		}
 		return state.Put(c, state.InviteKind, device, &next)
 	})

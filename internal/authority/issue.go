@@ -20,6 +20,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/intake"
@@ -152,16 +153,11 @@ func (s *Service) give(c *state.Change, who *asker, x *kept.Certificate, cert *x
 		return err
 	}
 	if who.device == "" {
-		id, err := newcomer(c, who)
-		if err != nil {
+		if err := newcomer(c, who); err != nil {
 			return err
 		}
-		if id != who.names.ID {
-			return errOtherwise
-		}
-		who.device = id
 	}
-	d := c.Device(who.device)
+	d := c.Device(who.names.ID)
 	if d == nil {
 		return errOtherwise
 	}
@@ -334,12 +330,12 @@ func (s *Service) who(ctx context.Context, snap *state.Snapshot, a Asking, now i
 	case subtle.ConstantTimeCompare(in.Hash, hash[:]) != 1:
 		return nil, s.wrong(ctx, id, in)
 	}
-	who := &asker{actor: "device " + id, profile: in.Profile, invite: in, hash: hash[:]}
+	who := &asker{actor: ledger.Device + " " + id, profile: in.Profile, invite: in, hash: hash[:]}
 	if d := snap.Fleet.Get(id); d != nil {
 		who.device, who.names = id, namesOf(d)
 		return who, held(d)
 	}
-	who.names = certificate.Device{ID: id, Serial: evidence.Folded(evidence.BySerial, in.Serial).Text}
+	who.names = certificate.Device{ID: id, Serial: in.Serial}
 	return who, nil
 }
 
@@ -364,7 +360,7 @@ func (s *Service) whoShows(snap *state.Snapshot, cert *x509.Certificate, now int
 	if why := snap.At(d, now).Distrusts(cert, now); why != "" {
 		return nil, &UnknownError{"the certificate that the connection showed identifies no device: " + why}
 	}
-	who := &asker{device: d.ID, names: namesOf(d), actor: "device " + d.ID, profile: x.Profile, renews: x.Serial}
+	who := &asker{device: d.ID, names: namesOf(d), actor: ledger.Device + " " + d.ID, profile: x.Profile, renews: x.Serial}
 	return who, held(d)
 }
 
@@ -433,17 +429,19 @@ func (s *Service) before(snap *state.Snapshot, who *asker, key string) (*Granted
 }
 
 // newcomer makes a device known that was invited before anything was heard of it.
-func newcomer(c *state.Change, who *asker) (string, error) {
+func newcomer(c *state.Change, who *asker) error {
 	if d := c.Device(who.names.ID); d != nil {
-		return "", errOtherwise // it came meanwhile
+		return errOtherwise // it came meanwhile
 	}
-	rep := &evidence.Report{Source: evidence.Authority, At: c.Now,
-		Identity: evidence.Identity{ID: who.names.ID, Serial: who.invite.Serial}}
-	t := intake.One(c, who.actor, rep)
-	if t.Device == "" {
-		return "", refusef("the device cannot be made known: %s", cmp.Or(t.Error, "what was said of it is kept aside"))
+	if id, known := c.Find(evidence.Folded(evidence.BySerial, who.invite.Serial)); known {
+		return refusef("the serial that the code was made for is that of %s", id)
 	}
-	return t.Device, nil
+	rep := (&evidence.Report{Source: evidence.Authority, At: c.Now,
+		Identity: evidence.Identity{ID: who.names.ID, Serial: who.invite.Serial}}).Identified()
+	if t := intake.One(c, who.actor, rep); t.Device != who.names.ID {
+		return refusef("the device cannot be made known: %s", cmp.Or(t.Error, "what was said of it is kept aside"))
+	}
+	return nil
 }
 
 // tellAgain is how long the same refusal of a device is not recorded again.

@@ -181,7 +181,7 @@ func (s *Service) Install(ctx context.Context, actor, certText, reason string) (
 	}
 	next := *asked
 	next.State, next.Certificate, next.Above, next.Request, next.By = kept.AuthoritySigns, certs[0].Raw, raw(certs[1:]), nil, actor
-	err = s.Do(ctx, func(c *state.Change) error {
+	err = s.DoAlone(ctx, func(c *state.Change) error {
 		if x := state.Get(c, state.AuthorityKind, asked.ID); x == nil || x.State != kept.AuthorityAsks {
 			return fault.Input("", "the authority waits no longer")
 		}
@@ -207,7 +207,7 @@ func (s *Service) Drop(ctx context.Context, actor, id, reason string) error {
 	if err := fault.CheckReason(&reason); err != nil {
 		return err
 	}
-	return s.Do(ctx, func(c *state.Change) error {
+	return s.DoAlone(ctx, func(c *state.Change) error {
 		a := state.Get(c, state.AuthorityKind, id)
 		switch {
 		case a == nil:

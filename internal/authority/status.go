@@ -117,8 +117,9 @@ type answer struct {
 	of  *kept.Certificate // as it was then
 }
 
-// OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour.
-func (s *Service) OCSP(request []byte) []byte {
+// OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour. Whoever asks about
+// what was never issued is answered while allow says so: no such answer is kept.
+func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	r, err := ocsp.ParseRequest(request)
 	if err != nil {
 		return ocsp.MalformedRequestErrorResponse
@@ -135,6 +136,9 @@ func (s *Service) OCSP(request []byte) []byte {
 	s.mu.Unlock()
 	if known != nil && known.of == x && now.Sub(known.at) < answerFor/2 {
 		return known.der
+	}
+	if x == nil && !allow() {
+		return ocsp.TryLaterErrorResponse
 	}
 	by, err := s.signer(a)
 	if err != nil {

@@ -40,8 +40,8 @@ func (e *Engine) Try(ctx context.Context, apply func(*state.Change) error) error
 	return e.Do(ctx, func(c *state.Change) error { return apply(state.NewChange(c.Base.Apply(c), c.Now)) })
 }
 
-// doAlone does the same for a change that shares with no other.
-func (e *Engine) doAlone(ctx context.Context, apply func(*state.Change) error) error {
+// DoAlone does the same for a change that shares with no other, as one must that appraises the fleet anew.
+func (e *Engine) DoAlone(ctx context.Context, apply func(*state.Change) error) error {
 	return e.submit(&Job{apply: apply, alone: true}).Wait(ctx)
 }
 
@@ -297,7 +297,7 @@ func (e *Engine) Weighed(ctx context.Context, weigh func(*state.Snapshot) error,
 		if err := weigh(snap); err != nil {
 			return err
 		}
-		err := e.doAlone(ctx, func(c *state.Change) error {
+		err := e.DoAlone(ctx, func(c *state.Change) error {
 			if !c.Base.SameHouse(snap) {
 				return errMoved
 			}

@@ -20,7 +20,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/form"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/httpapi/identity"
@@ -133,7 +133,7 @@ func Handler(o Options) http.Handler {
 	r.GET("/schema/rulebook.json", func(c *gin.Context) {
 		c.Header("Cache-Control", "public, max-age=3600")
 		c.Header("Content-Type", "application/schema+json")
-		c.JSON(http.StatusOK, rulebook.Schema())
+		c.JSON(http.StatusOK, form.Schema())
 	})
 	for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut,
 		http.MethodPatch, http.MethodDelete, http.MethodOptions} {

@@ -6,6 +6,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/form"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
 )
@@ -24,7 +25,7 @@ func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, 
 func (s *Service) Vocabulary() *api.Vocabulary {
 	book := s.Snapshot().Book
 	rb := book.Rulebook
-	v := &api.Vocabulary{Keys: rulebook.Keys(), Defaults: api.Defaults{Cap: rb.LevelName(0), Unknown: rb.LevelName(rb.Doubt()),
+	v := &api.Vocabulary{Keys: form.Keys(), Defaults: api.Defaults{Cap: rb.LevelName(0), Unknown: rb.LevelName(rb.Doubt()),
 		Otherwise: string(access.Deny), ValidFor: value.FormatDuration(rulebook.DefaultValid)}, Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass,
 		Places: []string{}, Names: []api.VocabularyName{}}
 	for _, p := range rb.Places {

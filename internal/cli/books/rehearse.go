@@ -15,6 +15,7 @@ import (
 	"ironledger.example/core/review"
 	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/form"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/cli/devices"
 	"ironledger.example/internal/cli/shell"
@@ -93,7 +94,7 @@ func rulebookSchemaCmd(a *shell.App) *cobra.Command {
 		Long:    "Print the JSON Schema (draft 2020-12) of rulebooks. A service serves it at /schema/rulebook.json.",
 		Example: "  ironledger rulebook schema > rulebook.schema.json\n  # then, at the top of a rulebook:\n  # yaml-language-server: $schema=rulebook.schema.json",
 		RunE: func(*cobra.Command, []string) error {
-			raw, err := shell.Indented(rulebook.Schema())
+			raw, err := shell.Indented(form.Schema())
 			if err == nil {
 				_, err = fmt.Fprintln(a.Out, string(raw))
 			}

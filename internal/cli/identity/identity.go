@@ -52,7 +52,7 @@ func print(a *shell.App, got *client.Reply[api.AuthorityState]) error {
 			if !x.Root {
 				above = ", under an authority above it"
 			}
-			shell.Line(a.Out, "  %s%s\n  %s until %s, SHA-256 %s", x.Subject, above, x.Key, shell.When(x.NotAfter), x.SHA256)
+			shell.Line(a.Out, "  %s%s\n  %s until %s, SHA-256 %s", x.Subject, above, x.Key, shell.ShortTime(x.NotAfter), x.SHA256)
 			shell.Line(a.Out, "  %d certificates of devices count, %d are revoked", x.Live, x.Revoked)
 		}
 		shell.Line(a.Out, "  %s, by %s\n", shell.When(x.At), x.By)
@@ -223,7 +223,7 @@ device of which nothing has been heard yet needs its serial, and is known from t
 			if a.Format != "table" {
 				return a.Print(shell.Listing{Head: []string{"DEVICE", "CODE", "UNTIL"}, Rows: [][]string{{x.Device, x.Code, x.Until}}, Raw: got.Raw})
 			}
-			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device, a.Bold(x.Code), shell.When(x.Until))
+			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device, a.Bold(x.Code), shell.ShortTime(x.Until))
 			return nil
 		}}
 	c.Flags().StringVar(&d.Serial, "serial", "", "the serial of a device of which nothing has been heard yet")

@@ -33,11 +33,13 @@ type Routes struct {
 	log     *slog.Logger
 	wrong   *edge.Budgets // by address: codes that are none
 	asking  *edge.Slots   // by address
+	idle    *edge.Budgets // by address: questions about what was never issued
 }
 
 // New answers for a service.
 func New(s *service.Service, log *slog.Logger) *Routes {
-	return &Routes{s, log, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking}}
+	return &Routes{s, log, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking},
+		edge.NewBudgets(edge.GuessRate, edge.GuessBurst)}
 }
 
 // Standing has others learn how certificates stand, and of the authority itself. No token is needed: certificates name
@@ -86,10 +88,10 @@ func body64(c *gin.Context, status int, typ string, der []byte) {
 	text := base64.StdEncoding.EncodeToString(der)
 	var b strings.Builder
 	for len(text) > 64 {
-		b.WriteString(text[:64] + "\r\n")
+		b.WriteString(text[:64] + "\n")
 		text = text[64:]
 	}
-	b.WriteString(text + "\r\n")
+	b.WriteString(text + "\n")
 	c.Header("Content-Transfer-Encoding", "base64")
 	c.Data(status, typ, []byte(b.String()))
 }
@@ -292,7 +294,7 @@ func (r *Routes) ocsp(c *gin.Context) {
 		r.fail(c, edge.BrokenBody(err))
 		return
 	}
-	c.Data(http.StatusOK, "application/ocsp-response", r.service.Authority.OCSP(body))
+	c.Data(http.StatusOK, "application/ocsp-response", r.answer(c, body))
 }
 
 // ocspInPath answers a question that stands in the address (RFC 6960, appendix A.1).
@@ -304,5 +306,9 @@ func (r *Routes) ocspInPath(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "public, max-age=300")
-	c.Data(http.StatusOK, "application/ocsp-response", r.service.Authority.OCSP(der))
+	c.Data(http.StatusOK, "application/ocsp-response", r.answer(c, der))
+}
+
+func (r *Routes) answer(c *gin.Context, request []byte) []byte {
+	return r.service.Authority.OCSP(request, func() bool { return r.idle.Allow(edge.Address(c.Request), time.Now()) })
 }

@@ -1,4 +1,5 @@
-package rulebook
+// Package form has the form of a rulebook as JSON Schema, for editors.
+package form
 
 import (
 	"maps"
@@ -7,6 +8,7 @@ import (
 	"ironledger.example/core/authority"
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
 )
 
 // SchemaURL is the stable name of the schema; the service serves it at its path.
@@ -16,10 +18,10 @@ type schema = map[string]any
 
 // Schema returns the JSON Schema (draft 2020-12) of one file of a rulebook, for
 // editors. It tells the form; the meaning (levels, names in conditions,
-// references) is checked by [Load].
+// references) is checked by [rulebook.Load].
 func Schema() map[string]any {
 	properties := sections()
-	for _, name := range planned {
+	for _, name := range rulebook.Planned {
 		properties[name] = schema{"description": "Not supported by this version unless it is empty"}
 	}
 	return schema{
@@ -33,12 +35,12 @@ func Schema() map[string]any {
 var (
 	textForm  = schema{"type": "string"}
 	textsForm = listForm(textForm)
-	idForm    = schema{"type": "string", "pattern": idPattern.String(), "maxLength": 100}
+	idForm    = schema{"type": "string", "pattern": rulebook.IDPattern.String(), "maxLength": 100}
 	spanForm  = schema{"type": "string", "pattern": `^\d+[smhdw]$`, "description": "A duration, as 15m, 36h or 14d"}
 	condForm  = schema{"type": []string{"string", "boolean"},
 		"description": "A condition, as in: platform == macos and os.version >= 14.6"}
 	levelForm = schema{"type": "string", "description": "A level of the ladder"}
-	modeForm  = schema{"enum": modes, "default": string(Enforce),
+	modeForm  = schema{"enum": rulebook.Modes, "default": string(rulebook.Enforce),
 		"description": "draft: ignored; shadow: worked out and recorded, without effect; enforce: counts"}
 	none = []string{}
 )
@@ -98,7 +100,7 @@ func sections() schema {
 			"additionalProperties": schema{"type": "integer", "minimum": 0, "maximum": 100}},
 		"attributes": schema{"type": "object", "propertyNames": schema{"pattern": `^custom\.`},
 			"additionalProperties": thingForm([]string{"type"},
-				schema{"type": schema{"enum": customKinds}, "title": textForm, "values": textsForm,
+				schema{"type": schema{"enum": rulebook.AttributeKinds}, "title": textForm, "values": textsForm,
 					"ordered": schema{"type": "boolean"}})},
 		"sources": listForm(thingForm([]string{"id", "provides"},
 			schema{"id": idForm, "title": textForm, "rank": schema{"type": "integer"}, "provides": textsForm,
@@ -133,8 +135,8 @@ func heardForm() schema {
 	event := schema{"anyOf": []schema{textForm, thingForm([]string{"sets"},
 		schema{"sets": textForm, "words": tableForm(schema{"type": []string{"string", "boolean", "integer"}})})}}
 	return thingForm([]string{"issuer", "jwks", "audience"}, schema{"issuer": textForm, "jwks": textForm,
-		"audience": textForm, "device": schema{"enum": HeardNames, "default": HeardNames[0]},
-		"map": thingForm(none, schema{ComplianceSignal: event, RiskSignal: event})})
+		"audience": textForm, "device": schema{"enum": rulebook.HeardNames, "default": rulebook.HeardNames[0]},
+		"map": thingForm(none, schema{rulebook.ComplianceSignal: event, rulebook.RiskSignal: event})})
 }
 
 // authorityForm is that of the section authority.
@@ -145,7 +147,7 @@ func authorityForm() schema {
 		"profiles": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "applies": condForm,
 			"lifetime": spanForm, "renew_from": spanForm, "least": levelForm,
 			"keys":  schema{"type": "array", "items": keys, "minItems": 1},
-			"holds": schema{"type": "integer", "minimum": 1, "maximum": maxHolds, "default": 2}}))})
+			"holds": schema{"type": "integer", "minimum": 1, "maximum": rulebook.MaxHolds, "default": 2}}))})
 }
 
 // signalsForm is that of the section signals.
@@ -153,16 +155,16 @@ func signalsForm() schema {
 	return thingForm(none, schema{"compliant_from": levelForm,
 		"risk": thingForm(none, schema{"low_from": levelForm, "medium_from": levelForm}),
 		"receivers": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "compliant_from": levelForm,
-			"form":   schema{"enum": TellForms, "default": SetForm},
-			"events": schema{"type": "array", "items": schema{"enum": SignalNames}},
+			"form":   schema{"enum": rulebook.TellForms, "default": rulebook.SetForm},
+			"events": schema{"type": "array", "items": schema{"enum": rulebook.SignalNames}},
 			"when":   condForm,
-			"device": schema{"enum": DeviceForms, "default": DeviceForms[0]},
-			"person": schema{"enum": PersonForms, "default": PersonForms[0]}}))})
+			"device": schema{"enum": rulebook.DeviceForms, "default": rulebook.DeviceForms[0]},
+			"person": schema{"enum": rulebook.PersonForms, "default": rulebook.PersonForms[0]}}))})
 }
 
 // noticesForm is that of the section notices.
 func noticesForm() schema {
-	return listForm(thingForm([]string{"id", "on", "to"}, schema{"id": idForm, "on": schema{"enum": Occasions}, "when": condForm,
+	return listForm(thingForm([]string{"id", "on", "to"}, schema{"id": idForm, "on": schema{"enum": rulebook.Occasions}, "when": condForm,
 		"before": spanForm, "language": textForm,
 		"to": schema{"anyOf": []schema{{"const": "owner"}, thingForm([]string{"mail"}, schema{"mail": textForm}),
 			thingForm([]string{"hook"}, schema{"hook": idForm})}}}))
@@ -174,7 +176,7 @@ func examplesForm() schema {
 		"user": textForm, "groups": textsForm, "known_person": schema{"type": "boolean", "default": true},
 		"resource": textForm, "action": textForm,
 		"ip": textForm, "country": textForm, "mfa": schema{"type": "boolean"}, "level": levelForm,
-		"outcome": schema{"enum": outcomes}}))
+		"outcome": schema{"enum": rulebook.Outcomes}}))
 }
 
 // Keys lists the keys that a rulebook may have, at any depth, sorted.
