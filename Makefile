@@ -93,6 +93,7 @@ clean: ## removes what was built
 browser: ## what the tests drive and compare with
 	@./scripts/need chromium chromium
 	@./scripts/need openssl openssl
+	@./scripts/need curl curl
 	@command -v /usr/sbin/nginx >/dev/null || ./scripts/need nginx nginx-light
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json

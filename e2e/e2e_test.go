@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -55,11 +56,14 @@ const adminToken = "il_end_to_end_administrator"
 type server struct {
 	url  string
 	data string
+	door string // where devices are answered; "" for nowhere
 	home string // of the client's settings; "" for data
 	cmd  *exec.Cmd
 	done chan error
 	log  *bytes.Buffer // what it says; to be read when it has stopped
 }
+
+var doorAt = regexp.MustCompile(`devices are answered.*(https://127\.0\.0\.1:\d+)`)
 
 var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 
@@ -82,6 +86,17 @@ func within(t *testing.T, what string, holds func() bool) {
 	if !soon(holds) {
 		t.Fatalf("%s, in vain", what)
 	}
+}
+
+// freePort is an address on which nothing listens at the moment, for a program that is told where to.
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
 }
 
 // start runs "ironledger serve" or "demo" on a free port until the test ends.
@@ -109,6 +124,9 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 		for lines.Scan() {
 			if strings.Contains(lines.Text(), "DATA RACE") {
 				race = true
+			}
+			if door := doorAt.FindStringSubmatch(lines.Text()); door != nil {
+				s.door = door[1]
 			}
 			if url := answersAt.FindString(lines.Text()); url != "" && len(found) == 0 {
 				found <- url

@@ -217,12 +217,7 @@ func TestAFeedFromNginx(t *testing.T) {
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil { // nginx gives its workers to nobody when it is started by root
 		t.Fatal(err)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := l.Addr().String()
-	l.Close()
+	at := freePort(t)
 	var items strings.Builder
 	for n := range 400 {
 		fmt.Fprintf(&items, `{"ref":"m-%d","serial":"GF-N-%d","disk":"sealed","seen":%d}`+"\n", n, n, time.Now().Unix())

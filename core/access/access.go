@@ -90,6 +90,10 @@ type Request struct {
 	// Certificate is whether the connection proved possession of a certificate
 	// that is trusted for the device; nil when not said.
 	Certificate *bool
+	// CertificateProfile is the profile under which we issued that certificate, "" for one that is not ours, and
+	// CertificateAt when it began to count, in microseconds since the Unix epoch; said of a certificate that is trusted.
+	CertificateProfile string
+	CertificateAt      int64
 }
 
 type gate struct {
@@ -261,6 +265,10 @@ func (p *Program) frame(q *Request, res *resource, now int64, f condition.Frame)
 	set(rulebook.SlotPlaces, places)
 	if q.Certificate != nil {
 		set(rulebook.SlotCertificate, value.OfBool(*q.Certificate))
+		if *q.Certificate {
+			set(rulebook.SlotCertificateProfile, value.OfText(q.CertificateProfile))
+			set(rulebook.SlotCertificateAt, value.OfTime(q.CertificateAt))
+		}
 	}
 	set(rulebook.SlotAt, value.OfTime(now))
 }

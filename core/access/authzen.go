@@ -231,6 +231,19 @@ func (e *Evaluation) Proof(certs value.Value) *bool {
 	return &trusted
 }
 
+// Prove has a request say what [Evaluation.Proof] finds, and of which certificate.
+func (e *Evaluation) Prove(q *Request, certs value.Value) {
+	q.CertificateProfile, q.CertificateAt = "", 0
+	if q.Certificate = e.Proof(certs); q.Certificate == nil || !*q.Certificate {
+		return
+	}
+	for _, c := range certs.Members() {
+		if strings.EqualFold(certificate.Field(c, "sha256").Str(), e.Context.Device.CertificateSHA256) {
+			q.CertificateProfile, q.CertificateAt = certificate.Field(c, "profile").Str(), certificate.Field(c, "not_before").Num()
+		}
+	}
+}
+
 // Request is the question of a checked evaluation. The caller fills in the
 // device and the groups of the person.
 func (e *Evaluation) Request() *Request {

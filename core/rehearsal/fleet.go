@@ -224,7 +224,7 @@ func (f *Fleet) Decide(e *access.Evaluation, now int64) *access.Decision {
 		q.Device.Unknown = e.Missed()
 	}
 	if v := q.Device.View; v != nil {
-		q.Certificate = e.Proof(v.Get(f.rb.Dict.Slot("certs"), now))
+		e.Prove(q, v.Get(f.rb.Dict.Slot("certs"), now))
 	}
 	return f.gates.Decide(q, now)
 }

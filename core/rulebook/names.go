@@ -28,6 +28,8 @@ const (
 	SlotCountry
 	SlotAt
 	SlotCertificate
+	SlotCertificateProfile
+	SlotCertificateAt
 	SlotUserKnown
 	RequestSlots // how many there are
 )
@@ -55,6 +57,8 @@ var requestNames = [RequestSlots]struct {
 	{"request.country", "Country of the caller", value.Of(value.Text)},
 	{"request.at", "Time of the request", value.Of(value.Time)},
 	{"request.certificate", "A trusted certificate of the device was proved", value.Of(value.Bool)},
+	{"request.certificate.profile", "Profile under which we issued that certificate", value.Of(value.Text)},
+	{"request.certificate.at", "When that certificate began to count", value.Of(value.Time)},
 	{"user.known", "Whether the directory knows the person", value.Of(value.Bool)},
 }
 

@@ -57,6 +57,9 @@ type signer struct {
 	key  crypto.Signer
 }
 
+// ensureEach is how often it is looked whether the rulebook asks for an authority that is not there.
+const ensureEach = 200 * time.Millisecond
+
 // New is a service over open records. Nothing is issued before [Service.Start].
 func New(e *engine.Engine, dir string, box *sealed.Box) *Service {
 	return &Service{Engine: e, dir: filepath.Join(dir, "authority"), box: box, signers: map[string]*signer{},
@@ -79,7 +82,7 @@ func (s *Service) Start(base string) {
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(time.Second):
+			case <-time.After(ensureEach):
 			}
 			s.ensure(ctx)
 			if now := s.Now(); now.Sub(forgot) > time.Hour {

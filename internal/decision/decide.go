@@ -162,7 +162,7 @@ func Place(snap *state.Snapshot, q *access.Request, e *access.Evaluation, d *sta
 		Wake: d.Wake, Next: func() int64 { return snap.Book.Next(d, now) },
 		Below: func(l rulebook.Level) []access.Obstacle { return obstacles(snap.Book, d, l, now) }}
 	if e.ShowsCertificate() {
-		q.Certificate = e.Proof(d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
+		e.Prove(q, d.View.Get(snap.Book.Rulebook.Dict.Slot("certs"), now))
 	}
 }
 

@@ -694,3 +694,49 @@ func TestWhatOthersAreTold(t *testing.T) {
 		t.Errorf("asked of another authority: %v", err)
 	}
 }
+
+// A gate asks for a certificate of a profile, and for a young one; its answer holds no longer than that.
+func TestAGateAsksForACertificate(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := issuing(t, t.TempDir())
+		defer shut(t, s)
+		c := enrolled(t, s)
+		for need, want := range map[string]bool{
+			`request.certificate.profile == "crew"`:                                       true,
+			`request.certificate.profile == "any"`:                                        false,
+			`age(request.certificate.at) < 1h`:                                            true,
+			`age(request.certificate.at) < 5m`:                                            false, // it begins ten minutes before
+			`any c in certs (c.trusted and c.profile == "crew")`:                          true,
+			`not (request.certificate.profile == "crew")`:                                 false,
+			`request.certificate.profile == "crew" and age(request.certificate.at) < 40m`: true,
+		} {
+			text := strings.Replace(grants, "request.certificate and level >= limited", "'"+need+"'", 1)
+			if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}},
+				AcceptImpact: "a trial"}); err != nil {
+				t.Fatal(need, err)
+			}
+			if _, ok := from(t, s, c); ok != want {
+				t.Errorf("%s is answered %t", need, ok)
+			}
+		}
+		text := strings.Replace(grants, "request.certificate and level >= limited", "age(request.certificate.at) < 40m", 1)
+		if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}},
+			AcceptImpact: "a trial"}); err != nil {
+			t.Fatal(err)
+		}
+		id, ok := from(t, s, c)
+		if !ok {
+			t.Fatal("a young certificate is refused")
+		}
+		time.Sleep(31 * time.Minute)
+		if again, ok := from(t, s, c); ok || again == id {
+			t.Error("an allow outlives the age that it was given for")
+		}
+		if e := question("maren", "d1"); true { // without a certificate nothing of it is known
+			if _, refused, err := s.Decisions.Permit("edge", e); err != nil || refused == nil {
+				t.Error("without a certificate a gate for a young one lets in", err)
+			}
+		}
+	})
+}
