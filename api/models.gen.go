@@ -841,7 +841,10 @@ type IssuedCertificate struct {
 
 // IssuerCount defines model for IssuerCount.
 type IssuerCount struct {
-	ID           string `json:"id"`
+	ID string `json:"id"`
+
+	// Own Whether it is our own authority
+	Own          bool   `json:"own,omitempty,omitzero"`
 	Certificates int    `json:"certificates"`
 	NotAfter     string `json:"not_after,omitempty,omitzero"`
 	CRLEnds      string `json:"crl_ends,omitempty,omitzero"`

@@ -63,7 +63,7 @@ type server struct {
 	log  *bytes.Buffer // what it says; to be read when it has stopped
 }
 
-var doorAt = regexp.MustCompile(`devices are answered.*(https://127\.0\.0\.1:\d+)`)
+var doorAt = regexp.MustCompile(`Devices are answered at (https://127\.0\.0\.1:\d+)`)
 
 var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 

@@ -306,9 +306,11 @@ func (r *Resolver) check(v *View, id string, now int64) {
 	case !shown.Known(): // what we issued needs nobody to show it
 		fresh = condition.Always
 	}
-	if len(d.Issued) > 0 {
-		all := value.OfList(d.Issued)
-		v.Point(r.issued, &all, condition.Always)
+	issued := v.rec.Of(IssuedName)
+	for i := range issued {
+		if issued[i].Source == Authority {
+			v.Point(r.issued, &issued[i].Value, condition.Always)
+		}
 	}
 	checked, until := r.checker.Check(certificate.Union(shown, d.Issued), d, now)
 	v.Point(r.certs, &checked, fresh)

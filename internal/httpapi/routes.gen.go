@@ -7,7 +7,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/oapi-codegen/runtime"
-
 	. "ironledger.example/api"
 	edge "ironledger.example/internal/httpapi/edge"
 )

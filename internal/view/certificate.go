@@ -179,6 +179,13 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 		}
 		page.Issuers = append(page.Issuers, count)
 	}
+	if a := snap.Book.Rulebook.Authority; a != nil {
+		count := api.IssuerCount{ID: a.ID, Own: true, Certificates: issuers[a.ID]}
+		for _, c := range snap.Book.Anchors() {
+			count.NotAfter = max(count.NotAfter, value.FormatTime(value.Micros(c.NotAfter)))
+		}
+		page.Issuers = append(page.Issuers, count)
+	}
 	if n := issuers[""]; n > 0 || page.Issuers == nil {
 		page.Issuers = append(page.Issuers, api.IssuerCount{Certificates: n})
 	}

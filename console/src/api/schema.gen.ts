@@ -267,6 +267,142 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Our own certificate authority, and the profiles that devices can get certificates of */
+        get: operations["getAuthority"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make another key and certificate, which sign from now on; what the authority before issued counts until it ends */
+        post: operations["rotateAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a key and its certificate in the place of the authority there is */
+        post: operations["importAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a key whose certificate is to come from an authority above, and a request for that (RFC 2986) */
+        post: operations["requestAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the authority that asked the certificate that came; it signs from now on */
+        post: operations["installAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give up an authority that waits for its certificate, or a former one with all that it issued */
+        post: operations["dropAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/invite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a code by which one device can ask for a certificate, in place of the one it may have */
+        post: operations["inviteDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back a certificate that we issued, or all of a device; from now on they identify nobody */
+        post: operations["revokeCertificates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources": {
         parameters: {
             query?: never;
@@ -1804,9 +1940,114 @@ export interface components {
             issuer_id?: string;
             why?: string;
             source: string;
+            issued?: components["schemas"]["IssuedCertificate"];
+        };
+        /** @description What our own authority knows of a certificate */
+        IssuedCertificate: {
+            /** @description In hex */
+            serial: string;
+            sha256: string;
+            device: string;
+            profile: string;
+            authority: string;
+            issued_at: string;
+            issued_by: string;
+            not_after: string;
+            /** @description When it is to be renewed */
+            renew_from: string;
+            /** @description The serial of the one by which it was asked for */
+            renews?: string;
+            /** @description The serial of the one that was asked for by it */
+            renewed?: string;
+            revoked_at?: string;
+            revoked_by?: string;
+            /** @description Why it was revoked */
+            reason?: string;
+        };
+        AuthorityState: {
+            /** @description By which conditions know it as an issuer */
+            id?: string;
+            name?: string;
+            /** @description Why nothing can be issued; left out when it can */
+            trouble?: string;
+            /** @description The one that signs first */
+            authorities: components["schemas"]["Authority"][];
+            profiles: components["schemas"]["CertificateProfile"][];
+            /** @description The certificates that certificates of devices chain to, PEM */
+            trusted?: string;
+        };
+        Authority: {
+            id: string;
+            /** @enum {string} */
+            state: "signs" | "asks" | "former";
+            subject?: string;
+            sha256?: string;
+            key?: string;
+            /** @description Whether it signs itself */
+            root?: boolean;
+            not_after?: string;
+            at: string;
+            by: string;
+            /** @description Certificates of devices that count */
+            live: number;
+            revoked: number;
+            /** @description The request for its certificate, PEM */
+            request?: string;
+            /** @description Its certificate with those above it, PEM */
+            certificate?: string;
+        };
+        CertificateProfile: {
+            id: string;
+            title?: string;
+            applies: string;
+            lifetime: string;
+            /** @description How long before its end it is renewed */
+            renew_from: string;
+            keys: string[];
+            /** @description The level below which a device gets none */
+            least: string;
+            /** @description How many a device may have at a time */
+            holds: number;
+        };
+        AuthorityDraft: {
+            /** @description The private key, PEM without a password; kept encrypted and never shown */
+            key?: string;
+            /** @description The certificate with those above it, PEM */
+            certificate: string;
+            reason: string;
+        };
+        InviteDraft: {
+            /** @description Of a device of which nothing has been heard yet */
+            serial?: string;
+            /** @description The profile that the code is for; left out for any */
+            profile?: string;
+            /** @description How long the code counts, as 1h; an hour when it is left out */
+            for?: string;
+        };
+        Invitation: {
+            device: string;
+            code: string;
+            profile?: string;
+            until: string;
+            /** @description Whether nothing has been heard of the device yet */
+            new: boolean;
+        };
+        CertificateRevocation: {
+            /** @description Of one certificate, in hex */
+            serial?: string;
+            /** @description All that count of this device */
+            device?: string;
+            /**
+             * @description A reason of RFC 5280, section 5.3.1; privilegeWithdrawn when it is left out
+             * @enum {string}
+             */
+            code?: "affiliationChanged" | "cessationOfOperation" | "keyCompromise" | "privilegeWithdrawn" | "superseded" | "unspecified";
+            reason: string;
         };
         IssuerCount: {
             id: string;
+            /** @description Whether it is our own authority */
+            own?: boolean;
             certificates: number;
             not_after?: string;
             crl_ends?: string;
@@ -3800,7 +4041,7 @@ export interface operations {
                 where?: string;
                 /** @description A part of the subject, issuer, serial, digest or device */
                 q?: string;
-                /** @description trusted, ending, revoked, untrusted, unknown or authority */
+                /** @description trusted, ending, revoked, untrusted, unknown or authority; or overdue, for one of ours that should have been renewed */
                 state?: string;
                 /** @description The next of the page before */
                 cursor?: components["parameters"]["Cursor"];
@@ -3819,6 +4060,208 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CertificatePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The authority */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description The authority */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorityDraft"];
+            };
+        };
+        responses: {
+            /** @description The authority */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    requestAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description The authority */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    installAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorityDraft"];
+            };
+        };
+        responses: {
+            /** @description The authority */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description The authority */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    inviteDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteDraft"];
+            };
+        };
+        responses: {
+            /** @description The code; it is shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeCertificates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateRevocation"];
+            };
+        };
+        responses: {
+            /** @description What was revoked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["IssuedCertificate"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { api, must } from '../api/client'
+import AuthorityPanel from '../components/AuthorityPanel.vue'
 import CopyText from '../components/CopyText.vue'
+import IssuedNote from '../components/IssuedNote.vue'
 import LevelMark from '../components/LevelMark.vue'
 import ListPage from '../components/ListPage.vue'
 import TimeText from '../components/TimeText.vue'
@@ -20,7 +22,7 @@ const {
   () => must(api.GET('/api/v1/certificates', { params: { query: { ...query.value, limit: 25 } } })),
   () => query.value,
 )
-const states = ['trusted', 'ending', 'untrusted', 'revoked', 'unknown', 'authority']
+const states = ['trusted', 'ending', 'untrusted', 'revoked', 'unknown', 'authority', 'overdue']
 </script>
 
 <template>
@@ -58,6 +60,7 @@ const states = ['trusted', 'ending', 'untrusted', 'revoked', 'unknown', 'authori
       />
     </template>
     <template #filters="{ page: shown }">
+      <AuthorityPanel />
       <ul class="states" aria-label="Certificates by state">
         <li v-for="s in states.filter((x) => shown.states[x])" :key="s">
           <router-link
@@ -92,7 +95,9 @@ const states = ['trusted', 'ending', 'untrusted', 'revoked', 'unknown', 'authori
             <td class="n">{{ i.certificates }}</td>
             <td><TimeText v-if="i.not_after" :time="i.not_after" /></td>
             <td>
-              <TimeText v-if="i.crl_ends" :time="i.crl_ends" /><span v-else-if="i.id" class="soft">it has none</span>
+              <TimeText v-if="i.crl_ends" :time="i.crl_ends" /><span v-else-if="i.own" class="soft"
+                >counts at once here; others ask this service</span
+              ><span v-else-if="i.id" class="soft">it has none</span>
             </td>
           </tr>
         </tbody>
@@ -124,6 +129,7 @@ const states = ['trusted', 'ending', 'untrusted', 'revoked', 'unknown', 'authori
             <td class="subject">
               {{ c.subject }}
               <div v-if="c.names.length" class="soft small">{{ c.names.join(', ') }}</div>
+              <IssuedNote v-if="c.issued" :issued="c.issued" @changed="again" />
             </td>
             <td>
               {{ c.issuer_id || 'none' }}

@@ -3,6 +3,8 @@ import { computed, ref, watch } from 'vue'
 import { api, must, type Device, type Reproduction } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import DeviceHistory from '../components/DeviceHistory.vue'
+import InviteForm from '../components/InviteForm.vue'
+import IssuedNote from '../components/IssuedNote.vue'
 import NoticesOf from '../components/NoticesOf.vue'
 import DeviceSheet from '../components/DeviceSheet.vue'
 import ExceptionForm from '../components/ExceptionForm.vue'
@@ -45,6 +47,7 @@ watch(
 const goBack = () => set({ at: then.value ? `${then.value}:00Z` : '' })
 const vouching = ref(false)
 const retiring = ref(false)
+const inviting = ref(false)
 const retire = (reason: string) =>
   must(api.POST('/api/v1/devices/{id}/retire', { params: { path: { id: props.id } }, body: { reason } }))
 function retired() {
@@ -87,6 +90,13 @@ function vouched() {
         <el-button v-if="session.can('POST /api/v1/vouches')" link type="primary" @click="vouching = !vouching"
           >Vouch for it…</el-button
         >
+        <el-button
+          v-if="session.can('POST /api/v1/devices/{id}/invite') && !device.retired"
+          link
+          type="primary"
+          @click="inviting = !inviting"
+          >Certificate…</el-button
+        >
         <router-link :to="{ name: 'ask-what', query: { device: device.id, person: device.owner } }"
           >Ask what it may reach</router-link
         >
@@ -103,6 +113,7 @@ function vouched() {
       <strong>Retired</strong>: {{ device.retired }}. Decisions do not know it, and its reports are refused until it is
       enrolled again.
     </p>
+    <InviteForm v-if="inviting" :device="device.id" @done="inviting = false" />
     <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 
     <ExceptionForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
@@ -154,7 +165,10 @@ function vouched() {
         </thead>
         <tbody>
           <tr v-for="c in own" :key="c.sha256">
-            <td>{{ c.subject }}</td>
+            <td>
+              {{ c.subject }}
+              <IssuedNote v-if="c.issued" :issued="c.issued" @changed="again" />
+            </td>
             <td>
               <span :class="{ bad: c.state === 'revoked' || c.state === 'untrusted' }">{{ c.state }}</span>
               <span v-if="c.why" class="soft small"> {{ c.why }}</span>

@@ -54,6 +54,7 @@ over its API, and exit.`,
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
 	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
+	f.StringVar(&o.devices, "device-listen", "", "the address where devices get certificates, as 127.0.0.1:8601 (default: none)")
 	f.BoolVar(&o.proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
 	f.BoolVar(&o.partners, "with-partners", false, "start stand-ins for partner systems")
 	f.StringVar(&o.front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
@@ -93,6 +94,9 @@ func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
 		}
 		o.smtp, o.smtpCA, o.mailbox = box.Server, box.Trust, box.Page
 		o.mailFrom = "Iron Ledger <posture@gullholm.example>"
+	}
+	o.atDoor = func(url string) {
+		shell.Line(a.Out, "Devices get certificates at %s", a.Bold(url+"/.well-known/est"))
 	}
 	return serve(ctx, &o.serveOptions, log, func(url, token string) error {
 		if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {

@@ -45,6 +45,7 @@ type serveOptions struct {
 	folders                                   []string // below which feeds may read
 	smtp, mailFrom, smtpPassword, smtpCA      string
 	noticesAfter                              time.Duration
+	atDoor                                    func(url string) // told where devices are answered, before ready
 	now                                       func() time.Time // nil: time.Now
 }
 
@@ -67,6 +68,7 @@ recorded. Without TLS the service listens on loopback only.`,
 			if err != nil {
 				return err
 			}
+			o.atDoor = func(url string) { shell.Line(a.Err, "Devices are answered at %s", url) }
 			return serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token != "" {
 					shell.Line(a.Err, "The administrator's token, shown this once:\n\n    %s\n", token)
@@ -275,7 +277,11 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 			return errors.Join(err, svc.Close())
 		}
 		fronts = append(fronts, d)
-		log.Info("devices are answered", "at", d.url())
+		tell := ready
+		ready = func(url, token string) error {
+			o.atDoor(d.url())
+			return tell(url, token)
+		}
 	}
 	err = runFronts(ctx, log, fronts, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())
