@@ -82,7 +82,7 @@ var mayImport = map[string][]string{
 		"internal/store"},
 	"internal/httpapi/person":  {"core"},
 	"internal/httpapi/outside": {"core", "api", "internal/bearer", "internal/outbound", "internal/fault", "internal/heard", "internal/httpapi/edge", "internal/service"},
-	"internal/httpapi/identity": {"core", "api", "internal/authority", "internal/fault", "internal/httpapi/edge", "internal/kept",
+	"internal/httpapi/identity": {"core", "api", "internal/authority", "internal/fault", "internal/httpapi/edge", "internal/intake", "internal/kept",
 		"internal/service", "internal/store", "internal/view"},
 	"internal/httpapi": {"internal/httpapi/identity", "internal/httpapi/outside", "internal/kept", "internal/feed", "internal/heard", "internal/httpapi/edge", "internal/httpapi/person", "internal/notice", "internal/stream", "core", "api", "internal/admin", "internal/audit", "internal/bearer",
 		"internal/decision", "internal/engine", "internal/fault", "internal/ids", "internal/intake",

@@ -171,6 +171,28 @@ func TestDevicesGetCertificates(t *testing.T) {
 	}
 	w.run(t, "", "certificate", "list").want(t, 0, "L1", "trusted", "house")
 
+	// Over the certificate it reports of itself, and of nobody else.
+	says := func(text string, flags ...string) string {
+		return w.does("curl", append([]string{"-s", "--cacert", "ca.pem", "-w", " %{http_code}", "-H", "Content-Type: application/json", "-d", text,
+			w.door + "/api/v1/evidence"}, flags...)...)
+	}
+	shown := []string{"--cert", "a.pem", "--key", "a.key"}
+	if out := says(`{"evidence":{"storage.encrypted":false}}`, shown...); !strings.Contains(out, `"level":"barred"`) || !strings.HasSuffix(out, " 200") {
+		t.Errorf("its own report: %s", out)
+	}
+	if w.decides("a.pem") {
+		t.Error("a device that says of itself that it is not encrypted is let in")
+	}
+	if out := says(`{"evidence":{"storage.encrypted":true}}`, shown...); !strings.Contains(out, `"level":"strong"`) || !w.decides("a.pem") {
+		t.Errorf("its own report: %s", out)
+	}
+	if out := says(`{"identity":{"id":"L2"},"evidence":{"storage.encrypted":true}}`, shown...); !strings.Contains(out, "reports as L2") || !strings.HasSuffix(out, " 422") {
+		t.Errorf("a report of another: %s", out)
+	}
+	if out := says(`{"evidence":{}}`); !strings.Contains(out, "with its certificate") || !strings.HasSuffix(out, " 401") {
+		t.Errorf("a report without a certificate: %s", out)
+	}
+
 	// Renewed by itself; a used code gives no other key one.
 	w.asks("b", "L1")
 	if status, _ := w.enrols("b", "simpleenroll", "-u", "L1:"+code); status != "401" {

@@ -24,6 +24,9 @@ const Skew = 5 * 60 * 1_000_000
 // DefaultSource is who sent a report that names no source.
 const DefaultSource = "file"
 
+// Agent is the source of what devices say of themselves.
+const Agent = "agent"
+
 // Reading is one attribute's value with who gave it and when it was observed.
 // Without a value it says why the value is unavailable.
 type Reading struct {
@@ -77,6 +80,18 @@ func (r *Report) Value(name string) value.Value {
 func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 	return d.parseReport(raw, "", now)
 }
+
+// ParseOwn reads a report that a device makes of itself: who that is need not stand in it, and its source is the agent.
+func (d *Dictionary) ParseOwn(raw []byte, now int64) (*Report, error) {
+	rep, err := d.parseReport(raw, Agent, now)
+	if errors.Is(err, errNobody) {
+		return rep, nil
+	}
+	return rep, err
+}
+
+// errNobody says that a report does not say which device it is about.
+var errNobody = errors.New("the report does not say which device it is about: identity needs an id, a serial or a hardware_id, or the report an external_id")
 
 // parseReport reads a report; when speaker is not "", it can be from no other
 // source.
@@ -133,11 +148,11 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 	if err == nil {
 		err = t.finish()
 	}
-	if err != nil {
+	if err != nil && !errors.Is(err, errNobody) {
 		return nil, err
 	}
 	t.r.Vouch = vouch
-	return t.r, nil
+	return t.r, err
 }
 
 // vouchOf reads whether a source vouches for a device.
@@ -354,9 +369,6 @@ func (t *reportBuilder) finish() error {
 		}
 	}
 	r.keys = r.findKeys()
-	if len(r.keys) == 0 {
-		return errors.New("the report does not say which device it is about: identity needs an id, a serial or a hardware_id, or the report an external_id")
-	}
 	n := 0
 	for i := range t.places {
 		if t.places[i].Name != "" {
@@ -371,5 +383,8 @@ func (t *reportBuilder) finish() error {
 		}
 	}
 	slices.SortFunc(r.Refused, func(a, b Refusal) int { return strings.Compare(a.Attribute, b.Attribute) })
+	if len(r.keys) == 0 {
+		return errNobody
+	}
 	return nil
 }

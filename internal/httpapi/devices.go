@@ -18,7 +18,7 @@ func ForDevices(o Options) http.Handler {
 		s.fail(c, edge.NewProblem(http.StatusNotFound, "there is nothing at %s for devices", c.Request.URL.Path))
 	})
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
-	devices := identity.New(o.Service, s.log)
+	devices := identity.New(o.Service, s.log, s.fail)
 	devices.Standing(r)
 	devices.Enrolment(r)
 	return r

@@ -142,7 +142,7 @@ func Handler(o Options) http.Handler {
 	r.GET("/.well-known/ssf-configuration/*path", s.ssfConfigurationBelow)
 	r.GET("/ledger/checkpoint", s.ledgerCheckpoint)
 	r.GET("/ledger/tile/*path", s.ledgerTile)
-	identity.New(o.Service, s.log).Standing(r)
+	identity.New(o.Service, s.log, s.fail).Standing(r)
 	s.personRoutes(r)
 	// Who may not ask is told so before anything of the question is looked at.
 	s.routes(r.Group("", s.authorize))

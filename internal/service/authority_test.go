@@ -29,6 +29,7 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/audit"
 	issuer "ironledger.example/internal/authority"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/service"
 )
@@ -739,4 +740,50 @@ func TestAGateAsksForACertificate(t *testing.T) {
 			}
 		}
 	})
+}
+
+// Over its certificate a device speaks of itself and of nobody else, whatever it calls itself.
+func TestADeviceReportsOfItself(t *testing.T) {
+	t.Parallel()
+	s := issuing(t, t.TempDir())
+	defer shut(t, s)
+	c := enrolled(t, s)
+	report(t, s, "d2", `"form":"laptop","storage.encrypted":true,"serial":"GF-2"`)
+	own := func(text string) (*api.ReportResult, error) { return s.Intake.Own(ctx, c, []byte(text)) }
+	for name, c := range map[string]struct{ report, want string }{
+		"no name":              {`{"evidence":{"storage.encrypted":true}}`, ""},
+		"its own id":           {`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":true}}`, ""},
+		"its own serial":       {`{"identity":{"serial":"gf-1"},"evidence":{"storage.encrypted":true}}`, ""},
+		"another's id":         {`{"identity":{"id":"d2"},"evidence":{"storage.encrypted":false}}`, "reports as d2"},
+		"an id of nobody":      {`{"identity":{"id":"d9"},"evidence":{"storage.encrypted":false}}`, "reports as d9"},
+		"another's serial":     {`{"identity":{"serial":"GF-2"},"evidence":{"storage.encrypted":false}}`, "which is that of d2"},
+		"in another's name":    {`{"source":"mdm","evidence":{"storage.encrypted":false}}`, "may only report as agent"},
+		"as the authority":     {`{"source":"authority","evidence":{"storage.encrypted":false}}`, "may only report as agent"},
+		"nonsense":             {`{`, "not valid JSON"},
+		"what we issued":       {`{"evidence":{"certs.issued":[],"storage.encrypted":true}}`, ""},
+		"a word for its trust": {`{"vouch":true,"evidence":{"storage.encrypted":true}}`, ""},
+	} {
+		got, err := own(c.report)
+		if err != nil || !strings.Contains(got.Error, c.want) || (got.Error == "") != (c.want == "") || got.Error == "" && got.Device != "d1" {
+			t.Errorf("%s: %+v, %v; want %q", name, got, err, c.want)
+		}
+	}
+	snap := s.Snapshot()
+	if d := snap.Fleet.Get("d1"); len(evidence.IssuedIn(d.Record)) != 1 || d.View.Get(snap.Book.Rulebook.Dict.Slot("vouched"), s.Micros()).IsTrue() {
+		t.Error("a device said what we issued, or that it is genuine")
+	}
+	if snap.Fleet.Len() != 2 || level(s, "d2") != "strong" {
+		t.Error("a report of a device changed another")
+	}
+	if n := len(entries(t, s, ledger.EvidenceRefused)); n < 3 {
+		t.Errorf("%d refusals are on record", n)
+	}
+	if _, err := s.Authority.Revoke(ctx, "desk", "", "d1", "keyCompromise", "stolen"); err != nil {
+		t.Fatal(err)
+	}
+	_, err := own(`{"evidence":{"storage.encrypted":false}}`)
+	refusedAs[*intake.UnprovenError](t, "a revoked certificate", err, "revoked")
+	if level(s, "d1") != "strong" {
+		t.Error("what a revoked certificate says counts")
+	}
 }

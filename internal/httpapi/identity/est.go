@@ -23,6 +23,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/authority"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/store"
 )
@@ -31,14 +32,15 @@ import (
 type Routes struct {
 	service *service.Service
 	log     *slog.Logger
-	wrong   *edge.Budgets // by address: codes that are none
-	asking  *edge.Slots   // by address
-	idle    *edge.Budgets // by address: questions about what was never issued
+	refuse  func(*gin.Context, error) // as the API does (RFC 9457)
+	wrong   *edge.Budgets             // by address: codes that are none
+	asking  *edge.Slots               // by address
+	idle    *edge.Budgets             // by address: questions about what was never issued
 }
 
-// New answers for a service.
-func New(s *service.Service, log *slog.Logger) *Routes {
-	return &Routes{s, log, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking},
+// New answers for a service; refuse answers with an error where it is not EST that is spoken.
+func New(s *service.Service, log *slog.Logger, refuse func(*gin.Context, error)) *Routes {
+	return &Routes{s, log, refuse, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking},
 		edge.NewBudgets(edge.GuessRate, edge.GuessBurst)}
 }
 
@@ -52,6 +54,7 @@ func (r *Routes) Standing(on gin.IRoutes) {
 
 // Enrolment has devices get certificates. The connection must be TLS.
 func (r *Routes) Enrolment(on gin.IRoutes) {
+	on.POST("/api/v1/evidence", r.report)
 	for _, base := range []string{"/.well-known/est", "/.well-known/est/:label"} {
 		on.GET(base+"/cacerts", r.cacerts)
 		on.GET(base+"/csrattrs", r.csrattrs)
@@ -236,6 +239,43 @@ func (r *Routes) enrol(c *gin.Context) {
 			return
 		}
 		body64(c, http.StatusOK, certsOnly, p7)
+	}
+}
+
+// report takes the report of the device that the connection proved.
+func (r *Routes) report(c *gin.Context) {
+	from := edge.Address(c.Request)
+	if c.Request.TLS == nil || len(c.Request.TLS.PeerCertificates) == 0 {
+		r.refuse(c, edge.NewProblem(http.StatusUnauthorized, "a device reports here with its certificate"))
+		return
+	}
+	if !r.asking.Take(from) {
+		r.refuse(c, edge.TooMany("more than %d requests come from this address at once", edge.MaxTaking))
+		return
+	}
+	defer r.asking.Give(from)
+	body, err := edge.JSONBody(c)
+	if err != nil {
+		r.refuse(c, err)
+		return
+	}
+	t, err := r.service.Intake.Own(c.Request.Context(), c.Request.TLS.PeerCertificates[0], body)
+	var unproven *intake.UnprovenError
+	switch {
+	case errors.As(err, &unproven):
+		if !r.wrong.Allow(from, time.Now()) {
+			err = edge.TooMany("too many attempts came from this address; try again in a while")
+		} else {
+			err = edge.NewProblem(http.StatusUnauthorized, "%s", unproven.Message)
+		}
+		fallthrough
+	case err != nil:
+		r.refuse(c, err)
+	case t.Error != "":
+		r.refuse(c, edge.NewProblem(http.StatusUnprocessableEntity, "%s", t.Error))
+	default:
+		c.Header("Cache-Control", "no-store")
+		c.JSON(http.StatusOK, t)
 	}
 }
 
