@@ -36,7 +36,8 @@ authority: {name: gullholm.example, profiles: [{id: any, lifetime: 7d, holds: 10
 // issuing is a service with an authority and n devices.
 func issuing(b *testing.B, n int) *running {
 	r := start(b)
-	if _, _, err := r.service.Admin.Publish(context.Background(), "bench", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: grants}}}); err != nil {
+	if _, _, err := r.service.Admin.Publish(context.Background(), "bench",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: grants}}}); err != nil {
 		b.Fatal(err)
 	}
 	r.service.Authority.Start("http://127.0.0.1:1")
@@ -53,7 +54,8 @@ func request(b *testing.B, name string) ([]byte, crypto.Signer) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: name}}, key)
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: name}}, key)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -80,7 +82,8 @@ func at(callers, n int, do func(i int)) float64 {
 	return float64(n) / time.Since(begin).Seconds()
 }
 
-// BenchmarkIdentityEnrolment gives devices certificates by 32 callers at once, against signing the same in a loop and
+// BenchmarkIdentityEnrolment gives devices certificates by 32 callers at once, against signing the same in a loop
+// and
 // committing each 32 of them, the same bytes, durably.
 func BenchmarkIdentityEnrolment(b *testing.B) {
 	const n = 4000
@@ -116,7 +119,8 @@ func BenchmarkIdentityEnrolment(b *testing.B) {
 		b.Fatal(err)
 	}
 	ca, _ := x509.ParseCertificate(der)
-	db, err := sql.Open("sqlite", filepath.Join(b.TempDir(), "base.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	db, err := sql.Open("sqlite", filepath.Join(b.TempDir(),
+		"base.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -135,7 +139,8 @@ func BenchmarkIdentityEnrolment(b *testing.B) {
 			if err != nil || req.CheckSignature() != nil {
 				b.Fatal(err)
 			}
-			t, err := core.Device(req.PublicKey, "gullholm.example", certificate.Device{ID: fmt.Sprintf("d%d", j)}, serial, time.Now(), 7*value.Day, ca, core.Places{})
+			t, err := core.Device(req.PublicKey, "gullholm.example", certificate.Device{ID: fmt.Sprintf("d%d", j)}, serial,
+				time.Now(), 7*value.Day, ca, core.Places{})
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -158,7 +163,8 @@ func BenchmarkIdentityEnrolment(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkIdentityOCSP asks after a certificate over HTTP by 16 callers, against a bare handler that gives the same bytes.
+// BenchmarkIdentityOCSP asks after a certificate over HTTP by 16 callers, against a bare handler that gives the
+// same bytes.
 func BenchmarkIdentityOCSP(b *testing.B) {
 	const n = 20_000
 	r := issuing(b, 1)
@@ -168,7 +174,8 @@ func BenchmarkIdentityOCSP(b *testing.B) {
 		b.Fatal(err)
 	}
 	der, _ := request(b, "d0")
-	g, err := r.service.Authority.Enrol(context.Background(), authority.Asking{Name: "d0", Code: in.Code, Request: der})
+	g, err := r.service.Authority.Enrol(context.Background(), authority.Asking{Name: "d0", Code: in.Code,
+		Request: der})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -206,7 +213,8 @@ func BenchmarkIdentityOCSP(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkIdentityReport reports over mutual TLS on kept connections by 8 callers, against the same over TLS with a token.
+// BenchmarkIdentityReport reports over mutual TLS on kept connections by 8 callers, against the same over TLS with
+// a token.
 func BenchmarkIdentityReport(b *testing.B) {
 	const n, callers = 6000, 8
 	r := issuing(b, callers)
@@ -224,7 +232,8 @@ func BenchmarkIdentityReport(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		s := &http.Server{Handler: h, TLSConfig: &tls.Config{Certificates: []tls.Certificate{*server}, ClientAuth: ask, MinVersion: tls.VersionTLS12}}
+		s := &http.Server{Handler: h, TLSConfig: &tls.Config{Certificates: []tls.Certificate{*server}, ClientAuth: ask,
+			MinVersion: tls.VersionTLS12}}
 		go func() { _ = s.ServeTLS(l, "", "") }()
 		b.Cleanup(func() { _ = s.Close() })
 		return "https://" + l.Addr().String()
@@ -239,7 +248,8 @@ func BenchmarkIdentityReport(b *testing.B) {
 			b.Fatal(err)
 		}
 		der, key := request(b, name)
-		g, err := r.service.Authority.Enrol(context.Background(), authority.Asking{Name: name, Code: in.Code, Request: der})
+		g, err := r.service.Authority.Enrol(context.Background(), authority.Asking{Name: name, Code: in.Code,
+			Request: der})
 		if err != nil {
 			b.Fatal(err)
 		}

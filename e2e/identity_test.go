@@ -43,7 +43,8 @@ type workbench struct {
 // issues starts a service with an authority.
 func issues(t *testing.T, data string, flags ...string) *workbench {
 	t.Helper()
-	w := &workbench{start(t, "serve", data, append([]string{"--device-listen", "127.0.0.1:0"}, flags...)...), t.TempDir(), t}
+	w := &workbench{start(t, "serve", data, append([]string{"--device-listen", "127.0.0.1:0"}, flags...)...),
+		t.TempDir(), t}
 	if w.door == "" {
 		t.Fatal("nothing says where devices are answered")
 	}
@@ -75,14 +76,16 @@ func (w *workbench) does(program string, args ...string) string {
 func (w *workbench) asks(name, device string) {
 	w.t.Helper()
 	w.does("openssl", "ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", name+".key")
-	w.does("openssl", "req", "-new", "-key", name+".key", "-subj", "/CN="+device, "-outform", "DER", "-out", name+".der")
+	w.does("openssl", "req", "-new", "-key", name+".key", "-subj", "/CN="+device, "-outform", "DER", "-out",
+		name+".der")
 	w.does("openssl", "base64", "-in", name+".der", "-out", name+".b64")
 }
 
 // enrols sends a request by curl, and returns the status and the body. A certificate is kept as NAME.pem.
 func (w *workbench) enrols(name, operation string, flags ...string) (string, string) {
 	w.t.Helper()
-	status := w.does("curl", append([]string{"-s", "--cacert", "ca.pem", "-o", name + ".out", "-D", name + ".headers", "-w", "%{http_code}",
+	status := w.does("curl", append([]string{"-s", "--cacert", "ca.pem", "-o", name + ".out", "-D", name + ".headers",
+		"-w", "%{http_code}",
 		"-H", "Content-Type: application/pkcs10", "--data-binary", "@" + name + ".b64", w.door + "/.well-known/est/" + operation}, flags...)...)
 	body, err := os.ReadFile(w.path(name + ".out"))
 	if err != nil {
@@ -106,7 +109,10 @@ func (w *workbench) code(device string, flags ...string) string {
 func (w *workbench) begin() {
 	w.t.Helper()
 	w.run(w.t, grantsBook, "rulebook", "publish", "-", "--accept-impact", "a trial").want(w.t, 0)
-	within(w.t, "the authority is made", func() bool { return strings.Contains(w.run(w.t, "", "authority", "show").out, "signs") })
+	within(w.t, "the authority is made", func() bool {
+		return strings.Contains(w.run(w.t, "", "authority", "show").out,
+			"signs")
+	})
 	w.write("ca.pem", w.run(w.t, "", "authority", "export").out)
 	w.run(w.t, "id,name,groups\nmaren,Maren,\n", "person", "import", "-", "--accept-impact", "a trial").want(w.t, 0)
 	w.run(w.t, `{"source":"mdm","identity":{"id":"L1","serial":"GF-1"},"evidence":{"form":"laptop","storage.encrypted":true}}`,
@@ -121,9 +127,11 @@ func TestDevicesGetCertificates(t *testing.T) {
 	w.run(t, "", "authority", "export").want(t, 1, "there is no authority")
 	w.run(t, "", "device", "invite", "L1").want(t, 1, "the rulebook has no authority")
 	w.begin()
-	w.run(t, "", "authority", "show").want(t, 0, "signs", "O=gullholm.example", "crew", "form == laptop", "7d", "0 certificates of devices count")
+	w.run(t, "", "authority", "show").want(t, 0, "signs", "O=gullholm.example", "crew", "form == laptop", "7d",
+		"0 certificates of devices count")
 
-	if out := w.does("curl", "-s", "--cacert", "ca.pem", w.door+"/.well-known/est/cacerts"); !strings.Contains(out, "\n") {
+	if out := w.does("curl", "-s", "--cacert", "ca.pem", w.door+"/.well-known/est/cacerts"); !strings.Contains(out,
+		"\n") {
 		t.Errorf("cacerts says %s", out)
 	} else if p7, err := base64.StdEncoding.DecodeString(strings.ReplaceAll(out, "\n", "")); err != nil {
 		t.Error(err)
@@ -132,12 +140,14 @@ func TestDevicesGetCertificates(t *testing.T) {
 	}
 	w.does("curl", "-sf", "--cacert", "ca.pem", "-o", "attrs", w.door+"/.well-known/est/crew/csrattrs")
 	w.does("openssl", "base64", "-d", "-in", "attrs", "-out", "attrs.der")
-	if out := w.does("openssl", "asn1parse", "-inform", "DER", "-in", "attrs.der"); !strings.Contains(out, "prime256v1") || !strings.Contains(out, "ED25519") {
+	if out := w.does("openssl", "asn1parse", "-inform", "DER", "-in", "attrs.der"); !strings.Contains(out,
+		"prime256v1") || !strings.Contains(out, "ED25519") {
 		t.Errorf("csrattrs has\n%s", out)
 	}
 
 	w.asks("a", "L1")
-	if status, body := w.enrols("a", "simpleenroll"); status != "401" || !strings.Contains(body, "say the device as the user") {
+	if status, body := w.enrols("a", "simpleenroll"); status != "401" || !strings.Contains(body,
+		"say the device as the user") {
 		t.Errorf("without a code: %s %s", status, body)
 	}
 	if status, _ := w.enrols("a", "simpleenroll", "-u", "L1:wrong"); status != "401" {
@@ -145,19 +155,24 @@ func TestDevicesGetCertificates(t *testing.T) {
 	}
 	code := w.code("L1")
 	w.asks("stray", "L2")
-	if status, body := w.enrols("stray", "crew/simpleenroll", "-u", "L1:"+code); status != "403" || !strings.Contains(body, `"L2", which is not the device L1`) {
+	if status, body := w.enrols("stray", "crew/simpleenroll", "-u", "L1:"+code); status != "403" ||
+		!strings.Contains(body, `"L2", which is not the device L1`) {
 		t.Errorf("in another's name: %s %s", status, body)
 	}
-	w.does("openssl", "req", "-new", "-newkey", "rsa:2048", "-nodes", "-keyout", "rsa.key", "-subj", "/CN=L1", "-outform", "DER", "-out", "rsa.der")
+	w.does("openssl", "req", "-new", "-newkey", "rsa:2048", "-nodes", "-keyout", "rsa.key", "-subj", "/CN=L1",
+		"-outform", "DER", "-out", "rsa.der")
 	w.does("openssl", "base64", "-in", "rsa.der", "-out", "rsa.b64")
-	if status, body := w.enrols("rsa", "simpleenroll", "-u", "L1:"+code); status != "403" || !strings.Contains(body, "expected p256") {
+	if status, body := w.enrols("rsa", "simpleenroll", "-u", "L1:"+code); status != "403" || !strings.Contains(body,
+		"expected p256") {
 		t.Errorf("with a key of another kind: %s %s", status, body)
 	}
 	w.write("bad.b64", "!!!")
-	if status, body := w.enrols("bad", "simpleenroll", "-u", "L1:"+code); status != "400" || !strings.Contains(body, "base64") {
+	if status, body := w.enrols("bad", "simpleenroll", "-u", "L1:"+code); status != "400" || !strings.Contains(body,
+		"base64") {
 		t.Errorf("nonsense: %s %s", status, body)
 	}
-	if status, body := w.enrols("a", "serverkeygen", "-u", "L1:"+code); status != "501" || !strings.Contains(body, "its own key") {
+	if status, body := w.enrols("a", "serverkeygen", "-u", "L1:"+code); status != "501" || !strings.Contains(body,
+		"its own key") {
 		t.Errorf("a key of the server's: %s %s", status, body)
 	}
 	if status, body := w.enrols("a", "crew/simpleenroll", "-u", "L1:"+code); status != "200" {
@@ -166,30 +181,36 @@ func TestDevicesGetCertificates(t *testing.T) {
 	if headers, _ := os.ReadFile(w.path("a.headers")); !regexp.MustCompile(`(?i)content-type: application/pkcs7-mime; smime-type=certs-only`).Match(headers) {
 		t.Errorf("the headers are %s", headers)
 	}
-	if out := w.does("openssl", "verify", "-x509_strict", "-purpose", "sslclient", "-CAfile", "ca.pem", "a.pem"); !strings.Contains(out, "OK") {
+	if out := w.does("openssl", "verify", "-x509_strict", "-purpose", "sslclient", "-CAfile", "ca.pem",
+		"a.pem"); !strings.Contains(out, "OK") {
 		t.Error(out)
 	}
 	w.run(t, "", "certificate", "list").want(t, 0, "L1", "trusted", "house")
 
 	// Over the certificate it reports of itself, and of nobody else.
 	says := func(text string, flags ...string) string {
-		return w.does("curl", append([]string{"-s", "--cacert", "ca.pem", "-w", " %{http_code}", "-H", "Content-Type: application/json", "-d", text,
+		return w.does("curl", append([]string{"-s", "--cacert", "ca.pem", "-w", " %{http_code}", "-H",
+			"Content-Type: application/json", "-d", text,
 			w.door + "/api/v1/evidence"}, flags...)...)
 	}
 	shown := []string{"--cert", "a.pem", "--key", "a.key"}
-	if out := says(`{"evidence":{"storage.encrypted":false}}`, shown...); !strings.Contains(out, `"level":"barred"`) || !strings.HasSuffix(out, " 200") {
+	if out := says(`{"evidence":{"storage.encrypted":false}}`, shown...); !strings.Contains(out, `"level":"barred"`) ||
+		!strings.HasSuffix(out, " 200") {
 		t.Errorf("its own report: %s", out)
 	}
 	if w.decides("a.pem") {
 		t.Error("a device that says of itself that it is not encrypted is let in")
 	}
-	if out := says(`{"evidence":{"storage.encrypted":true}}`, shown...); !strings.Contains(out, `"level":"strong"`) || !w.decides("a.pem") {
+	if out := says(`{"evidence":{"storage.encrypted":true}}`, shown...); !strings.Contains(out, `"level":"strong"`) ||
+		!w.decides("a.pem") {
 		t.Errorf("its own report: %s", out)
 	}
-	if out := says(`{"identity":{"id":"L2"},"evidence":{"storage.encrypted":true}}`, shown...); !strings.Contains(out, "reports as L2") || !strings.HasSuffix(out, " 422") {
+	if out := says(`{"identity":{"id":"L2"},"evidence":{"storage.encrypted":true}}`, shown...); !strings.Contains(out,
+		"reports as L2") || !strings.HasSuffix(out, " 422") {
 		t.Errorf("a report of another: %s", out)
 	}
-	if out := says(`{"evidence":{}}`); !strings.Contains(out, "with its certificate") || !strings.HasSuffix(out, " 401") {
+	if out := says(`{"evidence":{}}`); !strings.Contains(out, "with its certificate") || !strings.HasSuffix(out,
+		" 401") {
 		t.Errorf("a report without a certificate: %s", out)
 	}
 
@@ -207,15 +228,18 @@ func TestDevicesGetCertificates(t *testing.T) {
 	w.does("openssl", "verify", "-x509_strict", "-CAfile", "ca.pem", "b.pem")
 
 	ask := func(name string) string {
-		return w.does("openssl", "ocsp", "-issuer", "ca.pem", "-cert", name, "-url", w.url+"/authority/ocsp", "-CAfile", "ca.pem", "-no_nonce")
+		return w.does("openssl", "ocsp", "-issuer", "ca.pem", "-cert", name, "-url", w.url+"/authority/ocsp", "-CAfile",
+			"ca.pem", "-no_nonce")
 	}
 	if out := ask("a.pem"); !strings.Contains(out, "a.pem: good") {
 		t.Error(out)
 	}
-	serial := strings.TrimPrefix(strings.TrimSpace(w.does("openssl", "x509", "-in", "a.pem", "-noout", "-serial")), "serial=")
+	serial := strings.TrimPrefix(strings.TrimSpace(w.does("openssl", "x509", "-in", "a.pem", "-noout", "-serial")),
+		"serial=")
 	w.run(t, "", "certificate", "revoke", serial).want(t, 2, `"reason" not set`)
 	w.run(t, "", "certificate", "revoke", serial, "--reason", "x", "--code", "whim").want(t, 1, "the code is one of")
-	w.run(t, "", "certificate", "revoke", serial, "--reason", "Its key was copied", "--code", "keyCompromise").want(t, 0, "of L1 is revoked")
+	w.run(t, "", "certificate", "revoke", serial, "--reason", "Its key was copied", "--code", "keyCompromise").want(t,
+		0, "of L1 is revoked")
 	if out := ask("a.pem"); !strings.Contains(out, "a.pem: revoked") || !strings.Contains(out, "keyCompromise") {
 		t.Error(out)
 	}
@@ -223,18 +247,22 @@ func TestDevicesGetCertificates(t *testing.T) {
 		t.Error(out)
 	}
 	w.run(t, "", "certificate", "list", "--state", "revoked").want(t, 0, "L1")
-	if status, body := w.enrols("b", "simplereenroll", "--cert", "a.pem", "--key", "a.key"); status != "401" || !strings.Contains(body, "revoked") {
+	if status, body := w.enrols("b", "simplereenroll", "--cert", "a.pem", "--key", "a.key"); status != "401" ||
+		!strings.Contains(body, "revoked") {
 		t.Errorf("renewal of a revoked one: %s %s", status, body)
 	}
-	uri := regexp.MustCompile(`http://[^\s]*\.crl`).FindString(w.does("openssl", "x509", "-in", "b.pem", "-noout", "-text"))
+	uri := regexp.MustCompile(`http://[^\s]*\.crl`).FindString(w.does("openssl", "x509", "-in", "b.pem", "-noout",
+		"-text"))
 	w.does("curl", "-sf", "-o", "list.der", uri)
 	w.does("openssl", "crl", "-inform", "DER", "-in", "list.der", "-out", "list.pem")
-	if out := w.does("openssl", "crl", "-in", "list.pem", "-CAfile", "ca.pem", "-noout", "-text"); !strings.Contains(out, "verify OK") || !strings.Contains(strings.ToUpper(out), serial) {
+	if out := w.does("openssl", "crl", "-in", "list.pem", "-CAfile", "ca.pem", "-noout",
+		"-text"); !strings.Contains(out, "verify OK") || !strings.Contains(strings.ToUpper(out), serial) {
 		t.Error(out)
 	}
 
 	// The ledger has it all, and what the device is asked is decided by it.
-	w.run(t, "", "ledger", "list", "--device", "L1").want(t, 0, "certificate.issued", "certificate.revoked", "certificate.refused", "device.invited")
+	w.run(t, "", "ledger", "list", "--device", "L1").want(t, 0, "certificate.issued", "certificate.revoked",
+		"certificate.refused", "device.invited")
 	w.run(t, "", "device", "show", "L1").want(t, 0, "is revoked")
 	w.run(t, "", "ledger", "verify").want(t, 0, "Sound:")
 	for name, want := range map[string]bool{"a.pem": false, "b.pem": true} {
@@ -257,8 +285,9 @@ func (w *workbench) decides(name string) bool {
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	for k, v := range map[string]string{"Authorization": "Bearer " + adminToken, "X-Forwarded-User": "maren", "X-Forwarded-Method": "GET",
-		"X-Forwarded-Uri": "/", "X-Forwarded-Host": "till.gullholm.example", "X-Forwarded-Proto": "https",
+	for k, v := range map[string]string{"Authorization": "Bearer " + adminToken, "X-Forwarded-User": "maren",
+		"X-Forwarded-Method": "GET",
+		"X-Forwarded-Uri":    "/", "X-Forwarded-Host": "till.gullholm.example", "X-Forwarded-Proto": "https",
 		"Client-Cert": ":" + base64.StdEncoding.EncodeToString(block.Bytes) + ":"} {
 		r.Header.Set(k, v)
 	}
@@ -278,7 +307,8 @@ func (w *workbench) nginx(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := freePort(t)
-	w.does("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "site.key", "-out", "site.pem", "-subj", "/CN=localhost", "-days", "2")
+	w.does("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "site.key", "-out", "site.pem",
+		"-subj", "/CN=localhost", "-days", "2")
 	w.write("nginx.conf", fmt.Sprintf(`daemon off; pid nginx.pid; error_log stderr warn; worker_processes 1;
 events {}
 http { access_log off; client_body_temp_path body; proxy_temp_path proxy; fastcgi_temp_path f; uwsgi_temp_path u; scgi_temp_path s;
@@ -295,7 +325,8 @@ http { access_log off; client_body_temp_path body; proxy_temp_path proxy; fastcg
 	}
 	defer func() { stop(); _ = c.Wait() }()
 	get := func(name string) string {
-		out, _ := exec.CommandContext(t.Context(), "curl", "-sk", "--cert", w.path(name+".pem"), "--key", w.path(name+".key"), "https://"+at+"/").Output()
+		out, _ := exec.CommandContext(t.Context(), "curl", "-sk", "--cert", w.path(name+".pem"), "--key",
+			w.path(name+".key"), "https://"+at+"/").Output()
 		return string(out)
 	}
 	within(t, "nginx lets the device in", func() bool { return strings.Contains(get("b"), "CN=L1") })
@@ -304,7 +335,8 @@ http { access_log off; client_body_temp_path body; proxy_temp_path proxy; fastcg
 	}
 }
 
-// Killed again and again while devices get and renew certificates, the service has an entry of each certificate that
+// Killed again and again while devices get and renew certificates, the service has an entry of each certificate
+// that
 // somebody holds, and a device for each that it issued.
 func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 	t.Parallel()
@@ -328,8 +360,10 @@ func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 			wg.Go(func() {
 				name := fmt.Sprint("k", n)
 				out := fmt.Sprintf("%s.%d", name, round)
-				c := exec.CommandContext(t.Context(), "curl", "-s", "--cacert", "ca.pem", "-o", out, "-w", "%{http_code}", "-H", "Content-Type: application/pkcs10",
-					"--data-binary", "@"+name+".b64", "-u", fmt.Sprintf("K%d:%s", n, codes[n]), w.door+"/.well-known/est/simpleenroll")
+				c := exec.CommandContext(t.Context(), "curl", "-s", "--cacert", "ca.pem", "-o", out, "-w", "%{http_code}", "-H",
+					"Content-Type: application/pkcs10",
+					"--data-binary", "@"+name+".b64", "-u", fmt.Sprintf("K%d:%s", n,
+						codes[n]), w.door+"/.well-known/est/simpleenroll")
 				c.Dir = w.dir
 				status, _ := c.Output()
 				if string(status) != "200" {
@@ -372,7 +406,8 @@ func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 		}
 	}
 	issued := map[string]string{}
-	w.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=certificate.issued&limit=500", adminToken, "", http.StatusOK, &list)
+	w.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=certificate.issued&limit=500", adminToken, "", http.StatusOK,
+		&list)
 	for _, e := range list.Items {
 		issued[e.Body.Serial] = e.Body.Device
 	}
@@ -382,7 +417,8 @@ func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 		}
 	}
 	for serial := range issued {
-		if out := w.does("curl", "-s", "-H", "Authorization: Bearer "+adminToken, w.url+"/api/v1/certificates?limit=1&q="+serial); !strings.Contains(out, serial) {
+		if out := w.does("curl", "-s", "-H", "Authorization: Bearer "+adminToken,
+			w.url+"/api/v1/certificates?limit=1&q="+serial); !strings.Contains(out, serial) {
 			t.Errorf("of the entry of %s there is no certificate", serial)
 		}
 	}

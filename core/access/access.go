@@ -99,6 +99,36 @@ type Request struct {
 type gate struct {
 	*rulebook.Gate
 	shadow bool
+	timed  []*condition.Program // its conditions that may turn with no event: by an age, or as evidence goes stale
+	clock  bool                 // whether they look at the moment of the request itself
+}
+
+// newGate finds out which conditions of a gate time can turn.
+func newGate(g *rulebook.Gate, dict *evidence.Dictionary) gate {
+	out := gate{Gate: g, shadow: g.Mode == rulebook.Shadow}
+	for _, p := range []*condition.Program{g.When, g.Need} {
+		if p == nil {
+			continue
+		}
+		reads := p.Reads()
+		out.clock = out.clock || slices.Contains(reads, rulebook.RequestName(rulebook.SlotAt))
+		if len(p.Turns()) > 0 || slices.ContainsFunc(reads, func(name string) bool { return dict.Slot(name) >= 0 }) {
+			out.timed = append(out.timed, p)
+		}
+	}
+	return out
+}
+
+// turns is the first moment after now at which the gate could answer otherwise with no event.
+func (g *gate) turns(env *condition.Env) int64 {
+	if g.clock {
+		return env.Now
+	}
+	at := condition.Always
+	for _, p := range g.timed {
+		at = min(at, p.Next(env))
+	}
+	return at
 }
 
 type resource struct {
@@ -131,7 +161,7 @@ func Compile(rb *rulebook.Rulebook) *Program {
 	p.nowhere = value.OfPartialTexts(rb.PlacesOf(netip.Addr{}, ""))
 	for i := range rb.Gates {
 		if g := &rb.Gates[i]; g.Mode != rulebook.Draft {
-			p.gates = append(p.gates, gate{g, g.Mode == rulebook.Shadow})
+			p.gates = append(p.gates, newGate(g, rb.Dict))
 		}
 	}
 	for _, r := range rb.Resources {

@@ -201,6 +201,36 @@ func TestHowLongAnAnswerHolds(t *testing.T) {
 	}
 }
 
+// An answer holds no longer than what its gates ask of the request and the evidence itself, though they say eight hours.
+func TestAnAnswerHoldsNoLongerThanItsConditions(t *testing.T) {
+	for gate, want := range map[string]string{
+		"need: level >= sound":                           "2026-11-20T16:00:00Z",
+		"need: auth.mfa and age(auth.at) < 30m":          "2026-11-20T08:20:00Z", // signed in ten minutes ago
+		"need: not (age(auth.at) > 30m)":                 "2026-11-20T08:20:00Z",
+		"need: level >= sound, when: age(auth.at) < 45m": "2026-11-20T08:35:00Z", // whether it is asked turns too
+		"need: storage.encrypted":                        "2026-11-20T10:00:00Z", // the reading is stale after two hours
+		"need: age(os.patched_at) < 1d":                  "2026-11-20T09:00:00Z",
+		"need: known_device and form == laptop":          "2026-11-20T16:00:00Z", // what a device is does not go stale
+		"need: 'request.at < 2026-12-01'":                "2026-11-20T08:00:00Z",
+		"mode: shadow, need: age(auth.at) < 30m":         "2026-11-20T08:05:00Z", // of no effect: the default counts
+	} {
+		p := compile(t, "rulebook: r\nfreshness: {default: 2h}\nunmatched: allow\nresources: [{id: till}]\ngates: [{id: g, who: {everyone: true}, "+
+			"what: {everything: true}, valid_for: 8h, "+gate+"}]\n")
+		q := Request{User: "maren", Known: true, Resource: "till", Action: "open", MFA: yes(), AuthAt: now - 10*60*1_000_000,
+			Device: device(t, p, "strong", `"storage.encrypted":true,"form":"laptop","os.patched_at":"2026-11-19T09:00:00Z"`)}
+		q.Device.Next = func() int64 { return condition.Always }
+		d := p.Decide(&q, now)
+		got, err := value.ParseTime(d.ValidUntil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		until, _ := value.ParseTime(want)
+		if late := got.Num() - until.Num(); d.Outcome != Allow || late < 0 || late > 1 { // a bound may still be met itself
+			t.Errorf("%s: %s until %s, want %s", gate, d.Outcome, d.ValidUntil, want)
+		}
+	}
+}
+
 func TestMessagesReachThePerson(t *testing.T) {
 	p := compile(t, book)
 	q := Request{Known: true, User: "maren", Groups: []string{"finance"}, Resource: "payroll", Action: "open",

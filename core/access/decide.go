@@ -109,13 +109,19 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 	}
 	p.explain(d, q)
 	p.doubt(d, q)
-	d.ValidUntil = value.FormatTime(validUntil(d.Outcome, q, now, validFor))
+	until := validUntil(d.Outcome, q, now, validFor)
+	for _, i := range t.room {
+		if g := &p.gates[i]; until > now && !g.shadow && g.matches(q) {
+			until = min(until, g.turns(&t.env))
+		}
+	}
+	d.ValidUntil = value.FormatTime(until)
 	return d
 }
 
-// validUntil is the end of an allow: the shortest validity of its gates, or
-// the moment the device's level may change by itself. A refusal may be asked
-// about again at once.
+// validUntil is the end of an allow as far as its gates say and the device is concerned: the
+// shortest validity of the gates, or the moment the device's level may change by itself. It ends
+// before that when a gate's own condition may turn. A refusal may be asked about again at once.
 func validUntil(o Outcome, q *Request, now, validFor int64) int64 {
 	if o != Allow {
 		return now

@@ -213,7 +213,8 @@ func (p Places) into(t *x509.Certificate) {
 
 // Device is the certificate of a device for a public key, to be signed by the authority: from a moment for a
 // lifetime in microseconds, but no longer than the authority's own.
-func Device(public any, name string, d certificate.Device, serial *big.Int, now time.Time, lifetime int64, by *x509.Certificate,
+func Device(public any, name string, d certificate.Device, serial *big.Int, now time.Time, lifetime int64,
+	by *x509.Certificate,
 	at Places) (*x509.Certificate, error) {
 	t, err := leaf(public, serial, now, lifetime, by)
 	if err != nil {
@@ -230,7 +231,8 @@ func Device(public any, name string, d certificate.Device, serial *big.Int, now 
 }
 
 // Server is the certificate of the service's own listener under some hosts.
-func Server(public any, hosts []string, serial *big.Int, now time.Time, lifetime int64, by *x509.Certificate) (*x509.Certificate,
+func Server(public any, hosts []string, serial *big.Int, now time.Time, lifetime int64,
+	by *x509.Certificate) (*x509.Certificate,
 	error) {
 	t, err := leaf(public, serial, now, lifetime, by)
 	if err != nil {
@@ -256,7 +258,8 @@ func split(t *x509.Certificate, hosts []string) {
 	}
 }
 
-func leaf(public any, serial *big.Int, now time.Time, lifetime int64, by *x509.Certificate) (*x509.Certificate, error) {
+func leaf(public any, serial *big.Int, now time.Time, lifetime int64, by *x509.Certificate) (*x509.Certificate,
+	error) {
 	spki, err := x509.MarshalPKIXPublicKey(public)
 	if err != nil {
 		return nil, err
@@ -277,7 +280,8 @@ func leaf(public any, serial *big.Int, now time.Time, lifetime int64, by *x509.C
 }
 
 // Root is the certificate of an authority that signs itself, for a lifetime in microseconds.
-func Root(public any, name, title string, serial *big.Int, now time.Time, lifetime int64) (*x509.Certificate, error) {
+func Root(public any, name, title string, serial *big.Int, now time.Time, lifetime int64) (*x509.Certificate,
+	error) {
 	spki, err := x509.MarshalPKIXPublicKey(public)
 	if err != nil {
 		return nil, err

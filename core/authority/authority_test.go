@@ -63,17 +63,21 @@ func TestWhatARequestMaySay(t *testing.T) {
 		r    x509.CertificateRequest
 		want string
 	}{
-		"nothing":            {x509.CertificateRequest{}, ""},
-		"its id":             {x509.CertificateRequest{Subject: pkix.Name{CommonName: "gf-l-1", SerialNumber: "GF88213"}}, ""},
-		"its uri":            {x509.CertificateRequest{URIs: []*url.URL{link("https://gullholm.example/devices/GF-L-1")}}, ""},
-		"client use":         {extension(extendedUsage, []asn1.ObjectIdentifier{clientAuth}), ""},
-		"another device":     {x509.CertificateRequest{Subject: pkix.Name{CommonName: "GF-L-2"}}, `names "GF-L-2"`},
-		"another serial":     {x509.CertificateRequest{Subject: pkix.Name{SerialNumber: "X"}}, `names "X"`},
-		"another host":       {x509.CertificateRequest{DNSNames: []string{"GF-L-1.evil.example"}}, "which is not the device"},
-		"a part of a name":   {x509.CertificateRequest{DNSNames: []string{"GF-L"}}, "which is not the device"},
-		"mail":               {x509.CertificateRequest{EmailAddresses: []string{"ada@gullholm.example"}}, "ada@"},
-		"an address":         {x509.CertificateRequest{IPAddresses: []net.IP{net.IPv4(10, 0, 0, 1)}}, "10.0.0.1"},
-		"another's uri":      {x509.CertificateRequest{URIs: []*url.URL{link("https://evil.example/devices/GF-L-1")}}, "evil"},
+		"nothing": {x509.CertificateRequest{}, ""},
+		"its id": {x509.CertificateRequest{Subject: pkix.Name{CommonName: "gf-l-1", SerialNumber: "GF88213"}},
+			""},
+		"its uri": {x509.CertificateRequest{URIs: []*url.URL{link("https://gullholm.example/devices/GF-L-1")}},
+			""},
+		"client use":     {extension(extendedUsage, []asn1.ObjectIdentifier{clientAuth}), ""},
+		"another device": {x509.CertificateRequest{Subject: pkix.Name{CommonName: "GF-L-2"}}, `names "GF-L-2"`},
+		"another serial": {x509.CertificateRequest{Subject: pkix.Name{SerialNumber: "X"}}, `names "X"`},
+		"another host": {x509.CertificateRequest{DNSNames: []string{"GF-L-1.evil.example"}},
+			"which is not the device"},
+		"a part of a name": {x509.CertificateRequest{DNSNames: []string{"GF-L"}}, "which is not the device"},
+		"mail":             {x509.CertificateRequest{EmailAddresses: []string{"ada@gullholm.example"}}, "ada@"},
+		"an address":       {x509.CertificateRequest{IPAddresses: []net.IP{net.IPv4(10, 0, 0, 1)}}, "10.0.0.1"},
+		"another's uri": {x509.CertificateRequest{URIs: []*url.URL{link("https://evil.example/devices/GF-L-1")}},
+			"evil"},
 		"to be an authority": {extension(basicConstraints, struct{ CA bool }{true}), "to be an authority"},
 		"to be a server": {extension(extendedUsage, []asn1.ObjectIdentifier{clientAuth, {1, 3, 6, 1, 5, 5, 7, 3, 1}}),
 			"another use"},
@@ -94,14 +98,17 @@ func TestWhatARequestMaySay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := Check(r, []Key{P256}, "gullholm.example", laptop); err == nil || !strings.Contains(err.Error(), "18 names") {
+	if err := Check(r, []Key{P256}, "gullholm.example", laptop); err == nil ||
+		!strings.Contains(err.Error(), "18 names") {
 		t.Errorf("many names: %v", err)
 	}
-	if err := Check(r, []Key{P384, Ed25519}, "gullholm.example", laptop); err == nil || !strings.Contains(err.Error(), "p384, ed25519") {
+	if err := Check(r, []Key{P384, Ed25519}, "gullholm.example", laptop); err == nil ||
+		!strings.Contains(err.Error(), "p384, ed25519") {
 		t.Errorf("a kind that is not allowed: %v", err)
 	}
 	long := certificate.Device{ID: strings.Repeat("d", 65)}
-	if err := Check(r, []Key{P256}, "gullholm.example", long); err == nil || !strings.Contains(err.Error(), "longer than the 64") {
+	if err := Check(r, []Key{P256}, "gullholm.example", long); err == nil ||
+		!strings.Contains(err.Error(), "longer than the 64") {
 		t.Errorf("a long id: %v", err)
 	}
 }
@@ -116,7 +123,8 @@ func TestKeysThatAreNotTaken(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, k := range []crypto.Signer{short, p521} {
-		if _, err := ReadRequest(request(t, x509.CertificateRequest{}, k)); err == nil || !strings.Contains(err.Error(), "expected p256, p384, ed25519") {
+		if _, err := ReadRequest(request(t, x509.CertificateRequest{}, k)); err == nil ||
+			!strings.Contains(err.Error(), "expected p256, p384, ed25519") {
 			t.Errorf("%T: %v", k, err)
 		}
 	}
@@ -143,10 +151,17 @@ func lint(c *x509.Certificate, by *x509.Certificate) (wrong []string) {
 	}
 	must(c.Version == 3, "version %d", c.Version)
 	must(c.SerialNumber.Sign() > 0 && len(c.SerialNumber.Bytes()) <= 20, "serial %v (4.1.2.2)", c.SerialNumber)
-	must(c.NotBefore.Nanosecond() == 0 && c.NotAfter.Nanosecond() == 0 && c.NotAfter.After(c.NotBefore), "validity (4.1.2.5)")
+	must(
+		c.NotBefore.Nanosecond() == 0 && c.NotAfter.Nanosecond() == 0 && c.NotAfter.After(c.NotBefore),
+		"validity (4.1.2.5)",
+	)
 	must(!c.NotAfter.After(by.NotAfter), "it outlives its issuer")
 	must(bytes.Equal(c.RawIssuer, by.RawSubject), "issuer (4.1.2.4)")
-	must(len(c.Subject.CommonName) > 0 && len(c.Subject.CommonName) <= 64, "common name of %d", len(c.Subject.CommonName))
+	must(
+		len(c.Subject.CommonName) > 0 && len(c.Subject.CommonName) <= 64,
+		"common name of %d",
+		len(c.Subject.CommonName),
+	)
 	must(len(c.SubjectKeyId) == 20, "identifier of its key (4.2.1.2)")
 	must(c == by || bytes.Equal(c.AuthorityKeyId, by.SubjectKeyId), "identifier of the issuer's key (4.2.1.1)")
 	must(c.BasicConstraintsValid, "basic constraints")
@@ -159,10 +174,16 @@ func lint(c *x509.Certificate, by *x509.Certificate) (wrong []string) {
 		}
 	}
 	if c.IsCA {
-		must(c.KeyUsage&x509.KeyUsageCertSign != 0 && c.MaxPathLenZero, "an authority that cannot sign, or that makes others")
+		must(
+			c.KeyUsage&x509.KeyUsageCertSign != 0 && c.MaxPathLenZero,
+			"an authority that cannot sign, or that makes others",
+		)
 		return wrong
 	}
-	must(c.KeyUsage == x509.KeyUsageDigitalSignature && len(c.ExtKeyUsage) == 1 && len(c.UnknownExtKeyUsage) == 0, "its uses")
+	must(
+		c.KeyUsage == x509.KeyUsageDigitalSignature && len(c.ExtKeyUsage) == 1 && len(c.UnknownExtKeyUsage) == 0,
+		"its uses",
+	)
 	must(len(c.URIs)+len(c.DNSNames)+len(c.IPAddresses) > 0, "it has no alternative name")
 	return wrong
 }
@@ -193,7 +214,11 @@ func TestWhatIsIssued(t *testing.T) {
 			t.Errorf("one that ended fits: %v", err)
 		}
 		own := key(t, P256)
-		places := Places{CRL: "http://a.example/x.crl", OCSP: "http://a.example/ocsp", Issuer: "http://a.example/x.cer"}
+		places := Places{
+			CRL:    "http://a.example/x.crl",
+			OCSP:   "http://a.example/ocsp",
+			Issuer: "http://a.example/x.cer",
+		}
 		device, err := Device(own.Public(), "gullholm.example", laptop, serial, now, 7*value.Day, ca, places)
 		if err != nil {
 			t.Fatal(err)
@@ -208,27 +233,41 @@ func TestWhatIsIssued(t *testing.T) {
 			KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
 			t.Error(err)
 		}
-		if _, err := c.Verify(x509.VerifyOptions{Roots: pool, CurrentTime: now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}); err == nil {
+		if _, err := c.Verify(x509.VerifyOptions{Roots: pool, CurrentTime: now,
+			KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}); err == nil {
 			t.Error("a device's certificate is good for a server")
 		}
-		if !certificate.Names(c, certificate.Device{ID: laptop.ID}) || certificate.Names(c, certificate.Device{ID: "GF-L-2"}) ||
-			c.Subject.SerialNumber != laptop.Serial || !c.NotBefore.Before(now) || c.NotAfter.Sub(now) > 7*24*time.Hour {
+		if !certificate.Names(c, certificate.Device{ID: laptop.ID}) || certificate.Names(c,
+			certificate.Device{ID: "GF-L-2"}) ||
+			c.Subject.SerialNumber != laptop.Serial ||
+			!c.NotBefore.Before(now) ||
+			c.NotAfter.Sub(now) > 7*24*time.Hour {
 			t.Errorf("it says %v from %s to %s", c.Subject, c.NotBefore, c.NotAfter)
 		}
 		// No longer than the authority, and none of one that ended.
-		if late, err := Device(own.Public(), "g.example", laptop, serial, now.AddDate(0, 0, 58), 7*value.Day, ca, Places{}); err != nil ||
+		if late, err := Device(own.Public(), "g.example", laptop, serial, now.AddDate(0, 0, 58), 7*value.Day, ca,
+			Places{}); err != nil ||
 			!late.NotAfter.Equal(ca.NotAfter) {
 			t.Errorf("at the end of the authority: %v", err)
 		}
-		if _, err := Device(own.Public(), "g.example", laptop, serial, now.AddDate(0, 3, 0), value.Day, ca, Places{}); err == nil {
+		if _, err := Device(own.Public(), "g.example", laptop, serial, now.AddDate(0, 3, 0), value.Day, ca,
+			Places{}); err == nil {
 			t.Error("an authority that ended issues")
 		}
-		server, err := Server(own.Public(), []string{"posture.gullholm.example", "127.0.0.1", "::1"}, serial, now, value.Day, ca)
+		server, err := Server(
+			own.Public(),
+			[]string{"posture.gullholm.example", "127.0.0.1", "::1"},
+			serial,
+			now,
+			value.Day,
+			ca,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
 		s := sign(t, server, ca, own.Public(), k)
-		if wrong := lint(s, ca); len(wrong) > 0 || s.VerifyHostname("127.0.0.1") != nil || s.VerifyHostname("posture.gullholm.example") != nil ||
+		if wrong := lint(s, ca); len(wrong) > 0 || s.VerifyHostname("127.0.0.1") != nil ||
+			s.VerifyHostname("posture.gullholm.example") != nil ||
 			s.VerifyHostname("evil.example") == nil {
 			t.Errorf("%s: the server's: %v, for %v %v", kind, wrong, s.DNSNames, s.IPAddresses)
 		}
@@ -251,7 +290,8 @@ func sign(t *testing.T, template, by *x509.Certificate, public any, key crypto.S
 // FuzzRequest: what is not refused names the device and nothing else.
 func FuzzRequest(f *testing.F) {
 	own := key(f, P256)
-	for _, r := range []x509.CertificateRequest{{}, {Subject: pkix.Name{CommonName: "GF-L-1"}}, {DNSNames: []string{"a", "b"}},
+	for _, r := range []x509.CertificateRequest{{}, {Subject: pkix.Name{CommonName: "GF-L-1"}},
+		{DNSNames: []string{"a", "b"}},
 		{ExtraExtensions: []pkix.Extension{{Id: basicConstraints, Value: []byte{0x30, 3, 1, 1, 255}}}}} {
 		f.Add(request(f, r, own))
 	}
@@ -260,8 +300,10 @@ func FuzzRequest(f *testing.F) {
 		if err != nil || Check(r, []Key{P256, P384, Ed25519}, "gullholm.example", laptop) != nil {
 			return
 		}
-		for _, n := range append(append([]string{r.Subject.CommonName, r.Subject.SerialNumber}, r.DNSNames...), r.EmailAddresses...) {
-			if n != "" && !strings.EqualFold(n, laptop.ID) && !strings.EqualFold(n, laptop.Serial) && !strings.EqualFold(n, laptop.HardwareID) {
+		for _, n := range append(append([]string{r.Subject.CommonName, r.Subject.SerialNumber}, r.DNSNames...),
+			r.EmailAddresses...) {
+			if n != "" && !strings.EqualFold(n, laptop.ID) && !strings.EqualFold(n, laptop.Serial) &&
+				!strings.EqualFold(n, laptop.HardwareID) {
 				t.Errorf("a request for %q is granted", n)
 			}
 		}

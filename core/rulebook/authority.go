@@ -65,7 +65,8 @@ func (l *loader) authority() {
 		"title": func(f field) { f.text(&a.Title) },
 		"name": func(f field) {
 			if f.text(&a.Name); !domain.MatchString(a.Name) || len(a.Name) > authority.MaxID {
-				f.fail("name is a domain in small letters, as gullholm.example, and no longer than %d characters", authority.MaxID)
+				f.fail("name is a domain in small letters, as gullholm.example, and no longer than %d characters",
+					authority.MaxID)
 			}
 		},
 		"key":      func(f field) { key(f, &a.Key) },
@@ -97,7 +98,8 @@ func (l *loader) authority() {
 }
 
 func (l *loader) profile(it item) (Profile, bool) {
-	p := Profile{Where: it.position(), Least: 1, Holds: 2, Keys: []authority.Key{authority.P256, authority.P384, authority.Ed25519}}
+	p := Profile{Where: it.position(), Least: 1, Holds: 2, Keys: []authority.Key{authority.P256, authority.P384,
+		authority.Ed25519}}
 	renew := field{}
 	ok := it.mapping("a profile", map[string]func(field){
 		"id":         func(f field) { f.id(&p.ID) },

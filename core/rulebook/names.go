@@ -62,6 +62,9 @@ var requestNames = [RequestSlots]struct {
 	{"user.known", "Whether the directory knows the person", value.Of(value.Bool)},
 }
 
+// RequestName is the name of a slot of the request frame.
+func RequestName(slot int) string { return requestNames[slot].name }
+
 // The slots of the second frame for conditions on a change of which receivers hear.
 const (
 	SlotChangeEvent = iota

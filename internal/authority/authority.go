@@ -253,7 +253,8 @@ func (s *Service) make(ctx context.Context, actor, reason string, rotate bool) (
 	if err != nil {
 		return nil, err
 	}
-	a := &kept.Authority{ID: hex.EncodeToString(t.SubjectKeyId[:8]), State: kept.AuthoritySigns, Certificate: der, By: actor}
+	a := &kept.Authority{ID: hex.EncodeToString(t.SubjectKeyId[:8]), State: kept.AuthoritySigns, Certificate: der,
+		By: actor}
 	return a, s.take(ctx, a, key, rotate, event.AuthorityMade, reason)
 }
 
@@ -261,7 +262,8 @@ func (s *Service) make(ctx context.Context, actor, reason string, rotate bool) (
 var errThere = errors.New("there is an authority already")
 
 // take puts an authority in force, with its key kept first: there is never one without its key.
-func (s *Service) take(ctx context.Context, a *kept.Authority, key crypto.Signer, rotate bool, change, reason string) error {
+func (s *Service) take(ctx context.Context, a *kept.Authority, key crypto.Signer, rotate bool, change,
+	reason string) error {
 	if err := s.keep(a.ID, key); err != nil {
 		return fmt.Errorf("the key of the authority cannot be kept: %w", err)
 	}

@@ -46,7 +46,8 @@ func newCode() string {
 
 // Invite makes a code for a device, in place of the one that it may have. One that is not known needs its serial:
 // with its certificate it becomes known.
-func (s *Service) Invite(ctx context.Context, actor, name, serial, profile string, lasts time.Duration) (*Invitation, error) {
+func (s *Service) Invite(ctx context.Context, actor, name, serial, profile string,
+	lasts time.Duration) (*Invitation, error) {
 	set, err := settings(s.Snapshot())
 	if err != nil {
 		return nil, err
@@ -87,11 +88,14 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 		case d.Retired != nil:
 			return fault.Input("/device", d.WhyOutside())
 		case len(d.ID) > authority.MaxID || strings.Contains(d.ID, ":"):
-			return fault.Inputf("/device", "a certificate cannot name %s: it has a colon or more than %d bytes", d.ID, authority.MaxID)
+			return fault.Inputf("/device", "a certificate cannot name %s: it has a colon or more than %d bytes", d.ID,
+				authority.MaxID)
 		}
 		out.Until = c.Now + lasts.Microseconds()
-		c.Record(actor, &event.DeviceInvited{Device: out.Device, Serial: serial, Profile: profile, Until: value.FormatTime(out.Until)})
-		return state.Put(c, state.InviteKind, out.Device, &kept.Invite{Device: out.Device, Serial: serial, Profile: profile, Hash: hash[:],
+		c.Record(actor, &event.DeviceInvited{Device: out.Device, Serial: serial, Profile: profile,
+			Until: value.FormatTime(out.Until)})
+		return state.Put(c, state.InviteKind, out.Device, &kept.Invite{Device: out.Device, Serial: serial,
+			Profile: profile, Hash: hash[:],
 			Until: out.Until, At: c.Now, By: actor})
 	})
 	if err != nil {

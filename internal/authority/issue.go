@@ -130,7 +130,8 @@ func (s *Service) enrol(ctx context.Context, a Asking) (*Granted, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := kept.Certificate{Serial: serial.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID, Key: key,
+	x := kept.Certificate{Serial: serial.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID,
+		Key:       key,
 		NotBefore: value.Micros(cert.NotBefore), NotAfter: value.Micros(cert.NotAfter), By: who.actor, Renews: who.renews}
 	err = s.Do(context.WithoutCancel(ctx), func(c *state.Change) error { return s.give(c, who, &x, cert) })
 	var refused *RefusedError
@@ -183,9 +184,11 @@ func (s *Service) give(c *state.Change, who *asker, x *kept.Certificate, cert *x
 		return err
 	}
 	s.keys.add(x.Key, d.ID)
-	c.Record(who.actor, &event.CertificateIssued{Device: d.ID, Serial: x.Serial, SHA256: x.SHA256, Authority: x.Authority,
-		Profile: x.Profile, Key: x.Key, Until: value.FormatTime(x.NotAfter), Renews: x.Renews})
-	c.SetIssued(d.ID, append(c.IssuedTo(d.ID), certificate.Issue(cert, x.Profile)), state.Cause{Kind: event.ByEvidence, Actor: who.actor})
+	c.Record(who.actor, &event.CertificateIssued{Device: d.ID, Serial: x.Serial, SHA256: x.SHA256,
+		Authority: x.Authority,
+		Profile:   x.Profile, Key: x.Key, Until: value.FormatTime(x.NotAfter), Renews: x.Renews})
+	c.SetIssued(d.ID, append(c.IssuedTo(d.ID), certificate.Issue(cert, x.Profile)), state.Cause{Kind: event.ByEvidence,
+		Actor: who.actor})
 	return nil
 }
 
@@ -199,7 +202,8 @@ func room(c *state.Change, device string, p *rulebook.Profile, renews string) er
 		}
 	}
 	if n >= p.Holds {
-		return refusef("the device holds %d certificates of the profile %s already, and may hold %d; revoke one", n, p.ID, p.Holds)
+		return refusef("the device holds %d certificates of the profile %s already, and may hold %d; revoke one", n, p.ID,
+			p.Holds)
 	}
 	return nil
 }
@@ -212,7 +216,8 @@ func profileFor(snap *state.Snapshot, who *asker, label string, now int64) (*rul
 	return profileOf(snap.Book.Rulebook, snap.At(snap.Fleet.Get(who.device), now), cmp.Or(label, who.profile), now)
 }
 
-// profileOf is the profile of an id, or the first that applies to a device, nil for one of which nothing is known yet;
+// profileOf is the profile of an id, or the first that applies to a device, nil for one of which nothing is known
+// yet;
 // or says why it gets none.
 func profileOf(rb *rulebook.Rulebook, d *state.Device, id string, now int64) (*rulebook.Profile, error) {
 	a := rb.Authority
@@ -239,7 +244,8 @@ func profileOf(rb *rulebook.Rulebook, d *state.Device, id string, now int64) (*r
 		applies := p.Applies.Eval(d.View.Env(now))
 		switch {
 		case applies == condition.True && d.Result.Level < p.Least:
-			return nil, refusef("the device stands at %s, and a certificate of the profile %s needs %s", rb.LevelName(d.Result.Level), p.ID,
+			return nil, refusef("the device stands at %s, and a certificate of the profile %s needs %s",
+				rb.LevelName(d.Result.Level), p.ID,
 				rb.LevelName(p.Least))
 		case applies == condition.True:
 			return p, nil
@@ -360,7 +366,8 @@ func (s *Service) whoShows(snap *state.Snapshot, cert *x509.Certificate, now int
 	if why := snap.At(d, now).Distrusts(cert, now); why != "" {
 		return nil, &UnknownError{"the certificate that the connection showed identifies no device: " + why}
 	}
-	who := &asker{device: d.ID, names: namesOf(d), actor: ledger.Device + " " + d.ID, profile: x.Profile, renews: x.Serial}
+	who := &asker{device: d.ID, names: namesOf(d), actor: ledger.Device + " " + d.ID, profile: x.Profile,
+		renews: x.Serial}
 	return who, held(d)
 }
 
@@ -376,7 +383,8 @@ func (w *asker) still(c *state.Change, key string) error {
 	}
 	in := state.Get(c, state.InviteKind, w.names.ID)
 	switch {
-	case in == nil || in.Until < c.Now || in.Attempts >= maxAttempts || subtle.ConstantTimeCompare(in.Hash, w.hash) != 1:
+	case in == nil || in.Until < c.Now || in.Attempts >= maxAttempts || subtle.ConstantTimeCompare(in.Hash,
+		w.hash) != 1:
 		return &UnknownError{wrongCode}
 	case in.UsedAt != 0:
 		if x := state.Get(c, state.CertificateKind, in.UsedFor); x != nil && x.Key == key {

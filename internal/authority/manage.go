@@ -40,7 +40,8 @@ func (s *Service) Show() (out []Shown) {
 	for _, a := range snap.Authorities.List() {
 		x := Shown{Authority: a}
 		if cert, err := x509.ParseCertificate(a.Certificate); err == nil {
-			x.Subject, x.SHA256, x.Root = cert.Subject.String(), state.Fingerprint(cert), bytes.Equal(cert.RawSubject, cert.RawIssuer)
+			x.Subject, x.SHA256, x.Root = cert.Subject.String(), state.Fingerprint(cert), bytes.Equal(cert.RawSubject,
+				cert.RawIssuer)
 			x.NotBefore, x.NotAfter = value.Micros(cert.NotBefore), value.Micros(cert.NotAfter)
 			x.Key, _ = authority.KeyOf(cert.PublicKey)
 		}
@@ -56,7 +57,10 @@ func (s *Service) Show() (out []Shown) {
 		out = append(out, x)
 	}
 	order := []string{kept.AuthoritySigns, kept.AuthorityAsks, kept.AuthorityFormer}
-	slices.SortStableFunc(out, func(a, b Shown) int { return slices.Index(order, a.State) - slices.Index(order, b.State) })
+	slices.SortStableFunc(out, func(a, b Shown) int {
+		return slices.Index(order, a.State) - slices.Index(order,
+			b.State)
+	})
 	return out
 }
 
@@ -72,7 +76,8 @@ func (s *Service) Chain() ([]*x509.Certificate, error) {
 	return chain(a), nil
 }
 
-// Trusted are the certificates of all authorities whose certificates count, with those above them (RFC 7030, 4.1.2).
+// Trusted are the certificates of all authorities whose certificates count, with those above them (RFC 7030,
+// 4.1.2).
 func (s *Service) Trusted() (out []*x509.Certificate) {
 	snap := s.Snapshot()
 	for _, x := range s.Show() {
@@ -126,7 +131,8 @@ func (s *Service) Import(ctx context.Context, actor, keyText, certText, reason s
 	if err != nil {
 		return nil, fault.Input("/certificate", err.Error())
 	}
-	a := &kept.Authority{ID: hex.EncodeToString(certs[0].SubjectKeyId[:min(8, len(certs[0].SubjectKeyId))]), State: kept.AuthoritySigns,
+	a := &kept.Authority{ID: hex.EncodeToString(certs[0].SubjectKeyId[:min(8, len(certs[0].SubjectKeyId))]),
+		State:       kept.AuthoritySigns,
 		Certificate: certs[0].Raw, Above: raw(certs[1:]), By: actor}
 	return a, s.take(ctx, a, key, true, event.AuthorityImported, reason)
 }
@@ -148,7 +154,8 @@ func (s *Service) Ask(ctx context.Context, actor, reason string) (*kept.Authorit
 	if err != nil {
 		return nil, err
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: authority.Subject(set.Name, set.Title, serial)},
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: authority.Subject(set.Name, set.Title, serial)},
 		key)
 	if err != nil {
 		return nil, err
@@ -157,7 +164,8 @@ func (s *Service) Ask(ctx context.Context, actor, reason string) (*kept.Authorit
 	return a, s.take(ctx, a, key, false, event.AuthorityAsked, reason)
 }
 
-// Install gives the authority that asked the certificate that came, with those above it, in PEM: it signs from now on.
+// Install gives the authority that asked the certificate that came, with those above it, in PEM: it signs from now
+// on.
 func (s *Service) Install(ctx context.Context, actor, certText, reason string) (*kept.Authority, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
@@ -246,7 +254,8 @@ func readKey(text string) (crypto.Signer, error) {
 	case "EC PRIVATE KEY":
 		key, err = x509.ParseECPrivateKey(block.Bytes)
 	default:
-		return nil, fmt.Errorf("a PEM block of type %s stands where a private key without a password was expected", block.Type)
+		return nil, fmt.Errorf("a PEM block of type %s stands where a private key without a password was expected",
+			block.Type)
 	}
 	if err != nil {
 		return nil, errors.New("the private key cannot be read")
@@ -291,7 +300,8 @@ func readChain(text string, key crypto.Signer, now time.Time) ([]*x509.Certifica
 
 // ServerCertificate makes a certificate under which the service itself is reached at some hosts, with a key that is
 // kept nowhere.
-func (s *Service) ServerCertificate(ctx context.Context, hosts []string, lifetime time.Duration) (*tls.Certificate, error) {
+func (s *Service) ServerCertificate(ctx context.Context, hosts []string, lifetime time.Duration) (*tls.Certificate,
+	error) {
 	above := current(s.Snapshot())
 	if above == nil {
 		return nil, errors.New("there is no authority that signs yet")
@@ -321,8 +331,9 @@ func (s *Service) ServerCertificate(ctx context.Context, hosts []string, lifetim
 		return nil, err
 	}
 	err = s.Do(ctx, func(c *state.Change) error {
-		c.Record(ledger.Service, &event.AuthorityChanged{Authority: by.id, Change: event.AuthorityServes, Subject: strings.Join(hosts, ", "),
-			SHA256: state.Fingerprint(leaf), Until: value.FormatTime(value.Micros(leaf.NotAfter))})
+		c.Record(ledger.Service, &event.AuthorityChanged{Authority: by.id, Change: event.AuthorityServes,
+			Subject: strings.Join(hosts, ", "),
+			SHA256:  state.Fingerprint(leaf), Until: value.FormatTime(value.Micros(leaf.NotAfter))})
 		return nil
 	})
 	out := &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}

@@ -15,7 +15,8 @@ import (
 
 // Revoke takes back a certificate, by its serial in hex, or all of a device: from then on they identify nobody. It
 // returns them.
-func (s *Service) Revoke(ctx context.Context, actor, serial, device, code, reason string) ([]kept.Certificate, error) {
+func (s *Service) Revoke(ctx context.Context, actor, serial, device, code, reason string) ([]kept.Certificate,
+	error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}
@@ -65,7 +66,8 @@ func RevokeOf(c *state.Change, device, serial, actor, code, reason string) (out 
 		if err := state.Put(c, state.CertificateKind, of, &next); err != nil {
 			return nil, err
 		}
-		c.Record(actor, &event.CertificateRevoked{Device: device, Serial: of, SHA256: x.SHA256, Code: code, Reason: reason})
+		c.Record(actor, &event.CertificateRevoked{Device: device, Serial: of, SHA256: x.SHA256, Code: code,
+			Reason: reason})
 		out = append(out, next)
 	}
 	if len(out) > 0 {

@@ -74,7 +74,8 @@ func (s *Service) CRL(id string) ([]byte, error) {
 	for _, x := range snap.Issued.All() {
 		if x.Authority == id && x.RevokedAt != 0 {
 			n, _ := new(big.Int).SetString(x.Serial, 16)
-			entries = append(entries, x509.RevocationListEntry{SerialNumber: n, RevocationTime: moment(x.RevokedAt), ReasonCode: x.Code})
+			entries = append(entries, x509.RevocationListEntry{SerialNumber: n, RevocationTime: moment(x.RevokedAt),
+				ReasonCode: x.Code})
 		}
 	}
 	slices.SortFunc(entries, func(a, b x509.RevocationListEntry) int {
@@ -117,7 +118,8 @@ type answer struct {
 	of  *kept.Certificate // as it was then
 }
 
-// OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour. Whoever asks about
+// OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour. Whoever asks
+// about
 // what was never issued is answered while allow says so: no such answer is kept.
 func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	r, err := ocsp.ParseRequest(request)

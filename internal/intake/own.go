@@ -17,8 +17,10 @@ type UnprovenError struct{ Message string }
 
 func (e *UnprovenError) Error() string { return e.Message }
 
-// Own takes a report that a device makes of itself, over a connection that proved a certificate: it is about the device
-// that the certificate identifies at the moment when it is taken, and about no other. A report that names another is
+// Own takes a report that a device makes of itself, over a connection that proved a certificate: it is about the
+// device
+// that the certificate identifies at the moment when it is taken, and about no other. A report that names another
+// is
 // refused, and that is recorded. The error is an [*UnprovenError], or says that the records cannot be written.
 func (s *Service) Own(ctx context.Context, cert *x509.Certificate, raw []byte) (*api.ReportResult, error) {
 	rep, bad := s.Snapshot().Book.Rulebook.Dict.ParseOwn(raw, s.Micros())
@@ -33,7 +35,8 @@ func (s *Service) Own(ctx context.Context, cert *x509.Certificate, raw []byte) (
 		}
 		actor := ledger.Device + " " + d.ID
 		own := *rep
-		own.Readings, own.Refused = append([]evidence.Reading{}, rep.Readings...), append([]evidence.Refusal{}, rep.Refused...)
+		own.Readings, own.Refused = append([]evidence.Reading{}, rep.Readings...), append([]evidence.Refusal{},
+			rep.Refused...)
 		if why := another(c, d.ID, &own); why != "" {
 			t = api.ReportResult{Line: 1, Device: d.ID, Error: why}
 			r := refusals{}
@@ -70,11 +73,13 @@ func proven(c *state.Change, cert *x509.Certificate) (*state.Device, error) {
 // another says which other device a report names, "" for none.
 func another(c *state.Change, device string, rep *evidence.Report) string {
 	if rep.Identity.ID != "" && rep.Identity.ID != device {
-		return event.Clipped(fmt.Sprintf("the device %s reports as %s, which it is not", device, rep.Identity.ID), event.MaxReason)
+		return event.Clipped(fmt.Sprintf("the device %s reports as %s, which it is not", device, rep.Identity.ID),
+			event.MaxReason)
 	}
 	for _, k := range rep.Keys() {
 		if id, known := c.Find(k); known && id != device {
-			return event.Clipped(fmt.Sprintf("the device %s reports with the %s %s, which is that of %s", device, k.Kind, k.Text, id), event.MaxReason)
+			return event.Clipped(fmt.Sprintf("the device %s reports with the %s %s, which is that of %s", device, k.Kind,
+				k.Text, id), event.MaxReason)
 		}
 	}
 	return ""

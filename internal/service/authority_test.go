@@ -76,7 +76,8 @@ func invite(t *testing.T, s *service.Service, device, serial string) string {
 
 func csr(t *testing.T, key crypto.Signer, name string) []byte {
 	t.Helper()
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: name}}, key)
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: name}}, key)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +96,8 @@ func made(t *testing.T) crypto.Signer {
 // enrolled gives d1 a certificate by a code.
 func enrolled(t *testing.T, s *service.Service) *x509.Certificate {
 	t.Helper()
-	g, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t), "d1")})
+	g, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t),
+		"d1")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,7 +155,8 @@ func TestACertificateCountsUntilItIsRevoked(t *testing.T) {
 			t.Error("after days in which nobody showed the certificate it is refused")
 		}
 		id, _ := from(t, s, c)
-		out, err := s.Authority.Revoke(ctx, "desk", "0"+strings.ToUpper(c.SerialNumber.Text(16)), "", "keyCompromise", "stolen")
+		out, err := s.Authority.Revoke(ctx, "desk", "0"+strings.ToUpper(c.SerialNumber.Text(16)), "", "keyCompromise",
+			"stolen")
 		if err != nil || len(out) != 1 {
 			t.Fatal(out, err)
 		}
@@ -206,8 +209,12 @@ func TestNobodyElseSaysWhatWasIssued(t *testing.T) {
 	if snap := s.Snapshot(); snap.Fleet.Get("d2").Distrusts(c, s.Micros()) == "" {
 		t.Error("the certificate of d1 identifies d2")
 	}
+	if _, ok := from(t, s, c); !ok {
+		t.Error("a device that shows the certificate of another keeps that one out")
+	}
 	// The source is nobody's.
-	in, err := s.Intake.Ingest(ctx, "agent", "", strings.NewReader(`{"source":"authority","identity":{"id":"d3"},"evidence":{"form":"laptop"}}`), "json")
+	in, err := s.Intake.Ingest(ctx, "agent", "",
+		strings.NewReader(`{"source":"authority","identity":{"id":"d3"},"evidence":{"form":"laptop"}}`), "json")
 	if err != nil || in.Rejected != 1 {
 		t.Errorf("a report as the authority: %+v, %v", in, err)
 	}
@@ -247,12 +254,14 @@ func forge(t *testing.T, s *service.Service) *x509.Certificate {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Authority.Import(ctx, "admin", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER})),
+	if _, err := s.Authority.Import(ctx, "admin", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY",
+		Bytes: keyDER})),
 		issuer.PEM([]*x509.Certificate{ca}), "from elsewhere"); err != nil {
 		t.Fatal(err)
 	}
 	own := made(t)
-	device, err := core.Device(own.Public(), "gullholm.example", certificate.Device{ID: "d1"}, serial, s.Now(), value.Day, ca, core.Places{})
+	device, err := core.Device(own.Public(), "gullholm.example", certificate.Device{ID: "d1"}, serial, s.Now(),
+		value.Day, ca, core.Places{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -279,13 +288,18 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 		}
 		own := csr(t, key, "d1")
 		refusedAs[*issuer.UnknownError](t, "nobody", try(issuer.Asking{Request: own}), "say the device")
-		refusedAs[*issuer.UnknownError](t, "no code was made", try(issuer.Asking{Name: "d9", Code: code, Request: own}), "no such code")
-		refusedAs[*issuer.RefusedError](t, "another's name", try(issuer.Asking{Name: "d1", Code: code, Request: csr(t, key, "d2")}), `names "d2"`)
-		refusedAs[*issuer.RefusedError](t, "no such profile", try(issuer.Asking{Name: "d1", Code: code, Label: "captain", Request: own}), "no profile captain")
-		refusedAs[*issuer.RefusedError](t, "no request", try(issuer.Asking{Name: "d1", Code: code, Request: []byte("x")}), "not a certificate request")
+		refusedAs[*issuer.UnknownError](t, "no code was made", try(issuer.Asking{Name: "d9", Code: code, Request: own}),
+			"no such code")
+		refusedAs[*issuer.RefusedError](t, "another's name", try(issuer.Asking{Name: "d1", Code: code, Request: csr(t,
+			key, "d2")}), `names "d2"`)
+		refusedAs[*issuer.RefusedError](t, "no such profile", try(issuer.Asking{Name: "d1", Code: code, Label: "captain",
+			Request: own}), "no profile captain")
+		refusedAs[*issuer.RefusedError](t, "no request", try(issuer.Asking{Name: "d1", Code: code, Request: []byte("x")}),
+			"not a certificate request")
 		// A barred device gets none, and is told why.
 		report(t, s, "d1", `"storage.encrypted":false`)
-		refusedAs[*issuer.RefusedError](t, "a barred device", try(issuer.Asking{Name: "d1", Code: code, Request: own}), "stands at barred")
+		refusedAs[*issuer.RefusedError](t, "a barred device", try(issuer.Asking{Name: "d1", Code: code, Request: own}),
+			"stands at barred")
 		report(t, s, "d1", `"storage.encrypted":true`)
 		if n := len(entries(t, s, ledger.CertificateRefused)); n != 4 {
 			t.Errorf("%d refusals are on record", n)
@@ -297,7 +311,8 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 			t.Errorf("the same again fills the ledger: %d", n)
 		}
 		// As people type it.
-		if err := try(issuer.Asking{Name: "d1", Code: strings.ToLower(strings.ReplaceAll(code, "-", " ")), Request: own}); err != nil {
+		if err := try(issuer.Asking{Name: "d1", Code: strings.ToLower(strings.ReplaceAll(code, "-", " ")),
+			Request: own}); err != nil {
 			t.Error(err)
 		}
 		// The answer was lost: the same key gets the same certificate, another key none.
@@ -305,38 +320,48 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		refusedAs[*issuer.UnknownError](t, "a used code", try(issuer.Asking{Name: "d1", Code: code, Request: csr(t, made(t), "d1")}), "used already")
+		refusedAs[*issuer.UnknownError](t, "a used code", try(issuer.Asking{Name: "d1", Code: code, Request: csr(t,
+			made(t), "d1")}), "used already")
 		if n := len(entries(t, s, ledger.CertificateIssued)); n != 1 || s.Snapshot().Issued.Len() != 1 {
 			t.Errorf("%d certificates were issued", n)
 		}
 		// The key of another device.
 		report(t, s, "d2", `"form":"laptop","storage.encrypted":true`)
-		refusedAs[*issuer.RefusedError](t, "a borrowed key", try(issuer.Asking{Name: "d2", Code: invite(t, s, "d2", ""), Request: csr(t, key, "d2")}), "another device")
+		refusedAs[*issuer.RefusedError](t, "a borrowed key", try(issuer.Asking{Name: "d2", Code: invite(t, s, "d2", ""),
+			Request: csr(t, key, "d2")}), "another device")
 		// No more than it may hold; the one that is renewed does not count.
-		if err := try(issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t), "d1")}); err != nil {
+		if err := try(issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t),
+			"d1")}); err != nil {
 			t.Error(err)
 		}
-		refusedAs[*issuer.RefusedError](t, "too many", try(issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t), "d1")}), "may hold 2")
+		refusedAs[*issuer.RefusedError](t, "too many", try(issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""),
+			Request: csr(t, made(t), "d1")}), "may hold 2")
 		if err := try(issuer.Asking{By: a.Certificate, Request: csr(t, made(t), "d1")}); err != nil {
 			t.Error(err)
 		}
-		refusedAs[*issuer.RefusedError](t, "too many by renewal", try(issuer.Asking{By: a.Certificate, Request: csr(t, made(t), "d1")}), "may hold 2")
+		refusedAs[*issuer.RefusedError](t, "too many by renewal", try(issuer.Asking{By: a.Certificate, Request: csr(t,
+			made(t), "d1")}), "may hold 2")
 		// A code ends, and is void after some wrong ones; whoever has the right one is not told which.
 		code = invite(t, s, "d2", "")
 		time.Sleep(time.Hour + time.Second)
-		refusedAs[*issuer.UnknownError](t, "a code of an hour ago", try(issuer.Asking{Name: "d2", Code: code, Request: csr(t, made(t), "d2")}), "counts no more")
+		refusedAs[*issuer.UnknownError](t, "a code of an hour ago", try(issuer.Asking{Name: "d2", Code: code,
+			Request: csr(t, made(t), "d2")}), "counts no more")
 		code = invite(t, s, "d2", "")
 		for range 5 {
-			refusedAs[*issuer.UnknownError](t, "a wrong code", try(issuer.Asking{Name: "d2", Code: "00000-00000-00000-00000", Request: own}), "no such code")
+			refusedAs[*issuer.UnknownError](t, "a wrong code", try(issuer.Asking{Name: "d2", Code: "00000-00000-00000-00000",
+				Request: own}), "no such code")
 		}
-		refusedAs[*issuer.UnknownError](t, "after five wrong ones", try(issuer.Asking{Name: "d2", Code: code, Request: csr(t, made(t), "d2")}), "counts no more")
+		refusedAs[*issuer.UnknownError](t, "after five wrong ones", try(issuer.Asking{Name: "d2", Code: code,
+			Request: csr(t, made(t), "d2")}), "counts no more")
 		lines := entries(t, s, ledger.DeviceInvited)
-		if e, err := event.Read(&ledger.Entry{Kind: lines[0].Kind, Body: lines[0].Body, About: lines[0].About}); err != nil || !strings.Contains(e.Gist(), "void") {
+		if e, err := event.Read(&ledger.Entry{Kind: lines[0].Kind, Body: lines[0].Body,
+			About: lines[0].About}); err != nil || !strings.Contains(e.Gist(), "void") {
 			t.Errorf("that is recorded as %+v", e)
 		}
 		// An ended certificate, and one of a device that is retired.
 		time.Sleep(8 * 24 * time.Hour)
-		refusedAs[*issuer.UnknownError](t, "an ended certificate", try(issuer.Asking{By: a.Certificate, Request: csr(t, made(t), "d1")}), "expired")
+		refusedAs[*issuer.UnknownError](t, "an ended certificate", try(issuer.Asking{By: a.Certificate, Request: csr(t,
+			made(t), "d1")}), "expired")
 	})
 }
 
@@ -345,26 +370,31 @@ func TestANewcomer(t *testing.T) {
 	t.Parallel()
 	s := issuing(t, t.TempDir())
 	defer shut(t, s)
-	if _, err := s.Authority.Invite(ctx, "admin", "n1", "", "", 0); err == nil || !strings.Contains(err.Error(), "give its serial") {
+	if _, err := s.Authority.Invite(ctx, "admin", "n1", "", "", 0); err == nil || !strings.Contains(err.Error(),
+		"give its serial") {
 		t.Errorf("a code for nothing: %v", err)
 	}
-	if _, err := s.Authority.Invite(ctx, "admin", "n1", "gf-1", "", 0); err == nil || !strings.Contains(err.Error(), "that of d1") {
+	if _, err := s.Authority.Invite(ctx, "admin", "n1", "gf-1", "", 0); err == nil || !strings.Contains(err.Error(),
+		"that of d1") {
 		t.Errorf("a code with the serial of another: %v", err)
 	}
 	code := invite(t, s, "n1", "GF-77")
 	if s.Snapshot().Fleet.Get("n1") != nil {
 		t.Error("it is known before it came")
 	}
-	_, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: code, Label: "crew", Request: csr(t, made(t), "n1")})
+	_, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: code, Label: "crew", Request: csr(t, made(t),
+		"n1")})
 	refusedAs[*issuer.RefusedError](t, "a profile of which it is not known whether it applies", err, "is not known")
 	if s.Snapshot().Fleet.Get("n1") != nil {
 		t.Error("it is known though it was given nothing")
 	}
-	g, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: code, Label: "any", Request: csr(t, made(t), "n1")})
+	g, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: code, Label: "any", Request: csr(t, made(t),
+		"n1")})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if id, ok := s.Snapshot().Fleet.Find(evidence.Key{Kind: evidence.BySerial, Text: "gf-77"}); !ok || id != "n1" || !strings.EqualFold(g.Certificate.Subject.SerialNumber, "GF-77") {
+	if id, ok := s.Snapshot().Fleet.Find(evidence.Key{Kind: evidence.BySerial, Text: "gf-77"}); !ok || id != "n1" ||
+		!strings.EqualFold(g.Certificate.Subject.SerialNumber, "GF-77") {
 		t.Errorf("it is known as %q, and certified as %v", id, g.Certificate.Subject)
 	}
 	if _, ok := from(t, s, g.Certificate); !ok {
@@ -379,7 +409,8 @@ func TestANewcomer(t *testing.T) {
 	}
 	_, err = s.Authority.Enrol(ctx, issuer.Asking{By: g.Certificate, Request: csr(t, made(t), "n1")})
 	refusedAs[*issuer.UnknownError](t, "a retired device", err, "revoked")
-	if _, err := s.Authority.Invite(ctx, "admin", "n1", "", "", 0); err == nil || !strings.Contains(err.Error(), "retired") {
+	if _, err := s.Authority.Invite(ctx, "admin", "n1", "", "", 0); err == nil || !strings.Contains(err.Error(),
+		"retired") {
 		t.Errorf("a code for a retired device: %v", err)
 	}
 }
@@ -403,7 +434,8 @@ func TestOneCodeOfManyAtOnce(t *testing.T) {
 			given++
 		}
 	}
-	if given != 1 || s.Snapshot().Issued.Len() != 1 || len(s.Snapshot().Fleet.Get("d1").Record.Of("certs.issued")[0].Value.Members()) != 1 {
+	if given != 1 || s.Snapshot().Issued.Len() != 1 ||
+		len(s.Snapshot().Fleet.Get("d1").Record.Of("certs.issued")[0].Value.Members()) != 1 {
 		t.Errorf("%d were given a certificate, %d are on record: %v", given, s.Snapshot().Issued.Len(), got)
 	}
 }
@@ -426,13 +458,15 @@ func TestAuthoritiesFollowOneAnother(t *testing.T) {
 			t.Error("what the authority before issued counts no more")
 		}
 		next, err := s.Authority.Enrol(ctx, issuer.Asking{By: old, Request: csr(t, made(t), "d1")})
-		if err != nil || next.Certificate.CheckSignatureFrom(next.Chain[0]) != nil || old.CheckSignatureFrom(next.Chain[0]) == nil {
+		if err != nil || next.Certificate.CheckSignatureFrom(next.Chain[0]) != nil ||
+			old.CheckSignatureFrom(next.Chain[0]) == nil {
 			t.Fatal("it is not renewed by the new authority", err)
 		}
 		if _, ok := from(t, s, next.Certificate); !ok {
 			t.Error("what the new authority issued is refused")
 		}
-		if _, err := s.Authority.Rotate(ctx, "admin", "again"); err == nil || !strings.Contains(err.Error(), "still has 1 certificates") {
+		if _, err := s.Authority.Rotate(ctx, "admin", "again"); err == nil || !strings.Contains(err.Error(),
+			"still has 1 certificates") {
 			t.Errorf("a third: %v", err)
 		}
 		keys, _ := filepath.Glob(filepath.Join(dir, "authority", "*.key"))
@@ -440,7 +474,8 @@ func TestAuthoritiesFollowOneAnother(t *testing.T) {
 			t.Errorf("keys are %v", keys)
 		}
 		time.Sleep(7*24*time.Hour - time.Minute)
-		if next, err = s.Authority.Enrol(ctx, issuer.Asking{By: next.Certificate, Request: csr(t, made(t), "d1")}); err != nil {
+		if next, err = s.Authority.Enrol(ctx, issuer.Asking{By: next.Certificate, Request: csr(t, made(t),
+			"d1")}); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(time.Hour)
@@ -464,7 +499,8 @@ func TestAuthoritiesFollowOneAnother(t *testing.T) {
 		if _, ok := from(t, s, next.Certificate); ok {
 			t.Error("without an authority its certificates are let in")
 		}
-		if _, err := s.Authority.Enrol(ctx, issuer.Asking{By: next.Certificate, Request: csr(t, made(t), "d1")}); err == nil {
+		if _, err := s.Authority.Enrol(ctx, issuer.Asking{By: next.Certificate, Request: csr(t, made(t),
+			"d1")}); err == nil {
 			t.Error("without an authority something is issued")
 		}
 		force(grants)
@@ -500,8 +536,9 @@ func TestTheKeyOfTheAuthority(t *testing.T) {
 	}{
 		"lost":        {func() error { return os.Remove(keys[0]) }, "no such file"},
 		"open to all": {func() error { return os.Chmod(keys[0], 0o644) }, "others may read"},
-		"altered":     {func() error { return os.WriteFile(keys[0], append([]byte{1}, whole[1:]...), 0o600) }, "another key, or altered"},
-		"of no use":   {func() error { return os.WriteFile(keys[0], nil, 0o600) }, "another key, or altered"},
+		"altered": {func() error { return os.WriteFile(keys[0], append([]byte{1}, whole[1:]...), 0o600) },
+			"another key, or altered"},
+		"of no use": {func() error { return os.WriteFile(keys[0], nil, 0o600) }, "another key, or altered"},
 	} {
 		if err := c2.spoil(); err != nil {
 			t.Fatal(err)
@@ -511,7 +548,8 @@ func TestTheKeyOfTheAuthority(t *testing.T) {
 		if why := s.Authority.Trouble(); !strings.Contains(why, c2.want) {
 			t.Errorf("%s: the trouble is %q", name, why)
 		}
-		if _, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t), "d1")}); err == nil {
+		if _, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t,
+			made(t), "d1")}); err == nil {
 			t.Errorf("%s: something is issued", name)
 		}
 		if n := len(s.Authority.Show()); n != 1 {
@@ -521,13 +559,15 @@ func TestTheKeyOfTheAuthority(t *testing.T) {
 			t.Errorf("%s: what was issued counts no more", name)
 		}
 		shut(t, s)
-		if err := errors.Join(os.RemoveAll(keys[0]), os.WriteFile(keys[0], whole, 0o600), os.Chmod(keys[0], 0o600)); err != nil {
+		if err := errors.Join(os.RemoveAll(keys[0]), os.WriteFile(keys[0], whole, 0o600), os.Chmod(keys[0],
+			0o600)); err != nil {
 			t.Fatal(err)
 		}
 	}
 }
 
-// An authority under another: the request that it makes, the certificate that comes, and certificates that do not fit.
+// An authority under another: the request that it makes, the certificate that comes, and certificates that do not
+// fit.
 func TestAnAuthorityUnderAnother(t *testing.T) {
 	t.Parallel()
 	s := issuing(t, t.TempDir())
@@ -549,7 +589,8 @@ func TestAnAuthorityUnderAnother(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Authority.Ask(ctx, "admin", "twice"); err == nil || !strings.Contains(err.Error(), "waits for its certificate") {
+	if _, err := s.Authority.Ask(ctx, "admin", "twice"); err == nil || !strings.Contains(err.Error(),
+		"waits for its certificate") {
 		t.Errorf("a second request: %v", err)
 	}
 	r, err := x509.ParseCertificateRequest(asked.Request)
@@ -568,23 +609,28 @@ func TestAnAuthorityUnderAnother(t *testing.T) {
 		return issuer.PEM([]*x509.Certificate{cert, root})
 	}
 	for want, text := range map[string]string{
-		"for another key":              issue(func(*x509.Certificate) {}, made(t).Public()),
-		"not that of an authority":     issue(func(c *x509.Certificate) { c.IsCA, c.MaxPathLenZero = false, false }, r.PublicKey),
-		"not for signing certificates": issue(func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageDigitalSignature }, r.PublicKey),
-		"no PEM block":                 "nonsense",
-		"did not sign the one before":  "",
+		"for another key": issue(func(*x509.Certificate) {}, made(t).Public()),
+		"not that of an authority": issue(func(c *x509.Certificate) { c.IsCA, c.MaxPathLenZero = false, false },
+			r.PublicKey),
+		"not for signing certificates": issue(func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageDigitalSignature },
+			r.PublicKey),
+		"no PEM block":                "nonsense",
+		"did not sign the one before": "",
 	} {
 		if want == "did not sign the one before" {
-			text = issuer.PEM(append([]*x509.Certificate{parsed(t, issue(func(*x509.Certificate) {}, r.PublicKey))}, s.Authority.Trusted()...))
+			text = issuer.PEM(append([]*x509.Certificate{parsed(t, issue(func(*x509.Certificate) {}, r.PublicKey))},
+				s.Authority.Trusted()...))
 		}
-		if _, err := s.Authority.Install(ctx, "admin", text, "wrong"); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := s.Authority.Install(ctx, "admin", text, "wrong"); err == nil || !strings.Contains(err.Error(),
+			want) {
 			t.Errorf("%s: %v", want, err)
 		}
 	}
 	if a := s.Authority.Show(); a[0].State != kept.AuthoritySigns || a[0].Root != true {
 		t.Errorf("meanwhile signs %+v", a[0])
 	}
-	if _, err := s.Authority.Install(ctx, "admin", issue(func(*x509.Certificate) {}, r.PublicKey), "came"); err != nil {
+	if _, err := s.Authority.Install(ctx, "admin", issue(func(*x509.Certificate) {}, r.PublicKey),
+		"came"); err != nil {
 		t.Fatal(err)
 	}
 	g, err := s.Authority.Enrol(ctx, issuer.Asking{By: first, Request: csr(t, made(t), "d1")})
@@ -668,7 +714,8 @@ func TestWhatOthersAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := listed()
-	if says(s.Authority.OCSP(question, all)) != ocsp.Revoked || len(after.RevokedCertificateEntries) != 1 || after.Number.Cmp(before.Number) <= 0 {
+	if says(s.Authority.OCSP(question, all)) != ocsp.Revoked || len(after.RevokedCertificateEntries) != 1 ||
+		after.Number.Cmp(before.Number) <= 0 {
 		t.Error("of a retired device the certificate is said to be good")
 	}
 	if again := listed(); again.Number.Cmp(after.Number) != 0 {
@@ -683,15 +730,18 @@ func TestWhatOthersAreTold(t *testing.T) {
 	if says(s.Authority.OCSP(question, all)) != ocsp.Unknown {
 		t.Error("a certificate that was never issued is known")
 	}
-	if _, err := ocsp.ParseResponse(s.Authority.OCSP(question, func() bool { return false }), ca); err == nil || !strings.Contains(err.Error(), "try later") {
+	if _, err := ocsp.ParseResponse(s.Authority.OCSP(question, func() bool { return false }), ca); err == nil ||
+		!strings.Contains(err.Error(), "try later") {
 		t.Errorf("one question too many: %v", err)
 	}
-	if _, err := ocsp.ParseResponse(s.Authority.OCSP([]byte{1, 2}, all), ca); err == nil || !strings.Contains(err.Error(), "malformed") {
+	if _, err := ocsp.ParseResponse(s.Authority.OCSP([]byte{1, 2}, all), ca); err == nil ||
+		!strings.Contains(err.Error(), "malformed") {
 		t.Errorf("nonsense: %v", err)
 	}
 	other := issuing(t, t.TempDir())
 	defer shut(t, other)
-	if _, err := ocsp.ParseResponse(other.Authority.OCSP(question, all), ca); err == nil || !strings.Contains(err.Error(), "unauthorized") {
+	if _, err := ocsp.ParseResponse(other.Authority.OCSP(question, all), ca); err == nil ||
+		!strings.Contains(err.Error(), "unauthorized") {
 		t.Errorf("asked of another authority: %v", err)
 	}
 }
@@ -721,7 +771,8 @@ func TestAGateAsksForACertificate(t *testing.T) {
 				t.Errorf("%s is answered %t", need, ok)
 			}
 		}
-		text := strings.Replace(grants, "request.certificate and level >= limited", "age(request.certificate.at) < 40m", 1)
+		text := strings.Replace(grants, "request.certificate and level >= limited", "age(request.certificate.at) < 40m",
+			1)
 		if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}},
 			AcceptImpact: "a trial"}); err != nil {
 			t.Fatal(err)
@@ -751,25 +802,29 @@ func TestADeviceReportsOfItself(t *testing.T) {
 	report(t, s, "d2", `"form":"laptop","storage.encrypted":true,"serial":"GF-2"`)
 	own := func(text string) (*api.ReportResult, error) { return s.Intake.Own(ctx, c, []byte(text)) }
 	for name, c := range map[string]struct{ report, want string }{
-		"no name":              {`{"evidence":{"storage.encrypted":true}}`, ""},
-		"its own id":           {`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":true}}`, ""},
-		"its own serial":       {`{"identity":{"serial":"gf-1"},"evidence":{"storage.encrypted":true}}`, ""},
-		"another's id":         {`{"identity":{"id":"d2"},"evidence":{"storage.encrypted":false}}`, "reports as d2"},
-		"an id of nobody":      {`{"identity":{"id":"d9"},"evidence":{"storage.encrypted":false}}`, "reports as d9"},
-		"another's serial":     {`{"identity":{"serial":"GF-2"},"evidence":{"storage.encrypted":false}}`, "which is that of d2"},
-		"in another's name":    {`{"source":"mdm","evidence":{"storage.encrypted":false}}`, "may only report as agent"},
-		"as the authority":     {`{"source":"authority","evidence":{"storage.encrypted":false}}`, "may only report as agent"},
+		"no name":         {`{"evidence":{"storage.encrypted":true}}`, ""},
+		"its own id":      {`{"identity":{"id":"d1"},"evidence":{"storage.encrypted":true}}`, ""},
+		"its own serial":  {`{"identity":{"serial":"gf-1"},"evidence":{"storage.encrypted":true}}`, ""},
+		"another's id":    {`{"identity":{"id":"d2"},"evidence":{"storage.encrypted":false}}`, "reports as d2"},
+		"an id of nobody": {`{"identity":{"id":"d9"},"evidence":{"storage.encrypted":false}}`, "reports as d9"},
+		"another's serial": {`{"identity":{"serial":"GF-2"},"evidence":{"storage.encrypted":false}}`,
+			"which is that of d2"},
+		"in another's name": {`{"source":"mdm","evidence":{"storage.encrypted":false}}`, "may only report as agent"},
+		"as the authority": {`{"source":"authority","evidence":{"storage.encrypted":false}}`,
+			"may only report as agent"},
 		"nonsense":             {`{`, "not valid JSON"},
 		"what we issued":       {`{"evidence":{"certs.issued":[],"storage.encrypted":true}}`, ""},
 		"a word for its trust": {`{"vouch":true,"evidence":{"storage.encrypted":true}}`, ""},
 	} {
 		got, err := own(c.report)
-		if err != nil || !strings.Contains(got.Error, c.want) || (got.Error == "") != (c.want == "") || got.Error == "" && got.Device != "d1" {
+		if err != nil || !strings.Contains(got.Error, c.want) || (got.Error == "") != (c.want == "") || got.Error == "" &&
+			got.Device != "d1" {
 			t.Errorf("%s: %+v, %v; want %q", name, got, err, c.want)
 		}
 	}
 	snap := s.Snapshot()
-	if d := snap.Fleet.Get("d1"); len(evidence.IssuedIn(d.Record)) != 1 || d.View.Get(snap.Book.Rulebook.Dict.Slot("vouched"), s.Micros()).IsTrue() {
+	if d := snap.Fleet.Get("d1"); len(evidence.IssuedIn(d.Record)) != 1 ||
+		d.View.Get(snap.Book.Rulebook.Dict.Slot("vouched"), s.Micros()).IsTrue() {
 		t.Error("a device said what we issued, or that it is genuine")
 	}
 	if snap.Fleet.Len() != 2 || level(s, "d2") != "strong" {

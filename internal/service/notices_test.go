@@ -109,6 +109,8 @@ func (n *noticing) start(dir string, gather time.Duration) {
 	n.s = opened(n.t, dir, nil)
 	n.s.Notices.Start(notice.Options{Base: "https://posture.gullholm.example", Mailer: n.post, Gather: gather,
 		Look: 200 * time.Millisecond, Scan: 2 * time.Second})
+	// What was before the first look is told to nobody.
+	eventually(n.t, "it looks", func() bool { return n.s.Snapshot().NoticePlace() >= 0 })
 }
 
 func (n *noticing) states() map[string]int {

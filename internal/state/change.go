@@ -282,12 +282,15 @@ func (c *Change) Certify(d *Device, keyed *event.DeviceKeyed) {
 }
 
 // Gain makes a key point at a device. A certificate that another shows too points
-// at neither.
+// at neither; one that we issued to another stays with it.
 func (c *Change) Gain(d *Device, k evidence.Key, keyed *event.DeviceKeyed) {
 	if c.keys == nil {
 		c.keys = map[evidence.Key]string{}
 	}
 	owner, known := c.Find(k)
+	if k.Kind == evidence.ByCertificate && known && owner != d.ID && slices.Contains(evidence.IssuedKeys(c.Device(owner).Record), k) {
+		return
+	}
 	switch {
 	case k.Kind == evidence.Approved:
 	case k.Kind == evidence.ByCertificate && (known && owner != d.ID || c.Base.Fleet.Ambiguous(k)):

@@ -61,7 +61,8 @@ func certificateMatcher(b *state.Book, q CertificateQuery,
 	text := strings.ToLower(strings.TrimSpace(q.Text))
 	contains := func(d *state.Device, c value.Value, _ *budget) bool {
 		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+certificate.Field(c, "subject").Str()+"\n"+
-			certificate.Field(c, "issuer").Str()+"\n"+certificate.Field(c, "serial").Str()+"\n"+certificate.Field(c, "sha256").Str()), text)
+			certificate.Field(c, "issuer").Str()+"\n"+certificate.Field(c, "serial").Str()+"\n"+certificate.Field(c,
+			"sha256").Str()), text)
 	}
 	if strings.TrimSpace(q.Where) == "" {
 		return contains, nil
@@ -220,8 +221,9 @@ func renewFrom(rb *rulebook.Rulebook, x *kept.Certificate) int64 {
 
 // Issued shows what our own authority knows of a certificate.
 func Issued(rb *rulebook.Rulebook, x *kept.Certificate) api.IssuedCertificate {
-	out := api.IssuedCertificate{Serial: x.Serial, SHA256: x.SHA256, Device: x.Device, Profile: x.Profile, Authority: x.Authority,
-		IssuedAt: value.FormatTime(x.At), IssuedBy: x.By, NotAfter: value.FormatTime(x.NotAfter),
+	out := api.IssuedCertificate{Serial: x.Serial, SHA256: x.SHA256, Device: x.Device, Profile: x.Profile,
+		Authority: x.Authority,
+		IssuedAt:  value.FormatTime(x.At), IssuedBy: x.By, NotAfter: value.FormatTime(x.NotAfter),
 		RenewFrom: value.FormatTime(renewFrom(rb, x)), Renews: x.Renews, Renewed: x.Renewed}
 	if x.RevokedAt != 0 {
 		out.RevokedAt, out.RevokedBy, out.Reason = value.FormatTime(x.RevokedAt), x.RevokedBy, x.Why

@@ -62,7 +62,8 @@ func baselineForm() schema {
 	checks := schema{"anyOf": []schema{condForm,
 		{"type": "object", "propertyNames": schema{"enum": evidence.Platforms()},
 			"additionalProperties": condForm}}}
-	rule := thingForm([]string{"id", "check"}, schema{"id": idForm, "title": textForm, "check": checks, "cap": levelForm,
+	rule := thingForm([]string{"id", "check"}, schema{"id": idForm, "title": textForm, "check": checks,
+		"cap":     levelForm,
 		"unknown": levelForm, "grace": spanForm,
 		"waivable": schema{"type": "boolean", "default": true,
 			"description": "Whether a device may be excepted from it"}, "remedy": remedy})
@@ -119,14 +120,16 @@ func sections() schema {
 			"administrators": thingForm(none, schema{"users": textsForm, "groups": textsForm})}),
 		"enrolment": thingForm(none, schema{"allow": condForm,
 			"otherwise": schema{"enum": []string{"hold", "refuse"}, "default": "hold"}}),
-		"places":      tableForm(thingForm(none, schema{"title": textForm, "networks": textsForm, "countries": textsForm})),
+		"places": tableForm(thingForm(none, schema{"title": textForm, "networks": textsForm,
+			"countries": textsForm})),
 		"break_glass": textsForm,
-		"resources":   listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "tags": textsForm, "url": textForm})),
-		"signals":     signalsForm(),
-		"notices":     noticesForm(),
-		"baselines":   listForm(baselineForm()),
-		"gates":       listForm(gateForm()),
-		"examples":    examplesForm(),
+		"resources": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "tags": textsForm,
+			"url": textForm})),
+		"signals":   signalsForm(),
+		"notices":   noticesForm(),
+		"baselines": listForm(baselineForm()),
+		"gates":     listForm(gateForm()),
+		"examples":  examplesForm(),
 	}
 }
 
@@ -142,8 +145,9 @@ func heardForm() schema {
 // authorityForm is that of the section authority.
 func authorityForm() schema {
 	keys := schema{"enum": authority.Keys}
-	return thingForm([]string{"name", "profiles"}, schema{"id": schema{"type": "string", "default": "house"}, "title": textForm,
-		"name": textForm, "key": keys, "lifetime": spanForm,
+	return thingForm([]string{"name", "profiles"}, schema{"id": schema{"type": "string", "default": "house"},
+		"title": textForm,
+		"name":  textForm, "key": keys, "lifetime": spanForm,
 		"profiles": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "applies": condForm,
 			"lifetime": spanForm, "renew_from": spanForm, "least": levelForm,
 			"keys":  schema{"type": "array", "items": keys, "minItems": 1},
@@ -154,17 +158,19 @@ func authorityForm() schema {
 func signalsForm() schema {
 	return thingForm(none, schema{"compliant_from": levelForm,
 		"risk": thingForm(none, schema{"low_from": levelForm, "medium_from": levelForm}),
-		"receivers": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "compliant_from": levelForm,
-			"form":   schema{"enum": rulebook.TellForms, "default": rulebook.SetForm},
-			"events": schema{"type": "array", "items": schema{"enum": rulebook.SignalNames}},
-			"when":   condForm,
-			"device": schema{"enum": rulebook.DeviceForms, "default": rulebook.DeviceForms[0]},
-			"person": schema{"enum": rulebook.PersonForms, "default": rulebook.PersonForms[0]}}))})
+		"receivers": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm,
+			"compliant_from": levelForm,
+			"form":           schema{"enum": rulebook.TellForms, "default": rulebook.SetForm},
+			"events":         schema{"type": "array", "items": schema{"enum": rulebook.SignalNames}},
+			"when":           condForm,
+			"device":         schema{"enum": rulebook.DeviceForms, "default": rulebook.DeviceForms[0]},
+			"person":         schema{"enum": rulebook.PersonForms, "default": rulebook.PersonForms[0]}}))})
 }
 
 // noticesForm is that of the section notices.
 func noticesForm() schema {
-	return listForm(thingForm([]string{"id", "on", "to"}, schema{"id": idForm, "on": schema{"enum": rulebook.Occasions}, "when": condForm,
+	return listForm(thingForm([]string{"id", "on", "to"}, schema{"id": idForm,
+		"on": schema{"enum": rulebook.Occasions}, "when": condForm,
 		"before": spanForm, "language": textForm,
 		"to": schema{"anyOf": []schema{{"const": "owner"}, thingForm([]string{"mail"}, schema{"mail": textForm}),
 			thingForm([]string{"hook"}, schema{"hook": idForm})}}}))

@@ -29,9 +29,11 @@ records, or brought from elsewhere.`}
 // print shows the state of the authority.
 func print(a *shell.App, got *client.Reply[api.AuthorityState]) error {
 	if a.Format != "table" {
-		l := shell.Listing{Head: []string{"AUTHORITY", "STATE", "SUBJECT", "KEY", "UNTIL", "LIVE", "REVOKED"}, Raw: got.Raw}
+		l := shell.Listing{Head: []string{"AUTHORITY", "STATE", "SUBJECT", "KEY", "UNTIL", "LIVE", "REVOKED"},
+			Raw: got.Raw}
 		for _, x := range got.Value.Authorities {
-			l.Rows = append(l.Rows, []string{x.ID, string(x.State), x.Subject, x.Key, x.NotAfter, fmt.Sprint(x.Live), fmt.Sprint(x.Revoked)})
+			l.Rows = append(l.Rows, []string{x.ID, string(x.State), x.Subject, x.Key, x.NotAfter, fmt.Sprint(x.Live),
+				fmt.Sprint(x.Revoked)})
 		}
 		return a.Print(l)
 	}
@@ -52,21 +54,24 @@ func print(a *shell.App, got *client.Reply[api.AuthorityState]) error {
 			if !x.Root {
 				above = ", under an authority above it"
 			}
-			shell.Line(a.Out, "  %s%s\n  %s until %s, SHA-256 %s", x.Subject, above, x.Key, shell.ShortTime(x.NotAfter), x.SHA256)
+			shell.Line(a.Out, "  %s%s\n  %s until %s, SHA-256 %s", x.Subject, above, x.Key, shell.ShortTime(x.NotAfter),
+				x.SHA256)
 			shell.Line(a.Out, "  %d certificates of devices count, %d are revoked", x.Live, x.Revoked)
 		}
 		shell.Line(a.Out, "  %s, by %s\n", shell.When(x.At), x.By)
 	}
 	rows := [][]string{}
 	for _, p := range s.Profiles {
-		rows = append(rows, []string{p.ID, shell.Clip(p.Applies, 44), p.Lifetime, p.RenewFrom, shell.Joined(p.Keys), p.Least, fmt.Sprint(p.Holds)})
+		rows = append(rows, []string{p.ID, shell.Clip(p.Applies, 44), p.Lifetime, p.RenewFrom, shell.Joined(p.Keys),
+			p.Least, fmt.Sprint(p.Holds)})
 	}
 	a.Table([]string{"PROFILE", "APPLIES TO", "LIVES", "RENEWED BEFORE", "KEYS", "FROM LEVEL", "HOLDS"}, rows)
 	return nil
 }
 
 func showCmd(a *shell.App) *cobra.Command {
-	return &cobra.Command{Use: "show", Short: "Show the authority and the profiles of certificates", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "show", Short: "Show the authority and the profiles of certificates",
+		Args:    cobra.NoArgs,
 		Example: "  ironledger authority show\n  ironledger authority show -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
@@ -98,7 +103,10 @@ its certificate, for the authority above.`,
 				return err
 			}
 			if request != "" {
-				i := slices.IndexFunc(got.Value.Authorities, func(x api.Authority) bool { return x.ID == request && x.Request != "" })
+				i := slices.IndexFunc(got.Value.Authorities, func(x api.Authority) bool {
+					return x.ID == request &&
+						x.Request != ""
+				})
 				if i < 0 {
 					return fmt.Errorf("no authority %s waits for a certificate", request)
 				}
@@ -134,32 +142,38 @@ func act(a *shell.App, c *cobra.Command, do func(ctx context.Context, cl *client
 }
 
 func rotateCmd(a *shell.App) *cobra.Command {
-	return act(a, &cobra.Command{Use: "rotate", Short: "Make another key and certificate, which sign from now on", Args: cobra.NoArgs,
+	return act(a, &cobra.Command{Use: "rotate", Short: "Make another key and certificate, which sign from now on",
+		Args: cobra.NoArgs,
 		Long: `Make another key and certificate, which sign from now on. What the authority before issued
 counts until it ends, and devices get certificates of the new one as they renew; give
 those who trust devices both (authority export) before that. No more than two count at a
 time.`,
 		Example: "  ironledger authority rotate --reason 'Yearly'"},
-		func(ctx context.Context, cl *client.Client, _ []string, reason string) (*client.Reply[api.AuthorityState], error) {
+		func(ctx context.Context, cl *client.Client, _ []string, reason string) (*client.Reply[api.AuthorityState],
+			error) {
 			return cl.RotateAuthority(ctx, api.Reason{Reason: reason})
 		})
 }
 
 func requestCmd(a *shell.App) *cobra.Command {
-	return act(a, &cobra.Command{Use: "csr", Short: "Make a key whose certificate comes from an authority above", Args: cobra.NoArgs,
+	return act(a, &cobra.Command{Use: "csr", Short: "Make a key whose certificate comes from an authority above",
+		Args: cobra.NoArgs,
 		Long: `Make a key whose certificate is to come from an authority above, as an offline root, and a
 request for it. Until "authority install" the authority there is goes on.`,
 		Example: "  ironledger authority csr --reason 'Under our root'\n  ironledger authority export --request 4f0c9d2e11aa87b3 > request.pem"},
-		func(ctx context.Context, cl *client.Client, _ []string, reason string) (*client.Reply[api.AuthorityState], error) {
+		func(ctx context.Context, cl *client.Client, _ []string, reason string) (*client.Reply[api.AuthorityState],
+			error) {
 			return cl.RequestAuthority(ctx, api.Reason{Reason: reason})
 		})
 }
 
 func installCmd(a *shell.App) *cobra.Command {
-	return act(a, &cobra.Command{Use: "install CERTIFICATE", Short: "Install the certificate that came for a request", Args: cobra.ExactArgs(1),
+	return act(a, &cobra.Command{Use: "install CERTIFICATE", Short: "Install the certificate that came for a request",
+		Args:    cobra.ExactArgs(1),
 		Long:    "Install the certificate that an authority above gave for the request, with those above it, PEM. It signs from now on.",
 		Example: "  ironledger authority install chain.pem --reason 'Signed on the 3rd'"},
-		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState], error) {
+		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState],
+			error) {
 			text, err := a.Read(args[0])
 			if err != nil {
 				return nil, err
@@ -170,12 +184,14 @@ func installCmd(a *shell.App) *cobra.Command {
 
 func importCmd(a *shell.App) *cobra.Command {
 	key := ""
-	c := act(a, &cobra.Command{Use: "import CERTIFICATE --key-file FILE", Short: "Bring a key and certificate from elsewhere",
-		Args: cobra.ExactArgs(1),
+	c := act(a, &cobra.Command{Use: "import CERTIFICATE --key-file FILE",
+		Short: "Bring a key and certificate from elsewhere",
+		Args:  cobra.ExactArgs(1),
 		Long: `Bring the key of an authority and its certificate, with those above it, PEM. They take the
 place of the authority there is, which counts on until what it issued ends.`,
 		Example: "  ironledger authority import chain.pem --key-file devices.key --reason 'From the old service'"},
-		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState], error) {
+		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState],
+			error) {
 			text, err := a.Read(args[0])
 			if err != nil {
 				return nil, err
@@ -192,11 +208,13 @@ place of the authority there is, which counts on until what it issued ends.`,
 }
 
 func dropCmd(a *shell.App) *cobra.Command {
-	return act(a, &cobra.Command{Use: "drop AUTHORITY", Short: "Give up an authority that does not sign", Args: cobra.ExactArgs(1),
+	return act(a, &cobra.Command{Use: "drop AUTHORITY", Short: "Give up an authority that does not sign",
+		Args: cobra.ExactArgs(1),
 		Long: `Give up an authority that waits for its certificate, or a former one: what that issued counts
 no more from now on.`,
 		Example: "  ironledger authority drop 4f0c9d2e11aa87b3 --reason 'Its key was copied'"},
-		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState], error) {
+		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState],
+			error) {
 			return cl.DropAuthority(ctx, args[0], api.Reason{Reason: reason})
 		})
 }
@@ -204,7 +222,8 @@ no more from now on.`,
 // InviteCmd is the command device invite.
 func InviteCmd(a *shell.App) *cobra.Command {
 	d := api.InviteDraft{}
-	c := &cobra.Command{Use: "invite DEVICE", Short: "Make a code by which a device can ask for a certificate", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "invite DEVICE", Short: "Make a code by which a device can ask for a certificate",
+		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteDevices,
 		Long: `Make a code by which one device can ask our own authority for a certificate, once. It takes
 the place of the code that the device may have, and is void after five wrong ones. A
@@ -221,9 +240,11 @@ device of which nothing has been heard yet needs its serial, and is known from t
 			}
 			x := got.Value
 			if a.Format != "table" {
-				return a.Print(shell.Listing{Head: []string{"DEVICE", "CODE", "UNTIL"}, Rows: [][]string{{x.Device, x.Code, x.Until}}, Raw: got.Raw})
+				return a.Print(shell.Listing{Head: []string{"DEVICE", "CODE", "UNTIL"}, Rows: [][]string{{x.Device, x.Code,
+					x.Until}}, Raw: got.Raw})
 			}
-			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device, a.Bold(x.Code), shell.ShortTime(x.Until))
+			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device, a.Bold(x.Code),
+				shell.ShortTime(x.Until))
 			return nil
 		}}
 	c.Flags().StringVar(&d.Serial, "serial", "", "the serial of a device of which nothing has been heard yet")
@@ -235,7 +256,8 @@ device of which nothing has been heard yet needs its serial, and is known from t
 // RevokeCmd is the command certificate revoke.
 func RevokeCmd(a *shell.App) *cobra.Command {
 	r, code := api.CertificateRevocation{}, "privilegeWithdrawn"
-	c := &cobra.Command{Use: "revoke [SERIAL]", Short: "Take back a certificate that we issued, or all of a device", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "revoke [SERIAL]", Short: "Take back a certificate that we issued, or all of a device",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Take back a certificate that our own authority issued, by its serial number in hex, or all that
 count of a device. From that moment they identify nobody here, and sessions that rest on
 them end; others learn of it by the revocation list or by asking (OCSP).`,
@@ -268,7 +290,8 @@ them end; others learn of it by the revocation list or by asking (OCSP).`,
 		}}
 	c.Flags().StringVar(&r.Device, "device", "", "all that count of this device")
 	c.Flags().StringVar(&code, "code", code, strings.Join(authority.CodeNames(), ", "))
-	shell.Must(c.RegisterFlagCompletionFunc("code", cobra.FixedCompletions(authority.CodeNames(), cobra.ShellCompDirectiveNoFileComp)))
+	shell.Must(c.RegisterFlagCompletionFunc("code", cobra.FixedCompletions(authority.CodeNames(),
+		cobra.ShellCompDirectiveNoFileComp)))
 	shell.Must(c.RegisterFlagCompletionFunc("device", a.CompleteDevices))
 	return shell.WithReason(c, &r.Reason)
 }

@@ -31,8 +31,9 @@ func (a API) state() *api.AuthorityState {
 	out := &api.AuthorityState{Authorities: []api.Authority{}, Profiles: []api.CertificateProfile{},
 		Trouble: a.service.Authority.Trouble(), Trusted: issuing.PEM(a.service.Authority.Trusted())}
 	for _, x := range a.service.Authority.Show() {
-		shown := api.Authority{ID: x.ID, State: x.State, Subject: x.Subject, SHA256: x.SHA256, Key: string(x.Key), Root: x.Root,
-			At: value.FormatTime(x.At), By: x.By, Live: x.Live, Revoked: x.Revoked}
+		shown := api.Authority{ID: x.ID, State: x.State, Subject: x.Subject, SHA256: x.SHA256, Key: string(x.Key),
+			Root: x.Root,
+			At:   value.FormatTime(x.At), By: x.By, Live: x.Live, Revoked: x.Revoked}
 		if x.NotAfter != 0 {
 			shown.NotAfter = value.FormatTime(x.NotAfter)
 		}
@@ -82,7 +83,8 @@ func (a API) RotateAuthority(c *gin.Context, in api.Reason) (*api.AuthorityState
 
 // ImportAuthority takes a key and its certificate.
 func (a API) ImportAuthority(c *gin.Context, in api.AuthorityDraft) (*api.AuthorityState, error) {
-	return a.told(a.service.Authority.Import(c.Request.Context(), edge.Actor(c).Name, in.Key, in.Certificate, in.Reason))
+	return a.told(a.service.Authority.Import(c.Request.Context(), edge.Actor(c).Name, in.Key, in.Certificate,
+		in.Reason))
 }
 
 // RequestAuthority asks for a certificate of an authority above.
@@ -117,18 +119,22 @@ func (a API) InviteDevice(c *gin.Context, id string, in api.InviteDraft) (*api.I
 	if err != nil {
 		return nil, err
 	}
-	return &api.Invitation{Device: x.Device, Code: x.Code, Profile: x.Profile, Until: value.FormatTime(x.Until), New: x.New}, nil
+	return &api.Invitation{Device: x.Device, Code: x.Code, Profile: x.Profile, Until: value.FormatTime(x.Until),
+		New: x.New}, nil
 }
 
 // RevokeCertificates takes back a certificate, or all of a device.
-func (a API) RevokeCertificates(c *gin.Context, in api.CertificateRevocation) (api.List[api.IssuedCertificate], error) {
+func (a API) RevokeCertificates(c *gin.Context, in api.CertificateRevocation) (api.List[api.IssuedCertificate],
+	error) {
 	if (in.Serial == "") == (in.Device == "") {
-		return api.List[api.IssuedCertificate]{}, fault.Input("", "say serial for one certificate, or device for all of one")
+		return api.List[api.IssuedCertificate]{}, fault.Input("",
+			"say serial for one certificate, or device for all of one")
 	}
 	if in.Code == "" {
 		in.Code = "privilegeWithdrawn"
 	}
-	list, err := a.service.Authority.Revoke(c.Request.Context(), edge.Actor(c).Name, in.Serial, in.Device, string(in.Code), in.Reason)
+	list, err := a.service.Authority.Revoke(c.Request.Context(), edge.Actor(c).Name, in.Serial, in.Device,
+		string(in.Code), in.Reason)
 	rb, out := a.service.Snapshot().Book.Rulebook, []api.IssuedCertificate{}
 	for i := range list {
 		out = append(out, view.Issued(rb, &list[i]))

@@ -1,4 +1,5 @@
-// Package identity answers HTTP for certificates of devices: enrolment over secure transport (RFC 7030, RFC 8951), and what others ask about the
+// Package identity answers HTTP for certificates of devices: enrolment over secure transport (RFC 7030, RFC 8951),
+// and what others ask about the
 // certificates of our own authority (RFC 5280, RFC 6960).
 package identity
 
@@ -44,7 +45,8 @@ func New(s *service.Service, log *slog.Logger, refuse func(*gin.Context, error))
 		edge.NewBudgets(edge.GuessRate, edge.GuessBurst)}
 }
 
-// Standing has others learn how certificates stand, and of the authority itself. No token is needed: certificates name
+// Standing has others learn how certificates stand, and of the authority itself. No token is needed: certificates
+// name
 // these addresses to everybody.
 func (r *Routes) Standing(on gin.IRoutes) {
 	on.GET("/authority/:file", r.file)
@@ -122,8 +124,9 @@ func (r *Routes) cacerts(c *gin.Context) {
 // What a request may be for (RFC 8951, section 4; RFC 5480, RFC 8410).
 var (
 	ecPublicKey = asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}
-	curves      = map[core.Key]asn1.ObjectIdentifier{core.P256: {1, 2, 840, 10045, 3, 1, 7}, core.P384: {1, 3, 132, 0, 34}}
-	ed25519     = asn1.ObjectIdentifier{1, 3, 101, 112}
+	curves      = map[core.Key]asn1.ObjectIdentifier{core.P256: {1, 2, 840, 10045, 3, 1, 7}, core.P384: {1, 3, 132, 0,
+		34}}
+	ed25519 = asn1.ObjectIdentifier{1, 3, 101, 112}
 )
 
 // csrattrs says which keys a request may be for (RFC 7030, section 4.5).
@@ -282,7 +285,8 @@ func (r *Routes) report(c *gin.Context) {
 // request reads a request in base64 (RFC 8951, section 3.1).
 func request(c *gin.Context) ([]byte, error) {
 	if typ, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); typ != "application/pkcs10" {
-		return nil, edge.NewProblem(http.StatusUnsupportedMediaType, "the body must be application/pkcs10, not %.100q", typ)
+		return nil, edge.NewProblem(http.StatusUnsupportedMediaType, "the body must be application/pkcs10, not %.100q",
+			typ)
 	}
 	raw, err := edge.ReadBody(c, 2*core.MaxRequest)
 	if err != nil {
