@@ -213,10 +213,10 @@ func BenchmarkIdentityOCSP(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkIdentityReport reports over mutual TLS on kept connections by 8 callers, against the same over TLS with
+// BenchmarkIdentityReport reports over mutual TLS on kept connections by 4 callers, against the same over TLS with
 // a token.
 func BenchmarkIdentityReport(b *testing.B) {
-	const n, callers = 6000, 8
+	const n, callers = 6000, 4
 	r := issuing(b, callers)
 	defer r.stop()
 	server, err := r.service.Authority.ServerCertificate(context.Background(), []string{"127.0.0.1"}, time.Hour)

@@ -111,7 +111,7 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 	p.doubt(d, q)
 	until := validUntil(d.Outcome, q, now, validFor)
 	for _, i := range t.room {
-		if g := &p.gates[i]; until > now && !g.shadow && g.matches(q) {
+		if g := &p.gates[i]; until > now && !g.shadow && (g.clock || len(g.timed) > 0) && g.matches(q) {
 			until = min(until, g.turns(&t.env))
 		}
 	}

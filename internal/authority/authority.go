@@ -42,6 +42,7 @@ type Service struct {
 	base    string             // the URL by which others reach the service, "" while it is not known
 	lists   map[string]*list   // by authority
 	answers map[question]*answer
+	names   map[called]*hashes   // what requests call authorities
 	told    map[string]time.Time // refusals that were recorded of late
 	trouble string               // why there is no authority though the rulebook has one
 	stop    context.CancelFunc
@@ -63,7 +64,7 @@ const ensureEach = 200 * time.Millisecond
 // New is a service over open records. Nothing is issued before [Service.Start].
 func New(e *engine.Engine, dir string, box *sealed.Box) *Service {
 	return &Service{Engine: e, dir: filepath.Join(dir, "authority"), box: box, signers: map[string]*signer{},
-		lists: map[string]*list{}, answers: map[question]*answer{}, told: map[string]time.Time{}}
+		lists: map[string]*list{}, answers: map[question]*answer{}, names: map[called]*hashes{}, told: map[string]time.Time{}}
 }
 
 // Start makes an authority when the rulebook asks for one, now or later. base is the URL by which others reach the

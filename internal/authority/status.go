@@ -127,7 +127,7 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		return ocsp.MalformedRequestErrorResponse
 	}
 	snap := s.Snapshot()
-	a := addressed(snap, r)
+	a := s.addressed(snap, r)
 	if a == nil {
 		return ocsp.UnauthorizedErrorResponse // RFC 6960, section 2.3: not authoritative for it
 	}
@@ -172,16 +172,42 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	return der
 }
 
+// called is what a request calls an authority: its name and its key, hashed.
+type called struct {
+	of   *kept.Authority
+	hash crypto.Hash
+}
+
 // addressed is the authority that a request is about, nil for one that is not ours.
-func addressed(snap *state.Snapshot, r *ocsp.Request) *kept.Authority {
+func (s *Service) addressed(snap *state.Snapshot, r *ocsp.Request) *kept.Authority {
 	for _, a := range snap.Authorities.All() {
-		if cert, err := x509.ParseCertificate(a.Certificate); err == nil &&
-			bytes.Equal(hashed(r.HashAlgorithm, cert.RawSubject), r.IssuerNameHash) &&
-			bytes.Equal(hashed(r.HashAlgorithm, keyBits(cert)), r.IssuerKeyHash) {
+		if n := s.called(a, r.HashAlgorithm); n != nil && bytes.Equal(n.name, r.IssuerNameHash) && bytes.Equal(n.key, r.IssuerKeyHash) {
 			return a
 		}
 	}
 	return nil
+}
+
+// hashes are those of an authority's name and key.
+type hashes struct{ name, key []byte }
+
+// called are the hashes of an authority, worked out once; nil for none.
+func (s *Service) called(a *kept.Authority, h crypto.Hash) *hashes {
+	k := called{a, h}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if n, is := s.names[k]; is {
+		return n
+	}
+	if len(s.names) > 50 { // of authorities that are no more
+		clear(s.names)
+	}
+	var n *hashes
+	if cert, err := x509.ParseCertificate(a.Certificate); err == nil && hashed(h, nil) != nil {
+		n = &hashes{hashed(h, cert.RawSubject), hashed(h, keyBits(cert))}
+	}
+	s.names[k] = n
+	return n
 }
 
 func hashed(h crypto.Hash, b []byte) []byte {
