@@ -1055,6 +1055,63 @@ type Overview struct {
 	Verdicts    map[string]int `json:"verdicts"`
 }
 
+// OwnCertificate defines model for OwnCertificate.
+type OwnCertificate struct {
+	Serial   string `json:"serial"`
+	Profile  string `json:"profile,omitempty,omitzero"`
+	NotAfter string `json:"not_after"`
+
+	// RenewAt From when to ask for the next one
+	RenewAt string `json:"renew_at"`
+}
+
+// OwnCheck defines model for OwnCheck.
+type OwnCheck struct {
+	Rule    string `json:"rule"`
+	Title   string `json:"title"`
+	Verdict string `json:"verdict"`
+
+	// HoldsAt The level that the device is held at by it
+	HoldsAt string `json:"holds_at,omitempty,omitzero"`
+
+	// Mend Whether there is something to do for somebody
+	Mend bool `json:"mend"`
+
+	// Steps What to do
+	Steps string   `json:"steps,omitempty,omitzero"`
+	Seen  []string `json:"seen,omitempty,omitzero"`
+
+	// Until Until when a grace or a waiver lasts
+	Until string `json:"until,omitempty,omitzero"`
+}
+
+// OwnReport What a device is told that reports of itself, over a connection that proves its certificate
+type OwnReport struct {
+	Device string `json:"device"`
+	Name   string `json:"name,omitempty,omitzero"`
+	Level  string `json:"level"`
+
+	// Rank The place of the level on the ladder, 0 the lowest
+	Rank int `json:"rank"`
+
+	// Top The place of the highest level
+	Top   int    `json:"top"`
+	Since string `json:"since"`
+
+	// At When the service took the report
+	At string `json:"at"`
+
+	// NextChange When the standing may change by itself
+	NextChange string     `json:"next_change,omitempty,omitzero"`
+	Refused    []Refusal  `json:"refused"`
+	Checks     []OwnCheck `json:"checks"`
+	Language   string     `json:"language,omitempty,omitzero"`
+
+	// ReportEvery After how long to report again, as 5m
+	ReportEvery string         `json:"report_every"`
+	Certificate OwnCertificate `json:"certificate,omitempty,omitzero"`
+}
+
 // PastDevice defines model for PastDevice.
 type PastDevice struct {
 	// Embedded struct due to allOf(#/components/schemas/Device)
@@ -1248,6 +1305,9 @@ type Reading struct {
 	Age         string      `json:"age"`
 	Stale       bool        `json:"stale,omitempty,omitzero"`
 	Counts      bool        `json:"counts"`
+
+	// Proved Whether the device said it of itself, over a connection that proved the key of its certificate
+	Proved bool `json:"proved,omitempty,omitzero"`
 }
 
 // ReadingChange defines model for ReadingChange.

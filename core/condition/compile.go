@@ -16,6 +16,8 @@ type Name struct {
 	Type  value.Type
 	Frame int // which of the frames of the Env
 	Slot  int // which slot of the frame
+	// Shown is whether a device shows it of itself, so that it may be proved whose word it is.
+	Shown bool
 }
 
 // Dictionary is the set of names a condition may use. Lookup must give the
@@ -40,6 +42,7 @@ type Frame struct {
 	Cells  []Cell
 	values []*value.Value
 	room   []value.Value // for those that are set; nil: each finds its own
+	proved []uint64      // a bit a slot; nil for none
 }
 
 // Cell is the number of a value ([value.Value.Number]) and the last moment the
@@ -52,12 +55,12 @@ type Cell struct {
 // NewFrame returns a frame of n slots of which nothing is known, with room for
 // values that are set.
 func NewFrame(n int) Frame {
-	return Frame{make([]Cell, n), make([]*value.Value, n), make([]value.Value, n)}
+	return Frame{make([]Cell, n), make([]*value.Value, n), make([]value.Value, n), nil}
 }
 
 // NewView returns a frame of n slots of which nothing is known, for values that
 // are kept elsewhere: see [Frame.Point].
-func NewView(n int) Frame { return Frame{make([]Cell, n), make([]*value.Value, n), nil} }
+func NewView(n int) Frame { return Frame{make([]Cell, n), make([]*value.Value, n), nil, nil} }
 
 // Set gives a slot a value that may be used until a moment. An unknown value is
 // of no use at any, so that the cell alone tells whether a value counts.
@@ -89,6 +92,17 @@ func (f Frame) Value(slot int) value.Value {
 	return value.Value{}
 }
 
+// Prove says that the value of a slot is the device's own word, by the key of its certificate.
+func (f *Frame) Prove(slot int) {
+	if f.proved == nil {
+		f.proved = make([]uint64, (len(f.Cells)+63)/64)
+	}
+	f.proved[slot/64] |= 1 << (slot % 64)
+}
+
+// Proved reports whether [Frame.Prove] was said of a slot.
+func (f Frame) Proved(slot int) bool { return f.proved != nil && f.proved[slot/64]>>(slot%64)&1 == 1 }
+
 // Holds reports whether a slot has the very value that is kept there.
 func (f Frame) Holds(slot int, v *value.Value) bool { return f.values[slot] == v }
 
@@ -96,12 +110,14 @@ func (f Frame) Holds(slot int, v *value.Value) bool { return f.values[slot] == v
 func (f Frame) Clear() {
 	clear(f.Cells)
 	clear(f.values)
+	clear(f.proved)
 }
 
 // Clone returns a copy that can be set without changing f.
 func (f Frame) Clone() Frame {
 	g := NewFrame(len(f.Cells))
 	copy(g.Cells, f.Cells)
+	g.proved = slices.Clone(f.proved)
 	for i := range f.values {
 		if v := f.values[i]; v != nil {
 			g.room[i] = *v
@@ -347,8 +363,11 @@ func (c *compiler) truth(n syntax.Node) *expr {
 			return c.quantifier(n)
 		}
 	case *syntax.Call:
-		if n.Fn == "known" {
+		switch n.Fn {
+		case "known":
 			return c.knownCall(n)
+		case "proved":
+			return c.provedCall(n)
 		}
 	}
 	o := c.operand(n, nil)
@@ -446,6 +465,40 @@ func (c *compiler) knownCall(n *syntax.Call) *expr {
 	}
 	get := o.eval
 	e.eval = func(e *Env) Tri { return triOf(get(e).Known()) }
+	return e
+}
+
+// provedCall compiles proved(path): whether the value is the device's own word, by the key of its certificate. Of a
+// value that is not known nothing is said.
+func (c *compiler) provedCall(n *syntax.Call) *expr {
+	o := c.operand(n.Arg, nil)
+	if o == nil {
+		return unknownExpr
+	}
+	name, ok := c.dict.Lookup(n.Arg.Name)
+	if !ok || !name.Shown || !o.plain {
+		c.fail(n.Arg, "", "proved takes an attribute that a device reports; %s is none", n.Arg.Name)
+		return unknownExpr
+	}
+	f, s := name.Frame, name.Slot
+	e := &expr{kind: leafExpr, node: n, reads: o.reads, show: &operand{typ: value.Of(value.Text), path: n.Arg.Name},
+		want: "proved by the device's certificate", unwant: "not proved by the device's certificate"}
+	e.show.eval = func(e *Env) value.Value {
+		switch v, ok := e.known(f, s); {
+		case !ok:
+			return value.Value{}
+		case e.Frames[f].Proved(s):
+			return value.OfText(v.String() + ", proved")
+		default:
+			return value.OfText(v.String() + ", not proved")
+		}
+	}
+	e.eval = func(e *Env) Tri {
+		if _, ok := e.known(f, s); !ok {
+			return Unknown
+		}
+		return triOf(e.Frames[f].Proved(s))
+	}
 	return e
 }
 

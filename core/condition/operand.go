@@ -156,7 +156,18 @@ func (c *compiler) variable(n *syntax.Path) *operand {
 }
 
 func (c *compiler) call(n *syntax.Call) *operand {
-	if n.Fn == "known" {
+	switch n.Fn {
+	case "proved":
+		x := c.provedCall(n)
+		test := x.eval
+		return &operand{typ: value.Of(value.Bool), reads: x.reads, eval: func(e *Env) value.Value {
+			t := test(e)
+			if t == Unknown {
+				return value.Value{}
+			}
+			return value.OfBool(t == True)
+		}}
+	case "known":
 		x := c.knownCall(n)
 		test := x.eval
 		return &operand{typ: value.Of(value.Bool), reads: x.reads,

@@ -225,7 +225,7 @@ func (d *Dictionary) Lookup(name string) (condition.Name, bool) {
 	if !ok {
 		return condition.Name{}, false
 	}
-	return condition.Name{Type: d.list[i].Type, Frame: DeviceFrame, Slot: i}, true
+	return condition.Name{Type: d.list[i].Type, Frame: DeviceFrame, Slot: i, Shown: !d.list[i].ByService}, true
 }
 
 // Names implements [condition.Dictionary].

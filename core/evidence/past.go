@@ -115,8 +115,11 @@ func (r *Record) undo(before *Record) (sources []undone, was *Record) {
 	return sources, was
 }
 
-// same reports whether two readings say the same, whenever they were made.
+// same reports whether two readings say the same with the same proof, whenever they were made.
 func (r *Reading) same(s *Reading) bool {
+	if r.Proved != s.Proved {
+		return false
+	}
 	if !r.Value.Known() || !s.Value.Known() {
 		return r.Value.Known() == s.Value.Known() && r.Unavailable == s.Unavailable
 	}
@@ -183,7 +186,7 @@ func (p Past) Undo(undo []byte) error {
 			return errors.New("the past of the evidence speaks of a source that is not there")
 		}
 		for name, r := range p[source] {
-			r.at = strconv.FormatInt(at, 10)
+			r.at = momentText(at, strings.HasSuffix(r.at, provedMark))
 			p[source][name] = r
 		}
 	}

@@ -34,7 +34,12 @@ func TestRecordsGoBackStepByStep(t *testing.T) {
 		if i%5 == 0 && len(records) > 0 {
 			values = values[:1]
 		}
-		next := rec.With(report(t, d, fmt.Sprintf(`{"source":"%s","observed_at":"%s","identity":{"id":"d-1"},"evidence":{%s}}`, pick("mdm", "agent"), value.FormatTime(at), strings.Join(values, ","))))
+		rep := report(t, d, fmt.Sprintf(`{"source":"%s","observed_at":"%s","identity":{"id":"d-1"},"evidence":{%s}}`,
+			pick("mdm", "agent"), value.FormatTime(at), strings.Join(values, ",")))
+		for i := range rep.Readings {
+			rep.Readings[i].Proved = at%3_000_000 == 0 && rep.Readings[i].Value.Known()
+		}
+		next := rec.With(rep)
 		if rec != nil {
 			undos = append(undos, string(next.AppendUndo(nil, rec)))
 		}

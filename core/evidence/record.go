@@ -91,25 +91,30 @@ func united(a, b []Reading) int {
 }
 
 // MarshalSource writes the readings of one source as JSON for keeping: by the
-// moment of observation in microseconds, then as in a report:
-// {"1763625600000000": {"attribute": value, "other": {"unavailable": "…"}}}.
+// moment of observation in microseconds, with a mark of those that are proved, then as in a report:
+// {"1763625600000000": {"attribute": value, "other": {"unavailable": "…"}}, "1763625600000000!": {…}}.
 func (r *Record) MarshalSource(source string) []byte { return r.AppendSource(nil, source) }
 
 // AppendSource appends what MarshalSource writes to b.
 func (r *Record) AppendSource(b []byte, source string) []byte {
 	readings := r.Readings()
 	o := value.Object(slices.Grow(b, 64+56*len(readings))).Open()
-	var done []int64
+	type moment struct {
+		at     int64
+		proved bool
+	}
+	var done []moment
 	for i := range readings {
 		first := &readings[i]
-		if first.Source != source || slices.Contains(done, first.At) {
+		of := moment{first.At, first.Proved}
+		if first.Source != source || slices.Contains(done, of) {
 			continue
 		}
-		done = append(done, first.At)
-		o = o.Name(strconv.FormatInt(first.At, 10)).Open()
+		done = append(done, of)
+		o = o.Name(momentText(first.At, first.Proved)).Open()
 		for j := i; j < len(readings); j++ {
 			switch x := &readings[j]; {
-			case x.At != first.At || x.Source != source:
+			case x.At != first.At || x.Proved != first.Proved || x.Source != source:
 			case x.Value.Known():
 				o = x.Value.AppendJSON(o.Name(x.Name))
 			default:
@@ -119,6 +124,17 @@ func (r *Record) AppendSource(b []byte, source string) []byte {
 		o = o.Close()
 	}
 	return o.Close()
+}
+
+// provedMark stands behind the moment of readings that are proved.
+const provedMark = "!"
+
+func momentText(at int64, proved bool) string {
+	text := strconv.FormatInt(at, 10)
+	if proved {
+		text += provedMark
+	}
+	return text
 }
 
 // UnmarshalSource reads what MarshalSource wrote as a report of the source.
@@ -172,7 +188,8 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 	ordered, expected := true, 0 // mostly they stand in order
 	var bad error
 	end := value.Walk(kept, begin, func(moment []byte, at int) (int, bool) {
-		observed, err := strconv.ParseInt(string(moment), 10, 64)
+		digits, proved := strings.CutSuffix(string(moment), provedMark)
+		observed, err := strconv.ParseInt(digits, 10, 64)
 		if err != nil || kept[at] != '{' {
 			bad = damaged(fmt.Sprintf("%.40q is no moment", moment))
 			return at, false
@@ -200,6 +217,7 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 			} else if got.Value, err = value.Decode(d.list[slot].Type, kept[at:end]); err != nil {
 				return end, true
 			}
+			got.Proved = proved && got.Value.Known()
 			list = append(list, got)
 			return end, true
 		}), bad == nil

@@ -35,6 +35,8 @@ type Reading struct {
 	Unavailable string
 	Source      string
 	At          int64 // microseconds since the Unix epoch
+	// Proved is whether the device said it of itself, over a connection that proved the key of its certificate.
+	Proved bool
 }
 
 // Identity is how a report says which device it is about.
@@ -78,14 +80,22 @@ func (r *Report) Value(name string) value.Value {
 // take are listed in Refused; the error is for a report that says nothing
 // usable at all.
 func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
-	return d.parseReport(raw, "", now)
+	return d.parseReport(raw, "", now, nil)
 }
 
-// ParseOwn reads a report that a device makes of itself: who that is need not stand in it, and its source is the agent.
+// ParseOwn reads a report that a device makes of itself: who that is need not stand in it, and its source is the agent. The caller has proof of the
+// device: what it says is proved.
 func (d *Dictionary) ParseOwn(raw []byte, now int64) (*Report, error) {
-	rep, err := d.parseReport(raw, Agent, now)
+	var checks siteChecks
+	rep, err := d.parseReport(raw, Agent, now, &checks)
 	if errors.Is(err, errNobody) {
-		return rep, nil
+		err = nil
+	}
+	if err == nil {
+		for i := range rep.Readings {
+			rep.Readings[i].Proved = rep.Readings[i].Value.Known()
+		}
+		checks.name(rep)
 	}
 	return rep, err
 }
@@ -94,8 +104,8 @@ func (d *Dictionary) ParseOwn(raw []byte, now int64) (*Report, error) {
 var errNobody = errors.New("the report does not say which device it is about: identity needs an id, a serial or a hardware_id, or the report an external_id")
 
 // parseReport reads a report; when speaker is not "", it can be from no other
-// source.
-func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report, error) {
+// source; with checks it may say what the site's own checks did.
+func (d *Dictionary) parseReport(raw []byte, speaker string, now int64, checks *siteChecks) (*Report, error) {
 	if len(raw) > MaxReport {
 		return nil, fmt.Errorf("the report of %d bytes is larger than %d", len(raw), MaxReport)
 	}
@@ -137,6 +147,12 @@ func (d *Dictionary) parseReport(raw []byte, speaker string, now int64) (*Report
 			}
 		case "vouch":
 			vouch, err = vouchOf(v)
+		case "checks":
+			if checks != nil {
+				err = checks.read(v)
+				break
+			}
+			fallthrough
 		default:
 			err = unknownMember(string(name), "source", "external_id", "observed_at", "identity", "evidence", "vouch")
 		}

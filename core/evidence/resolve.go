@@ -360,6 +360,9 @@ func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
 	if x == nil || !x.Value.Known() {
 		return
 	}
+	if x.Proved {
+		v.Prove(slot)
+	}
 	v.Point(slot, &x.Value, until(x, r.limits[slot])) // a stale value is kept for explanation, and never fresh again
 	if fresh > 1 {
 		v.Valid = min(v.Valid, v.Cells[slot].Until)
@@ -476,6 +479,18 @@ func (v *View) Origin(slot int, now int64) condition.Origin {
 			value.FormatDuration(v.by.limits[slot]))
 	}
 	return o
+}
+
+// FreshFor is the shortest time for which a source's readings of a record are fresh, in microseconds;
+// [condition.Always] when none goes stale.
+func (r *Resolver) FreshFor(rec *Record, source string) int64 {
+	shortest, readings := condition.Always, rec.Readings()
+	for i := range readings {
+		if slot, ok := r.dict.index[readings[i].Name]; ok && readings[i].Source == source {
+			shortest = min(shortest, r.limits[slot])
+		}
+	}
+	return shortest
 }
 
 // Stale reports whether a reading is too old to count at now.

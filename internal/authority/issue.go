@@ -411,14 +411,23 @@ func (w *asker) done(c *state.Change, x *kept.Certificate) error {
 	return state.Put(c, state.InviteKind, w.names.ID, &in)
 }
 
-// before is the certificate that the same code gave the same key before, nil for none.
+// before is the certificate that the same code, or the same certificate, got for the same key before; nil for none.
 func (s *Service) before(snap *state.Snapshot, who *asker, key string) (*Granted, error) {
-	if who.invite == nil || who.invite.UsedAt == 0 {
+	var x *kept.Certificate
+	switch {
+	case who.invite == nil:
+		if old := snap.Issued.Get(who.renews); old != nil && old.Renewed != "" {
+			x = snap.Issued.Get(old.Renewed)
+		}
+		if x == nil || x.Key != key || x.Renews != who.renews || x.RevokedAt != 0 {
+			return nil, nil
+		}
+	case who.invite.UsedAt == 0:
 		return nil, nil
-	}
-	x := snap.Issued.Get(who.invite.UsedFor)
-	if x == nil || x.Key != key || x.RevokedAt != 0 {
-		return nil, &UnknownError{"the code was used already"}
+	default:
+		if x = snap.Issued.Get(who.invite.UsedFor); x == nil || x.Key != key || x.RevokedAt != 0 {
+			return nil, &UnknownError{"the code was used already"}
+		}
 	}
 	for _, v := range evidence.IssuedIn(snap.Fleet.Get(x.Device).Record) {
 		if certificate.Field(v, "sha256").Str() == x.SHA256 {
@@ -433,7 +442,7 @@ func (s *Service) before(snap *state.Snapshot, who *asker, key string) (*Granted
 			return granted(snap, cert, x.Authority), nil
 		}
 	}
-	return nil, &UnknownError{"the code was used already"}
+	return nil, &UnknownError{"what was given before for this key is not there any more"}
 }
 
 // newcomer makes a device known that was invited before anything was heard of it.

@@ -45,6 +45,9 @@ func keepReport(c *state.Change, prefix string, rep *evidence.Report, u state.Un
 	} else if c.Open(u.Of()) >= maxKept {
 		return "", fmt.Errorf("%d reports of %s wait already to be joined to a device", maxKept, rep.Source)
 	}
+	for i := range rep.Readings {
+		rep.Readings[i].Proved = false // of which device, a person says
+	}
 	u.Kept = record.With(rep).MarshalSource(rep.Source)
 	return u.ID, c.PutUnmatched(u)
 }

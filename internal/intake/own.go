@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/x509"
 	"fmt"
+	"slices"
 
 	"ironledger.example/api"
 	"ironledger.example/core/event"
@@ -45,7 +46,13 @@ func (s *Service) Own(ctx context.Context, cert *x509.Certificate, raw []byte) (
 			return nil
 		}
 		own.Identity.ID = d.ID
-		t = One(c, actor, own.Identified())
+		refused := refusedBefore(c.Device(d.ID))
+		t = take(c, actor, evidence.Item{Line: 1, Report: own.Identified()})
+		if t.Error != "" || !slices.Equal(t.Refused, refused) { // the same each time is told once
+			r := refusals{}
+			r.add(&t)
+			r.record(c, actor)
+		}
 		if t.Device != "" && t.Device != d.ID {
 			return fmt.Errorf("a report of %s was joined to %s", d.ID, t.Device) // nothing of it is kept
 		}
@@ -55,6 +62,16 @@ func (s *Service) Own(ctx context.Context, cert *x509.Certificate, raw []byte) (
 		return nil, err
 	}
 	return &t, nil
+}
+
+// refusedBefore is what was refused of the newest report that a device made of itself.
+func refusedBefore(d *state.Device) (out []evidence.Refusal) {
+	for _, r := range d.Refused {
+		if r.Source == evidence.Agent {
+			out = append(out, evidence.Refusal{Attribute: r.Attribute, Message: r.Message})
+		}
+	}
+	return out
 }
 
 // proven is the device that a certificate identifies, as a change finds it.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -32,6 +33,7 @@ import (
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
 )
 
 const grants = `rulebook: grants
@@ -840,5 +842,110 @@ func TestADeviceReportsOfItself(t *testing.T) {
 	refusedAs[*intake.UnprovenError](t, "a revoked certificate", err, "revoked")
 	if level(s, "d1") != "strong" {
 		t.Error("what a revoked certificate says counts")
+	}
+}
+
+// What a device says of itself is proved, until another says it; and it is told how it stands.
+func TestWhatADeviceSaysIsProved(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s := issuing(t, dir)
+	publish(t, s, strings.NewReplacer("check: storage.encrypted", "title: Disk, check: storage.encrypted and "+
+		"proved(storage.encrypted), remedy: {sv: {title: Kryptera disken, steps: Be oss om hjälp.}}",
+		"freshness: {default: 24h}", "freshness: {default: 24h, storage: 15m}\nattributes: {custom.dock: {type: text}}",
+		"least: limited", "least: barred").Replace(grants))
+	if level(s, "d1") != "barred" {
+		t.Fatalf("a device of which another says that it is encrypted stands at %s", level(s, "d1"))
+	}
+	cert := enrolled(t, s)
+	own := func(text string) *api.OwnReport {
+		t.Helper()
+		got, err := s.Intake.Own(ctx, cert, []byte(text))
+		if err != nil || got.Error != "" {
+			t.Fatalf("%+v, %v", got, err)
+		}
+		return s.View.Own(got.Device, cert, got.Refused, "sv")
+	}
+	told := own(`{"evidence":{"storage.encrypted":false},"checks":{"dock":{"failed":"took longer than 10s"}}}`)
+	if len(told.Checks) != 1 || told.Checks[0].Title != "Kryptera disken" || told.Checks[0].Verdict != "fail" ||
+		!told.Checks[0].Mend || told.Level != "barred" || told.ReportEvery != "5m" {
+		t.Errorf("a device is told %+v", told)
+	}
+	if len(told.Refused) != 1 || told.Refused[0].Attribute != "check dock" ||
+		told.Refused[0].Message != "the site check gave nothing: took longer than 10s" {
+		t.Errorf("of a site check that failed it is told %+v", told.Refused)
+	}
+	renew := value.FormatTime(value.Micros(cert.NotAfter) - 2*value.Day)
+	if c := told.Certificate; c.Profile != "crew" || c.RenewAt != renew {
+		t.Errorf("of its certificate it is told %+v; to renew from %s", c, renew)
+	}
+	before := len(entries(t, s, ledger.EvidenceRefused))
+	told = own(`{"evidence":{"storage.encrypted":true,"custom.dok":"n"},"checks":{"dock":{"gave":["custom.dok"]}}}`)
+	if told.Level != "strong" || len(told.Refused) != 1 || !strings.HasPrefix(told.Refused[0].Message, "the site check dock gave it: there is no such attribute") {
+		t.Errorf("a device that proves what it says is told %+v", told)
+	}
+	own(`{"evidence":{"storage.encrypted":true,"custom.dok":"n"},"checks":{"dock":{"gave":["custom.dok"]}}}`)
+	if n := len(entries(t, s, ledger.EvidenceRefused)); n != before+1 {
+		t.Errorf("the same refusal twice made %d entries", n-before)
+	}
+	for text, want := range map[string]string{
+		`{"evidence":{},"checks":[]}`:                          "checks is a list",
+		`{"evidence":{},"checks":{"../x":{}}}`:                 "is no name of a site check",
+		`{"evidence":{},"checks":{"x":{"gave":"a"}}}`:          "checks.x.gave is not a list",
+		`{"evidence":{},"checks":{"x":{"fails":"a"}}}`:         "checks.x.fails",
+		`{"evidence":{},"checks":{"x":true}}`:                  "checks.x is",
+		`{"evidence":{},"checks":{"x":{"failed":["longer"]}}}`: "checks.x.failed",
+	} {
+		if got, err := s.Intake.Own(ctx, cert, []byte(text)); err != nil || !strings.Contains(got.Error, want) {
+			t.Errorf("%s: %+v, %v; %q was expected", text, got, err, want)
+		}
+	}
+	page := func() (out []string) {
+		for _, r := range s.View.Device("d1").Readings {
+			if r.Proved {
+				out = append(out, r.Attribute+" by "+r.Source)
+			}
+		}
+		return out
+	}
+	if got := page(); !slices.Equal(got, []string{"storage.encrypted by agent"}) {
+		t.Errorf("proved are %v", got)
+	}
+	shut(t, s)
+	s = open(t, dir) // what was proved is, after a restart too
+	if level(s, "d1") != "strong" || len(page()) != 1 {
+		t.Errorf("after a restart it stands at %s, proved are %v", level(s, "d1"), page())
+	}
+	// A token that speaks as the agent proves nothing.
+	if _, err := s.Intake.Ingest(ctx, "token", "", strings.NewReader(
+		`{"source":"agent","identity":{"id":"d1"},"evidence":{"storage.encrypted":true}}`), evidence.NDJSON); err != nil {
+		t.Fatal(err)
+	}
+	if level(s, "d1") != "barred" || len(page()) != 0 {
+		t.Errorf("after the word of a token it stands at %s, proved are %v", level(s, "d1"), page())
+	}
+	shut(t, s)
+}
+
+// A renewal of which the answer was lost is answered with the same certificate.
+func TestARenewalIsAskedTwice(t *testing.T) {
+	t.Parallel()
+	s := issuing(t, t.TempDir())
+	defer shut(t, s)
+	first := enrolled(t, s)
+	request := csr(t, made(t), "d1")
+	var got []string
+	for range 3 {
+		g, err := s.Authority.Enrol(ctx, issuer.Asking{By: first, Request: request})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, state.Fingerprint(g.Certificate))
+	}
+	if len(slices.Compact(got)) != 1 || len(entries(t, s, ledger.CertificateIssued)) != 2 {
+		t.Errorf("three times the same request got %v", got)
+	}
+	if _, err := s.Authority.Enrol(ctx, issuer.Asking{By: first, Request: csr(t, made(t), "d1")}); err != nil {
+		t.Errorf("another request is given another: %v", err)
 	}
 }

@@ -110,7 +110,7 @@ func detail(snap *state.Snapshot, d *state.Device, now int64) *api.Device {
 			continue
 		}
 		shown := api.Reading{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title,
-			Unavailable: r.Unavailable, Source: r.Source,
+			Unavailable: r.Unavailable, Source: r.Source, Proved: r.Proved,
 			ObservedAt: value.FormatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
 		counts, v := d.View.Counts(slot, r), r.Value
 		if counts {

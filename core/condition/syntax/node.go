@@ -53,7 +53,7 @@ type Path struct {
 	At   int
 }
 
-// Call is known(path), age(path) or until(path).
+// Call is known(path), proved(path), age(path) or until(path).
 type Call struct {
 	Fn  string
 	Arg *Path

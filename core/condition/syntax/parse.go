@@ -226,7 +226,7 @@ func (p *parser) wordOperand() (Node, *Error) {
 	case "true", "false":
 		p.i++
 		return &Path{Name: t.text, At: t.pos}, nil
-	case "known", "age", "until":
+	case "known", "proved", "age", "until":
 		if p.peekAt(1).kind == tokOpen {
 			p.i += 2
 			arg, err := p.path()

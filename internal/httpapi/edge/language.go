@@ -5,6 +5,15 @@ import (
 	"golang.org/x/text/language"
 )
 
+// Language is the one that the caller reads best, "" when it does not say.
+func Language(c *gin.Context) string {
+	wanted, _, err := language.ParseAcceptLanguage(c.GetHeader("Accept-Language"))
+	if err != nil || len(wanted) == 0 {
+		return ""
+	}
+	return wanted[0].String()
+}
+
 // InLanguage leaves of texts by language the one that fits what the caller
 // reads (Accept-Language, RFC 9110 section 12.5.4; matched as in BCP 47): else
 // English, else any. A caller that does not say gets them all.

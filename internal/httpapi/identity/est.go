@@ -262,7 +262,8 @@ func (r *Routes) report(c *gin.Context) {
 		r.refuse(c, err)
 		return
 	}
-	t, err := r.service.Intake.Own(c.Request.Context(), c.Request.TLS.PeerCertificates[0], body)
+	cert := c.Request.TLS.PeerCertificates[0]
+	t, err := r.service.Intake.Own(c.Request.Context(), cert, body)
 	var unproven *intake.UnprovenError
 	switch {
 	case errors.As(err, &unproven):
@@ -278,7 +279,7 @@ func (r *Routes) report(c *gin.Context) {
 		r.refuse(c, edge.NewProblem(http.StatusUnprocessableEntity, "%s", t.Error))
 	default:
 		c.Header("Cache-Control", "no-store")
-		c.JSON(http.StatusOK, t)
+		c.JSON(http.StatusOK, r.service.View.Own(t.Device, cert, t.Refused, edge.Language(c)))
 	}
 }
 

@@ -1,0 +1,102 @@
+package view
+
+import (
+	"cmp"
+	"crypto/x509"
+	"strings"
+	"time"
+
+	"ironledger.example/api"
+	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/state"
+)
+
+// How often a device is to report: a third of what it shows may go missing twice before anything is stale.
+const (
+	reportsInFreshness = 3
+	mostOften          = value.Minute / 2
+	leastOften         = value.Day / 24
+)
+
+// Own is what a device is told of itself that reported over its certificate: how it stands now, and what is to do, in
+// its owner's language or else the one that the caller reads. refused is what was not taken of its report.
+func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refusal, language string) *api.OwnReport {
+	snap, now := s.Snapshot(), s.Micros()
+	d := snap.Fleet.Get(id)
+	if d == nil {
+		return nil
+	}
+	d = snap.At(d, now)
+	b := snap.Book
+	sum := Summarize(b, d, now)
+	if p, known := snap.People.Get(sum.Owner); known {
+		language = cmp.Or(p.Language, language)
+	}
+	out := &api.OwnReport{Device: d.ID, Name: sum.Name, Level: sum.Level, Rank: sum.Rank, Top: sum.Top, Since: sum.Since,
+		At: value.FormatTime(now), NextChange: sum.NextChange, Refused: refused, Checks: []api.OwnCheck{}, Language: language,
+		ReportEvery: value.FormatDuration(min(max(b.Resolver.FreshFor(d.Record, evidence.Agent)/reportsInFreshness, mostOften), leastOften)),
+		Certificate: ownCertificate(snap, cert)}
+	if out.Refused == nil {
+		out.Refused = []evidence.Refusal{}
+	}
+	verdicts := standing(b, d, now).Verdicts
+	for i := range verdicts {
+		if v := &verdicts[i]; !v.Shadow && v.Verdict != posture.None {
+			out.Checks = append(out.Checks, ownCheck(v, language, now))
+		}
+	}
+	return out
+}
+
+func ownCertificate(snap *state.Snapshot, cert *x509.Certificate) api.OwnCertificate {
+	out := api.OwnCertificate{Serial: cert.SerialNumber.Text(16), NotAfter: value.FormatTime(value.Micros(cert.NotAfter))}
+	left := value.Micros(cert.NotAfter) - value.Micros(cert.NotBefore)
+	renew := left / 3 // of one of another issuer, or of a profile that is no more
+	if x := snap.Issued.Get(out.Serial); x != nil && x.SHA256 == state.Fingerprint(cert) {
+		out.Profile = x.Profile
+		if a := snap.Book.Rulebook.Authority; a != nil && a.Profile(x.Profile) != nil {
+			renew = a.Profile(x.Profile).RenewFrom
+		}
+	}
+	out.RenewAt = value.FormatTime(value.Micros(cert.NotAfter) - renew)
+	return out
+}
+
+// ownCheck tells the person of a device of a rule: of its remedy rather than of the rule, where it is to be mended.
+func ownCheck(v *posture.Ruling, language string, now int64) api.OwnCheck {
+	out := api.OwnCheck{Rule: v.Rule, Title: cmp.Or(v.Title, v.Rule), Verdict: v.Verdict.String(), HoldsAt: v.HoldsAt, Mend: v.Mend,
+		Until: cmp.Or(v.GraceUntil, v.WaivedUntil)}
+	if !v.Mend {
+		return out
+	}
+	if r, ok := rulebook.Language(v.Remedy, language); ok {
+		out.Title, out.Steps = cmp.Or(r.Title, out.Title), r.Steps
+	}
+	for _, l := range v.Why {
+		out.Seen = append(out.Seen, seen(&l, now))
+	}
+	return out
+}
+
+// seen is what was seen of a device, and how long ago.
+func seen(l *condition.Leaf, now int64) string {
+	var parts []string
+	if l.Path != "" {
+		parts = append(parts, l.Path+":")
+	}
+	switch {
+	case l.Unknown != "":
+		parts = append(parts, l.Unknown)
+	default:
+		parts = append(parts, cmp.Or(l.Observed, "it is not so"))
+	}
+	text := strings.Join(parts, " ")
+	if at, err := time.Parse(time.RFC3339, l.At); err == nil && l.Unknown == "" {
+		text += ", seen " + value.FormatAge(max(0, now-value.Micros(at))) + " ago"
+	}
+	return text
+}
