@@ -798,6 +798,12 @@ type Invitation struct {
 
 	// New Whether nothing has been heard of the device yet
 	New bool `json:"new"`
+
+	// Service Where devices are answered, if the service knows; left out when it has no door for them
+	Service string `json:"service,omitempty,omitzero"`
+
+	// Fingerprint The SHA-256 of the authority by which a device may trust that, if our own certifies it
+	Fingerprint string `json:"fingerprint,omitempty,omitzero"`
 }
 
 // InviteDraft defines model for InviteDraft.
@@ -1078,8 +1084,8 @@ type OwnCheck struct {
 	Mend bool `json:"mend"`
 
 	// Steps What to do
-	Steps string   `json:"steps,omitempty,omitzero"`
-	Seen  []string `json:"seen,omitempty,omitzero"`
+	Steps string    `json:"steps,omitempty,omitzero"`
+	Seen  []OwnSeen `json:"seen,omitempty,omitzero"`
 
 	// Until Until when a grace or a waiver lasts
 	Until string `json:"until,omitempty,omitzero"`
@@ -1110,6 +1116,16 @@ type OwnReport struct {
 	// ReportEvery After how long to report again, as 5m
 	ReportEvery string         `json:"report_every"`
 	Certificate OwnCertificate `json:"certificate,omitempty,omitzero"`
+}
+
+// OwnSeen defines model for OwnSeen.
+type OwnSeen struct {
+	Attribute string `json:"attribute"`
+	Observed  string `json:"observed,omitempty,omitzero"`
+	At        string `json:"at,omitempty,omitzero"`
+
+	// Unknown Why nothing is known of it
+	Unknown string `json:"unknown,omitempty,omitzero"`
 }
 
 // PastDevice defines model for PastDevice.

@@ -40,7 +40,8 @@ type Service struct {
 	mu      sync.Mutex
 	signers map[string]*signer // by authority
 	base    string             // the URL by which others reach the service, "" while it is not known
-	lists   map[string]*list   // by authority
+	door    Door
+	lists   map[string]*list // by authority
 	answers map[question]*answer
 	names   map[called]*hashes   // what requests call authorities
 	told    map[string]time.Time // refusals that were recorded of late
@@ -60,6 +61,19 @@ type signer struct {
 
 // ensureEach is how often it is looked whether the rulebook asks for an authority that is not there.
 const ensureEach = 200 * time.Millisecond
+
+// Door is where devices are answered.
+type Door struct {
+	URL string // "" for nowhere
+	Own bool   // whether our own authority certifies it
+}
+
+// AtDoor says where devices are answered, for those who invite them.
+func (s *Service) AtDoor(d Door) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.door = d
+}
 
 // New is a service over open records. Nothing is issued before [Service.Start].
 func New(e *engine.Engine, dir string, box *sealed.Box) *Service {

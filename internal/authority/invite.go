@@ -30,7 +30,9 @@ const (
 type Invitation struct {
 	Device, Code, Profile string
 	Until                 int64
-	New                   bool // nothing has been heard of the device yet
+	New                   bool   // nothing has been heard of the device yet
+	Service               string // where devices are answered, "" for nowhere
+	Fingerprint           string // of the authority that certifies that, "" when ours does not
 }
 
 // alphabet is that of codes: no letter looks like another (Crockford's base 32).
@@ -69,6 +71,14 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 	}
 	code := newCode()
 	out := &Invitation{Code: code, Profile: profile}
+	s.mu.Lock()
+	door := s.door
+	s.mu.Unlock()
+	if out.Service = door.URL; door.Own {
+		if by, err := s.Serves(); err == nil {
+			out.Fingerprint = state.Fingerprint(by)
+		}
+	}
 	hash := sha256.Sum256([]byte(plainCode(code)))
 	err = s.Do(ctx, func(c *state.Change) error {
 		out.Device = c.Resolve(name)

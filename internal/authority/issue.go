@@ -68,6 +68,14 @@ func (e *WaitError) Error() string { return e.Message }
 // errOtherwise says that what a certificate was signed for has changed meanwhile.
 var errOtherwise = errors.New("the device or the authority has changed meanwhile; ask again")
 
+// anotherProfileError says that a newcomer gets a certificate of another profile than the one that it was signed for:
+// which applies to it is known once it is.
+type anotherProfileError struct{ profile string }
+
+func (e *anotherProfileError) Error() string { return errOtherwise.Error() }
+
+func (e *anotherProfileError) Is(target error) bool { return target == errOtherwise }
+
 // askAgain is when a device that waits for a person asks again.
 const askAgain = time.Minute
 
@@ -75,16 +83,21 @@ const askAgain = time.Minute
 // [*RefusedError], a [*WaitError], or says that nothing can be issued now.
 func (s *Service) Enrol(ctx context.Context, a Asking) (*Granted, error) {
 	var err error
+	guess := ""
 	for range 3 { // the device may change while its certificate is signed
 		var g *Granted
-		if g, err = s.enrol(ctx, a); !errors.Is(err, errOtherwise) {
+		if g, err = s.enrol(ctx, a, guess); !errors.Is(err, errOtherwise) {
 			return g, err
+		}
+		var another *anotherProfileError
+		if errors.As(err, &another) {
+			guess = another.profile
 		}
 	}
 	return nil, err
 }
 
-func (s *Service) enrol(ctx context.Context, a Asking) (*Granted, error) {
+func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	who, err := s.who(ctx, snap, a, now)
 	if err != nil {
@@ -98,7 +111,10 @@ func (s *Service) enrol(ctx context.Context, a Asking) (*Granted, error) {
 	if g, err := s.before(snap, who, key); g != nil || err != nil {
 		return g, err // the answer was lost on its way
 	}
-	p, err := profileFor(snap, who, a.Label, now)
+	if who.profile, err = who.asks(a.Label); err != nil {
+		return nil, s.refuse(ctx, who, a.Label, err)
+	}
+	p, err := profileFor(snap, who, guess, now)
 	if err != nil {
 		return nil, s.refuse(ctx, who, a.Label, err)
 	}
@@ -132,6 +148,7 @@ func (s *Service) enrol(ctx context.Context, a Asking) (*Granted, error) {
 	}
 	x := kept.Certificate{Serial: serial.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID,
 		Key:       key,
+		Asked:     who.profile != "",
 		NotBefore: value.Micros(cert.NotBefore), NotAfter: value.Micros(cert.NotAfter), By: who.actor, Renews: who.renews}
 	err = s.Do(context.WithoutCancel(ctx), func(c *state.Change) error { return s.give(c, who, &x, cert) })
 	var refused *RefusedError
@@ -163,9 +180,15 @@ func (s *Service) give(c *state.Change, who *asker, x *kept.Certificate, cert *x
 		return errOtherwise
 	}
 	d = c.Base.At(d, now)
-	if p, err := profileOf(c.Base.Book.Rulebook, d, x.Profile, now); err != nil {
+	want := x.Profile
+	if who.device == "" {
+		want = who.profile
+	}
+	if p, err := profileOf(c.Base.Book.Rulebook, d, want, now); err != nil {
 		return err
-	} else if p.ID != x.Profile || !namesAre(d, who.names) {
+	} else if p.ID != x.Profile {
+		return &anotherProfileError{p.ID}
+	} else if !namesAre(d, who.names) {
 		return errOtherwise
 	} else if err := room(c, d.ID, p, who.renews); err != nil {
 		return err
@@ -208,12 +231,33 @@ func room(c *state.Change, device string, p *rulebook.Profile, renews string) er
 	return nil
 }
 
-// profileFor is the profile that a device asks for, if it may.
-func profileFor(snap *state.Snapshot, who *asker, label string, now int64) (*rulebook.Profile, error) {
-	if who.device == "" {
-		return profileOf(snap.Book.Rulebook, nil, cmp.Or(label, who.profile), now)
+// asks is the profile that is asked for, "" for the first that applies. A code for one profile gets no other.
+func (w *asker) asks(label string) (string, error) {
+	if w.invite != nil && w.profile != "" && label != "" && label != w.profile {
+		return "", refusef("the code is for a certificate of the profile %s, not %.100s", w.profile, label)
 	}
-	return profileOf(snap.Book.Rulebook, snap.At(snap.Fleet.Get(who.device), now), cmp.Or(label, who.profile), now)
+	return cmp.Or(label, w.profile), nil
+}
+
+// profileFor is the profile that a device gets, if it may; for one that is not known yet, it is a guess.
+func profileFor(snap *state.Snapshot, who *asker, guess string, now int64) (*rulebook.Profile, error) {
+	if who.device == "" {
+		return profileOf(snap.Book.Rulebook, nil, cmp.Or(who.profile, guess), now)
+	}
+	return profileOf(snap.Book.Rulebook, snap.At(snap.Fleet.Get(who.device), now), who.profile, now)
+}
+
+// Fits is the profile under which a certificate would be renewed now, "" for none.
+func Fits(snap *state.Snapshot, x *kept.Certificate, d *state.Device, now int64) string {
+	id := ""
+	if x.Asked {
+		id = x.Profile
+	}
+	p, err := profileOf(snap.Book.Rulebook, d, id, now)
+	if err != nil {
+		return ""
+	}
+	return p.ID
 }
 
 // profileOf is the profile of an id, or the first that applies to a device, nil for one of which nothing is known
@@ -281,7 +325,7 @@ type asker struct {
 	device  string // "" for one that is not known yet
 	names   certificate.Device
 	actor   string
-	profile string // that its code is for; "" for any
+	profile string // that is asked for; "" for the first that applies
 	renews  string // the serial of the certificate that it shows
 	invite  *kept.Invite
 	hash    []byte // of the code
@@ -366,8 +410,13 @@ func (s *Service) whoShows(snap *state.Snapshot, cert *x509.Certificate, now int
 	if why := snap.At(d, now).Distrusts(cert, now); why != "" {
 		return nil, &UnknownError{"the certificate that the connection showed identifies no device: " + why}
 	}
-	who := &asker{device: d.ID, names: namesOf(d), actor: ledger.Device + " " + d.ID, profile: x.Profile,
-		renews: x.Serial}
+	who := &asker{device: d.ID, names: namesOf(d), actor: ledger.Device + " " + d.ID, renews: x.Serial}
+	if x.Asked {
+		who.profile = x.Profile
+	}
+	if is := cert.Subject.SerialNumber; strings.EqualFold(is, who.names.Serial) {
+		who.names.Serial = is // as it is written
+	}
 	return who, held(d)
 }
 

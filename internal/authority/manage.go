@@ -64,18 +64,6 @@ func (s *Service) Show() (out []Shown) {
 	return out
 }
 
-// Chain is the certificates of the authority that signs and of those above it; the error says why there is none.
-func (s *Service) Chain() ([]*x509.Certificate, error) {
-	a := current(s.Snapshot())
-	if a == nil {
-		if why := s.Trouble(); why != "" {
-			return nil, errors.New(why)
-		}
-		return nil, fault.NotFound("authority", "that signs")
-	}
-	return chain(a), nil
-}
-
 // Trusted are the certificates of all authorities whose certificates count, with those above them (RFC 7030,
 // 4.1.2).
 func (s *Service) Trusted() (out []*x509.Certificate) {
@@ -298,15 +286,46 @@ func readChain(text string, key crypto.Signer, now time.Time) ([]*x509.Certifica
 	return out, authority.Fit(out[0], key.Public(), now)
 }
 
+// serves is the authority that certifies the service itself: after a rotation the one before, for as long as a device
+// may trust that alone. Devices ask by whom to trust the service when they renew, at the latest.
+func (s *Service) serves() (*kept.Authority, *signer, error) {
+	snap := s.Snapshot()
+	now := current(snap)
+	if now == nil {
+		return nil, nil, errors.New("there is no authority that signs yet")
+	}
+	longest := int64(0)
+	if set := snap.Book.Rulebook.Authority; set != nil {
+		for i := range set.Profiles {
+			longest = max(longest, set.Profiles[i].Lifetime)
+		}
+	}
+	for _, a := range snap.Authorities.All() {
+		if a.State != kept.AuthorityFormer || s.Micros() > now.At+longest {
+			continue
+		}
+		if by, err := s.signer(a); err == nil {
+			return a, by, nil
+		}
+	}
+	by, err := s.signer(now)
+	return now, by, err
+}
+
+// Serves is the certificate of the authority that certifies the service itself.
+func (s *Service) Serves() (*x509.Certificate, error) {
+	_, by, err := s.serves()
+	if err != nil {
+		return nil, err
+	}
+	return by.cert, nil
+}
+
 // ServerCertificate makes a certificate under which the service itself is reached at some hosts, with a key that is
 // kept nowhere.
 func (s *Service) ServerCertificate(ctx context.Context, hosts []string, lifetime time.Duration) (*tls.Certificate,
 	error) {
-	above := current(s.Snapshot())
-	if above == nil {
-		return nil, errors.New("there is no authority that signs yet")
-	}
-	by, err := s.signer(above)
+	above, by, err := s.serves()
 	if err != nil {
 		return nil, err
 	}

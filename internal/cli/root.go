@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironledger.example/internal/cli/agent"
 	"ironledger.example/internal/cli/alerts"
 	"ironledger.example/internal/cli/books"
 	"ironledger.example/internal/cli/decisions"
@@ -102,7 +103,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		a.Settings = filepath.Join(dir, "ironledger", "settings.yaml")
 	}
 	root.AddGroup(&cobra.Group{ID: "run", Title: "The service:"},
-		&cobra.Group{ID: "ask", Title: "With a service:"}, &cobra.Group{ID: "files", Title: "On files:"})
+		&cobra.Group{ID: "device", Title: "On a device:"}, &cobra.Group{ID: "ask", Title: "With a service:"}, &cobra.Group{ID: "files", Title: "On files:"})
 	add := func(group string, cmds ...*cobra.Command) {
 		for _, c := range cmds {
 			c.GroupID = group
@@ -110,6 +111,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		}
 	}
 	add("run", run.ServeCmd(a), run.DemoCmd(a), records.BackupCmd(a), records.RestoreCmd(a))
+	add("device", agent.Cmd(a), run.CollectCmd(a))
 	device, certificate := devices.DeviceCmd(a), devices.CertificateCmd(a)
 	device.AddCommand(identity.InviteCmd(a))
 	certificate.AddCommand(identity.RevokeCmd(a))
@@ -119,7 +121,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
-	add("files", books.AppraiseCmd(a), books.DecideCmd(a), run.CollectCmd(a))
+	add("files", books.AppraiseCmd(a), books.DecideCmd(a))
 	shell.Usage(root)
 	return root
 }

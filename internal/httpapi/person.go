@@ -21,7 +21,7 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
-	"ironledger.example/internal/httpapi/person"
+	"ironledger.example/internal/person"
 	"ironledger.example/internal/state"
 )
 

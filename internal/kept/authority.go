@@ -26,7 +26,8 @@ type Certificate struct {
 	Authority string `json:"authority"`
 	Device    string `json:"device"`
 	Profile   string `json:"profile"`
-	Key       string `json:"key"` // fingerprint of its public key
+	Asked     bool   `json:"asked,omitempty"` // the profile was asked for by its name; a renewal is of the same
+	Key       string `json:"key"`             // fingerprint of its public key
 	NotBefore int64  `json:"not_before"`
 	NotAfter  int64  `json:"not_after"`
 	At        int64  `json:"at"`

@@ -949,3 +949,51 @@ func TestARenewalIsAskedTwice(t *testing.T) {
 		t.Errorf("another request is given another: %v", err)
 	}
 }
+
+// A newcomer gets what fits one of which nothing is known, and what fits better once it has shown itself; a code for
+// one profile gets no other.
+func TestWhichProfileADeviceGets(t *testing.T) {
+	t.Parallel()
+	s := issuing(t, t.TempDir())
+	defer shut(t, s)
+	profile := func(g *issuer.Granted) string {
+		return s.Snapshot().Issued.Get(g.Certificate.SerialNumber.Text(16)).Profile
+	}
+	first, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: invite(t, s, "n1", "GF-77"), Request: csr(t, made(t), "n1")})
+	if err != nil || profile(first) != "any" {
+		t.Fatalf("a newcomer: %v, %v", first, err)
+	}
+	own := func(text string) *api.OwnReport {
+		t.Helper()
+		got, err := s.Intake.Own(ctx, first.Certificate, []byte(text))
+		if err != nil || got.Error != "" {
+			t.Fatalf("%+v, %v", got, err)
+		}
+		return s.View.Own("n1", first.Certificate, nil, "")
+	}
+	later := own(`{"evidence":{"storage.encrypted":true}}`).Certificate.RenewAt
+	if at, err := time.Parse(time.RFC3339, later); err != nil || at.Before(s.Now().Add(time.Hour)) {
+		t.Errorf("with nothing better it renews at %s", later)
+	}
+	now := own(`{"evidence":{"form":"laptop"}}`)
+	if at, err := time.Parse(time.RFC3339, now.Certificate.RenewAt); err != nil || at.After(s.Now()) {
+		t.Errorf("with something better it renews at %s", now.Certificate.RenewAt)
+	}
+	next, err := s.Authority.Enrol(ctx, issuer.Asking{By: first.Certificate, Request: csr(t, made(t), "n1")})
+	if err != nil || profile(next) != "crew" {
+		t.Fatalf("renewed: %v", err)
+	}
+	in, err := s.Authority.Invite(ctx, "admin", "d1", "", "any", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: in.Code, Label: "crew", Request: csr(t, made(t), "d1")})
+	refusedAs[*issuer.RefusedError](t, "a code for another profile", err, "the code is for a certificate of the profile any")
+	g, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: in.Code, Request: csr(t, made(t), "d1")})
+	if err != nil || profile(g) != "any" {
+		t.Fatalf("a code for one profile: %v", err)
+	}
+	if g, err = s.Authority.Enrol(ctx, issuer.Asking{By: g.Certificate, Request: csr(t, made(t), "d1")}); err != nil || profile(g) != "any" {
+		t.Errorf("what was asked for by name is renewed as %s, %v", profile(g), err)
+	}
+}

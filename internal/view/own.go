@@ -3,15 +3,13 @@ package view
 import (
 	"cmp"
 	"crypto/x509"
-	"strings"
-	"time"
 
 	"ironledger.example/api"
-	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/authority"
 	"ironledger.example/internal/state"
 )
 
@@ -39,20 +37,22 @@ func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refu
 	out := &api.OwnReport{Device: d.ID, Name: sum.Name, Level: sum.Level, Rank: sum.Rank, Top: sum.Top, Since: sum.Since,
 		At: value.FormatTime(now), NextChange: sum.NextChange, Refused: refused, Checks: []api.OwnCheck{}, Language: language,
 		ReportEvery: value.FormatDuration(min(max(b.Resolver.FreshFor(d.Record, evidence.Agent)/reportsInFreshness, mostOften), leastOften)),
-		Certificate: ownCertificate(snap, cert)}
+		Certificate: ownCertificate(snap, d, cert, now)}
 	if out.Refused == nil {
 		out.Refused = []evidence.Refusal{}
 	}
 	verdicts := standing(b, d, now).Verdicts
 	for i := range verdicts {
 		if v := &verdicts[i]; !v.Shadow && v.Verdict != posture.None {
-			out.Checks = append(out.Checks, ownCheck(v, language, now))
+			out.Checks = append(out.Checks, ownCheck(v, language))
 		}
 	}
 	return out
 }
 
-func ownCertificate(snap *state.Snapshot, cert *x509.Certificate) api.OwnCertificate {
+// ownCertificate tells until when a certificate lasts, and from when it is to be renewed: at once when another profile
+// fits the device by now.
+func ownCertificate(snap *state.Snapshot, d *state.Device, cert *x509.Certificate, now int64) api.OwnCertificate {
 	out := api.OwnCertificate{Serial: cert.SerialNumber.Text(16), NotAfter: value.FormatTime(value.Micros(cert.NotAfter))}
 	left := value.Micros(cert.NotAfter) - value.Micros(cert.NotBefore)
 	renew := left / 3 // of one of another issuer, or of a profile that is no more
@@ -61,13 +61,17 @@ func ownCertificate(snap *state.Snapshot, cert *x509.Certificate) api.OwnCertifi
 		if a := snap.Book.Rulebook.Authority; a != nil && a.Profile(x.Profile) != nil {
 			renew = a.Profile(x.Profile).RenewFrom
 		}
+		if fits := authority.Fits(snap, x, d, now); fits != "" && fits != x.Profile {
+			out.RenewAt = value.FormatTime(now)
+			return out
+		}
 	}
 	out.RenewAt = value.FormatTime(value.Micros(cert.NotAfter) - renew)
 	return out
 }
 
 // ownCheck tells the person of a device of a rule: of its remedy rather than of the rule, where it is to be mended.
-func ownCheck(v *posture.Ruling, language string, now int64) api.OwnCheck {
+func ownCheck(v *posture.Ruling, language string) api.OwnCheck {
 	out := api.OwnCheck{Rule: v.Rule, Title: cmp.Or(v.Title, v.Rule), Verdict: v.Verdict.String(), HoldsAt: v.HoldsAt, Mend: v.Mend,
 		Until: cmp.Or(v.GraceUntil, v.WaivedUntil)}
 	if !v.Mend {
@@ -76,27 +80,9 @@ func ownCheck(v *posture.Ruling, language string, now int64) api.OwnCheck {
 	if r, ok := rulebook.Language(v.Remedy, language); ok {
 		out.Title, out.Steps = cmp.Or(r.Title, out.Title), r.Steps
 	}
-	for _, l := range v.Why {
-		out.Seen = append(out.Seen, seen(&l, now))
+	for i := range v.Why {
+		l := &v.Why[i]
+		out.Seen = append(out.Seen, api.OwnSeen{Attribute: l.Path, Observed: l.Observed, At: l.At, Unknown: l.Unknown})
 	}
 	return out
-}
-
-// seen is what was seen of a device, and how long ago.
-func seen(l *condition.Leaf, now int64) string {
-	var parts []string
-	if l.Path != "" {
-		parts = append(parts, l.Path+":")
-	}
-	switch {
-	case l.Unknown != "":
-		parts = append(parts, l.Unknown)
-	default:
-		parts = append(parts, cmp.Or(l.Observed, "it is not so"))
-	}
-	text := strings.Join(parts, " ")
-	if at, err := time.Parse(time.RFC3339, l.At); err == nil && l.Unknown == "" {
-		text += ", seen " + value.FormatAge(max(0, now-value.Micros(at))) + " ago"
-	}
-	return text
 }

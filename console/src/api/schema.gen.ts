@@ -2031,6 +2031,10 @@ export interface components {
             until: string;
             /** @description Whether nothing has been heard of the device yet */
             new: boolean;
+            /** @description Where devices are answered, if the service knows; left out when it has no door for them */
+            service?: string;
+            /** @description The SHA-256 of the authority by which a device may trust that, if our own certifies it */
+            fingerprint?: string;
         };
         CertificateRevocation: {
             /** @description Of one certificate, in hex */
@@ -2401,6 +2405,58 @@ export interface components {
             age: string;
             stale?: boolean;
             counts: boolean;
+            /** @description Whether the device said it of itself, over a connection that proved the key of its certificate */
+            proved?: boolean;
+        };
+        /** @description What a device is told that reports of itself, over a connection that proves its certificate */
+        OwnReport: {
+            device: string;
+            name?: string;
+            level: string;
+            /** @description The place of the level on the ladder, 0 the lowest */
+            rank: number;
+            /** @description The place of the highest level */
+            top: number;
+            since: string;
+            /** @description When the service took the report */
+            at: string;
+            /** @description When the standing may change by itself */
+            next_change?: string;
+            refused: components["schemas"]["Refusal"][];
+            checks: components["schemas"]["OwnCheck"][];
+            language?: string;
+            /** @description After how long to report again, as 5m */
+            report_every: string;
+            certificate?: components["schemas"]["OwnCertificate"];
+        };
+        OwnCheck: {
+            rule: string;
+            title: string;
+            /** @enum {string} */
+            verdict: "pass" | "grace" | "waived" | "fail" | "unknown";
+            /** @description The level that the device is held at by it */
+            holds_at?: string;
+            /** @description Whether there is something to do for somebody */
+            mend: boolean;
+            /** @description What to do */
+            steps?: string;
+            seen?: components["schemas"]["OwnSeen"][];
+            /** @description Until when a grace or a waiver lasts */
+            until?: string;
+        };
+        OwnSeen: {
+            attribute: string;
+            observed?: string;
+            at?: string;
+            /** @description Why nothing is known of it */
+            unknown?: string;
+        };
+        OwnCertificate: {
+            serial: string;
+            profile?: string;
+            not_after: string;
+            /** @description From when to ask for the next one */
+            renew_at: string;
         };
         Standing: {
             level: string;

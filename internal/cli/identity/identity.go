@@ -245,12 +245,24 @@ device of which nothing has been heard yet needs its serial, and is known from t
 			}
 			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device, a.Bold(x.Code),
 				shell.ShortTime(x.Until))
+			if x.Service != "" {
+				shell.Line(a.Out, "On the device:\n\n    %s", enrolLine(&x))
+			}
 			return nil
 		}}
 	c.Flags().StringVar(&d.Serial, "serial", "", "the serial of a device of which nothing has been heard yet")
 	c.Flags().StringVar(&d.Profile, "profile", "", "the profile that the code is for (default: any)")
 	c.Flags().StringVar(&d.For, "for", "", "how long it counts, as 1h or 1d (default: an hour)")
 	return c
+}
+
+// enrolLine is the command that a device enrols with.
+func enrolLine(x *api.Invitation) string {
+	line := "ironledger agent enrol --service " + x.Service + " --device " + x.Device + " --code " + x.Code
+	if x.Fingerprint != "" {
+		line += " \\\n      --fingerprint " + x.Fingerprint
+	}
+	return line
 }
 
 // RevokeCmd is the command certificate revoke.

@@ -20,19 +20,6 @@ import (
 	"ironledger.example/internal/collect"
 )
 
-// named are attributes given as NAME=JSON.
-func named(set []string) (map[string]json.RawMessage, error) {
-	out := map[string]json.RawMessage{}
-	for _, s := range set {
-		name, text, ok := strings.Cut(s, "=")
-		if !ok || name == "" || !json.Valid([]byte(text)) {
-			return nil, shell.Usagef("--set %q is not NAME=JSON, as custom.sealed=true", s)
-		}
-		out[name] = json.RawMessage(text)
-	}
-	return out, nil
-}
-
 // sendReport posts a report and tells where its device stands.
 func sendReport(ctx context.Context, a *shell.App, raw []byte) error {
 	cl, err := a.Client()
@@ -74,7 +61,7 @@ Without --send the report is printed; with it, it is posted to the service.`,
 				return errors.New("collect reads Linux machines alone; give --root for the tree of one")
 			}
 			var err error
-			if o.Set, err = named(set); err != nil {
+			if o.Set, err = shell.Named(set); err != nil {
 				return err
 			}
 			if certs != "" {

@@ -28,7 +28,7 @@ func newDoor(listen string, certificate *tls.Config, hosts []string, by *authori
 	}
 	c := &tls.Config{MinVersion: tls.VersionTLS12, CipherSuites: suites(), ClientAuth: tls.RequestClientCert}
 	if certificate != nil {
-		c.Certificates = certificate.Certificates
+		c.GetCertificate = certificate.GetCertificate
 	} else {
 		c.GetCertificate = (&served{by: by, hosts: hosts}).get
 	}
@@ -36,6 +36,18 @@ func newDoor(listen string, certificate *tls.Config, hosts []string, by *authori
 }
 
 func (d *door) url() string { return "https://" + d.listener.Addr().String() }
+
+// publicURL is where devices reach it: at the first of some names, and its port.
+func (d *door) publicURL(hosts []string) string {
+	_, port, err := net.SplitHostPort(d.listener.Addr().String())
+	if err != nil || len(hosts) == 0 {
+		return d.url()
+	}
+	if port == "443" {
+		return "https://" + hosts[0]
+	}
+	return "https://" + net.JoinHostPort(hosts[0], port)
+}
 
 func (d *door) Serve(ctx context.Context) error {
 	return httpapi.Serve(ctx, d.listener, d.handler, d.config)
@@ -63,12 +75,12 @@ const (
 func (s *served) get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	chain, err := s.by.Chain()
+	by, err := s.by.Serves()
 	if err != nil {
 		return nil, err
 	}
 	now := s.by.Now()
-	if s.cert != nil && now.Sub(s.at) < doorRenews && now.Before(s.cert.Leaf.NotAfter) && s.cert.Leaf.CheckSignatureFrom(chain[0]) == nil {
+	if s.cert != nil && now.Sub(s.at) < doorRenews && now.Before(s.cert.Leaf.NotAfter) && s.cert.Leaf.CheckSignatureFrom(by) == nil {
 		return s.cert, nil
 	}
 	cert, err := s.by.ServerCertificate(context.WithoutCancel(hello.Context()), s.hosts, doorLives)

@@ -23,6 +23,7 @@ import (
 	"ironledger.example/console"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/audit"
+	"ironledger.example/internal/authority"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/feed"
@@ -141,14 +142,14 @@ func suites() []uint16 {
 }
 
 // check reads the options that have a form.
-func (o *serveOptions) check() (certificate *tls.Config, keep time.Duration, err error) {
+func (o *serveOptions) check(log *slog.Logger) (certificate *tls.Config, keep time.Duration, err error) {
 	if o.cert != "" || o.key != "" {
 		pair, err := tls.LoadX509KeyPair(o.cert, o.key)
 		if err != nil {
 			return nil, 0, fmt.Errorf("the certificate: %w", err)
 		}
-		certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
-			CipherSuites: suites()}
+		certificate = &tls.Config{GetCertificate: (&reloaded{cert: o.cert, key: o.key, pair: &pair, log: log}).get,
+			MinVersion: tls.VersionTLS12, CipherSuites: suites()}
 	}
 	if u, err := url.Parse(o.public); o.public != "" &&
 		(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" ||
@@ -225,7 +226,7 @@ func (o *serveOptions) hosts(public string) []string {
 // serve runs the service until ctx ends. ready is called when it answers, with
 // its URL and the administrator's token if one was made.
 func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
-	certificate, keep, err := o.check()
+	certificate, keep, err := o.check(log)
 	if err != nil {
 		return err
 	}
@@ -276,6 +277,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 		if err != nil {
 			return errors.Join(err, svc.Close())
 		}
+		svc.Authority.AtDoor(authority.Door{URL: d.publicURL(o.hosts(public)), Own: own == nil})
 		fronts = append(fronts, d)
 		tell := ready
 		ready = func(url, token string) error {

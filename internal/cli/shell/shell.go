@@ -131,11 +131,11 @@ func (a *App) Client() (*client.Client, error) {
 		return nil, errors.New("no token: give --token, set IRONLEDGER_TOKEN, or run ironledger settings save")
 	}
 	return client.New(cmp.Or(a.URL, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+DefaultListen), token,
-		a.language())
+		a.Language())
 }
 
-// language is what the user reads, as a language tag, "" when nothing says.
-func (a *App) language() string {
+// Language is what the user reads, as a language tag, "" when nothing says.
+func (a *App) Language() string {
 	if a.Lang != "" {
 		return a.Lang
 	}

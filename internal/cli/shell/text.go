@@ -96,3 +96,16 @@ func FailedIf(bad bool) error {
 	}
 	return nil
 }
+
+// Named are attributes given as NAME=JSON.
+func Named(set []string) (map[string]json.RawMessage, error) {
+	out := map[string]json.RawMessage{}
+	for _, s := range set {
+		name, text, ok := strings.Cut(s, "=")
+		if !ok || name == "" || !json.Valid([]byte(text)) {
+			return nil, Usagef("--set %q is not NAME=JSON, as custom.sealed=true", s)
+		}
+		out[name] = json.RawMessage(text)
+	}
+	return out, nil
+}

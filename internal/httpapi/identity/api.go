@@ -120,7 +120,7 @@ func (a API) InviteDevice(c *gin.Context, id string, in api.InviteDraft) (*api.I
 		return nil, err
 	}
 	return &api.Invitation{Device: x.Device, Code: x.Code, Profile: x.Profile, Until: value.FormatTime(x.Until),
-		New: x.New}, nil
+		New: x.New, Service: x.Service, Fingerprint: x.Fingerprint}, nil
 }
 
 // RevokeCertificates takes back a certificate, or all of a device.

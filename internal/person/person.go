@@ -77,6 +77,10 @@ type Page struct {
 	Platforms  []string // that a device may have
 	Wrong      string   // with what was filled in
 
+	Checks []Check // all that is asked of the device
+	Notes  []string
+	Again  string // where to ask for another look
+
 	Reminders string // "on" or "off" for the person; "" when nobody is known to come
 	Muted     string // until when
 }
@@ -86,6 +90,33 @@ type Obstacle struct {
 	Title, Steps string
 	Seen         []string
 	Until        string
+}
+
+// Check is a rule, with a mark and a word for how the device does by it.
+type Check struct {
+	Title, Mark, Word string
+	Well              bool
+}
+
+// marks are those of verdicts.
+var marks = map[string]string{"pass": "✓", "fail": "✗", "unknown": "?", "grace": "…", "waived": "–"}
+
+// CheckOf tells of a rule by its verdict, in some words.
+func CheckOf(w map[string]string, title, verdict, until string) Check {
+	c := Check{Title: title, Mark: marks[verdict], Word: w["is-"+verdict], Well: verdict == "pass"}
+	if until != "" && (verdict == "grace" || verdict == "waived") {
+		c.Word += " " + Moment(until)
+	}
+	return c
+}
+
+// Moment is a moment in RFC 3339 as people read it.
+func Moment(text string) string {
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return text
+	}
+	return at.UTC().Format("2006-01-02 15:04 MST")
 }
 
 // Words are the texts of the pages in the language that fits what the caller reads, a
