@@ -1575,6 +1575,24 @@ type SourceSignals struct {
 // Standing defines model for Standing.
 type Standing = posture.Standing
 
+// Statement defines model for Statement.
+type Statement struct {
+	// Statement A JSON Web Token of the type eat+jwt, signed with a key of /ssf/jwks.json
+	Statement string `json:"statement"`
+	Device    string `json:"device"`
+	Level     string `json:"level"`
+	Until     string `json:"until"`
+}
+
+// StatementDraft defines model for StatementDraft.
+type StatementDraft struct {
+	// Audience The name by which the relying party knows itself
+	Audience string `json:"audience"`
+
+	// Nonce What the relying party gave to be sure that the statement is new, 8 to 88 characters
+	Nonce string `json:"nonce,omitempty,omitzero"`
+}
+
 // Status defines model for Status.
 type Status struct {
 	Version   string       `json:"version"`
@@ -2223,6 +2241,9 @@ type InviteDeviceJSONRequestBody = InviteDraft
 
 // RetireDeviceJSONRequestBody defines body for RetireDevice for application/json ContentType.
 type RetireDeviceJSONRequestBody = Reason
+
+// MakeStatementJSONRequestBody defines body for MakeStatement for application/json ContentType.
+type MakeStatementJSONRequestBody = StatementDraft
 
 // EnrolDeviceJSONRequestBody defines body for EnrolDevice for application/json ContentType.
 type EnrolDeviceJSONRequestBody = Claims

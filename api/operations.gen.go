@@ -43,6 +43,7 @@ var Operations = map[string]Operation{
 	"POST /api/v1/devices/:id/invite":         {Right: "vouch"},
 	"GET /api/v1/devices/:id/past":            {Right: "read", Computes: true},
 	"POST /api/v1/devices/:id/retire":         {Right: "administer"},
+	"POST /api/v1/devices/:id/statement":      {Right: "decide"},
 	"GET /api/v1/enrolments":                  {Right: "read"},
 	"POST /api/v1/enrolments":                 {Right: "decide"},
 	"POST /api/v1/enrolments/:id/decide":      {Right: "waive"},

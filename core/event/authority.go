@@ -146,3 +146,51 @@ func (c *CertificateRevoked) AppendBody(b []byte) []byte { return appendCanonica
 func (c *CertificateRevoked) Gist() string {
 	return strings.TrimSuffix(fmt.Sprintf("%s, %s: %s", c.Device, c.Code, c.Reason), ": ")
 }
+
+// StatementMade is a statement of how a device stands, which others rely on without asking.
+type StatementMade struct {
+	Device      string `json:"device"`
+	Statement   string `json:"statement"` // its id
+	Audience    string `json:"audience"`
+	Level       string `json:"level"`
+	Until       string `json:"until"`
+	Certificate string `json:"certificate,omitempty"` // the SHA-256 of the one whose key it is bound to
+}
+
+// Kind is [ledger.StatementMade].
+func (*StatementMade) Kind() ledger.Kind { return ledger.StatementMade }
+
+// About is the device.
+func (s *StatementMade) About() string { return s.Device }
+
+// AppendBody appends the body.
+func (s *StatementMade) AppendBody(b []byte) []byte { return appendCanonical(b, s) }
+
+// Gist tells of which device, for whom, and what it says.
+func (s *StatementMade) Gist() string {
+	return fmt.Sprintf("%s at %s, for %s until %s", s.Device, s.Level, s.Audience, s.Until)
+}
+
+// StatementRevoked is a statement of which something is so no more, though it has not ended.
+type StatementRevoked struct {
+	Device    string `json:"device"`
+	Statement string `json:"statement"`
+	Audience  string `json:"audience"`
+	Level     string `json:"level"` // at which the device stands now
+	Why       string `json:"why"`
+	Cause     string `json:"cause"`
+}
+
+// Kind is [ledger.StatementRevoked].
+func (*StatementRevoked) Kind() ledger.Kind { return ledger.StatementRevoked }
+
+// About is the device.
+func (s *StatementRevoked) About() string { return s.Device }
+
+// AppendBody appends the body.
+func (s *StatementRevoked) AppendBody(b []byte) []byte { return appendCanonical(b, s) }
+
+// Gist tells of which device, for whom, and why.
+func (s *StatementRevoked) Gist() string {
+	return fmt.Sprintf("%s, for %s: %s", s.Device, s.Audience, s.Why)
+}

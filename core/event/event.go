@@ -95,6 +95,8 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.DeviceInvited:      read[DeviceInvited],
 	ledger.CertificateIssued:  read[CertificateIssued],
 	ledger.CertificateRefused: read[CertificateRefused],
+	ledger.StatementMade:      read[StatementMade],
+	ledger.StatementRevoked:   read[StatementRevoked],
 	ledger.CertificateRevoked: read[CertificateRevoked],
 	ledger.NoticeSent:         read[NoticeSent],
 	ledger.NoticeMuted:        read[NoticeMuted],

@@ -95,7 +95,9 @@ type speaking struct {
 	now     int64
 }
 
-func (d speaking) parse(raw []byte) (*Report, error) { return d.parseReport(raw, d.speaker, d.now, nil) }
+func (d speaking) parse(raw []byte) (*Report, error) {
+	return d.parseReport(raw, d.speaker, d.now, nil)
+}
 
 func (d speaking) readLines(br *bufio.Reader, yield func(Item) bool) {
 	var buf []byte // one for all lines: what is kept of a report is copied

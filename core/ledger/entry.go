@@ -60,6 +60,8 @@ const (
 	CertificateIssued  Kind = "certificate.issued" // by our own authority
 	CertificateRefused Kind = "certificate.refused"
 	CertificateRevoked Kind = "certificate.revoked"
+	StatementMade      Kind = "statement.made"      // of how a device stands, for others to check
+	StatementRevoked   Kind = "statement.revoked"   // what it says is so no more, before it ended
 	NoticeSent         Kind = "notice.sent"         // somebody was told of something
 	NoticeMuted        Kind = "notice.muted"        // somebody is reminded no more, or again
 	AlertSeen          Kind = "alert.seen"          // somebody saw what needs a person
@@ -76,7 +78,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited, CertificateIssued,
-	CertificateRefused, CertificateRevoked, NoticeSent, NoticeMuted, AlertSeen,
+	CertificateRefused, CertificateRevoked, StatementMade, StatementRevoked, NoticeSent, NoticeMuted, AlertSeen,
 	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.

@@ -31,6 +31,7 @@ type Profile struct {
 	Keys      []authority.Key
 	Least     Level // a device below gets none
 	Holds     int   // how many a device may have at a time
+	Statement int64 // for how long a statement is at most, in microseconds
 }
 
 // The bounds of lifetimes, in microseconds.
@@ -40,6 +41,9 @@ const (
 	longestRoot  = 30 * 366 * value.Day
 	MaxHolds     = 10
 )
+
+// DefaultStatement is for how long a statement is at most where no profile says, in microseconds.
+const DefaultStatement = 15 * value.Minute
 
 // Profile is the one of an id, nil for none.
 func (a *Authority) Profile(id string) *Profile {
@@ -98,7 +102,7 @@ func (l *loader) authority() {
 }
 
 func (l *loader) profile(it item) (Profile, bool) {
-	p := Profile{Where: it.position(), Least: 1, Holds: 2, Keys: []authority.Key{authority.P256, authority.P384,
+	p := Profile{Where: it.position(), Least: 1, Holds: 2, Statement: DefaultStatement, Keys: []authority.Key{authority.P256, authority.P384,
 		authority.Ed25519}}
 	renew := field{}
 	ok := it.mapping("a profile", map[string]func(field){
@@ -108,6 +112,7 @@ func (l *loader) profile(it item) (Profile, bool) {
 		"lifetime":   func(f field) { life(f, &p.Lifetime, shortestLife, longestLife) },
 		"renew_from": func(f field) { renew = f; f.duration(&p.RenewFrom) },
 		"least":      func(f field) { l.level(f.item, &p.Least) },
+		"statement":  func(f field) { life(f, &p.Statement, value.Minute, value.Day) },
 		"keys": func(f field) {
 			p.Keys = nil
 			for _, k := range f.seq() {

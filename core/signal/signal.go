@@ -191,6 +191,16 @@ func (g *Given) all(e event.Event, at int64) []Signal {
 		s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The allow of %s on %s ended (%s): it would now be %s.",
 			e.Person, e.Resource, e.Cause, e.Outcome)}
 		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, e.Person, e.Decision), e.Device, e.Person, at}}
+	case *event.StatementRevoked:
+		if !slices.Contains(g.Events, rulebook.SessionSignal) {
+			return nil
+		}
+		s := Session{common{At: at / 1_000_000, By: entity(e.Cause)}}
+		if s.ReasonUser = ended; e.Why != "" {
+			s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The statement %s for %s counts no more: %s.", e.Statement, e.Audience, e.Why)}
+		}
+		person := g.Directory.Owner(e.Device)
+		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, "", ""), e.Device, person, at}}
 	case *event.NoticeSent:
 		if e.Via != event.ViaHook || e.To != g.Receiver || g.Receiver == "" {
 			return nil

@@ -113,7 +113,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	add("run", run.ServeCmd(a), run.DemoCmd(a), records.BackupCmd(a), records.RestoreCmd(a))
 	add("device", agent.Cmd(a), run.CollectCmd(a))
 	device, certificate := devices.DeviceCmd(a), devices.CertificateCmd(a)
-	device.AddCommand(identity.InviteCmd(a))
+	device.AddCommand(identity.InviteCmd(a), identity.DeviceStatementCmd(a))
 	certificate.AddCommand(identity.RevokeCmd(a))
 	add("ask", devices.OverviewCmd(a), device, devices.WaiverCmd(a), devices.VouchCmd(a),
 		certificate, identity.AuthorityCmd(a), devices.SourceCmd(a),
@@ -121,7 +121,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
-	add("files", books.AppraiseCmd(a), books.DecideCmd(a))
+	add("files", books.AppraiseCmd(a), books.DecideCmd(a), identity.StatementCmd(a))
 	shell.Usage(root)
 	return root
 }

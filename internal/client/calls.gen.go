@@ -195,6 +195,11 @@ func (c *Client) RetireDevice(ctx context.Context, id string, body Reason) (*Rep
 	return call[Retirement](ctx, c, request{method: "POST", path: path("/api/v1/devices/{id}/retire", id), value: body})
 }
 
+// MakeStatement calls POST /api/v1/devices/{id}/statement: State how a device stands, signed, for a relying party to check offline (RFC 9711).
+func (c *Client) MakeStatement(ctx context.Context, id string, body StatementDraft) (*Reply[Statement], error) {
+	return call[Statement](ctx, c, request{method: "POST", path: path("/api/v1/devices/{id}/statement", id), value: body})
+}
+
 // ListEnrolments calls GET /api/v1/enrolments: Devices that asked to be known here, the newest first.
 func (c *Client) ListEnrolments(ctx context.Context, p ListEnrolmentsParams) (*Reply[List[Enrolment]], error) {
 	query := url.Values{}

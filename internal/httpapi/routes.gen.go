@@ -108,6 +108,9 @@ type operations interface {
 	// RetireDevice is POST /api/v1/devices/{id}/retire: Take a device out of service; decisions do not know it any more, and its reports are refused.
 	RetireDevice(c *gin.Context, id string, body Reason) (*Retirement, error)
 
+	// MakeStatement is POST /api/v1/devices/{id}/statement: State how a device stands, signed, for a relying party to check offline (RFC 9711).
+	MakeStatement(c *gin.Context, id string, body StatementDraft) (*Statement, error)
+
 	// ListEnrolments is GET /api/v1/enrolments: Devices that asked to be known here, the newest first.
 	ListEnrolments(c *gin.Context, p ListEnrolmentsParams) (List[Enrolment], error)
 
@@ -977,6 +980,16 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.RetireDevice(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/devices/:id/statement", func(c *gin.Context) {
+		id := c.Param("id")
+		var body StatementDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.MakeStatement(c, id, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/enrolments", func(c *gin.Context) {

@@ -30,7 +30,7 @@ func (s *Service) Own(ctx context.Context, cert *x509.Certificate, raw []byte) (
 	}
 	var t api.ReportResult
 	err := s.Do(ctx, func(c *state.Change) error {
-		d, err := proven(c, cert)
+		d, err := Proven(c, cert)
 		if err != nil {
 			return err
 		}
@@ -74,8 +74,8 @@ func refusedBefore(d *state.Device) (out []evidence.Refusal) {
 	return out
 }
 
-// proven is the device that a certificate identifies, as a change finds it.
-func proven(c *state.Change, cert *x509.Certificate) (*state.Device, error) {
+// Proven is the device that a certificate identifies, as a change finds it.
+func Proven(c *state.Change, cert *x509.Certificate) (*state.Device, error) {
 	id, known := c.Find(evidence.Folded(evidence.ByCertificate, state.Fingerprint(cert)))
 	if !known {
 		return nil, &UnprovenError{"the certificate that the connection showed identifies no device"}

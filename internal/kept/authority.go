@@ -53,3 +53,18 @@ type Invite struct {
 	UsedAt   int64  `json:"used_at,omitempty"`
 	UsedFor  string `json:"used_for,omitempty"` // serial of the certificate
 }
+
+// Statements are those of a device that others may still rely on. Moments are in microseconds since the Unix epoch.
+type Statements struct {
+	Device string      `json:"device"`
+	List   []Statement `json:"list"` // oldest first
+}
+
+// Statement is one of them.
+type Statement struct {
+	ID          string `json:"id"`
+	Audience    string `json:"audience"`
+	Level       string `json:"level"`
+	Certificate string `json:"certificate,omitempty"` // the SHA-256 of the one whose key it is bound to
+	Until       int64  `json:"until"`
+}

@@ -15,7 +15,8 @@ import (
 )
 
 // told are the kinds of entries of which others may hear.
-var told = []ledger.Kind{ledger.StandingChanged, ledger.SessionEnded, ledger.EnrolmentHeld, ledger.NoticeSent}
+var told = []ledger.Kind{ledger.StandingChanged, ledger.SessionEnded, ledger.EnrolmentHeld, ledger.NoticeSent,
+	ledger.DeviceRetired, ledger.CertificateRevoked, ledger.StatementRevoked}
 
 // maxNews bounds how many entries are kept for those who come a moment later.
 const maxNews = 4096

@@ -23,6 +23,7 @@ import (
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/sealed"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/statement"
 	"ironledger.example/internal/stream"
 	"ironledger.example/internal/view"
 )
@@ -61,6 +62,7 @@ type Service struct {
 	Feeds     *feed.Service
 	Heard     *heard.Service
 	Authority *authority.Service
+	Statement *statement.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -93,6 +95,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Notices = notice.New(e, latest, s.View, decisions)
 	s.Heard = heard.New(e)
 	s.Authority = authority.New(e, o.Dir, box)
+	s.Statement = statement.New(e, latest, streams)
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard)
 	e.Start(decisions.Companion())
@@ -108,5 +111,6 @@ func (s *Service) Close() error {
 	s.Feeds.Stop()
 	s.Notices.Stop()
 	s.Authority.Stop()
+	s.Statement.Stop()
 	return errors.Join(s.Streams.Stop(context.Background()), s.Engine.Close())
 }

@@ -104,6 +104,7 @@ type Change struct {
 	authorities puts[kept.Authority]
 	issued      puts[kept.Certificate]
 	invites     puts[kept.Invite]
+	statements  puts[kept.Statements]
 
 	noticePlace puts[kept.NoticePlace]
 

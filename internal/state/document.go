@@ -94,6 +94,9 @@ var (
 	InviteKind = kind[kept.Invite]{"invite", // by device
 		func(s *Snapshot) *table[kept.Invite] { return &s.Invites },
 		func(c *Change) *puts[kept.Invite] { return &c.invites }}
+	StatementKind = kind[kept.Statements]{"statements", // by device
+		func(s *Snapshot) *table[kept.Statements] { return &s.Statements },
+		func(c *Change) *puts[kept.Statements] { return &c.statements }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -104,7 +107,7 @@ var plain = []interface {
 	load(ctx context.Context, s *store.Store, into *Snapshot) error
 	apply(c *Change, to *Snapshot)
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind, FeedPlaceKind,
-	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, RetirementKind}
+	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, RetirementKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

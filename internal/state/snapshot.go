@@ -45,6 +45,7 @@ type Snapshot struct {
 	Authorities table[kept.Authority]
 	Issued      table[kept.Certificate] // by serial
 	Invites     table[kept.Invite]      // by device
+	Statements  table[kept.Statements]  // by device
 
 	noticePlace table[kept.NoticePlace]
 

@@ -103,8 +103,11 @@ func (k *keys) rotate(now time.Time) error {
 	return nil
 }
 
-// signer signs with the key whose turn it is.
-func (k *keys) signer(now time.Time) (jose.Signer, error) {
+// The types of what is signed, so that none is taken for another: events (RFC 8417, section 2.3), statements.
+const eventType = "secevent+jwt"
+
+// signer signs what is of a type with the key whose turn it is.
+func (k *keys) signer(typ string, now time.Time) (jose.Signer, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	current := k.all[0]
@@ -113,11 +116,10 @@ func (k *keys) signer(now time.Time) (jose.Signer, error) {
 			current = x
 		}
 	}
-	id := current.Key.KeyID
+	id := typ + " " + current.Key.KeyID
 	if k.sign[id] == nil {
-		// RFC 8417, section 2.3, says what the type of the token is.
 		s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: current.Key},
-			(&jose.SignerOptions{}).WithType("secevent+jwt"))
+			(&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
 		if err != nil {
 			return nil, err
 		}

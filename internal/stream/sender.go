@@ -209,7 +209,9 @@ func happened(e *ledger.Entry, g *signal.Given) (event.Event, error) {
 	switch {
 	case e.Body != nil:
 		return event.Read(e)
-	case e.Kind == ledger.NoticeSent || e.Kind == ledger.EnrolmentHeld:
+	case e.Kind == ledger.StatementRevoked:
+		return &event.StatementRevoked{Device: e.About, Cause: event.ByStanding}, nil
+	case e.Kind != ledger.StandingChanged && e.Kind != ledger.SessionEnded:
 		return &event.SessionEnded{}, nil // what it said is gone
 	case e.Kind == ledger.SessionEnded:
 		return &event.SessionEnded{Decision: e.About, Cause: event.ByStanding}, nil
@@ -372,7 +374,7 @@ func (x *sender) sign(it *item, audience string) (token string, err error) {
 }
 
 func (x *sender) tokenOf(it *item, audience string) (string, error) {
-	signer, err := x.service.keys.signer(x.service.Now())
+	signer, err := x.service.keys.signer(eventType, x.service.Now())
 	if err != nil {
 		return "", err
 	}

@@ -264,3 +264,16 @@ func delivered(st *kept.Stream, r *rulebook.Receiver) []string {
 
 // errPaused is why a stream that is not enabled tells nothing.
 var errPaused = errors.New("the stream is not enabled")
+
+// Sign signs a payload of a type with the key whose turn it is, as a compact JWS (RFC 7515).
+func (s *Service) Sign(typ string, payload []byte) (string, error) {
+	signer, err := s.keys.signer(typ, s.Now())
+	if err != nil {
+		return "", err
+	}
+	signed, err := signer.Sign(payload)
+	if err != nil {
+		return "", err
+	}
+	return signed.CompactSerialize()
+}

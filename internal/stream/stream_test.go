@@ -16,7 +16,7 @@ import (
 // kidOf is the key that signs at a moment.
 func kidOf(t *testing.T, k *keys, now time.Time) string {
 	t.Helper()
-	s, err := k.signer(now)
+	s, err := k.signer(eventType, now)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -33,6 +33,7 @@ export const rights = {
   'POST /api/v1/devices/{id}/invite': 'vouch',
   'GET /api/v1/devices/{id}/past': 'read',
   'POST /api/v1/devices/{id}/retire': 'administer',
+  'POST /api/v1/devices/{id}/statement': 'decide',
   'GET /api/v1/enrolments': 'read',
   'POST /api/v1/enrolments': 'decide',
   'POST /api/v1/enrolments/{id}/decide': 'waive',

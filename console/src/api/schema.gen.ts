@@ -386,6 +386,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** State how a device stands, signed, for a relying party to check offline (RFC 9711) */
+        post: operations["makeStatement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates/revoke": {
         parameters: {
             query?: never;
@@ -2035,6 +2052,19 @@ export interface components {
             service?: string;
             /** @description The SHA-256 of the authority by which a device may trust that, if our own certifies it */
             fingerprint?: string;
+        };
+        StatementDraft: {
+            /** @description The name by which the relying party knows itself */
+            audience: string;
+            /** @description What the relying party gave to be sure that the statement is new, 8 to 88 characters */
+            nonce?: string;
+        };
+        Statement: {
+            /** @description A JSON Web Token of the type eat+jwt, signed with a key of /ssf/jwks.json */
+            statement: string;
+            device: string;
+            level: string;
+            until: string;
         };
         CertificateRevocation: {
             /** @description Of one certificate, in hex */
@@ -4291,6 +4321,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeStatement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StatementDraft"];
+            };
+        };
+        responses: {
+            /** @description The statement */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Statement"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -151,7 +151,8 @@ func authorityForm() schema {
 		"profiles": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "applies": condForm,
 			"lifetime": spanForm, "renew_from": spanForm, "least": levelForm,
 			"keys":  schema{"type": "array", "items": keys, "minItems": 1},
-			"holds": schema{"type": "integer", "minimum": 1, "maximum": rulebook.MaxHolds, "default": 2}}))})
+			"holds":     schema{"type": "integer", "minimum": 1, "maximum": rulebook.MaxHolds, "default": 2},
+			"statement": spanForm}))})
 }
 
 // signalsForm is that of the section signals.

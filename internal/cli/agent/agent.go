@@ -59,7 +59,7 @@ object of attributes. It runs without rights, for seconds at most. A line
 	f.DurationVar(&o.checkFor, "check-for", agent.DefaultCheckFor, "how long each of these may run")
 	f.StringVar(&o.root, "root", "/", "the tree of files that the machine is read by")
 	f.StringVar(&o.certs, "certs", "", "a folder of further certificates to report (PEM or DER)")
-	c.AddCommand(enrolCmd(a, o), runCmd(a, o), statusCmd(a, o), checkCmd(a, o), pageCmd(a, o), unitCmd(a, o))
+	c.AddCommand(enrolCmd(a, o), runCmd(a, o), statusCmd(a, o), checkCmd(a, o), pageCmd(a, o), statementCmd(a, o), unitCmd(a, o))
 	return c
 }
 
@@ -344,6 +344,32 @@ func (f fontFiles) Open(name string) (fs.File, error) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
 	return f.FS.Open(found[0])
+}
+
+func statementCmd(a *shell.App, o *options) *cobra.Command {
+	audience, nonce := "", ""
+	c := &cobra.Command{
+		Use: "statement --audience NAME", Short: "Print how this device stands, signed, for a relying party to check",
+		Long: `Print how this device stands, as a token that a relying party checks without asking the
+service. When the service cannot be reached the one that was kept is printed, until it ends.`,
+		Example: "  ironledger agent statement --audience harbour-gateway",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			token, kept, err := agent.At(o.dir).Statement(cmd.Context(), audience, nonce, time.Now())
+			if err != nil {
+				return err
+			}
+			if kept {
+				shell.Line(a.Err, "The service cannot be reached; this is the statement that was kept.")
+			}
+			shell.Line(a.Out, "%s", token)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&audience, "audience", "", "the name by which the relying party knows itself")
+	c.Flags().StringVar(&nonce, "nonce", "", "what the relying party gave, 8 to 88 characters")
+	shell.Must(c.MarkFlagRequired("audience"))
+	return c
 }
 
 //go:embed agent.service

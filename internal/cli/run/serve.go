@@ -262,6 +262,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
 	svc.Heard.Start(inside)
 	svc.Authority.Start(public)
+	svc.Statement.Start(shell.Version())
 	svc.Feeds.Start(feed.Options{Policy: inside, Folders: o.folders})
 	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
 	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil, Public: public,

@@ -14,6 +14,7 @@ import (
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/statement"
 	"ironledger.example/internal/view"
 )
 
@@ -121,6 +122,17 @@ func (a API) InviteDevice(c *gin.Context, id string, in api.InviteDraft) (*api.I
 	}
 	return &api.Invitation{Device: x.Device, Code: x.Code, Profile: x.Profile, Until: value.FormatTime(x.Until),
 		New: x.New, Service: x.Service, Fingerprint: x.Fingerprint}, nil
+}
+
+// MakeStatement states how a device stands.
+func (a API) MakeStatement(c *gin.Context, id string, in api.StatementDraft) (*api.Statement, error) {
+	m, err := a.service.Statement.Make(c.Request.Context(), statement.Asking{Audience: in.Audience, Nonce: in.Nonce,
+		Device: id, Actor: edge.Actor(c).Name})
+	if err != nil {
+		return nil, err
+	}
+	return &api.Statement{Statement: m.Token, Device: m.Claims.Subject, Level: m.Claims.Standing.Level,
+		Until: value.FormatTime(m.Claims.Expires * 1_000_000)}, nil
 }
 
 // RevokeCertificates takes back a certificate, or all of a device.

@@ -22,10 +22,12 @@ import (
 
 	core "ironledger.example/core/authority"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/statement"
 	"ironledger.example/internal/authority"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
+	stating "ironledger.example/internal/statement"
 	"ironledger.example/internal/store"
 )
 
@@ -57,6 +59,7 @@ func (r *Routes) Standing(on gin.IRoutes) {
 // Enrolment has devices get certificates. The connection must be TLS.
 func (r *Routes) Enrolment(on gin.IRoutes) {
 	on.POST("/api/v1/evidence", r.report)
+	on.GET("/statement", r.statement)
 	for _, base := range []string{"/.well-known/est", "/.well-known/est/:label"} {
 		on.GET(base+"/cacerts", r.cacerts)
 		on.GET(base+"/csrattrs", r.csrattrs)
@@ -281,6 +284,35 @@ func (r *Routes) report(c *gin.Context) {
 		c.Header("Cache-Control", "no-store")
 		c.JSON(http.StatusOK, r.service.View.Own(t.Device, cert, t.Refused, edge.Language(c)))
 	}
+}
+
+// statement states how the device stands that the connection proved.
+func (r *Routes) statement(c *gin.Context) {
+	from := edge.Address(c.Request)
+	if c.Request.TLS == nil || len(c.Request.TLS.PeerCertificates) == 0 {
+		r.refuse(c, edge.NewProblem(http.StatusUnauthorized, "a device asks here with its certificate"))
+		return
+	}
+	if !r.asking.Take(from) {
+		r.refuse(c, edge.TooMany("more than %d requests come from this address at once", edge.MaxTaking))
+		return
+	}
+	defer r.asking.Give(from)
+	cert := c.Request.TLS.PeerCertificates[0]
+	m, err := r.service.Statement.Make(c.Request.Context(), stating.Asking{Audience: c.Query("audience"),
+		Nonce: c.Query("nonce"), By: cert})
+	var unproven *intake.UnprovenError
+	if errors.As(err, &unproven) {
+		if err = edge.NewProblem(http.StatusUnauthorized, "%s", unproven.Message); !r.wrong.Allow(from, time.Now()) {
+			err = edge.TooMany("too many attempts came from this address; try again in a while")
+		}
+	}
+	if err != nil {
+		r.refuse(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.Data(http.StatusOK, statement.MediaType, []byte(m.Token))
 }
 
 // request reads a request in base64 (RFC 8951, section 3.1).
