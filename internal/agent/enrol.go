@@ -205,7 +205,7 @@ func pemOf(certs ...*x509.Certificate) (out []byte) {
 func (f *Folder) Enrol(ctx context.Context, e Enrolment) (*x509.Certificate, error) {
 	var got *x509.Certificate
 	err := f.alone(ctx, func() error {
-		if c, err := f.certificate(); err == nil && !e.Again && time.Now().Before(c.Leaf.NotAfter) {
+		if c, err := f.Certificate(); err == nil && !e.Again && time.Now().Before(c.Leaf.NotAfter) {
 			return fmt.Errorf("this device has a certificate already, for %s until %s; --again asks for another",
 				c.Leaf.Subject.CommonName, c.Leaf.NotAfter.UTC().Format(time.RFC3339))
 		}
@@ -344,7 +344,7 @@ func (f *Folder) known() (*Settings, *caller, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	own, err := f.certificate()
+	own, err := f.Certificate()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -117,8 +117,8 @@ func (f *Folder) Settings() (*Settings, error) {
 	return &s, err
 }
 
-// certificate reads the key and its certificate. The error is [ErrNotEnrolled] when there is none.
-func (f *Folder) certificate() (*tls.Certificate, error) {
+// Certificate reads the key and its certificate. The error is [ErrNotEnrolled] when there is none.
+func (f *Folder) Certificate() (*tls.Certificate, error) {
 	path := f.path(certificateFile)
 	info, err := os.Stat(path)
 	switch {

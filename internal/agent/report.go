@@ -317,7 +317,7 @@ func (s *Status) Renew(o *api.OwnReport) {
 
 // certificate notes until when the certificate lasts while the service says nothing.
 func (s *Status) certificate(f *Folder) {
-	c, err := f.certificate()
+	c, err := f.Certificate()
 	if err != nil {
 		return
 	}

@@ -61,7 +61,7 @@ func (r *Runner) Run(ctx context.Context) error {
 	if _, err := r.Folder.Settings(); err != nil {
 		return err
 	}
-	if _, err := r.Folder.certificate(); err != nil {
+	if _, err := r.Folder.Certificate(); err != nil {
 		return err
 	}
 	var err error

@@ -35,14 +35,15 @@ type teller struct {
 	around *Around
 	ctx    context.Context
 	step   int
+	url    string // of the service
 }
 
 // Tell plays the story against a service that was filled, with partners that hear of it.
-func Tell(ctx context.Context, cl *client.Client, around *Around, v Voice) error {
-	t := &teller{Voice: v, client: cl, around: around, ctx: ctx}
+func Tell(ctx context.Context, cl *client.Client, url string, around *Around, v Voice) error {
+	t := &teller{Voice: v, client: cl, around: around, ctx: ctx, url: url}
 	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
 	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.partner, t.silence, t.emergency,
-		t.arrival, t.mistake, t.lockout, t.proof} {
+		t.arrival, t.newcomer, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
 		}

@@ -4,19 +4,18 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 	"time"
 
-	"github.com/go-jose/go-jose/v4"
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
 	"ironledger.example/core/statement"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/reliance"
 )
 
 // DeviceStatementCmd is the command device statement.
@@ -87,7 +86,7 @@ when it is not one to rely on.`,
 					return err
 				}
 			}
-			claims, err := Verified(token, raw)
+			claims, err := reliance.Verified(token, raw)
 			if err == nil {
 				err = claims.Check(e)
 			}
@@ -148,28 +147,6 @@ func thumbprintOf(path string) (string, error) {
 		return statement.Thumbprint(cert.Raw), nil
 	}
 	return "", fmt.Errorf("%s holds no certificate in PEM", path)
-}
-
-// Verified checks the signature of a statement by a set of keys (RFC 7517), and reads it.
-func Verified(token string, jwks []byte) (*statement.Claims, error) {
-	var set jose.JSONWebKeySet
-	if err := json.Unmarshal(jwks, &set); err != nil || len(set.Keys) == 0 {
-		return nil, errors.New("the keys are no JSON Web Key Set, or an empty one (RFC 7517)")
-	}
-	signed, err := jose.ParseSigned(token, []jose.SignatureAlgorithm{jose.ES256})
-	if err != nil || len(signed.Signatures) != 1 {
-		return nil, errors.New("the token is no compact JWS signed with ES256 (RFC 7515)")
-	}
-	h := signed.Signatures[0].Protected
-	if typ, ok := h.ExtraHeaders[jose.HeaderType].(string); !ok || typ != statement.Type {
-		return nil, fmt.Errorf("the token is no statement: its type is %v", h.ExtraHeaders[jose.HeaderType])
-	}
-	for _, k := range set.Key(h.KeyID) {
-		if payload, err := signed.Verify(k.Public()); err == nil {
-			return statement.Read(payload)
-		}
-	}
-	return nil, errors.New("the token was signed with none of these keys, or was altered")
 }
 
 func printClaims(a *shell.App, c *statement.Claims, wrong error) error {

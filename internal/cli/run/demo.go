@@ -24,6 +24,8 @@ type demoOptions struct {
 	story, fast, proxy, partners bool
 	front                        string // where nginx listens
 	mailbox                      string // the page of the mailbox that stands in for people's
+	gateway                      string // of another site
+	newcomer                     *demo.Newcomer
 }
 
 // DemoCmd is the command demo.
@@ -38,7 +40,9 @@ if it had been gathered just now.
 
 With --with-proxy, a real nginx stands in front of small stand-ins for the
 applications and asks the service about every request. The certificates of some
-devices are written out, to come with.
+devices are written out, to come with. Devices get certificates too: the files of a
+laptop that nobody knows are written out for an agent, and a gateway at another site
+lets it in by a signed statement.
 
 With --with-partners, stand-ins for partner systems run beside it: an identity provider
 that hears of devices by Shared Signals and signs people out, a chat room that is told of
@@ -95,6 +99,9 @@ func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
 		o.smtp, o.smtpCA, o.mailbox = box.Server, box.Trust, box.Page
 		o.mailFrom = "Iron Ledger <posture@gullholm.example>"
 	}
+	if o.proxy && o.devices == "" {
+		o.devices = "127.0.0.1:0"
+	}
 	o.atDoor = func(url string) {
 		shell.Line(a.Out, "Devices get certificates at %s", a.Bold(url+"/.well-known/est"))
 	}
@@ -129,6 +136,9 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 	}
 	clients := ""
 	if o.proxy {
+		if o.newcomer, err = newcomer(ctx, a, o, url); err != nil {
+			return fmt.Errorf("the newcomer's files could not be written: %w", err)
+		}
 		if clients, err = demo.Front(ctx, cl, url, o.front, o.data, at,
 			func(err error) { shell.Line(a.Err, "%v", err) }); err != nil {
 			return fmt.Errorf("the proxy could not be started: %w", err)
@@ -136,6 +146,26 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 	}
 	welcome(a, o, url, token, clients, pages)
 	return nil
+}
+
+// newcomer writes out a laptop that nobody knows, and starts the gateway that it may come to.
+func newcomer(ctx context.Context, a *shell.App, o *demoOptions, url string) (*demo.Newcomer, error) {
+	dir, err := os.MkdirTemp("", "ironledger-newcomer-")
+	if err != nil {
+		return nil, err
+	}
+	context.AfterFunc(ctx, func() {
+		if err := os.RemoveAll(dir); err != nil {
+			shell.Line(a.Err, "%v", err)
+		}
+	})
+	if err := os.Chmod(dir, 0o755); err != nil { // its checks run as nobody
+		return nil, err
+	}
+	if o.gateway, err = demo.Gate(ctx, url); err != nil {
+		return nil, err
+	}
+	return demo.MakeNewcomer(dir)
 }
 
 // welcome tells how to look at the demo.
@@ -170,13 +200,29 @@ func welcome(a *shell.App, o *demoOptions, url, token, clients string, pages []d
     curl -k --cert GF-L-1042.pem --key GF-L-1042.key -b jar -i https://%s/payroll/
   Without a certificate, or with that of GF-L-1049, which is revoked, the answer is a page that says why.`,
 			a.Bold("https://"+o.front), clients, o.front, o.front)
+		const agent = "--dir agent --root machine --checks checks"
+		shell.Line(a.Out, `
+  A laptop comes that nobody knows; its files are in %s. Invite it, and enrol it by the line that this
+  prints, with what follows it here:
+    cd %s
+    ironledger device invite %s --serial %s
+    … %s --owner %s --set managed=true --set 'ownership="company"'
+    ironledger agent run %s --page 127.0.0.1:8613
+  Through nginx, and to a gateway at another site that asks nobody:
+    curl -k --cert agent/device.pem -c jar -d person=%s -d mfa=true https://%s/sign-in
+    curl -k --cert agent/device.pem -b jar -i https://%s/crew-rota/
+    curl -k --cert agent/device.pem -H "Authorization: Bearer $(ironledger agent statement --dir agent --audience %s)" %s
+  Open its USB ports, which the house forbids, and close them again:
+    echo open > machine/etc/site/usb-ports
+    echo closed > machine/etc/site/usb-ports`, a.Bold(o.newcomer.Dir()), o.newcomer.Dir(), demo.NewcomerID, demo.NewcomerSerial, agent, demo.NewcomerOwner,
+			agent, demo.NewcomerOwner, o.front, o.front, demo.GatewayName, a.Bold(o.gateway))
 	}
 }
 
 // playStory runs a service on a free port and plays the story against it.
 func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger, clock *demo.Clock,
 	fast bool) error {
-	o.listen = "127.0.0.1:0"
+	o.listen, o.devices, o.atDoor = "127.0.0.1:0", "127.0.0.1:0", func(string) {}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	played := errors.New("played")
@@ -197,7 +243,7 @@ func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Log
 		if !fast && a.Tty() {
 			voice.Pause = 1500 * time.Millisecond
 		}
-		if err := demo.Tell(ctx, cl, around, voice); err != nil {
+		if err := demo.Tell(ctx, cl, url, around, voice); err != nil {
 			return err
 		}
 		return played
