@@ -109,6 +109,12 @@ func (w *workbench) code(device string, flags ...string) string {
 func (w *workbench) begin() {
 	w.t.Helper()
 	w.run(w.t, grantsBook, "rulebook", "publish", "-", "--accept-impact", "a trial").want(w.t, 0)
+	w.begun()
+}
+
+// begun waits for the authority of the rulebook, and makes a person and a device known.
+func (w *workbench) begun() {
+	w.t.Helper()
 	within(w.t, "the authority is made", func() bool {
 		return strings.Contains(w.run(w.t, "", "authority", "show").out,
 			"signs")
@@ -227,9 +233,17 @@ func TestDevicesGetCertificates(t *testing.T) {
 	}
 	w.does("openssl", "verify", "-x509_strict", "-CAfile", "ca.pem", "b.pem")
 
-	ask := func(name string) string {
-		return w.does("openssl", "ocsp", "-issuer", "ca.pem", "-cert", name, "-url", w.url+"/authority/ocsp", "-CAfile",
-			"ca.pem", "-no_nonce")
+	ask := func(name string, flags ...string) string {
+		t.Helper()
+		out := w.does("openssl", append([]string{"ocsp", "-issuer", "ca.pem", "-cert", name, "-url", w.url + "/authority/ocsp", "-CAfile",
+			"ca.pem"}, flags...)...)
+		if strings.Contains(out, "WARNING") || !strings.Contains(out, "Response verify OK") {
+			t.Errorf("openssl doubts the answer:\n%s", out)
+		}
+		return out
+	}
+	if out := ask("a.pem", "-no_nonce"); !strings.Contains(out, "a.pem: good") {
+		t.Error(out)
 	}
 	if out := ask("a.pem"); !strings.Contains(out, "a.pem: good") {
 		t.Error(out)
@@ -332,6 +346,25 @@ http { access_log off; client_body_temp_path body; proxy_temp_path proxy; fastcg
 	within(t, "nginx lets the device in", func() bool { return strings.Contains(get("b"), "CN=L1") })
 	if out := get("a"); strings.Contains(out, "in as") {
 		t.Errorf("nginx lets a revoked one in: %s", out)
+	}
+}
+
+// Whatever the kind of key is, openssl takes what the authority signs: certificates, the list, answers with a nonce.
+func TestEveryKindOfKeySigns(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []string{"p384", "ed25519"} {
+		w := issues(t, t.TempDir())
+		w.run(t, strings.Replace(grantsBook, "authority:", "authority:\n  key: "+kind, 1), "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
+		w.begun()
+		w.asks("a", "L1")
+		if status, body := w.enrols("a", "simpleenroll", "-u", "L1:"+w.code("L1")); status != "200" {
+			t.Fatalf("%s: %s %s", kind, status, body)
+		}
+		w.does("openssl", "verify", "-x509_strict", "-CAfile", "ca.pem", "a.pem")
+		out := w.does("openssl", "ocsp", "-issuer", "ca.pem", "-cert", "a.pem", "-url", w.url+"/authority/ocsp", "-CAfile", "ca.pem")
+		if !strings.Contains(out, "a.pem: good") || strings.Contains(out, "WARNING") {
+			t.Errorf("%s: %s", kind, out)
+		}
 	}
 }
 

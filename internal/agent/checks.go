@@ -155,21 +155,23 @@ func (c *Checks) run(ctx context.Context, path string) (map[string]json.RawMessa
 	}
 	out, complaint := &bounded{most: maxOutput}, &bounded{most: 1 << 10}
 	p.Stdout, p.Stderr = out, complaint
-	p.WaitDelay = time.Second // what it left running keeps the pipe open
+	p.WaitDelay = c.For / 4 // what it left running may keep its output open
 	err := p.Run()
 	end(p)
 	switch {
 	case ctx.Err() == context.DeadlineExceeded:
 		return nil, fmt.Errorf("it took longer than %s", c.For)
+	case errors.Is(err, exec.ErrWaitDelay):
+		return nil, errors.New("it left something running that holds its output")
 	case out.over:
 		return nil, fmt.Errorf("it printed more than %d bytes", maxOutput)
 	case err != nil:
-		if said, _, _ := strings.Cut(strings.TrimSpace(complaint.String()), "\n"); said != "" {
+		if said, _, _ := strings.Cut(strings.TrimSpace(complaint.kept.String()), "\n"); said != "" {
 			return nil, fmt.Errorf("%w: %s", err, said)
 		}
 		return nil, err
 	}
-	return attributesIn(out.Bytes())
+	return attributesIn(out.kept.Bytes())
 }
 
 // attributesIn reads the JSON object that a site check prints.
@@ -193,18 +195,18 @@ func attributesIn(raw []byte) (map[string]json.RawMessage, error) {
 
 // bounded keeps no more than so much of what is written.
 type bounded struct {
-	bytes.Buffer
+	kept bytes.Buffer // no part of it: what reads into a buffer by itself would not be bounded
 	most int
 	over bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if room := b.most - b.Len(); len(p) > room {
+	if room := b.most - b.kept.Len(); len(p) > room {
 		b.over = true
-		b.Buffer.Write(p[:room])
+		b.kept.Write(p[:room])
 		return len(p), nil // it is told when it has ended
 	}
-	return b.Buffer.Write(p)
+	return b.kept.Write(p)
 }
 
 // watchMark begins a line of a site check that names a file: when that changes, the check is run at once.

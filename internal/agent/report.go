@@ -228,7 +228,8 @@ func (r *Reporter) Report(ctx context.Context) (*Status, error) {
 	return st, err
 }
 
-// report is Report, and does nothing when what there is to tell is the same as before.
+// report is Report. It does nothing, and returns no message, when what there is to tell is the same as before and
+// nothing waits.
 func (r *Reporter) report(ctx context.Context, before *message) (st *Status, m *message, err error) {
 	err = r.Folder.alone(ctx, func() error {
 		s, err := r.Folder.Settings()
@@ -245,8 +246,8 @@ func (r *Reporter) report(ctx context.Context, before *message) (st *Status, m *
 		if m, st, err = r.look(ctx, s, was); err != nil {
 			return err
 		}
-		if m.same(before) {
-			st = was
+		if m.same(before) && was.Queued == 0 && was.Trouble == "" { // nor does anything wait that another agent left
+			st, m = was, nil
 			return nil
 		}
 		sendErr := r.send(ctx, s, st, m)

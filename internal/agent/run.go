@@ -89,16 +89,14 @@ func (r *Runner) turn(ctx context.Context, all bool) time.Time {
 		return r.now()
 	}
 	r.watch()
-	sent := st != nil && (before == nil || !m.same(before))
 	switch {
 	case err != nil:
 		r.failed++
 		r.Log.Warn("a report did not reach the service", "error", err, "queued", queuedIn(st))
-	case sent:
-		r.failed, r.last, r.lastAt = 0, m, r.now()
-	}
-	if sent || err != nil {
 		r.tell(st, err)
+	case m != nil:
+		r.failed, r.last, r.lastAt = 0, m, r.now()
+		r.tell(st, nil)
 	}
 	r.renew(ctx, st)
 	return r.next(st)

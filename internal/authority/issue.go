@@ -215,16 +215,28 @@ func (s *Service) give(c *state.Change, who *asker, x *kept.Certificate, cert *x
 	return nil
 }
 
-// room says why a device may hold no more certificates of a profile. The one that is renewed does not count.
+// maxRenewed bounds how many certificates of a profile a device has that were renewed and have not ended.
+const maxRenewed = 50
+
+// room says why a device may hold no more certificates of a profile. One that is renewed, or was, does not count.
 func room(c *state.Change, device string, p *rulebook.Profile, renews string) error {
-	n := 0
+	n, renewed := 0, 0
 	for _, v := range c.IssuedTo(device) {
-		if certificate.Field(v, "profile").Str() == p.ID && certificate.Field(v, "serial").Str() != renews &&
-			!certificate.Field(v, "revoked").IsTrue() && certificate.Field(v, "not_after").Num() >= c.Now {
+		serial := certificate.Field(v, "serial").Str()
+		if certificate.Field(v, "profile").Str() != p.ID || serial == renews || certificate.Field(v, "revoked").IsTrue() ||
+			certificate.Field(v, "not_after").Num() < c.Now {
+			continue
+		}
+		if x := state.Get(c, state.CertificateKind, serial); x != nil && x.Renewed != "" {
+			renewed++
+		} else {
 			n++
 		}
 	}
-	if n >= p.Holds {
+	switch {
+	case renewed >= maxRenewed:
+		return refusef("the device has renewed its certificate %d times, and none of them has ended; wait until one has", renewed)
+	case n >= p.Holds:
 		return refusef("the device holds %d certificates of the profile %s already, and may hold %d; revoke one", n, p.ID,
 			p.Holds)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"crypto"
+	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/sha1"
 	"crypto/sha256"
@@ -119,10 +120,14 @@ type answer struct {
 }
 
 // OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour. Whoever asks
-// about
-// what was never issued is answered while allow says so: no such answer is kept.
+// about what was never issued is answered while allow says so, and so is whoever wants an answer of their own, with
+// their nonce in it (RFC 8954); else they get the one that is kept.
 func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	r, err := ocsp.ParseRequest(request)
+	if err != nil {
+		return ocsp.MalformedRequestErrorResponse
+	}
+	nonce, err := authority.Nonce(request)
 	if err != nil {
 		return ocsp.MalformedRequestErrorResponse
 	}
@@ -136,7 +141,8 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	s.mu.Lock()
 	known := s.answers[q]
 	s.mu.Unlock()
-	if known != nil && known.of == x && now.Sub(known.at) < answerFor/2 {
+	counts := known != nil && known.of == x && now.Sub(known.at) < answerFor/2
+	if counts && (nonce == nil || !allow()) {
 		return known.der
 	}
 	if x == nil && !allow() {
@@ -156,7 +162,7 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	default:
 		t.Status = ocsp.Good
 	}
-	der, err := ocsp.CreateResponse(by.cert, by.cert, t, by.key)
+	der, err := signedAnswer(by, t)
 	if err != nil {
 		s.Log.Error("a question about a certificate is not answered", "error", err)
 		return ocsp.InternalErrorErrorResponse
@@ -169,7 +175,31 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		s.answers[q] = &answer{der, now, x}
 		s.mu.Unlock()
 	}
-	return der
+	if nonce == nil {
+		return der
+	}
+	own, err := authority.Resign(der, nonce, by.key)
+	if err != nil {
+		s.Log.Error("a question about a certificate is answered without its nonce", "error", err)
+		return der
+	}
+	return own
+}
+
+// signedAnswer signs an answer. The library signs with no key of Ed25519: there another signs what is signed again.
+func signedAnswer(by *signer, t ocsp.Response) ([]byte, error) {
+	if _, is := by.key.Public().(ed25519.PublicKey); !is {
+		return ocsp.CreateResponse(by.cert, by.cert, t, by.key)
+	}
+	passing, err := authority.P256.Make(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	der, err := ocsp.CreateResponse(by.cert, by.cert, t, passing)
+	if err != nil {
+		return nil, err
+	}
+	return authority.Resign(der, nil, by.key)
 }
 
 // called is what a request calls an authority: its name and its key, hashed.

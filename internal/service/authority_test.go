@@ -948,6 +948,22 @@ func TestARenewalIsAskedTwice(t *testing.T) {
 	if _, err := s.Authority.Enrol(ctx, issuer.Asking{By: first, Request: csr(t, made(t), "d1")}); err != nil {
 		t.Errorf("another request is given another: %v", err)
 	}
+	if _, err := s.Authority.Revoke(ctx, "admin", "", "d1", "superseded", "a trial"); err != nil {
+		t.Fatal(err)
+	}
+	// Who renews one after another holds one, within reason.
+	last, n := enrolled(t, s), 0
+	var err error
+	for ; n < 100 && err == nil; n++ {
+		var g *issuer.Granted
+		if g, err = s.Authority.Enrol(ctx, issuer.Asking{By: last, Request: csr(t, made(t), "d1")}); err == nil {
+			last = g.Certificate
+		}
+	}
+	refusedAs[*issuer.RefusedError](t, "the next renewal of many", err, "and none of them has ended")
+	if n < 40 {
+		t.Errorf("%d renewals are too many", n)
+	}
 }
 
 // A newcomer gets what fits one of which nothing is known, and what fits better once it has shown itself; a code for

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Makes a code by which one device can ask for a certificate, and shows it once.
-import { onMounted, shallowRef } from 'vue'
+import { computed, onMounted, shallowRef } from 'vue'
 import { api, must, type Invitation } from '../api/client'
 import { useAct } from '../composables/useAct'
 import CopyText from './CopyText.vue'
@@ -18,6 +18,14 @@ const make = () =>
     )
   })
 onMounted(make)
+// What a device enrols with.
+const line = computed(() => {
+  const x = made.value
+  if (!x?.service) return ''
+  const parts = [`--service ${x.service}`, `--device ${x.device}`, `--code ${x.code}`]
+  if (x.fingerprint) parts.push(`--fingerprint ${x.fingerprint}`)
+  return `ironledger agent enrol ${parts.join(' \\\n  ')}`
+})
 </script>
 
 <template>
@@ -25,7 +33,7 @@ onMounted(make)
     <p v-if="busy" class="soft">A code is made…</p>
     <template v-else-if="made">
       <p>
-        With this code {{ made.device }} can ask for a certificate, once, until <TimeText :time="made.until" />. It is
+        With this code {{ made.device }} can ask for a certificate, once; it ends <TimeText :time="made.until" />. It is
         shown this once:
       </p>
       <p class="code">
@@ -33,6 +41,12 @@ onMounted(make)
           ><code>{{ made.code }}</code></CopyText
         >
       </p>
+      <template v-if="made.service">
+        <p class="soft small">On the device, as whoever may write its agent's folder:</p>
+        <CopyText :text="line">
+          <pre class="line">{{ line }}</pre>
+        </CopyText>
+      </template>
       <p class="soft small">
         A code that was made before counts no more, and this one is void after five wrong ones.
         <el-button link @click="$emit('done')">Done</el-button>
@@ -47,6 +61,12 @@ onMounted(make)
   border-left: 3px solid var(--metal);
   margin: 12px 0;
   padding: 2px 14px;
+}
+.line {
+  margin: 4px 0;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font-size: 13px;
 }
 .code {
   font-size: 22px;

@@ -43,6 +43,7 @@ const operators = [
   'known(',
   'age(',
   'until(',
+  'proved(',
   'any c in certs (',
   'count t in threats (',
 ]

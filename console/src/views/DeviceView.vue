@@ -202,7 +202,15 @@ function vouched() {
               <template v-if="r.unavailable"><span class="soft">unavailable:</span> {{ r.unavailable }}</template
               ><template v-else>{{ r.text }}</template>
             </td>
-            <td>{{ r.source }}</td>
+            <td>
+              {{ r.source }}
+              <span
+                v-if="r.proved"
+                class="small proved"
+                title="The device said it of itself, over a connection that proved the key of its certificate"
+                >✓ proved</span
+              >
+            </td>
             <td class="nowrap" :title="r.observed_at">{{ r.age }}</td>
             <td class="soft small">{{ r.stale ? 'stale' : r.counts ? '' : 'does not count' }}</td>
           </tr>
@@ -213,6 +221,10 @@ function vouched() {
 </template>
 
 <style scoped>
+.proved {
+  color: var(--good, inherit);
+  white-space: nowrap;
+}
 .then {
   display: flex;
   gap: 10px;

@@ -150,7 +150,7 @@ func authorityForm() schema {
 		"name":  textForm, "key": keys, "lifetime": spanForm,
 		"profiles": listForm(thingForm([]string{"id"}, schema{"id": idForm, "title": textForm, "applies": condForm,
 			"lifetime": spanForm, "renew_from": spanForm, "least": levelForm,
-			"keys":  schema{"type": "array", "items": keys, "minItems": 1},
+			"keys":      schema{"type": "array", "items": keys, "minItems": 1},
 			"holds":     schema{"type": "integer", "minimum": 1, "maximum": rulebook.MaxHolds, "default": 2},
 			"statement": spanForm}))})
 }

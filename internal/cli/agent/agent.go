@@ -59,7 +59,7 @@ object of attributes. It runs without rights, for seconds at most. A line
 	f.DurationVar(&o.checkFor, "check-for", agent.DefaultCheckFor, "how long each of these may run")
 	f.StringVar(&o.root, "root", "/", "the tree of files that the machine is read by")
 	f.StringVar(&o.certs, "certs", "", "a folder of further certificates to report (PEM or DER)")
-	c.AddCommand(enrolCmd(a, o), runCmd(a, o), statusCmd(a, o), checkCmd(a, o), pageCmd(a, o), statementCmd(a, o), unitCmd(a, o))
+	c.AddCommand(enrolCmd(a, o), runCmd(a, o), renewCmd(a, o), statusCmd(a, o), checkCmd(a, o), pageCmd(a, o), statementCmd(a, o), unitCmd(a, o))
 	return c
 }
 
@@ -214,6 +214,23 @@ seen; renew the certificate. "ironledger agent unit" prints a unit for systemd.`
 	c.Flags().StringVar(&page, "page", "", "serve the device's page at this loopback address too, as 127.0.0.1:8613")
 	c.Flags().BoolVar(&logJSON, "log-json", false, "log as JSON")
 	return c
+}
+
+func renewCmd(a *shell.App, o *options) *cobra.Command {
+	return &cobra.Command{
+		Use: "renew", Short: "Get this device's next certificate now",
+		Long:    `Get this device's next certificate now. "ironledger agent run" does that by itself when it is due.`,
+		Example: "  ironledger agent renew",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cert, err := agent.At(o.dir).Renew(cmd.Context())
+			if err != nil {
+				return err
+			}
+			shell.Line(a.Out, "%s has a certificate until %s.", a.Bold(cert.Subject.CommonName), shell.ShortTime(cert.NotAfter.UTC().Format(time.RFC3339)))
+			return nil
+		},
+	}
 }
 
 func checkCmd(a *shell.App, o *options) *cobra.Command {
