@@ -45,6 +45,7 @@ func TestMain(m *testing.M) {
 			os.Exit(1)
 		}
 	}
+	_ = os.Setenv("PEBBLE_VA_NOSLEEP", "1") // the stand-in for an ACME server waits to seem far away, else
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
@@ -65,7 +66,7 @@ type server struct {
 
 var doorAt = regexp.MustCompile(`Devices are answered at (https://127\.0\.0\.1:\d+)`)
 
-var answersAt = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
+var answersAt = regexp.MustCompile(`(?:answers at|Console|Sign in at) +(https?://127\.0\.0\.1:\d+)`)
 
 // patience is how long a test waits for what a quiet machine does at once.
 const patience = 90 * time.Second
@@ -128,8 +129,8 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 			if door := doorAt.FindStringSubmatch(lines.Text()); door != nil {
 				s.door = door[1]
 			}
-			if url := answersAt.FindString(lines.Text()); url != "" && len(found) == 0 {
-				found <- url
+			if url := answersAt.FindStringSubmatch(lines.Text()); url != nil && len(found) == 0 {
+				found <- url[1]
 			}
 		}
 		if race {

@@ -436,7 +436,7 @@ func refusesOrStarts(t *testing.T, dir string) string {
 	var said strings.Builder
 	for lines := bufio.NewScanner(out); lines.Scan(); {
 		said.WriteString(lines.Text() + "\n")
-		if url := answersAt.FindString(lines.Text()); url != "" {
+		if url := answersAt.FindStringSubmatch(lines.Text()); url != nil {
 			s := &server{url: url, data: dir}
 			said.WriteString(s.run(t, "", "ledger", "verify").err)
 			if err := cmd.Process.Signal(os.Interrupt); err != nil {

@@ -39,6 +39,7 @@ type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
 	logJSON                                   bool
 	origin, newKey, resetClock, newAdmin      string
+	acme                                      acmeOptions
 	keepPast                                  string
 	devices                                   string   // where devices get certificates
 	deviceHosts                               []string // by which they reach it
@@ -84,6 +85,11 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
 	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
 	f.StringVar(&o.key, "tls-key", "", "its key, PEM")
+	f.StringSliceVar(&o.acme.hosts, "acme-host", nil,
+		"a name by which the service is reached, to get its certificate for by ACME; its terms are accepted with this")
+	f.StringVar(&o.acme.directory, "acme-directory", "", "the directory of the ACME server")
+	f.StringVar(&o.acme.mail, "acme-mail", "", "where the ACME server writes to")
+	f.StringVar(&o.acme.ca, "acme-ca", "", "certificates to trust the ACME server by, PEM (default: those of the machine)")
 	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
 	f.StringVar(&o.devices, "device-listen", "",
 		"the address where devices get certificates and show them, over TLS, as :8443 (default: none)")
@@ -150,6 +156,14 @@ func (o *serveOptions) check(log *slog.Logger) (certificate *tls.Config, keep ti
 		}
 		certificate = &tls.Config{GetCertificate: (&reloaded{cert: o.cert, key: o.key, pair: &pair, log: log}).get,
 			MinVersion: tls.VersionTLS12, CipherSuites: suites()}
+	}
+	if len(o.acme.hosts) > 0 {
+		if certificate != nil {
+			return nil, 0, shell.Usagef("the certificate comes from --tls-cert or by --acme-host, not both")
+		}
+		if certificate, err = o.acme.config(o.data); err != nil {
+			return nil, 0, err
+		}
 	}
 	if u, err := url.Parse(o.public); o.public != "" &&
 		(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" ||
