@@ -437,7 +437,7 @@ func refusesOrStarts(t *testing.T, dir string) string {
 	for lines := bufio.NewScanner(out); lines.Scan(); {
 		said.WriteString(lines.Text() + "\n")
 		if url := answersAt.FindStringSubmatch(lines.Text()); url != nil {
-			s := &server{url: url, data: dir}
+			s := &server{url: url[1], data: dir}
 			said.WriteString(s.run(t, "", "ledger", "verify").err)
 			if err := cmd.Process.Signal(os.Interrupt); err != nil {
 				t.Fatal(err)
