@@ -78,7 +78,7 @@ var mayImport = map[string][]string{
 	"internal/heard": {"core", "api", "internal/engine", "internal/intake", "internal/kept", "internal/outbound", "internal/state"},
 	"internal/feed": {"core", "api", "internal/admin", "internal/engine", "internal/fault", "internal/heard", "internal/intake",
 		"internal/kept", "internal/outbound", "internal/sealed", "internal/state"},
-	"internal/alert": {"internal/feed", "internal/heard", "core", "api", "internal/kept", "internal/engine", "internal/fault", "internal/state", "internal/stream", "internal/view"},
+	"internal/alert": {"internal/authority", "internal/feed", "internal/heard", "core", "api", "internal/kept", "internal/engine", "internal/fault", "internal/state", "internal/stream", "internal/view"},
 	"internal/service": {"internal/statement", "internal/authority", "internal/feed", "internal/heard", "internal/sealed", "internal/alert", "internal/stream", "internal/news", "internal/notice", "internal/admin", "internal/audit", "internal/decision", "internal/engine",
 		"internal/intake", "internal/past", "internal/state", "internal/view"},
 	"internal/httpapi/edge": {"core", "api", "internal/bearer", "internal/stream", "internal/admin", "internal/engine", "internal/fault", "internal/intake",

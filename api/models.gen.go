@@ -843,6 +843,16 @@ type IssuedCertificate struct {
 
 	// Reason Why it was revoked
 	Reason string `json:"reason,omitempty,omitzero"`
+
+	// UsedAt When the device last showed it to this service, within an hour
+	UsedAt   string `json:"used_at,omitempty,omitzero"`
+	UsedFrom string `json:"used_from,omitempty,omitzero"`
+
+	// SharedAt When it was last used in two places at once
+	SharedAt string `json:"shared_at,omitempty,omitzero"`
+
+	// Shared These places
+	Shared []string `json:"shared,omitempty,omitzero"`
 }
 
 // IssuerCount defines model for IssuerCount.

@@ -154,7 +154,7 @@ func TestOfflineAgreesWithTheService(t *testing.T) {
 func TestRulebookOnFiles(t *testing.T) {
 	t.Parallel()
 	offline(t, "", "rulebook", "check", "../demo/rulebook").want(t, 0,
-		"gullholm is right: 6 baselines with 25 rules, 11 gates")
+		"gullholm is right: 7 baselines with 26 rules, 11 gates")
 	offline(t, "", "rulebook", "test", "../demo/rulebook").want(t, 0, "6 of 6 examples come out as they must")
 	broken := "rulebook: x\nbaselines:\n  - id: a\n    applies: platfrom == ios\n    rules: [{id: r, check: managed, cap: lmited}]\n"
 	offline(t, broken, "rulebook", "check", "-").want(t, 1, "2 problem(s)",

@@ -88,7 +88,7 @@ func Resign(answer, nonce []byte, key crypto.Signer) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	signed, err := sign(key, data)
+	signed, err := signAnswer(key, data)
 	if err != nil {
 		return nil, err
 	}
@@ -100,8 +100,8 @@ func Resign(answer, nonce []byte, key crypto.Signer) ([]byte, error) {
 	return asn1.Marshal(outer)
 }
 
-// sign signs as answers are that the same key signed without a nonce.
-func sign(key crypto.Signer, data []byte) ([]byte, error) {
+// signAnswer signs as answers are that the same key signed without a nonce.
+func signAnswer(key crypto.Signer, data []byte) ([]byte, error) {
 	var hash crypto.Hash
 	switch k := key.Public().(type) {
 	case ed25519.PublicKey:

@@ -194,3 +194,22 @@ func (s *StatementRevoked) AppendBody(b []byte) []byte { return appendCanonical(
 func (s *StatementRevoked) Gist() string {
 	return fmt.Sprintf("%s, for %s: %s", s.Device, s.Audience, s.Why)
 }
+
+// CertificateShared is a certificate that was used in two places at once: somebody may have copied its key.
+type CertificateShared struct {
+	Device string   `json:"device"`
+	Serial string   `json:"serial"`
+	From   []string `json:"from"` // addresses or networks
+}
+
+// Kind is [ledger.CertificateShared].
+func (*CertificateShared) Kind() ledger.Kind { return ledger.CertificateShared }
+
+// About is the device.
+func (c *CertificateShared) About() string { return c.Device }
+
+// AppendBody appends the body.
+func (c *CertificateShared) AppendBody(b []byte) []byte { return appendCanonical(b, c) }
+
+// Gist tells of which device, and where.
+func (c *CertificateShared) Gist() string { return c.Device + ", to and fro between " + strings.Join(c.From, " and ") }

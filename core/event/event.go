@@ -95,6 +95,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.DeviceInvited:      read[DeviceInvited],
 	ledger.CertificateIssued:  read[CertificateIssued],
 	ledger.CertificateRefused: read[CertificateRefused],
+	ledger.CertificateShared:  read[CertificateShared],
 	ledger.StatementMade:      read[StatementMade],
 	ledger.StatementRevoked:   read[StatementRevoked],
 	ledger.CertificateRevoked: read[CertificateRevoked],

@@ -60,6 +60,7 @@ const (
 	CertificateIssued  Kind = "certificate.issued" // by our own authority
 	CertificateRefused Kind = "certificate.refused"
 	CertificateRevoked Kind = "certificate.revoked"
+	CertificateShared  Kind = "certificate.shared"  // it was used in two places at once
 	StatementMade      Kind = "statement.made"      // of how a device stands, for others to check
 	StatementRevoked   Kind = "statement.revoked"   // what it says is so no more, before it ended
 	NoticeSent         Kind = "notice.sent"         // somebody was told of something
@@ -78,7 +79,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited, CertificateIssued,
-	CertificateRefused, CertificateRevoked, StatementMade, StatementRevoked, NoticeSent, NoticeMuted, AlertSeen,
+	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent, NoticeMuted, AlertSeen,
 	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.

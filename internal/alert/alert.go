@@ -14,6 +14,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/event"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/authority"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/feed"
@@ -32,6 +33,7 @@ const (
 	fullFrom     = 0.1             // of the disk that is left, if that is less than
 	fullBelow    = 10 << 30        // bytes
 	freshFor     = 2 * time.Second // how long what was worked out is shown again
+	sharedFor    = 7 * value.Day   // how long it is shown that a certificate was in two places
 	forgetAfter  = 90 * value.Day  // who saw an alert that is gone
 )
 
@@ -43,6 +45,7 @@ type Service struct {
 	streams *stream.Service
 	feeds   *feed.Service
 	heard   *heard.Service
+	issuer  *authority.Service
 
 	mu   sync.Mutex
 	at   time.Time
@@ -51,8 +54,8 @@ type Service struct {
 
 // New is a service over records in a folder.
 func New(e *engine.Engine, dir string, v *view.Service, s *stream.Service, f *feed.Service,
-	h *heard.Service) *Service {
-	return &Service{Engine: e, dir: dir, view: v, streams: s, feeds: f, heard: h}
+	h *heard.Service, a *authority.Service) *Service {
+	return &Service{Engine: e, dir: dir, view: v, streams: s, feeds: f, heard: h, issuer: a}
 }
 
 // List is what needs a person, what nobody has seen first, then the newest.
@@ -87,7 +90,7 @@ func (s *Service) current() ([]api.Alert, error) {
 	}
 	all := []api.Alert{}
 	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments, s.receivers, s.partners,
-		s.notices, s.issuers, s.disk} {
+		s.notices, s.issuers, s.authority, s.disk} {
 		list, err := find()
 		if err != nil {
 			return nil, err
@@ -213,6 +216,20 @@ func (s *Service) issuers() (out []api.Alert, err error) {
 			" ends"}[e.Kind]
 		out = append(out, api.Alert{ID: e.Kind + ":" + e.ID + ":" + e.Until, Kind: e.Kind, About: e.ID,
 			Title: what + " on " + strings.Replace(e.Until[:16], "T", " ", 1), Link: "/rulebook"})
+	}
+	return out, nil
+}
+
+// authority tells of certificates of ours that are used in two places, and of what keeps more from being issued.
+func (s *Service) authority() (out []api.Alert, err error) {
+	snap := s.Snapshot()
+	for _, x := range authority.Sharing(snap, s.Micros()-sharedFor) {
+		at := value.FormatTime(x.SharedAt)
+		out = append(out, api.Alert{ID: "shared:" + x.Serial + ":" + at, Kind: "shared", About: x.Device, Since: at, Link: "/devices/" + x.Device,
+			Title: fmt.Sprintf("A certificate of %s is used in two places at once, %s", x.Device, strings.Join(x.Shared, " and "))})
+	}
+	if why := s.issuer.Trouble(); why != "" {
+		out = append(out, api.Alert{ID: "authority:" + why, Kind: "authority", Title: "No device can get a certificate: " + why, Link: "/certificates"})
 	}
 	return out, nil
 }

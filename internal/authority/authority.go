@@ -45,7 +45,8 @@ type Service struct {
 	answers map[question]*answer
 	names   map[called]*hashes   // what requests call authorities
 	told    map[string]time.Time // refusals that were recorded of late
-	trouble string               // why there is no authority though the rulebook has one
+	uses    map[string]*authority.Uses
+	trouble string // why there is no authority though the rulebook has one
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
 
@@ -78,7 +79,8 @@ func (s *Service) AtDoor(d Door) {
 // New is a service over open records. Nothing is issued before [Service.Start].
 func New(e *engine.Engine, dir string, box *sealed.Box) *Service {
 	return &Service{Engine: e, dir: filepath.Join(dir, "authority"), box: box, signers: map[string]*signer{},
-		lists: map[string]*list{}, answers: map[question]*answer{}, names: map[called]*hashes{}, told: map[string]time.Time{}}
+		lists: map[string]*list{}, answers: map[question]*answer{}, names: map[called]*hashes{}, told: map[string]time.Time{},
+		uses: map[string]*authority.Uses{}}
 }
 
 // Start makes an authority when the rulebook asks for one, now or later. base is the URL by which others reach the

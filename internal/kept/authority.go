@@ -38,6 +38,11 @@ type Certificate struct {
 	RevokedBy string `json:"revoked_by,omitempty"`
 	Why       string `json:"why,omitempty"` // in a person's words
 	Code      int    `json:"code,omitempty"`
+
+	UsedAt   int64    `json:"used_at,omitempty"` // within an hour
+	UsedFrom string   `json:"used_from,omitempty"`
+	SharedAt int64    `json:"shared_at,omitempty"` // when it was last used in two places at once
+	Shared   []string `json:"shared,omitempty"`    // these
 }
 
 // Invite lets whoever has its code ask for a certificate for one device.

@@ -97,7 +97,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Authority = authority.New(e, o.Dir, box)
 	s.Statement = statement.New(e, latest, streams)
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
-	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard)
+	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard, s.Authority)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return nil, errors.Join(err, e.Close())

@@ -225,6 +225,12 @@ func Issued(rb *rulebook.Rulebook, x *kept.Certificate) api.IssuedCertificate {
 		Authority: x.Authority,
 		IssuedAt:  value.FormatTime(x.At), IssuedBy: x.By, NotAfter: value.FormatTime(x.NotAfter),
 		RenewFrom: value.FormatTime(renewFrom(rb, x)), Renews: x.Renews, Renewed: x.Renewed}
+	if x.UsedAt != 0 {
+		out.UsedAt, out.UsedFrom = value.FormatTime(x.UsedAt), x.UsedFrom
+	}
+	if x.SharedAt != 0 {
+		out.SharedAt, out.Shared = value.FormatTime(x.SharedAt), x.Shared
+	}
 	if x.RevokedAt != 0 {
 		out.RevokedAt, out.RevokedBy, out.Reason = value.FormatTime(x.RevokedAt), x.RevokedBy, x.Why
 	}

@@ -54,19 +54,14 @@ func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refu
 // fits the device by now.
 func ownCertificate(snap *state.Snapshot, d *state.Device, cert *x509.Certificate, now int64) api.OwnCertificate {
 	out := api.OwnCertificate{Serial: cert.SerialNumber.Text(16), NotAfter: value.FormatTime(value.Micros(cert.NotAfter))}
-	left := value.Micros(cert.NotAfter) - value.Micros(cert.NotBefore)
-	renew := left / 3 // of one of another issuer, or of a profile that is no more
+	from := value.Micros(cert.NotAfter) - (value.Micros(cert.NotAfter)-value.Micros(cert.NotBefore))/3 // of another issuer's
 	if x := snap.Issued.Get(out.Serial); x != nil && x.SHA256 == state.Fingerprint(cert) {
-		out.Profile = x.Profile
-		if a := snap.Book.Rulebook.Authority; a != nil && a.Profile(x.Profile) != nil {
-			renew = a.Profile(x.Profile).RenewFrom
-		}
+		out.Profile, from = x.Profile, renewFrom(snap.Book.Rulebook, x)
 		if fits := authority.Fits(snap, x, d, now); fits != "" && fits != x.Profile {
-			out.RenewAt = value.FormatTime(now)
-			return out
+			from = now
 		}
 	}
-	out.RenewAt = value.FormatTime(value.Micros(cert.NotAfter) - renew)
+	out.RenewAt = value.FormatTime(from)
 	return out
 }
 

@@ -1980,6 +1980,13 @@ export interface components {
             revoked_by?: string;
             /** @description Why it was revoked */
             reason?: string;
+            /** @description When the device last showed it to this service, within an hour */
+            used_at?: string;
+            used_from?: string;
+            /** @description When it was last used in two places at once */
+            shared_at?: string;
+            /** @description These places */
+            shared?: string[];
         };
         AuthorityState: {
             /** @description By which conditions know it as an issuer */

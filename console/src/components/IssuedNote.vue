@@ -30,6 +30,12 @@ function revoked() {
         >renewed as <code>{{ issued.renewed.slice(0, 12) }}…</code></span
       >
       <span v-else class="soft">to be renewed <TimeText :time="issued.renew_from" /></span>
+      <span v-if="issued.used_at" class="soft"
+        >, last used <TimeText :time="issued.used_at" /> from {{ issued.used_from }}</span
+      >
+      <div v-if="issued.shared_at" class="bad">
+        used in two places at once <TimeText :time="issued.shared_at" />: {{ issued.shared?.join(' and ') }}
+      </div>
       <el-button
         v-if="session.can('POST /api/v1/certificates/revoke') && !revoking"
         link

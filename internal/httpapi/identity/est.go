@@ -239,6 +239,9 @@ func (r *Routes) enrol(c *gin.Context) {
 		c.Header("Retry-After", "60")
 		r.say(c, http.StatusServiceUnavailable, "no certificate can be issued now: %s", err)
 	default:
+		if a.By != nil && a.Code == "" {
+			r.service.Authority.Used(c.Request.Context(), a.By, from)
+		}
 		p7, err := pkcs7.DegenerateCertificate(g.Certificate.Raw)
 		if err != nil {
 			r.fail(c, err)
@@ -281,6 +284,7 @@ func (r *Routes) report(c *gin.Context) {
 	case t.Error != "":
 		r.refuse(c, edge.NewProblem(http.StatusUnprocessableEntity, "%s", t.Error))
 	default:
+		r.service.Authority.Used(c.Request.Context(), cert, from)
 		c.Header("Cache-Control", "no-store")
 		c.JSON(http.StatusOK, r.service.View.Own(t.Device, cert, t.Refused, edge.Language(c)))
 	}
@@ -311,6 +315,7 @@ func (r *Routes) statement(c *gin.Context) {
 		r.refuse(c, err)
 		return
 	}
+	r.service.Authority.Used(c.Request.Context(), cert, from)
 	c.Header("Cache-Control", "no-store")
 	c.Data(http.StatusOK, statement.MediaType, []byte(m.Token))
 }
