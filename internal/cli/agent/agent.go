@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"context"
 	_ "embed"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -419,11 +418,7 @@ func unitCmd(a *shell.App, o *options) *cobra.Command {
 // printStatus tells how a device stands.
 func printStatus(a *shell.App, s *agent.Status) error {
 	if a.Format != "table" {
-		raw, err := json.Marshal(s)
-		if err != nil {
-			return err
-		}
-		l := shell.Listing{Head: []string{"RULE", "VERDICT", "TITLE", "UNTIL"}, Raw: raw}
+		l := shell.Listing{Head: []string{"RULE", "VERDICT", "TITLE", "UNTIL"}, Raw: s}
 		if s.Standing != nil {
 			for _, c := range s.Standing.Checks {
 				l.Rows = append(l.Rows, []string{c.Rule, c.Verdict, c.Title, c.Until})

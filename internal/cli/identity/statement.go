@@ -2,7 +2,6 @@ package identity
 
 import (
 	"crypto/x509"
-	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -159,11 +158,7 @@ func printClaims(a *shell.App, c *statement.Claims, wrong error) error {
 		if wrong != nil {
 			out.Why = wrong.Error()
 		}
-		raw, err := json.Marshal(out)
-		if err != nil {
-			return err
-		}
-		if err := a.Print(shell.Listing{Head: []string{"VALID", "WHY"}, Rows: [][]string{{fmt.Sprint(out.Valid), out.Why}}, Raw: raw}); err != nil {
+		if err := a.Print(shell.Listing{Head: []string{"VALID", "WHY"}, Rows: [][]string{{fmt.Sprint(out.Valid), out.Why}}, Raw: out}); err != nil {
 			return err
 		}
 	} else {
