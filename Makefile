@@ -54,6 +54,7 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) ./core/rulebook
 	$(GO) test -run '^$$' -fuzz '^FuzzCanonicalFormIsStable$$' -fuzztime $(FUZZTIME) ./core/ledger
 	$(GO) test -run '^$$' -fuzz '^FuzzStream$$' -fuzztime $(FUZZTIME) ./core/evidence
+	$(GO) test -run '^$$' -fuzz '^FuzzWhatComes$$' -fuzztime $(FUZZTIME) ./internal/agent
 	$(GO) test -run '^$$' -fuzz '^FuzzMapping$$' -fuzztime $(FUZZTIME) ./core/mapping
 	$(GO) test -run '^$$' -fuzz '^FuzzToken$$' -fuzztime $(FUZZTIME) ./core/heard
 	$(GO) test -run '^$$' -fuzz '^FuzzPeople$$' -fuzztime $(FUZZTIME) ./core/directory

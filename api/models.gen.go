@@ -1444,6 +1444,18 @@ type RosterEntry struct {
 	Device string `json:"device,omitempty,omitzero"`
 }
 
+// RosterInviteDraft defines model for RosterInviteDraft.
+type RosterInviteDraft struct {
+	// Devices For how many the code is
+	Devices int `json:"devices"`
+
+	// Profile The profile that the code is for; left out for any
+	Profile string `json:"profile,omitempty,omitzero"`
+
+	// For How long the code counts, as 1d; an hour when it is left out
+	For string `json:"for,omitempty,omitzero"`
+}
+
 // RuleChange defines model for RuleChange.
 type RuleChange struct {
 	Rule string `json:"rule"`
@@ -2302,6 +2314,9 @@ type WhoReachesJSONRequestBody = Evaluation
 
 // WhatReachesJSONRequestBody defines body for WhatReaches for application/json ContentType.
 type WhatReachesJSONRequestBody = Evaluation
+
+// InviteRosterJSONRequestBody defines body for InviteRoster for application/json ContentType.
+type InviteRosterJSONRequestBody = RosterInviteDraft
 
 // RemoveRosterJSONRequestBody defines body for RemoveRoster for application/json ContentType.
 type RemoveRosterJSONRequestBody = Removal

@@ -79,6 +79,7 @@ var Operations = map[string]Operation{
 	"POST /api/v1/reach/resources":            {Right: "ask", Computes: true},
 	"GET /api/v1/roster":                      {Right: "read"},
 	"POST /api/v1/roster":                     {Right: "administer", Computes: true, Long: true},
+	"POST /api/v1/roster/invite":              {Right: "vouch"},
 	"POST /api/v1/roster/:id/remove":          {Right: "administer"},
 	"GET /api/v1/rulebooks":                   {Right: "read"},
 	"POST /api/v1/rulebooks":                  {Right: "publish", Computes: true, Long: true},

@@ -1,10 +1,14 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -460,4 +464,79 @@ func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 	}
 	t.Logf("%d certificates were issued over the kills, %d were received", len(issued), len(held))
 	w.run(t, "", "ledger", "verify").want(t, 0, "Sound:")
+}
+
+// A request that is bound to its connection (RFC 7030, section 3.5) is granted on that one and on no other.
+func TestARequestIsBoundToItsConnection(t *testing.T) {
+	t.Parallel()
+	w := issues(t, t.TempDir())
+	w.begin()
+	ca := x509.NewCertPool()
+	if raw, err := os.ReadFile(w.path("ca.pem")); err != nil || !ca.AppendCertsFromPEM(raw) {
+		t.Fatal(err)
+	}
+	w.does("openssl", "ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", "a.key")
+	asks := func(bound string) string {
+		w.write("req.cnf", "[req]\ndistinguished_name=dn\nattributes=at\nprompt=no\nstring_mask=utf8only\n[dn]\nCN=L1\n[at]\nchallengePassword="+bound+"\n")
+		w.does("openssl", "req", "-new", "-key", "a.key", "-config", "req.cnf", "-outform", "DER", "-out", "a.der")
+		w.does("openssl", "base64", "-in", "a.der", "-out", "a.b64")
+		raw, err := os.ReadFile(w.path("a.b64"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(raw)
+	}
+	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
+		try := func(bound func(tls.ConnectionState) string) (int, string) {
+			t.Helper()
+			c, err := tls.Dial("tcp", strings.TrimPrefix(w.door, "https://"), &tls.Config{RootCAs: ca, MinVersion: version, MaxVersion: version})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer c.Close()
+			body := asks(bound(c.ConnectionState()))
+			r, err := http.NewRequest("POST", w.door+"/.well-known/est/simpleenroll", strings.NewReader(body))
+			if err != nil {
+				t.Fatal(err)
+			}
+			r.Header.Set("Content-Type", "application/pkcs10")
+			r.SetBasicAuth("L1", w.code("L1"))
+			if err := r.Write(c); err != nil {
+				t.Fatal(err)
+			}
+			a, err := http.ReadResponse(bufio.NewReader(c), r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer a.Body.Close()
+			said, err := io.ReadAll(a.Body)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return a.StatusCode, string(said)
+		}
+		exporter := func(s tls.ConnectionState) string {
+			raw, err := s.ExportKeyingMaterial("EXPORTER-Channel-Binding", nil, 32)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return base64.StdEncoding.EncodeToString(raw)
+		}
+		unique := func(s tls.ConnectionState) string { return base64.StdEncoding.EncodeToString(s.TLSUnique) }
+		var elsewhere string
+		if status, said := try(func(s tls.ConnectionState) string { elsewhere = exporter(s); return elsewhere }); status != http.StatusOK {
+			t.Errorf("%x, by its exporter: %d %s", version, status, said)
+		}
+		if version == tls.VersionTLS12 {
+			if status, said := try(unique); status != http.StatusOK {
+				t.Errorf("by tls-unique: %d %s", status, said)
+			}
+		}
+		w.run(t, "", "certificate", "revoke", "--device", "L1", "--reason", "room").want(t, 0)
+		for name, bound := range map[string]string{"another connection": elsewhere, "a password": "secret"} {
+			if status, said := try(func(tls.ConnectionState) string { return bound }); status != http.StatusForbidden || !strings.Contains(said, "bound to another connection") {
+				t.Errorf("%x, %s: %d %s", version, name, status, said)
+			}
+		}
+	}
 }

@@ -296,7 +296,13 @@ func FuzzRequest(f *testing.F) {
 		f.Add(request(f, r, own))
 	}
 	f.Fuzz(func(t *testing.T, der []byte) {
+		if n, err := Nonce(der); err != nil && n != nil {
+			t.Errorf("a nonce that is none is %x", n)
+		}
 		r, err := ReadRequest(der)
+		if err == nil {
+			BoundTo(r)
+		}
 		if err != nil || Check(r, []Key{P256, P384, Ed25519}, "gullholm.example", laptop) != nil {
 			return
 		}

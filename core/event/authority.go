@@ -1,6 +1,7 @@
 package event
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -49,9 +50,11 @@ func (a *AuthorityChanged) Gist() string {
 	return text
 }
 
-// DeviceInvited is a code by which one device can ask for a certificate, which was made, or spoilt by wrong ones.
+// DeviceInvited is a code by which one device can ask for a certificate, or some of the roster, which was made, or
+// spoilt by wrong ones.
 type DeviceInvited struct {
-	Device  string `json:"device"`
+	Device  string `json:"device,omitempty"`  // "" for the roster
+	Devices int    `json:"devices,omitempty"` // of the roster, for how many
 	Serial  string `json:"serial,omitempty"`
 	Profile string `json:"profile,omitempty"`
 	Until   string `json:"until,omitempty"`
@@ -61,16 +64,19 @@ type DeviceInvited struct {
 // Kind is [ledger.DeviceInvited].
 func (*DeviceInvited) Kind() ledger.Kind { return ledger.DeviceInvited }
 
-// About is the device.
-func (d *DeviceInvited) About() string { return d.Device }
+// About is the device, or the roster.
+func (d *DeviceInvited) About() string { return cmp.Or(d.Device, "roster") }
 
 // AppendBody appends the body.
 func (d *DeviceInvited) AppendBody(b []byte) []byte { return appendCanonical(b, d) }
 
 // Gist tells of which device, and until when.
 func (d *DeviceInvited) Gist() string {
-	if d.Spoilt > 0 {
-		return fmt.Sprintf("%s: its code is void after %d wrong ones", d.Device, d.Spoilt)
+	switch {
+	case d.Spoilt > 0:
+		return fmt.Sprintf("%s: its code is void after %d wrong ones", d.About(), d.Spoilt)
+	case d.Device == "":
+		return fmt.Sprintf("%d devices of the roster until %s", d.Devices, d.Until)
 	}
 	return d.Device + " until " + d.Until
 }
@@ -212,4 +218,6 @@ func (c *CertificateShared) About() string { return c.Device }
 func (c *CertificateShared) AppendBody(b []byte) []byte { return appendCanonical(b, c) }
 
 // Gist tells of which device, and where.
-func (c *CertificateShared) Gist() string { return c.Device + ", to and fro between " + strings.Join(c.From, " and ") }
+func (c *CertificateShared) Gist() string {
+	return c.Device + ", to and fro between " + strings.Join(c.From, " and ")
+}

@@ -37,6 +37,7 @@ func oneOfEach() []Event {
 			Reason: odd},
 		&AuthorityChanged{Authority: "a", Change: AuthorityMade, Subject: odd, SHA256: "abc", Until: "2026-11-21T08:00:00Z", Former: "b",
 			Reason: odd},
+		&DeviceInvited{Devices: 20, Until: "2026-11-21T08:00:00Z"},
 		&DeviceInvited{Device: "d", Serial: odd, Profile: "crew", Until: "2026-11-21T08:00:00Z", Spoilt: 5},
 		&CertificateIssued{Device: "d", Serial: "1f", SHA256: "abc", Authority: "a", Profile: "crew", Key: "def",
 			Until: "2026-11-21T08:00:00Z", Renews: "1e"},

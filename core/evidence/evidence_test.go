@@ -321,10 +321,25 @@ func FuzzReport(f *testing.F) {
 	f.Add([]byte(`{"identity":{"id":"a"},"evidence":{"volumes":[{}],"tpm.present":{"unavailable":""},"screen_lock.after":"9w"}}`))
 	d := NewDictionary()
 	r := NewResolver(d, Policy{Bands: []Band{{1, 1}}})
+	f.Add([]byte(`{"evidence":{"storage.encrypted":true,"custom.x":1},"checks":{"dock":{"gave":["custom.x"]},"b":{"failed":"late"}}}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		if own, err := d.ParseOwn(raw, now); err == nil {
+			var rec *Record
+			rec = rec.With(own)
+			back, err := d.UnmarshalSource(own.Source, rec.MarshalSource(own.Source))
+			same := func(a, b Reading) bool {
+				return a.Name == b.Name && a.Proved == b.Proved && a.Proved == a.Value.Known()
+			}
+			if err != nil || own.Source != Agent || !slices.EqualFunc(rec.Readings(), back.Readings, same) {
+				t.Fatalf("%q of a device's own comes back otherwise: %v", raw, err)
+			}
+		}
 		rep, err := d.ParseReport(raw, now)
 		if err != nil {
 			return
+		}
+		if slices.ContainsFunc(rep.Readings, func(x Reading) bool { return x.Proved }) {
+			t.Fatalf("%q is proved by nobody", raw)
 		}
 		var rec *Record
 		rec = rec.With(rep)

@@ -387,6 +387,22 @@ func TestThePage(t *testing.T) {
 	}
 }
 
+// What comes from a service, or from a site check, is read or refused.
+func FuzzWhatComes(f *testing.F) {
+	f.Add([]byte("MIIB"))
+	f.Add([]byte(`{"custom.a": true}`))
+	f.Add([]byte("e30.eyJleHAiOjF9.AA"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		if certs, err := certsIn(raw); err == nil && len(certs) == 0 {
+			t.Error("no certificate was taken for one")
+		}
+		if values, err := attributesIn(raw); err == nil && values == nil {
+			t.Error("nothing was taken for attributes")
+		}
+		expires(string(raw))
+	})
+}
+
 // A key that others may read is not used.
 func TestTheKeysFile(t *testing.T) {
 	t.Parallel()

@@ -308,6 +308,12 @@ func (f *Folder) request(ctx context.Context, c *caller, s *Settings, operation,
 	if own, ok := key.Public().(interface{ Equal(crypto.PublicKey) bool }); !ok || !own.Equal(got[0].PublicKey) {
 		return nil, errors.New("the certificate that came is for another key; nothing was kept")
 	}
+	if name := got[0].Subject; name.CommonName != s.Device && strings.EqualFold(name.SerialNumber, s.Device) {
+		s.Device = name.CommonName // it came by its serial, and is known
+		if err := f.writeJSON(settingsFile, s, 0o644); err != nil {
+			return nil, err
+		}
+	}
 	if got[0].Subject.CommonName != s.Device {
 		return nil, fmt.Errorf("the certificate that came is for %.100q; nothing was kept", got[0].Subject.CommonName)
 	}

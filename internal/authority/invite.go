@@ -66,19 +66,12 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 		return nil, fault.Input("/profile", "there is no profile "+profile+fault.Nearest(profile, ids))
 	case len(serial) > authority.MaxID || strings.ContainsAny(serial, "\x00\r\n"):
 		return nil, fault.Inputf("/serial", "a serial has at most %d bytes in one line", authority.MaxID)
-	case name == "" || len(name) > authority.MaxID || strings.ContainsAny(name, "\x00\r\n:"):
+	case name == "" || name == kept.ForRoster || len(name) > authority.MaxID || strings.ContainsAny(name, "\x00\r\n:"):
 		return nil, fault.Inputf("/device", "a device has an id of at most %d bytes, without a colon", authority.MaxID)
 	}
 	code := newCode()
 	out := &Invitation{Code: code, Profile: profile}
-	s.mu.Lock()
-	door := s.door
-	s.mu.Unlock()
-	if out.Service = door.URL; door.Own {
-		if by, err := s.Serves(); err == nil {
-			out.Fingerprint = state.Fingerprint(by)
-		}
-	}
+	s.atDoor(out)
 	hash := sha256.Sum256([]byte(plainCode(code)))
 	err = s.Do(ctx, func(c *state.Change) error {
 		out.Device = c.Resolve(name)
@@ -114,6 +107,52 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 	return out, nil
 }
 
+// MaxInvited bounds how many devices of the roster a code is for.
+const MaxInvited = 10_000
+
+// InviteRoster makes a code for some devices on the roster, each by its serial, in place of the one there may be. What
+// is not known yet becomes known with its certificate.
+func (s *Service) InviteRoster(ctx context.Context, actor, profile string, devices int, lasts time.Duration) (*Invitation, error) {
+	set, err := settings(s.Snapshot())
+	if err != nil {
+		return nil, err
+	}
+	lasts = cmp.Or(lasts, InviteFor)
+	switch {
+	case lasts < time.Minute || lasts > maxInvite:
+		return nil, fault.Input("/for", "a code counts for a minute to a week")
+	case devices < 1 || devices > MaxInvited:
+		return nil, fault.Inputf("/devices", "a code is for 1 to %d devices", MaxInvited)
+	case profile != "" && set.Profile(profile) == nil:
+		return nil, fault.Input("/profile", "there is no profile "+profile)
+	}
+	out := &Invitation{Code: newCode(), Profile: profile}
+	s.atDoor(out)
+	hash := sha256.Sum256([]byte(plainCode(out.Code)))
+	err = s.Do(ctx, func(c *state.Change) error {
+		out.Until = c.Now + lasts.Microseconds()
+		c.Record(actor, &event.DeviceInvited{Devices: devices, Profile: profile, Until: value.FormatTime(out.Until)})
+		return state.Put(c, state.InviteKind, kept.ForRoster, &kept.Invite{Device: kept.ForRoster, Profile: profile, Left: devices,
+			Hash: hash[:], Until: out.Until, At: c.Now, By: actor})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// atDoor says in an invitation where devices are answered.
+func (s *Service) atDoor(in *Invitation) {
+	s.mu.Lock()
+	door := s.door
+	s.mu.Unlock()
+	if in.Service = door.URL; door.Own {
+		if by, err := s.Serves(); err == nil {
+			in.Fingerprint = state.Fingerprint(by)
+		}
+	}
+}
+
 // wrong counts a wrong code of a device; after some the right one counts no more.
 func (s *Service) wrong(ctx context.Context, device string, tried *kept.Invite) error {
 	err := s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
@@ -122,8 +161,13 @@ func (s *Service) wrong(ctx context.Context, device string, tried *kept.Invite) 
 			return nil
 		}
 		next := *in
-		if next.Attempts++; next.Attempts == maxAttempts {
-			c.Record(ledger.Device+" "+device, &event.DeviceInvited{Device: device, Spoilt: maxAttempts})
+		most, who, actor := maxAttempts, event.DeviceInvited{Device: device}, ledger.Device+" "+device
+		if device == kept.ForRoster {
+			most, who, actor = maxRosterAttempts, event.DeviceInvited{}, ledger.Service
+		}
+		if next.Attempts++; next.Attempts == most {
+			who.Spoilt = most
+			c.Record(actor, &who)
 		}
 		return state.Put(c, state.InviteKind, device, &next)
 	})

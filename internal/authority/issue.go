@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -33,7 +34,8 @@ type Asking struct {
 	Label   string // the profile; "" for the first that applies
 	Request []byte // PKCS #10, DER
 
-	Name, Code string            // by a code: the device, and the code
+	Name, Code string            // by a code: the device, or the serial of one on the roster, and the code
+	Bindings   []string          // what a request may be bound to: the connection that it comes on
 	By         *x509.Certificate // by a certificate: nil for none
 }
 
@@ -106,6 +108,9 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 	r, err := authority.ReadRequest(a.Request)
 	if err != nil {
 		return nil, s.refuse(ctx, who, "", err)
+	}
+	if to := authority.BoundTo(r); to != "" && !slices.Contains(a.Bindings, to) {
+		return nil, s.refuse(ctx, who, a.Label, errors.New("the request is bound to another connection than the one that it came on (RFC 7030, section 3.5)"))
 	}
 	key := authority.Fingerprint(r.RawSubjectPublicKeyInfo)
 	if g, err := s.before(snap, who, key); g != nil || err != nil {
@@ -343,6 +348,9 @@ type asker struct {
 	hash    []byte // of the code
 }
 
+// roster reports whether it came with the code for devices of the roster.
+func (w *asker) roster() bool { return w.invite != nil && w.invite.Device == kept.ForRoster }
+
 func namesAre(d *state.Device, n certificate.Device) bool {
 	is := namesOf(d)
 	return is.ID == n.ID && strings.EqualFold(is.Serial, n.Serial) && strings.EqualFold(is.HardwareID, n.HardwareID)
@@ -386,6 +394,11 @@ func (s *Service) who(ctx context.Context, snap *state.Snapshot, a Asking, now i
 		id = a.Name
 	}
 	in := snap.Invites.Get(id)
+	if in == nil || in.Until < now || in.UsedAt != 0 && subtle.ConstantTimeCompare(in.Hash, hash[:]) != 1 {
+		if w, err := s.ofRoster(ctx, snap, a.Name, hash[:], now); w != nil || err != nil {
+			return w, err
+		}
+	}
 	switch {
 	case in == nil || in.Until < now || in.Attempts >= maxAttempts:
 		return nil, &UnknownError{wrongCode}
@@ -398,6 +411,39 @@ func (s *Service) who(ctx context.Context, snap *state.Snapshot, a Asking, now i
 		return who, held(d)
 	}
 	who.names = certificate.Device{ID: id, Serial: in.Serial}
+	return who, nil
+}
+
+// maxRosterAttempts is how many wrong codes devices of the roster may be given before the right one counts no more.
+const maxRosterAttempts = 1000
+
+// ofRoster is a device of the roster that comes with the code for it, by its serial; nil when there is no such code.
+func (s *Service) ofRoster(ctx context.Context, snap *state.Snapshot, serial string, hash []byte, now int64) (*asker, error) {
+	in, key := snap.Invites.Get(kept.ForRoster), evidence.Folded(evidence.BySerial, serial)
+	if in == nil || in.Until < now || in.Left <= 0 || key.Text == "" || in.Attempts >= maxRosterAttempts || !snap.Roster.Has([]evidence.Key{key}) {
+		return nil, nil
+	}
+	id, known := snap.Find(key)
+	if used := snap.Invites.Get(id); known && used != nil && used.UsedAt != 0 && subtle.ConstantTimeCompare(used.Hash, hash) == 1 {
+		in = used // it came with the code before
+	}
+	if subtle.ConstantTimeCompare(in.Hash, hash) != 1 {
+		return nil, s.wrong(ctx, kept.ForRoster, in)
+	}
+	if !known {
+		if e := snap.Roster.Get(key.Text); e != nil {
+			serial = e.Serial // as it is written there
+		}
+		if id = serial; snap.Fleet.Get(id) != nil {
+			return nil, refusef("another device is called %s, which is the serial of this one; have it invited under an id of its own", id)
+		}
+	}
+	who := &asker{actor: ledger.Device + " " + id, profile: in.Profile, invite: in, hash: hash}
+	if d := snap.Fleet.Get(id); d != nil {
+		who.device, who.names = id, namesOf(d)
+		return who, held(d)
+	}
+	who.names = certificate.Device{ID: id, Serial: serial}
 	return who, nil
 }
 
@@ -442,9 +488,15 @@ func (w *asker) still(c *state.Change, key string) error {
 		}
 		return &UnknownError{"the certificate that the connection showed counts no more"}
 	}
-	in := state.Get(c, state.InviteKind, w.names.ID)
+	in, most := state.Get(c, state.InviteKind, w.names.ID), maxAttempts
+	if w.roster() && (in == nil || in.UsedAt == 0 || subtle.ConstantTimeCompare(in.Hash, w.hash) != 1) {
+		in, most = state.Get(c, state.InviteKind, kept.ForRoster), maxRosterAttempts
+		if in == nil || in.Left <= 0 || !c.Base.Roster.Has([]evidence.Key{evidence.Folded(evidence.BySerial, w.names.Serial)}) {
+			return &UnknownError{wrongCode}
+		}
+	}
 	switch {
-	case in == nil || in.Until < c.Now || in.Attempts >= maxAttempts || subtle.ConstantTimeCompare(in.Hash,
+	case in == nil || in.Until < c.Now || in.Attempts >= most || subtle.ConstantTimeCompare(in.Hash,
 		w.hash) != 1:
 		return &UnknownError{wrongCode}
 	case in.UsedAt != 0:
@@ -466,6 +518,16 @@ func (w *asker) done(c *state.Change, x *kept.Certificate) error {
 		renewed := *old
 		renewed.Renewed = x.Serial
 		return state.Put(c, state.CertificateKind, w.renews, &renewed)
+	}
+	if w.roster() {
+		all := *state.Get(c, state.InviteKind, kept.ForRoster)
+		all.Left--
+		if err := state.Put(c, state.InviteKind, kept.ForRoster, &all); err != nil {
+			return err
+		}
+		own := all
+		own.Device, own.Serial, own.Left, own.UsedAt, own.UsedFor = w.names.ID, w.names.Serial, 0, c.Now, x.Serial
+		return state.Put(c, state.InviteKind, w.names.ID, &own)
 	}
 	in := *state.Get(c, state.InviteKind, w.names.ID)
 	in.UsedAt, in.UsedFor = c.Now, x.Serial
@@ -511,11 +573,11 @@ func newcomer(c *state.Change, who *asker) error {
 	if d := c.Device(who.names.ID); d != nil {
 		return errOtherwise // it came meanwhile
 	}
-	if id, known := c.Find(evidence.Folded(evidence.BySerial, who.invite.Serial)); known {
+	if id, known := c.Find(evidence.Folded(evidence.BySerial, who.names.Serial)); known {
 		return refusef("the serial that the code was made for is that of %s", id)
 	}
 	rep := (&evidence.Report{Source: evidence.Authority, At: c.Now,
-		Identity: evidence.Identity{ID: who.names.ID, Serial: who.invite.Serial}}).Identified()
+		Identity: evidence.Identity{ID: who.names.ID, Serial: who.names.Serial}}).Identified()
 	if t := intake.One(c, who.actor, rep); t.Device != who.names.ID {
 		return refusef("the device cannot be made known: %s", cmp.Or(t.Error, "what was said of it is kept aside"))
 	}

@@ -115,9 +115,11 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	device, certificate := devices.DeviceCmd(a), devices.CertificateCmd(a)
 	device.AddCommand(identity.InviteCmd(a), identity.DeviceStatementCmd(a))
 	certificate.AddCommand(identity.RevokeCmd(a))
+	roster := devices.RosterCmd(a)
+	roster.AddCommand(identity.RosterInviteCmd(a))
 	add("ask", devices.OverviewCmd(a), device, devices.WaiverCmd(a), devices.VouchCmd(a),
 		certificate, identity.AuthorityCmd(a), devices.SourceCmd(a),
-		devices.UnmatchedCmd(a), devices.RosterCmd(a), books.RulebookCmd(a), devices.PersonCmd(a),
+		devices.UnmatchedCmd(a), roster, books.RulebookCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())

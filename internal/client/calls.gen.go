@@ -405,6 +405,11 @@ func (c *Client) ImportRoster(ctx context.Context, p ImportRosterParams, media s
 	return call[ListIntake](ctx, c, request{method: "POST", path: path("/api/v1/roster"), query: query, media: media, body: body})
 }
 
+// InviteRoster calls POST /api/v1/roster/invite: Make a code by which devices on the roster can ask for certificates, each by its serial, in place of the one there may be.
+func (c *Client) InviteRoster(ctx context.Context, body RosterInviteDraft) (*Reply[Invitation], error) {
+	return call[Invitation](ctx, c, request{method: "POST", path: path("/api/v1/roster/invite"), value: body})
+}
+
 // RemoveRoster calls POST /api/v1/roster/{id}/remove: Take an entry off the roster.
 func (c *Client) RemoveRoster(ctx context.Context, id string, body Removal) (*Reply[ListIntake], error) {
 	return call[ListIntake](ctx, c, request{method: "POST", path: path("/api/v1/roster/{id}/remove", id), value: body})

@@ -216,6 +216,9 @@ type operations interface {
 	// ImportRoster is POST /api/v1/roster: Add hardware, or replace entries of the same serial.
 	ImportRoster(c *gin.Context, p ImportRosterParams) (*ListIntake, error)
 
+	// InviteRoster is POST /api/v1/roster/invite: Make a code by which devices on the roster can ask for certificates, each by its serial, in place of the one there may be.
+	InviteRoster(c *gin.Context, body RosterInviteDraft) (*Invitation, error)
+
 	// RemoveRoster is POST /api/v1/roster/{id}/remove: Take an entry off the roster.
 	RemoveRoster(c *gin.Context, id string, body Removal) (*ListIntake, error)
 
@@ -1261,6 +1264,15 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.ImportRoster(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/roster/invite", func(c *gin.Context) {
+		var body RosterInviteDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.InviteRoster(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/roster/:id/remove", func(c *gin.Context) {

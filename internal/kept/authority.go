@@ -45,9 +45,13 @@ type Certificate struct {
 	Shared   []string `json:"shared,omitempty"`    // these
 }
 
-// Invite lets whoever has its code ask for a certificate for one device.
+// ForRoster is the device that an invite is said to be for which is for any on the roster.
+const ForRoster = "*"
+
+// Invite lets whoever has its code ask for a certificate for one device, or for those on the roster.
 type Invite struct {
 	Device   string `json:"device"`
+	Left     int    `json:"left,omitempty"`   // for the roster: how many devices it is still for
 	Serial   string `json:"serial,omitempty"` // of its hardware, of a device that is not known yet
 	Profile  string `json:"profile,omitempty"`
 	Hash     []byte `json:"hash"` // SHA-256 of the code

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -23,11 +24,13 @@ import (
 	"ironledger.example/core/access"
 	core "ironledger.example/core/authority"
 	"ironledger.example/core/certificate"
+	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/admin"
 	"ironledger.example/internal/audit"
 	issuer "ironledger.example/internal/authority"
 	"ironledger.example/internal/intake"
@@ -1011,5 +1014,81 @@ func TestWhichProfileADeviceGets(t *testing.T) {
 	}
 	if g, err = s.Authority.Enrol(ctx, issuer.Asking{By: g.Certificate, Request: csr(t, made(t), "d1")}); err != nil || profile(g) != "any" {
 		t.Errorf("what was asked for by name is renewed as %s, %v", profile(g), err)
+	}
+}
+
+// One code is for so many of the roster, each by its serial and once; nobody else comes by it.
+func TestACodeForTheRoster(t *testing.T) {
+	t.Parallel()
+	s := issuing(t, t.TempDir())
+	defer shut(t, s)
+	if _, err := s.Admin.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-R1"}, {Serial: "GF-R2"}, {Serial: "GF-R3"}, {Serial: "d1"}, {Serial: "GF-1"}}, admin.ListImport{}); err != nil {
+		t.Fatal(err)
+	}
+	in, err := s.Authority.InviteRoster(ctx, "admin", "any", 3, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	enrol := func(serial, code string, request []byte) (*issuer.Granted, error) {
+		return s.Authority.Enrol(ctx, issuer.Asking{Name: serial, Code: code, Request: request})
+	}
+	first := csr(t, made(t), "GF-R1")
+	g, err := enrol("gf-r1", in.Code, first)
+	if err != nil || g.Certificate.Subject.CommonName != "GF-R1" || g.Certificate.Subject.SerialNumber != "GF-R1" {
+		t.Fatalf("%v, %v", g, err)
+	}
+	if again, err := enrol("GF-R1", in.Code, first); err != nil || !again.Certificate.Equal(g.Certificate) {
+		t.Errorf("the same again: %v", err)
+	}
+	_, err = enrol("GF-R1", in.Code, csr(t, made(t), "GF-R1"))
+	refusedAs[*issuer.UnknownError](t, "another key", err, "used already")
+	_, err = enrol("GF-R9", in.Code, csr(t, made(t), "GF-R9"))
+	refusedAs[*issuer.UnknownError](t, "off the roster", err, "no such code")
+	_, err = enrol("GF-R2", invite(t, s, "d1", ""), csr(t, made(t), "GF-R2"))
+	refusedAs[*issuer.UnknownError](t, "another's code", err, "no such code")
+	_, err = enrol("GF-R2", in.Code, csr(t, made(t), "GF-R3"))
+	refusedAs[*issuer.RefusedError](t, "another's name", err, "names")
+	// A serial that is the id of another device is not that device.
+	_, err = enrol("d1", in.Code, csr(t, made(t), "d1"))
+	if err == nil {
+		t.Error("a serial was taken for the id of another device")
+	}
+	// One that is known already, by its serial.
+	if g, err = enrol("GF-1", in.Code, csr(t, made(t), "GF-1")); err != nil || g.Certificate.Subject.CommonName != "d1" {
+		t.Errorf("a known one: %v, %v", g, err)
+	}
+	if _, err = enrol("GF-R3", in.Code, csr(t, made(t), "GF-R3")); err != nil {
+		t.Errorf("the third: %v", err)
+	}
+	_, err = enrol("GF-R2", in.Code, csr(t, made(t), "GF-R2"))
+	refusedAs[*issuer.UnknownError](t, "the fourth of three", err, "no such code")
+	// Many at once are no more than there are places.
+	if in, err = s.Authority.InviteRoster(ctx, "admin", "any", 1, 0); err != nil {
+		t.Fatal(err)
+	}
+	var got atomic.Int32
+	var wg sync.WaitGroup
+	for i := range 8 {
+		serial := fmt.Sprintf("GF-R%d", 2)
+		request := csr(t, made(t), serial)
+		wg.Go(func() {
+			if _, err := enrol(serial, in.Code, request); err == nil {
+				got.Add(1)
+			}
+			_ = i
+		})
+	}
+	wg.Wait()
+	if got.Load() != 1 {
+		t.Errorf("%d got certificates by a code for one", got.Load())
+	}
+	for _, c := range []struct {
+		devices int
+		profile string
+		want    string
+	}{{0, "", "1 to 10000"}, {10_001, "", "1 to 10000"}, {1, "captain", "no profile"}} {
+		if _, err := s.Authority.InviteRoster(ctx, "admin", c.profile, c.devices, 0); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%+v: %v", c, err)
+		}
 	}
 }

@@ -69,6 +69,7 @@ export const rights = {
   'POST /api/v1/reach/resources': 'ask',
   'GET /api/v1/roster': 'read',
   'POST /api/v1/roster': 'administer',
+  'POST /api/v1/roster/invite': 'vouch',
   'POST /api/v1/roster/{id}/remove': 'administer',
   'GET /api/v1/rulebooks': 'read',
   'POST /api/v1/rulebooks': 'publish',

@@ -256,6 +256,42 @@ device of which nothing has been heard yet needs its serial, and is known from t
 	return c
 }
 
+// RosterInviteCmd is the command roster invite.
+func RosterInviteCmd(a *shell.App) *cobra.Command {
+	d := api.RosterInviteDraft{}
+	c := &cobra.Command{Use: "invite --devices N", Short: "Make a code by which devices on the roster can ask for certificates",
+		Args: cobra.NoArgs,
+		Long: `Make one code by which so many devices on the roster can ask our own authority for a
+certificate, each once and by its serial: for a delivery that is set up by the dozen. It
+takes the place of the code for the roster that there may be.`,
+		Example: "  ironledger roster invite --devices 20 --for 1d",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.InviteRoster(cmd.Context(), d)
+			if err != nil {
+				return err
+			}
+			x := got.Value
+			if a.Format != "table" {
+				return a.Print(shell.Listing{Head: []string{"CODE", "UNTIL"}, Rows: [][]string{{x.Code, x.Until}}, Raw: got.Raw})
+			}
+			shell.Line(a.Out, "The code for %d devices on the roster, shown this once:\n\n    %s\n\nIt counts until %s.", d.Devices, a.Bold(x.Code),
+				shell.ShortTime(x.Until))
+			if x.Device = "SERIAL"; x.Service != "" {
+				shell.Line(a.Out, "On each device, with its serial:\n\n    %s", enrolLine(&x))
+			}
+			return nil
+		}}
+	c.Flags().IntVar(&d.Devices, "devices", 0, "for how many devices the code is")
+	c.Flags().StringVar(&d.Profile, "profile", "", "the profile that the code is for (default: any)")
+	c.Flags().StringVar(&d.For, "for", "", "how long it counts, as 1h or 1d (default: an hour)")
+	shell.Must(c.MarkFlagRequired("devices"))
+	return c
+}
+
 // enrolLine is the command that a device enrols with.
 func enrolLine(x *api.Invitation) string {
 	line := "ironledger agent enrol --service " + x.Service + " --device " + x.Device + " --code " + x.Code

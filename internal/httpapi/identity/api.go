@@ -106,15 +106,37 @@ func (a API) DropAuthority(c *gin.Context, id string, in api.Reason) (*api.Autho
 	return a.told(nil, a.service.Authority.Drop(c.Request.Context(), edge.Actor(c).Name, id, in.Reason))
 }
 
+// lasts is how long a code is to count, 0 for as long as they do.
+func lasts(text string) (time.Duration, error) {
+	if text == "" {
+		return 0, nil
+	}
+	d, err := value.ParseDuration(text)
+	if err != nil {
+		return 0, fault.Input("/for", err.Error())
+	}
+	return time.Duration(d.Num()) * time.Microsecond, nil
+}
+
+// InviteRoster makes a code for devices on the roster.
+func (a API) InviteRoster(c *gin.Context, in api.RosterInviteDraft) (*api.Invitation, error) {
+	lasts, err := lasts(in.For)
+	if err != nil {
+		return nil, err
+	}
+	x, err := a.service.Authority.InviteRoster(c.Request.Context(), edge.Actor(c).Name, in.Profile, in.Devices, lasts)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Invitation{Code: x.Code, Profile: x.Profile, Until: value.FormatTime(x.Until), Service: x.Service,
+		Fingerprint: x.Fingerprint}, nil
+}
+
 // InviteDevice makes a code for a device.
 func (a API) InviteDevice(c *gin.Context, id string, in api.InviteDraft) (*api.Invitation, error) {
-	lasts := time.Duration(0)
-	if in.For != "" {
-		d, err := value.ParseDuration(in.For)
-		if err != nil {
-			return nil, fault.Input("/for", err.Error())
-		}
-		lasts = time.Duration(d.Num()) * time.Microsecond
+	lasts, err := lasts(in.For)
+	if err != nil {
+		return nil, err
 	}
 	x, err := a.service.Authority.Invite(c.Request.Context(), edge.Actor(c).Name, id, in.Serial, in.Profile, lasts)
 	if err != nil {

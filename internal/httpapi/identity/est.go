@@ -4,6 +4,7 @@
 package identity
 
 import (
+	"crypto/tls"
 	"encoding/asn1"
 	"encoding/base64"
 	"errors"
@@ -195,7 +196,7 @@ func (r *Routes) enrol(c *gin.Context) {
 		return
 	}
 	defer r.asking.Give(from)
-	a := authority.Asking{Label: c.Param("label")}
+	a := authority.Asking{Label: c.Param("label"), Bindings: bindings(c.Request.TLS)}
 	if certs := c.Request.TLS.PeerCertificates; len(certs) > 0 {
 		a.By = certs[0]
 	}
@@ -249,6 +250,22 @@ func (r *Routes) enrol(c *gin.Context) {
 		}
 		body64(c, http.StatusOK, certsOnly, p7)
 	}
+}
+
+// bindings are what a request may be bound to that comes on a connection: its first Finished message (tls-unique, RFC
+// 5929), or what is exported from its keys (tls-exporter, RFC 9266), in base64. There are none of a connection whose
+// keys could be another's too.
+func bindings(c *tls.ConnectionState) (out []string) {
+	if c == nil {
+		return nil
+	}
+	if len(c.TLSUnique) > 0 && c.Version < tls.VersionTLS13 {
+		out = append(out, base64.StdEncoding.EncodeToString(c.TLSUnique))
+	}
+	if raw, err := c.ExportKeyingMaterial("EXPORTER-Channel-Binding", nil, 32); err == nil {
+		out = append(out, base64.StdEncoding.EncodeToString(raw))
+	}
+	return out
 }
 
 // report takes the report of the device that the connection proved.
