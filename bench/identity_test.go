@@ -93,8 +93,7 @@ func at(callers, n int, do func(i int)) float64 {
 }
 
 // BenchmarkIdentityEnrolment gives devices certificates by 32 callers at once, against signing the same in a loop
-// and
-// committing each 32 of them, the same bytes, durably.
+// and committing each 32 of them, the same bytes, durably.
 func BenchmarkIdentityEnrolment(b *testing.B) {
 	const n = 4000
 	r := issuing(b, n)
@@ -149,7 +148,8 @@ func BenchmarkIdentityEnrolment(b *testing.B) {
 			if err != nil || req.CheckSignature() != nil {
 				b.Fatal(err)
 			}
-			t, err := core.Device(req.PublicKey, "gullholm.example", certificate.Device{ID: fmt.Sprintf("d%d", j)}, serial,
+			t, err := core.Device(req.PublicKey, "gullholm.example", certificate.Device{ID: fmt.Sprintf("d%d",
+				j)}, serial,
 				time.Now(), 7*value.Day, ca, core.Places{})
 			if err != nil {
 				b.Fatal(err)
@@ -242,7 +242,8 @@ func BenchmarkIdentityReport(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		s := &http.Server{Handler: h, TLSConfig: &tls.Config{Certificates: []tls.Certificate{*server}, ClientAuth: ask,
+		s := &http.Server{Handler: h, TLSConfig: &tls.Config{Certificates: []tls.Certificate{*server},
+			ClientAuth: ask,
 			MinVersion: tls.VersionTLS12}}
 		go func() { _ = s.ServeTLS(l, "", "") }()
 		b.Cleanup(func() { _ = s.Close() })
@@ -268,7 +269,8 @@ func BenchmarkIdentityReport(b *testing.B) {
 		score := 0
 		clients <- func(url string, bearer bool) {
 			score++
-			body := fmt.Sprintf(`{"source":"agent","identity":{"id":%q},"evidence":{"threat.score":%d}}`, name, score%100)
+			body := fmt.Sprintf(`{"source":"agent","identity":{"id":%q},"evidence":{"threat.score":%d}}`, name,
+				score%100)
 			q, _ := http.NewRequest(http.MethodPost, url+"/api/v1/evidence", bytes.NewReader([]byte(body)))
 			q.Header.Set("Content-Type", "application/json")
 			if bearer {
@@ -303,8 +305,8 @@ func BenchmarkIdentityReport(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkIdentityRenewals asks for decisions at a constant rate while devices renew their certificates as 100,000 do
-// within an hour, 28 a second, against the same with nobody renewing. The aim is a p99 of under twice.
+// BenchmarkIdentityRenewals asks for decisions at a constant rate while devices renew their certificates as 100,000
+// do within an hour, 28 a second, against the same with nobody renewing. The aim is a p99 of under twice.
 func BenchmarkIdentityRenewals(b *testing.B) {
 	const devices, renewing, rate, lasts = 100_000, 600, 500, 15 * time.Second
 	r := issuing(b, devices)
@@ -318,7 +320,8 @@ func BenchmarkIdentityRenewals(b *testing.B) {
 			return
 		}
 		der, _ := request(b, name)
-		g, err := r.service.Authority.Enrol(context.Background(), authority.Asking{Name: name, Code: in.Code, Request: der})
+		g, err := r.service.Authority.Enrol(context.Background(), authority.Asking{Name: name, Code: in.Code,
+			Request: der})
 		if err != nil {
 			b.Error(err)
 			return
@@ -373,7 +376,8 @@ func BenchmarkIdentityRenewals(b *testing.B) {
 			case <-tick.C:
 			}
 			der, _ := request(b, fmt.Sprintf("d%d", i))
-			if _, err := r.service.Authority.Enrol(context.Background(), authority.Asking{By: shown[i], Request: der}); err != nil {
+			if _, err := r.service.Authority.Enrol(context.Background(), authority.Asking{By: shown[i],
+				Request: der}); err != nil {
 				b.Error(err)
 			}
 			renewed++

@@ -46,16 +46,20 @@ func TestACertificateByACME(t *testing.T) {
 		t.Fatal(err)
 	}
 	quiet, kept := log.New(io.Discard, "", 0), db.NewMemoryStore()
-	authority := ca.New(quiet, kept, "", "ecdsa", 0, 1, map[string]ca.Profile{"default": {ValidityPeriod: 7 * 24 * 3600}})
-	w := wfe.New(quiet, kept, va.New(quiet, 0, tlsPort, false, names, kept), authority, []string{"acme.example"}, false, false, 1, 1)
+	authority := ca.New(quiet, kept, "", "ecdsa", 0, 1,
+		map[string]ca.Profile{"default": {ValidityPeriod: 7 * 24 * 3600}})
+	w := wfe.New(quiet, kept, va.New(quiet, 0, tlsPort, false, names, kept), authority, []string{"acme.example"},
+		false, false, 1, 1)
 	acme := httptest.NewTLSServer(w.Handler())
 	t.Cleanup(acme.Close)
 	trusted := filepath.Join(t.TempDir(), "acme.pem")
-	if err := os.WriteFile(trusted, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: acme.Certificate().Raw}), 0o600); err != nil {
+	if err := os.WriteFile(trusted, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+		Bytes: acme.Certificate().Raw}), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	data := t.TempDir()
-	flags := []string{"--listen", listen, "--acme-host", host, "--acme-directory", acme.URL + wfe.DirectoryPath, "--acme-ca", trusted,
+	flags := []string{"--listen", listen, "--acme-host", host, "--acme-directory", acme.URL + wfe.DirectoryPath,
+		"--acme-ca", trusted,
 		"--public-url", "https://" + host}
 	offline(t, "", "serve", "--data", data, "--acme-host", host).want(t, 2, "--acme-directory is the https URL")
 	s := start(t, "serve", data, flags...)
@@ -103,7 +107,8 @@ func TestACertificateIsReadAgain(t *testing.T) {
 	t.Parallel()
 	b := &workbench{nil, t.TempDir(), t}
 	make := func(name string) {
-		b.does("openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", name+".key", "-out", name+".pem",
+		b.does("openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes",
+			"-keyout", name+".key", "-out", name+".pem",
 			"-subj", "/CN="+name, "-addext", "subjectAltName=IP:127.0.0.1", "-days", "2")
 	}
 	put := func(from, to string) {
@@ -119,7 +124,8 @@ func TestACertificateIsReadAgain(t *testing.T) {
 	put("one.pem", "tls.pem")
 	put("one.key", "tls.key")
 	listen, door := freePort(t), freePort(t)
-	s := start(t, "serve", t.TempDir(), "--listen", listen, "--device-listen", door, "--tls-cert", b.path("tls.pem"), "--tls-key", b.path("tls.key"))
+	s := start(t, "serve", t.TempDir(), "--listen", listen, "--device-listen", door, "--tls-cert",
+		b.path("tls.pem"), "--tls-key", b.path("tls.key"))
 	shown := func(at string) string {
 		c, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true})
 		if err != nil {

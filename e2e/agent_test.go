@@ -45,7 +45,8 @@ func (w *workbench) laptop(device string) *machine {
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	for name, text := range map[string]string{"etc/machine-id": fmt.Sprintf("%x", device), "sys/class/dmi/id/product_serial": device + "-S"} {
+	for name, text := range map[string]string{"etc/machine-id": fmt.Sprintf("%x", device),
+		"sys/class/dmi/id/product_serial": device + "-S"} {
 		if err := os.WriteFile(filepath.Join(n.Root(), name), []byte(text), 0o644); err != nil {
 			w.t.Fatal(err)
 		}
@@ -54,7 +55,8 @@ func (w *workbench) laptop(device string) *machine {
 }
 
 func (m *machine) flags(verb string, args ...string) []string {
-	return append([]string{"agent", verb, "--dir", m.n.Agent(), "--root", m.n.Root(), "--checks", m.n.Checks()}, args...)
+	return append([]string{"agent", verb, "--dir", m.n.Agent(), "--root", m.n.Root(), "--checks", m.n.Checks()},
+		args...)
 }
 
 func (m *machine) agent(verb string, args ...string) result {
@@ -73,7 +75,8 @@ func (m *machine) invite() (in invited) {
 
 func (m *machine) enrol(in invited) result {
 	m.t.Helper()
-	return m.agent("enrol", "--service", in.Service, "--device", m.device, "--code", in.Code, "--fingerprint", in.Fingerprint)
+	return m.agent("enrol", "--service", in.Service, "--device", m.device, "--code", in.Code, "--fingerprint",
+		in.Fingerprint)
 }
 
 // level is where the service says that the device stands.
@@ -111,7 +114,8 @@ func (m *machine) starts(args ...string) *exec.Cmd {
 func (m *machine) through(gateway string) string {
 	m.t.Helper()
 	token := strings.TrimSpace(m.agent("statement", "--audience", "gate").want(m.t, 0).out)
-	return m.does("curl", "-sk", "--cert", filepath.Join(m.n.Agent(), "device.pem"), "-H", "Authorization: Bearer "+token, gateway)
+	return m.does("curl", "-sk", "--cert", filepath.Join(m.n.Agent(), "device.pem"), "-H",
+		"Authorization: Bearer "+token, gateway)
 }
 
 // A laptop enrols, speaks for itself, loses and regains its level at once, is let in elsewhere by a statement while
@@ -139,7 +143,8 @@ func TestTheAgent(t *testing.T) {
 	wrong = in
 	wrong.Service = "http://127.0.0.1:1"
 	m.enrol(wrong).want(t, 2, "is a URL with https")
-	m.agent("enrol", "--service", in.Service, "--device", "A1", "--code", in.Code).want(t, 1, "not who it is trusted to be")
+	m.agent("enrol", "--service", in.Service, "--device", "A1", "--code", in.Code).want(t, 1,
+		"not who it is trusted to be")
 	m.enrol(in).want(t, 0, "A1 has a certificate until", "strong")
 	m.enrol(in).want(t, 1, "has a certificate already")
 	m.agent("check").want(t, 0, "✓ pass", "USB ports")
@@ -186,7 +191,8 @@ func TestTheAgent(t *testing.T) {
 	token := strings.TrimSpace(m.agent("statement", "--audience", "gate").out)
 	w.asks("thief", "A1")
 	w.does("openssl", "req", "-x509", "-key", "thief.key", "-subj", "/CN=A1", "-days", "1", "-out", "thief.pem")
-	if got := w.does("curl", "-sk", "--cert", "thief.pem", "--key", "thief.key", "-H", "Authorization: Bearer "+token, at[gate]); !strings.Contains(got,
+	if got := w.does("curl", "-sk", "--cert", "thief.pem", "--key", "thief.key", "-H",
+		"Authorization: Bearer "+token, at[gate]); !strings.Contains(got,
 		"not of the key that the connection proved") {
 		t.Errorf("with another's statement: %s", got)
 	}
@@ -195,27 +201,32 @@ func TestTheAgent(t *testing.T) {
 	w.write("statement.jwt", token)
 	verify := func(code int, args ...string) result {
 		t.Helper()
-		return w.run(t, "", append([]string{"statement", "verify", w.path("statement.jwt"), "--jwks", w.path("keys.json")}, args...)...).want(t, code)
+		return w.run(t, "", append([]string{"statement", "verify", w.path("statement.jwt"), "--jwks",
+			w.path("keys.json")}, args...)...).want(t, code)
 	}
 	var said struct {
 		Valid  bool
 		Why    string
 		Claims struct{ Sub, Aud string }
 	}
-	verify(0, "--audience", "gate", "--least", "strong", "--certificate", filepath.Join(m.n.Agent(), "device.pem"), "-o", "json").into(t, &said)
+	verify(0, "--audience", "gate", "--least", "strong", "--certificate", filepath.Join(m.n.Agent(),
+		"device.pem"), "-o", "json").into(t, &said)
 	if !said.Valid || said.Claims.Sub != "A1" || said.Claims.Aud != "gate" {
 		t.Errorf("it says %+v", said)
 	}
 	verify(3, "--audience", "other").want(t, 3, "Not to rely on")
 	verify(3, "--audience", "gate", "--certificate", w.path("thief.pem")).want(t, 3, "not of the key")
-	verify(3, "--audience", "gate", "--at", time.Now().Add(time.Hour).UTC().Format(time.RFC3339)).want(t, 3, "the statement ended")
+	verify(3, "--audience", "gate", "--at", time.Now().Add(time.Hour).UTC().Format(time.RFC3339)).want(t, 3,
+		"the statement ended")
 	verify(2)
 	w.run(t, token, "statement", "verify", "-", "--jwks", w.path("keys.json"), "--audience", "gate").want(t, 0, "A1")
 	w.write("nothing.json", "{}")
-	w.run(t, token, "statement", "verify", "-", "--jwks", w.path("nothing.json"), "--audience", "gate").want(t, 3, "no JSON Web Key Set")
+	w.run(t, token, "statement", "verify", "-", "--jwks", w.path("nothing.json"), "--audience", "gate").want(t, 3,
+		"no JSON Web Key Set")
 
 	w.stop(t)
-	if r := m.agent("statement", "--audience", "gate").want(t, 0, "cannot be reached"); strings.TrimSpace(r.out) != token {
+	if r := m.agent("statement", "--audience", "gate").want(t, 0,
+		"cannot be reached"); strings.TrimSpace(r.out) != token {
 		t.Error("the statement that was kept is another")
 	}
 	lets(gate, "Welcome, A1")
@@ -244,7 +255,8 @@ func TestTheAgent(t *testing.T) {
 			}
 		}
 	}
-	m.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=standing.changed&about=A1&limit=20", adminToken, "", http.StatusOK, &list)
+	m.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=standing.changed&about=A1&limit=20", adminToken, "",
+		http.StatusOK, &list)
 	fell := 0
 	for _, e := range list.Items {
 		if e.Body.To == "unproven" {
@@ -303,7 +315,8 @@ func TestKilledAgents(t *testing.T) {
 	for round := range max(6, rounds()) {
 		m = w.laptop(fmt.Sprint("R", round))
 		in := m.invite()
-		enrol := []string{"enrol", "--service", in.Service, "--device", m.device, "--code", in.Code, "--fingerprint", in.Fingerprint}
+		enrol := []string{"enrol", "--service", in.Service, "--device", m.device, "--code", in.Code,
+			"--fingerprint", in.Fingerprint}
 		for i := range 3 {
 			kill(time.Duration(4+(round*7+i*11)%45)*time.Millisecond, enrol...)
 		}
@@ -327,7 +340,8 @@ func TestKilledAgents(t *testing.T) {
 			Body struct{ Serial, Device string }
 		}
 	}
-	w.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=certificate.issued&limit=500", adminToken, "", http.StatusOK, &list)
+	w.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=certificate.issued&limit=500", adminToken, "",
+		http.StatusOK, &list)
 	issued := map[string]string{}
 	for _, e := range list.Items {
 		issued[e.Body.Serial] = e.Body.Device
@@ -408,8 +422,10 @@ func TestACertificateInTwoPlaces(t *testing.T) {
 	m.enrol(m.invite()).want(t, 0)
 	w.write("report.json", `{"evidence":{"storage.encrypted":true}}`)
 	for i := range 14 {
-		status := w.does("curl", "-s", "-o", "/dev/null", "-w", "%{http_code}", "--interface", fmt.Sprintf("127.0.0.%d", 1+i%2), "--cacert", "ca.pem",
-			"--cert", filepath.Join(m.n.Agent(), "device.pem"), "-H", "Content-Type: application/json", "--data-binary", "@report.json", w.door+"/api/v1/evidence")
+		status := w.does("curl", "-s", "-o", "/dev/null", "-w", "%{http_code}", "--interface",
+			fmt.Sprintf("127.0.0.%d", 1+i%2), "--cacert", "ca.pem",
+			"--cert", filepath.Join(m.n.Agent(), "device.pem"), "-H", "Content-Type: application/json",
+			"--data-binary", "@report.json", w.door+"/api/v1/evidence")
 		if status != "200" {
 			t.Fatalf("report %d: %s", i, status)
 		}
@@ -424,23 +440,29 @@ func TestACertificateInTwoPlaces(t *testing.T) {
 		}
 	}
 	w.ask(t, "GET", w.url+"/api/v1/ledger/entries?kind=certificate.shared", adminToken, "", http.StatusOK, &list)
-	if len(list.Items) != 1 || list.Items[0].About != "A1" || len(list.Items[0].Body.From) != 2 || list.Items[0].Body.Serial != m.serialOf() {
+	if len(list.Items) != 1 || list.Items[0].About != "A1" || len(list.Items[0].Body.From) != 2 ||
+		list.Items[0].Body.Serial != m.serialOf() {
 		t.Errorf("on record is %+v", list.Items)
 	}
 	w.run(t, "", "alert", "list").want(t, 0, "A certificate of A1 is used in two places at once", "127.0.0.2")
-	w.run(t, "", "certificate", "revoke", "--device", "A1", "--code", "keyCompromise", "--reason", "copied").want(t, 0)
-	within(t, "the alert is gone", func() bool { return !strings.Contains(w.run(t, "", "alert", "list").out, "two places") })
+	w.run(t, "", "certificate", "revoke", "--device", "A1", "--code", "keyCompromise", "--reason",
+		"copied").want(t, 0)
+	within(t, "the alert is gone", func() bool {
+		return !strings.Contains(w.run(t, "", "alert", "list").out,
+			"two places")
+	})
 }
 
-// A laptop that comes with a code is let in by nginx under the certificate that its agent got; a check that turns false
-// takes that away within moments, and the cure gives it back.
+// A laptop that comes with a code is let in by nginx under the certificate that its agent got; a check that turns
+// false takes that away within moments, and the cure gives it back.
 func TestANewcomerBehindNginx(t *testing.T) {
 	t.Parallel()
 	f := startFront(t)
 	w := &workbench{f.server, t.TempDir(), t}
 	m := w.laptop(demo.NewcomerID)
 	in := m.invite()
-	m.agent("enrol", "--service", in.Service, "--device", m.device, "--code", in.Code, "--fingerprint", in.Fingerprint, "--owner", demo.NewcomerOwner,
+	m.agent("enrol", "--service", in.Service, "--device", m.device, "--code", in.Code, "--fingerprint",
+		in.Fingerprint, "--owner", demo.NewcomerOwner,
 		"--set", "managed=true", "--set", `ownership="company"`).want(t, 0, "sound")
 	m.starts()
 	within(t, "it has a certificate of the crew", func() bool {

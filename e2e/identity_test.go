@@ -90,7 +90,8 @@ func (w *workbench) enrols(name, operation string, flags ...string) (string, str
 	w.t.Helper()
 	status := w.does("curl", append([]string{"-s", "--cacert", "ca.pem", "-o", name + ".out", "-D", name + ".headers",
 		"-w", "%{http_code}",
-		"-H", "Content-Type: application/pkcs10", "--data-binary", "@" + name + ".b64", w.door + "/.well-known/est/" + operation}, flags...)...)
+		"-H", "Content-Type: application/pkcs10", "--data-binary", "@" + name + ".b64", w.door +
+			"/.well-known/est/" + operation}, flags...)...)
 	body, err := os.ReadFile(w.path(name + ".out"))
 	if err != nil {
 		w.t.Fatal(err)
@@ -204,7 +205,8 @@ func TestDevicesGetCertificates(t *testing.T) {
 			w.door + "/api/v1/evidence"}, flags...)...)
 	}
 	shown := []string{"--cert", "a.pem", "--key", "a.key"}
-	if out := says(`{"evidence":{"storage.encrypted":false}}`, shown...); !strings.Contains(out, `"level":"barred"`) ||
+	if out := says(`{"evidence":{"storage.encrypted":false}}`, shown...); !strings.Contains(out,
+		`"level":"barred"`) ||
 		!strings.HasSuffix(out, " 200") {
 		t.Errorf("its own report: %s", out)
 	}
@@ -239,7 +241,8 @@ func TestDevicesGetCertificates(t *testing.T) {
 
 	ask := func(name string, flags ...string) string {
 		t.Helper()
-		out := w.does("openssl", append([]string{"ocsp", "-issuer", "ca.pem", "-cert", name, "-url", w.url + "/authority/ocsp", "-CAfile",
+		out := w.does("openssl", append([]string{"ocsp", "-issuer", "ca.pem", "-cert", name, "-url", w.url +
+			"/authority/ocsp", "-CAfile",
 			"ca.pem"}, flags...)...)
 		if strings.Contains(out, "WARNING") || !strings.Contains(out, "Response verify OK") {
 			t.Errorf("openssl doubts the answer:\n%s", out)
@@ -358,22 +361,23 @@ func TestEveryKindOfKeySigns(t *testing.T) {
 	t.Parallel()
 	for _, kind := range []string{"p384", "ed25519"} {
 		w := issues(t, t.TempDir())
-		w.run(t, strings.Replace(grantsBook, "authority:", "authority:\n  key: "+kind, 1), "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
+		w.run(t, strings.Replace(grantsBook, "authority:", "authority:\n  key: "+kind, 1), "rulebook", "publish",
+			"-", "--accept-impact", "a trial").want(t, 0)
 		w.begun()
 		w.asks("a", "L1")
 		if status, body := w.enrols("a", "simpleenroll", "-u", "L1:"+w.code("L1")); status != "200" {
 			t.Fatalf("%s: %s %s", kind, status, body)
 		}
 		w.does("openssl", "verify", "-x509_strict", "-CAfile", "ca.pem", "a.pem")
-		out := w.does("openssl", "ocsp", "-issuer", "ca.pem", "-cert", "a.pem", "-url", w.url+"/authority/ocsp", "-CAfile", "ca.pem")
+		out := w.does("openssl", "ocsp", "-issuer", "ca.pem", "-cert", "a.pem", "-url", w.url+"/authority/ocsp",
+			"-CAfile", "ca.pem")
 		if !strings.Contains(out, "a.pem: good") || strings.Contains(out, "WARNING") {
 			t.Errorf("%s: %s", kind, out)
 		}
 	}
 }
 
-// Killed again and again while devices get and renew certificates, the service has an entry of each certificate
-// that
+// Killed again and again while devices get and renew certificates, the service has an entry of each certificate that
 // somebody holds, and a device for each that it issued.
 func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 	t.Parallel()
@@ -397,7 +401,8 @@ func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 			wg.Go(func() {
 				name := fmt.Sprint("k", n)
 				out := fmt.Sprintf("%s.%d", name, round)
-				c := exec.CommandContext(t.Context(), "curl", "-s", "--cacert", "ca.pem", "-o", out, "-w", "%{http_code}", "-H",
+				c := exec.CommandContext(t.Context(), "curl", "-s", "--cacert", "ca.pem", "-o", out, "-w",
+					"%{http_code}", "-H",
 					"Content-Type: application/pkcs10",
 					"--data-binary", "@"+name+".b64", "-u", fmt.Sprintf("K%d:%s", n,
 						codes[n]), w.door+"/.well-known/est/simpleenroll")
@@ -489,7 +494,8 @@ func TestARequestIsBoundToItsConnection(t *testing.T) {
 	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
 		try := func(bound func(tls.ConnectionState) string) (int, string) {
 			t.Helper()
-			c, err := tls.Dial("tcp", strings.TrimPrefix(w.door, "https://"), &tls.Config{RootCAs: ca, MinVersion: version, MaxVersion: version})
+			c, err := tls.Dial("tcp", strings.TrimPrefix(w.door, "https://"), &tls.Config{RootCAs: ca,
+				MinVersion: version, MaxVersion: version})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -9,7 +9,8 @@ import (
 // 5.4.1).
 var challengePassword = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 7}
 
-// BoundTo is what a request says that it is bound to, "" for nothing. What cannot be read is bound to nothing that is.
+// BoundTo is what a request says that it is bound to, "" for nothing. What cannot be read is bound to nothing that
+// is.
 func BoundTo(r *x509.CertificateRequest) string {
 	var tbs struct {
 		Version    int

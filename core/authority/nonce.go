@@ -40,7 +40,8 @@ func Nonce(request []byte) ([]byte, error) {
 			continue
 		}
 		var octets []byte
-		if rest, err := asn1.Unmarshal(e.Value, &octets); err != nil || len(rest) > 0 || len(octets) < 1 || len(octets) > maxNonce {
+		if rest, err := asn1.Unmarshal(e.Value, &octets); err != nil || len(rest) > 0 || len(octets) < 1 ||
+			len(octets) > maxNonce {
 			return nil, ErrNonce
 		}
 		return e.Value, nil
@@ -51,8 +52,8 @@ func Nonce(request []byte) ([]byte, error) {
 // ed25519ID is id-Ed25519 (RFC 8410, section 3).
 var ed25519ID = asn1.ObjectIdentifier{1, 3, 101, 112}
 
-// Resign puts a nonce, as [Nonce] gave it, or none, into an answer in DER, and signs it again with the authority's key:
-// one that signed it before, or of a kind that whoever made the answer cannot sign with.
+// Resign puts a nonce, as [Nonce] gave it, or none, into an answer in DER, and signs it again with the authority's
+// key: one that signed it before, or of a kind that whoever made the answer cannot sign with.
 func Resign(answer, nonce []byte, key crypto.Signer) ([]byte, error) {
 	var outer struct {
 		Status   asn1.Enumerated
@@ -76,7 +77,8 @@ func Resign(answer, nonce []byte, key crypto.Signer) ([]byte, error) {
 	var extensions []byte
 	if nonce != nil {
 		var err error
-		if extensions, err = asn1.MarshalWithParams([]pkix.Extension{{Id: nonceID, Value: nonce}}, "explicit,tag:1"); err != nil {
+		if extensions, err = asn1.MarshalWithParams([]pkix.Extension{{Id: nonceID, Value: nonce}},
+			"explicit,tag:1"); err != nil {
 			return nil, err
 		}
 	}

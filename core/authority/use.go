@@ -13,8 +13,8 @@ type place struct {
 	seen int64
 }
 
-// What counts as being in two places: so many returns within so long, in microseconds. Who walks from one network into
-// another returns once.
+// What counts as being in two places: so many returns within so long, in microseconds. Who walks from one network
+// into another returns once.
 const (
 	twoPlaces   = 3
 	twoPlacesIn = 10 * 60 * 1_000_000

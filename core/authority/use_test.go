@@ -9,7 +9,8 @@ import (
 func TestACertificateInTwoPlaces(t *testing.T) {
 	t.Parallel()
 	const minute = 60 * 1_000_000
-	home, away, third := PlaceOf(netip.MustParseAddr("192.0.2.4")), PlaceOf(netip.MustParseAddr("198.51.100.7")), PlaceOf(netip.MustParseAddr("203.0.113.9"))
+	home, away, third := PlaceOf(netip.MustParseAddr("192.0.2.4")), PlaceOf(netip.MustParseAddr("198.51.100.7")),
+		PlaceOf(netip.MustParseAddr("203.0.113.9"))
 	for name, c := range map[string]struct {
 		at    []netip.Prefix
 		every int64
@@ -36,12 +37,14 @@ func TestACertificateInTwoPlaces(t *testing.T) {
 			t.Errorf("%s: %v", name, shared)
 		}
 	}
-	for a, b := range map[string]string{"2001:db8:1:2::7": "2001:db8:1:2:ffff::1", "::ffff:192.0.2.4": "192.0.2.4", "fe80::1%eth0": "fe80::2"} {
+	for a, b := range map[string]string{"2001:db8:1:2::7": "2001:db8:1:2:ffff::1",
+		"::ffff:192.0.2.4": "192.0.2.4", "fe80::1%eth0": "fe80::2"} {
 		if PlaceOf(netip.MustParseAddr(a)) != PlaceOf(netip.MustParseAddr(b)) {
 			t.Errorf("%s and %s are two places", a, b)
 		}
 	}
-	if PlaceOf(netip.MustParseAddr("2001:db8:1:2::7")) == PlaceOf(netip.MustParseAddr("2001:db8:1:3::7")) || PlaceOf(netip.Addr{}).IsValid() {
+	if PlaceOf(netip.MustParseAddr("2001:db8:1:2::7")) == PlaceOf(netip.MustParseAddr("2001:db8:1:3::7")) ||
+		PlaceOf(netip.Addr{}).IsValid() {
 		t.Error("two networks are one place")
 	}
 }

@@ -83,8 +83,8 @@ func (d *Dictionary) ParseReport(raw []byte, now int64) (*Report, error) {
 	return d.parseReport(raw, "", now, nil)
 }
 
-// ParseOwn reads a report that a device makes of itself: who that is need not stand in it, and its source is the agent. The caller has proof of the
-// device: what it says is proved.
+// ParseOwn reads a report that a device makes of itself: who that is need not stand in it, and its source is the
+// agent. The caller has proof of the device: what it says is proved.
 func (d *Dictionary) ParseOwn(raw []byte, now int64) (*Report, error) {
 	var checks siteChecks
 	rep, err := d.parseReport(raw, Agent, now, &checks)

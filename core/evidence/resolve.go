@@ -80,8 +80,9 @@ func NewResolver(dict *Dictionary, p Policy) *Resolver {
 		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"),
 		vouched: dict.Slot("vouched"),
 		score:   dict.Slot("threat.score"), level: dict.Slot("threat.level"),
-		certs: dict.Slot("certs"), issued: dict.Slot(IssuedName), serial: dict.Slot("serial"), hardware: dict.Slot("hardware_id"),
-		worst: make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers),
+		certs: dict.Slot("certs"), issued: dict.Slot(IssuedName), serial: dict.Slot("serial"),
+		hardware: dict.Slot("hardware_id"),
+		worst:    make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers),
 		ignored: map[string]bool{}}
 	for _, k := range p.IgnoreKeys {
 		r.ignored[Folded(BySerial, k).Text] = true
@@ -134,7 +135,8 @@ func (r *Resolver) Same(o *Resolver) bool {
 		slices.Equal(r.bands, o.bands) && slices.Equal(r.worst, o.worst) &&
 		r.checker.Same(o.checker) && (r.sources == nil) == (o.sources == nil) && maps.EqualFunc(r.sources,
 		o.sources, func(a, b SourceRule) bool {
-			return a.Rank == b.Rank && a.Identifies == b.Identifies && a.Vouches == b.Vouches && slices.Equal(a.Provides, b.Provides)
+			return a.Rank == b.Rank && a.Identifies == b.Identifies && a.Vouches == b.Vouches &&
+				slices.Equal(a.Provides, b.Provides)
 		}) && maps.Equal(r.ignored, o.ignored)
 }
 

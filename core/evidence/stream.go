@@ -139,7 +139,8 @@ func readLine(br *bufio.Reader, line []byte) (_ []byte, tooLong bool, err error)
 // one is in memory.
 func (d speaking) readJSON(br *bufio.Reader, yield func(Item) bool) {
 	in := &Allowance{br, 2 * MaxReport, errTooLarge}
-	dec := jsontext.NewDecoder(in, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) // each report is looked at by itself
+	dec := jsontext.NewDecoder(in, jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true)) // each report is looked at by itself
 	list := dec.PeekKind() == '['
 	if list {
 		if _, err := dec.ReadToken(); err != nil {

@@ -78,8 +78,10 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited, CertificateIssued,
-	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent, NoticeMuted, AlertSeen,
+	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
+	CertificateIssued,
+	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
+	NoticeMuted, AlertSeen,
 	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.

@@ -102,8 +102,9 @@ func (l *loader) authority() {
 }
 
 func (l *loader) profile(it item) (Profile, bool) {
-	p := Profile{Where: it.position(), Least: 1, Holds: 2, Statement: DefaultStatement, Keys: []authority.Key{authority.P256, authority.P384,
-		authority.Ed25519}}
+	p := Profile{Where: it.position(), Least: 1, Holds: 2, Statement: DefaultStatement,
+		Keys: []authority.Key{authority.P256, authority.P384,
+			authority.Ed25519}}
 	renew := field{}
 	ok := it.mapping("a profile", map[string]func(field){
 		"id":         func(f field) { f.id(&p.ID) },

@@ -190,14 +190,16 @@ func (g *Given) all(e event.Event, at int64) []Signal {
 		}
 		s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The allow of %s on %s ended (%s): it would now be %s.",
 			e.Person, e.Resource, e.Cause, e.Outcome)}
-		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, e.Person, e.Decision), e.Device, e.Person, at}}
+		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, e.Person, e.Decision), e.Device,
+			e.Person, at}}
 	case *event.StatementRevoked:
 		if !slices.Contains(g.Events, rulebook.SessionSignal) {
 			return nil
 		}
 		s := Session{common{At: at / 1_000_000, By: entity(e.Cause)}}
 		if s.ReasonUser = ended; e.Why != "" {
-			s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The statement %s for %s counts no more: %s.", e.Statement, e.Audience, e.Why)}
+			s.ReasonAdmin = map[string]string{"en": fmt.Sprintf("The statement %s for %s counts no more: %s.",
+				e.Statement, e.Audience, e.Why)}
 		}
 		person := g.Directory.Owner(e.Device)
 		return []Signal{{TypeOf(rulebook.SessionSignal), s, g.subject(e.Device, "", ""), e.Device, person, at}}
@@ -251,7 +253,8 @@ func (g *Given) standing(e *event.StandingChanged, at int64) []Signal {
 		}
 		tell(rulebook.AssuranceSignal, a)
 	}
-	tell(rulebook.StandingSignal, Standing{said, e.From, e.To, rb.Ladder, append([]string{}, e.Binding...), e.Cause, nil, nil})
+	tell(rulebook.StandingSignal, Standing{said, e.From, e.To, rb.Ladder, append([]string{}, e.Binding...),
+		e.Cause, nil, nil})
 	return out
 }
 
@@ -301,7 +304,10 @@ func (g *Given) reasons(e *event.StandingChanged) (admin, user map[string]string
 	var parts []string
 	for _, key := range e.Binding {
 		part := key
-		if i := slices.IndexFunc(e.Changed, func(c event.VerdictChange) bool { return c.Rule == key && c.Why != "" }); i >= 0 {
+		if i := slices.IndexFunc(e.Changed, func(c event.VerdictChange) bool {
+			return c.Rule == key &&
+				c.Why != ""
+		}); i >= 0 {
 			part += " (" + e.Changed[i].Why + ")"
 		}
 		parts = append(parts, part)

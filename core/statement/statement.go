@@ -121,7 +121,8 @@ func CheckAsked(audience, nonce string) error {
 	case len(audience) > MaxAudience || !plain(audience):
 		return fmt.Errorf("an audience is up to %d letters, digits and signs without spaces", MaxAudience)
 	case nonce != "" && (len(nonce) < minNonce || len(nonce) > maxNonce || !plain(nonce)):
-		return fmt.Errorf("a nonce is %d to %d letters, digits and signs without spaces (RFC 9711, section 4.1)", minNonce, maxNonce)
+		return fmt.Errorf("a nonce is %d to %d letters, digits and signs without spaces (RFC 9711, section 4.1)",
+			minNonce, maxNonce)
 	}
 	return nil
 }

@@ -8,7 +8,8 @@ import (
 )
 
 func claims() *Claims {
-	c := &Claims{Issuer: "https://posture.example", Subject: "d1", Audience: "gate", IssuedAt: 1_000, Expires: 1_900, ID: "s-1",
+	c := &Claims{Issuer: "https://posture.example", Subject: "d1", Audience: "gate", IssuedAt: 1_000,
+		Expires: 1_900, ID: "s-1",
 		Nonce: "12345678", Confirm: &Confirm{Certificate: "abc"},
 		Standing: &Standing{Level: "limited", Ladder: []string{"barred", "limited", "sound"}, Binding: []string{}}}
 	c.Complete("1.0", "house:3", Warning)
@@ -23,25 +24,30 @@ func TestWhatAStatementIsGoodFor(t *testing.T) {
 		e    Expected
 		want string
 	}{
-		"for me":                    {Expected{Audience: "gate", Now: at(1_500)}, ""},
-		"for whoever":               {Expected{Now: at(1_500)}, "say the audience"},
-		"for another":               {Expected{Audience: "Gate", Now: at(1_500)}, `is for "gate", not for "Gate"`},
-		"the last second":           {Expected{Audience: "gate", Now: at(1_899)}, ""},
-		"its end":                   {Expected{Audience: "gate", Now: at(1_900)}, "ended at"},
-		"its end with leeway":       {Expected{Audience: "gate", Now: at(1_903), Leeway: 5 * time.Second}, ""},
-		"before it":                 {Expected{Audience: "gate", Now: at(999)}, "which is to come"},
-		"before it, with leeway":    {Expected{Audience: "gate", Now: at(999), Leeway: time.Second}, ""},
-		"the issuer":                {Expected{Audience: "gate", Now: at(1_500), Issuer: "https://posture.example"}, ""},
-		"another issuer":            {Expected{Audience: "gate", Now: at(1_500), Issuer: "https://x.example"}, `not of "https://x.example"`},
-		"the nonce":                 {Expected{Audience: "gate", Now: at(1_500), Nonce: "12345678"}, ""},
-		"another nonce":             {Expected{Audience: "gate", Now: at(1_500), Nonce: "12345679"}, "not the nonce"},
-		"another device":            {Expected{Audience: "gate", Now: at(1_500), Device: "d2"}, `not about "d2"`},
-		"the certificate":           {Expected{Audience: "gate", Now: at(1_500), Certificate: "abc"}, ""},
-		"another certificate":       {Expected{Audience: "gate", Now: at(1_500), Certificate: "abd"}, "not of the key"},
-		"the level":                 {Expected{Audience: "gate", Now: at(1_500), Least: "limited"}, ""},
-		"less would do":             {Expected{Audience: "gate", Now: at(1_500), Least: "barred"}, ""},
-		"more is needed":            {Expected{Audience: "gate", Now: at(1_500), Least: "sound"}, "stands at limited, and sound is needed"},
-		"a level that there is not": {Expected{Audience: "gate", Now: at(1_500), Least: "strong"}, "there is no level"},
+		"for me":                 {Expected{Audience: "gate", Now: at(1_500)}, ""},
+		"for whoever":            {Expected{Now: at(1_500)}, "say the audience"},
+		"for another":            {Expected{Audience: "Gate", Now: at(1_500)}, `is for "gate", not for "Gate"`},
+		"the last second":        {Expected{Audience: "gate", Now: at(1_899)}, ""},
+		"its end":                {Expected{Audience: "gate", Now: at(1_900)}, "ended at"},
+		"its end with leeway":    {Expected{Audience: "gate", Now: at(1_903), Leeway: 5 * time.Second}, ""},
+		"before it":              {Expected{Audience: "gate", Now: at(999)}, "which is to come"},
+		"before it, with leeway": {Expected{Audience: "gate", Now: at(999), Leeway: time.Second}, ""},
+		"the issuer": {Expected{Audience: "gate", Now: at(1_500),
+			Issuer: "https://posture.example"}, ""},
+		"another issuer": {Expected{Audience: "gate", Now: at(1_500), Issuer: "https://x.example"},
+			`not of "https://x.example"`},
+		"the nonce":       {Expected{Audience: "gate", Now: at(1_500), Nonce: "12345678"}, ""},
+		"another nonce":   {Expected{Audience: "gate", Now: at(1_500), Nonce: "12345679"}, "not the nonce"},
+		"another device":  {Expected{Audience: "gate", Now: at(1_500), Device: "d2"}, `not about "d2"`},
+		"the certificate": {Expected{Audience: "gate", Now: at(1_500), Certificate: "abc"}, ""},
+		"another certificate": {Expected{Audience: "gate", Now: at(1_500), Certificate: "abd"},
+			"not of the key"},
+		"the level":     {Expected{Audience: "gate", Now: at(1_500), Least: "limited"}, ""},
+		"less would do": {Expected{Audience: "gate", Now: at(1_500), Least: "barred"}, ""},
+		"more is needed": {Expected{Audience: "gate", Now: at(1_500), Least: "sound"},
+			"stands at limited, and sound is needed"},
+		"a level that there is not": {Expected{Audience: "gate", Now: at(1_500), Least: "strong"},
+			"there is no level"},
 	} {
 		err := claims().Check(c.e)
 		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
@@ -91,8 +97,10 @@ func TestWhatIsNoStatement(t *testing.T) {
 			t.Errorf("%s: it is taken for a statement", name)
 		}
 	}
-	for _, c := range []struct{ audience, nonce, want string }{{"gate", "", ""}, {"", "", "for whom"}, {"a b", "", "without spaces"},
-		{strings.Repeat("x", 201), "", "up to 200"}, {"gate", "1234567", "8 to 88"}, {"gate", strings.Repeat("1", 89), "8 to 88"},
+	for _, c := range []struct{ audience, nonce, want string }{{"gate", "", ""}, {"", "", "for whom"}, {"a b", "",
+		"without spaces"},
+		{strings.Repeat("x", 201), "", "up to 200"}, {"gate", "1234567", "8 to 88"}, {"gate", strings.Repeat("1",
+			89), "8 to 88"},
 		{"gate", "1234567\n", "8 to 88"}, {"gate", "12345678", ""}} {
 		err := CheckAsked(c.audience, c.nonce)
 		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {

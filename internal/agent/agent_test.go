@@ -49,16 +49,17 @@ func TestSiteChecks(t *testing.T) {
 	dir := shared(t)
 	marker := filepath.Join(t.TempDir(), "left")
 	for name, text := range map[string]string{
-		"a-good":     "#!/bin/sh\necho '{\"custom.dock\": \"north\", \"custom.n\": {\"unavailable\": \"no sensor\"}}'\n",
-		"b-twice":    "#!/bin/sh\necho '{\"custom.dock\": \"south\"}'\n",
-		"c-nothing":  "#!/bin/sh\n",
-		"d-words":    "#!/bin/sh\necho all is well\n",
-		"e-list":     "#!/bin/sh\necho '[1]'\n",
-		"f-two":      "#!/bin/sh\necho '{}{}'\n",
-		"g-fails":    "#!/bin/sh\necho 'no such dock' >&2\nexit 3\n",
-		"h-slow":     "#!/bin/sh\nsleep 30\n",
-		"i-much":     "#!/bin/sh\nyes '{\"a\":1}' | head -c 200000\n",
-		"j-leaves":   "#!/bin/sh\n(sleep 2; echo x > " + marker + ") > /dev/null 2>&1 &\necho '{\"custom.j\": true}'\n",
+		"a-good":    "#!/bin/sh\necho '{\"custom.dock\": \"north\", \"custom.n\": {\"unavailable\": \"no sensor\"}}'\n",
+		"b-twice":   "#!/bin/sh\necho '{\"custom.dock\": \"south\"}'\n",
+		"c-nothing": "#!/bin/sh\n",
+		"d-words":   "#!/bin/sh\necho all is well\n",
+		"e-list":    "#!/bin/sh\necho '[1]'\n",
+		"f-two":     "#!/bin/sh\necho '{}{}'\n",
+		"g-fails":   "#!/bin/sh\necho 'no such dock' >&2\nexit 3\n",
+		"h-slow":    "#!/bin/sh\nsleep 30\n",
+		"i-much":    "#!/bin/sh\nyes '{\"a\":1}' | head -c 200000\n",
+		"j-leaves": "#!/bin/sh\n(sleep 2; echo x > " + marker +
+			") > /dev/null 2>&1 &\necho '{\"custom.j\": true}'\n",
 		"j-holds":    "#!/bin/sh\nsleep 3 &\necho '{\"custom.h\": true}'\n",
 		"k-no-shell": "\x00\x01",
 		"l-env":      "#!/bin/sh\nprintf '{\"custom.env\": \"%s\"}' \"$IRONLEDGER_TOKEN$HOME\"\n",
@@ -82,9 +83,12 @@ func TestSiteChecks(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{"a-good": "", "b-twice": "the check a-good gives custom.dock already",
-		"c-nothing": "it printed nothing", "d-words": `it printed "all is well`, "e-list": "where a JSON object", "f-two": "more than one",
-		"g-fails": "exit status 3: no such dock", "h-slow": "it took longer than 500ms", "i-much": "it printed more than 65536 bytes",
-		"j-leaves": "", "j-holds": "it left something running that holds", "k-no-shell": "exec format error", "l-env": "", "m-who": "", "n-null": "where a JSON object"} {
+		"c-nothing": "it printed nothing", "d-words": `it printed "all is well`, "e-list": "where a JSON object",
+		"f-two":   "more than one",
+		"g-fails": "exit status 3: no such dock", "h-slow": "it took longer than 500ms",
+		"i-much":   "it printed more than 65536 bytes",
+		"j-leaves": "", "j-holds": "it left something running that holds", "k-no-shell": "exec format error",
+		"l-env": "", "m-who": "", "n-null": "where a JSON object"} {
 		if is, there := failed[name]; !there || !strings.Contains(is, want) || (is == "") != (want == "") {
 			t.Errorf("%s: %q, %v; %q was expected", name, is, there, want)
 		}
@@ -121,16 +125,29 @@ func TestWhoseChecksRun(t *testing.T) {
 		spoil func(dir, path string) error
 		want  string
 	}{
-		"sound":                {func(string, string) error { return nil }, ""},
-		"a file of another":    {func(_, path string) error { return os.Chown(path, 65534, 65534) }, "belongs to the user 65534"},
-		"a file for the group": {func(_, path string) error { return os.Chmod(path, 0o775) }, "can be changed by others"},
-		"a file for all":       {func(_, path string) error { return os.Chmod(path, 0o757) }, "can be changed by others"},
-		"a folder of another":  {func(dir, _ string) error { return os.Chown(dir, 65534, 65534) }, "belongs to the user 65534"},
-		"a folder for all":     {func(dir, _ string) error { return os.Chmod(dir, 0o777) }, "can be changed by others"},
-		"a sticky folder":      {func(dir, _ string) error { return os.Chmod(dir, 0o777|os.ModeSticky) }, "can be changed by others"},
-		"the folder around it": {func(dir, _ string) error { return os.Chmod(filepath.Dir(dir), 0o777) }, "can be changed by others"},
-		"a link to another's":  {func(_, path string) error { return errors.Join(os.Remove(path), os.Symlink("/bin/true", path)) }, "is a symbolic link"},
-		"a name of another's":  {func(dir, path string) error { return os.Rename(path, filepath.Join(dir, "a b")) }, "no name of a site check"},
+		"sound": {func(string, string) error { return nil }, ""},
+		"a file of another": {func(_, path string) error { return os.Chown(path, 65534, 65534) },
+			"belongs to the user 65534"},
+		"a file for the group": {func(_, path string) error { return os.Chmod(path, 0o775) },
+			"can be changed by others"},
+		"a file for all": {func(_, path string) error { return os.Chmod(path, 0o757) },
+			"can be changed by others"},
+		"a folder of another": {func(dir, _ string) error { return os.Chown(dir, 65534, 65534) },
+			"belongs to the user 65534"},
+		"a folder for all": {func(dir, _ string) error { return os.Chmod(dir, 0o777) },
+			"can be changed by others"},
+		"a sticky folder": {func(dir, _ string) error { return os.Chmod(dir, 0o777|os.ModeSticky) },
+			"can be changed by others"},
+		"the folder around it": {func(dir, _ string) error { return os.Chmod(filepath.Dir(dir), 0o777) },
+			"can be changed by others"},
+		"a link to another's": {func(_, path string) error {
+			return errors.Join(os.Remove(path),
+				os.Symlink("/bin/true", path))
+		}, "is a symbolic link"},
+		"a name of another's": {func(dir, path string) error {
+			return os.Rename(path, filepath.Join(dir,
+				"a b"))
+		}, "no name of a site check"},
 	} {
 		dir := filepath.Join(shared(t), "checks")
 		if err := os.Mkdir(dir, 0o755); err != nil {
@@ -150,10 +167,12 @@ func TestWhoseChecksRun(t *testing.T) {
 			t.Errorf("%s: %q; %q was expected", name, why, c.want)
 		}
 	}
-	for user, want := range map[string]string{"": "nobody else was named", "root": "no user without rights", "no-such-user": "cannot run as"} {
+	for user, want := range map[string]string{"": "nobody else was named", "root": "no user without rights",
+		"no-such-user": "cannot run as"} {
 		dir := shared(t)
 		script(t, dir, "one", good)
-		if got, err := (&Checks{Dir: dir, User: user, For: time.Second}).Run(t.Context()); err != nil || !strings.Contains(got[0].Failed, want) {
+		if got, err := (&Checks{Dir: dir, User: user, For: time.Second}).Run(t.Context()); err != nil ||
+			!strings.Contains(got[0].Failed, want) {
 			t.Errorf("as %q: %+v, %v", user, got, err)
 		}
 	}
@@ -176,7 +195,8 @@ func (f *fake) Watched() []string { return nil }
 func TestACheckThatFallsSilent(t *testing.T) {
 	t.Parallel()
 	dir := shared(t)
-	r := &Reporter{Machine: &fake{map[string]any{"platform": "linux"}}, Checks: Checks{Dir: dir, User: "nobody", For: 5 * time.Second}}
+	r := &Reporter{Machine: &fake{map[string]any{"platform": "linux"}}, Checks: Checks{Dir: dir, User: "nobody",
+		For: 5 * time.Second}}
 	was := &Status{}
 	look := func() *message {
 		t.Helper()
@@ -300,7 +320,8 @@ func TestWhenADeviceRenews(t *testing.T) {
 	if at := renewAt(due, from, until); !at.Equal(from) {
 		t.Errorf("what is due is renewed at %s", at)
 	}
-	for text, want := range map[string]time.Duration{"5m": 5 * time.Minute, "1h": time.Hour, "": defaultEvery, "0s": defaultEvery,
+	for text, want := range map[string]time.Duration{"5m": 5 * time.Minute, "1h": time.Hour, "": defaultEvery,
+		"0s":  defaultEvery,
 		"-1m": defaultEvery, "500h": defaultEvery, "soon": defaultEvery} {
 		if got := interval(text); got != want {
 			t.Errorf("%q is %s; %s was expected", text, got, want)
@@ -345,16 +366,21 @@ func TestThePage(t *testing.T) {
 	until := time.Date(2026, 12, 6, 8, 0, 0, 0, time.UTC)
 	st := &Status{Device: "d1", Trouble: "the service cannot be reached: <b>", Queued: 2, Until: &until,
 		Checks: []Check{{Name: "dock", Failed: "it took longer than 10s"}},
-		Standing: &api.OwnReport{Device: "d1", Name: "tern", Level: "limited", Rank: 2, Top: 4, At: "2026-11-20T08:00:00Z", Checks: []api.OwnCheck{
-			{Rule: "l/os", Title: "System is current", Verdict: "pass"},
-			{Rule: "l/disk", Title: "Kryptera disken", Verdict: "fail", Mend: true, Steps: "Be oss om [hjälp](https://desk.example/)",
-				Seen: []api.OwnSeen{{Attribute: "storage.encrypted", Observed: "false", At: "2026-11-20T08:00:00Z"}, {Attribute: "volumes", Unknown: "never reported"}}},
-			{Rule: "l/x", Title: "Excepted", Verdict: "waived", Until: "2026-12-01T00:00:00Z"}}}}
+		Standing: &api.OwnReport{Device: "d1", Name: "tern", Level: "limited", Rank: 2, Top: 4,
+			At: "2026-11-20T08:00:00Z", Checks: []api.OwnCheck{
+				{Rule: "l/os", Title: "System is current", Verdict: "pass"},
+				{Rule: "l/disk", Title: "Kryptera disken", Verdict: "fail", Mend: true,
+					Steps: "Be oss om [hjälp](https://desk.example/)",
+					Seen: []api.OwnSeen{{Attribute: "storage.encrypted", Observed: "false",
+						At: "2026-11-20T08:00:00Z"}, {Attribute: "volumes", Unknown: "never reported"}}},
+				{Rule: "l/x", Title: "Excepted", Verdict: "waived", Until: "2026-12-01T00:00:00Z"}}}}
 	if err := errors.Join(f.writeJSON(statusFile, st, 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	for _, text := range []string{"tern (d1)", "limited", "✓", "✗", "ska åtgärdas", "Kryptera disken", `<a href="https://desk.example/"`,
-		"undantaget till 2026-12-01", "dock (it took longer than 10s)", "&lt;b&gt;", "Tjänsten kan inte nås", "2026-12-06 08:00"} {
+	for _, text := range []string{"tern (d1)", "limited", "✓", "✗", "ska åtgärdas", "Kryptera disken",
+		`<a href="https://desk.example/"`,
+		"undantaget till 2026-12-01", "dock (it took longer than 10s)", "&lt;b&gt;", "Tjänsten kan inte nås",
+		"2026-12-06 08:00"} {
 		is, says = get("GET", PagePath, "localhost:8613", map[string]string{"Accept-Language": "sv"})
 		want("the page", http.StatusOK, text, is, says)
 	}

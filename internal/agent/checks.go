@@ -42,8 +42,8 @@ type Check struct {
 	values map[string]json.RawMessage
 }
 
-// onlyOwners says who else than those that a site check may be trusted by could change a file or folder, "" for nobody.
-// trusted are the user ids that may.
+// onlyOwners says who else than those that a site check may be trusted by could change a file or folder, "" for
+// nobody. trusted are the user ids that may.
 func onlyOwners(path string, trusted []uint32) error {
 	for p := path; ; p = filepath.Dir(p) {
 		info, err := os.Lstat(p)
@@ -104,7 +104,8 @@ func (c *Checks) Run(ctx context.Context) ([]Check, error) {
 		one := Check{Name: filepath.Base(path)}
 		switch {
 		case !evidence.CheckName.MatchString(one.Name):
-			return out, fmt.Errorf("%q is no name of a site check: letters, digits, dots, dashes and underscores", one.Name)
+			return out, fmt.Errorf("%q is no name of a site check: letters, digits, dots, dashes and underscores",
+				one.Name)
 		case i >= evidence.MaxSiteChecks:
 			return out, fmt.Errorf("there are more than %d site checks", evidence.MaxSiteChecks)
 		}

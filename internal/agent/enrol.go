@@ -32,8 +32,8 @@ import (
 type Enrolment struct {
 	Settings
 	Code string
-	// The service is trusted by these certificates, PEM; by the authority whose certificate has this SHA-256; or, with
-	// neither, by those that the machine trusts.
+	// The service is trusted by these certificates, PEM; by the authority whose certificate has this SHA-256; or,
+	// with neither, by those that the machine trusts.
 	Trusted     []byte
 	Fingerprint string
 	// Waiting is told why a person must decide first, and for how long it is waited.
@@ -70,7 +70,10 @@ func newCaller(base string, trusted *x509.CertPool, own *tls.Certificate) *calle
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.TLSClientConfig = &tls.Config{RootCAs: trusted, MinVersion: tls.VersionTLS12}
 	if own != nil {
-		t.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return own, nil }
+		t.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate,
+			error) {
+			return own, nil
+		}
 	}
 	return &caller{base, &http.Client{Transport: t, Timeout: callFor,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
@@ -129,7 +132,8 @@ func told(err error) error {
 
 func messageOf(w *http.Response, raw []byte) string {
 	var problem struct{ Detail, Title string }
-	if strings.HasPrefix(w.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(raw, &problem) == nil {
+	if strings.HasPrefix(w.Header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(raw,
+		&problem) == nil {
 		return cmp.Or(problem.Detail, problem.Title)
 	}
 	if !strings.HasPrefix(w.Header.Get("Content-Type"), "text/plain") {
@@ -176,11 +180,12 @@ func (c *caller) authorities(ctx context.Context) ([]*x509.Certificate, error) {
 func byFingerprint(ctx context.Context, base, fingerprint string) ([]byte, error) {
 	want, err := hex.DecodeString(strings.NewReplacer(":", "", " ", "").Replace(strings.ToLower(fingerprint)))
 	if err != nil || len(want) != sha256.Size {
-		return nil, fmt.Errorf("%q is no SHA-256 of a certificate, which is 64 digits of 0 to 9 and a to f", fingerprint)
+		return nil, fmt.Errorf("%q is no SHA-256 of a certificate, which is 64 digits of 0 to 9 and a to f",
+			fingerprint)
 	}
 	c := newCaller(base, nil, nil)
 	defer c.close()
-	c.client.Transport.(*http.Transport).TLSClientConfig.InsecureSkipVerify = true //nolint:gosec // see above
+	c.client.Transport.(*http.Transport).TLSClientConfig.InsecureSkipVerify = true // see above
 	certs, err := c.authorities(ctx)
 	if err != nil {
 		return nil, err
@@ -269,7 +274,8 @@ func (f *Folder) ask(ctx context.Context, e *Enrolment) (*x509.Certificate, erro
 	for {
 		cert, err := f.request(ctx, c, &e.Settings, "simpleenroll", basic)
 		var a *AnswerError
-		if !errors.As(err, &a) || a.Status != http.StatusAccepted && a.Status != http.StatusServiceUnavailable || a.RetryAfter == 0 {
+		if !errors.As(err, &a) || a.Status != http.StatusAccepted && a.Status != http.StatusServiceUnavailable ||
+			a.RetryAfter == 0 {
 			return cert, err
 		}
 		if e.Waiting != nil {
@@ -284,12 +290,14 @@ func (f *Folder) ask(ctx context.Context, e *Enrolment) (*x509.Certificate, erro
 }
 
 // request asks for a certificate and puts it in force.
-func (f *Folder) request(ctx context.Context, c *caller, s *Settings, operation, authorization string) (*x509.Certificate, error) {
+func (f *Folder) request(ctx context.Context, c *caller, s *Settings, operation,
+	authorization string) (*x509.Certificate, error) {
 	key, err := f.nextKey(s.Key)
 	if err != nil {
 		return nil, err
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: s.Device}}, key)
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: s.Device}}, key)
 	if err != nil {
 		return nil, err
 	}
@@ -297,7 +305,8 @@ func (f *Folder) request(ctx context.Context, c *caller, s *Settings, operation,
 	if authorization != "" {
 		head["Authorization"] = authorization
 	}
-	raw, err := c.do(ctx, http.MethodPost, est(s.Profile, operation), []byte(base64.StdEncoding.EncodeToString(der)), head)
+	raw, err := c.do(ctx, http.MethodPost, est(s.Profile, operation),
+		[]byte(base64.StdEncoding.EncodeToString(der)), head)
 	if err != nil {
 		return nil, err
 	}

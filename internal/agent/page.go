@@ -125,7 +125,8 @@ func fill(page *person.Page, s *Status, now time.Time) {
 		if at, err := time.Parse(time.RFC3339, o.At); err == nil {
 			page.Facts = append(page.Facts, [2]string{w["last"], person.Ago(w, now.Sub(at).Microseconds())})
 			if s.Trouble != "" {
-				page.Notes = append(page.Notes, fmt.Sprintf("%s %s. %s", w["offline"], person.Ago(w, now.Sub(at).Microseconds()), w["waits"]))
+				page.Notes = append(page.Notes, fmt.Sprintf("%s %s. %s", w["offline"], person.Ago(w,
+					now.Sub(at).Microseconds()), w["waits"]))
 			}
 		}
 	}
@@ -183,7 +184,8 @@ func (p *Page) again(w http.ResponseWriter, r *http.Request) {
 		var answer *AnswerError
 		// What went wrong with the service is on the page.
 		if err := p.Again(r.Context()); err != nil && !errors.As(err, &answer) && errors.Is(err, fs.ErrPermission) {
-			http.Error(w, "the agent's folder may be read and written by its own user alone: "+err.Error(), http.StatusForbidden)
+			http.Error(w, "the agent's folder may be read and written by its own user alone: "+err.Error(),
+				http.StatusForbidden)
 			return
 		}
 	}

@@ -287,7 +287,8 @@ func (r *Reporter) send(ctx context.Context, s *Settings, st *Status, m *message
 	for len(lines) > 0 {
 		answer, err := r.post(ctx, c, lines[0])
 		var a *AnswerError
-		lost := errors.As(err, &a) && (a.Status == http.StatusUnprocessableEntity || a.Status == http.StatusBadRequest ||
+		lost := errors.As(err, &a) && (a.Status == http.StatusUnprocessableEntity ||
+			a.Status == http.StatusBadRequest ||
 			a.Status == http.StatusRequestEntityTooLarge)
 		if err != nil && !lost {
 			return errors.Join(err, r.Folder.queue(lines))

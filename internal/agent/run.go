@@ -13,8 +13,8 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// Runner reports for as long as it runs: at once when something changed that is watched, and else at the interval that
-// the service named; and it renews the certificate.
+// Runner reports for as long as it runs: at once when something changed that is watched, and else at the interval
+// that the service named; and it renews the certificate.
 type Runner struct {
 	*Reporter
 	// LookEvery is how often the machine is looked at for what tells nobody that it changed. Nothing is sent when it
@@ -181,7 +181,8 @@ func (r *Runner) calm(ctx context.Context, events chan fsnotify.Event) {
 // was not there, or is replaced.
 func (r *Runner) concerns(e fsnotify.Event) bool {
 	return slices.ContainsFunc(r.watched, func(path string) bool {
-		return path == e.Name || filepath.Dir(e.Name) == path || len(path) > len(e.Name) && path[:len(e.Name)] == e.Name
+		return path == e.Name || filepath.Dir(e.Name) == path || len(path) > len(e.Name) &&
+			path[:len(e.Name)] == e.Name
 	})
 }
 

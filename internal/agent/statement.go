@@ -15,9 +15,10 @@ import (
 	"time"
 )
 
-// Statement is how the device stands, signed by the service for an audience. When the service cannot be reached and no
-// nonce is asked for, it is the one that was kept, if that has not ended; kept says so.
-func (f *Folder) Statement(ctx context.Context, audience, nonce string, now time.Time) (token string, kept bool, err error) {
+// Statement is how the device stands, signed by the service for an audience. When the service cannot be reached and
+// no nonce is asked for, it is the one that was kept, if that has not ended; kept says so.
+func (f *Folder) Statement(ctx context.Context, audience, nonce string, now time.Time) (token string, kept bool,
+	err error) {
 	_, c, err := f.known()
 	if err != nil {
 		return "", false, err
@@ -35,7 +36,8 @@ func (f *Folder) Statement(ctx context.Context, audience, nonce string, now time
 		if nonce != "" {
 			return token, false, nil
 		}
-		return token, false, errors.Join(os.MkdirAll(f.path(statementsDir), 0o700), f.write(path, []byte(token+"\n"), 0o600))
+		return token, false, errors.Join(os.MkdirAll(f.path(statementsDir), 0o700), f.write(path,
+			[]byte(token+"\n"), 0o600))
 	}
 	var answer *AnswerError
 	if nonce != "" || errors.As(err, &answer) && answer.Status < http.StatusInternalServerError {

@@ -89,7 +89,8 @@ func (s *Service) current() ([]api.Alert, error) {
 		return s.last, nil
 	}
 	all := []api.Alert{}
-	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments, s.receivers, s.partners,
+	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments,
+		s.receivers, s.partners,
 		s.notices, s.issuers, s.authority, s.disk} {
 		list, err := find()
 		if err != nil {
@@ -104,7 +105,8 @@ func (s *Service) current() ([]api.Alert, error) {
 func (s *Service) emergencies() (out []api.Alert, err error) {
 	for _, x := range s.view.Emergencies(s.Micros() - emergencyFor) {
 		out = append(out, api.Alert{ID: "emergency:" + x.Decision, Kind: "emergency", About: x.Person, Since: x.At,
-			Title: fmt.Sprintf("The account for emergencies %s opened %s", x.Person, x.Resource), Link: "/decisions/" + x.Decision})
+			Title: fmt.Sprintf("The account for emergencies %s opened %s", x.Person, x.Resource),
+			Link:  "/decisions/" + x.Decision})
 	}
 	return out, nil
 }
@@ -118,7 +120,8 @@ func (s *Service) sources() (out []api.Alert, err error) {
 		if src.LastAt != "" {
 			title = fmt.Sprintf("The source %s reports nothing any more; it should every %s", src.ID, src.QuietAfter)
 		}
-		out = append(out, api.Alert{ID: "source:" + src.ID + ":" + src.LastAt, Kind: "source", About: src.ID, Since: src.LastAt,
+		out = append(out, api.Alert{ID: "source:" + src.ID + ":" + src.LastAt, Kind: "source", About: src.ID,
+			Since: src.LastAt,
 			Title: title, Link: "/sources"})
 	}
 	return out, nil
@@ -129,7 +132,8 @@ func (s *Service) unmatched() ([]api.Alert, error) {
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
-	return []api.Alert{{ID: "unmatched:" + list[0].ID, Kind: "unmatched", About: fmt.Sprint(len(list)), Since: list[0].At,
+	return []api.Alert{{ID: "unmatched:" + list[0].ID, Kind: "unmatched", About: fmt.Sprint(len(list)),
+		Since: list[0].At,
 		Title: plural(len(list), "report waits for somebody to say whose it is",
 			"reports wait for somebody to say whose they are"), Link: "/sources"}}, nil
 }
@@ -139,7 +143,8 @@ func (s *Service) enrolments() ([]api.Alert, error) {
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
-	return []api.Alert{{ID: "enrolment:" + list[0].ID, Kind: "enrolment", About: fmt.Sprint(len(list)), Since: list[0].At,
+	return []api.Alert{{ID: "enrolment:" + list[0].ID, Kind: "enrolment", About: fmt.Sprint(len(list)),
+		Since: list[0].At,
 		Title: plural(len(list), "device waits", "devices wait") + " to be taken in", Link: "/devices"}}, nil
 }
 
@@ -148,7 +153,8 @@ func (s *Service) receivers() (out []api.Alert, err error) {
 	now := s.Micros()
 	for _, st := range s.streams.List() {
 		add := func(what, since, title string) {
-			out = append(out, api.Alert{ID: "stream:" + st.ID + ":" + what, Kind: "stream", About: st.Receiver, Since: since,
+			out = append(out, api.Alert{ID: "stream:" + st.ID + ":" + what, Kind: "stream", About: st.Receiver,
+				Since: since,
 				Title: st.Receiver + " " + title, Link: "/signals"})
 		}
 		oldest, err := value.ParseTime(st.OldestAt)
@@ -175,19 +181,23 @@ func (s *Service) receivers() (out []api.Alert, err error) {
 // partners are the feeds that cannot be fetched, or hold something back, and the secrets that end.
 func (s *Service) partners() (out []api.Alert, err error) {
 	s.feeds.Trouble(func(id, what, since, title string) {
-		out = append(out, api.Alert{ID: "feed:" + id + ":" + what, Kind: "feed", About: id, Since: since, Title: title, Link: "/sources/feeds/" + id})
+		out = append(out, api.Alert{ID: "feed:" + id + ":" + what, Kind: "feed", About: id, Since: since,
+			Title: title, Link: "/sources/feeds/" + id})
 	})
 	for _, h := range s.Snapshot().Book.Rulebook.Heard {
 		if n := s.heard.Counts(h.Source); n.Failure != "" {
-			out = append(out, api.Alert{ID: "events:" + h.Source + ":" + n.Failure, Kind: "events", About: h.Source, Link: "/sources",
+			out = append(out, api.Alert{ID: "events:" + h.Source + ":" + n.Failure, Kind: "events",
+				About: h.Source, Link: "/sources",
 				Title: fmt.Sprintf("Security events of the source %s are refused: %s", h.Source, n.Failure)})
 		}
 	}
 	for _, f := range feed.Ending(s.Snapshot(), s.Micros(), issuerWithin) {
 		until := value.FormatTime(f.SecretUntil)
 		ends := map[bool]string{true: "ended", false: "ends"}[f.SecretUntil <= s.Micros()]
-		out = append(out, api.Alert{ID: "secret:" + f.ID + ":" + until, Kind: "secret", About: f.ID, Link: "/sources/feeds/" + f.ID,
-			Title: fmt.Sprintf("The secret of the feed %s %s on %s", f.ID, ends, strings.Replace(until[:16], "T", " ", 1))})
+		out = append(out, api.Alert{ID: "secret:" + f.ID + ":" + until, Kind: "secret", About: f.ID,
+			Link: "/sources/feeds/" + f.ID,
+			Title: fmt.Sprintf("The secret of the feed %s %s on %s", f.ID, ends, strings.Replace(until[:16], "T",
+				" ", 1))})
 	}
 	return out, nil
 }
@@ -205,15 +215,17 @@ func (s *Service) notices() ([]api.Alert, error) {
 	if n == 0 {
 		return nil, nil
 	}
-	return []api.Alert{{ID: "notices:" + newest.ID, Kind: "notice", About: fmt.Sprint(n), Since: value.FormatTime(newest.At),
+	return []api.Alert{{ID: "notices:" + newest.ID, Kind: "notice", About: fmt.Sprint(n),
+		Since: value.FormatTime(newest.At),
 		Title: plural(n, "notice", "notices") + " could be told to nobody, the last as " + newest.Why,
 		Link:  "/signals/notices?state=failed"}}, nil
 }
 
 func (s *Service) issuers() (out []api.Alert, err error) {
 	for _, e := range s.view.IssuersEnding(issuerWithin) {
-		what := map[string]string{"issuer": "The certificates of the issuer " + e.ID + " end", "crl": "The revocation list of " + e.ID +
-			" ends"}[e.Kind]
+		what := map[string]string{"issuer": "The certificates of the issuer " + e.ID + " end",
+			"crl": "The revocation list of " + e.ID +
+				" ends"}[e.Kind]
 		out = append(out, api.Alert{ID: e.Kind + ":" + e.ID + ":" + e.Until, Kind: e.Kind, About: e.ID,
 			Title: what + " on " + strings.Replace(e.Until[:16], "T", " ", 1), Link: "/rulebook"})
 	}
@@ -225,18 +237,22 @@ func (s *Service) authority() (out []api.Alert, err error) {
 	snap := s.Snapshot()
 	for _, x := range authority.Sharing(snap, s.Micros()-sharedFor) {
 		at := value.FormatTime(x.SharedAt)
-		out = append(out, api.Alert{ID: "shared:" + x.Serial + ":" + at, Kind: "shared", About: x.Device, Since: at, Link: "/devices/" + x.Device,
-			Title: fmt.Sprintf("A certificate of %s is used in two places at once, %s", x.Device, strings.Join(x.Shared, " and "))})
+		out = append(out, api.Alert{ID: "shared:" + x.Serial + ":" + at, Kind: "shared", About: x.Device,
+			Since: at, Link: "/devices/" + x.Device,
+			Title: fmt.Sprintf("A certificate of %s is used in two places at once, %s", x.Device,
+				strings.Join(x.Shared, " and "))})
 	}
 	if why := s.issuer.Trouble(); why != "" {
-		out = append(out, api.Alert{ID: "authority:" + why, Kind: "authority", Title: "No device can get a certificate: " + why, Link: "/certificates"})
+		out = append(out, api.Alert{ID: "authority:" + why, Kind: "authority",
+			Title: "No device can get a certificate: " + why, Link: "/certificates"})
 	}
 	return out, nil
 }
 
 func (s *Service) disk() ([]api.Alert, error) {
 	if t := s.Store.Trouble(); t != nil {
-		return []api.Alert{{ID: "records:" + value.FormatTime(value.Micros(t.Since)), Kind: "records", Since: value.FormatTime(value.Micros(t.Since)),
+		return []api.Alert{{ID: "records:" + value.FormatTime(value.Micros(t.Since)), Kind: "records",
+			Since: value.FormatTime(value.Micros(t.Since)),
 			Title: "Nothing can be recorded, and every request is denied: " + t.Err.Error(), Link: "/ledger"}}, nil
 	}
 	free, total, err := engine.DiskSpace(s.dir)
@@ -244,7 +260,8 @@ func (s *Service) disk() ([]api.Alert, error) {
 		return nil, nil // what cannot be told of the disk is no alert
 	}
 	return []api.Alert{{ID: fmt.Sprintf("disk:%d", 100*free/total), Kind: "disk",
-		Title: fmt.Sprintf("The disk of the records has %d MiB left, %d%%", free>>20, 100*free/total), Link: "/ledger"}}, nil
+		Title: fmt.Sprintf("The disk of the records has %d MiB left, %d%%", free>>20, 100*free/total),
+		Link:  "/ledger"}}, nil
 }
 
 func plural(n int, one, many string) string {

@@ -79,7 +79,8 @@ func (s *Service) AtDoor(d Door) {
 // New is a service over open records. Nothing is issued before [Service.Start].
 func New(e *engine.Engine, dir string, box *sealed.Box) *Service {
 	return &Service{Engine: e, dir: filepath.Join(dir, "authority"), box: box, signers: map[string]*signer{},
-		lists: map[string]*list{}, answers: map[question]*answer{}, names: map[called]*hashes{}, told: map[string]time.Time{},
+		lists: map[string]*list{}, answers: map[question]*answer{}, names: map[called]*hashes{},
+		told: map[string]time.Time{},
 		uses: map[string]*authority.Uses{}}
 }
 
@@ -329,8 +330,9 @@ func succeed(c *state.Change, all map[string]*kept.Authority, next *kept.Authori
 		switch x.State {
 		case kept.AuthorityFormer:
 			if n, until := live(c, id); n > 0 {
-				return fault.Inputf("", "the authority before, %s, still has %d certificates that count, the last until %s; "+
-					"revoke them or wait", id, n, value.FormatTime(until))
+				return fault.Inputf("",
+					"the authority before, %s, still has %d certificates that count, the last until %s; "+
+						"revoke them or wait", id, n, value.FormatTime(until))
 			}
 			state.Drop(c, state.AuthorityKind, id)
 		case kept.AuthoritySigns:

@@ -66,8 +66,10 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 		return nil, fault.Input("/profile", "there is no profile "+profile+fault.Nearest(profile, ids))
 	case len(serial) > authority.MaxID || strings.ContainsAny(serial, "\x00\r\n"):
 		return nil, fault.Inputf("/serial", "a serial has at most %d bytes in one line", authority.MaxID)
-	case name == "" || name == kept.ForRoster || len(name) > authority.MaxID || strings.ContainsAny(name, "\x00\r\n:"):
-		return nil, fault.Inputf("/device", "a device has an id of at most %d bytes, without a colon", authority.MaxID)
+	case name == "" || name == kept.ForRoster || len(name) > authority.MaxID || strings.ContainsAny(name,
+		"\x00\r\n:"):
+		return nil, fault.Inputf("/device", "a device has an id of at most %d bytes, without a colon",
+			authority.MaxID)
 	}
 	code := newCode()
 	out := &Invitation{Code: code, Profile: profile}
@@ -80,7 +82,8 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 		case serial != "" && (key.Text == "" || c.Base.Book.Resolver.Ignores(key)):
 			return fault.Inputf("/serial", "%s is no serial, but what firmware leaves there", serial)
 		case d == nil && serial == "":
-			return fault.Inputf("/device", "there is no device %s; give its serial too if nothing was heard of it yet", name)
+			return fault.Inputf("/device",
+				"there is no device %s; give its serial too if nothing was heard of it yet", name)
 		case d == nil:
 			if of, known := c.Find(key); known {
 				return fault.Inputf("/serial", "the serial is that of %s", of)
@@ -110,9 +113,10 @@ func (s *Service) Invite(ctx context.Context, actor, name, serial, profile strin
 // MaxInvited bounds how many devices of the roster a code is for.
 const MaxInvited = 10_000
 
-// InviteRoster makes a code for some devices on the roster, each by its serial, in place of the one there may be. What
-// is not known yet becomes known with its certificate.
-func (s *Service) InviteRoster(ctx context.Context, actor, profile string, devices int, lasts time.Duration) (*Invitation, error) {
+// InviteRoster makes a code for some devices on the roster, each by its serial, in place of the one there may be.
+// What is not known yet becomes known with its certificate.
+func (s *Service) InviteRoster(ctx context.Context, actor, profile string, devices int,
+	lasts time.Duration) (*Invitation, error) {
 	set, err := settings(s.Snapshot())
 	if err != nil {
 		return nil, err
@@ -132,7 +136,8 @@ func (s *Service) InviteRoster(ctx context.Context, actor, profile string, devic
 	err = s.Do(ctx, func(c *state.Change) error {
 		out.Until = c.Now + lasts.Microseconds()
 		c.Record(actor, &event.DeviceInvited{Devices: devices, Profile: profile, Until: value.FormatTime(out.Until)})
-		return state.Put(c, state.InviteKind, kept.ForRoster, &kept.Invite{Device: kept.ForRoster, Profile: profile, Left: devices,
+		return state.Put(c, state.InviteKind, kept.ForRoster, &kept.Invite{Device: kept.ForRoster,
+			Profile: profile, Left: devices,
 			Hash: hash[:], Until: out.Until, At: c.Now, By: actor})
 	})
 	if err != nil {

@@ -110,7 +110,8 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 		return nil, s.refuse(ctx, who, "", err)
 	}
 	if to := authority.BoundTo(r); to != "" && !slices.Contains(a.Bindings, to) {
-		return nil, s.refuse(ctx, who, a.Label, errors.New("the request is bound to another connection than the one that it came on (RFC 7030, section 3.5)"))
+		return nil, s.refuse(ctx, who, a.Label,
+			errors.New("the request is bound to another connection than the one that it came on (RFC 7030, section 3.5)"))
 	}
 	key := authority.Fingerprint(r.RawSubjectPublicKeyInfo)
 	if g, err := s.before(snap, who, key); g != nil || err != nil {
@@ -154,7 +155,8 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 	x := kept.Certificate{Serial: serial.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID,
 		Key:       key,
 		Asked:     who.profile != "",
-		NotBefore: value.Micros(cert.NotBefore), NotAfter: value.Micros(cert.NotAfter), By: who.actor, Renews: who.renews}
+		NotBefore: value.Micros(cert.NotBefore), NotAfter: value.Micros(cert.NotAfter), By: who.actor,
+		Renews: who.renews}
 	err = s.Do(context.WithoutCancel(ctx), func(c *state.Change) error { return s.give(c, who, &x, cert) })
 	var refused *RefusedError
 	if errors.As(err, &refused) {
@@ -215,8 +217,9 @@ func (s *Service) give(c *state.Change, who *asker, x *kept.Certificate, cert *x
 	c.Record(who.actor, &event.CertificateIssued{Device: d.ID, Serial: x.Serial, SHA256: x.SHA256,
 		Authority: x.Authority,
 		Profile:   x.Profile, Key: x.Key, Until: value.FormatTime(x.NotAfter), Renews: x.Renews})
-	c.SetIssued(d.ID, append(c.IssuedTo(d.ID), certificate.Issue(cert, x.Profile)), state.Cause{Kind: event.ByEvidence,
-		Actor: who.actor})
+	c.SetIssued(d.ID, append(c.IssuedTo(d.ID), certificate.Issue(cert, x.Profile)),
+		state.Cause{Kind: event.ByEvidence,
+			Actor: who.actor})
 	return nil
 }
 
@@ -228,7 +231,8 @@ func room(c *state.Change, device string, p *rulebook.Profile, renews string) er
 	n, renewed := 0, 0
 	for _, v := range c.IssuedTo(device) {
 		serial := certificate.Field(v, "serial").Str()
-		if certificate.Field(v, "profile").Str() != p.ID || serial == renews || certificate.Field(v, "revoked").IsTrue() ||
+		if certificate.Field(v, "profile").Str() != p.ID || serial == renews || certificate.Field(v,
+			"revoked").IsTrue() ||
 			certificate.Field(v, "not_after").Num() < c.Now {
 			continue
 		}
@@ -242,7 +246,8 @@ func room(c *state.Change, device string, p *rulebook.Profile, renews string) er
 	case renewed >= maxRenewed:
 		return refusef("the device has renewed its certificate %d times, and none of them has ended; wait until one has", renewed)
 	case n >= p.Holds:
-		return refusef("the device holds %d certificates of the profile %s already, and may hold %d; revoke one", n, p.ID,
+		return refusef("the device holds %d certificates of the profile %s already, and may hold %d; revoke one",
+			n, p.ID,
 			p.Holds)
 	}
 	return nil
@@ -278,8 +283,7 @@ func Fits(snap *state.Snapshot, x *kept.Certificate, d *state.Device, now int64)
 }
 
 // profileOf is the profile of an id, or the first that applies to a device, nil for one of which nothing is known
-// yet;
-// or says why it gets none.
+// yet; or says why it gets none.
 func profileOf(rb *rulebook.Rulebook, d *state.Device, id string, now int64) (*rulebook.Profile, error) {
 	a := rb.Authority
 	if a == nil {
@@ -311,7 +315,8 @@ func profileOf(rb *rulebook.Rulebook, d *state.Device, id string, now int64) (*r
 		case applies == condition.True:
 			return p, nil
 		case id != "" && applies == condition.Unknown:
-			return nil, refusef("whether the profile %s applies to the device is not known: %s", id, p.Applies.String())
+			return nil, refusef("whether the profile %s applies to the device is not known: %s", id,
+				p.Applies.String())
 		case id != "":
 			return nil, refusef("the profile %s does not apply to the device: %s", id, p.Applies.String())
 		}
@@ -418,13 +423,16 @@ func (s *Service) who(ctx context.Context, snap *state.Snapshot, a Asking, now i
 const maxRosterAttempts = 1000
 
 // ofRoster is a device of the roster that comes with the code for it, by its serial; nil when there is no such code.
-func (s *Service) ofRoster(ctx context.Context, snap *state.Snapshot, serial string, hash []byte, now int64) (*asker, error) {
+func (s *Service) ofRoster(ctx context.Context, snap *state.Snapshot, serial string, hash []byte,
+	now int64) (*asker, error) {
 	in, key := snap.Invites.Get(kept.ForRoster), evidence.Folded(evidence.BySerial, serial)
-	if in == nil || in.Until < now || in.Left <= 0 || key.Text == "" || in.Attempts >= maxRosterAttempts || !snap.Roster.Has([]evidence.Key{key}) {
+	if in == nil || in.Until < now || in.Left <= 0 || key.Text == "" || in.Attempts >= maxRosterAttempts ||
+		!snap.Roster.Has([]evidence.Key{key}) {
 		return nil, nil
 	}
 	id, known := snap.Find(key)
-	if used := snap.Invites.Get(id); known && used != nil && used.UsedAt != 0 && subtle.ConstantTimeCompare(used.Hash, hash) == 1 {
+	if used := snap.Invites.Get(id); known && used != nil && used.UsedAt != 0 &&
+		subtle.ConstantTimeCompare(used.Hash, hash) == 1 {
 		in = used // it came with the code before
 	}
 	if subtle.ConstantTimeCompare(in.Hash, hash) != 1 {
@@ -491,7 +499,8 @@ func (w *asker) still(c *state.Change, key string) error {
 	in, most := state.Get(c, state.InviteKind, w.names.ID), maxAttempts
 	if w.roster() && (in == nil || in.UsedAt == 0 || subtle.ConstantTimeCompare(in.Hash, w.hash) != 1) {
 		in, most = state.Get(c, state.InviteKind, kept.ForRoster), maxRosterAttempts
-		if in == nil || in.Left <= 0 || !c.Base.Roster.Has([]evidence.Key{evidence.Folded(evidence.BySerial, w.names.Serial)}) {
+		if in == nil || in.Left <= 0 || !c.Base.Roster.Has([]evidence.Key{evidence.Folded(evidence.BySerial,
+			w.names.Serial)}) {
 			return &UnknownError{wrongCode}
 		}
 	}

@@ -176,7 +176,8 @@ func (s *Service) Install(ctx context.Context, actor, certText, reason string) (
 		return nil, fault.Input("/certificate", err.Error())
 	}
 	next := *asked
-	next.State, next.Certificate, next.Above, next.Request, next.By = kept.AuthoritySigns, certs[0].Raw, raw(certs[1:]), nil, actor
+	next.State, next.Certificate, next.Above, next.Request, next.By = kept.AuthoritySigns, certs[0].Raw,
+		raw(certs[1:]), nil, actor
 	err = s.DoAlone(ctx, func(c *state.Change) error {
 		if x := state.Get(c, state.AuthorityKind, asked.ID); x == nil || x.State != kept.AuthorityAsks {
 			return fault.Input("", "the authority waits no longer")
@@ -267,7 +268,8 @@ func readChain(text string, key crypto.Signer, now time.Time) ([]*x509.Certifica
 			break
 		}
 		if block.Type != "CERTIFICATE" || len(out) == 10 {
-			return nil, fmt.Errorf("a PEM block of type %s stands where up to 10 certificates were expected", block.Type)
+			return nil, fmt.Errorf("a PEM block of type %s stands where up to 10 certificates were expected",
+				block.Type)
 		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {

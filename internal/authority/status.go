@@ -153,7 +153,8 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		s.Log.Error("a question about a certificate is not answered", "error", err)
 		return ocsp.InternalErrorErrorResponse
 	}
-	t := ocsp.Response{Status: ocsp.Unknown, SerialNumber: r.SerialNumber, ThisUpdate: now.UTC().Truncate(time.Second),
+	t := ocsp.Response{Status: ocsp.Unknown, SerialNumber: r.SerialNumber,
+		ThisUpdate: now.UTC().Truncate(time.Second),
 		NextUpdate: now.Add(answerFor).UTC().Truncate(time.Second), IssuerHash: r.HashAlgorithm}
 	switch {
 	case x == nil || x.Authority != a.ID:
@@ -211,7 +212,8 @@ type called struct {
 // addressed is the authority that a request is about, nil for one that is not ours.
 func (s *Service) addressed(snap *state.Snapshot, r *ocsp.Request) *kept.Authority {
 	for _, a := range snap.Authorities.All() {
-		if n := s.called(a, r.HashAlgorithm); n != nil && bytes.Equal(n.name, r.IssuerNameHash) && bytes.Equal(n.key, r.IssuerKeyHash) {
+		if n := s.called(a, r.HashAlgorithm); n != nil && bytes.Equal(n.name, r.IssuerNameHash) &&
+			bytes.Equal(n.key, r.IssuerKeyHash) {
 			return a
 		}
 	}

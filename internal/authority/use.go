@@ -13,16 +13,16 @@ import (
 	"ironledger.example/internal/state"
 )
 
-// How often it is kept when and where a certificate was used last, and told again that it is in two places; and of how
-// many uses are remembered.
+// How often it is kept when and where a certificate was used last, and told again that it is in two places; and of
+// how many uses are remembered.
 const (
 	keepUse    = value.Day / 24
 	shareAgain = value.Day
 	maxUses    = 200_000
 )
 
-// Used notes that a device showed a certificate of ours on a connection from an address, and records when it is used in
-// two places at once. What could not be recorded is told to whoever runs the service, and stops nobody.
+// Used notes that a device showed a certificate of ours on a connection from an address, and records when it is used
+// in two places at once. What could not be recorded is told to whoever runs the service, and stops nobody.
 func (s *Service) Used(ctx context.Context, cert *x509.Certificate, from string) {
 	serial := cert.SerialNumber.Text(16)
 	x := s.Snapshot().Issued.Get(serial)

@@ -103,7 +103,8 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		a.Settings = filepath.Join(dir, "ironledger", "settings.yaml")
 	}
 	root.AddGroup(&cobra.Group{ID: "run", Title: "The service:"},
-		&cobra.Group{ID: "device", Title: "On a device:"}, &cobra.Group{ID: "ask", Title: "With a service:"}, &cobra.Group{ID: "files", Title: "On files:"})
+		&cobra.Group{ID: "device", Title: "On a device:"}, &cobra.Group{ID: "ask", Title: "With a service:"},
+		&cobra.Group{ID: "files", Title: "On files:"})
 	add := func(group string, cmds ...*cobra.Command) {
 		for _, c := range cmds {
 			c.GroupID = group
@@ -121,7 +122,8 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		certificate, identity.AuthorityCmd(a), devices.SourceCmd(a),
 		devices.UnmatchedCmd(a), roster, books.RulebookCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
-		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a), notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
+		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a),
+		notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
 	add("files", books.AppraiseCmd(a), books.DecideCmd(a), identity.StatementCmd(a))
 	shell.Usage(root)

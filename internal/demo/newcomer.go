@@ -20,8 +20,8 @@ import (
 	"ironledger.example/internal/standin"
 )
 
-// Newcomer is a laptop that nobody knows yet: the files of a small Linux machine in a folder, with a site's checks, so
-// that an agent on this machine has something to read that can be broken and mended.
+// Newcomer is a laptop that nobody knows yet: the files of a small Linux machine in a folder, with a site's checks,
+// so that an agent on this machine has something to read that can be broken and mended.
 type Newcomer struct{ dir string }
 
 // The newcomer.
@@ -40,8 +40,9 @@ const secureBootOn = "\x06\x00\x00\x00\x01"
 
 // files are those of the machine, by path below its root.
 var files = map[string]string{
-	"etc/os-release": "ID=debian\nVERSION_ID=\"12\"\nPRETTY_NAME=\"Debian GNU/Linux 12\"\n", "etc/debian_version": "12.9\n",
-	"etc/machine-id": "5b1f0c2d7e9a4c5f8d3b6a7081920304\n", "etc/hostname": "edda-laptop\n",
+	"etc/os-release":     "ID=debian\nVERSION_ID=\"12\"\nPRETTY_NAME=\"Debian GNU/Linux 12\"\n",
+	"etc/debian_version": "12.9\n",
+	"etc/machine-id":     "5b1f0c2d7e9a4c5f8d3b6a7081920304\n", "etc/hostname": "edda-laptop\n",
 	"etc/ufw/ufw.conf":              "ENABLED=yes\n",
 	"sys/class/dmi/id/sys_vendor":   "Skerry Works\n",
 	"sys/class/dmi/id/product_name": "Tern 14\n", "sys/class/dmi/id/chassis_type": "10\n",
@@ -147,9 +148,11 @@ func (t *teller) newcomer() error {
 		Owner: NewcomerOwner, Set: ours}, Code: in.Code, Fingerprint: in.Fingerprint}); err != nil {
 		return err
 	}
-	t.say("enrols", "ironledger agent enrol: it knows the service by the fingerprint %s…, and has a certificate", in.Fingerprint[:16])
+	t.say("enrols", "ironledger agent enrol: it knows the service by the fingerprint %s…, and has a certificate",
+		in.Fingerprint[:16])
 	r := agent.NewRunner(&agent.Reporter{Folder: folder, Machine: &agent.Linux{Root: n.Root()},
-		Checks: agent.Checks{Dir: n.Checks(), User: "nobody", For: agent.DefaultCheckFor}, Log: slog.New(slog.DiscardHandler)})
+		Checks: agent.Checks{Dir: n.Checks(), User: "nobody", For: agent.DefaultCheckFor},
+		Log:    slog.New(slog.DiscardHandler)})
 	ctx, stop := context.WithCancel(t.ctx)
 	ended := make(chan error, 1)
 	go func() { ended <- r.Run(ctx) }()
@@ -170,7 +173,8 @@ func (t *teller) speaks(n *Newcomer, folder *agent.Folder) error {
 	}
 	o := st.Standing
 	t.say("says", "what it read of itself, and two checks of the house: it stands at %s", t.Bold(o.Level))
-	t.say("renews", "its first certificate was for an hour; now it has one of the profile %s until %s", o.Certificate.Profile, o.Certificate.NotAfter)
+	t.say("renews", "its first certificate was for an hour; now it has one of the profile %s until %s",
+		o.Certificate.Profile, o.Certificate.NotAfter)
 	token, _, err := folder.Statement(t.ctx, GatewayName, "", time.Now())
 	if err != nil {
 		return err
@@ -181,7 +185,8 @@ func (t *teller) speaks(n *Newcomer, folder *agent.Folder) error {
 	}
 	t.say("gateway", "at another site, by a signed statement and without asking anybody: %s", said)
 	asked := func() (access.Outcome, error) {
-		got, err := t.client.Evaluate(t.ctx, access.Evaluation{Subject: access.Entity{Type: "user", ID: NewcomerOwner},
+		got, err := t.client.Evaluate(t.ctx, access.Evaluation{Subject: access.Entity{Type: "user",
+			ID: NewcomerOwner},
 			Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "resource", ID: "crew-rota"},
 			Context: &access.Context{Device: &access.DeviceRef{ID: NewcomerID}}})
 		if err != nil {
@@ -193,7 +198,8 @@ func (t *teller) speaks(n *Newcomer, folder *agent.Folder) error {
 		closed bool
 		want   access.Outcome
 		what   string
-	}{{true, access.Allow, "with its ports closed"}, {false, access.Deny, "somebody opens the ports"}, {true, access.Allow, "they are closed again"}} {
+	}{{true, access.Allow, "with its ports closed"}, {false, access.Deny, "somebody opens the ports"}, {true,
+		access.Allow, "they are closed again"}} {
 		begun := time.Now()
 		if err := n.Ports(turn.closed); err != nil {
 			return err
@@ -221,8 +227,9 @@ func (t *teller) through(folder *agent.Folder, token string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	transport := &http.Transport{TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, //nolint:gosec // a stand-in on this machine
-		Certificates: []tls.Certificate{*own}}}
+	transport := &http.Transport{TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12,
+		InsecureSkipVerify: true, // a stand-in on this machine
+		Certificates:       []tls.Certificate{*own}}}
 	defer transport.CloseIdleConnections()
 	r, err := http.NewRequestWithContext(t.ctx, http.MethodGet, at, nil)
 	if err != nil {

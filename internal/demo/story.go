@@ -42,13 +42,15 @@ type teller struct {
 func Tell(ctx context.Context, cl *client.Client, url string, around *Around, v Voice) error {
 	t := &teller{Voice: v, client: cl, around: around, ctx: ctx, url: url}
 	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.partner, t.silence, t.emergency,
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.partner,
+		t.silence, t.emergency,
 		t.arrival, t.newcomer, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
 			return err
 		}
 	}
-	t.line("\nEvery answer above is in the service's ledger with its reasons. Run %s to look around yourself.", t.Bold("ironledger demo"))
+	t.line("\nEvery answer above is in the service's ledger with its reasons. Run %s to look around yourself.",
+		t.Bold("ironledger demo"))
 	return nil
 }
 
@@ -157,10 +159,14 @@ func (t *teller) told() error {
 	if err := t.report("sensor", device, `{"threat.score": 95}`); err != nil {
 		return err
 	}
-	if err := t.await(func() bool { return strings.HasPrefix(t.around.SignIn.Stands(person), "signed out") }); err != nil {
+	if err := t.await(func() bool {
+		return strings.HasPrefix(t.around.SignIn.Stands(person),
+			"signed out")
+	}); err != nil {
 		return err
 	}
-	t.say("told", "the harbour's sign-in, by Shared Signals: it signed %s out %s after the report", person, soon(begun))
+	t.say("told", "the harbour's sign-in, by Shared Signals: it signed %s out %s after the report", person,
+		soon(begun))
 	if err := t.await(func() bool { return strings.HasPrefix(t.around.Room.Last(), device) }); err != nil {
 		return err
 	}
@@ -197,7 +203,8 @@ func (t *teller) partner() error {
 			return err
 		}
 		r := got.Value.Runs[0]
-		t.say("fetched", "%s: %d machines on %d pages, %d taken, %d changed level", what, r.Items, r.Pages, r.Accepted, r.Moved)
+		t.say("fetched", "%s: %d machines on %d pages, %d taken, %d changed level", what, r.Items, r.Pages,
+			r.Accepted, r.Moved)
 		d, err := t.client.GetDevice(t.ctx, phone)
 		if err != nil {
 			return err
@@ -220,7 +227,8 @@ func (t *teller) partner() error {
 		if err != nil {
 			return err
 		}
-		t.say("heard", "the sensor's event: the risk of %s is %s; %s later it stands at %s", laptop, r.is, soon(begun), t.Bold(d.Value.Level))
+		t.say("heard", "the sensor's event: the risk of %s is %s; %s later it stands at %s", laptop, r.is,
+			soon(begun), t.Bold(d.Value.Level))
 	}
 	return nil
 }
@@ -296,7 +304,8 @@ func (t *teller) arrival() error {
 		return err
 	}
 	t.say("enrol", "the laptop with the serial %s", serial)
-	got, err := t.client.EnrolDevice(t.ctx, api.Claims{Serial: serial, Platform: "windows", Form: "laptop", Owner: alva})
+	got, err := t.client.EnrolDevice(t.ctx, api.Claims{Serial: serial, Platform: "windows", Form: "laptop",
+		Owner: alva})
 	if err != nil {
 		return err
 	}

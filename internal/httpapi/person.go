@@ -255,7 +255,8 @@ func (s *Server) myDevice(c *gin.Context) {
 
 // reminders tells whether a person is reminded.
 func (s *Server) reminders(page *person.Page, user string) {
-	if _, known := s.service.Snapshot().People.Get(user); !known || len(s.service.Snapshot().Book.Rulebook.Notices) == 0 {
+	if _, known := s.service.Snapshot().People.Get(user); !known ||
+		len(s.service.Snapshot().Book.Rulebook.Notices) == 0 {
 		return
 	}
 	page.Reminders = "on"

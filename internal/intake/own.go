@@ -19,10 +19,9 @@ type UnprovenError struct{ Message string }
 func (e *UnprovenError) Error() string { return e.Message }
 
 // Own takes a report that a device makes of itself, over a connection that proved a certificate: it is about the
-// device
-// that the certificate identifies at the moment when it is taken, and about no other. A report that names another
-// is
-// refused, and that is recorded. The error is an [*UnprovenError], or says that the records cannot be written.
+// device that the certificate identifies at the moment when it is taken, and about no other. A report that names
+// another is refused, and that is recorded. The error is an [*UnprovenError], or says that the records cannot be
+// written.
 func (s *Service) Own(ctx context.Context, cert *x509.Certificate, raw []byte) (*api.ReportResult, error) {
 	rep, bad := s.Snapshot().Book.Rulebook.Dict.ParseOwn(raw, s.Micros())
 	if bad != nil {
@@ -95,7 +94,8 @@ func another(c *state.Change, device string, rep *evidence.Report) string {
 	}
 	for _, k := range rep.Keys() {
 		if id, known := c.Find(k); known && id != device {
-			return event.Clipped(fmt.Sprintf("the device %s reports with the %s %s, which is that of %s", device, k.Kind,
+			return event.Clipped(fmt.Sprintf("the device %s reports with the %s %s, which is that of %s", device,
+				k.Kind,
 				k.Text, id), event.MaxReason)
 		}
 	}

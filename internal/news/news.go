@@ -61,7 +61,10 @@ func (n *News) Between(ctx context.Context, from, to int64) ([]ledger.Entry, err
 		}
 	}
 	at := func(seq int64) int {
-		i, _ := slices.BinarySearchFunc(n.entries, seq, func(x ledger.Entry, seq int64) int { return cmp.Compare(x.Seq, seq) })
+		i, _ := slices.BinarySearchFunc(n.entries, seq, func(x ledger.Entry,
+			seq int64) int {
+			return cmp.Compare(x.Seq, seq)
+		})
 		return i
 	}
 	return n.entries[at(from):at(to+1)], nil

@@ -18,7 +18,7 @@ func Verified(token string, jwks []byte) (*statement.Claims, error) {
 	if err := json.Unmarshal(jwks, &set); err != nil || len(set.Keys) == 0 {
 		return nil, errors.New("the keys are no JSON Web Key Set, or an empty one (RFC 7517)")
 	}
-	signed, err := jose.ParseSigned(token, []jose.SignatureAlgorithm{jose.ES256})
+	signed, err := jose.ParseSignedCompact(token, []jose.SignatureAlgorithm{jose.ES256})
 	if err != nil || len(signed.Signatures) != 1 {
 		return nil, errors.New("the token is no compact JWS signed with ES256 (RFC 7515)")
 	}

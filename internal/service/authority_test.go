@@ -175,7 +175,8 @@ func TestACertificateCountsUntilItIsRevoked(t *testing.T) {
 		if first == id {
 			t.Error("the allow of days ago is the same")
 		}
-		if _, err := s.Authority.Revoke(ctx, "desk", c.SerialNumber.Text(16), "", "keyCompromise", "again"); err == nil {
+		if _, err := s.Authority.Revoke(ctx, "desk", c.SerialNumber.Text(16), "", "keyCompromise",
+			"again"); err == nil {
 			t.Error("it is revoked twice")
 		}
 		shut(t, s)
@@ -184,7 +185,8 @@ func TestACertificateCountsUntilItIsRevoked(t *testing.T) {
 			t.Error("after a restart a revoked certificate is let in")
 		}
 		// Shown by a source as evidence it is no more trusted.
-		block := strings.ReplaceAll(string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})), "\n", `\n`)
+		block := strings.ReplaceAll(string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})),
+			"\n", `\n`)
 		report(t, s, "d1", `"certs":[{"pem":"`+block+`"}]`)
 		if _, ok := from(t, s, c); ok {
 			t.Error("shown by a source, a revoked certificate is let in")
@@ -293,17 +295,21 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 		}
 		own := csr(t, key, "d1")
 		refusedAs[*issuer.UnknownError](t, "nobody", try(issuer.Asking{Request: own}), "say the device")
-		refusedAs[*issuer.UnknownError](t, "no code was made", try(issuer.Asking{Name: "d9", Code: code, Request: own}),
+		refusedAs[*issuer.UnknownError](t, "no code was made", try(issuer.Asking{Name: "d9", Code: code,
+			Request: own}),
 			"no such code")
 		refusedAs[*issuer.RefusedError](t, "another's name", try(issuer.Asking{Name: "d1", Code: code, Request: csr(t,
 			key, "d2")}), `names "d2"`)
-		refusedAs[*issuer.RefusedError](t, "no such profile", try(issuer.Asking{Name: "d1", Code: code, Label: "captain",
+		refusedAs[*issuer.RefusedError](t, "no such profile", try(issuer.Asking{Name: "d1", Code: code,
+			Label:   "captain",
 			Request: own}), "no profile captain")
-		refusedAs[*issuer.RefusedError](t, "no request", try(issuer.Asking{Name: "d1", Code: code, Request: []byte("x")}),
+		refusedAs[*issuer.RefusedError](t, "no request", try(issuer.Asking{Name: "d1", Code: code,
+			Request: []byte("x")}),
 			"not a certificate request")
 		// A barred device gets none, and is told why.
 		report(t, s, "d1", `"storage.encrypted":false`)
-		refusedAs[*issuer.RefusedError](t, "a barred device", try(issuer.Asking{Name: "d1", Code: code, Request: own}),
+		refusedAs[*issuer.RefusedError](t, "a barred device", try(issuer.Asking{Name: "d1", Code: code,
+			Request: own}),
 			"stands at barred")
 		report(t, s, "d1", `"storage.encrypted":true`)
 		if n := len(entries(t, s, ledger.CertificateRefused)); n != 4 {
@@ -332,7 +338,8 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 		}
 		// The key of another device.
 		report(t, s, "d2", `"form":"laptop","storage.encrypted":true`)
-		refusedAs[*issuer.RefusedError](t, "a borrowed key", try(issuer.Asking{Name: "d2", Code: invite(t, s, "d2", ""),
+		refusedAs[*issuer.RefusedError](t, "a borrowed key", try(issuer.Asking{Name: "d2", Code: invite(t, s,
+			"d2", ""),
 			Request: csr(t, key, "d2")}), "another device")
 		// No more than it may hold; the one that is renewed does not count.
 		if err := try(issuer.Asking{Name: "d1", Code: invite(t, s, "d1", ""), Request: csr(t, made(t),
@@ -353,7 +360,8 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 			Request: csr(t, made(t), "d2")}), "counts no more")
 		code = invite(t, s, "d2", "")
 		for range 5 {
-			refusedAs[*issuer.UnknownError](t, "a wrong code", try(issuer.Asking{Name: "d2", Code: "00000-00000-00000-00000",
+			refusedAs[*issuer.UnknownError](t, "a wrong code", try(issuer.Asking{Name: "d2",
+				Code:    "00000-00000-00000-00000",
 				Request: own}), "no such code")
 		}
 		refusedAs[*issuer.UnknownError](t, "after five wrong ones", try(issuer.Asking{Name: "d2", Code: code,
@@ -365,8 +373,9 @@ func TestWhoIsGivenACertificate(t *testing.T) {
 		}
 		// An ended certificate, and one of a device that is retired.
 		time.Sleep(8 * 24 * time.Hour)
-		refusedAs[*issuer.UnknownError](t, "an ended certificate", try(issuer.Asking{By: a.Certificate, Request: csr(t,
-			made(t), "d1")}), "expired")
+		refusedAs[*issuer.UnknownError](t, "an ended certificate", try(issuer.Asking{By: a.Certificate,
+			Request: csr(t,
+				made(t), "d1")}), "expired")
 	})
 }
 
@@ -495,7 +504,8 @@ func TestAuthoritiesFollowOneAnother(t *testing.T) {
 		}
 		// Without the section nothing of it counts, and with it again all does.
 		force := func(text string) {
-			if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}},
+			if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml",
+				Text: text}},
 				AcceptImpact: "a trial"}); err != nil {
 				t.Fatal(err)
 			}
@@ -759,16 +769,18 @@ func TestAGateAsksForACertificate(t *testing.T) {
 		defer shut(t, s)
 		c := enrolled(t, s)
 		for need, want := range map[string]bool{
-			`request.certificate.profile == "crew"`:                                       true,
-			`request.certificate.profile == "any"`:                                        false,
-			`age(request.certificate.at) < 1h`:                                            true,
-			`age(request.certificate.at) < 5m`:                                            false, // it begins ten minutes before
+			`request.certificate.profile == "crew"`: true,
+			`request.certificate.profile == "any"`:  false,
+			`age(request.certificate.at) < 1h`:      true,
+			`age(request.certificate.at) < 5m`:      false,
+			// it begins ten minutes before
 			`any c in certs (c.trusted and c.profile == "crew")`:                          true,
 			`not (request.certificate.profile == "crew")`:                                 false,
 			`request.certificate.profile == "crew" and age(request.certificate.at) < 40m`: true,
 		} {
 			text := strings.Replace(grants, "request.certificate and level >= limited", "'"+need+"'", 1)
-			if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}},
+			if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml",
+				Text: text}},
 				AcceptImpact: "a trial"}); err != nil {
 				t.Fatal(need, err)
 			}
@@ -776,7 +788,8 @@ func TestAGateAsksForACertificate(t *testing.T) {
 				t.Errorf("%s is answered %t", need, ok)
 			}
 		}
-		text := strings.Replace(grants, "request.certificate and level >= limited", "age(request.certificate.at) < 40m",
+		text := strings.Replace(grants, "request.certificate and level >= limited",
+			"age(request.certificate.at) < 40m",
 			1)
 		if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: text}},
 			AcceptImpact: "a trial"}); err != nil {
@@ -822,8 +835,9 @@ func TestADeviceReportsOfItself(t *testing.T) {
 		"a word for its trust": {`{"vouch":true,"evidence":{"storage.encrypted":true}}`, ""},
 	} {
 		got, err := own(c.report)
-		if err != nil || !strings.Contains(got.Error, c.want) || (got.Error == "") != (c.want == "") || got.Error == "" &&
-			got.Device != "d1" {
+		if err != nil || !strings.Contains(got.Error, c.want) || (got.Error == "") != (c.want == "") ||
+			got.Error == "" &&
+				got.Device != "d1" {
 			t.Errorf("%s: %+v, %v; want %q", name, got, err, c.want)
 		}
 	}
@@ -855,7 +869,8 @@ func TestWhatADeviceSaysIsProved(t *testing.T) {
 	s := issuing(t, dir)
 	publish(t, s, strings.NewReplacer("check: storage.encrypted", "title: Disk, check: storage.encrypted and "+
 		"proved(storage.encrypted), remedy: {sv: {title: Kryptera disken, steps: Be oss om hjälp.}}",
-		"freshness: {default: 24h}", "freshness: {default: 24h, storage: 15m}\nattributes: {custom.dock: {type: text}}",
+		"freshness: {default: 24h}",
+		"freshness: {default: 24h, storage: 15m}\nattributes: {custom.dock: {type: text}}",
 		"least: limited", "least: barred").Replace(grants))
 	if level(s, "d1") != "barred" {
 		t.Fatalf("a device of which another says that it is encrypted stands at %s", level(s, "d1"))
@@ -884,7 +899,8 @@ func TestWhatADeviceSaysIsProved(t *testing.T) {
 	}
 	before := len(entries(t, s, ledger.EvidenceRefused))
 	told = own(`{"evidence":{"storage.encrypted":true,"custom.dok":"n"},"checks":{"dock":{"gave":["custom.dok"]}}}`)
-	if told.Level != "strong" || len(told.Refused) != 1 || !strings.HasPrefix(told.Refused[0].Message, "the site check dock gave it: there is no such attribute") {
+	if told.Level != "strong" || len(told.Refused) != 1 || !strings.HasPrefix(told.Refused[0].Message,
+		"the site check dock gave it: there is no such attribute") {
 		t.Errorf("a device that proves what it says is told %+v", told)
 	}
 	own(`{"evidence":{"storage.encrypted":true,"custom.dok":"n"},"checks":{"dock":{"gave":["custom.dok"]}}}`)
@@ -921,7 +937,8 @@ func TestWhatADeviceSaysIsProved(t *testing.T) {
 	}
 	// A token that speaks as the agent proves nothing.
 	if _, err := s.Intake.Ingest(ctx, "token", "", strings.NewReader(
-		`{"source":"agent","identity":{"id":"d1"},"evidence":{"storage.encrypted":true}}`), evidence.NDJSON); err != nil {
+		`{"source":"agent","identity":{"id":"d1"},"evidence":{"storage.encrypted":true}}`),
+		evidence.NDJSON); err != nil {
 		t.Fatal(err)
 	}
 	if level(s, "d1") != "barred" || len(page()) != 0 {
@@ -978,7 +995,8 @@ func TestWhichProfileADeviceGets(t *testing.T) {
 	profile := func(g *issuer.Granted) string {
 		return s.Snapshot().Issued.Get(g.Certificate.SerialNumber.Text(16)).Profile
 	}
-	first, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: invite(t, s, "n1", "GF-77"), Request: csr(t, made(t), "n1")})
+	first, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "n1", Code: invite(t, s, "n1", "GF-77"),
+		Request: csr(t, made(t), "n1")})
 	if err != nil || profile(first) != "any" {
 		t.Fatalf("a newcomer: %v, %v", first, err)
 	}
@@ -1006,13 +1024,16 @@ func TestWhichProfileADeviceGets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: in.Code, Label: "crew", Request: csr(t, made(t), "d1")})
-	refusedAs[*issuer.RefusedError](t, "a code for another profile", err, "the code is for a certificate of the profile any")
+	_, err = s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: in.Code, Label: "crew", Request: csr(t,
+		made(t), "d1")})
+	refusedAs[*issuer.RefusedError](t, "a code for another profile", err,
+		"the code is for a certificate of the profile any")
 	g, err := s.Authority.Enrol(ctx, issuer.Asking{Name: "d1", Code: in.Code, Request: csr(t, made(t), "d1")})
 	if err != nil || profile(g) != "any" {
 		t.Fatalf("a code for one profile: %v", err)
 	}
-	if g, err = s.Authority.Enrol(ctx, issuer.Asking{By: g.Certificate, Request: csr(t, made(t), "d1")}); err != nil || profile(g) != "any" {
+	if g, err = s.Authority.Enrol(ctx, issuer.Asking{By: g.Certificate, Request: csr(t, made(t),
+		"d1")}); err != nil || profile(g) != "any" {
 		t.Errorf("what was asked for by name is renewed as %s, %v", profile(g), err)
 	}
 }
@@ -1022,7 +1043,8 @@ func TestACodeForTheRoster(t *testing.T) {
 	t.Parallel()
 	s := issuing(t, t.TempDir())
 	defer shut(t, s)
-	if _, err := s.Admin.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-R1"}, {Serial: "GF-R2"}, {Serial: "GF-R3"}, {Serial: "d1"}, {Serial: "GF-1"}}, admin.ListImport{}); err != nil {
+	if _, err := s.Admin.ImportRoster(ctx, "admin", []directory.Hardware{{Serial: "GF-R1"}, {Serial: "GF-R2"},
+		{Serial: "GF-R3"}, {Serial: "d1"}, {Serial: "GF-1"}}, admin.ListImport{}); err != nil {
 		t.Fatal(err)
 	}
 	in, err := s.Authority.InviteRoster(ctx, "admin", "any", 3, 0)
@@ -1054,7 +1076,8 @@ func TestACodeForTheRoster(t *testing.T) {
 		t.Error("a serial was taken for the id of another device")
 	}
 	// One that is known already, by its serial.
-	if g, err = enrol("GF-1", in.Code, csr(t, made(t), "GF-1")); err != nil || g.Certificate.Subject.CommonName != "d1" {
+	if g, err = enrol("GF-1", in.Code, csr(t, made(t), "GF-1")); err != nil ||
+		g.Certificate.Subject.CommonName != "d1" {
 		t.Errorf("a known one: %v, %v", g, err)
 	}
 	if _, err = enrol("GF-R3", in.Code, csr(t, made(t), "GF-R3")); err != nil {
@@ -1087,7 +1110,8 @@ func TestACodeForTheRoster(t *testing.T) {
 		profile string
 		want    string
 	}{{0, "", "1 to 10000"}, {10_001, "", "1 to 10000"}, {1, "captain", "no profile"}} {
-		if _, err := s.Authority.InviteRoster(ctx, "admin", c.profile, c.devices, 0); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := s.Authority.InviteRoster(ctx, "admin", c.profile, c.devices, 0); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%+v: %v", c, err)
 		}
 	}

@@ -90,7 +90,8 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, e.GiveUp(ctx, err)
 	}
-	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e, decisions),
+	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e,
+		decisions),
 		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
 	s.Notices = notice.New(e, latest, s.View, decisions)
 	s.Heard = heard.New(e)

@@ -37,7 +37,8 @@ func states(t *testing.T, s *service.Service, cert *x509.Certificate) *statement
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, spoilt := range []string{m.Token + "A", "e30." + m.Token[strings.Index(m.Token, ".")+1:], strings.ToLower(m.Token), ""} {
+	for i, spoilt := range []string{m.Token + "A", "e30." + m.Token[strings.Index(m.Token, ".")+1:],
+		strings.ToLower(m.Token), ""} {
 		if _, err := reliance.Verified(spoilt, jwks); err == nil {
 			t.Errorf("spoilt token %d counts", i)
 		}
@@ -46,7 +47,8 @@ func states(t *testing.T, s *service.Service, cert *x509.Certificate) *statement
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := reliance.Verified(event, jwks); err == nil || !strings.Contains(err.Error(), "no statement: its type is secevent+jwt") {
+	if _, err := reliance.Verified(event, jwks); err == nil || !strings.Contains(err.Error(),
+		"no statement: its type is secevent+jwt") {
 		t.Errorf("an event passes for a statement: %v", err)
 	}
 	return c
@@ -76,7 +78,8 @@ func TestStatements(t *testing.T) {
 		cert := enrolled(t, s)
 		report(t, s, "d1", `"storage.encrypted":true`)
 		c := states(t, s, cert)
-		if c.Subject != "d1" || c.Standing.Level != "strong" || c.Submods["device"].Status != statement.Affirming || c.Verifier.Build != "test" {
+		if c.Subject != "d1" || c.Standing.Level != "strong" ||
+			c.Submods["device"].Status != statement.Affirming || c.Verifier.Build != "test" {
 			t.Errorf("it says %+v", c)
 		}
 		if left := time.Unix(c.Expires, 0).Sub(s.Now()); left > 10*time.Minute || left < 9*time.Minute {
@@ -97,7 +100,8 @@ func TestStatements(t *testing.T) {
 		if len(got) != 1 || got[0].Statement != c.ID || got[0].Level != "barred" {
 			t.Fatalf("revoked are %+v", got)
 		}
-		if low := states(t, s, cert); low.Standing.Level != "barred" || low.Submods["device"].Status != statement.Contraindicated ||
+		if low := states(t, s, cert); low.Standing.Level != "barred" ||
+			low.Submods["device"].Status != statement.Contraindicated ||
 			!slices.Equal(low.Standing.Binding, []string{"laptop/disk"}) {
 			t.Errorf("of a barred device it says %+v", low)
 		}
@@ -138,8 +142,10 @@ func TestStatementsForOthers(t *testing.T) {
 		t.Fatalf("without a certificate: %+v, %v", m, err)
 	}
 	cert := enrolled(t, s)
-	if m, err = ask(stating.Asking{Audience: "gate", Device: "GF-1", Nonce: "12345678"}); err != nil || m.Claims.Subject != "d1" ||
-		m.Claims.Nonce != "12345678" || m.Claims.Confirm == nil || m.Claims.Confirm.Certificate != statement.Thumbprint(cert.Raw) {
+	if m, err = ask(stating.Asking{Audience: "gate", Device: "GF-1", Nonce: "12345678"}); err != nil ||
+		m.Claims.Subject != "d1" ||
+		m.Claims.Nonce != "12345678" || m.Claims.Confirm == nil ||
+		m.Claims.Confirm.Certificate != statement.Thumbprint(cert.Raw) {
 		t.Errorf("with one: %+v, %v", m, err)
 	}
 	_, err = ask(stating.Asking{Audience: "", Device: "d1"})

@@ -23,8 +23,8 @@ import (
 )
 
 // Gateway stands in for a relying party at another site: it lets a device in by a statement that is bound to the
-// certificate of the connection (RFC 8705, section 3), and asks nobody. It fetches the keys that it checks with at its
-// start, and again for a statement that was signed with none of them.
+// certificate of the connection (RFC 8705, section 3), and asks nobody. It fetches the keys that it checks with at
+// its start, and again for a statement that was signed with none of them.
 type Gateway struct {
 	Name  string // by which statements are for it
 	Keys  string // where the service's keys are, a URL
@@ -115,7 +115,8 @@ func (g *Gateway) Start(ctx context.Context, listen string) (string, error) {
 		return "", err
 	}
 	s := &http.Server{Handler: g, ReadHeaderTimeout: 5 * time.Second,
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, ClientAuth: tls.RequestClientCert, MinVersion: tls.VersionTLS12}}
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, ClientAuth: tls.RequestClientCert,
+			MinVersion: tls.VersionTLS12}}
 	context.AfterFunc(ctx, func() { _ = s.Close() })
 	go func() { _ = s.ServeTLS(l, "", "") }() // it ends with the context
 	return "https://" + l.Addr().String(), nil

@@ -289,7 +289,8 @@ func (c *Change) Gain(d *Device, k evidence.Key, keyed *event.DeviceKeyed) {
 		c.keys = map[evidence.Key]string{}
 	}
 	owner, known := c.Find(k)
-	if k.Kind == evidence.ByCertificate && known && owner != d.ID && slices.Contains(evidence.IssuedKeys(c.Device(owner).Record), k) {
+	if k.Kind == evidence.ByCertificate && known && owner != d.ID &&
+		slices.Contains(evidence.IssuedKeys(c.Device(owner).Record), k) {
 		return
 	}
 	switch {

@@ -106,7 +106,8 @@ var (
 var plain = []interface {
 	load(ctx context.Context, s *store.Store, into *Snapshot) error
 	apply(c *Change, to *Snapshot)
-}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind, FeedPlaceKind,
+}{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
+	FeedPlaceKind,
 	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, RetirementKind}
 
 // load reads the documents from disk.

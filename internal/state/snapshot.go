@@ -67,7 +67,8 @@ func EmptySnapshot() *Snapshot {
 // Load reads the state from disk, but for the devices: see [Snapshot.Restore].
 func Load(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	snap := EmptySnapshot()
-	loads := []func(context.Context, *store.Store, *Snapshot) error{loadBook, loadPeople, loadRoster, UnmatchedKind.load,
+	loads := []func(context.Context, *store.Store, *Snapshot) error{loadBook, loadPeople, loadRoster,
+		UnmatchedKind.load,
 		EnrolmentKind.load}
 	for _, k := range plain {
 		loads = append(loads, k.load)

@@ -1,5 +1,5 @@
-// Package statement tells others how a device stands in words that they check without asking: it makes statements, and
-// says when what one tells is so no more.
+// Package statement tells others how a device stands in words that they check without asking: it makes statements,
+// and says when what one tells is so no more.
 package statement
 
 import (
@@ -135,7 +135,8 @@ func (s *Service) make(c *state.Change, a Asking, id string) (*statement.Claims,
 		}
 		fingerprint = state.Fingerprint(cert)
 	}
-	return out, s.record(c, actor, d.ID, kept.Statement{ID: id, Audience: a.Audience, Level: level, Certificate: fingerprint, Until: until})
+	return out, s.record(c, actor, d.ID, kept.Statement{ID: id, Audience: a.Audience, Level: level,
+		Certificate: fingerprint, Until: until})
 }
 
 // asked is the device that a statement is about, and who asks.
@@ -214,7 +215,9 @@ func (s *Service) record(c *state.Change, actor, device string, x kept.Statement
 		list = slices.DeleteFunc(slices.Clone(old.List), func(o kept.Statement) bool { return o.Until <= c.Now })
 	}
 	if len(list) >= maxStatements {
-		return fault.Inputf("", "%d statements of %s have not ended yet; use one of them, or ask again when one has", maxStatements, device)
+		return fault.Inputf("",
+			"%d statements of %s have not ended yet; use one of them, or ask again when one has", maxStatements,
+			device)
 	}
 	c.Record(actor, &event.StatementMade{Device: device, Statement: x.ID, Audience: x.Audience, Level: x.Level,
 		Until: value.FormatTime(x.Until), Certificate: x.Certificate})
@@ -310,7 +313,8 @@ func (s *Service) compare(ctx context.Context, device string) error {
 				left = append(left, x)
 				continue
 			}
-			c.Record(ledger.Service, &event.StatementRevoked{Device: device, Statement: x.ID, Audience: x.Audience, Level: level,
+			c.Record(ledger.Service, &event.StatementRevoked{Device: device, Statement: x.ID,
+				Audience: x.Audience, Level: level,
 				Why: event.Clipped(why, event.MaxReason), Cause: event.ByStanding})
 		}
 		switch {

@@ -79,7 +79,8 @@ type Counts struct {
 }
 
 func newSender(s *Service, st *kept.Stream, place int64, cancel context.CancelFunc) *sender {
-	return &sender{service: s, id: st.ID, push: st.Endpoint != "", hook: st.Form == rulebook.CloudForm, cancel: cancel, read: place,
+	return &sender{service: s, id: st.ID, push: st.Endpoint != "", hook: st.Form == rulebook.CloudForm,
+		cancel: cancel, read: place,
 		byID: map[string]*item{}, grown: make(chan struct{}), done: make(chan struct{})}
 }
 

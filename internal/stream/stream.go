@@ -246,7 +246,8 @@ func (s *Service) given(snap *state.Snapshot, st *kept.Stream) (*signal.Given, e
 	}
 	now := s.Micros()
 	return &signal.Given{Rulebook: rb, Receiver: r.ID, Events: delivered(st, r), Device: r.Device, Person: r.Person,
-		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: view.Directory{Snapshot: snap, Now: now}, When: r.When,
+		CompliantFrom: r.CompliantFrom, Issuer: s.Issuer(), Directory: view.Directory{Snapshot: snap, Now: now},
+		When:  r.When,
 		Reach: r.Form == rulebook.CloudForm, Now: now}, nil
 }
 

@@ -241,7 +241,8 @@ func showCertificate(snap *state.Snapshot, d *state.Device, c value.Value, state
 	b := snap.Book
 	out := api.Certificate{Device: d.ID, Level: b.Rulebook.LevelName(d.Result.Level),
 		Rank: int(d.Result.Level), Top: int(b.Rulebook.Top()),
-		Subject: certificate.Field(c, "subject").Str(), Issuer: certificate.Field(c, "issuer").Str(), Names: []string{},
+		Subject: certificate.Field(c, "subject").Str(), Issuer: certificate.Field(c, "issuer").Str(),
+		Names:  []string{},
 		Serial: certificate.Field(c, "serial").Str(), SHA256: certificate.Field(c, "sha256").Str(),
 		NotBefore: certificate.Field(c, "not_before").String(), NotAfter: certificate.Field(c, "not_after").String(),
 		Lifetime: value.FormatAge(certificate.Field(c, "lifetime").Num()),

@@ -34,9 +34,12 @@ func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refu
 	if p, known := snap.People.Get(sum.Owner); known {
 		language = cmp.Or(p.Language, language)
 	}
-	out := &api.OwnReport{Device: d.ID, Name: sum.Name, Level: sum.Level, Rank: sum.Rank, Top: sum.Top, Since: sum.Since,
-		At: value.FormatTime(now), NextChange: sum.NextChange, Refused: refused, Checks: []api.OwnCheck{}, Language: language,
-		ReportEvery: value.FormatDuration(min(max(b.Resolver.FreshFor(d.Record, evidence.Agent)/reportsInFreshness, mostOften), leastOften)),
+	out := &api.OwnReport{Device: d.ID, Name: sum.Name, Level: sum.Level, Rank: sum.Rank, Top: sum.Top,
+		Since: sum.Since,
+		At:    value.FormatTime(now), NextChange: sum.NextChange, Refused: refused, Checks: []api.OwnCheck{},
+		Language: language,
+		ReportEvery: value.FormatDuration(min(max(b.Resolver.FreshFor(d.Record,
+			evidence.Agent)/reportsInFreshness, mostOften), leastOften)),
 		Certificate: ownCertificate(snap, d, cert, now)}
 	if out.Refused == nil {
 		out.Refused = []evidence.Refusal{}
@@ -50,10 +53,11 @@ func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refu
 	return out
 }
 
-// ownCertificate tells until when a certificate lasts, and from when it is to be renewed: at once when another profile
-// fits the device by now.
+// ownCertificate tells until when a certificate lasts, and from when it is to be renewed: at once when another
+// profile fits the device by now.
 func ownCertificate(snap *state.Snapshot, d *state.Device, cert *x509.Certificate, now int64) api.OwnCertificate {
-	out := api.OwnCertificate{Serial: cert.SerialNumber.Text(16), NotAfter: value.FormatTime(value.Micros(cert.NotAfter))}
+	out := api.OwnCertificate{Serial: cert.SerialNumber.Text(16),
+		NotAfter: value.FormatTime(value.Micros(cert.NotAfter))}
 	from := value.Micros(cert.NotAfter) - (value.Micros(cert.NotAfter)-value.Micros(cert.NotBefore))/3 // of another issuer's
 	if x := snap.Issued.Get(out.Serial); x != nil && x.SHA256 == state.Fingerprint(cert) {
 		out.Profile, from = x.Profile, renewFrom(snap.Book.Rulebook, x)
@@ -67,7 +71,8 @@ func ownCertificate(snap *state.Snapshot, d *state.Device, cert *x509.Certificat
 
 // ownCheck tells the person of a device of a rule: of its remedy rather than of the rule, where it is to be mended.
 func ownCheck(v *posture.Ruling, language string) api.OwnCheck {
-	out := api.OwnCheck{Rule: v.Rule, Title: cmp.Or(v.Title, v.Rule), Verdict: v.Verdict.String(), HoldsAt: v.HoldsAt, Mend: v.Mend,
+	out := api.OwnCheck{Rule: v.Rule, Title: cmp.Or(v.Title, v.Rule), Verdict: v.Verdict.String(),
+		HoldsAt: v.HoldsAt, Mend: v.Mend,
 		Until: cmp.Or(v.GraceUntil, v.WaivedUntil)}
 	if !v.Mend {
 		return out
@@ -77,7 +82,8 @@ func ownCheck(v *posture.Ruling, language string) api.OwnCheck {
 	}
 	for i := range v.Why {
 		l := &v.Why[i]
-		out.Seen = append(out.Seen, api.OwnSeen{Attribute: l.Path, Observed: l.Observed, At: l.At, Unknown: l.Unknown})
+		out.Seen = append(out.Seen, api.OwnSeen{Attribute: l.Path, Observed: l.Observed, At: l.At,
+			Unknown: l.Unknown})
 	}
 	return out
 }

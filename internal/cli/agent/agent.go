@@ -43,7 +43,8 @@ const (
 // Cmd is the command agent.
 func Cmd(a *shell.App) *cobra.Command {
 	o := &options{}
-	c := &cobra.Command{Use: "agent", Short: "Let this device prove who it is, report, and tell its person how it stands",
+	c := &cobra.Command{Use: "agent",
+		Short: "Let this device prove who it is, report, and tell its person how it stands",
 		Long: `The agent runs on a device. It gets a certificate with a code, keeps its key, reports over
 the certificate what the machine and the site's own checks show, at once when something
 changes, and renews the certificate by itself.
@@ -58,7 +59,8 @@ object of attributes. It runs without rights, for seconds at most. A line
 	f.DurationVar(&o.checkFor, "check-for", agent.DefaultCheckFor, "how long each of these may run")
 	f.StringVar(&o.root, "root", "/", "the tree of files that the machine is read by")
 	f.StringVar(&o.certs, "certs", "", "a folder of further certificates to report (PEM or DER)")
-	c.AddCommand(enrolCmd(a, o), runCmd(a, o), renewCmd(a, o), statusCmd(a, o), checkCmd(a, o), pageCmd(a, o), statementCmd(a, o), unitCmd(a, o))
+	c.AddCommand(enrolCmd(a, o), runCmd(a, o), renewCmd(a, o), statusCmd(a, o), checkCmd(a, o), pageCmd(a, o),
+		statementCmd(a, o), unitCmd(a, o))
 	return c
 }
 
@@ -121,7 +123,8 @@ authority, or as the machine trusts others. A run that was broken off is run aga
 			if err != nil {
 				return err
 			}
-			shell.Line(a.Out, "%s has a certificate until %s.", a.Bold(e.Device), shell.ShortTime(cert.NotAfter.UTC().Format(time.RFC3339)))
+			shell.Line(a.Out, "%s has a certificate until %s.", a.Bold(e.Device),
+				shell.ShortTime(cert.NotAfter.UTC().Format(time.RFC3339)))
 			r, err := o.reporter(a, quiet())
 			if err != nil {
 				return err
@@ -141,12 +144,14 @@ authority, or as the machine trusts others. A run that was broken off is run aga
 	f.StringVar(&e.Key, "key", "p256", "the kind of key: p256 or p384")
 	f.StringVar(&e.Owner, "owner", "", "the person whose device this is")
 	f.StringVar(&ca, "ca", "", "certificates to trust the service by, PEM")
-	f.StringVar(&e.Fingerprint, "fingerprint", "", "the SHA-256 of the certificate of the service's authority, to trust it by")
+	f.StringVar(&e.Fingerprint, "fingerprint", "",
+		"the SHA-256 of the certificate of the service's authority, to trust it by")
 	f.BoolVar(&e.Again, "again", false, "though this device has a certificate")
 	f.StringArrayVar(&set, "set", nil, "an attribute that nothing here tells, as NAME=JSON; may be repeated")
 	shell.Must(c.MarkFlagRequired("service"))
 	shell.Must(c.MarkFlagRequired("device"))
-	shell.Must(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"p256", "p384"}, cobra.ShellCompDirectiveNoFileComp)))
+	shell.Must(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"p256", "p384"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	c.PreRunE = func(*cobra.Command, []string) error {
 		if e.Key != "p256" && e.Key != "p384" {
 			return shell.Usagef("--key is p256 or p384, not %q", e.Key)
@@ -199,8 +204,10 @@ seen; renew the certificate. "ironledger agent unit" prints a unit for systemd.`
 				}
 			}
 			if page != "" {
-				p := &agent.Page{Folder: r.Folder, Fonts: fonts(), Again: func(context.Context) error { runner.Again(); return nil }}
-				done, err := serve(cmd.Context(), page, p.Handler(), func(url string) { r.Log.Info("the device's page", "url", url) })
+				p := &agent.Page{Folder: r.Folder, Fonts: fonts(),
+					Again: func(context.Context) error { runner.Again(); return nil }}
+				done, err := serve(cmd.Context(), page, p.Handler(),
+					func(url string) { r.Log.Info("the device's page", "url", url) })
 				if err != nil {
 					return err
 				}
@@ -226,7 +233,8 @@ func renewCmd(a *shell.App, o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			shell.Line(a.Out, "%s has a certificate until %s.", a.Bold(cert.Subject.CommonName), shell.ShortTime(cert.NotAfter.UTC().Format(time.RFC3339)))
+			shell.Line(a.Out, "%s has a certificate until %s.", a.Bold(cert.Subject.CommonName),
+				shell.ShortTime(cert.NotAfter.UTC().Format(time.RFC3339)))
 			return nil
 		},
 	}
@@ -308,7 +316,10 @@ thing that is asked of it, what to do, and a way to check again.`,
 			if r, err := o.reporter(a, quiet()); err == nil && r.Folder.Mine() {
 				p.Again = func(ctx context.Context) error { _, err := r.Report(ctx); return err }
 			}
-			done, err := serve(cmd.Context(), listen, p.Handler(), func(url string) { shell.Line(a.Err, "This device's page: %s", url) })
+			done, err := serve(cmd.Context(), listen, p.Handler(), func(url string) {
+				shell.Line(a.Err,
+					"This device's page: %s", url)
+			})
 			if err != nil {
 				return err
 			}
@@ -410,7 +421,8 @@ func unitCmd(a *shell.App, o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return t.Execute(a.Out, map[string]string{"Binary": self, "Dir": dir, "Checks": checks, "User": o.checksUser})
+			return t.Execute(a.Out, map[string]string{"Binary": self, "Dir": dir, "Checks": checks,
+				"User": o.checksUser})
 		},
 	}
 }
@@ -430,7 +442,8 @@ func printStatus(a *shell.App, s *agent.Status) error {
 	if o == nil {
 		shell.Line(a.Out, "%s, of %s", a.Bold(s.Device), s.Service)
 	} else {
-		shell.Line(a.Out, "%s  %s since %s", a.Bold(strings.TrimSpace(o.Device+" "+o.Name)), a.Mark(a.Bold(o.Level), o.Rank, o.Top), shell.ShortTime(o.Since))
+		shell.Line(a.Out, "%s  %s since %s", a.Bold(strings.TrimSpace(o.Device+" "+o.Name)),
+			a.Mark(a.Bold(o.Level), o.Rank, o.Top), shell.ShortTime(o.Since))
 	}
 	trouble(a, s)
 	if o == nil {
@@ -463,7 +476,8 @@ func trouble(a *shell.App, s *agent.Status) {
 	if s.Trouble != "" {
 		text := s.Trouble
 		if s.Since != nil {
-			text += fmt.Sprintf(", since %s; %d reports wait", shell.ShortTime(s.Since.UTC().Format(time.RFC3339)), s.Queued)
+			text += fmt.Sprintf(", since %s; %d reports wait",
+				shell.ShortTime(s.Since.UTC().Format(time.RFC3339)), s.Queued)
 		}
 		shell.Line(a.Out, "%s %s", a.Rust("Not reported:"), text)
 	}
@@ -485,7 +499,8 @@ func ends(s *agent.Status) string {
 	text := "Reported " + shell.Ago(s.Standing.At) + ", every " + s.Standing.ReportEvery + " at the latest."
 	if s.Until != nil && s.RenewAt != nil {
 		text += fmt.Sprintf(" The certificate lasts until %s and is renewed from %s.",
-			shell.ShortTime(s.Until.UTC().Format(time.RFC3339)), shell.ShortTime(s.RenewAt.UTC().Format(time.RFC3339)))
+			shell.ShortTime(s.Until.UTC().Format(time.RFC3339)),
+			shell.ShortTime(s.RenewAt.UTC().Format(time.RFC3339)))
 	}
 	return text
 }

@@ -46,15 +46,17 @@ func print(a *shell.App, got *client.Reply[api.AuthorityState]) error {
 		shell.Line(a.Out, "%s %s\n", a.Rust("Nothing can be issued:"), s.Trouble)
 	}
 	for _, x := range s.Authorities {
-		says := map[string]string{"signs": "signs", "former": "signs nothing more; what it issued counts until it ends",
-			"asks": "waits for its certificate: authority export --request " + x.ID}[string(x.State)]
+		says := map[string]string{"signs": "signs",
+			"former": "signs nothing more; what it issued counts until it ends",
+			"asks":   "waits for its certificate: authority export --request " + x.ID}[string(x.State)]
 		shell.Line(a.Out, "%s  %s", a.Bold(x.ID), says)
 		if x.Subject != "" {
 			above := ""
 			if !x.Root {
 				above = ", under an authority above it"
 			}
-			shell.Line(a.Out, "  %s%s\n  %s until %s, SHA-256 %s", x.Subject, above, x.Key, shell.ShortTime(x.NotAfter),
+			shell.Line(a.Out, "  %s%s\n  %s until %s, SHA-256 %s", x.Subject, above, x.Key,
+				shell.ShortTime(x.NotAfter),
 				x.SHA256)
 			shell.Line(a.Out, "  %d certificates of devices count, %d are revoked", x.Live, x.Revoked)
 		}
@@ -240,10 +242,12 @@ device of which nothing has been heard yet needs its serial, and is known from t
 			}
 			x := got.Value
 			if a.Format != "table" {
-				return a.Print(shell.Listing{Head: []string{"DEVICE", "CODE", "UNTIL"}, Rows: [][]string{{x.Device, x.Code,
-					x.Until}}, Raw: got.Raw})
+				return a.Print(shell.Listing{Head: []string{"DEVICE", "CODE", "UNTIL"},
+					Rows: [][]string{{x.Device, x.Code,
+						x.Until}}, Raw: got.Raw})
 			}
-			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device, a.Bold(x.Code),
+			shell.Line(a.Out, "The code for %s, shown this once:\n\n    %s\n\nIt counts until %s.", x.Device,
+				a.Bold(x.Code),
 				shell.ShortTime(x.Until))
 			if x.Service != "" {
 				shell.Line(a.Out, "On the device:\n\n    %s", enrolLine(&x))
@@ -259,8 +263,9 @@ device of which nothing has been heard yet needs its serial, and is known from t
 // RosterInviteCmd is the command roster invite.
 func RosterInviteCmd(a *shell.App) *cobra.Command {
 	d := api.RosterInviteDraft{}
-	c := &cobra.Command{Use: "invite --devices N", Short: "Make a code by which devices on the roster can ask for certificates",
-		Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "invite --devices N",
+		Short: "Make a code by which devices on the roster can ask for certificates",
+		Args:  cobra.NoArgs,
 		Long: `Make one code by which so many devices on the roster can ask our own authority for a
 certificate, each once and by its serial: for a delivery that is set up by the dozen. It
 takes the place of the code for the roster that there may be.`,
@@ -276,7 +281,8 @@ takes the place of the code for the roster that there may be.`,
 			}
 			x := got.Value
 			if a.Format != "table" {
-				return a.Print(shell.Listing{Head: []string{"CODE", "UNTIL"}, Rows: [][]string{{x.Code, x.Until}}, Raw: got.Raw})
+				return a.Print(shell.Listing{Head: []string{"CODE", "UNTIL"}, Rows: [][]string{{x.Code, x.Until}},
+					Raw: got.Raw})
 			}
 			shell.Line(a.Out, "The code for %d devices on the roster, shown this once:\n\n    %s\n\nIt counts until %s.", d.Devices, a.Bold(x.Code),
 				shell.ShortTime(x.Until))

@@ -20,8 +20,9 @@ import (
 // DeviceStatementCmd is the command device statement.
 func DeviceStatementCmd(a *shell.App) *cobra.Command {
 	d := api.StatementDraft{}
-	c := &cobra.Command{Use: "statement DEVICE --audience NAME", Short: "State how a device stands, signed, for others to check offline",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDevices,
+	c := &cobra.Command{Use: "statement DEVICE --audience NAME",
+		Short: "State how a device stands, signed, for others to check offline",
+		Args:  cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDevices,
 		Long: `State how a device stands, as a signed token (RFC 9711) for one relying party, which checks it
 without asking: "ironledger statement verify". It ends when the standing may change by
 itself, and after a quarter of an hour or what the certificate's profile says.`,
@@ -58,8 +59,9 @@ func StatementCmd(a *shell.App) *cobra.Command {
 
 func verifyCmd(a *shell.App) *cobra.Command {
 	e, jwks, at, cert := statement.Expected{}, "", "", ""
-	c := &cobra.Command{Use: "verify FILE|- --jwks FILE --audience NAME", Short: "Check a statement without asking the service",
-		Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "verify FILE|- --jwks FILE --audience NAME",
+		Short: "Check a statement without asking the service",
+		Args:  cobra.ExactArgs(1),
 		Long: `Check a statement without asking the service: its signature by the keys that were fetched from
 /ssf/jwks.json, that it is for you and has not ended, and what else you expect. Exit code 3
 when it is not one to rely on.`,
@@ -158,7 +160,8 @@ func printClaims(a *shell.App, c *statement.Claims, wrong error) error {
 		if wrong != nil {
 			out.Why = wrong.Error()
 		}
-		if err := a.Print(shell.Listing{Head: []string{"VALID", "WHY"}, Rows: [][]string{{fmt.Sprint(out.Valid), out.Why}}, Raw: out}); err != nil {
+		if err := a.Print(shell.Listing{Head: []string{"VALID", "WHY"}, Rows: [][]string{{fmt.Sprint(out.Valid),
+			out.Why}}, Raw: out}); err != nil {
 			return err
 		}
 	} else {
@@ -183,7 +186,8 @@ func claimsTable(a *shell.App, c *statement.Claims) {
 		}
 	}
 	stamp := func(at int64) string { return shell.ShortTime(time.Unix(at, 0).UTC().Format(time.RFC3339)) }
-	shell.Line(a.Out, "%s  %s since %s", a.Bold(c.Subject), a.Mark(a.Bold(s.Level), rank, len(s.Ladder)-1), shell.ShortTime(s.Since))
+	shell.Line(a.Out, "%s  %s since %s", a.Bold(c.Subject), a.Mark(a.Bold(s.Level), rank, len(s.Ladder)-1),
+		shell.ShortTime(s.Since))
 	shell.Line(a.Out, "for %s, of %s, from %s until %s", c.Audience, c.Issuer, stamp(c.IssuedAt), stamp(c.Expires))
 	if len(s.Binding) > 0 {
 		shell.Line(a.Out, "held there by %s", shell.Joined(s.Binding))

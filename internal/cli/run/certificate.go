@@ -8,7 +8,8 @@ import (
 	"time"
 )
 
-// reloaded is a certificate in files, which is read again when they change: nobody restarts the service for a new one.
+// reloaded is a certificate in files, which is read again when they change: nobody restarts the service for a new
+// one.
 type reloaded struct {
 	cert, key string // paths
 	log       *slog.Logger

@@ -58,7 +58,8 @@ over its API, and exit.`,
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
 	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
-	f.StringVar(&o.devices, "device-listen", "", "the address where devices get certificates, as 127.0.0.1:8601 (default: none)")
+	f.StringVar(&o.devices, "device-listen", "",
+		"the address where devices get certificates, as 127.0.0.1:8601 (default: none)")
 	f.BoolVar(&o.proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
 	f.BoolVar(&o.partners, "with-partners", false, "start stand-ins for partner systems")
 	f.StringVar(&o.front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
@@ -132,7 +133,8 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 		if err != nil {
 			return fmt.Errorf("the partners could not be started: %w", err)
 		}
-		pages = append(around.Pages, demo.Partner{Title: "the mail of everybody, where notices arrive", URL: o.mailbox})
+		pages = append(around.Pages, demo.Partner{Title: "the mail of everybody, where notices arrive",
+			URL: o.mailbox})
 	}
 	clients := ""
 	if o.proxy {

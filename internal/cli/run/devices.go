@@ -21,7 +21,8 @@ type door struct {
 }
 
 // newDoor listens under a certificate, or nil for one that our own authority gives it for some hosts.
-func newDoor(listen string, certificate *tls.Config, hosts []string, by *authority.Service, o httpapi.Options) (*door, error) {
+func newDoor(listen string, certificate *tls.Config, hosts []string, by *authority.Service,
+	o httpapi.Options) (*door, error) {
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return nil, err
@@ -80,7 +81,8 @@ func (s *served) get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 		return nil, err
 	}
 	now := s.by.Now()
-	if s.cert != nil && now.Sub(s.at) < doorRenews && now.Before(s.cert.Leaf.NotAfter) && s.cert.Leaf.CheckSignatureFrom(by) == nil {
+	if s.cert != nil && now.Sub(s.at) < doorRenews && now.Before(s.cert.Leaf.NotAfter) &&
+		s.cert.Leaf.CheckSignatureFrom(by) == nil {
 		return s.cert, nil
 	}
 	cert, err := s.by.ServerCertificate(context.WithoutCancel(hello.Context()), s.hosts, doorLives)

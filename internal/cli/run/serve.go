@@ -89,7 +89,8 @@ recorded. Without TLS the service listens on loopback only.`,
 		"a name by which the service is reached, to get its certificate for by ACME; its terms are accepted with this")
 	f.StringVar(&o.acme.directory, "acme-directory", "", "the directory of the ACME server")
 	f.StringVar(&o.acme.mail, "acme-mail", "", "where the ACME server writes to")
-	f.StringVar(&o.acme.ca, "acme-ca", "", "certificates to trust the ACME server by, PEM (default: those of the machine)")
+	f.StringVar(&o.acme.ca, "acme-ca", "",
+		"certificates to trust the ACME server by, PEM (default: those of the machine)")
 	f.StringVar(&o.public, "public-url", "", "the URL by which others reach the service")
 	f.StringVar(&o.devices, "device-listen", "",
 		"the address where devices get certificates and show them, over TLS, as :8443 (default: none)")
@@ -113,7 +114,8 @@ recorded. Without TLS the service listens on loopback only.`,
 		"the mail server that notices are sent by, as smtps://posture@mail.example.org:465 (default: mail waits)")
 	f.StringVar(&o.mailFrom, "mail-from", "", "the sender of notices, as 'Iron Ledger <posture@example.org>'")
 	f.StringVar(&o.smtpPassword, "smtp-password-file", "", "the file with the password for the mail server")
-	f.StringVar(&o.smtpCA, "smtp-ca", "", "certificates to trust the mail server by, PEM (default: those of the machine)")
+	f.StringVar(&o.smtpCA, "smtp-ca", "",
+		"certificates to trust the mail server by, PEM (default: those of the machine)")
 	f.DurationVar(&o.noticesAfter, "notices-after", notice.GatherFor,
 		"how long a notice waits for others to go along, or for what it tells of to heal")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
@@ -168,7 +170,8 @@ func (o *serveOptions) check(log *slog.Logger) (certificate *tls.Config, keep ti
 	if u, err := url.Parse(o.public); o.public != "" &&
 		(err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" ||
 			u.RawQuery+u.Fragment != "" || u.User != nil) {
-		return nil, 0, shell.Usagef("--public-url is an address as https://posture.gullholm.example, not %q", o.public)
+		return nil, 0, shell.Usagef("--public-url is an address as https://posture.gullholm.example, not %q",
+			o.public)
 	}
 	keep = audit.DefaultKeepPast
 	if o.keepPast != "" {
@@ -279,7 +282,8 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	svc.Statement.Start(shell.Version())
 	svc.Feeds.Start(feed.Options{Policy: inside, Folders: o.folders})
 	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
-	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil, Public: public,
+	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil,
+		Public:  public,
 		Console: console.Files()}
 	http.handler = httpapi.Handler(options)
 	fronts := []front{http}

@@ -55,8 +55,10 @@ func (a API) state() *api.AuthorityState {
 	out.ID, out.Name = set.ID, set.Name
 	for i := range set.Profiles {
 		p := &set.Profiles[i]
-		out.Profiles = append(out.Profiles, api.CertificateProfile{ID: p.ID, Title: p.Title, Applies: p.Applies.String(),
-			Lifetime: value.FormatDuration(p.Lifetime), RenewFrom: value.FormatDuration(p.RenewFrom), Keys: words(p.Keys),
+		out.Profiles = append(out.Profiles, api.CertificateProfile{ID: p.ID, Title: p.Title,
+			Applies:  p.Applies.String(),
+			Lifetime: value.FormatDuration(p.Lifetime), RenewFrom: value.FormatDuration(p.RenewFrom),
+			Keys:  words(p.Keys),
 			Least: rb.LevelName(p.Least), Holds: p.Holds})
 	}
 	return out

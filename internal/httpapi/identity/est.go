@@ -5,6 +5,7 @@ package identity
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/asn1"
 	"encoding/base64"
 	"errors"
@@ -44,13 +45,13 @@ type Routes struct {
 
 // New answers for a service; refuse answers with an error where it is not EST that is spoken.
 func New(s *service.Service, log *slog.Logger, refuse func(*gin.Context, error)) *Routes {
-	return &Routes{s, log, refuse, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking},
+	return &Routes{s, log, refuse, edge.NewBudgets(edge.GuessRate, edge.GuessBurst),
+		&edge.Slots{Most: edge.MaxTaking},
 		edge.NewBudgets(edge.GuessRate, edge.GuessBurst)}
 }
 
 // Standing has others learn how certificates stand, and of the authority itself. No token is needed: certificates
-// name
-// these addresses to everybody.
+// name these addresses to everybody.
 func (r *Routes) Standing(on gin.IRoutes) {
 	on.GET("/authority/:file", r.file)
 	on.POST("/authority/ocsp", r.ocsp)
@@ -59,8 +60,8 @@ func (r *Routes) Standing(on gin.IRoutes) {
 
 // Enrolment has devices get certificates. The connection must be TLS.
 func (r *Routes) Enrolment(on gin.IRoutes) {
-	on.POST("/api/v1/evidence", r.report)
-	on.GET("/statement", r.statement)
+	on.POST("/api/v1/evidence", r.proved(r.report))
+	on.GET("/statement", r.proved(r.statement))
 	for _, base := range []string{"/.well-known/est", "/.well-known/est/:label"} {
 		on.GET(base+"/cacerts", r.cacerts)
 		on.GET(base+"/csrattrs", r.csrattrs)
@@ -268,79 +269,71 @@ func bindings(c *tls.ConnectionState) (out []string) {
 	return out
 }
 
-// report takes the report of the device that the connection proved.
-func (r *Routes) report(c *gin.Context) {
-	from := edge.Address(c.Request)
-	if c.Request.TLS == nil || len(c.Request.TLS.PeerCertificates) == 0 {
-		r.refuse(c, edge.NewProblem(http.StatusUnauthorized, "a device reports here with its certificate"))
-		return
-	}
-	if !r.asking.Take(from) {
-		r.refuse(c, edge.TooMany("more than %d requests come from this address at once", edge.MaxTaking))
-		return
-	}
-	defer r.asking.Give(from)
-	body, err := edge.JSONBody(c)
-	if err != nil {
-		r.refuse(c, err)
-		return
-	}
-	cert := c.Request.TLS.PeerCertificates[0]
-	t, err := r.service.Intake.Own(c.Request.Context(), cert, body)
-	var unproven *intake.UnprovenError
-	switch {
-	case errors.As(err, &unproven):
-		if !r.wrong.Allow(from, time.Now()) {
-			err = edge.TooMany("too many attempts came from this address; try again in a while")
-		} else {
-			err = edge.NewProblem(http.StatusUnauthorized, "%s", unproven.Message)
+// proved has a handler answer the device whose certificate the connection proved.
+func (r *Routes) proved(answer func(c *gin.Context, cert *x509.Certificate, from string) error) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		from := edge.Address(c.Request)
+		if c.Request.TLS == nil || len(c.Request.TLS.PeerCertificates) == 0 {
+			r.refuse(c, edge.NewProblem(http.StatusUnauthorized, "a device asks here with its certificate"))
+			return
 		}
-		fallthrough
-	case err != nil:
-		r.refuse(c, err)
-	case t.Error != "":
-		r.refuse(c, edge.NewProblem(http.StatusUnprocessableEntity, "%s", t.Error))
-	default:
-		r.service.Authority.Used(c.Request.Context(), cert, from)
-		c.Header("Cache-Control", "no-store")
-		c.JSON(http.StatusOK, r.service.View.Own(t.Device, cert, t.Refused, edge.Language(c)))
+		if !r.asking.Take(from) {
+			r.refuse(c, edge.TooMany("more than %d requests come from this address at once", edge.MaxTaking))
+			return
+		}
+		defer r.asking.Give(from)
+		cert := c.Request.TLS.PeerCertificates[0]
+		err := answer(c, cert, from)
+		var unproven *intake.UnprovenError
+		if errors.As(err, &unproven) {
+			err = edge.NewProblem(http.StatusUnauthorized, "%s", unproven.Message)
+			if !r.wrong.Allow(from, time.Now()) {
+				err = edge.TooMany("too many attempts came from this address; try again in a while")
+			}
+		}
+		if err != nil {
+			r.refuse(c, err)
+		}
 	}
 }
 
+// report takes the report of the device that the connection proved.
+func (r *Routes) report(c *gin.Context, cert *x509.Certificate, from string) error {
+	body, err := edge.JSONBody(c)
+	if err != nil {
+		return err
+	}
+	t, err := r.service.Intake.Own(c.Request.Context(), cert, body)
+	if err != nil {
+		return err
+	}
+	if t.Error != "" {
+		return edge.NewProblem(http.StatusUnprocessableEntity, "%s", t.Error)
+	}
+	r.service.Authority.Used(c.Request.Context(), cert, from)
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, r.service.View.Own(t.Device, cert, t.Refused, edge.Language(c)))
+	return nil
+}
+
 // statement states how the device stands that the connection proved.
-func (r *Routes) statement(c *gin.Context) {
-	from := edge.Address(c.Request)
-	if c.Request.TLS == nil || len(c.Request.TLS.PeerCertificates) == 0 {
-		r.refuse(c, edge.NewProblem(http.StatusUnauthorized, "a device asks here with its certificate"))
-		return
-	}
-	if !r.asking.Take(from) {
-		r.refuse(c, edge.TooMany("more than %d requests come from this address at once", edge.MaxTaking))
-		return
-	}
-	defer r.asking.Give(from)
-	cert := c.Request.TLS.PeerCertificates[0]
+func (r *Routes) statement(c *gin.Context, cert *x509.Certificate, from string) error {
 	m, err := r.service.Statement.Make(c.Request.Context(), stating.Asking{Audience: c.Query("audience"),
 		Nonce: c.Query("nonce"), By: cert})
-	var unproven *intake.UnprovenError
-	if errors.As(err, &unproven) {
-		if err = edge.NewProblem(http.StatusUnauthorized, "%s", unproven.Message); !r.wrong.Allow(from, time.Now()) {
-			err = edge.TooMany("too many attempts came from this address; try again in a while")
-		}
-	}
 	if err != nil {
-		r.refuse(c, err)
-		return
+		return err
 	}
 	r.service.Authority.Used(c.Request.Context(), cert, from)
 	c.Header("Cache-Control", "no-store")
 	c.Data(http.StatusOK, statement.MediaType, []byte(m.Token))
+	return nil
 }
 
 // request reads a request in base64 (RFC 8951, section 3.1).
 func request(c *gin.Context) ([]byte, error) {
 	if typ, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); typ != "application/pkcs10" {
-		return nil, edge.NewProblem(http.StatusUnsupportedMediaType, "the body must be application/pkcs10, not %.100q",
+		return nil, edge.NewProblem(http.StatusUnsupportedMediaType,
+			"the body must be application/pkcs10, not %.100q",
 			typ)
 	}
 	raw, err := edge.ReadBody(c, 2*core.MaxRequest)
