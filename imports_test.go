@@ -66,7 +66,7 @@ var mayImport = map[string][]string{
 	"internal/authority": {"core", "internal/engine", "internal/fault", "internal/intake", "internal/kept",
 		"internal/sealed",
 		"internal/state", "internal/versioned"},
-	"internal/admin": {"core", "api", "internal/authority", "internal/bearer", "internal/decision",
+	"internal/admin": {"core", "api", "internal/authority", "internal/kept", "internal/bearer", "internal/decision",
 		"internal/engine", "internal/fault",
 		"internal/intake", "internal/state", "internal/store"},
 	"internal/view": {"core", "api", "internal/authority", "internal/decision", "internal/engine",

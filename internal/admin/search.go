@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -12,8 +13,8 @@ const maxSearches = 500
 
 // KeepSearch keeps a search under its name, in place of one of the same name. check finds
 // what is wrong with what it searches for.
-func (s *Service) KeepSearch(ctx context.Context, actor string, q state.Search,
-	check func(*state.Search) error) (*state.Search, error) {
+func (s *Service) KeepSearch(ctx context.Context, actor string, q kept.Search,
+	check func(*kept.Search) error) (*kept.Search, error) {
 	switch {
 	case q.Name == "" || len(q.Name) > 100:
 		return nil, fault.Input("/name", "a search needs a name of at most 100 bytes")

@@ -9,6 +9,7 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 
 	_ "modernc.org/sqlite" // the records are made to fail with it
@@ -44,7 +45,7 @@ func openEngine(t *testing.T, dir string, w *watch) *Engine {
 // keep is an act that keeps a search.
 func keep(name string) func(*state.Change) error {
 	return func(c *state.Change) error {
-		return state.Put(c, state.SearchKind, name, &state.Search{Name: name})
+		return state.Put(c, state.SearchKind, name, &kept.Search{Name: name})
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
 )
@@ -256,7 +257,7 @@ func (s *Server) ListSearches(c *gin.Context) (api.List[api.Search], error) {
 
 // KeepSearch keeps a search.
 func (s *Server) KeepSearch(c *gin.Context, in api.SearchDraft) (*api.Search, error) {
-	q := state.Search{Name: in.Name, Where: in.Where, Q: in.Q, Sort: in.Sort, Columns: in.Columns}
+	q := kept.Search{Name: in.Name, Where: in.Where, Q: in.Q, Sort: in.Sort, Columns: in.Columns}
 	kept, err := s.service.Admin.KeepSearch(c.Request.Context(), actor(c).Name, q, s.service.View.CheckSearch)
 	return (*api.Search)(kept), err
 }

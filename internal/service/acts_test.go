@@ -19,6 +19,7 @@ import (
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/intake"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -179,7 +180,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"search": func(ctx context.Context) error {
 			_, err := s.Admin.KeepSearch(ctx, "astrid",
-				state.Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)),
+				kept.Search{Name: fmt.Sprint(a.prefix, "s", a.r.IntN(4)),
 					Where: a.one("level == sound", "managed")}, s.View.CheckSearch)
 			return err
 		},

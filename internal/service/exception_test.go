@@ -17,8 +17,8 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/service"
-	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
 )
 
@@ -411,13 +411,13 @@ func TestSearchesAreKept(t *testing.T) {
 	defer shut(t, s)
 	publish(t, s, house)
 	report(t, s, "d1", good)
-	for _, bad := range []state.Search{{}, {Name: "x", Where: "levl == strong"},
+	for _, bad := range []kept.Search{{}, {Name: "x", Where: "levl == strong"},
 		{Name: "x", Columns: []string{"colour"}}} {
 		if _, err := s.Admin.KeepSearch(ctx, "a", bad, s.View.CheckSearch); err == nil {
 			t.Errorf("%+v is kept", bad)
 		}
 	}
-	q := state.Search{Name: "strong ones", Where: "level == strong", Columns: []string{"os.version", "owner"}}
+	q := kept.Search{Name: "strong ones", Where: "level == strong", Columns: []string{"os.version", "owner"}}
 	if _, err := s.Admin.KeepSearch(ctx, "a", q, s.View.CheckSearch); err != nil {
 		t.Fatal(err)
 	}

@@ -17,6 +17,7 @@ import (
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
 )
@@ -135,7 +136,7 @@ func TestAJobThatFailsLeavesNothing(t *testing.T) {
 	for i := range 40 {
 		jobs = append(jobs, s.Submit(func(c *state.Change) error {
 			if err := state.Put(c, state.SearchKind, fmt.Sprint("s", i),
-				&state.Search{Name: fmt.Sprint("s", i)}); err != nil {
+				&kept.Search{Name: fmt.Sprint("s", i)}); err != nil {
 				return err
 			}
 			if i%3 == 0 {
@@ -319,7 +320,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			return func() error { _, err := s.Admin.RevokeToken(ctx, "astrid", fmt.Sprint("u", i)); return err }
 		},
 		"drop a search": func(i int) func() error {
-			_, err := s.Admin.KeepSearch(ctx, "astrid", state.Search{Name: "s"}, s.View.CheckSearch)
+			_, err := s.Admin.KeepSearch(ctx, "astrid", kept.Search{Name: "s"}, s.View.CheckSearch)
 			must(err)
 			return func() error { return s.Admin.DropSearch(ctx, "s") }
 		},

@@ -90,7 +90,7 @@ type Change struct {
 	opened     map[unmatchedOf]int       // how many more unmatched reports are open
 	enrolments puts[Enrolment]
 	claimed    map[evidence.Key]*Enrolment
-	searches   puts[Search]
+	searches   puts[kept.Search]
 	streams    puts[kept.Stream]
 	places     puts[kept.StreamPlace]
 	letters    puts[kept.Letter]

@@ -46,9 +46,9 @@ var (
 	EnrolmentKind = kind[Enrolment]{"enrolment",
 		func(s *Snapshot) *table[Enrolment] { return &s.Enrolments.table },
 		func(c *Change) *puts[Enrolment] { return &c.enrolments }}
-	SearchKind = kind[Search]{"search",
-		func(s *Snapshot) *table[Search] { return &s.Searches },
-		func(c *Change) *puts[Search] { return &c.searches }}
+	SearchKind = kind[kept.Search]{"search",
+		func(s *Snapshot) *table[kept.Search] { return &s.Searches },
+		func(c *Change) *puts[kept.Search] { return &c.searches }}
 	WaiverKind = kind[Waiver]{"waiver",
 		func(s *Snapshot) *table[Waiver] { return &s.Waivers },
 		func(c *Change) *puts[Waiver] { return &c.waivers }}
@@ -165,4 +165,29 @@ func (k kind[T]) lay(c *Change, id string, v *T) {
 		*p = puts[T]{}
 	}
 	(*p)[id] = v
+}
+
+// StreamPlace is how far a stream has come; where it began when nothing was acknowledged
+// yet.
+func (snap *Snapshot) StreamPlace(s *kept.Stream) int64 {
+	if p := snap.places.Get(s.ID); p != nil {
+		return p.Seq
+	}
+	return s.From
+}
+
+// thePlace is the id of the one [NoticePlace].
+const thePlace = "notices"
+
+// NoticePlace is up to where notices were made; -1 when none ever was.
+func (snap *Snapshot) NoticePlace() int64 {
+	if p := snap.noticePlace.Get(thePlace); p != nil {
+		return p.Seq
+	}
+	return -1
+}
+
+// PutNoticePlace moves the place on as a part of a change.
+func (c *Change) PutNoticePlace(seq int64) error {
+	return Put(c, noticePlaceKind, thePlace, &kept.NoticePlace{Seq: seq})
 }

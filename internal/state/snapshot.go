@@ -31,7 +31,7 @@ type Snapshot struct {
 
 	Unmatched  unmatchedTable
 	Enrolments enrolmentTable
-	Searches   table[Search]
+	Searches   table[kept.Search]
 	Streams    table[kept.Stream]
 	places     table[kept.StreamPlace] // by stream
 	Letters    table[kept.Letter]

@@ -1,4 +1,4 @@
-package state
+package kept
 
 // Search is a search of devices that somebody keeps under a name.
 type Search struct {
