@@ -48,7 +48,7 @@ var mayImport = map[string][]string{
 	"core/revision":      {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"internal/store":     {"core"},
 	"internal/versioned": {},
-	"internal/kept":      {"core"},
+	"internal/kept":      {"core", "internal/fault"},
 
 	"internal/ids":    {},
 	"internal/fault":  {"core"},
@@ -60,7 +60,7 @@ var mayImport = map[string][]string{
 	"internal/intake": {"core", "api", "internal/engine", "internal/state"},
 	"internal/past":   {"core", "api", "internal/engine", "internal/fault", "internal/state", "internal/store"},
 	"internal/audit":  {"core", "api", "internal/engine", "internal/fault", "internal/state", "internal/store"},
-	"internal/decision": {"core", "api", "internal/bearer", "internal/engine", "internal/fault", "internal/ids",
+	"internal/decision": {"core", "api", "internal/bearer", "internal/kept", "internal/engine", "internal/fault", "internal/ids",
 		"internal/past",
 		"internal/state", "internal/store"},
 	"internal/authority": {"core", "internal/engine", "internal/fault", "internal/intake", "internal/kept",

@@ -391,6 +391,9 @@ type DeviceSummary struct {
 	// Retired Why the device is out of service; left out when it is in
 	Retired string `json:"retired,omitempty,omitzero"`
 
+	// Quarantine A person's own order that a device stands at the lowest level
+	Quarantine Quarantine `json:"quarantine,omitempty,omitzero"`
+
 	// Outside Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is
 	Outside   string `json:"outside,omitempty,omitzero"`
 	Owner     string `json:"owner,omitempty,omitzero"`
@@ -1256,6 +1259,27 @@ type Publication struct {
 	Moved int `json:"moved"`
 }
 
+// Quarantine A person's own order that a device stands at the lowest level
+type Quarantine struct {
+	Device string `json:"device"`
+	Reason string `json:"reason"`
+	By     string `json:"by"`
+	At     string `json:"at"`
+
+	// Until Left out when it holds until it is lifted
+	Until string `json:"until,omitempty,omitzero"`
+}
+
+// QuarantineDraft defines model for QuarantineDraft.
+type QuarantineDraft struct {
+	// Devices Their ids, serials or hardware ids, 1000 at most
+	Devices []string `json:"devices"`
+	Reason  string   `json:"reason"`
+
+	// For How long it holds, as 4h or 7d; until it is lifted when it is left out
+	For string `json:"for,omitempty,omitzero"`
+}
+
 // Reach defines model for Reach.
 type Reach struct {
 	Resource  string        `json:"resource"`
@@ -1372,6 +1396,12 @@ type Refusal = evidence.Refusal
 
 // RefusedLine defines model for RefusedLine.
 type RefusedLine = directory.Refusal
+
+// ReleaseDraft defines model for ReleaseDraft.
+type ReleaseDraft struct {
+	Devices []string `json:"devices"`
+	Reason  string   `json:"reason"`
+}
 
 // Remark defines model for Remark.
 type Remark = review.Remark
@@ -2257,6 +2287,12 @@ type DropAuthorityJSONRequestBody = Reason
 
 // RevokeCertificatesJSONRequestBody defines body for RevokeCertificates for application/json ContentType.
 type RevokeCertificatesJSONRequestBody = CertificateRevocation
+
+// QuarantineDevicesJSONRequestBody defines body for QuarantineDevices for application/json ContentType.
+type QuarantineDevicesJSONRequestBody = QuarantineDraft
+
+// ReleaseDevicesJSONRequestBody defines body for ReleaseDevices for application/json ContentType.
+type ReleaseDevicesJSONRequestBody = ReleaseDraft
 
 // InviteDeviceJSONRequestBody defines body for InviteDevice for application/json ContentType.
 type InviteDeviceJSONRequestBody = InviteDraft

@@ -38,6 +38,8 @@ var Operations = map[string]Operation{
 	"GET /api/v1/decisions/:id":               {Right: "read"},
 	"GET /api/v1/decisions/:id/replay":        {Right: "read", Computes: true},
 	"GET /api/v1/devices":                     {Right: "read", Computes: true, Long: true},
+	"POST /api/v1/devices/quarantine":         {Right: "waive"},
+	"POST /api/v1/devices/release":            {Right: "administer"},
 	"GET /api/v1/devices/:id":                 {Right: "read"},
 	"GET /api/v1/devices/:id/history":         {Right: "read"},
 	"POST /api/v1/devices/:id/invite":         {Right: "vouch"},

@@ -249,3 +249,36 @@ func TestTheDesk(t *testing.T) {
 		}
 	})
 }
+
+// A device is put into quarantine and released, in the console and at the command line, several at once.
+func TestQuarantine(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip", "10.20.4.7").want(t, 0, "ALLOW")
+	ctx := browser(t)
+	signIn(t, ctx, s)
+	do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1042"))
+	press(t, ctx, "Quarantine…")
+	until(t, ctx, "It stands at the lowest level for")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`textarea, input[name=reason]`), "Looked at, ticket 5120"))
+	press(t, ctx, "Quarantine it")
+	until(t, ctx, "In quarantine")
+	until(t, ctx, "Looked at, ticket 5120")
+	picture(t, ctx, "console-quarantine")
+	s.run(t, "", "device", "show", "GF-L-1042").want(t, 0, "barred", "In quarantine until", "Looked at, ticket 5120")
+	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip", "10.20.4.7").want(t, 3,
+		"is in quarantine until", "by first-admin: Looked at, ticket 5120", "Ask the help desk")
+	s.run(t, "GF-L-1043\nGF-L-1046\n", "device", "quarantine", "-", "--reason", "CVE").want(t, 0,
+		"GF-L-1043 is in quarantine until it is lifted", "GF-L-1046")
+	s.run(t, "", "device", "list", "--where", "quarantined", "-o", "csv").want(t, 0, "GF-L-1042", "GF-L-1043", "GF-L-1046")
+	s.run(t, "GF-L-1043 nobody", "device", "release", "-", "--reason", "over").want(t, 1, "nobody")
+	s.run(t, "GF-L-1043 GF-L-1046", "device", "release", "-", "--reason", "over").want(t, 0, "GF-L-1043 is released")
+	s.run(t, "", "device", "release", "GF-L-1043", "--reason", "over").want(t, 1, "is in no quarantine")
+	s.run(t, "", "device", "quarantine", "GF-L-1043").want(t, 2, "reason")
+	s.run(t, "", "device", "quarantine", "GF-L-1043", "--reason", "x", "--for", "soon").want(t, 1, "/for")
+	press(t, ctx, "Release…")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`textarea, input[name=reason]`), "Nothing was found"))
+	press(t, ctx, "Release it")
+	untilNot(t, ctx, "In quarantine")
+	s.run(t, "", "device", "show", "GF-L-1042").want(t, 0, "strong").not(t, "quarantine")
+}

@@ -96,6 +96,8 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.CertificateIssued:  read[CertificateIssued],
 	ledger.CertificateRefused: read[CertificateRefused],
 	ledger.CertificateShared:  read[CertificateShared],
+	ledger.DeviceQuarantined:  read[DeviceQuarantined],
+	ledger.DeviceReleased:     read[DeviceReleased],
 	ledger.StatementMade:      read[StatementMade],
 	ledger.StatementRevoked:   read[StatementRevoked],
 	ledger.CertificateRevoked: read[CertificateRevoked],

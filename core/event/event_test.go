@@ -41,6 +41,8 @@ func oneOfEach() []Event {
 		&CertificateIssued{Device: "d", Serial: "1f", SHA256: "abc", Authority: "a", Profile: "crew", Key: "def",
 			Until: "2026-11-21T08:00:00Z", Renews: "1e"},
 		&CertificateRefused{Device: "d", Profile: "crew", Why: odd},
+		&DeviceQuarantined{Device: "d", Reason: odd, Until: "2026-11-21T08:00:00Z"},
+		&DeviceReleased{Device: "d", Reason: odd},
 		&CertificateShared{Device: "d", Serial: "7f", From: []string{"192.0.2.4", odd}},
 		&StatementMade{Device: "d", Statement: "s-1", Audience: odd, Level: "sound", Until: "2026-11-21T08:00:00Z", Certificate: "ab"},
 		&StatementRevoked{Device: "d", Statement: "s-1", Audience: odd, Level: "barred", Why: odd, Cause: ByEvidence},

@@ -64,6 +64,8 @@ func (*DeviceInvited) managing() (string, int)      { return "invitation", ocsfC
 func (*CertificateIssued) managing() (string, int)  { return "certificate", ocsfCreate }
 func (*CertificateRefused) managing() (string, int) { return "certificate", ocsfOther }
 func (*CertificateRevoked) managing() (string, int) { return "certificate", ocsfDelete }
+func (*DeviceQuarantined) managing() (string, int)  { return "quarantine", ocsfCreate }
+func (*DeviceReleased) managing() (string, int)     { return "quarantine", ocsfDelete }
 func (*CertificateShared) managing() (string, int)  { return "certificate", ocsfOther }
 func (*StatementMade) managing() (string, int)      { return "statement", ocsfCreate }
 func (*StatementRevoked) managing() (string, int)   { return "statement", ocsfDelete }

@@ -20,6 +20,7 @@ const (
 	ByRestart   = "restart"
 	BySettling  = "settling"
 	ByEnrolment = "enrolment"
+	ByOrder     = "quarantine" // a person's, or its end
 )
 
 // StandingChanged is a level or a verdict that changed, with what made it change.

@@ -52,6 +52,8 @@ const (
 	EnrolmentHeld      Kind = "device.enrolment-held"
 	EnrolmentRefused   Kind = "device.enrolment-refused"
 	DeviceRetired      Kind = "device.retired"
+	DeviceQuarantined  Kind = "device.quarantined" // somebody ordered that it stands at the lowest level
+	DeviceReleased     Kind = "device.released"    // somebody lifted that
 	StreamChanged      Kind = "stream.changed"     // what a receiver is told, or how, changed
 	FeedChanged        Kind = "feed.changed"       // where a partner's inventory is fetched, or how that goes, changed
 	SignalReceived     Kind = "signal.received"    // a partner's security event did something
@@ -78,7 +80,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
+	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DeviceReleased, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,

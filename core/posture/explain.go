@@ -7,6 +7,26 @@ import (
 	"ironledger.example/core/value"
 )
 
+// Quarantine stands among what binds a device that a person's own order holds at the lowest level.
+const Quarantine = "quarantine"
+
+// QuarantineRemedy is what the person of such a device does, by language.
+var QuarantineRemedy = map[string]rulebook.Remedy{
+	"en": {Title: "This device is in quarantine", Steps: "Somebody has closed it off. Ask the help desk."},
+	"sv": {Title: "Enheten är i karantän", Steps: "Någon har stängt av den. Fråga helpdesk."},
+}
+
+// RemedyOf is what to do about something that binds a device, by language: a rule, or a quarantine; nil for nothing.
+func RemedyOf(rb *rulebook.Rulebook, binding string) map[string]rulebook.Remedy {
+	if binding == Quarantine {
+		return QuarantineRemedy
+	}
+	if r := rb.Rule(binding); r != nil {
+		return r.Remedy
+	}
+	return nil
+}
+
 // Standing is an appraisal told in full.
 type Standing struct {
 	Level string `json:"level"`
@@ -68,6 +88,9 @@ func (p *Program) Explain(env *condition.Env, view *evidence.View, r *Result) *S
 		Level: p.rb.LevelName(r.Level), ShadowLevel: p.rb.LevelName(r.Shadow), Covered: r.Covered,
 		Binding: []string{}, Verdicts: []Ruling{}, Reach: []Step{}, NextChange: moment(p.Next(env, r)),
 	}
+	if r.quarantined(env.Now) {
+		s.Binding = append(s.Binding, Quarantine)
+	}
 	platform := p.platformOf(env)
 	for _, b := range p.baselines {
 		for i := b.first; i < b.end; i++ {
@@ -90,7 +113,11 @@ func (p *Program) Explain(env *condition.Env, view *evidence.View, r *Result) *S
 		}
 	}
 	for l := r.Level + 1; l <= p.ceiling(r.Covered, r); l++ {
-		s.Reach = append(s.Reach, Step{p.rb.LevelName(l), p.Below(r, l)})
+		step := Step{p.rb.LevelName(l), p.Below(r, l)}
+		if r.quarantined(env.Now) {
+			step.Rules = append([]string{Quarantine}, step.Rules...)
+		}
+		s.Reach = append(s.Reach, step)
 	}
 	return s
 }
@@ -113,7 +140,11 @@ func (p *Program) Binding(r *Result) []string {
 	if r.Level == p.rb.Top() {
 		return []string{}
 	}
-	return p.Below(r, r.Level+1)
+	below := p.Below(r, r.Level+1)
+	if r.Quarantined != 0 && r.Level == 0 { // it holds: an order that ended holds no level
+		below = append([]string{Quarantine}, below...)
+	}
+	return below
 }
 
 // ShadowBinding lists the rules whose cap would be the level if shadow

@@ -210,6 +210,9 @@ type Result struct {
 	// or its enrolment is held or refused. It stands no higher than what no baseline
 	// covers.
 	Outsider bool
+	// Quarantined, passed in, is until when a person's own order holds the device at the lowest level, in
+	// microseconds since the Unix epoch; 0 for no such order.
+	Quarantined int64
 	// Verdicts has one verdict a rule, in the order of RuleKeys.
 	Verdicts []Verdict
 	// Since is when each rule began to fail, in microseconds since the Unix
@@ -332,7 +335,13 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 	}
 	r.Covered = covered
 	r.Level, r.Shadow = min(real, p.ceiling(covered, r)), min(shadow, p.ceiling(shadowed, r))
+	if r.quarantined(now) {
+		r.Level, r.Shadow = 0, 0
+	}
 }
+
+// quarantined reports whether a person's order holds the device at a moment.
+func (r *Result) quarantined(now int64) bool { return now < r.Quarantined }
 
 // ceiling is the highest level that a device can stand at, whatever it shows.
 func (p *Program) ceiling(covered bool, r *Result) rulebook.Level {
@@ -394,6 +403,10 @@ func (p *Program) Next(env *condition.Env, r *Result) int64 {
 	now := env.Now
 	defer func() { env.Now = now }()
 	then := Result{Waived: r.Waived, NoGrace: r.NoGrace, Outsider: r.Outsider}
+	lifted := condition.Always // when the level may rise with no verdict that differs
+	if r.quarantined(now) {
+		lifted = r.Quarantined
+	}
 	at := p.candidate(env, r)
 	for range maxSteps {
 		if at == condition.Always {
@@ -406,7 +419,7 @@ func (p *Program) Next(env *condition.Env, r *Result) int64 {
 		}
 		at = p.candidate(env, &then)
 	}
-	return at
+	return min(at, lifted)
 }
 
 // candidate is the first moment after env.Now at which a verdict could differ.
@@ -443,6 +456,9 @@ func (p *Program) Wake(env *condition.Env, view *evidence.View, r *Result) int64
 func (p *Program) wake(env *condition.Env, r *Result, turns [][]func(*condition.Env) int64, wake int64) int64 {
 	for _, turn := range turns[p.platformOf(env)+1] {
 		wake = min(wake, turn(env))
+	}
+	if r.quarantined(env.Now) {
+		wake = min(wake, r.Quarantined)
 	}
 	if !r.held {
 		return wake

@@ -15,6 +15,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 )
 
@@ -289,7 +290,8 @@ func entity(cause string) string {
 	switch cause {
 	case event.ByTime, event.ByRulebook:
 		return "policy"
-	case event.ByPeople, event.ByRoster, event.ByWaiver, event.ByVouch, event.BySettling, event.ByEnrolment:
+	case event.ByPeople, event.ByRoster, event.ByWaiver, event.ByVouch, event.BySettling, event.ByEnrolment,
+		event.ByOrder:
 		return "admin"
 	}
 	return "system"
@@ -314,9 +316,9 @@ func (g *Given) reasons(e *event.StandingChanged) (admin, user map[string]string
 	}
 	admin = map[string]string{"en": "Held at " + e.To + " by " + strings.Join(parts, ", ") + "."}
 	for _, key := range e.Binding {
-		if r := g.Rulebook.Rule(key); r != nil && len(r.Remedy) > 0 {
+		if remedies := posture.RemedyOf(g.Rulebook, key); len(remedies) > 0 {
 			user = map[string]string{}
-			for language, remedy := range r.Remedy {
+			for language, remedy := range remedies {
 				user[language] = strings.TrimSpace(remedy.Title + ". " + remedy.Steps)
 			}
 			return admin, user

@@ -301,6 +301,9 @@ func profileOf(rb *rulebook.Rulebook, d *state.Device, id string, now int64) (*r
 	if d.Outsider() {
 		return nil, refusef("%s", d.WhyOutside())
 	}
+	if d.Quarantine.Holds(now) {
+		return nil, refusef("%s", d.Quarantine.Why())
+	}
 	for i := range a.Profiles {
 		p := &a.Profiles[i]
 		if id != "" && p.ID != id {

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ocsp"
 
 	"ironledger.example/core/authority"
+	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/kept"
@@ -39,7 +40,23 @@ type list struct {
 	der     []byte
 	at      time.Time
 	issued  versioned.Map[string, kept.Certificate] // that it was made of
+	orders  versioned.Map[string, kept.Quarantine]
 	entries []x509.RevocationListEntry
+	until   int64 // when it says something else by itself
+}
+
+// onHold is the reason of a certificate that may count again (RFC 5280, section 5.3.1).
+const onHold = 6
+
+// taken is when a certificate was taken back, or put on hold with its device, and why; 0 when it was not.
+func taken(snap *state.Snapshot, x *kept.Certificate, now int64) (at int64, code int) {
+	if x.RevokedAt != 0 {
+		return x.RevokedAt, x.Code
+	}
+	if q := snap.Quarantines.Get(x.Device); q.Holds(now) {
+		return q.At, onHold
+	}
+	return 0, 0
 }
 
 // places are where others learn of the certificates of an authority.
@@ -60,7 +77,7 @@ func (s *Service) CRL(id string) ([]byte, error) {
 	l := s.lists[id]
 	s.mu.Unlock()
 	fresh := l != nil && now.Sub(l.at) < listEach
-	if fresh && l.issued.Same(snap.Issued.Map) {
+	if fresh && l.issued.Same(snap.Issued.Map) && l.orders.Same(snap.Quarantines.Map) && value.Micros(now) < l.until {
 		return l.der, nil
 	}
 	a := snap.Authorities.Get(id)
@@ -73,10 +90,18 @@ func (s *Service) CRL(id string) ([]byte, error) {
 	}
 	var entries []x509.RevocationListEntry
 	for _, x := range snap.Issued.All() {
-		if x.Authority == id && x.RevokedAt != 0 {
-			n, _ := new(big.Int).SetString(x.Serial, 16)
-			entries = append(entries, x509.RevocationListEntry{SerialNumber: n, RevocationTime: moment(x.RevokedAt),
-				ReasonCode: x.Code})
+		at, code := taken(snap, x, value.Micros(now))
+		if x.Authority != id || at == 0 {
+			continue
+		}
+		n, _ := new(big.Int).SetString(x.Serial, 16)
+		entries = append(entries, x509.RevocationListEntry{SerialNumber: n, RevocationTime: moment(at),
+			ReasonCode: code})
+	}
+	until := condition.Always // an order ends by itself
+	for _, q := range snap.Quarantines.All() {
+		if q.Holds(value.Micros(now)) {
+			until = min(until, q.End())
 		}
 	}
 	slices.SortFunc(entries, func(a, b x509.RevocationListEntry) int {
@@ -85,7 +110,7 @@ func (s *Service) CRL(id string) ([]byte, error) {
 	if fresh && slices.EqualFunc(l.entries, entries, func(a, b x509.RevocationListEntry) bool {
 		return a.SerialNumber.Cmp(b.SerialNumber) == 0 && a.RevocationTime.Equal(b.RevocationTime)
 	}) {
-		s.remember(id, &list{l.der, l.at, snap.Issued.Map, entries})
+		s.remember(id, &list{l.der, l.at, snap.Issued.Map, snap.Quarantines.Map, entries, until})
 		return l.der, nil
 	}
 	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(value.Micros(now)),
@@ -94,7 +119,7 @@ func (s *Service) CRL(id string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.remember(id, &list{der, now, snap.Issued.Map, entries})
+	s.remember(id, &list{der, now, snap.Issued.Map, snap.Quarantines.Map, entries, until})
 	return der, nil
 }
 
@@ -117,6 +142,8 @@ type answer struct {
 	der []byte
 	at  time.Time
 	of  *kept.Certificate // as it was then
+	// held is whether its device was in quarantine.
+	held bool
 }
 
 // OCSP answers a request about a certificate (RFC 6960), both in DER. The answer counts for an hour. Whoever asks
@@ -141,7 +168,8 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 	s.mu.Lock()
 	known := s.answers[q]
 	s.mu.Unlock()
-	counts := known != nil && known.of == x && now.Sub(known.at) < answerFor/2
+	held := x != nil && snap.Quarantines.Get(x.Device).Holds(value.Micros(now))
+	counts := known != nil && known.of == x && known.held == held && now.Sub(known.at) < answerFor/2
 	if counts && (nonce == nil || !allow()) {
 		return known.der
 	}
@@ -158,8 +186,9 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		NextUpdate: now.Add(answerFor).UTC().Truncate(time.Second), IssuerHash: r.HashAlgorithm}
 	switch {
 	case x == nil || x.Authority != a.ID:
-	case x.RevokedAt != 0:
-		t.Status, t.RevokedAt, t.RevocationReason = ocsp.Revoked, moment(x.RevokedAt), x.Code
+	case x.RevokedAt != 0 || held:
+		at, code := taken(snap, x, value.Micros(now))
+		t.Status, t.RevokedAt, t.RevocationReason = ocsp.Revoked, moment(at), code
 	default:
 		t.Status = ocsp.Good
 	}
@@ -173,7 +202,7 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		if len(s.answers) >= maxAnswers {
 			clear(s.answers)
 		}
-		s.answers[q] = &answer{der, now, x}
+		s.answers[q] = &answer{der, now, x, held}
 		s.mu.Unlock()
 	}
 	if nonce == nil {

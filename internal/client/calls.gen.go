@@ -165,6 +165,16 @@ func (c *Client) ListDevices(ctx context.Context, p ListDevicesParams) (*Reply[D
 	return call[DevicePage](ctx, c, request{method: "GET", path: path("/api/v1/devices"), query: query})
 }
 
+// QuarantineDevices calls POST /api/v1/devices/quarantine: Order that devices stand at the lowest level, all of them or none.
+func (c *Client) QuarantineDevices(ctx context.Context, body QuarantineDraft) (*Reply[List[Quarantine]], error) {
+	return call[List[Quarantine]](ctx, c, request{method: "POST", path: path("/api/v1/devices/quarantine"), value: body})
+}
+
+// ReleaseDevices calls POST /api/v1/devices/release: Lift such orders, all of them or none.
+func (c *Client) ReleaseDevices(ctx context.Context, body ReleaseDraft) (*Reply[List[Quarantine]], error) {
+	return call[List[Quarantine]](ctx, c, request{method: "POST", path: path("/api/v1/devices/release"), value: body})
+}
+
 // GetDevice calls GET /api/v1/devices/{id}: A device with its standing explained.
 func (c *Client) GetDevice(ctx context.Context, id string) (*Reply[Device], error) {
 	return call[Device](ctx, c, request{method: "GET", path: path("/api/v1/devices/{id}", id)})

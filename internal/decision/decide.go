@@ -19,6 +19,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
@@ -42,7 +43,22 @@ func obstacles(b *state.Book, d *state.Device, level rulebook.Level, now int64) 
 		return []access.Obstacle{unheard}
 	}
 	env := d.View.Env(now)
-	return rehearsal.Obstacles(b.Rules.Holding(env, d.View, &d.Result, level))
+	list := rehearsal.Obstacles(b.Rules.Holding(env, d.View, &d.Result, level))
+	if d.Quarantine.Holds(now) {
+		list = append([]access.Obstacle{ordered(d.Quarantine)}, list...)
+	}
+	return list
+}
+
+// ordered tells of a person's order that a device stands at the lowest level: to whoever runs the service who gave it
+// and why, to the person of the device whom to ask.
+func ordered(q *kept.Quarantine) access.Obstacle {
+	return access.Obstacle{Rule: posture.Quarantine, Title: "The device is in quarantine",
+		Verdict: posture.Fail.String(),
+		Remedy:  posture.QuarantineRemedy,
+		Why: []condition.Leaf{{Condition: posture.Quarantine, Path: posture.Quarantine, Holds: condition.False,
+			Required: "lifted",
+			Observed: q.Why(), Source: q.By, At: value.FormatTime(q.At)}}}
 }
 
 // Service decides requests over open records.

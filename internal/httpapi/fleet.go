@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -138,6 +139,36 @@ func (s *Server) GetPastDevice(c *gin.Context, id string, p api.GetPastDevicePar
 		speakDevice(c, &d.Device)
 	}
 	return d, err
+}
+
+// QuarantineDevices orders that devices stand at the lowest level.
+func (s *Server) QuarantineDevices(c *gin.Context, in api.QuarantineDraft) (api.List[api.Quarantine], error) {
+	lasts := time.Duration(0)
+	if in.For != "" {
+		d, err := value.ParseDuration(in.For)
+		if err != nil {
+			return api.List[api.Quarantine]{}, fault.Input("/for", err.Error())
+		}
+		if lasts = time.Duration(d.Num()) * time.Microsecond; lasts == 0 {
+			return api.List[api.Quarantine]{}, fault.Input("/for", "a quarantine of no time is none")
+		}
+	}
+	list, err := s.service.Admin.Quarantine(c.Request.Context(), actor(c).Name, in.Devices, in.Reason, lasts)
+	return orders(list), err
+}
+
+// ReleaseDevices lifts such orders.
+func (s *Server) ReleaseDevices(c *gin.Context, in api.ReleaseDraft) (api.List[api.Quarantine], error) {
+	list, err := s.service.Admin.Release(c.Request.Context(), actor(c).Name, in.Devices, in.Reason)
+	return orders(list), err
+}
+
+func orders(list []kept.Quarantine) api.List[api.Quarantine] {
+	out := []api.Quarantine{}
+	for i := range list {
+		out = append(out, view.Quarantine(&list[i]))
+	}
+	return edge.All(out)
 }
 
 // RetireDevice takes a device out of service.

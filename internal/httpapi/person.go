@@ -16,6 +16,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
@@ -239,6 +240,10 @@ func (s *Server) myDevice(c *gin.Context) {
 	}
 	page.Level, page.Why = d.Level, w["fine"]
 	now := s.service.Now()
+	if d.Quarantine.Device != "" {
+		page.Obstacles = append(page.Obstacles, person.ObstacleOf(w, posture.Quarantine, posture.QuarantineRemedy, nil, now))
+		page.NoObstacle, page.Why = false, ""
+	}
 	for _, v := range d.Standing.Verdicts {
 		if !v.Mend {
 			continue

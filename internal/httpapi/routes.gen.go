@@ -93,6 +93,12 @@ type operations interface {
 	// ListDevices is GET /api/v1/devices: List devices.
 	ListDevices(c *gin.Context, p ListDevicesParams)
 
+	// QuarantineDevices is POST /api/v1/devices/quarantine: Order that devices stand at the lowest level, all of them or none.
+	QuarantineDevices(c *gin.Context, body QuarantineDraft) (List[Quarantine], error)
+
+	// ReleaseDevices is POST /api/v1/devices/release: Lift such orders, all of them or none.
+	ReleaseDevices(c *gin.Context, body ReleaseDraft) (List[Quarantine], error)
+
 	// GetDevice is GET /api/v1/devices/{id}: A device with its standing explained.
 	GetDevice(c *gin.Context, id string) (*Device, error)
 
@@ -939,6 +945,24 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		s.ListDevices(c, p)
+	})
+	r.POST("/api/v1/devices/quarantine", func(c *gin.Context) {
+		var body QuarantineDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.QuarantineDevices(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/devices/release", func(c *gin.Context) {
+		var body ReleaseDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ReleaseDevices(c, body)
+		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/devices/:id", func(c *gin.Context) {
 		id := c.Param("id")

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/text/language"
 
 	"ironledger.example/core/event"
+	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/kept"
@@ -162,10 +163,8 @@ func partOf(snap *state.Snapshot, base, lang string, n *kept.Notice) part {
 	p := part{}
 	for _, key := range rules {
 		titles = append(titles, titleOf(b, key))
-		if rule := b.Rulebook.Rule(key); rule != nil && p.Todo == "" && n.On != rulebook.Rose {
-			if r, ok := rulebook.Language(rule.Remedy, lang); ok {
-				p.Todo, p.Steps = r.Title, rulebook.Pieces(r.Steps)
-			}
+		if r, ok := rulebook.Language(posture.RemedyOf(b.Rulebook, key), lang); ok && p.Todo == "" && n.On != rulebook.Rose {
+			p.Todo, p.Steps = r.Title, rulebook.Pieces(r.Steps)
 		}
 	}
 	f.Rules = strings.Join(titles, ", ")

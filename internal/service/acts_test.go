@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
@@ -18,6 +19,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
@@ -164,6 +166,19 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 				return nil // or there would soon be no device in service
 			}
 			_, err := s.Admin.Retire(ctx, "astrid", a.device(), "lost at sea")
+			return err
+		},
+		"quarantine": func(ctx context.Context) error {
+			lasts := []time.Duration{0, time.Hour, 48 * time.Hour}[a.r.IntN(3)]
+			_, err := s.Admin.Quarantine(ctx, "astrid", []string{a.device(), a.device()}, "looked at", lasts)
+			return err
+		},
+		"release": func(ctx context.Context) error {
+			_, err := s.Admin.Release(ctx, "astrid", []string{a.device()}, "nothing was found")
+			var input *fault.InputError
+			if errors.As(err, &input) {
+				return nil // it was in none
+			}
 			return err
 		},
 		"token": func(ctx context.Context) error {

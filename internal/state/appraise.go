@@ -19,7 +19,7 @@ func (snap *Snapshot) Facts(d *Device, now int64) evidence.Facts {
 	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(snap.Telling(d.Keys)), Groups: snap.People.GroupsOf}
 	for _, v := range d.Vouches {
 		if v.Live(now) {
-			f.Vouched = max(f.Vouched, v.lasts(snap.Book.Resolver))
+			f.Vouched = max(f.Vouched, v.Lasts(snap.Book.Resolver))
 		}
 	}
 	return f
@@ -59,7 +59,7 @@ func (snap *Snapshot) appraise(d *Device, r *posture.Result, now int64) *conditi
 	d.refreshView(snap, now)
 	env := d.View.Env(now)
 	r.Recall(d.Result.Since)
-	r.Waived, r.Outsider = b.waived(d.Waivers, now), d.Outsider()
+	r.Waived, r.Outsider, r.Quarantined = b.waived(d.Waivers, now), d.Outsider(), d.Quarantine.Holding(now)
 	b.Rules.Appraise(env, r)
 	d.Wake, d.Result = b.Rules.Wake(env, d.View, r), b.compact(r)
 	d.under = b.generation
@@ -123,7 +123,7 @@ func (p *rebuilt) run(c *Change, next *Snapshot, by Cause, devices []*Device) {
 		}
 		env.Frames[evidence.DeviceFrame] = e.frame
 		r.Recall(e.Result.Since)
-		r.Waived, r.Outsider = book.waived(d.Waivers, c.Now), d.Outsider()
+		r.Waived, r.Outsider, r.Quarantined = book.waived(d.Waivers, c.Now), d.Outsider(), d.Quarantine.Holding(c.Now)
 		wake := int64(0)
 		if current {
 			book.Rules.AppraiseFrom(env, &r, carry, d.Result.Verdicts)

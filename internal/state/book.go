@@ -41,6 +41,7 @@ const (
 	SearchID
 	SearchSeenAt
 	SearchSince
+	SearchQuarantined
 )
 
 // emptyRulebook is in force until one is published: no device is covered and
@@ -76,10 +77,11 @@ func CompileBook(kept *store.Rulebook) (*Book, error) {
 		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb),
 		generation: &generation{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), RuleKeys: rules.RuleKeys()},
 		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
-			SearchLevel:  {Name: "level", Title: "Level", Type: rb.LevelType},
-			SearchID:     {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
-			SearchSeenAt: {Name: "seen_at", Title: "Time of the newest reading", Type: value.Of(value.Time)},
-			SearchSince:  {Name: "since", Title: "Time of the last change of level", Type: value.Of(value.Time)},
+			SearchLevel:       {Name: "level", Title: "Level", Type: rb.LevelType},
+			SearchID:          {Name: "id", Title: "Id of the device", Type: value.Of(value.Text)},
+			SearchSeenAt:      {Name: "seen_at", Title: "Time of the newest reading", Type: value.Of(value.Time)},
+			SearchSince:       {Name: "since", Title: "Time of the last change of level", Type: value.Of(value.Time)},
+			SearchQuarantined: {Name: "quarantined", Title: "In quarantine", Type: value.Of(value.Bool)},
 		}),
 	}, nil
 }

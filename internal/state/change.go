@@ -105,6 +105,7 @@ type Change struct {
 	issued      puts[kept.Certificate]
 	invites     puts[kept.Invite]
 	statements  puts[kept.Statements]
+	quarantines puts[kept.Quarantine]
 
 	noticePlace puts[kept.NoticePlace]
 

@@ -18,6 +18,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 )
 
@@ -126,20 +127,22 @@ type Device struct {
 	Waivers []*Waiver       // live or ended, oldest first
 	Result  posture.Result
 
-	under     *generation // it was appraised: see [Book.stillHolds]
-	View      *evidence.View
-	ID        string
-	Keys      []evidence.Key
-	Record    *evidence.Record
-	Since     int64 // of the level, in microseconds since the Unix epoch
-	Refused   []RefusedReading
-	Vouches   []*Vouch
-	Retired   *Retirement // nil: in service
-	Held      *Admission  // nil: admitted; else its enrolment waits, or was refused
-	Spoken    []evidence.Spoken
-	FirstSeen int64
-	SeenAt    int64 // of the newest reading
-	Revision  int64 // counts the changes that were kept, from 1
+	under   *generation // it was appraised: see [Book.stillHolds]
+	View    *evidence.View
+	ID      string
+	Keys    []evidence.Key
+	Record  *evidence.Record
+	Since   int64 // of the level, in microseconds since the Unix epoch
+	Refused []RefusedReading
+	Vouches []*Vouch
+	Retired *Retirement // nil: in service
+	// Quarantine is a person's order that it stands at the lowest level, nil for none; it may have ended.
+	Quarantine *kept.Quarantine
+	Held       *Admission // nil: admitted; else its enrolment waits, or was refused
+	Spoken     []evidence.Spoken
+	FirstSeen  int64
+	SeenAt     int64 // of the newest reading
+	Revision   int64 // counts the changes that were kept, from 1
 
 	seal tlog.Hash // of its row in the records
 	link []byte    // the end of the chain of its past there
@@ -156,7 +159,7 @@ func (d *Device) refreshView(under *Snapshot, now int64) {
 // compact copies a result for keeping.
 func (e *generation) compact(r *posture.Result) posture.Result {
 	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Outsider: r.Outsider,
-		Waived: r.Waived, NoGrace: r.NoGrace, Verdicts: e.verdicts.of(r.Verdicts)}
+		Waived: r.Waived, NoGrace: r.NoGrace, Quarantined: r.Quarantined, Verdicts: e.verdicts.of(r.Verdicts)}
 	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
 	}
@@ -285,7 +288,8 @@ func (d *Device) Sources() []string {
 func (d *Device) Copied() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result,
 		Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Held: d.Held,
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Quarantine: d.Quarantine,
+		Held:   d.Held,
 		Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
 }
 
@@ -293,8 +297,9 @@ func (d *Device) Copied() *Device {
 func deviceOf(book *Book, row *store.DeviceRow, granted exceptions) (*Device, error) {
 	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since,
 		Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID],
-		Revision: row.Revision,
-		seal:     row.Sealed, link: row.Past}
+		Quarantine: granted.barred[row.ID],
+		Revision:   row.Revision,
+		seal:       row.Sealed, link: row.Past}
 	damaged := func(err error) (*Device, error) {
 		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 	}

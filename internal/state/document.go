@@ -97,6 +97,9 @@ var (
 	StatementKind = kind[kept.Statements]{"statements", // by device
 		func(s *Snapshot) *table[kept.Statements] { return &s.Statements },
 		func(c *Change) *puts[kept.Statements] { return &c.statements }}
+	QuarantineKind = kind[kept.Quarantine]{"quarantine", // by device
+		func(s *Snapshot) *table[kept.Quarantine] { return &s.Quarantines },
+		func(c *Change) *puts[kept.Quarantine] { return &c.quarantines }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -108,7 +111,7 @@ var plain = []interface {
 	apply(c *Change, to *Snapshot)
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
 	FeedPlaceKind,
-	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, RetirementKind}
+	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, QuarantineKind, RetirementKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

@@ -2,69 +2,28 @@ package state
 
 import (
 	"ironledger.example/core/event"
-	"ironledger.example/core/evidence"
-	"ironledger.example/core/value"
-	"ironledger.example/internal/fault"
+	"ironledger.example/internal/kept"
 )
 
-// Exception is a dated, reasoned statement by somebody about one device.
-type Exception struct {
-	ID        string `json:"id"`
-	Device    string `json:"device"`
-	Reason    string `json:"reason"`
-	Author    string `json:"author"`
-	At        int64  `json:"at"`    // microseconds since the Unix epoch, as every time here
-	Until     int64  `json:"until"` // the moment it ends
-	RevokedAt int64  `json:"revoked_at,omitempty"`
-	RevokedBy string `json:"revoked_by,omitempty"`
-	Revoked   string `json:"revoked,omitempty"` // why
-}
-
-// Live reports whether an exception counts at now.
-func (g *Exception) Live(now int64) bool { return g.RevokedAt == 0 && now < g.Until }
-
-// state names where an exception stands at now.
-func (g *Exception) state(now int64) string {
-	switch {
-	case g.RevokedAt != 0:
-		return "revoked"
-	case now >= g.Until:
-		return "ended"
-	}
-	return "live"
-}
-
-// Waiver is an exception for one device and one rule.
-type Waiver struct {
-	Exception
-	Rule string `json:"rule"` // baseline/rule
-}
-
-// Vouch is a statement that a device is genuine.
-type Vouch struct {
-	Exception
-	// Source is the partner whose word it is, bounded by the rulebook; "" for somebody of the house.
-	Source string `json:"source,omitempty"`
-}
-
-// lasts is until when a vouch counts under a rulebook, if nobody ended it.
-func (v *Vouch) lasts(by *evidence.Resolver) int64 {
-	if v.Source == "" {
-		return v.Until
-	}
-	return min(v.Until, v.At+by.VouchesFor(v.Source))
-}
+// The exceptions that somebody made for a device.
+type (
+	Exception = kept.Exception
+	Waiver    = kept.Waiver
+	Vouch     = kept.Vouch
+)
 
 // exceptions are the grants by device, oldest first.
 type exceptions struct {
 	waivers map[string][]*Waiver
 	vouches map[string][]*Vouch
 	retired map[string]*Retirement
+	barred  map[string]*kept.Quarantine
 }
 
 // exceptions puts what was kept of devices by their ids.
 func (snap *Snapshot) exceptions() exceptions {
-	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}, map[string]*Retirement{}}
+	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}, map[string]*Retirement{},
+		map[string]*kept.Quarantine{}}
 	for _, w := range snap.Waivers.List() {
 		out.waivers[w.Device] = append(out.waivers[w.Device], &w)
 	}
@@ -74,25 +33,8 @@ func (snap *Snapshot) exceptions() exceptions {
 	for _, r := range snap.retired.List() {
 		out.retired[r.Device] = &r
 	}
-	return out
-}
-
-// End makes an exception one that was revoked.
-func (g *Exception) End(actor, reason string, now int64) error {
-	if !g.Live(now) {
-		return fault.Inputf("", "%s is %s already", g.ID, g.state(now))
-	}
-	g.RevokedAt, g.RevokedBy, g.Revoked = now, actor, reason
-	return nil
-}
-
-// Shown is an exception as people see it, of a waiver with its rule.
-func (g *Exception) Shown(rule string, now int64) event.Exception {
-	out := event.Exception{ID: g.ID, Device: g.Device, Rule: rule, Reason: g.Reason, Author: g.Author,
-		At: value.FormatTime(g.At), Until: value.FormatTime(g.Until), State: g.state(now), RevokedBy: g.RevokedBy,
-		Revoked: g.Revoked}
-	if g.RevokedAt != 0 {
-		out.RevokedAt = value.FormatTime(g.RevokedAt)
+	for _, q := range snap.Quarantines.List() {
+		out.barred[q.Device] = &q
 	}
 	return out
 }

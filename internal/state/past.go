@@ -11,6 +11,7 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/house"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 )
 
@@ -27,6 +28,8 @@ type undo struct {
 	Vouches  *[]*Vouch         `json:"vouches,omitempty"`
 	Retired  *[]*Retirement    `json:"retired,omitempty"` // one or none
 	Held     *[]*Admission     `json:"held,omitempty"`    // one or none
+
+	Quarantine *[]*kept.Quarantine `json:"quarantine,omitempty"` // one or none
 }
 
 // undoOf works out how d, which stands under a book, leads back to the device it
@@ -74,7 +77,13 @@ func (d *Device) undoOf(book *Book, was Before) string {
 			u.Retired = &[]*Retirement{old.Retired}
 		}
 	}
-	if routine := u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
+	if old.Quarantine != d.Quarantine {
+		u.Quarantine = &[]*kept.Quarantine{}
+		if old.Quarantine != nil {
+			u.Quarantine = &[]*kept.Quarantine{old.Quarantine}
+		}
+	}
+	if routine := u.Quarantine == nil && u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
 		u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
@@ -164,6 +173,11 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 				e.retired = (*u.Retired)[0]
 			}
 		}
+		if u.Quarantine != nil {
+			if e.barred = nil; len(*u.Quarantine) > 0 {
+				e.barred = (*u.Quarantine)[0]
+			}
+		}
 		row.Revision = s.Revision - 1
 	}
 	row.Evidence, row.Keys = string(past.Kept()), string(value.JSON(keys))
@@ -176,6 +190,7 @@ type pastExtras struct {
 	vouches []*Vouch
 	retired *Retirement
 	held    *Admission
+	barred  *kept.Quarantine
 }
 
 // DeviceThen brings back a device as it was, under the snapshot and at the moment
@@ -185,7 +200,7 @@ func (snap *Snapshot) DeviceThen(row store.DeviceRow, steps []store.PastStep, pr
 	now int64) (*Device, error) {
 	extras := pastExtras{}
 	if present != nil {
-		extras = pastExtras{present.Waivers, present.Vouches, present.Retired, present.Held}
+		extras = pastExtras{present.Waivers, present.Vouches, present.Retired, present.Held, present.Quarantine}
 	}
 	if err := rewind(&row, steps, &extras); err != nil {
 		return nil, err
@@ -193,7 +208,8 @@ func (snap *Snapshot) DeviceThen(row store.DeviceRow, steps []store.PastStep, pr
 	d, err := deviceOf(snap.Book, &row, exceptions{
 		waivers: map[string][]*Waiver{row.ID: extras.waivers},
 		vouches: map[string][]*Vouch{row.ID: extras.vouches},
-		retired: map[string]*Retirement{row.ID: extras.retired}})
+		retired: map[string]*Retirement{row.ID: extras.retired},
+		barred:  map[string]*kept.Quarantine{row.ID: extras.barred}})
 	if err != nil {
 		return nil, err
 	}

@@ -46,6 +46,7 @@ type Snapshot struct {
 	Issued      table[kept.Certificate] // by serial
 	Invites     table[kept.Invite]      // by device
 	Statements  table[kept.Statements]  // by device
+	Quarantines table[kept.Quarantine]  // by device
 
 	noticePlace table[kept.NoticePlace]
 

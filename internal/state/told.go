@@ -78,7 +78,8 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		"mutes": snap.Mutes.List(), "seen": snap.Seen.List(), "feeds": snap.Feeds.List(),
 		"feed places": snap.FeedPlaces.List(), "heard": snap.Heard.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List(), "authorities": snap.Authorities.List(),
-		"issued": snap.Issued.List(), "invites": snap.Invites.List(), "statements": snap.Statements.List()} {
+		"issued": snap.Issued.List(), "invites": snap.Invites.List(), "statements": snap.Statements.List(),
+		"quarantines": snap.Quarantines.List()} {
 		say(name, list)
 	}
 	for k, ids := range snap.Unmatched.byKey.All() {

@@ -7,6 +7,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
 
@@ -42,6 +43,15 @@ func withColumns(b *state.Book, d *state.Device, columns []string, now int64) ap
 	return s
 }
 
+// Quarantine shows a person's order that a device stands at the lowest level.
+func Quarantine(q *kept.Quarantine) api.Quarantine {
+	out := api.Quarantine{Device: q.Device, Reason: q.Reason, By: q.By, At: value.FormatTime(q.At)}
+	if q.Until != 0 {
+		out.Until = value.FormatTime(q.Until)
+	}
+	return out
+}
+
 // Summarize describes a device in a list.
 func Summarize(b *state.Book, d *state.Device, now int64) api.DeviceSummary {
 	get := func(name string) string {
@@ -58,6 +68,9 @@ func Summarize(b *state.Book, d *state.Device, now int64) api.DeviceSummary {
 		SeenAt: value.FormatTime(d.SeenAt)}
 	if d.Retired != nil {
 		s.Retired = d.Retired.Reason
+	}
+	if d.Quarantine.Holds(now) {
+		s.Quarantine = Quarantine(d.Quarantine)
 	}
 	if d.Outsider() {
 		s.Outside = d.WhyOutside()

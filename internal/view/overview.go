@@ -53,7 +53,9 @@ func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 			}
 		}
 		for _, k := range b.Rules.Binding(&d.Result) {
-			n.holds[slices.Index(b.RuleKeys, k)].Binding++
+			if i := slices.Index(b.RuleKeys, k); i >= 0 { // else it is a person's own order
+				n.holds[i].Binding++
+			}
 		}
 		if now-d.Since < value.Day {
 			n.recent = append(n.recent, d)

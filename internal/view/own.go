@@ -44,6 +44,11 @@ func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refu
 	if out.Refused == nil {
 		out.Refused = []evidence.Refusal{}
 	}
+	if d.Quarantine.Holds(now) {
+		r, _ := rulebook.Language(posture.QuarantineRemedy, language)
+		out.Checks = append(out.Checks, api.OwnCheck{Rule: posture.Quarantine, Title: r.Title, Steps: r.Steps, Mend: true,
+			Verdict: posture.Fail.String(), HoldsAt: sum.Level, Until: sum.Quarantine.Until})
+	}
 	verdicts := standing(b, d, now).Verdicts
 	for i := range verdicts {
 		if v := &verdicts[i]; !v.Shadow && v.Verdict != posture.None {

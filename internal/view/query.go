@@ -213,6 +213,7 @@ func matcher(b *state.Book, q DeviceSearch, now int64) (func(*state.Device, *bud
 			extra.Set(state.SearchID, value.OfText(d.ID), condition.Always)
 			extra.Set(state.SearchSeenAt, value.OfTime(d.SeenAt), condition.Always)
 			extra.Set(state.SearchSince, value.OfTime(d.Since), condition.Always)
+			extra.Set(state.SearchQuarantined, value.OfBool(d.Quarantine.Holds(now)), condition.Always)
 			before := env.Steps()
 			match := p.Eval(env) == condition.True
 			taken.steps += env.Steps() - before

@@ -28,6 +28,8 @@ export const rights = {
   'GET /api/v1/decisions/{id}': 'read',
   'GET /api/v1/decisions/{id}/replay': 'read',
   'GET /api/v1/devices': 'read',
+  'POST /api/v1/devices/quarantine': 'waive',
+  'POST /api/v1/devices/release': 'administer',
   'GET /api/v1/devices/{id}': 'read',
   'GET /api/v1/devices/{id}/history': 'read',
   'POST /api/v1/devices/{id}/invite': 'vouch',

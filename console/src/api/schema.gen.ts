@@ -112,6 +112,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/quarantine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Order that devices stand at the lowest level, all of them or none */
+        post: operations["quarantineDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lift such orders, all of them or none */
+        post: operations["releaseDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/retire": {
         parameters: {
             query?: never;
@@ -553,6 +587,23 @@ export interface paths {
         put?: never;
         /** Add hardware, or replace entries of the same serial */
         post: operations["importRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roster/invite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a code by which devices on the roster can ask for certificates, each by its serial, in place of the one there may be */
+        post: operations["inviteRoster"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2048,6 +2099,14 @@ export interface components {
             /** @description How long the code counts, as 1h; an hour when it is left out */
             for?: string;
         };
+        RosterInviteDraft: {
+            /** @description For how many the code is */
+            devices: number;
+            /** @description The profile that the code is for; left out for any */
+            profile?: string;
+            /** @description How long the code counts, as 1d; an hour when it is left out */
+            for?: string;
+        };
         Invitation: {
             device: string;
             code: string;
@@ -2392,6 +2451,7 @@ export interface components {
             os_version?: string;
             /** @description Why the device is out of service; left out when it is in */
             retired?: string;
+            quarantine?: components["schemas"]["Quarantine"];
             /** @description Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is */
             outside?: string;
             owner?: string;
@@ -2684,6 +2744,26 @@ export interface components {
             files?: components["schemas"]["File"][];
             /** @description The moment to ask about (RFC 3339); now when left out */
             at?: string;
+        };
+        QuarantineDraft: {
+            /** @description Their ids, serials or hardware ids, 1000 at most */
+            devices: string[];
+            reason: string;
+            /** @description How long it holds, as 4h or 7d; until it is lifted when it is left out */
+            for?: string;
+        };
+        ReleaseDraft: {
+            devices: string[];
+            reason: string;
+        };
+        /** @description A person's own order that a device stands at the lowest level */
+        Quarantine: {
+            device: string;
+            reason: string;
+            by: string;
+            at: string;
+            /** @description Left out when it holds until it is lifted */
+            until?: string;
         };
         Retirement: {
             device: string;
@@ -3875,6 +3955,60 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    quarantineDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuarantineDraft"];
+            };
+        };
+        responses: {
+            /** @description The orders */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Quarantine"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseDraft"];
+            };
+        };
+        responses: {
+            /** @description The orders that were lifted */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Quarantine"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     retireDevice: {
         parameters: {
             query?: never;
@@ -4676,6 +4810,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListIntake"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    inviteRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RosterInviteDraft"];
+            };
+        };
+        responses: {
+            /** @description The code; it is shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
                 };
             };
             default: components["responses"]["Problem"];

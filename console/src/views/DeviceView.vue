@@ -54,6 +54,19 @@ function retired() {
   retiring.value = false
   return again()
 }
+const ordering = ref(false)
+const lasts = ref('1d')
+const order = (reason: string) =>
+  must(
+    api.POST('/api/v1/devices/quarantine', {
+      body: { devices: [props.id], reason, ...(lasts.value && { for: lasts.value }) },
+    }),
+  )
+const release = (reason: string) => must(api.POST('/api/v1/devices/release', { body: { devices: [props.id], reason } }))
+function ordered() {
+  ordering.value = false
+  return again()
+}
 
 const facts = computed(() => {
   const d = device.value
@@ -101,6 +114,16 @@ function vouched() {
           >Ask what it may reach</router-link
         >
         <el-button
+          v-if="
+            device.quarantine
+              ? session.can('POST /api/v1/devices/release')
+              : session.can('POST /api/v1/devices/quarantine') && !device.retired
+          "
+          link
+          @click="ordering = !ordering"
+          >{{ device.quarantine ? 'Release…' : 'Quarantine…' }}</el-button
+        >
+        <el-button
           v-if="session.can('POST /api/v1/devices/{id}/retire') && !device.retired"
           link
           @click="retiring = !retiring"
@@ -113,6 +136,27 @@ function vouched() {
       <strong>Retired</strong>: {{ device.retired }}. Decisions do not know it, and its reports are refused until it is
       enrolled again.
     </p>
+    <p v-if="device.quarantine" class="retired" role="status">
+      <strong>In quarantine</strong>
+      <template v-if="device.quarantine.until">, it ends <TimeText :time="device.quarantine.until" /></template>
+      <template v-else> until it is lifted</template>: {{ device.quarantine.reason }}
+      <span class="soft">({{ device.quarantine.by }}, <TimeText :time="device.quarantine.at" />)</span>
+    </p>
+    <div v-if="ordering && device.quarantine">
+      <ReasonForm label="Release it" :what="release" @done="ordered" @cancel="ordering = false" />
+    </div>
+    <div v-else-if="ordering">
+      <label class="small lasts"
+        >It stands at the lowest level for
+        <select v-model="lasts" name="lasts">
+          <option value="4h">4 hours</option>
+          <option value="1d">a day</option>
+          <option value="7d">a week</option>
+          <option value="">as long as nobody lifts it</option>
+        </select></label
+      >
+      <ReasonForm label="Quarantine it" :what="order" @done="ordered" @cancel="ordering = false" />
+    </div>
     <InviteForm v-if="inviting" :device="device.id" @done="inviting = false" />
     <ReasonForm v-if="retiring" label="Retire it" :what="retire" @done="retired" @cancel="retiring = false" />
 

@@ -25,10 +25,10 @@ import (
 
 // DeviceCmd is the command device.
 func DeviceCmd(a *shell.App) *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, retire, search",
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, quarantine, retire, search",
 		Aliases: []string{"devices"}}
 	c.AddCommand(deviceListCmd(a), deviceShowCmd(a), deviceHistoryCmd(a), deviceImportCmd(a),
-		deviceEnrolCmd(a), deviceRetireCmd(a), deviceSearchCmd(a))
+		deviceEnrolCmd(a), deviceRetireCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceSearchCmd(a))
 	return c
 }
 
@@ -199,6 +199,13 @@ func deviceHead(a *shell.App, d *api.Device) {
 		title += "  " + d.Name
 	}
 	shell.Line(a.Out, "%s   %s", a.Bold(title), a.Mark(d.Level, d.Rank, d.Top))
+	if q := d.Quarantine; q.Device != "" {
+		until := "until it is lifted"
+		if q.Until != "" {
+			until = "until " + shell.ShortTime(q.Until)
+		}
+		shell.Line(a.Out, "%s %s, by %s: %s", a.Rust("In quarantine"), until, q.By, q.Reason)
+	}
 	if d.Retired != "" {
 		shell.Line(a.Out, "%s %s. Decisions do not know it.", a.Rust("Retired:"), d.Retired)
 	}

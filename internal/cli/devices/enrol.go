@@ -3,6 +3,9 @@ package devices
 import (
 	"cmp"
 	"context"
+	"io"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -116,6 +119,94 @@ func enrolSettleCmd(a *shell.App, verb, short string, admit bool) *cobra.Command
 		},
 	}
 	return shell.WithReason(c, &reason)
+}
+
+// several are the devices that a command names, or that stand a line each on standard input for "-".
+func several(a *shell.App, args []string) ([]string, error) {
+	if !slices.Equal(args, []string{"-"}) {
+		return args, nil
+	}
+	raw, err := io.ReadAll(io.LimitReader(a.In, 1<<20))
+	if err != nil {
+		return nil, err
+	}
+	out := strings.Fields(string(raw))
+	if len(out) == 0 {
+		return nil, shell.Usagef("standard input names no device")
+	}
+	return out, nil
+}
+
+func showOrders(a *shell.App, got *client.Reply[api.List[api.Quarantine]], done string) error {
+	if a.Format != "table" {
+		return shell.Show(a, got, []string{"DEVICE", "UNTIL", "BY", "REASON"}, func(q api.Quarantine) []string {
+			return []string{q.Device, q.Until, q.By, q.Reason}
+		})
+	}
+	for _, q := range got.Value.Items {
+		until := "until it is lifted"
+		if q.Until != "" {
+			until = "until " + shell.ShortTime(q.Until)
+		}
+		shell.Line(a.Out, done, a.Bold(q.Device), until)
+	}
+	return nil
+}
+
+func deviceQuarantineCmd(a *shell.App) *cobra.Command {
+	d := api.QuarantineDraft{}
+	c := &cobra.Command{
+		Use: "quarantine DEVICE...|-", Short: "Order that devices stand at the lowest level",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteDevices,
+		Long: `Order that devices stand at the lowest level, whatever they show, for some time or until
+the order is lifted: all that are named, or none. Certificates of our own are on hold
+meanwhile.`,
+		Example: `  ironledger device quarantine GF-L-1042 --reason 'Looked at for malware, ticket 5120' --for 1d
+  ironledger device list --where 'os.version < 17' -o csv | tail -n +2 | cut -d, -f1 | ironledger device quarantine - --reason 'CVE, ticket 5121'`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if d.Devices, err = several(a, args); err != nil {
+				return err
+			}
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.QuarantineDevices(cmd.Context(), d)
+			if err != nil {
+				return err
+			}
+			return showOrders(a, got, "%s is in quarantine %s.")
+		},
+	}
+	c.Flags().StringVar(&d.For, "for", "", "how long it holds, as 4h or 7d (default: until it is lifted)")
+	return shell.WithReason(c, &d.Reason)
+}
+
+func deviceReleaseCmd(a *shell.App) *cobra.Command {
+	d := api.ReleaseDraft{}
+	c := &cobra.Command{
+		Use: "release DEVICE...|-", Short: "Lift the quarantine of devices",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteDevices,
+		Long:    "Lift the quarantine of devices: of all that are named, or none. They stand as their evidence has it.",
+		Example: "  ironledger device release GF-L-1042 --reason 'Nothing was found, ticket 5120'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if d.Devices, err = several(a, args); err != nil {
+				return err
+			}
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.ReleaseDevices(cmd.Context(), d)
+			if err != nil {
+				return err
+			}
+			return showOrders(a, got, "%s is released; it was in quarantine %s.")
+		},
+	}
+	return shell.WithReason(c, &d.Reason)
 }
 
 func deviceRetireCmd(a *shell.App) *cobra.Command {

@@ -1,0 +1,45 @@
+package event
+
+import "ironledger.example/core/ledger"
+
+// DeviceQuarantined is a person's own order that a device stands at the lowest level.
+type DeviceQuarantined struct {
+	Device string `json:"device"`
+	Reason string `json:"reason"`
+	Until  string `json:"until,omitempty"` // "": until it is lifted
+}
+
+// Kind is [ledger.DeviceQuarantined].
+func (*DeviceQuarantined) Kind() ledger.Kind { return ledger.DeviceQuarantined }
+
+// About is the device.
+func (d *DeviceQuarantined) About() string { return d.Device }
+
+// AppendBody appends the body.
+func (d *DeviceQuarantined) AppendBody(b []byte) []byte { return appendCanonical(b, d) }
+
+// Gist tells which device, until when, and why.
+func (d *DeviceQuarantined) Gist() string {
+	if d.Until == "" {
+		return d.Device + " until it is lifted: " + d.Reason
+	}
+	return d.Device + " until " + d.Until + ": " + d.Reason
+}
+
+// DeviceReleased is such an order that somebody lifted.
+type DeviceReleased struct {
+	Device string `json:"device"`
+	Reason string `json:"reason"`
+}
+
+// Kind is [ledger.DeviceReleased].
+func (*DeviceReleased) Kind() ledger.Kind { return ledger.DeviceReleased }
+
+// About is the device.
+func (d *DeviceReleased) About() string { return d.Device }
+
+// AppendBody appends the body.
+func (d *DeviceReleased) AppendBody(b []byte) []byte { return appendCanonical(b, d) }
+
+// Gist tells which device, and why.
+func (d *DeviceReleased) Gist() string { return d.Device + ": " + d.Reason }
