@@ -33,6 +33,15 @@ const cures = computed(() => {
     })
 })
 const next = computed(() => device.value.standing.reach[0])
+// What it takes to get there: rules, and a person who lifts their order.
+const steps = computed(() => {
+  const all = next.value?.rules ?? []
+  const rules = all.filter((r) => r !== 'quarantine')
+  return [
+    ...(rules.length < all.length ? ['be released from quarantine'] : []),
+    ...(rules.length > 0 ? [`pass ${rules.join(', ')}`] : []),
+  ].join(' and ')
+})
 const soon = computed(() =>
   [
     ...device.value.waivers
@@ -76,7 +85,7 @@ function granted() {
           >
           <template v-else>Nothing holds it down.</template>
           <template v-if="next && next.rules.length > 0">
-            To reach <strong>{{ next.level }}</strong>, it must pass {{ next.rules.join(', ') }}.</template
+            To reach <strong>{{ next.level }}</strong>, it must {{ steps }}.</template
           >
         </p>
         <p class="soft small">

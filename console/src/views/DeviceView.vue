@@ -310,6 +310,9 @@ header {
 }
 .acts {
   display: flex;
+  flex-wrap: wrap;
+  justify-content: flex-end;
+  white-space: nowrap;
   gap: 16px;
   align-items: baseline;
 }
