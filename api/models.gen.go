@@ -1564,6 +1564,17 @@ type Session struct {
 	May  []string `json:"may"`
 }
 
+// SessionsEnd defines model for SessionsEnd.
+type SessionsEnd struct {
+	Device   string `json:"device,omitempty,omitzero"`
+	Person   string `json:"person,omitempty,omitzero"`
+	Resource string `json:"resource,omitempty,omitzero"`
+	Reason   string `json:"reason"`
+
+	// Ended How many there were; not read
+	Ended int `json:"ended,omitempty,omitzero"`
+}
+
 // Settlement defines model for Settlement.
 type Settlement struct {
 	Device  string `json:"device,omitempty,omitzero"`
@@ -2332,6 +2343,9 @@ type SetFeedStatusJSONRequestBody = FeedStatusDraft
 
 // RedactEntryJSONRequestBody defines body for RedactEntry for application/json ContentType.
 type RedactEntryJSONRequestBody = Reason
+
+// EndSessionsJSONRequestBody defines body for EndSessions for application/json ContentType.
+type EndSessionsJSONRequestBody = SessionsEnd
 
 // MuteJSONRequestBody defines body for Mute for application/json ContentType.
 type MuteJSONRequestBody = MuteDraft

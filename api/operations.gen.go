@@ -68,6 +68,7 @@ var Operations = map[string]Operation{
 	"GET /api/v1/ledger/standings":            {Right: "read", Computes: true, Long: true},
 	"POST /api/v1/ledger/verification":        {Right: "read", Computes: true, Long: true},
 	"GET /api/v1/live-sessions":               {Right: "read"},
+	"POST /api/v1/live-sessions/end":          {Right: "waive"},
 	"GET /api/v1/notice-mutes":                {Right: "read"},
 	"POST /api/v1/notice-mutes":               {Right: "waive"},
 	"GET /api/v1/notices":                     {Right: "read"},

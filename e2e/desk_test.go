@@ -268,6 +268,8 @@ func TestQuarantine(t *testing.T) {
 	s.run(t, "", "device", "show", "GF-L-1042").want(t, 0, "barred", "In quarantine until", "Looked at, ticket 5120")
 	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip", "10.20.4.7").want(t, 3,
 		"is in quarantine until", "by first-admin: Looked at, ticket 5120", "Ask the help desk")
+	s.run(t, "", "session", "end", "--reason", "x").want(t, 1, "say whose sessions end")
+	s.run(t, "", "session", "end", "--device", "GF-L-1042", "--reason", "x").want(t, 0, "sessions ended")
 	s.run(t, "GF-L-1043\nGF-L-1046\n", "device", "quarantine", "-", "--reason", "CVE").want(t, 0,
 		"GF-L-1043 is in quarantine until it is lifted", "GF-L-1046")
 	s.run(t, "", "device", "list", "--where", "quarantined", "-o", "csv").want(t, 0, "GF-L-1042", "GF-L-1043", "GF-L-1046")

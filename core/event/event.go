@@ -98,6 +98,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.CertificateShared:  read[CertificateShared],
 	ledger.DeviceQuarantined:  read[DeviceQuarantined],
 	ledger.DeviceReleased:     read[DeviceReleased],
+	ledger.SessionsEnded:      read[SessionsEnded],
 	ledger.StatementMade:      read[StatementMade],
 	ledger.StatementRevoked:   read[StatementRevoked],
 	ledger.CertificateRevoked: read[CertificateRevoked],

@@ -1,6 +1,11 @@
 package event
 
-import "ironledger.example/core/ledger"
+import (
+	"cmp"
+	"strings"
+
+	"ironledger.example/core/ledger"
+)
 
 // DeviceQuarantined is a person's own order that a device stands at the lowest level.
 type DeviceQuarantined struct {
@@ -43,3 +48,31 @@ func (d *DeviceReleased) AppendBody(b []byte) []byte { return appendCanonical(b,
 
 // Gist tells which device, and why.
 func (d *DeviceReleased) Gist() string { return d.Device + ": " + d.Reason }
+
+// SessionsEnded is that somebody ended sessions: those of which all is so that it says.
+type SessionsEnded struct {
+	Device   string `json:"device,omitempty"`
+	Person   string `json:"person,omitempty"`
+	Resource string `json:"resource,omitempty"`
+	Reason   string `json:"reason"`
+}
+
+// Kind is [ledger.SessionsEnded].
+func (*SessionsEnded) Kind() ledger.Kind { return ledger.SessionsEnded }
+
+// About is the device, the person or the resource.
+func (s *SessionsEnded) About() string { return cmp.Or(s.Device, s.Person, s.Resource) }
+
+// AppendBody appends the body.
+func (s *SessionsEnded) AppendBody(b []byte) []byte { return appendCanonical(b, s) }
+
+// Gist tells whose, and why.
+func (s *SessionsEnded) Gist() string {
+	var whose []string
+	for _, x := range []string{s.Person, s.Device, s.Resource} {
+		if x != "" {
+			whose = append(whose, x)
+		}
+	}
+	return "of " + strings.Join(whose, ", ") + ": " + s.Reason
+}

@@ -62,17 +62,18 @@ const (
 	CertificateIssued  Kind = "certificate.issued" // by our own authority
 	CertificateRefused Kind = "certificate.refused"
 	CertificateRevoked Kind = "certificate.revoked"
-	CertificateShared  Kind = "certificate.shared"  // it was used in two places at once
-	StatementMade      Kind = "statement.made"      // of how a device stands, for others to check
-	StatementRevoked   Kind = "statement.revoked"   // what it says is so no more, before it ended
-	NoticeSent         Kind = "notice.sent"         // somebody was told of something
-	NoticeMuted        Kind = "notice.muted"        // somebody is reminded no more, or again
-	AlertSeen          Kind = "alert.seen"          // somebody saw what needs a person
-	SessionEnded       Kind = "session.ended"       // an allow that could be relied on no longer can
-	Redacted           Kind = "ledger.redacted"     // the body of an earlier entry was removed
-	KeyReplaced        Kind = "ledger.key-replaced" // heads are signed with another key from here on
-	ClockReset         Kind = "ledger.clock-reset"  // time may go back here, once
-	StateSealed        Kind = "ledger.state-sealed" // heads tell of the state from here on
+	CertificateShared  Kind = "certificate.shared"    // it was used in two places at once
+	StatementMade      Kind = "statement.made"        // of how a device stands, for others to check
+	StatementRevoked   Kind = "statement.revoked"     // what it says is so no more, before it ended
+	NoticeSent         Kind = "notice.sent"           // somebody was told of something
+	NoticeMuted        Kind = "notice.muted"          // somebody is reminded no more, or again
+	AlertSeen          Kind = "alert.seen"            // somebody saw what needs a person
+	SessionEnded       Kind = "session.ended"         // an allow that could be relied on no longer can
+	SessionsEnded      Kind = "session.ended-by-hand" // somebody ended sessions
+	Redacted           Kind = "ledger.redacted"       // the body of an earlier entry was removed
+	KeyReplaced        Kind = "ledger.key-replaced"   // heads are signed with another key from here on
+	ClockReset         Kind = "ledger.clock-reset"    // time may go back here, once
+	StateSealed        Kind = "ledger.state-sealed"   // heads tell of the state from here on
 )
 
 // Kinds lists every kind of entry.
@@ -84,7 +85,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,
-	SessionEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
+	SessionEnded, SessionsEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
 
 // The actors that are no token: no token may have such a name.
 const (

@@ -328,6 +328,11 @@ func (c *Client) ListLiveSessions(ctx context.Context, p ListLiveSessionsParams)
 	return call[List[LiveSession]](ctx, c, request{method: "GET", path: path("/api/v1/live-sessions"), query: query})
 }
 
+// EndSessions calls POST /api/v1/live-sessions/end: End all sessions of a device, of a person, of a resource, or of what is all that is said; who asks anew is answered anew.
+func (c *Client) EndSessions(ctx context.Context, body SessionsEnd) (*Reply[SessionsEnd], error) {
+	return call[SessionsEnd](ctx, c, request{method: "POST", path: path("/api/v1/live-sessions/end"), value: body})
+}
+
 // ListMutes calls GET /api/v1/notice-mutes: People who are not reminded.
 func (c *Client) ListMutes(ctx context.Context) (*Reply[List[Mute]], error) {
 	return call[List[Mute]](ctx, c, request{method: "GET", path: path("/api/v1/notice-mutes")})

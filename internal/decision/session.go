@@ -19,6 +19,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 )
 
@@ -61,8 +62,8 @@ type sessions struct {
 	recent     map[whose]revocation // the last of each, for allows that are on their way to the disk
 }
 
-// whose are sessions: of a device, of a person, or of a person on a device.
-type whose struct{ device, person string }
+// whose are sessions: of a device, of a person, of a resource, or of what is all that is said.
+type whose struct{ device, person, resource string }
 
 // revocation is when sessions ended, and why.
 type revocation struct {
@@ -88,7 +89,7 @@ func (l *sessions) noteRevoked(list []state.Revocation, at int64) {
 		maps.DeleteFunc(l.recent, func(_ whose, r revocation) bool { return r.at < at-recentFor })
 	}
 	for _, r := range list {
-		l.recent[whose{r.Device, r.Person}] = revocation{at, r.By}
+		l.recent[whose{r.Device, r.Person, r.Resource}] = revocation{at, r.By}
 	}
 }
 
@@ -96,7 +97,17 @@ func (l *sessions) noteRevoked(list []state.Revocation, at int64) {
 func (l *sessions) revokedSince(s *Session, decided int64) (by state.Cause, revoked bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, w := range []whose{{s.Device, ""}, {"", s.Person}, {s.Device, s.Person}} {
+	for parts := range 1 << 3 { // whatever a revocation says of it
+		var w whose
+		if parts&1 != 0 {
+			w.device = s.Device
+		}
+		if parts&2 != 0 {
+			w.person = s.Person
+		}
+		if parts&4 != 0 {
+			w.resource = s.Resource
+		}
 		if r, is := l.recent[w]; is && w != (whose{}) && decided <= r.at {
 			return r.by, true
 		}
@@ -497,12 +508,18 @@ func rekeyed(was, is *state.Device) []evidence.Key {
 func (l *sessions) revoked(c *state.Change) iter.Seq2[*Session, state.Cause] {
 	return func(yield func(*Session, state.Cause) bool) {
 		for _, r := range c.Revoked {
-			list := l.concerned([]string{r.Person}, c.Now)
-			if r.Person == "" {
+			var list []*Session
+			switch {
+			case r.Person != "":
+				list = l.concerned([]string{r.Person}, c.Now)
+			case r.Device != "":
 				list = l.at(r.Device, nil)
+			case r.Resource != "":
+				list = l.all(c.Now)
 			}
 			for _, s := range list {
-				if (r.Device == "" || s.Device == r.Device) && !yield(s, r.By) {
+				if (r.Device == "" || s.Device == r.Device) && (r.Resource == "" || s.Resource == r.Resource) &&
+					!yield(s, r.By) {
 					return
 				}
 			}
@@ -620,6 +637,34 @@ func (s *Service) Sessions(person, device, resource string) []api.LiveSession {
 	return out
 }
 
+// EndSessions ends all sessions of a device, of a person, of a resource, or of what is all that is said, by hand:
+// those that there are, and allows that are on their way. It returns how many there were. Who asks anew is answered
+// anew.
+func (s *Service) EndSessions(ctx context.Context, actor, device, person, resource, reason string) (int, error) {
+	if err := fault.CheckReason(&reason); err != nil {
+		return 0, err
+	}
+	if device == "" && person == "" && resource == "" {
+		return 0, fault.Input("", "say whose sessions end: device, person or resource")
+	}
+	n := 0
+	err := s.Do(ctx, func(c *state.Change) error {
+		if device != "" {
+			known := c.Device(c.Resolve(device))
+			if known == nil {
+				return fault.NotFound("device", device)
+			}
+			device = known.ID
+		}
+		n = len(s.Sessions(person, device, resource))
+		c.Record(actor, &event.SessionsEnded{Device: device, Person: person, Resource: resource, Reason: reason})
+		c.Revoked = append(c.Revoked, state.Revocation{Device: device, Person: person, Resource: resource,
+			By: state.Cause{Kind: event.ByOrder, Actor: actor}})
+		return nil
+	})
+	return n, err
+}
+
 // restoreSessions finds the allows that still may be relied on in the ledger. Each
 // counts only if its entry, and all that came after it, are in the signed tree: an
 // end that was hidden would bring it back.
@@ -651,6 +696,11 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 		case ledger.SignalReceived: // of an allow that was on its way to the disk then, no end is told
 			if said, ok := event.As[*event.SignalReceived](&e); ok {
 				s.sessions.noteRevoked([]state.Revocation{{Device: said.Device, Person: said.Person}}, e.At)
+			}
+		case ledger.SessionsEnded:
+			if said, ok := event.As[*event.SessionsEnded](&e); ok {
+				s.sessions.noteRevoked([]state.Revocation{{Device: said.Device, Person: said.Person,
+					Resource: said.Resource}}, e.At)
 			}
 		case ledger.DecisionMade:
 			return s.restoreAllow(snap, &e, now)

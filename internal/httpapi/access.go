@@ -267,6 +267,14 @@ func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) 
 	return edge.All(s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)), nil
 }
 
+// EndSessions ends sessions by hand.
+func (s *Server) EndSessions(c *gin.Context, in api.SessionsEnd) (*api.SessionsEnd, error) {
+	n, err := s.service.Decisions.EndSessions(c.Request.Context(), actor(c).Name, in.Device, in.Person,
+		in.Resource, in.Reason)
+	in.Ended = n
+	return &in, err
+}
+
 // daysOf is how many days are asked about: a week when the caller does not say.
 func daysOf(c *gin.Context, days int) int {
 	if c.Query("days") == "" {

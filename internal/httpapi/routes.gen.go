@@ -183,6 +183,9 @@ type operations interface {
 	// ListLiveSessions is GET /api/v1/live-sessions: Allows that an enforcer may still rely on, the newest first.
 	ListLiveSessions(c *gin.Context, p ListLiveSessionsParams) (List[LiveSession], error)
 
+	// EndSessions is POST /api/v1/live-sessions/end: End all sessions of a device, of a person, of a resource, or of what is all that is said; who asks anew is answered anew.
+	EndSessions(c *gin.Context, body SessionsEnd) (*SessionsEnd, error)
+
 	// ListMutes is GET /api/v1/notice-mutes: People who are not reminded.
 	ListMutes(c *gin.Context) (List[Mute], error)
 
@@ -1189,6 +1192,15 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.ListLiveSessions(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/live-sessions/end", func(c *gin.Context) {
+		var body SessionsEnd
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.EndSessions(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/notice-mutes", func(c *gin.Context) {

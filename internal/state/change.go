@@ -114,10 +114,10 @@ type Change struct {
 	retired puts[Retirement]
 }
 
-// Revocation is whose sessions end: those of a device, of a person, or of a person on a device.
+// Revocation is whose sessions end: those of a device, of a person, of a resource, or of what is all that is said.
 type Revocation struct {
-	Device, Person string
-	By             Cause
+	Device, Person, Resource string
+	By                       Cause
 }
 
 // HouseChange is a rulebook, directory or roster that takes the place of the one there

@@ -58,6 +58,7 @@ export const rights = {
   'GET /api/v1/ledger/standings': 'read',
   'POST /api/v1/ledger/verification': 'read',
   'GET /api/v1/live-sessions': 'read',
+  'POST /api/v1/live-sessions/end': 'waive',
   'GET /api/v1/notice-mutes': 'read',
   'POST /api/v1/notice-mutes': 'waive',
   'GET /api/v1/notices': 'read',

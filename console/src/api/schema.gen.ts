@@ -1226,6 +1226,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/live-sessions/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End all sessions of a device, of a person, of a resource, or of what is all that is said; who asks anew is answered anew */
+        post: operations["endSessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rulebooks/replay": {
         parameters: {
             query?: never;
@@ -2744,6 +2761,14 @@ export interface components {
             files?: components["schemas"]["File"][];
             /** @description The moment to ask about (RFC 3339); now when left out */
             at?: string;
+        };
+        SessionsEnd: {
+            device?: string;
+            person?: string;
+            resource?: string;
+            reason: string;
+            /** @description How many there were; not read */
+            ended?: number;
         };
         QuarantineDraft: {
             /** @description Their ids, serials or hardware ids, 1000 at most */
@@ -5822,6 +5847,31 @@ export interface operations {
                     "application/json": {
                         items: components["schemas"]["LiveSession"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionsEnd"];
+            };
+        };
+        responses: {
+            /** @description How many ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsEnd"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -232,7 +232,8 @@ func GateCmd(a *shell.App) *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List the gates by number, with what the last week brought", Args: cobra.NoArgs,
 		Example: "  ironledger gate list",
-		RunE: shell.Lists(a, (*client.Client).ListGates, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS", "ELSE", "MET",
+		RunE: shell.Lists(a, (*client.Client).ListGates, []string{"NO", "GATE", "MODE", "WHO", "WHAT", "NEEDS",
+			"ELSE", "MET",
 			"DENIED", "STEP-UP"}, func(g api.Gate) []string {
 			return []string{shell.Only(g.Number > 0, fmt.Sprint(g.Number)), g.ID, string(g.Mode),
 				brief(a, g.Who), brief(a, g.What), brief(a, g.Need), string(g.Otherwise),
@@ -311,6 +312,39 @@ func cell(a *shell.App, c access.Cell) string {
 	return c.String()
 }
 
+func sessionEndCmd(a *shell.App) *cobra.Command {
+	d := api.SessionsEnd{}
+	c := &cobra.Command{
+		Use: "end", Short: "End sessions of a device, a person or a resource", Args: cobra.NoArgs,
+		Long: `End all sessions of a device, of a person, of a resource, or of what is all that is said.
+Receivers hear that they were revoked, and a proxy asks anew: who may still come in is
+let in again. To keep a device out, put it into quarantine.`,
+		Example: `  ironledger session end --person maren.holt@gullholm.example --reason 'Left her laptop unlocked'
+  ironledger session end --device GF-L-1042 --resource payroll --reason 'Ticket 5120'`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.EndSessions(cmd.Context(), d)
+			if err != nil {
+				return err
+			}
+			if a.Format != "table" {
+				return a.Print(shell.Listing{Head: []string{"ENDED"},
+					Rows: [][]string{{fmt.Sprint(got.Value.Ended)}}, Raw: got.Raw})
+			}
+			shell.Line(a.Out, "%d sessions ended.", got.Value.Ended)
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&d.Device, "device", "", "from this device")
+	f.StringVar(&d.Person, "person", "", "of this person")
+	f.StringVar(&d.Resource, "resource", "", "of this resource")
+	return shell.WithReason(c, &d.Reason)
+}
+
 // SessionCmd is the command session.
 func SessionCmd(a *shell.App) *cobra.Command {
 	var p api.ListLiveSessionsParams
@@ -332,8 +366,8 @@ takes its ground, and forward-auth refuses from that moment.`,
 	f.StringVar(&p.Person, "person", "", "of this person")
 	f.StringVar(&p.Device, "device", "", "from this device")
 	f.StringVar(&p.Resource, "resource", "", "of this resource")
-	c := &cobra.Command{Use: "session", Short: "Sessions: list the allows that still may be relied on",
+	c := &cobra.Command{Use: "session", Short: "Sessions: list the allows that still may be relied on, and end them",
 		Aliases: []string{"sessions"}}
-	c.AddCommand(list)
+	c.AddCommand(list, sessionEndCmd(a))
 	return c
 }

@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { reactive, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 import { api, must } from '../../api/client'
 import PersonName from '../../components/PersonName.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
+import ReasonForm from '../../components/ReasonForm.vue'
 import TimeText from '../../components/TimeText.vue'
 import { ofFleet, ofKinds, useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
+import { useSession } from '../../stores/session'
 
 const { query, set } = useQuery('person', 'device', 'resource')
 const form = reactive({ ...query.value })
@@ -15,6 +17,15 @@ const { data, problem, loading, again } = useLoad(
   () => query.value,
   (changes) => ofFleet(changes) || ofKinds('decision.', 'session.')(changes),
 )
+const session = useSession()
+const ending = ref(false)
+const said = computed(() => Object.fromEntries(Object.entries(query.value).filter(([, v]) => v)))
+const whose = computed(() => Object.values(said.value).join(', '))
+const end = (reason: string) => must(api.POST('/api/v1/live-sessions/end', { body: { ...said.value, reason } }))
+function ended() {
+  ending.value = false
+  return again()
+}
 const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim() })
 </script>
 
@@ -36,7 +47,20 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
     />
     <el-button native-type="submit" type="primary">Search</el-button>
     <el-button @click="again">Look again</el-button>
+    <el-button
+      v-if="session.can('POST /api/v1/live-sessions/end') && whose && data && data.items.length > 0"
+      link
+      @click="ending = !ending"
+      >End these {{ data.items.length }}…</el-button
+    >
   </form>
+  <ReasonForm
+    v-if="ending"
+    :label="`End the sessions of ${whose}`"
+    :what="end"
+    @done="ended"
+    @cancel="ending = false"
+  />
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!data && loading" :rows="6" animated />
   <p v-else-if="data && data.items.length === 0" class="soft">Nothing that was allowed still holds.</p>
