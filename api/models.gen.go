@@ -393,6 +393,7 @@ type DeviceSummary struct {
 
 	// Quarantine A person's own order that a device stands at the lowest level
 	Quarantine Quarantine `json:"quarantine,omitempty,omitzero"`
+	Tags       DeviceTags `json:"tags,omitempty,omitzero"`
 
 	// Outside Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is
 	Outside   string `json:"outside,omitempty,omitzero"`
@@ -415,6 +416,17 @@ type DeviceSummary struct {
 
 	// Values The attributes asked for
 	Values map[string]string `json:"values,omitempty,omitzero"`
+}
+
+// DeviceTags defines model for DeviceTags.
+type DeviceTags struct {
+	Device string   `json:"device"`
+	Tags   []string `json:"tags"`
+	Note   string   `json:"note,omitempty,omitzero"`
+
+	// By Who changed them last
+	By string `json:"by"`
+	At string `json:"at"`
 }
 
 // Difference defines model for Difference.
@@ -1878,6 +1890,17 @@ type StreamVerification struct {
 	State    string `json:"state,omitempty,omitzero"`
 }
 
+// TagsDraft defines model for TagsDraft.
+type TagsDraft struct {
+	// Devices Their ids, serials or hardware ids, 1000 at most
+	Devices []string `json:"devices"`
+	Add     []string `json:"add,omitempty,omitzero"`
+	Remove  []string `json:"remove,omitempty,omitzero"`
+
+	// Note What is noted of them, in place of what was; an empty one takes it off
+	Note *string `json:"note,omitempty,omitzero"`
+}
+
 // Texts A text by language
 type Texts map[string]string
 
@@ -2304,6 +2327,9 @@ type QuarantineDevicesJSONRequestBody = QuarantineDraft
 
 // ReleaseDevicesJSONRequestBody defines body for ReleaseDevices for application/json ContentType.
 type ReleaseDevicesJSONRequestBody = ReleaseDraft
+
+// TagDevicesJSONRequestBody defines body for TagDevices for application/json ContentType.
+type TagDevicesJSONRequestBody = TagsDraft
 
 // InviteDeviceJSONRequestBody defines body for InviteDevice for application/json ContentType.
 type InviteDeviceJSONRequestBody = InviteDraft

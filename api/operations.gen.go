@@ -40,6 +40,7 @@ var Operations = map[string]Operation{
 	"GET /api/v1/devices":                     {Right: "read", Computes: true, Long: true},
 	"POST /api/v1/devices/quarantine":         {Right: "waive"},
 	"POST /api/v1/devices/release":            {Right: "administer"},
+	"POST /api/v1/devices/tags":               {Right: "waive"},
 	"GET /api/v1/devices/:id":                 {Right: "read"},
 	"GET /api/v1/devices/:id/history":         {Right: "read"},
 	"POST /api/v1/devices/:id/invite":         {Right: "vouch"},

@@ -99,6 +99,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.DeviceQuarantined:  read[DeviceQuarantined],
 	ledger.DeviceReleased:     read[DeviceReleased],
 	ledger.SessionsEnded:      read[SessionsEnded],
+	ledger.DeviceTagged:       read[DeviceTagged],
 	ledger.StatementMade:      read[StatementMade],
 	ledger.StatementRevoked:   read[StatementRevoked],
 	ledger.CertificateRevoked: read[CertificateRevoked],

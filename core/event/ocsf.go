@@ -65,6 +65,7 @@ func (*CertificateIssued) managing() (string, int)  { return "certificate", ocsf
 func (*CertificateRefused) managing() (string, int) { return "certificate", ocsfOther }
 func (*CertificateRevoked) managing() (string, int) { return "certificate", ocsfDelete }
 func (*DeviceQuarantined) managing() (string, int)  { return "quarantine", ocsfCreate }
+func (*DeviceTagged) managing() (string, int)       { return "device", ocsfUpdate }
 func (*SessionsEnded) managing() (string, int)      { return "sessions", ocsfDelete }
 func (*DeviceReleased) managing() (string, int)     { return "quarantine", ocsfDelete }
 func (*CertificateShared) managing() (string, int)  { return "certificate", ocsfOther }

@@ -76,3 +76,35 @@ func (s *SessionsEnded) Gist() string {
 	}
 	return "of " + strings.Join(whose, ", ") + ": " + s.Reason
 }
+
+// DeviceTagged is what people put on a device, took off it, or noted of it.
+type DeviceTagged struct {
+	Device  string   `json:"device"`
+	Added   []string `json:"added,omitempty"`
+	Removed []string `json:"removed,omitempty"`
+	Note    string   `json:"note,omitempty"` // as it is now, when it changed
+}
+
+// Kind is [ledger.DeviceTagged].
+func (*DeviceTagged) Kind() ledger.Kind { return ledger.DeviceTagged }
+
+// About is the device.
+func (d *DeviceTagged) About() string { return d.Device }
+
+// AppendBody appends the body.
+func (d *DeviceTagged) AppendBody(b []byte) []byte { return appendCanonical(b, d) }
+
+// Gist tells which device, and what changed.
+func (d *DeviceTagged) Gist() string {
+	parts := []string{d.Device}
+	for _, t := range d.Added {
+		parts = append(parts, "+"+t)
+	}
+	for _, t := range d.Removed {
+		parts = append(parts, "-"+t)
+	}
+	if d.Note != "" {
+		parts = append(parts, d.Note)
+	}
+	return strings.Join(parts, " ")
+}

@@ -20,6 +20,7 @@ const (
 	ByRestart   = "restart"
 	BySettling  = "settling"
 	ByEnrolment = "enrolment"
+	ByTags      = "tags"
 	ByOrder     = "quarantine" // a person's, or its end
 )
 

@@ -110,6 +110,7 @@ var standard = []Attribute{
 	{Name: "volumes", Type: value.ListOf(value.Type{Kind: value.Record, Record: volume}), Title: "Volumes"},
 	{Name: "on_roster", Type: boolean, Title: "On the roster", Timeless: true, ByService: true},
 	{Name: "vouched", Type: boolean, Title: "Vouched for", Timeless: true, ByService: true},
+	{Name: "tags", Type: texts, Title: "Tags", Timeless: true, ByService: true},
 	{Name: "passcode.set", Type: boolean, Title: "Passcode set"},
 	{Name: "passcode.biometric", Type: boolean, Title: "Biometric unlock"},
 	{Name: "passcode.length", Type: value.Of(value.Int), Title: "Passcode length"},

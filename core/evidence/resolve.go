@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -71,15 +72,15 @@ type Resolver struct {
 	checker *certificate.Checker
 	ignored map[string]bool // serials and hardware ids, case folded
 
-	owner, groups, roster, vouched, score, level, certs, issued, serial, hardware int // slots
+	owner, groups, roster, vouched, tags, score, level, certs, issued, serial, hardware int // slots
 }
 
 // NewResolver prepares a policy for the attributes of dict.
 func NewResolver(dict *Dictionary, p Policy) *Resolver {
 	r := &Resolver{dict: dict, limits: make([]int64, len(dict.list)), bands: p.Bands,
 		owner: dict.Slot("owner"), groups: dict.Slot("owner.groups"), roster: dict.Slot("on_roster"),
-		vouched: dict.Slot("vouched"),
-		score:   dict.Slot("threat.score"), level: dict.Slot("threat.level"),
+		vouched: dict.Slot("vouched"), tags: dict.Slot("tags"),
+		score: dict.Slot("threat.score"), level: dict.Slot("threat.level"),
 		certs: dict.Slot("certs"), issued: dict.Slot(IssuedName), serial: dict.Slot("serial"),
 		hardware: dict.Slot("hardware_id"),
 		worst:    make([]Direction, len(dict.list)), checker: certificate.NewChecker(p.Issuers),
@@ -187,7 +188,8 @@ func (r *Resolver) RefuseUnprovided(rep *Report) []Refusal {
 type Facts struct {
 	ID       string // of the device
 	OnRoster bool
-	Vouched  int64 // until when somebody vouches for the device; 0 when nobody does
+	Tags     *value.Value // a list of texts that does not change; nil for none
+	Vouched  int64        // until when somebody vouches for the device; 0 when nobody does
 	// Groups gives the groups of a person, a list of texts that does not change;
 	// nil is one of none.
 	Groups func(person string) *value.Value
@@ -230,6 +232,7 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 		r.choose(v, r.level, levels, now)
 	}
 	v.Point(r.roster, truth(facts.OnRoster), condition.Always)
+	v.Point(r.tags, cmp.Or(facts.Tags, &none), condition.Always)
 	v.Point(r.vouched, truth(facts.Vouched > now), condition.Always)
 	if facts.Vouched > now && facts.Vouched < condition.Always {
 		v.hold(r.vouched, facts.Vouched-1)

@@ -53,6 +53,7 @@ const (
 	EnrolmentRefused   Kind = "device.enrolment-refused"
 	DeviceRetired      Kind = "device.retired"
 	DeviceQuarantined  Kind = "device.quarantined" // somebody ordered that it stands at the lowest level
+	DeviceTagged       Kind = "device.tagged"      // somebody put words on it, took some off, or noted something
 	DeviceReleased     Kind = "device.released"    // somebody lifted that
 	StreamChanged      Kind = "stream.changed"     // what a receiver is told, or how, changed
 	FeedChanged        Kind = "feed.changed"       // where a partner's inventory is fetched, or how that goes, changed
@@ -81,7 +82,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DeviceReleased, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
+	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DeviceReleased, DeviceTagged, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,

@@ -186,7 +186,7 @@ func check(w *written, dict *evidence.Dictionary) (*Mapping, error) {
 }
 
 // setByService are the attributes that no report may set.
-var setByService = []string{"on_roster", "vouched", "owner.groups", "certs.issued"}
+var setByService = []string{"on_roster", "vouched", "owner.groups", "certs.issued", "tags"}
 
 // typeOf is the type of an attribute. Of one that a rulebook declares, and that the
 // dictionary does not know, nothing is known.

@@ -71,6 +71,8 @@ func (l *loader) exampleDevice(f field, e *Example) {
 			a.boolean(&e.Facts.OnRoster)
 		case "vouched":
 			a.boolean(&e.Facts.Vouched)
+		case "tags":
+			e.Facts.Tags = a.texts()
 		case "owner.groups":
 			e.Facts.OwnerGroups = a.texts()
 		default:
@@ -148,5 +150,6 @@ func (f ExampleFacts) Directory() evidence.Facts {
 		vouched = condition.Always
 	}
 	return evidence.Facts{ID: "example", OnRoster: f.OnRoster, Vouched: vouched,
+		Tags:   evidence.ListOf(f.Tags),
 		Groups: func(string) *value.Value { return evidence.ListOf(f.OwnerGroups) }}
 }

@@ -196,6 +196,7 @@ type Example struct {
 // ExampleFacts are what an example says in place of the service.
 type ExampleFacts struct {
 	OnRoster, Vouched bool
+	Tags              []string
 	OwnerGroups       []string
 }
 

@@ -291,7 +291,7 @@ func entity(cause string) string {
 	case event.ByTime, event.ByRulebook:
 		return "policy"
 	case event.ByPeople, event.ByRoster, event.ByWaiver, event.ByVouch, event.BySettling, event.ByEnrolment,
-		event.ByOrder:
+		event.ByOrder, event.ByTags:
 		return "admin"
 	}
 	return "system"

@@ -175,6 +175,11 @@ func (c *Client) ReleaseDevices(ctx context.Context, body ReleaseDraft) (*Reply[
 	return call[List[Quarantine]](ctx, c, request{method: "POST", path: path("/api/v1/devices/release"), value: body})
 }
 
+// TagDevices calls POST /api/v1/devices/tags: Put words on devices, take some off, or note something of them, of all of them or none.
+func (c *Client) TagDevices(ctx context.Context, body TagsDraft) (*Reply[List[DeviceTags]], error) {
+	return call[List[DeviceTags]](ctx, c, request{method: "POST", path: path("/api/v1/devices/tags"), value: body})
+}
+
 // GetDevice calls GET /api/v1/devices/{id}: A device with its standing explained.
 func (c *Client) GetDevice(ctx context.Context, id string) (*Reply[Device], error) {
 	return call[Device](ctx, c, request{method: "GET", path: path("/api/v1/devices/{id}", id)})

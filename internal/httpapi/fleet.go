@@ -163,6 +163,16 @@ func (s *Server) ReleaseDevices(c *gin.Context, in api.ReleaseDraft) (api.List[a
 	return orders(list), err
 }
 
+// TagDevices puts words on devices and takes some off.
+func (s *Server) TagDevices(c *gin.Context, in api.TagsDraft) (api.List[api.DeviceTags], error) {
+	list, err := s.service.Admin.Tag(c.Request.Context(), actor(c).Name, in)
+	out := []api.DeviceTags{}
+	for i := range list {
+		out = append(out, view.Tags(&list[i]))
+	}
+	return edge.All(out), err
+}
+
 func orders(list []kept.Quarantine) api.List[api.Quarantine] {
 	out := []api.Quarantine{}
 	for i := range list {

@@ -99,6 +99,9 @@ type operations interface {
 	// ReleaseDevices is POST /api/v1/devices/release: Lift such orders, all of them or none.
 	ReleaseDevices(c *gin.Context, body ReleaseDraft) (List[Quarantine], error)
 
+	// TagDevices is POST /api/v1/devices/tags: Put words on devices, take some off, or note something of them, of all of them or none.
+	TagDevices(c *gin.Context, body TagsDraft) (List[DeviceTags], error)
+
 	// GetDevice is GET /api/v1/devices/{id}: A device with its standing explained.
 	GetDevice(c *gin.Context, id string) (*Device, error)
 
@@ -965,6 +968,15 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.ReleaseDevices(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/devices/tags", func(c *gin.Context) {
+		var body TagsDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.TagDevices(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/devices/:id", func(c *gin.Context) {

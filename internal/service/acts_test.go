@@ -173,6 +173,12 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			_, err := s.Admin.Quarantine(ctx, "astrid", []string{a.device(), a.device()}, "looked at", lasts)
 			return err
 		},
+		"tag": func(ctx context.Context) error {
+			words := []string{"pilot", "north", "lent"}
+			_, err := s.Admin.Tag(ctx, "astrid", api.TagsDraft{Devices: []string{a.device(), a.device()},
+				Add: words[a.r.IntN(3):], Remove: words[:a.r.IntN(3)]})
+			return err
+		},
 		"release": func(ctx context.Context) error {
 			_, err := s.Admin.Release(ctx, "astrid", []string{a.device()}, "nothing was found")
 			var input *fault.InputError

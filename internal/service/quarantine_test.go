@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ocsp"
 
+	"ironledger.example/api"
 	"ironledger.example/core/access"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
@@ -212,4 +213,71 @@ gates: [{id: all, who: {everyone: true}, what: {everything: true}, need: known_d
 func end(s *service.Service, device, person, resource, reason string) error {
 	_, err := s.Decisions.EndSessions(ctx, "desk", device, person, resource, reason)
 	return err
+}
+
+// What people put on a device counts at once, for all of several or for none, after a restart and in the past too.
+func TestTags(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		s := open(t, dir)
+		publish(t, s, `rulebook: r
+break_glass: [master]
+baselines:
+  - {id: all, rules: [{id: form, check: known(form), cap: limited}]}
+  - {id: pilot, applies: tags contains "pilot", rules: [{id: disk, check: storage.encrypted, cap: barred}]}
+examples:
+  - {device: {form: laptop, storage.encrypted: false}, level: strong}
+  - {device: {form: laptop, storage.encrypted: false, tags: [pilot]}, level: barred}
+`)
+		for _, id := range []string{"d1", "d2", "d3"} {
+			report(t, s, id, `"form":"laptop","storage.encrypted":false,"serial":"S-`+id+`"`)
+		}
+		put := func(d api.TagsDraft) error { _, err := s.Admin.Tag(ctx, "desk", d); return err }
+		stand := func(want ...string) {
+			t.Helper()
+			if got := []string{level(s, "d1"), level(s, "d2"), level(s, "d3")}; !slices.Equal(got, want) {
+				t.Errorf("they stand at %v; %v was expected", got, want)
+			}
+		}
+		if err := put(api.TagsDraft{Devices: []string{"S-d1", "d2", "nobody"}, Add: []string{"pilot"}}); err == nil {
+			t.Error("a device that there is not is tagged")
+		}
+		stand("strong", "strong", "strong")
+		before := s.Now()
+		time.Sleep(time.Second)
+		note := "lent out"
+		if err := put(api.TagsDraft{Devices: []string{"S-d1", "d2", "d1"}, Add: []string{"pilot", "north"}, Note: &note}); err != nil {
+			t.Fatal(err)
+		}
+		stand("barred", "barred", "strong")
+		if n := len(entries(t, s, ledger.DeviceTagged)); n != 2 {
+			t.Errorf("two devices made %d entries", n)
+		}
+		if err := put(api.TagsDraft{Devices: []string{"d1"}, Add: []string{"pilot"}, Remove: []string{"south"}}); err != nil ||
+			len(entries(t, s, ledger.DeviceTagged)) != 2 {
+			t.Errorf("what changes nothing is an entry: %v", err)
+		}
+		shut(t, s)
+		s = open(t, dir)
+		stand("barred", "barred", "strong")
+		if got := s.View.Device("d1").Tags; !slices.Equal(got.Tags, []string{"north", "pilot"}) || got.Note != note {
+			t.Errorf("after a restart: %+v", got)
+		}
+		if then, err := s.View.DeviceAt(ctx, "d1", before.UnixMicro()); err != nil || then.Level != "strong" || len(then.Tags.Tags) != 0 {
+			t.Errorf("before it stood at %v, %v", then, err)
+		}
+		if err := put(api.TagsDraft{Devices: []string{"d1", "d2"}, Remove: []string{"pilot"}}); err != nil {
+			t.Fatal(err)
+		}
+		stand("strong", "strong", "strong")
+		report(t, s, "d3", `"tags":["pilot"]`) // no report puts one on
+		stand("strong", "strong", "strong")
+		for name, d := range map[string]api.TagsDraft{"nothing": {Devices: []string{"d1"}}, "nobody": {Add: []string{"x"}},
+			"no word": {Devices: []string{"d1"}, Add: []string{"a b"}}, "a long one": {Devices: []string{"d1"}, Add: []string{strings.Repeat("x", 51)}},
+			"many": {Devices: []string{"d1"}, Add: strings.Split("abcdefghijklmnopqrstuvwxyz", "")}} {
+			refusedAs[*fault.InputError](t, name, put(d), "")
+		}
+		shut(t, s)
+	})
 }

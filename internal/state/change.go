@@ -106,6 +106,7 @@ type Change struct {
 	invites     puts[kept.Invite]
 	statements  puts[kept.Statements]
 	quarantines puts[kept.Quarantine]
+	tags        puts[kept.Tags]
 
 	noticePlace puts[kept.NoticePlace]
 

@@ -138,6 +138,7 @@ type Device struct {
 	Retired *Retirement // nil: in service
 	// Quarantine is a person's order that it stands at the lowest level, nil for none; it may have ended.
 	Quarantine *kept.Quarantine
+	Tags       *kept.Tags // nil for none
 	Held       *Admission // nil: admitted; else its enrolment waits, or was refused
 	Spoken     []evidence.Spoken
 	FirstSeen  int64
@@ -288,7 +289,7 @@ func (d *Device) Sources() []string {
 func (d *Device) Copied() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result,
 		Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Quarantine: d.Quarantine,
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Quarantine: d.Quarantine, Tags: d.Tags,
 		Held:   d.Held,
 		Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
 }
@@ -297,9 +298,9 @@ func (d *Device) Copied() *Device {
 func deviceOf(book *Book, row *store.DeviceRow, granted exceptions) (*Device, error) {
 	d := &Device{ID: row.ID, FirstSeen: row.FirstSeen, SeenAt: row.SeenAt, Since: row.Since,
 		Waivers: granted.waivers[row.ID], Vouches: granted.vouches[row.ID], Retired: granted.retired[row.ID],
-		Quarantine: granted.barred[row.ID],
-		Revision:   row.Revision,
-		seal:       row.Sealed, link: row.Past}
+		Quarantine: granted.barred[row.ID], Tags: granted.tags[row.ID],
+		Revision: row.Revision,
+		seal:     row.Sealed, link: row.Past}
 	damaged := func(err error) (*Device, error) {
 		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 	}

@@ -100,6 +100,9 @@ var (
 	QuarantineKind = kind[kept.Quarantine]{"quarantine", // by device
 		func(s *Snapshot) *table[kept.Quarantine] { return &s.Quarantines },
 		func(c *Change) *puts[kept.Quarantine] { return &c.quarantines }}
+	TagsKind = kind[kept.Tags]{"tags", // by device
+		func(s *Snapshot) *table[kept.Tags] { return &s.Tags },
+		func(c *Change) *puts[kept.Tags] { return &c.tags }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -111,7 +114,7 @@ var plain = []interface {
 	apply(c *Change, to *Snapshot)
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
 	FeedPlaceKind,
-	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, QuarantineKind, RetirementKind}
+	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, QuarantineKind, TagsKind, RetirementKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

@@ -18,12 +18,13 @@ type exceptions struct {
 	vouches map[string][]*Vouch
 	retired map[string]*Retirement
 	barred  map[string]*kept.Quarantine
+	tags    map[string]*kept.Tags
 }
 
 // exceptions puts what was kept of devices by their ids.
 func (snap *Snapshot) exceptions() exceptions {
 	out := exceptions{map[string][]*Waiver{}, map[string][]*Vouch{}, map[string]*Retirement{},
-		map[string]*kept.Quarantine{}}
+		map[string]*kept.Quarantine{}, map[string]*kept.Tags{}}
 	for _, w := range snap.Waivers.List() {
 		out.waivers[w.Device] = append(out.waivers[w.Device], &w)
 	}
@@ -35,6 +36,9 @@ func (snap *Snapshot) exceptions() exceptions {
 	}
 	for _, q := range snap.Quarantines.List() {
 		out.barred[q.Device] = &q
+	}
+	for _, t := range snap.Tags.List() {
+		out.tags[t.Device] = &t
 	}
 	return out
 }

@@ -30,6 +30,7 @@ type undo struct {
 	Held     *[]*Admission     `json:"held,omitempty"`    // one or none
 
 	Quarantine *[]*kept.Quarantine `json:"quarantine,omitempty"` // one or none
+	Tags       *[]*kept.Tags       `json:"tags,omitempty"`       // one or none
 }
 
 // undoOf works out how d, which stands under a book, leads back to the device it
@@ -83,7 +84,13 @@ func (d *Device) undoOf(book *Book, was Before) string {
 			u.Quarantine = &[]*kept.Quarantine{old.Quarantine}
 		}
 	}
-	if routine := u.Quarantine == nil && u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
+	if old.Tags != d.Tags {
+		u.Tags = &[]*kept.Tags{}
+		if old.Tags != nil {
+			u.Tags = &[]*kept.Tags{old.Tags}
+		}
+	}
+	if routine := u.Quarantine == nil && u.Tags == nil && u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
 		u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
@@ -178,6 +185,11 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 				e.barred = (*u.Quarantine)[0]
 			}
 		}
+		if u.Tags != nil {
+			if e.tags = nil; len(*u.Tags) > 0 {
+				e.tags = (*u.Tags)[0]
+			}
+		}
 		row.Revision = s.Revision - 1
 	}
 	row.Evidence, row.Keys = string(past.Kept()), string(value.JSON(keys))
@@ -191,6 +203,7 @@ type pastExtras struct {
 	retired *Retirement
 	held    *Admission
 	barred  *kept.Quarantine
+	tags    *kept.Tags
 }
 
 // DeviceThen brings back a device as it was, under the snapshot and at the moment
@@ -200,7 +213,8 @@ func (snap *Snapshot) DeviceThen(row store.DeviceRow, steps []store.PastStep, pr
 	now int64) (*Device, error) {
 	extras := pastExtras{}
 	if present != nil {
-		extras = pastExtras{present.Waivers, present.Vouches, present.Retired, present.Held, present.Quarantine}
+		extras = pastExtras{present.Waivers, present.Vouches, present.Retired, present.Held, present.Quarantine,
+			present.Tags}
 	}
 	if err := rewind(&row, steps, &extras); err != nil {
 		return nil, err
@@ -209,7 +223,8 @@ func (snap *Snapshot) DeviceThen(row store.DeviceRow, steps []store.PastStep, pr
 		waivers: map[string][]*Waiver{row.ID: extras.waivers},
 		vouches: map[string][]*Vouch{row.ID: extras.vouches},
 		retired: map[string]*Retirement{row.ID: extras.retired},
-		barred:  map[string]*kept.Quarantine{row.ID: extras.barred}})
+		barred:  map[string]*kept.Quarantine{row.ID: extras.barred},
+		tags:    map[string]*kept.Tags{row.ID: extras.tags}})
 	if err != nil {
 		return nil, err
 	}

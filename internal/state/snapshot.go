@@ -47,6 +47,7 @@ type Snapshot struct {
 	Invites     table[kept.Invite]      // by device
 	Statements  table[kept.Statements]  // by device
 	Quarantines table[kept.Quarantine]  // by device
+	Tags        table[kept.Tags]        // by device
 
 	noticePlace table[kept.NoticePlace]
 

@@ -43,6 +43,15 @@ func withColumns(b *state.Book, d *state.Device, columns []string, now int64) ap
 	return s
 }
 
+// Tags shows the words that people put on a device.
+func Tags(t *kept.Tags) api.DeviceTags {
+	out := api.DeviceTags{Device: t.Device, Tags: t.List, Note: t.Note, By: t.By, At: value.FormatTime(t.At)}
+	if out.Tags == nil {
+		out.Tags = []string{}
+	}
+	return out
+}
+
 // Quarantine shows a person's order that a device stands at the lowest level.
 func Quarantine(q *kept.Quarantine) api.Quarantine {
 	out := api.Quarantine{Device: q.Device, Reason: q.Reason, By: q.By, At: value.FormatTime(q.At)}
@@ -68,6 +77,9 @@ func Summarize(b *state.Book, d *state.Device, now int64) api.DeviceSummary {
 		SeenAt: value.FormatTime(d.SeenAt)}
 	if d.Retired != nil {
 		s.Retired = d.Retired.Reason
+	}
+	if d.Tags != nil {
+		s.Tags = Tags(d.Tags)
 	}
 	if d.Quarantine.Holds(now) {
 		s.Quarantine = Quarantine(d.Quarantine)

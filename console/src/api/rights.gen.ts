@@ -30,6 +30,7 @@ export const rights = {
   'GET /api/v1/devices': 'read',
   'POST /api/v1/devices/quarantine': 'waive',
   'POST /api/v1/devices/release': 'administer',
+  'POST /api/v1/devices/tags': 'waive',
   'GET /api/v1/devices/{id}': 'read',
   'GET /api/v1/devices/{id}/history': 'read',
   'POST /api/v1/devices/{id}/invite': 'vouch',

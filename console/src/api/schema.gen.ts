@@ -146,6 +146,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put words on devices, take some off, or note something of them, of all of them or none */
+        post: operations["tagDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/retire": {
         parameters: {
             query?: never;
@@ -2469,6 +2486,7 @@ export interface components {
             /** @description Why the device is out of service; left out when it is in */
             retired?: string;
             quarantine?: components["schemas"]["Quarantine"];
+            tags?: components["schemas"]["DeviceTags"];
             /** @description Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is */
             outside?: string;
             owner?: string;
@@ -2769,6 +2787,22 @@ export interface components {
             reason: string;
             /** @description How many there were; not read */
             ended?: number;
+        };
+        TagsDraft: {
+            /** @description Their ids, serials or hardware ids, 1000 at most */
+            devices: string[];
+            add?: string[];
+            remove?: string[];
+            /** @description What is noted of them, in place of what was; an empty one takes it off */
+            note?: string;
+        };
+        DeviceTags: {
+            device: string;
+            tags: string[];
+            note?: string;
+            /** @description Who changed them last */
+            by: string;
+            at: string;
         };
         QuarantineDraft: {
             /** @description Their ids, serials or hardware ids, 1000 at most */
@@ -4028,6 +4062,33 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Quarantine"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tagDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TagsDraft"];
+            };
+        };
+        responses: {
+            /** @description The tags as they are now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["DeviceTags"][];
                     };
                 };
             };

@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { api, must, type Device, type Reproduction } from '../api/client'
 import CopyText from '../components/CopyText.vue'
+import DeviceTags from '../components/DeviceTags.vue'
 import DeviceHistory from '../components/DeviceHistory.vue'
 import InviteForm from '../components/InviteForm.vue'
 import IssuedNote from '../components/IssuedNote.vue'
@@ -136,6 +137,7 @@ function vouched() {
       <strong>Retired</strong>: {{ device.retired }}. Decisions do not know it, and its reports are refused until it is
       enrolled again.
     </p>
+    <DeviceTags :device="device.id" :tags="device.tags" @changed="again" />
     <p v-if="device.quarantine" class="retired" role="status">
       <strong>In quarantine</strong>
       <template v-if="device.quarantine.until">, it ends <TimeText :time="device.quarantine.until" /></template>

@@ -25,10 +25,10 @@ import (
 
 // DeviceCmd is the command device.
 func DeviceCmd(a *shell.App) *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, quarantine, retire, search",
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, quarantine, tag, retire, search",
 		Aliases: []string{"devices"}}
 	c.AddCommand(deviceListCmd(a), deviceShowCmd(a), deviceHistoryCmd(a), deviceImportCmd(a),
-		deviceEnrolCmd(a), deviceRetireCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceSearchCmd(a))
+		deviceEnrolCmd(a), deviceRetireCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceTagCmd(a), deviceSearchCmd(a))
 	return c
 }
 
@@ -199,6 +199,9 @@ func deviceHead(a *shell.App, d *api.Device) {
 		title += "  " + d.Name
 	}
 	shell.Line(a.Out, "%s   %s", a.Bold(title), a.Mark(d.Level, d.Rank, d.Top))
+	if len(d.Tags.Tags) > 0 || d.Tags.Note != "" {
+		shell.Line(a.Out, "%s", strings.TrimSpace(a.Bold(strings.Join(d.Tags.Tags, " "))+"  "+d.Tags.Note))
+	}
 	if q := d.Quarantine; q.Device != "" {
 		until := "until it is lifted"
 		if q.Until != "" {

@@ -153,6 +153,44 @@ func showOrders(a *shell.App, got *client.Reply[api.List[api.Quarantine]], done 
 	return nil
 }
 
+func deviceTagCmd(a *shell.App) *cobra.Command {
+	d, note := api.TagsDraft{}, ""
+	c := &cobra.Command{
+		Use: "tag DEVICE...|-", Short: "Put words on devices, take some off, or note something",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteDevices,
+		Long: `Put words on devices, take some off, or note something of them: of all that are named, or
+none. Conditions ask for the words (tags contains "pilot"), so that a baseline or a gate
+can be tried on some devices first.`,
+		Example: `  ironledger device tag GF-L-1042 GF-L-1043 --add pilot
+  ironledger device list --where 'form == tablet' -o csv | tail -n +2 | cut -d, -f1 | ironledger device tag - --add pilot
+  ironledger device tag GF-L-1042 --remove pilot --note 'Lent to the harbour office until May'`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if d.Devices, err = several(a, args); err != nil {
+				return err
+			}
+			if cmd.Flags().Changed("note") {
+				d.Note = &note
+			}
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.TagDevices(cmd.Context(), d)
+			if err != nil {
+				return err
+			}
+			return shell.Show(a, got, []string{"DEVICE", "TAGS", "NOTE"}, func(t api.DeviceTags) []string {
+				return []string{t.Device, shell.Joined(t.Tags), t.Note}
+			})
+		},
+	}
+	c.Flags().StringSliceVar(&d.Add, "add", nil, "a word to put on them")
+	c.Flags().StringSliceVar(&d.Remove, "remove", nil, "a word to take off")
+	c.Flags().StringVar(&note, "note", "", "what to note of them, in place of what was")
+	return c
+}
+
 func deviceQuarantineCmd(a *shell.App) *cobra.Command {
 	d := api.QuarantineDraft{}
 	c := &cobra.Command{
