@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"crypto"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -462,4 +464,36 @@ func TestTheKeysFile(t *testing.T) {
 	if _, err := f.nextKey("p256"); err == nil || !strings.Contains(err.Error(), "is damaged") {
 		t.Errorf("a damaged key: %v", err)
 	}
+}
+
+// Of a call that fails the agent says what may be behind it.
+func TestWhatWentWrongWithACall(t *testing.T) {
+	t.Parallel()
+	for want, err := range map[string]error{
+		"is its clock right?":         &url.Error{Op: "Get", URL: "https://x", Err: x509.CertificateInvalidError{Reason: x509.Expired}},
+		"is not who it is trusted to": &url.Error{Op: "Get", URL: "https://x", Err: x509.UnknownAuthorityError{}},
+		"cannot be reached":           errors.New("connection refused"),
+	} {
+		if got := told(err); !strings.Contains(got.Error(), want) || !errors.Is(got, unwrapped(err)) {
+			t.Errorf("%v is told as %q; %q was expected", err, got, want)
+		}
+	}
+	server := httptest.NewTLSServer(http.NotFoundHandler())
+	defer server.Close()
+	pool := x509.NewCertPool()
+	pool.AddCert(server.Certificate())
+	c := newCaller(server.URL, pool, nil)
+	defer c.close()
+	c.client.Transport.(*http.Transport).TLSClientConfig.Time = func() time.Time { return time.Now().AddDate(100, 0, 0) }
+	if _, err := c.do(t.Context(), http.MethodGet, "/", nil, nil); err == nil || !strings.Contains(err.Error(), "is its clock right?") {
+		t.Errorf("with a clock that is a century off: %v", err)
+	}
+}
+
+func unwrapped(err error) error {
+	var address *url.Error
+	if errors.As(err, &address) {
+		return address.Err
+	}
+	return err
 }
