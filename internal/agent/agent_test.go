@@ -62,7 +62,7 @@ func TestSiteChecks(t *testing.T) {
 		"i-much":    "#!/bin/sh\nyes '{\"a\":1}' | head -c 200000\n",
 		"j-leaves": "#!/bin/sh\n(sleep 2; echo x > " + marker +
 			") > /dev/null 2>&1 &\necho '{\"custom.j\": true}'\n",
-		"j-holds":    "#!/bin/sh\nsleep 3 &\necho '{\"custom.h\": true}'\n",
+		"j-holds":    "#!/bin/sh\nsleep 9 &\necho '{\"custom.h\": true}'\n",
 		"k-no-shell": "\x00\x01",
 		"l-env":      "#!/bin/sh\nprintf '{\"custom.env\": \"%s\"}' \"$IRONLEDGER_TOKEN$HOME\"\n",
 		"m-who":      "#!/bin/sh\nprintf '{\"custom.who\": \"%s %s\"}' \"$(id -u)\" \"$(id -G)\"\n",
@@ -72,7 +72,7 @@ func TestSiteChecks(t *testing.T) {
 		script(t, dir, name, text)
 	}
 	t.Setenv("IRONLEDGER_TOKEN", "secret")
-	c := Checks{Dir: dir, User: "nobody", For: 500 * time.Millisecond}
+	c := Checks{Dir: dir, User: "nobody", For: 3 * time.Second}
 	got, err := c.Run(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -87,7 +87,7 @@ func TestSiteChecks(t *testing.T) {
 	for name, want := range map[string]string{"a-good": "", "b-twice": "the check a-good gives custom.dock already",
 		"c-nothing": "it printed nothing", "d-words": `it printed "all is well`, "e-list": "where a JSON object",
 		"f-two":   "more than one",
-		"g-fails": "exit status 3: no such dock", "h-slow": "it took longer than 500ms",
+		"g-fails": "exit status 3: no such dock", "h-slow": "it took longer than 3s",
 		"i-much":   "it printed more than 65536 bytes",
 		"j-leaves": "", "j-holds": "it left something running that holds", "k-no-shell": "exec format error",
 		"l-env": "", "m-who": "", "n-null": "where a JSON object"} {
@@ -158,7 +158,7 @@ func TestWhoseChecksRun(t *testing.T) {
 		if err := c.spoil(dir, script(t, dir, "one", good)); err != nil {
 			t.Fatal(err)
 		}
-		got, err := (&Checks{Dir: dir, User: "nobody", For: time.Second}).Run(t.Context())
+		got, err := (&Checks{Dir: dir, User: "nobody", For: 10 * time.Second}).Run(t.Context())
 		why := ""
 		if err != nil {
 			why = err.Error()
@@ -173,7 +173,7 @@ func TestWhoseChecksRun(t *testing.T) {
 		"no-such-user": "cannot run as"} {
 		dir := shared(t)
 		script(t, dir, "one", good)
-		if got, err := (&Checks{Dir: dir, User: user, For: time.Second}).Run(t.Context()); err != nil ||
+		if got, err := (&Checks{Dir: dir, User: user, For: 10 * time.Second}).Run(t.Context()); err != nil ||
 			!strings.Contains(got[0].Failed, want) {
 			t.Errorf("as %q: %+v, %v", user, got, err)
 		}
