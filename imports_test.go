@@ -112,7 +112,7 @@ var mayImport = map[string][]string{
 	"internal/client":        {"core", "api"},
 	"internal/collect":       {},
 	"internal/agent":         {"core/evidence", "api", "internal/collect", "internal/person"},
-	"internal/cli/agent":     {"console", "internal/agent", "internal/cli/shell"},
+	"internal/cli/agent":     {"console", "internal/agent", "internal/cli/shell", "internal/person"},
 	"internal/standin":       {"core/statement", "internal/reliance"},
 	"internal/reliance":      {"core/statement"},
 	"internal/follow":        {"core", "api", "internal/client"},

@@ -219,57 +219,55 @@ func (f *Folder) Enrol(ctx context.Context, e Enrolment) (*x509.Certificate, err
 				return err
 			}
 		}
-		var err error
-		if err = f.trust(ctx, &e); err != nil {
+		c, err := f.trust(ctx, &e)
+		if err != nil {
 			return err
 		}
-		got, err = f.ask(ctx, &e)
+		defer c.close()
+		got, err = f.ask(ctx, c, &e)
 		return err
 	})
 	return got, err
 }
 
-// trust settles by whom the service is trusted.
-func (f *Folder) trust(ctx context.Context, e *Enrolment) (err error) {
+// trust settles by whom the service is trusted, and calls it so.
+func (f *Folder) trust(ctx context.Context, e *Enrolment) (c *caller, err error) {
 	if e.Fingerprint != "" {
 		if e.Trusted, err = byFingerprint(ctx, e.Service, e.Fingerprint); err != nil {
-			return err
+			return nil, err
 		}
-	}
-	if e.Trusted != nil && !x509.NewCertPool().AppendCertsFromPEM(e.Trusted) {
-		return errors.New("what the service is to be trusted by holds no certificate in PEM")
 	}
 	if e.Trusted == nil {
-		if err := os.RemoveAll(f.path(trustedFile)); err != nil {
-			return err
-		}
-	} else if err := f.write(trustedFile, e.Trusted, 0o644); err != nil {
-		return err
+		err = os.RemoveAll(f.path(trustedFile))
+	} else if !x509.NewCertPool().AppendCertsFromPEM(e.Trusted) {
+		err = errors.New("what the service is to be trusted by holds no certificate in PEM")
+	} else {
+		err = f.write(trustedFile, e.Trusted, 0o644)
 	}
-	pool, err := f.trusted()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c := newCaller(e.Service, pool, nil)
-	defer c.close()
-	own, err := c.authorities(ctx)
-	if err != nil {
-		return err
-	}
-	for _, x := range own {
-		e.OwnTrust = e.OwnTrust || e.Trusted != nil && bytes.Contains(e.Trusted, bytes.TrimSpace(pemOf(x)))
-	}
-	return f.writeJSON(settingsFile, &e.Settings, 0o644)
-}
-
-// ask asks with the code until there is an answer.
-func (f *Folder) ask(ctx context.Context, e *Enrolment) (*x509.Certificate, error) {
 	pool, err := f.trusted()
 	if err != nil {
 		return nil, err
 	}
-	c := newCaller(e.Service, pool, nil)
-	defer c.close()
+	c = newCaller(e.Service, pool, nil)
+	own, err := c.authorities(ctx)
+	for _, x := range own {
+		e.OwnTrust = e.OwnTrust || e.Trusted != nil && bytes.Contains(e.Trusted, bytes.TrimSpace(pemOf(x)))
+	}
+	if err == nil {
+		err = f.writeJSON(settingsFile, &e.Settings, 0o644)
+	}
+	if err != nil {
+		c.close()
+		return nil, err
+	}
+	return c, nil
+}
+
+// ask asks with the code until there is an answer.
+func (f *Folder) ask(ctx context.Context, c *caller, e *Enrolment) (*x509.Certificate, error) {
 	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte(e.Device+":"+e.Code))
 	for {
 		cert, err := f.request(ctx, c, &e.Settings, "simpleenroll", basic)

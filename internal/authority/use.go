@@ -32,10 +32,11 @@ func (s *Service) Used(ctx context.Context, cert *x509.Certificate, from string)
 	now := s.Micros()
 	shared := s.placed(serial, from, now)
 	tell := shared != nil && now-x.SharedAt > shareAgain
-	if !tell && now-x.UsedAt < keepUse && x.UsedFrom == from {
-		return
+	rest := keepUse
+	if x.UsedFrom != from {
+		rest /= 60 // who goes to and fro makes no change each time
 	}
-	if !tell && now-x.UsedAt < keepUse/60 { // who goes to and fro makes no change each time
+	if !tell && now-x.UsedAt < rest {
 		return
 	}
 	err := s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {

@@ -98,12 +98,12 @@ type Check struct {
 	Well              bool
 }
 
-// marks are those of verdicts.
-var marks = map[string]string{"pass": "✓", "fail": "✗", "unknown": "?", "grace": "…", "waived": "–"}
+// Marks are those of verdicts, on a page and in a terminal.
+var Marks = map[string]string{"pass": "✓", "fail": "✗", "unknown": "?", "grace": "…", "waived": "–"}
 
 // CheckOf tells of a rule by its verdict, in some words.
 func CheckOf(w map[string]string, title, verdict, until string) Check {
-	c := Check{Title: title, Mark: marks[verdict], Word: w["is-"+verdict], Well: verdict == "pass"}
+	c := Check{Title: title, Mark: Marks[verdict], Word: w["is-"+verdict], Well: verdict == "pass"}
 	if until != "" && (verdict == "grace" || verdict == "waived") {
 		c.Word += " " + Moment(until)
 	}

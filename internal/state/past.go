@@ -58,10 +58,7 @@ func (d *Device) undoOf(book *Book, was Before) string {
 		u.KeyList = &list
 	}
 	if !old.Held.Same(d.Held) {
-		u.Held = &[]*Admission{}
-		if old.Held != nil {
-			u.Held = &[]*Admission{old.Held}
-		}
+		u.Held = oneOrNone(old.Held)
 	}
 	if level := was.Level; d.Since != old.Since {
 		u.Level, u.Since = &level, &old.Since
@@ -73,28 +70,37 @@ func (d *Device) undoOf(book *Book, was Before) string {
 		u.Vouches = listed(old.Vouches)
 	}
 	if old.Retired != d.Retired {
-		u.Retired = &[]*Retirement{}
-		if old.Retired != nil {
-			u.Retired = &[]*Retirement{old.Retired}
-		}
+		u.Retired = oneOrNone(old.Retired)
 	}
 	if old.Quarantine != d.Quarantine {
-		u.Quarantine = &[]*kept.Quarantine{}
-		if old.Quarantine != nil {
-			u.Quarantine = &[]*kept.Quarantine{old.Quarantine}
-		}
+		u.Quarantine = oneOrNone(old.Quarantine)
 	}
 	if old.Tags != d.Tags {
-		u.Tags = &[]*kept.Tags{}
-		if old.Tags != nil {
-			u.Tags = &[]*kept.Tags{old.Tags}
-		}
+		u.Tags = oneOrNone(old.Tags)
 	}
-	if routine := u.Quarantine == nil && u.Tags == nil && u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
-		u.Waivers == nil && u.Vouches == nil && u.Retired == nil; routine && u.Evidence != nil {
+	if routine := u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
+		u.Waivers == nil && u.Vouches == nil && u.Retired == nil && u.Quarantine == nil && u.Tags == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
 	return string(value.JSON(u))
+}
+
+// oneOrNone is what a device had, as a list: none is told too, which nil would not.
+func oneOrNone[T any](had *T) *[]*T {
+	if had == nil {
+		return &[]*T{}
+	}
+	return &[]*T{had}
+}
+
+// again makes what a device had what such a list tells; nil tells nothing.
+func again[T any](into **T, list *[]*T) {
+	if list == nil {
+		return
+	}
+	if *into = nil; len(*list) > 0 {
+		*into = (*list)[0]
+	}
 }
 
 // listed is a list as it is told when it is empty, too: not as null.
@@ -161,11 +167,7 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 				keys = append(keys, value.JSON(k))
 			}
 		}
-		if u.Held != nil {
-			if e.held = nil; len(*u.Held) > 0 {
-				e.held = (*u.Held)[0]
-			}
-		}
+		again(&e.held, u.Held)
 		if u.Level != nil && u.Since != nil {
 			row.Level, row.Since = *u.Level, *u.Since
 		}
@@ -175,21 +177,9 @@ func rewind(row *store.DeviceRow, steps []store.PastStep, e *pastExtras) error {
 		if u.Vouches != nil {
 			e.vouches = *u.Vouches
 		}
-		if u.Retired != nil {
-			if e.retired = nil; len(*u.Retired) > 0 {
-				e.retired = (*u.Retired)[0]
-			}
-		}
-		if u.Quarantine != nil {
-			if e.barred = nil; len(*u.Quarantine) > 0 {
-				e.barred = (*u.Quarantine)[0]
-			}
-		}
-		if u.Tags != nil {
-			if e.tags = nil; len(*u.Tags) > 0 {
-				e.tags = (*u.Tags)[0]
-			}
-		}
+		again(&e.retired, u.Retired)
+		again(&e.barred, u.Quarantine)
+		again(&e.tags, u.Tags)
 		row.Revision = s.Revision - 1
 	}
 	row.Evidence, row.Keys = string(past.Kept()), string(value.JSON(keys))

@@ -25,6 +25,7 @@ import (
 	"ironledger.example/console"
 	"ironledger.example/internal/agent"
 	"ironledger.example/internal/cli/shell"
+	"ironledger.example/internal/person"
 )
 
 // options are those of all commands of the agent.
@@ -449,10 +450,9 @@ func printStatus(a *shell.App, s *agent.Status) error {
 	if o == nil {
 		return nil
 	}
-	marks := map[string]string{"pass": "✓", "fail": "✗", "unknown": "?", "grace": "…", "waived": "–"}
 	shell.Line(a.Out, "")
 	for _, c := range o.Checks {
-		line := fmt.Sprintf("  %s %-7s %s", marks[c.Verdict], c.Verdict, c.Title)
+		line := fmt.Sprintf("  %s %-7s %s", person.Marks[c.Verdict], c.Verdict, c.Title)
 		if c.Until != "" {
 			line += a.Dim("  until " + shell.ShortTime(c.Until))
 		}

@@ -203,11 +203,7 @@ func deviceHead(a *shell.App, d *api.Device) {
 		shell.Line(a.Out, "%s", strings.TrimSpace(a.Bold(strings.Join(d.Tags.Tags, " "))+"  "+d.Tags.Note))
 	}
 	if q := d.Quarantine; q.Device != "" {
-		until := "until it is lifted"
-		if q.Until != "" {
-			until = "until " + shell.ShortTime(q.Until)
-		}
-		shell.Line(a.Out, "%s %s, by %s: %s", a.Rust("In quarantine"), until, q.By, q.Reason)
+		shell.Line(a.Out, "%s %s, by %s: %s", a.Rust("In quarantine"), holds(&q), q.By, q.Reason)
 	}
 	if d.Retired != "" {
 		shell.Line(a.Out, "%s %s. Decisions do not know it.", a.Rust("Retired:"), d.Retired)

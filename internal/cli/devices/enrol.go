@@ -137,6 +137,22 @@ func several(a *shell.App, args []string) ([]string, error) {
 	return out, nil
 }
 
+// withSeveral reads these devices, and is the client to act on them with.
+func withSeveral(a *shell.App, args []string, into *[]string) (cl *client.Client, err error) {
+	if *into, err = several(a, args); err != nil {
+		return nil, err
+	}
+	return a.Client()
+}
+
+// holds is until when a quarantine holds, in words.
+func holds(q *api.Quarantine) string {
+	if q.Until == "" {
+		return "until it is lifted"
+	}
+	return "until " + shell.ShortTime(q.Until)
+}
+
 func showOrders(a *shell.App, got *client.Reply[api.List[api.Quarantine]], done string) error {
 	if a.Format != "table" {
 		return shell.Show(a, got, []string{"DEVICE", "UNTIL", "BY", "REASON"}, func(q api.Quarantine) []string {
@@ -144,11 +160,7 @@ func showOrders(a *shell.App, got *client.Reply[api.List[api.Quarantine]], done 
 		})
 	}
 	for _, q := range got.Value.Items {
-		until := "until it is lifted"
-		if q.Until != "" {
-			until = "until " + shell.ShortTime(q.Until)
-		}
-		shell.Line(a.Out, done, a.Bold(q.Device), until)
+		shell.Line(a.Out, done, a.Bold(q.Device), holds(&q))
 	}
 	return nil
 }
@@ -165,16 +177,12 @@ can be tried on some devices first.`,
   ironledger device list --where 'form == tablet' -o csv | tail -n +2 | cut -d, -f1 | ironledger device tag - --add pilot
   ironledger device tag GF-L-1042 --remove pilot --note 'Lent to the harbour office until May'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var err error
-			if d.Devices, err = several(a, args); err != nil {
+			cl, err := withSeveral(a, args, &d.Devices)
+			if err != nil {
 				return err
 			}
 			if cmd.Flags().Changed("note") {
 				d.Note = &note
-			}
-			cl, err := a.Client()
-			if err != nil {
-				return err
 			}
 			got, err := cl.TagDevices(cmd.Context(), d)
 			if err != nil {
@@ -202,11 +210,7 @@ meanwhile.`,
 		Example: `  ironledger device quarantine GF-L-1042 --reason 'Looked at for malware, ticket 5120' --for 1d
   ironledger device list --where 'os.version < 17' -o csv | tail -n +2 | cut -d, -f1 | ironledger device quarantine - --reason 'CVE, ticket 5121'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var err error
-			if d.Devices, err = several(a, args); err != nil {
-				return err
-			}
-			cl, err := a.Client()
+			cl, err := withSeveral(a, args, &d.Devices)
 			if err != nil {
 				return err
 			}
@@ -229,11 +233,7 @@ func deviceReleaseCmd(a *shell.App) *cobra.Command {
 		Long:    "Lift the quarantine of devices: of all that are named, or none. They stand as their evidence has it.",
 		Example: "  ironledger device release GF-L-1042 --reason 'Nothing was found, ticket 5120'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var err error
-			if d.Devices, err = several(a, args); err != nil {
-				return err
-			}
-			cl, err := a.Client()
+			cl, err := withSeveral(a, args, &d.Devices)
 			if err != nil {
 				return err
 			}
