@@ -9,28 +9,34 @@ import (
 // 5.4.1).
 var challengePassword = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 7}
 
-// BoundTo is what a request says that it is bound to, "" for nothing. What cannot be read is bound to nothing that
-// is.
+// unread is what a request is bound to that says so in a way that cannot be read: no connection is that.
+const unread = "?"
+
+// BoundTo is what a request says that it is bound to, "" for nothing.
 func BoundTo(r *x509.CertificateRequest) string {
 	var tbs struct {
 		Version    int
 		Subject    asn1.RawValue
 		Key        asn1.RawValue
-		Attributes []struct {
-			ID     asn1.ObjectIdentifier
-			Values asn1.RawValue `asn1:"set"`
-		} `asn1:"tag:0"`
+		Attributes []asn1.RawValue `asn1:"tag:0,optional,omitempty"`
 	}
 	if _, err := asn1.Unmarshal(r.RawTBSCertificateRequest, &tbs); err != nil {
-		return ""
+		return unread
 	}
-	for _, a := range tbs.Attributes {
+	for _, raw := range tbs.Attributes {
+		var a struct {
+			ID     asn1.ObjectIdentifier
+			Values asn1.RawValue
+		}
+		if _, err := asn1.Unmarshal(raw.FullBytes, &a); err != nil {
+			return unread
+		}
 		if !a.ID.Equal(challengePassword) {
 			continue
 		}
 		var text string
 		if rest, err := asn1.Unmarshal(a.Values.Bytes, &text); err != nil || len(rest) > 0 || text == "" {
-			return "?"
+			return unread
 		}
 		return text
 	}

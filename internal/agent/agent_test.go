@@ -318,6 +318,17 @@ func TestWhenADeviceRenews(t *testing.T) {
 			t.Errorf("in hour %d renew %d of 1000", hour, n)
 		}
 	}
+	// What kept a certificate from being renewed is told until it is not due any more.
+	late := &Status{At: until, NotNew: "the device stands at barred"}
+	late.Renew(&api.OwnReport{Certificate: api.OwnCertificate{RenewAt: from.Format(time.RFC3339), NotAfter: until.Format(time.RFC3339)}})
+	if late.NotNew == "" {
+		t.Error("a renewal that is due and was refused is forgotten")
+	}
+	late.Renew(&api.OwnReport{Certificate: api.OwnCertificate{RenewAt: until.Add(time.Hour).Format(time.RFC3339),
+		NotAfter: until.Add(2 * time.Hour).Format(time.RFC3339)}})
+	if late.NotNew != "" {
+		t.Errorf("after it was renewed it is told that it was not: %s", late.NotNew)
+	}
 	due := &Status{Device: "d1", Standing: &api.OwnReport{At: "2026-11-20T08:00:00Z"}}
 	if at := renewAt(due, from, until); !at.Equal(from) {
 		t.Errorf("what is due is renewed at %s", at)

@@ -100,7 +100,8 @@ func (r *Reporter) look(ctx context.Context, s *Settings, was *Status) (*message
 	}
 	m := &message{ObservedAt: now.Format(time.RFC3339Nano), Identity: rep.Identity, Evidence: rep.Evidence,
 		Checks: map[string]checkDone{}}
-	st := &Status{Device: s.Device, Service: s.Service, At: now, Standing: was.Standing, Gave: map[string][]string{}}
+	st := &Status{Device: s.Device, Service: s.Service, At: now, Standing: was.Standing, NotNew: was.NotNew,
+		Gave: map[string][]string{}}
 	checks, err := r.Checks.Run(ctx)
 	if ctx.Err() != nil {
 		return nil, nil, ctx.Err()
@@ -314,6 +315,9 @@ func (s *Status) Renew(o *api.OwnReport) {
 	until, errB := time.Parse(time.RFC3339, o.Certificate.NotAfter)
 	if errA == nil && errB == nil {
 		s.RenewAt, s.Until = &at, &until
+		if at.After(s.At) { // it is not due: what kept it from being renewed is over
+			s.NotNew = ""
+		}
 	}
 }
 

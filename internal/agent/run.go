@@ -244,7 +244,7 @@ func (r *Runner) renew(ctx context.Context, st *Status) {
 	if ctx.Err() != nil {
 		return
 	}
-	if err != nil {
+	if st.NotNew = ""; err != nil {
 		r.Log.Warn("the certificate could not be renewed", "error", err)
 		st.NotNew = err.Error()
 	}
