@@ -46,7 +46,8 @@ var mayImport = map[string][]string{
 	"core/review":        {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"core/statement":     {},
 	"core/revision":      {"core/condition", "core/evidence", "core/rulebook", "core/value"},
-	"internal/store":     {"core"},
+	"internal/keyfile":   {"core"},
+	"internal/store":     {"core", "internal/keyfile"},
 	"internal/versioned": {},
 	"internal/kept":      {"core", "internal/fault"},
 
@@ -54,9 +55,10 @@ var mayImport = map[string][]string{
 	"internal/fault":  {"core"},
 	"internal/bearer": {"core", "internal/store"},
 	"internal/house":  {"core", "internal/versioned"},
-	"internal/state": {"core", "internal/house", "internal/kept", "internal/bearer", "internal/fault",
+	"internal/owners": {},
+	"internal/state": {"core", "internal/house", "internal/owners", "internal/kept", "internal/bearer", "internal/fault",
 		"internal/store", "internal/versioned"},
-	"internal/engine": {"core", "internal/ids", "internal/state", "internal/store"},
+	"internal/engine": {"core", "internal/ids", "internal/keyfile", "internal/state", "internal/store"},
 	"internal/intake": {"core", "api", "internal/engine", "internal/state"},
 	"internal/past":   {"core", "api", "internal/engine", "internal/fault", "internal/state", "internal/store"},
 	"internal/audit":  {"core", "api", "internal/engine", "internal/fault", "internal/state", "internal/store"},
@@ -100,6 +102,7 @@ var mayImport = map[string][]string{
 		"internal/store"},
 	"internal/person": {"core"},
 	"internal/httpapi/outside": {"core", "api", "internal/bearer", "internal/outbound", "internal/fault",
+		"internal/kept", "internal/stream",
 		"internal/heard", "internal/httpapi/edge", "internal/service"},
 	"internal/httpapi/identity": {"core", "api", "internal/authority", "internal/statement", "internal/fault",
 		"internal/httpapi/edge", "internal/intake", "internal/kept",
@@ -222,7 +225,7 @@ func within(dir, parent string) bool {
 // A package says its one job in its first sentence, and is no larger than one can keep
 // in mind.
 func TestPackagesSayTheirJob(t *testing.T) {
-	const most = 2800 // lines without tests and what is generated
+	const most = 2700 // lines without tests and what is generated
 	lines, says := map[string]int{}, map[string]bool{}
 	eachGoFile(t, func(file, dir string) error {
 		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") {

@@ -17,6 +17,7 @@ import (
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/audit"
+	"ironledger.example/internal/keyfile"
 	"ironledger.example/internal/store"
 )
 
@@ -29,7 +30,7 @@ func entryBody(i int) json.RawMessage {
 
 func openStore(b *testing.B, path string) *store.Store {
 	b.Helper()
-	key, err := store.MakeKey(path+".key", "log.gullholm.example")
+	key, err := keyfile.Make(path+".key", "log.gullholm.example")
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -147,7 +148,7 @@ func BenchmarkVerification(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	key, err := store.ReadKey(path + ".key")
+	key, err := keyfile.Read(path + ".key")
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -20,6 +20,7 @@ import (
 
 	"ironledger.example/core/value"
 	"ironledger.example/internal/ids"
+	"ironledger.example/internal/keyfile"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
 )
@@ -42,7 +43,7 @@ type Options struct {
 type Engine struct {
 	Store *store.Store
 	Log   *slog.Logger
-	Key   store.SigningKey // of the ledger
+	Key   keyfile.Pair // of the ledger
 	IDs   ids.Maker
 
 	snap    atomic.Pointer[state.Snapshot]
@@ -153,15 +154,15 @@ func DatabasePath(dir string) string { return filepath.Join(dir, "ironledger.db"
 func KeyPath(dir string) string      { return filepath.Join(dir, "ledger.key") }
 
 // openKey reads the ledger's key, and makes it at the first start.
-func openKey(o Options) (store.SigningKey, error) {
-	key, err := store.ReadKey(KeyPath(o.Dir))
-	if !errors.Is(err, store.ErrNoKey) {
+func openKey(o Options) (keyfile.Pair, error) {
+	key, err := keyfile.Read(KeyPath(o.Dir))
+	if !errors.Is(err, keyfile.ErrNone) {
 		return key, err
 	}
 	if info, statErr := os.Stat(DatabasePath(o.Dir)); statErr == nil && info.Size() > 0 && o.NewKey == "" {
 		return key, fmt.Errorf("%w; bring it back from a backup, or go on with another one: serve --new-ledger-key REASON", err)
 	}
-	return store.MakeKey(KeyPath(o.Dir), o.Origin)
+	return keyfile.Make(KeyPath(o.Dir), o.Origin)
 }
 
 // Close finishes what is under way and closes the records.

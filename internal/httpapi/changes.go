@@ -11,6 +11,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/httpapi/edge"
 )
 
 const (
@@ -20,22 +21,6 @@ const (
 	patience = 10 * time.Second
 )
 
-// stopping is the key of the context of a request under which the context of
-// the server stands.
-type stopping struct{}
-
-// untilStop is a context for a request that waits: it ends with the request and
-// when the server is to stop.
-func untilStop(r *http.Request) (context.Context, context.CancelFunc) {
-	ctx, cancel := context.WithCancel(r.Context())
-	server, ok := r.Context().Value(stopping{}).(context.Context)
-	if !ok {
-		return ctx, cancel
-	}
-	release := context.AfterFunc(server, cancel)
-	return ctx, func() { release(); cancel() }
-}
-
 // FollowChanges tells what changes as it does, in server-sent events (HTML
 // Standard, section 9.2), until the caller leaves or may no longer read.
 func (s *Server) FollowChanges(c *gin.Context, p api.FollowChangesParams) {
@@ -43,7 +28,7 @@ func (s *Server) FollowChanges(c *gin.Context, p api.FollowChangesParams) {
 	if last := p.LastEventID; last > 0 && last < known {
 		known = last
 	}
-	ctx, cancel := untilStop(c.Request)
+	ctx, cancel := edge.UntilStop(c.Request)
 	defer cancel()
 	c.Header("Content-Type", "text/event-stream")
 	c.Header("X-Accel-Buffering", "no") // nginx passes each event on at once

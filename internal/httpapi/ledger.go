@@ -86,7 +86,7 @@ func (s *Server) ExportLedger(c *gin.Context, p api.ExportLedgerParams) {
 				Message: "how long to wait is a duration of at most a minute, as 30s"})
 			return
 		}
-		ctx, cancel := untilStop(c.Request)
+		ctx, cancel := edge.UntilStop(c.Request)
 		ctx, done := context.WithTimeout(ctx, time.Duration(wait.Num())*time.Microsecond)
 		s.service.Follow(ctx, from-1)
 		done()

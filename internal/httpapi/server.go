@@ -44,8 +44,6 @@ type Server struct {
 	tickets *edge.Budgets // by ticket, or person: decisions that people's pages ask for
 	streams edge.Slots    // of evidence
 	exports edge.Slots
-	polls   edge.Slots
-	changes *edge.Budgets // by receiver: changes to its streams
 	looks   edge.Queues
 }
 
@@ -93,12 +91,11 @@ func newServer(o Options) *Server {
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
 		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
-		streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports},
-		polls: edge.Slots{Most: edge.MaxPolls}, changes: edge.NewBudgets(edge.ChangeRate, edge.ChangeBurst)}
+		streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
-	s.Routes, s.API = outside.New(o.Service, s.fail), identity.ForPeople(o.Service)
+	s.Routes, s.API = outside.New(o.Service, o.Public, s.fail), identity.ForPeople(o.Service)
 	return s
 }
 
@@ -139,7 +136,7 @@ func Handler(o Options) http.Handler {
 		http.MethodPatch, http.MethodDelete, http.MethodOptions} {
 		r.Handle(method, "/forward-auth", s.forwardAuth) // proxies ask with the method they were asked with
 	}
-	r.GET("/.well-known/ssf-configuration/*path", s.ssfConfigurationBelow)
+	r.GET("/.well-known/ssf-configuration/*path", s.SSFConfigurationBelow)
 	r.GET("/ledger/checkpoint", s.ledgerCheckpoint)
 	r.GET("/ledger/tile/*path", s.ledgerTile)
 	identity.New(o.Service, s.log, s.fail).Standing(r)
@@ -269,10 +266,7 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls
 		ReadTimeout: edge.WholeRequest, WriteTimeout: edge.WholeRequest + edge.Unread, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
-		BaseContext: func(net.Listener) context.Context {
-			return context.WithValue(context.Background(),
-				stopping{}, ctx)
-		}}
+		BaseContext:    func(net.Listener) context.Context { return edge.Stopping(context.Background(), ctx) }}
 	failed := make(chan error, 1)
 	go func() {
 		if certificate != nil {

@@ -18,6 +18,7 @@ import (
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/keyfile"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
@@ -122,7 +123,7 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 	}
 	shut(t, s)
 
-	key, err := store.ReadKey(engine.KeyPath(dir))
+	key, err := keyfile.Read(engine.KeyPath(dir))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/owners"
 	"ironledger.example/internal/versioned"
 )
 
@@ -15,7 +16,7 @@ type Fleet struct {
 	// shared are the keys that several devices have, with their ids: such a key points
 	// at none of them.
 	shared map[evidence.Key][]string
-	owners owners
+	owners owners.Index
 }
 
 // Len is how many devices there are.
@@ -73,23 +74,30 @@ type fleetEdit struct {
 	keys      *versioned.Edit[evidence.Key, string]
 	shared    map[evidence.Key][]string
 	ownShared bool
-	owners    ownersEdit
+	owners    owners.Edit
 }
 
 func (f *Fleet) edit() *fleetEdit {
 	return &fleetEdit{devices: f.devices.Edit(), keys: f.keys.Edit(), shared: f.shared,
-		owners: ownersEdit{owners: f.owners}}
+		owners: f.owners.Edit()}
 }
 
 func (e *fleetEdit) fleet() *Fleet {
-	return &Fleet{devices: e.devices.Map(), keys: e.keys.Map(), shared: e.shared, owners: e.owners.owners}
+	return &Fleet{devices: e.devices.Map(), keys: e.keys.Map(), shared: e.shared, owners: e.owners.Index()}
 }
 
 // put makes a device be found as it is now.
 func (e *fleetEdit) put(d *Device) {
 	was := e.devices.Get(d.ID)
 	e.place(d, was)
-	e.owners.move(was, d)
+	if was != nil && was.Record == d.Record {
+		return
+	}
+	var before []string
+	if was != nil {
+		before = ownersIn(was.Record)
+	}
+	e.owners.Move(d.ID, before, ownersIn(d.Record))
 }
 
 // place does the same but for owners.
@@ -154,4 +162,38 @@ func (e *fleetEdit) share(k evidence.Key, ids []string) {
 	none := severals
 	e.shared[k] = ids
 	e.keys.Set(k, &none)
+}
+
+// ownersIn lists what sources report as the owner.
+func ownersIn(rec *evidence.Record) (names []string) {
+	for _, r := range rec.Of("owner") {
+		if r.Value.Known() && !slices.Contains(names, r.Value.Str()) {
+			names = append(names, r.Value.Str())
+		}
+	}
+	return names
+}
+
+// those are devices, each once. Of ids that are not known there are none.
+func (f *Fleet) those(ids []string) []*Device {
+	devices := make([]*Device, 0, len(ids))
+	seen := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		if d := f.Get(id); d != nil && !seen[id] {
+			seen[id] = true
+			devices = append(devices, d)
+		}
+	}
+	return devices
+}
+
+// DevicesOf are a person's devices at now, in the order of their ids.
+func (snap *Snapshot) DevicesOf(person string, now int64) (mine []*Device) {
+	owner := snap.Book.Rulebook.Dict.Slot("owner")
+	for _, id := range snap.Fleet.owners.Devices(person) {
+		if d := snap.At(snap.Fleet.Get(id), now); d.View.Get(owner, now).Str() == person {
+			mine = append(mine, d)
+		}
+	}
+	return mine
 }

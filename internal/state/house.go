@@ -35,7 +35,7 @@ func (c *Change) ReplacePeople(puts map[string]*directory.Person, by Cause) erro
 		} else {
 			put = append(put, *puts[id])
 		}
-		devices = append(devices, c.Base.Fleet.owners.of(id)...)
+		devices = append(devices, c.Base.Fleet.owners.Devices(id)...)
 	}
 	if err := c.Batch.PutPeople(put); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/owners"
 	"ironledger.example/internal/store"
 )
 
@@ -16,7 +17,7 @@ type Restoration struct {
 
 	mu     sync.Mutex
 	fleet  *fleetEdit
-	owned  []owned
+	owned  []owners.Pair
 	digest ledger.Digest
 	batch  store.Batch
 }
@@ -40,10 +41,10 @@ func (r *Restoration) Take(rows []store.DeviceRow) error {
 			return err
 		}
 	}
-	pairs := make([]owned, 0, len(rows))
+	pairs := make([]owners.Pair, 0, len(rows))
 	for _, d := range c.order {
 		for _, owner := range ownersIn(d.Record) {
-			pairs = append(pairs, owned{owner, d.ID})
+			pairs = append(pairs, owners.Pair{Owner: owner, Device: d.ID})
 		}
 	}
 	r.mu.Lock()
@@ -78,6 +79,6 @@ func (r *Restoration) restore(c *Change, row *store.DeviceRow, room *Device) err
 // read from, and what is to be written since it changed meanwhile.
 func (r *Restoration) End() (ledger.Digest, *store.Batch) {
 	r.under.Fleet = r.fleet.fleet()
-	r.under.Fleet.owners, r.owned = filled(r.owned), nil
+	r.under.Fleet.owners, r.owned = owners.Of(r.owned), nil
 	return r.digest, &r.batch
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/owners"
 )
 
 // Told is the whole of a state in words: what each of its parts is, by name. Of two
@@ -66,9 +67,7 @@ func (snap *Snapshot) tellFleet(now int64, say func(string, any)) {
 	for k, ids := range snap.Fleet.shared {
 		say(fmt.Sprint("shared key ", k), slices.Sorted(slices.Values(ids)))
 	}
-	if snap.Fleet.owners.pairs != nil {
-		snap.Fleet.owners.pairs.Scan(func(x owned) bool { say("owner "+x.owner+" "+x.device, true); return true })
-	}
+	snap.Fleet.owners.All(func(p owners.Pair) { say("owner "+p.Owner+" "+p.Device, true) })
 }
 
 func (snap *Snapshot) tellDocuments(say func(string, any)) {

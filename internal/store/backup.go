@@ -10,6 +10,8 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+
+	"ironledger.example/internal/keyfile"
 )
 
 // OpenReader opens records that another process may be writing, for reading
@@ -61,7 +63,7 @@ func syncFile(path string) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(f.Sync(), f.Close(), syncFolder(filepath.Dir(path)))
+	return errors.Join(f.Sync(), f.Close(), keyfile.SyncFolder(filepath.Dir(path)))
 }
 
 // Place copies a file to a path where nothing is yet, for its owner alone.
@@ -79,7 +81,7 @@ func Place(from, to string) (err error) {
 		return err
 	}
 	_, err = io.Copy(out, in)
-	if err = errors.Join(err, out.Sync(), out.Close(), syncFolder(filepath.Dir(to))); err != nil {
+	if err = errors.Join(err, out.Sync(), out.Close(), keyfile.SyncFolder(filepath.Dir(to))); err != nil {
 		return errors.Join(err, os.Remove(to))
 	}
 	return nil

@@ -5,84 +5,15 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
-	"runtime"
 	"strings"
 	"time"
 
-	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/keyfile"
 )
-
-// SigningKey is the key pair that signs the heads of a ledger.
-type SigningKey struct {
-	Signer   note.Signer
-	Verifier note.Verifier
-	Public   string // as verifiers take it (C2SP signed-note)
-}
-
-// ErrNoKey says that there is no key file.
-var ErrNoKey = errors.New("the key of the ledger is missing")
-
-// ReadKey reads a key file: the private key on the first line, the public key
-// on the second.
-func ReadKey(path string) (SigningKey, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return SigningKey{}, fmt.Errorf("%w: %s", ErrNoKey, path)
-	}
-	if err == nil && info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" {
-		return SigningKey{}, fmt.Errorf("others may read the key of the ledger, %s (mode %04o): chmod 600 it, and find out who did", path, info.Mode().Perm())
-	}
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return SigningKey{}, fmt.Errorf("read the key of the ledger: %w", err)
-	}
-	private, public, _ := strings.Cut(strings.TrimSpace(string(raw)), "\n")
-	return parseKey(private, public)
-}
-
-func parseKey(private, public string) (k SigningKey, err error) {
-	if k.Signer, err = note.NewSigner(private); err == nil {
-		k.Verifier, err = note.NewVerifier(public)
-	}
-	if err != nil || k.Signer.Name() != k.Verifier.Name() || k.Signer.KeyHash() != k.Verifier.KeyHash() {
-		return SigningKey{}, errors.New("the key file of the ledger does not hold a private key and its public key")
-	}
-	k.Public = public
-	return k, nil
-}
-
-// MakeKey makes a key, keeps it in a file that only its owner can read, and
-// returns it. A file that is there is not overwritten.
-func MakeKey(path, origin string) (SigningKey, error) {
-	private, public, err := ledger.NewKey(origin)
-	if err != nil {
-		return SigningKey{}, fmt.Errorf("make the key of the ledger: %w", err)
-	}
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return SigningKey{}, fmt.Errorf("keep the key of the ledger: %w", err)
-	}
-	_, err = f.WriteString(private + "\n" + public + "\n")
-	if err = errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(path))); err != nil {
-		return SigningKey{}, fmt.Errorf("keep the key of the ledger: %w", err)
-	}
-	return parseKey(private, public)
-}
-
-func syncFolder(path string) error {
-	dir, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
-}
 
 // Sealed is the newest durable head with its checkpoint.
 type Sealed struct {
@@ -94,7 +25,7 @@ type Sealed struct {
 // sealer gives entries their place in the ledger: it numbers some, and seals
 // what it numbered.
 type sealer struct {
-	key     SigningKey
+	key     keyfile.Pair
 	tree    ledger.CompactRange
 	size    int64 // entries numbered, of which some may not be in the tree yet
 	last    int64 // the time of the newest entry

@@ -18,6 +18,7 @@ import (
 
 	"ironledger.example/core/directory"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/keyfile"
 )
 
 // fill commits n entries, many at a time.
@@ -140,7 +141,7 @@ func TestLedgerGoesOnAfterReopening(t *testing.T) {
 	if err := os.Chmod(path+".key", 0o640); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := ReadKey(path + ".key"); err == nil || !strings.Contains(err.Error(), "others may read") {
+	if _, err := keyfile.Read(path + ".key"); err == nil || !strings.Contains(err.Error(), "others may read") {
 		t.Errorf("a key that others may read: %v", err)
 	}
 }
@@ -229,11 +230,11 @@ func TestAnotherKeyNeedsAReason(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	key, err := MakeKey(path+".other", "log.gullholm.example")
+	key, err := keyfile.Make(path+".other", "log.gullholm.example")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := MakeKey(path+".other", ""); err == nil {
+	if _, err := keyfile.Make(path+".other", ""); err == nil {
 		t.Error("a key file is overwritten")
 	}
 	if _, err := Open(context.Background(), path, Options{Key: key}); err == nil ||

@@ -34,6 +34,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/keyfile"
 )
 
 //go:embed migrations/*.sql
@@ -142,7 +143,7 @@ func (e *TroubleError) Unwrap() error { return e.Err }
 
 // Options are what a store is opened with.
 type Options struct {
-	Key SigningKey
+	Key keyfile.Pair
 	Log *slog.Logger // nil: slog.Default()
 	// NewKey and ResetClock are the reasons for going on with another key, and
 	// for letting time go back; "" not to.

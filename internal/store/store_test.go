@@ -13,13 +13,14 @@ import (
 	"time"
 
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/keyfile"
 )
 
 func openStore(t *testing.T, path string) *Store {
 	t.Helper()
-	key, err := ReadKey(path + ".key")
-	if errors.Is(err, ErrNoKey) {
-		key, err = MakeKey(path+".key", "log.gullholm.example")
+	key, err := keyfile.Read(path + ".key")
+	if errors.Is(err, keyfile.ErrNone) {
+		key, err = keyfile.Make(path+".key", "log.gullholm.example")
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -191,7 +191,7 @@ func (s *Service) remake(ctx context.Context, st *kept.Stream, given *signal.Giv
 			return nil, err
 		}
 		for _, sig := range given.Of(what, entries[i].At) {
-			if jtiOf(st.ID, l.Seq, sig.Type) == l.JTI && st.Hears(sig.Device, sig.Person) {
+			if named(l, jtiOf(st.ID, l.Seq, sig.Type)) && st.Hears(sig.Device, sig.Person) {
 				return &item{entry: l.Seq, jti: l.JTI, signal: sig, made: s.Now(), letter: true}, nil
 			}
 		}

@@ -297,10 +297,24 @@ func laneOf(about string) int {
 	return int(h.Sum32() % lanes)
 }
 
-// jtiOf names an event: the same each time it is made of its entry.
+// jtiOf names an event: the same each time it is made of its entry. A command line takes it: it
+// does not begin as a flag does.
 func jtiOf(stream string, seq int64, typ string) string {
 	sum := sha256.Sum256([]byte(stream + "\n" + strconv.FormatInt(seq, 10) + "\n" + typ))
-	return base64.RawURLEncoding.EncodeToString(sum[:18])
+	name := base64.RawURLEncoding.EncodeToString(sum[:18])
+	if rest, dashed := strings.CutPrefix(name, "-"); dashed {
+		return undashed + rest
+	}
+	return name
+}
+
+// undashed stands for a dash at the beginning of the name of an event.
+const undashed = "."
+
+// named reports whether a kept letter is about the event of a name, as events are named now or were before.
+func named(l *kept.Letter, jti string) bool {
+	rest, undashed := strings.CutPrefix(jti, undashed)
+	return l.JTI == jti || undashed && l.JTI == "-"+rest
 }
 
 // note puts an event about the stream itself behind those that wait.

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
+
+	"ironledger.example/internal/kept"
 )
 
 // kidOf is the key that signs at a moment.
@@ -146,5 +148,24 @@ func TestOrderAndNames(t *testing.T) {
 			t.Error("two events have one name")
 		}
 		seen[id] = true
+	}
+	dashed := 0
+	for seq := range int64(1000) {
+		name := jtiOf("s", seq, "x")
+		if strings.HasPrefix(name, "-") {
+			t.Fatalf("a command line takes %s for a flag", name)
+		}
+		before := name
+		if rest, is := strings.CutPrefix(name, "."); is {
+			dashed++
+			before = "-" + rest
+		}
+		if !named(&kept.Letter{JTI: name}, name) || !named(&kept.Letter{JTI: before}, name) ||
+			named(&kept.Letter{JTI: "-" + name}, name) {
+			t.Errorf("the letter %s, before %s, is not found by its name alone", name, before)
+		}
+	}
+	if dashed == 0 {
+		t.Error("none of a thousand names began with a dash before")
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
+	"ironledger.example/internal/keyfile"
 	"ironledger.example/internal/store"
 )
 
@@ -36,7 +37,7 @@ both where only administrators can read them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			begun := time.Now()
 			file := args[0]
-			key, err := store.ReadKey(engine.KeyPath(data))
+			key, err := keyfile.Read(engine.KeyPath(data))
 			if err != nil {
 				return err
 			}
@@ -82,7 +83,7 @@ func copyRecords(ctx context.Context, from, to string) error {
 	return errors.Join(records.Backup(ctx, to), records.Close())
 }
 
-func verifyRecords(ctx context.Context, path string, key store.SigningKey) (*api.Verification, error) {
+func verifyRecords(ctx context.Context, path string, key keyfile.Pair) (*api.Verification, error) {
 	records, err := store.OpenReader(path)
 	if err != nil {
 		return nil, err
@@ -105,11 +106,11 @@ refused; --accept-loss takes the first all the same.`,
 		Example: "  sudo ironledger restore /var/backups/ironledger-2026-11-22.db --data /var/lib/ironledger",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file := args[0]
-			key, err := store.ReadKey(file + keySuffix)
-			if errors.Is(err, store.ErrNoKey) {
-				if key, err = store.ReadKey(engine.KeyPath(data)); err != nil {
+			key, err := keyfile.Read(file + keySuffix)
+			if errors.Is(err, keyfile.ErrNone) {
+				if key, err = keyfile.Read(engine.KeyPath(data)); err != nil {
 					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, engine.KeyPath(data),
-						store.ErrNoKey)
+						keyfile.ErrNone)
 				}
 			}
 			if err != nil {
@@ -156,7 +157,7 @@ refused; --accept-loss takes the first all the same.`,
 }
 
 // compareSeen checks a backup against what this client has seen of the service.
-func compareSeen(ctx context.Context, a *shell.App, file string, key store.SigningKey, acceptLoss bool) error {
+func compareSeen(ctx context.Context, a *shell.App, file string, key keyfile.Pair, acceptLoss bool) error {
 	cl, err := a.Client()
 	if err != nil { // no service is known here
 		shell.Line(a.Err, "This client has seen no ledger to compare the backup with (no service and token are set).")

@@ -22,7 +22,7 @@ import (
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/follow"
-	"ironledger.example/internal/store"
+	"ironledger.example/internal/keyfile"
 )
 
 // LedgerCmd is the command ledger.
@@ -116,7 +116,7 @@ func ledgerKeyCmd(a *shell.App) *cobra.Command {
 		Example: "  ironledger ledger key > ledger.pub\n  sudo ironledger ledger key --data /var/lib/ironledger",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if data != "" {
-				key, err := store.ReadKey(engine.KeyPath(data))
+				key, err := keyfile.Read(engine.KeyPath(data))
 				if err == nil {
 					shell.Line(a.Out, "%s", key.Public)
 				}

@@ -14,6 +14,7 @@ import (
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 	"ironledger.example/internal/engine"
+	"ironledger.example/internal/keyfile"
 	"ironledger.example/internal/store"
 )
 
@@ -138,7 +139,7 @@ func verifyFile(a *shell.App, path, key string) error {
 }
 
 func verifyData(ctx context.Context, a *shell.App, dir string) error {
-	key, err := store.ReadKey(engine.KeyPath(dir))
+	key, err := keyfile.Read(engine.KeyPath(dir))
 	if err != nil {
 		return err
 	}

@@ -1,5 +1,5 @@
-// Package outside answers HTTP for what is between the service and others: notices, alerts,
-// feeds and the security events of partners.
+// Package outside answers HTTP for what is between the service and others: streams, notices,
+// alerts, feeds and the security events of partners.
 package outside
 
 import (
@@ -27,13 +27,27 @@ import (
 type Routes struct {
 	service *service.Service
 	fail    func(*gin.Context, error)
+	public  string        // the base URL for metadata
 	wrong   *edge.Budgets // by address: events that were refused
 	taking  *edge.Slots   // by address
+	changes *edge.Budgets // by receiver: changes to its streams
+	polls   *edge.Slots   // by receiver
 }
 
-// New answers for a service; fail answers with an error.
-func New(s *service.Service, fail func(*gin.Context, error)) Routes {
-	return Routes{s, fail, edge.NewBudgets(edge.GuessRate, edge.GuessBurst), &edge.Slots{Most: edge.MaxTaking}}
+// New answers for a service that others reach by the URL public; fail answers with an error.
+func New(s *service.Service, public string, fail func(*gin.Context, error)) Routes {
+	return Routes{s, fail, public, edge.NewBudgets(edge.GuessRate, edge.GuessBurst),
+		&edge.Slots{Most: edge.MaxTaking}, edge.NewBudgets(edge.ChangeRate, edge.ChangeBurst),
+		&edge.Slots{Most: edge.MaxPolls}}
+}
+
+// answer sends a value as JSON, or the error in its place.
+func (r Routes) answer(c *gin.Context, v any, err error) {
+	if err != nil {
+		r.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, v)
 }
 
 // TakeSecurityEvent takes a security event token of a partner (RFC 8935). One that is right always
