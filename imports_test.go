@@ -47,7 +47,8 @@ var mayImport = map[string][]string{
 	"core/statement":     {},
 	"core/revision":      {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"internal/keyfile":   {"core"},
-	"internal/store":     {"core", "internal/keyfile"},
+	"internal/rowhash":   {},
+	"internal/store":     {"core", "internal/keyfile", "internal/rowhash"},
 	"internal/versioned": {},
 	"internal/kept":      {"core", "internal/fault"},
 

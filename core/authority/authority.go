@@ -274,7 +274,8 @@ func leaf(public any, serial *big.Int, now time.Time, lifetime int64, by *x509.C
 		t.NotAfter = by.NotAfter
 	}
 	if !t.NotAfter.After(now) {
-		return nil, fmt.Errorf("the authority's own certificate ended on %s", value.FormatTime(value.Micros(by.NotAfter)))
+		return nil, fmt.Errorf("the authority's own certificate ended on "+
+			"%s", value.FormatTime(value.Micros(by.NotAfter)))
 	}
 	return t, nil
 }

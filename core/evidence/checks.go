@@ -42,7 +42,8 @@ func (s *siteChecks) read(raw json.RawMessage) error {
 		at := "checks." + string(name)
 		switch {
 		case !CheckName.Match(name):
-			return fmt.Errorf("checks: %.80q is no name of a site check: letters, digits, dots, dashes and underscores", name)
+			return fmt.Errorf("checks: %.80q is no name of a site check: letters, digits, dots, dashes and "+
+				"underscores", name)
 		case len(*s) >= MaxSiteChecks:
 			return fmt.Errorf("checks: there are more than %d", MaxSiteChecks)
 		case v[0] != '{':

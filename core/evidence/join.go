@@ -259,13 +259,15 @@ func (e *ConflictError) Error() string {
 		parts[i] = fmt.Sprintf("%s %s is device %s", k.Kind, k.Text, e.Devices[i])
 	}
 	if e.Twin != "" {
-		return fmt.Sprintf("two machines seem to share a serial: %s, of which the same source spoke as %s within the last day", parts[0], e.Twin)
+		return fmt.Sprintf("two machines seem to share a serial: %s, of which the same source spoke as %s "+
+			"within the last day", parts[0], e.Twin)
 	}
 	return "the report points at different devices: " + strings.Join(parts, ", ")
 }
 
 // ErrNobody says that a report names no device: all its keys are placeholders.
-var ErrNobody = errors.New("the report does not say which device it is about: its serial or hardware id is a placeholder that firmware leaves unset, or one that the rulebook ignores")
+var ErrNobody = errors.New("the report does not say which device it is about: its serial or hardware id is a " +
+	"placeholder that firmware leaves unset, or one that the rulebook ignores")
 
 // Join finds the device that a report is about by its keys, and what becomes of
 // the keys: see DESIGN 3.1. When the device is better not guessed the error is a

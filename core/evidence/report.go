@@ -101,7 +101,8 @@ func (d *Dictionary) ParseOwn(raw []byte, now int64) (*Report, error) {
 }
 
 // errNobody says that a report does not say which device it is about.
-var errNobody = errors.New("the report does not say which device it is about: identity needs an id, a serial or a hardware_id, or the report an external_id")
+var errNobody = errors.New("the report does not say which device it is about: identity needs an id, a serial " +
+	"or a hardware_id, or the report an external_id")
 
 // parseReport reads a report; when speaker is not "", it can be from no other
 // source; with checks it may say what the site's own checks did.

@@ -164,11 +164,13 @@ func spread(id string, turn int, wait int64) int64 {
 func Guard(gone, listed int) string {
 	const few, share = 5, 10
 	if gone > 0 && listed == 0 {
-		return "no device is listed at all. Nothing was taken from any; if it is so, say: ironledger feed run --accept REASON"
+		return "no device is listed at all. Nothing was taken from any; if it is so, say: ironledger feed run " +
+			"--accept REASON"
 	}
 	if gone <= few || gone*share <= gone+listed {
 		return ""
 	}
-	return fmt.Sprintf("%d of %d devices are no longer listed: that is more than leave at a time. Nothing was taken from them; "+
+	return fmt.Sprintf("%d of %d devices are no longer listed: that is more than leave at a time. Nothing was "+
+		"taken from them; "+
 		"if it is so, say: ironledger feed run --accept REASON", gone, gone+listed)
 }

@@ -112,7 +112,8 @@ func NewKey(name string) (private, public string, err error) {
 	}
 	if !utf8.ValidString(name) || strings.ContainsFunc(name,
 		func(r rune) bool { return r == '+' || unicode.IsSpace(r) || unicode.IsControl(r) }) || len(name) > 200 {
-		return "", "", fmt.Errorf("%q is no name for a ledger: at most 200 bytes, without spaces or plus signs, as log.example.org", name)
+		return "", "", fmt.Errorf("%q is no name for a ledger: at most 200 bytes, without spaces or plus "+
+			"signs, as log.example.org", name)
 	}
 	return note.GenerateKey(rand.Reader, name)
 }

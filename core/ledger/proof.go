@@ -138,7 +138,8 @@ func CheckConsistency(seen, now Head, proof []string) error {
 		err = tlog.CheckTree(path, now.Size, now.Root, seen.Size, seen.Root)
 	}
 	if err != nil {
-		return fmt.Errorf("history was rewritten: the first %d entries are not those that were seen before (%w)", seen.Size, err)
+		return fmt.Errorf("history was rewritten: the first %d entries are not those that were seen before "+
+			"(%w)", seen.Size, err)
 	}
 	return nil
 }

@@ -153,7 +153,8 @@ func (w *Verifier) tile(level int, n int64, h tlog.Hash) {
 		return // it is named already
 	}
 	if kept, known := w.Tile(level, n); known && kept != h {
-		w.problem(n*width+1, "it or one of those up to entry %d was changed together with its hash: their tree has the root %s, and %s is kept", (n+1)*width, h, kept)
+		w.problem(n*width+1, "it or one of those up to entry %d was changed together with its hash: their tree "+
+			"has the root %s, and %s is kept", (n+1)*width, h, kept)
 	}
 }
 
@@ -210,7 +211,8 @@ func (w *Verifier) End(head *Head) {
 			w.problem(head.Size+1, "it and those behind it are not in the checkpoint, which is of %d entries",
 				head.Size)
 		case w.tree.Root() != head.Root && len(w.Problems) == 0:
-			w.problem(0, "the %d entries have the root %s, and the checkpoint is of %s: an entry was changed together with its hash", size, w.tree.Root(), head.Root)
+			w.problem(0, "the %d entries have the root %s, and the checkpoint is of %s: an entry was changed "+
+				"together with its hash", size, w.tree.Root(), head.Root)
 		}
 	}
 	if w.haveSeen && w.tree.Size() < w.seen.Size {

@@ -233,7 +233,8 @@ func (w writtenField) check(typ value.Type) (f field, err error) {
 		return f, err
 	}
 	if f.unit != "" && units[f.unit] == 0 {
-		return f, fmt.Errorf("%q is not a unit; there are %s", f.unit, strings.Join(slices.Sorted(maps.Keys(units)), ", "))
+		return f, fmt.Errorf("%q is not a unit; there are "+
+			"%s", f.unit, strings.Join(slices.Sorted(maps.Keys(units)), ", "))
 	}
 	if f.unit != "" && typ.Kind != value.Duration && typ != (value.Type{}) {
 		return f, errors.New("a unit goes with a duration")

@@ -22,7 +22,8 @@ func parsePointer(text string) (pointer, error) {
 	for i, p := range parts {
 		for j := 0; j < len(p); j++ {
 			if p[j] == '~' && (j+1 == len(p) || p[j+1] != '0' && p[j+1] != '1') {
-				return nil, fmt.Errorf("%q is not a JSON Pointer (RFC 6901): ~ stands as ~0, and / in a name as ~1", text)
+				return nil, fmt.Errorf("%q is not a JSON Pointer (RFC 6901): ~ stands as ~0, and / in a name "+
+					"as ~1", text)
 			}
 		}
 		parts[i] = strings.ReplaceAll(strings.ReplaceAll(p, "~1", "/"), "~0", "~")

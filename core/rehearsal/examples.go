@@ -42,7 +42,8 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 		if steps > maxSteps {
 			out = append(out, Outcome{Title: e.Title, File: e.Where.File, Line: e.Where.Line,
 				Want: "to be tried", Got: "not tried",
-				Reasons: []string{fmt.Sprintf("the examples before it took more than %d steps: conditions nest too many quantifiers", maxSteps)}})
+				Reasons: []string{fmt.Sprintf("the examples before it took more than %d steps: conditions nest "+
+					"too many quantifiers", maxSteps)}})
 			continue
 		}
 		o := Outcome{Title: e.Title, File: e.Where.File, Line: e.Where.Line, Passed: true}

@@ -260,7 +260,8 @@ func (r *reviewer) trust(now int64) {
 		}
 		if is.CRLEnds != 0 && now > is.CRLEnds {
 			r.say(IssuerEnded, is.ID, rulebook.Position{},
-				"the revocation list of the issuer %s ended on %s: whether its certificates are revoked is not known", is.ID, value.FormatTime(is.CRLEnds))
+				"the revocation list of the issuer %s ended on %s: whether its certificates are revoked is not "+
+					"known", is.ID, value.FormatTime(is.CRLEnds))
 		}
 	}
 	if len(r.rb.Policy.Issuers) > 0 {

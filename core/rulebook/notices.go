@@ -115,7 +115,8 @@ func (l *loader) notices() {
 func (l *loader) fitting(n *Notice, said map[string]field) {
 	switch f, is := said["before"]; {
 	case is && !n.On.Coming():
-		f.keyAt.fail("%s is told of when it happens; before goes with grace-ends, waiver-ends and certificate-ends", n.On)
+		f.keyAt.fail("%s is told of when it happens; before goes with grace-ends, waiver-ends and "+
+			"certificate-ends", n.On)
 	case is && n.Before <= 0:
 		f.fail("before is a duration, as 2d")
 	}

@@ -186,7 +186,8 @@ func (l *loader) heardEvent(f field, s *evidence.SourceRule) (e HeardEvent, ok b
 func (l *loader) heardType(attribute string, s *evidence.SourceRule) (typ value.Type, problem string) {
 	if attribute == Vouched {
 		if s.Vouches == 0 {
-			return typ, fmt.Sprintf("the source %s vouches for no device: say for how long, as vouches: {for: 24h}", s.ID)
+			return typ, fmt.Sprintf("the source %s vouches for no device: say for how long, as vouches: {for: "+
+				"24h}", s.ID)
 		}
 		return value.Of(value.Bool), ""
 	}

@@ -108,7 +108,8 @@ func (s *Service) enrol(c *state.Change, actor string, claims state.Claims,
 		out.State, out.Why, out.Device = state.Held, "the device is not admitted: "+old.WhyOutside(), id
 	case admitted && claims.Certificate != "" && !proven:
 		out.State, out.Why = state.Held,
-			"a person decides: a claim proves nothing, and the certificate that the connection showed does not either: "+why
+			"a person decides: a claim proves nothing, and the certificate that the connection showed does not "+
+				"either: "+why
 	case admitted:
 		out.State, out.Device, out.Why = state.Enrolled, id, "the rulebook admits it: "+rule.Allow.String()
 	case rule.Refuse:

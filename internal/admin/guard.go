@@ -184,7 +184,8 @@ func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, shift 
 		func(g rulebook.Gate) bool { return g.Mode == rulebook.Enforce && g.Who.Everyone })
 	if snap.Book != after.Book && len(book.BreakGlass) == 0 && everyone {
 		out = append(out, Impact{Kind: NoBreakGlass,
-			Message: "a gate covers everyone and there is no break-glass account: if it locks everybody out, nobody gets in", Who: []string{}})
+			Message: "a gate covers everyone and there is no break-glass account: if it locks everybody out, " +
+				"nobody gets in", Who: []string{}})
 	}
 	if met := metBy(after, old.BreakGlass, s.Micros()); len(met) > 0 {
 		out = append(out, Impact{Kind: BreakGlassMeetsGate,
@@ -219,7 +220,8 @@ func many(recorded *rehearsal.AccessShift, shift *reachShift, limit float64) *Im
 			}
 		}
 		return &Impact{Kind: DeniesMany,
-			Message: fmt.Sprintf("%d of the %d people active in the last %d days would lose something; the guard allows %g%%",
+			Message: fmt.Sprintf("%d of the %d people active in the last %d days would lose something; the "+
+				"guard allows %g%%",
 				recorded.Losing, recorded.People, guardDays, limit*100), Who: who}
 	}
 	if shift != nil && shift.Losing >= least && float64(shift.Losing) > limit*float64(shift.everybody) {
@@ -230,7 +232,8 @@ func many(recorded *rehearsal.AccessShift, shift *reachShift, limit float64) *Im
 			}
 		}
 		return &Impact{Kind: DeniesMany,
-			Message: fmt.Sprintf("%d of the %d people of the directory would lose something that they reach now; the guard allows %g%%",
+			Message: fmt.Sprintf("%d of the %d people of the directory would lose something that they reach "+
+				"now; the guard allows %g%%",
 				shift.Losing, shift.everybody, limit*100), Who: who}
 	}
 	return nil
@@ -269,11 +272,13 @@ func (s *Service) shutOutOf(admins []string, snap, after *state.Snapshot, record
 	switch {
 	case len(denied) > 0 && len(denied) == len(active):
 		return &Impact{Kind: DeniesAdministrators,
-			Message: fmt.Sprintf("every administrator would be denied everything that they reached in the last %d days: %s",
+			Message: fmt.Sprintf("every administrator would be denied everything that they reached in the last "+
+				"%d days: %s",
 				guardDays, strings.Join(denied, ", ")), Who: denied}
 	case len(denied) > 0:
 		return &Impact{Kind: DeniesAdministrators,
-			Message: fmt.Sprintf("%d of the %d administrators who got in in the last %d days would be denied everything that they reached: %s",
+			Message: fmt.Sprintf("%d of the %d administrators who got in in the last %d days would be denied "+
+				"everything that they reached: %s",
 				len(denied), len(active), guardDays, strings.Join(denied, ", ")), Who: denied}
 	case len(shut) > 0 && len(shut) == len(in):
 		return &Impact{Kind: DeniesAdministrators,

@@ -92,7 +92,8 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role bear
 	case slices.ContainsFunc([]string{ledger.Feed, ledger.Signal, ledger.Device},
 		func(kind string) bool { return strings.HasPrefix(name, kind+" ") }):
 		return bearer.Token{}, "", fault.Inputf("/name",
-			"no token may be called %s …: the ledger calls so what feeds, signals and devices brought", name[:strings.IndexByte(name, ' ')])
+			"no token may be called %s …: the ledger calls so what feeds, signals and devices "+
+				"brought", name[:strings.IndexByte(name, ' ')])
 	case name == ledger.Clock || name == ledger.Service:
 		return bearer.Token{}, "", fault.Inputf("/name",
 			"no token may be called %s: the ledger calls so what nobody did", name)

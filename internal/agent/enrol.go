@@ -195,7 +195,8 @@ func byFingerprint(ctx context.Context, base, fingerprint string) ([]byte, error
 			return pemOf(x), nil
 		}
 	}
-	return nil, fmt.Errorf("the authority of %s has another fingerprint than the one given; nothing was sent to it", base)
+	return nil, fmt.Errorf("the authority of %s has another fingerprint than the one given; nothing was sent "+
+		"to it", base)
 }
 
 func pemOf(certs ...*x509.Certificate) (out []byte) {

@@ -105,7 +105,8 @@ func (f *Folder) alone(ctx context.Context, do func() error) error {
 }
 
 // ErrNotEnrolled says that a device has no certificate yet.
-var ErrNotEnrolled = errors.New("this device has no certificate yet; get a code from whoever runs the service, and enrol: ironledger agent enrol")
+var ErrNotEnrolled = errors.New("this device has no certificate yet; get a code from whoever runs the service, " +
+	"and enrol: ironledger agent enrol")
 
 // Settings reads what the agent was told. The error is [ErrNotEnrolled] when it was told nothing.
 func (f *Folder) Settings() (*Settings, error) {
@@ -127,7 +128,8 @@ func (f *Folder) Certificate() (*tls.Certificate, error) {
 	case err != nil:
 		return nil, err
 	case info.Mode().Perm()&0o077 != 0:
-		return nil, fmt.Errorf("%s, which holds the key, may be read or written by others (%s): chmod 600 it, and have the certificate revoked if somebody did",
+		return nil, fmt.Errorf("%s, which holds the key, may be read or written by others (%s): chmod 600 it, "+
+			"and have the certificate revoked if somebody did",
 			path, info.Mode().Perm())
 	}
 	c, err := tls.LoadX509KeyPair(path, path)

@@ -125,7 +125,8 @@ func compare(out *api.Verification, device, level, said string) {
 	}
 	problem := fmt.Sprintf("device %s stands at %s, and no entry tells of it", device, level)
 	if said != "" {
-		problem = fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to %s", device, level, said)
+		problem = fmt.Sprintf("device %s stands at %s, and the newest entry about it moved it to "+
+			"%s", device, level, said)
 	}
 	out.Problems = append(out.Problems, ledger.Problem{Message: problem})
 }

@@ -111,7 +111,8 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 	}
 	if to := authority.BoundTo(r); to != "" && !slices.Contains(a.Bindings, to) {
 		return nil, s.refuse(ctx, who, a.Label,
-			errors.New("the request is bound to another connection than the one that it came on (RFC 7030, section 3.5)"))
+			errors.New("the request is bound to another connection than the one that it came on (RFC 7030, "+
+				"section 3.5)"))
 	}
 	key := authority.Fingerprint(r.RawSubjectPublicKeyInfo)
 	if g, err := s.before(snap, who, key); g != nil || err != nil {
@@ -244,7 +245,8 @@ func room(c *state.Change, device string, p *rulebook.Profile, renews string) er
 	}
 	switch {
 	case renewed >= maxRenewed:
-		return refusef("the device has renewed its certificate %d times, and none of them has ended; wait until one has", renewed)
+		return refusef("the device has renewed its certificate %d times, and none of them has ended; wait "+
+			"until one has", renewed)
 	case n >= p.Holds:
 		return refusef("the device holds %d certificates of the profile %s already, and may hold %d; revoke one",
 			n, p.ID,
@@ -394,7 +396,8 @@ func (s *Service) who(ctx context.Context, snap *state.Snapshot, a Asking, now i
 	case a.By != nil && a.Code == "":
 		return s.whoShows(snap, a.By, now)
 	case a.Name == "" || a.Code == "":
-		return nil, &UnknownError{"say the device as the user and its code as the password, or show a certificate of this authority"}
+		return nil, &UnknownError{"say the device as the user and its code as the password, or show a " +
+			"certificate of this authority"}
 	}
 	hash := sha256.Sum256([]byte(plainCode(a.Code)))
 	id, known := snap.Find(evidence.Folded(evidence.ByID, a.Name))
@@ -446,7 +449,8 @@ func (s *Service) ofRoster(ctx context.Context, snap *state.Snapshot, serial str
 			serial = e.Serial // as it is written there
 		}
 		if id = serial; snap.Fleet.Get(id) != nil {
-			return nil, refusef("another device is called %s, which is the serial of this one; have it invited under an id of its own", id)
+			return nil, refusef("another device is called %s, which is the serial of this one; have it invited "+
+				"under an id of its own", id)
 		}
 	}
 	who := &asker{actor: ledger.Device + " " + id, profile: in.Profile, invite: in, hash: hash}

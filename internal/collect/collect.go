@@ -74,7 +74,8 @@ func Linux(tree fs.FS, o Options, now time.Time) (*Report, error) {
 		m.out[name] = raw
 	}
 	if len(r.Identity) == 0 {
-		return nil, errors.New("nothing tells this machine from others: its serial and hardware id cannot be read; give it an id")
+		return nil, errors.New("nothing tells this machine from others: its serial and hardware id cannot be " +
+			"read; give it an id")
 	}
 	return r, nil
 }

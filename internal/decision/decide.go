@@ -35,7 +35,8 @@ var unheard = access.Obstacle{Rule: "evidence", Title: "Something has been repor
 		"en": {Title: "Let the device report",
 			Steps: "Nothing is known of it yet. Open its management program or wait a few minutes, then check again."},
 		"sv": {Title: "Låt enheten rapportera",
-			Steps: "Inget är känt om den än. Öppna dess hanteringsprogram eller vänta några minuter och kontrollera sedan igen."},
+			Steps: "Inget är känt om den än. Öppna dess hanteringsprogram eller vänta några minuter och " +
+				"kontrollera sedan igen."},
 	}}
 
 func obstacles(b *state.Book, d *state.Device, level rulebook.Level, now int64) []access.Obstacle {

@@ -103,7 +103,8 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 	}
 	r, err := recorded(e)
 	if err == nil && code != "" && !r.Redacted && r.Code != code {
-		err = &store.TamperError{Message: fmt.Sprintf("the code %s was made to lead to the decision %s, which has another", code, id)}
+		err = &store.TamperError{Message: fmt.Sprintf("the code %s was made to lead to the decision %s, which "+
+			"has another", code, id)}
 	}
 	return r, err
 }

@@ -36,7 +36,8 @@ func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]str
 			}
 		}
 		w := week[g.ID]
-		out = append(out, fmt.Sprintf("in shadow, the gate %s would have denied %d requests of the last week and asked for a second factor in %d; %d met it", g.ID, w.Denied, w.SteppedUp, w.Met))
+		out = append(out, fmt.Sprintf("in shadow, the gate %s would have denied %d requests of the last week "+
+			"and asked for a second factor in %d; %d met it", g.ID, w.Denied, w.SteppedUp, w.Met))
 	}
 	return out, nil
 }

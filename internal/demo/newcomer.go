@@ -60,7 +60,8 @@ var files = map[string]string{
 
 // checks are the site's own, by name; %[1]s is the root of the machine.
 var checks = map[string]string{
-	"screen-lock": "#!/bin/sh\n# The desktops of the house lock after ten minutes.\necho '{\"screen_lock.after\": \"10m\"}'\n",
+	"screen-lock": "#!/bin/sh\n# The desktops of the house lock after ten minutes.\necho " +
+		"'{\"screen_lock.after\": \"10m\"}'\n",
 	"usb-ports": `#!/bin/sh
 # Are the ports closed to storage?
 # watch: %[1]s/etc/site/usb-ports

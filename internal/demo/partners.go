@@ -45,7 +45,8 @@ func Partners(ctx context.Context, cl *client.Client, url string) (*Around, erro
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in for a chat room hears nothing: %w", err)
 	}
-	a := &Around{SignIn: provider, Room: room, Pages: []Partner{{"the harbour's sign-in, which hears of devices by Shared Signals", at},
+	a := &Around{SignIn: provider, Room: room, Pages: []Partner{{"the harbour's sign-in, which hears of " +
+		"devices by Shared Signals", at},
 		{"the watch room, which a web hook tells of falls", page}}}
 	if err := a.bringing(ctx, cl, url); err != nil {
 		return nil, fmt.Errorf("the stand-ins that bring evidence: %w", err)
@@ -91,7 +92,8 @@ func (a *Around) bringing(ctx context.Context, cl *client.Client, url string) er
 	for i := range files {
 		files[i].Text = strings.Replace(files[i].Text, sensorSource, deskSource+"\n"+fmt.Sprintf(sensorHeard, "http://"+sensor), 1)
 	}
-	if _, err := cl.PublishRulebook(ctx, api.Draft{Files: files, Message: "The phone desk and the events of the sensor"}); err != nil {
+	if _, err := cl.PublishRulebook(ctx, api.Draft{Files: files, Message: "The phone desk and the events of " +
+		"the sensor"}); err != nil {
 		return err
 	}
 	f, err := feed.Read(data.Feed())

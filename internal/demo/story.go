@@ -274,7 +274,8 @@ func (t *teller) home() error {
 }
 
 func (t *teller) threat() error {
-	t.scene("The threat sensor finds something on that laptop. Its access ends at once, and the cure restores it at once.")
+	t.scene("The threat sensor finds something on that laptop. Its access ends at once, and the cure restores " +
+		"it at once.")
 	if err := t.report("sensor", "GF-L-1042", `{"threat.score":92}`); err != nil {
 		return err
 	}
@@ -288,7 +289,8 @@ func (t *teller) threat() error {
 }
 
 func (t *teller) silence() error {
-	t.scene("A kiosk on the south quay has not been heard from. Missing is not failing: the answer says what is not known.")
+	t.scene("A kiosk on the south quay has not been heard from. Missing is not failing: the answer says what " +
+		"is not known.")
 	return t.ask("edda.brandt@gullholm.example", "ticket-till", "sell", on("GF-K-3104", "10.30.2.12"))
 }
 
@@ -299,7 +301,8 @@ func (t *teller) emergency() error {
 
 func (t *teller) arrival() error {
 	const alva, serial = "alva.iver@gullholm.example", "GF-L-1065-S"
-	t.scene("A new laptop comes out of its box. It is on the roster, so it comes in by itself, and earns what it may reach.")
+	t.scene("A new laptop comes out of its box. It is on the roster, so it comes in by itself, and earns what " +
+		"it may reach.")
 	if err := t.ask(alva, "device-desk", "enrol", on("", "10.20.4.9", true)); err != nil {
 		return err
 	}
@@ -326,7 +329,8 @@ func (t *teller) arrival() error {
 }
 
 func (t *teller) lockout() error {
-	t.scene("Somebody forgets the emergency account and asks too much of the crew's phones. That is right in form, and held back.")
+	t.scene("Somebody forgets the emergency account and asks too much of the crew's phones. That is right in " +
+		"form, and held back.")
 	files := data.Rulebook()
 	for i := range files {
 		files[i].Text = strings.NewReplacer("break_glass: [harbourmaster@gullholm.example]",

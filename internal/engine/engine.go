@@ -90,7 +90,8 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		e.clock = newSteadyClock(value.Clock(e.Store.Newest()))
 		e.now = e.clock.now
 		if ahead := e.clock.ahead(); ahead > time.Second {
-			e.Log.Warn("the machine's clock stands before the newest entry of the ledger; time goes on from that entry", "by", ahead.Round(time.Second))
+			e.Log.Warn("the machine's clock stands before the newest entry of the ledger; time goes on from "+
+				"that entry", "by", ahead.Round(time.Second))
 		}
 	}
 	if err := e.load(ctx); err != nil {
@@ -160,7 +161,8 @@ func openKey(o Options) (keyfile.Pair, error) {
 		return key, err
 	}
 	if info, statErr := os.Stat(DatabasePath(o.Dir)); statErr == nil && info.Size() > 0 && o.NewKey == "" {
-		return key, fmt.Errorf("%w; bring it back from a backup, or go on with another one: serve --new-ledger-key REASON", err)
+		return key, fmt.Errorf("%w; bring it back from a backup, or go on with another one: serve "+
+			"--new-ledger-key REASON", err)
 	}
 	return keyfile.Make(KeyPath(o.Dir), o.Origin)
 }

@@ -311,7 +311,8 @@ func (f *fetcher) resolve(at, next string) (string, error) {
 	}
 	u, err := base.Parse(next)
 	if err != nil || !core.SameOrigin(u.String(), f.settings.URL) || u.User != nil {
-		return "", failed(stepItems, "the next page is said to be at %.200q, which is not with the same partner", outbound.Plain(next))
+		return "", failed(stepItems, "the next page is said to be at %.200q, which is not with the same "+
+			"partner", outbound.Plain(next))
 	}
 	u.Fragment = ""
 	return u.String(), nil
@@ -360,7 +361,8 @@ func refusal(answer *http.Response) error {
 	case code == http.StatusNotModified:
 		return errors.New("the partner says that nothing differs, though it was not asked that")
 	case code >= 300 && code < 400:
-		return fmt.Errorf("the partner sends us on to %.200q: redirects are not followed, write the address that it means",
+		return fmt.Errorf("the partner sends us on to %.200q: redirects are not followed, write the address "+
+			"that it means",
 			outbound.Plain(answer.Header.Get("Location")))
 	case code == http.StatusUnauthorized || code == http.StatusForbidden:
 		return fmt.Errorf("the partner does not let us in: %s", answer.Status)

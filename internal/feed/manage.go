@@ -58,7 +58,8 @@ func checkSource(c *state.Change, set *core.Settings) error {
 	if set.Kind == core.People {
 		for id, o := range state.All(c, state.FeedKind) {
 			if id != set.ID && o.Kind == core.People && (o.Whole || set.Whole) {
-				return fault.Inputf("/feed/whole", "the feed %s brings people too: neither can be the whole directory", id)
+				return fault.Inputf("/feed/whole", "the feed %s brings people too: neither can be the whole "+
+					"directory", id)
 			}
 		}
 		return nil
@@ -70,7 +71,8 @@ func checkSource(c *state.Change, set *core.Settings) error {
 			names = append(names, src.ID)
 		}
 		if !slices.Contains(names, set.Source) {
-			return fault.Inputf("/feed/source", "the rulebook in force has no source %s%s", set.Source, fault.Nearest(set.Source, names))
+			return fault.Inputf("/feed/source", "the rulebook in force has no source "+
+				"%s%s", set.Source, fault.Nearest(set.Source, names))
 		}
 	}
 	if set.Kind == core.Signals && rb.HeardBy(set.Source) == nil {
@@ -78,7 +80,8 @@ func checkSource(c *state.Change, set *core.Settings) error {
 	}
 	for id, o := range state.All(c, state.FeedKind) {
 		if id != set.ID && o.Source == set.Source && o.Kind == core.Devices && set.Kind == core.Devices && (o.Whole || set.Whole) {
-			return fault.Inputf("/feed/whole", "the feed %s speaks as %s too: neither can say what is gone", id, set.Source)
+			return fault.Inputf("/feed/whole", "the feed %s speaks as %s too: neither can say what is "+
+				"gone", id, set.Source)
 		}
 	}
 	return nil
@@ -285,7 +288,8 @@ func (s *Service) Remove(ctx context.Context, actor, id string, d api.FeedRemova
 		}
 		for other, o := range s.Snapshot().Feeds.All() {
 			if other != id && o.Source == f.Source {
-				return nil, fault.Inputf("/readings", "the feed %s speaks as %s too, and nobody can tell what which of them said: keep the readings",
+				return nil, fault.Inputf("/readings", "the feed %s speaks as %s too, and nobody can tell what "+
+					"which of them said: keep the readings",
 					other, f.Source)
 			}
 		}
@@ -381,7 +385,8 @@ func (s *Service) Trouble(visit func(id, what, since, title string)) {
 		}
 		last := f.Runs[0]
 		if f.Failures > 0 {
-			visit(id, "failing "+f.FailingSince, f.FailingSince, fmt.Sprintf("The feed %s cannot be fetched: %s", id, last.Error))
+			visit(id, "failing "+f.FailingSince, f.FailingSince, fmt.Sprintf("The feed %s cannot be fetched: "+
+				"%s", id, last.Error))
 		}
 		if last.GoneHeld != "" {
 			visit(id, "held "+last.GoneHeld, last.StartedAt, fmt.Sprintf("The feed %s: %s", id, last.GoneHeld))

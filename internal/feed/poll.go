@@ -122,7 +122,8 @@ func (f *fetcher) poll(ctx context.Context, q *pollRequest) (*pollAnswer, error)
 		return nil, failed(stepItems, "the answer holds no events (RFC 8936): %w", err)
 	}
 	if len(out.Sets) > pollAtOnce {
-		return nil, &stepError{step: stepItems, err: fmt.Errorf("%d events come at once, where at most %d were asked for", len(out.Sets), pollAtOnce)}
+		return nil, &stepError{step: stepItems, err: fmt.Errorf("%d events come at once, where at most %d were "+
+			"asked for", len(out.Sets), pollAtOnce)}
 	}
 	return &out, nil
 }

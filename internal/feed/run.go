@@ -264,7 +264,8 @@ func (x *running) gone(ctx context.Context) error {
 		held = ""
 	}
 	if x.unclear > 0 { // nobody can say that one of them is not among these
-		held = fmt.Sprintf("%d items do not say which device they are about: nothing was taken from the %d devices that are not listed",
+		held = fmt.Sprintf("%d items do not say which device they are about: nothing was taken from the %d "+
+			"devices that are not listed",
 			x.unclear, len(gone))
 	}
 	e := &event.FeedChanged{Feed: x.feed.ID, Source: x.feed.Source, Change: event.FeedGone, Devices: len(gone),

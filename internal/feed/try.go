@@ -53,7 +53,8 @@ func (s *Service) Try(ctx context.Context, d api.FeedTrialDraft) (*api.FeedTrial
 		return nil, err
 	}
 	o := s.started()
-	ctx, cancel := context.WithTimeoutCause(ctx, longestTrial, fmt.Errorf("the partner takes longer than %s", longestTrial))
+	ctx, cancel := context.WithTimeoutCause(ctx, longestTrial, fmt.Errorf("the partner takes longer than "+
+		"%s", longestTrial))
 	defer cancel()
 	out := &api.FeedTrial{Items: []api.FeedTrialItem{}, Places: []mapping.Place{}}
 	f, err := newFetcher(&d.Feed, secret, o.Policy, o.Limits, s.Now)

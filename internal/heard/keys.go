@@ -110,7 +110,8 @@ func (r *keyring) find(ctx context.Context, k *keyrings, where, kid string) ([]j
 		return nil, &BusyError{fmt.Sprintf("the keys of the issuer are not to be had: %v", r.why)}
 	}
 	if len(found) == 0 && !fetched {
-		return nil, &BusyError{fmt.Sprintf("the issuer's set had no key %.100q a moment ago; it is looked at again soon", kid)}
+		return nil, &BusyError{fmt.Sprintf("the issuer's set had no key %.100q a moment ago; it is looked at "+
+			"again soon", kid)}
 	}
 	return found, nil
 }

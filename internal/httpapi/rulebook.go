@@ -42,7 +42,8 @@ func (s *Server) GetRulebook(c *gin.Context, version string) (*api.RulebookInfo,
 	if version != "current" {
 		var err error
 		if n, err = strconv.ParseInt(version, 10, 64); err != nil || n < 1 {
-			return nil, edge.NewProblem(http.StatusBadRequest, "%q is not a version: write a number or current", version)
+			return nil, edge.NewProblem(http.StatusBadRequest, "%q is not a version: write a number or "+
+				"current", version)
 		}
 	}
 	r, err := s.service.View.Version(c.Request.Context(), n)

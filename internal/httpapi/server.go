@@ -169,7 +169,8 @@ var (
 	noReferrer = []string{"no-referrer"}
 	noStore    = []string{"no-store"}
 	hsts       = []string{"max-age=31536000"} // RFC 6797
-	policy     = []string{"default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"}
+	policy     = []string{"default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; " +
+		"form-action 'self'; frame-ancestors 'none'"}
 )
 
 func (s *Server) headers(c *gin.Context) {
@@ -260,7 +261,8 @@ func (s *Server) caller(c *gin.Context) (*bearer.Token, bool, error) {
 // certificate it listens on loopback only.
 func Serve(ctx context.Context, l net.Listener, h http.Handler, certificate *tls.Config) error {
 	if certificate == nil && !loopback(l.Addr()) {
-		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only (give --tls-cert and --tls-key)", l.Addr())
+		return fmt.Errorf("%s is reachable from outside; without TLS the service listens on loopback only "+
+			"(give --tls-cert and --tls-key)", l.Addr())
 	}
 	server := &http.Server{Handler: h, TLSConfig: certificate, ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout: edge.WholeRequest, WriteTimeout: edge.WholeRequest + edge.Unread, IdleTimeout: 2 * time.Minute,

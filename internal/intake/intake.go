@@ -218,7 +218,8 @@ func (s *Service) Follow(ctx context.Context, actor, only string, in io.Reader, 
 			}
 		}
 		if reports++; reports == maxReports || st.out.Rejected >= maxRejected {
-			broken = &BudgetError{fmt.Sprintf("the stream goes on after %d reports of which %d were refused; one request may bring %d, and %d that are refused",
+			broken = &BudgetError{fmt.Sprintf("the stream goes on after %d reports of which %d were refused; "+
+				"one request may bring %d, and %d that are refused",
 				reports, st.out.Rejected, maxReports, maxRejected)}
 			break
 		}

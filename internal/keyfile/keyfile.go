@@ -33,7 +33,8 @@ func Read(path string) (Pair, error) {
 		return Pair{}, fmt.Errorf("%w: %s", ErrNone, path)
 	}
 	if err == nil && info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" {
-		return Pair{}, fmt.Errorf("others may read the key of the ledger, %s (mode %04o): chmod 600 it, and find out who did", path, info.Mode().Perm())
+		return Pair{}, fmt.Errorf("others may read the key of the ledger, %s (mode %04o): chmod 600 it, and "+
+			"find out who did", path, info.Mode().Perm())
 	}
 	raw, err := os.ReadFile(path)
 	if err != nil {

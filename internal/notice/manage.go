@@ -93,7 +93,8 @@ func (s *Service) Try(d api.NoticeTrialDraft) (*api.NoticeTrial, error) {
 			id, found = x.ID, true
 		}
 		if !found {
-			return nil, fault.Inputf("/device", "%s is about a device: say which; there is none called %q", r.On, d.Device)
+			return nil, fault.Inputf("/device", "%s is about a device: say which; there is none called "+
+				"%q", r.On, d.Device)
 		}
 		x := snap.At(snap.Fleet.Get(id), now)
 		n.What, n.Device = id, id

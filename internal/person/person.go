@@ -140,7 +140,8 @@ func (p *Page) Write(w http.ResponseWriter, status int) error {
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Content-Security-Policy",
-		"default-src 'none'; style-src 'self'; font-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+		"default-src 'none'; style-src 'self'; font-src 'self'; form-action 'self'; base-uri 'none'; "+
+			"frame-ancestors 'none'")
 	h.Set("Cache-Control", "no-store")
 	h.Set("Vary", "Accept-Language")
 	w.WriteHeader(status)

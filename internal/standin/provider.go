@@ -105,7 +105,8 @@ func (p *Provider) Subscribe(ctx context.Context, at string) error {
 	var made struct {
 		Audience string `json:"aud"`
 	}
-	err := p.call(ctx, http.MethodPost, m.Streams, map[string]any{"description": "The sign-in of the harbour, a stand-in",
+	err := p.call(ctx, http.MethodPost, m.Streams, map[string]any{"description": "The sign-in of the harbour, " +
+		"a stand-in",
 		"delivery": map[string]string{"method": "urn:ietf:rfc:8935", "endpoint_url": at + "/events",
 			"authorization_header": p.secret}}, &made)
 	p.mu.Lock()

@@ -97,9 +97,11 @@ func (s *Store) DevicePast(ctx context.Context, id string, then Then) (DeviceRow
 	first := "SELECT revision FROM device_past WHERE device = ? AND revision <= ? ORDER BY revision DESC LIMIT 1"
 	bound := then.Revision
 	if then.Revision < 0 {
-		first, bound = "SELECT revision FROM device_past WHERE device = ? AND at <= ? ORDER BY revision DESC LIMIT 1", then.At
+		first, bound = "SELECT revision FROM device_past WHERE device = ? AND at <= ? ORDER BY revision DESC "+
+			"LIMIT 1", then.At
 	}
-	all, err := steps(ctx, tx, "SELECT revision, at, undo, before FROM device_past WHERE device = ? AND revision >= coalesce(("+first+"), 0) ORDER BY revision DESC", id, id, bound)
+	all, err := steps(ctx, tx, "SELECT revision, at, undo, before FROM device_past WHERE device = ? AND "+
+		"revision >= coalesce(("+first+"), 0) ORDER BY revision DESC", id, id, bound)
 	if err != nil {
 		return d, nil, err
 	}
@@ -175,7 +177,8 @@ type forgetting struct {
 // cannot be written.
 func (f *forgetting) write(tx *sql.Tx) error {
 	clause, args := "(device, revision) > (?, ?)", []any{f.before, f.before, f.device, f.revision}
-	err := tx.QueryRow("SELECT device, revision FROM device_past WHERE (device, revision) > (?, ?) ORDER BY device, revision LIMIT 1 OFFSET ?",
+	err := tx.QueryRow("SELECT device, revision FROM device_past WHERE (device, revision) > (?, ?) ORDER BY "+
+		"device, revision LIMIT 1 OFFSET ?",
 		f.device, f.revision, forgetSlice-1).Scan(&f.nextDevice, &f.nextRevision)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):

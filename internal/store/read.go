@@ -18,7 +18,8 @@ import (
 // ErrNotFound says that there is no record of that id.
 var ErrNotFound = errors.New("not found")
 
-const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision, past FROM devices"
+const selectDevices = "SELECT id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, " +
+	"revision, past FROM devices"
 
 func scanDevice(scan func(...any) error) (d DeviceRow, err error) {
 	err = scan(&d.ID, &d.Keys, &d.Evidence, &d.Level, &d.Since, &d.Failing, &d.FirstSeen, &d.SeenAt,
@@ -150,7 +151,8 @@ func (s *Store) Rulebook(ctx context.Context, version int64) (*Rulebook, error) 
 	r := &Rulebook{}
 	var files string
 	err := s.read.QueryRowContext(ctx,
-		"SELECT version, at, author, message, digest, files FROM rulebooks WHERE version = ? OR ? = 0 ORDER BY version DESC LIMIT 1", version, version).
+		"SELECT version, at, author, message, digest, files FROM rulebooks WHERE version = ? OR ? = 0 ORDER BY "+
+			"version DESC LIMIT 1", version, version).
 		Scan(&r.Version, &r.At, &r.Author, &r.Message, &r.Digest, &files)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
@@ -243,7 +245,8 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 		where, args = append(where, "json_extract(body, ?) = ?"), append(args, path, want)
 	}
 	if q.Gate != "" {
-		where, args = append(where, "EXISTS (SELECT 1 FROM json_each(body, '$.gates') AS g WHERE json_extract(g.value, '$.gate') = ?)"), append(args, q.Gate)
+		where, args = append(where, "EXISTS (SELECT 1 FROM json_each(body, '$.gates') AS g WHERE "+
+			"json_extract(g.value, '$.gate') = ?)"), append(args, q.Gate)
 	}
 	if q.Since != 0 {
 		where, args = append(where, "at >= ?"), append(args, q.Since)
@@ -301,7 +304,8 @@ func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
 // Decision reads the entry of a decision.
 func (s *Store) Decision(ctx context.Context, id string) (ledger.Entry, error) {
 	e, err := scanEntry(s.read.QueryRowContext(ctx,
-		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = "+
+			"'decision.made'", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, ErrNotFound
 	}
@@ -393,7 +397,8 @@ func amongRareKinds(kind ledger.Kind) string {
 	case ledger.DecisionMade, ledger.StandingChanged, ledger.EvidenceRefused, ledger.DeviceKeyed:
 		return ""
 	}
-	return " AND kind <> 'decision.made' AND kind <> 'standing.changed' AND kind <> 'evidence.refused' AND kind <> 'device.keyed'"
+	return " AND kind <> 'decision.made' AND kind <> 'standing.changed' AND kind <> 'evidence.refused' AND " +
+		"kind <> 'device.keyed'"
 }
 
 // fewDecisions are read by the index.
@@ -406,7 +411,8 @@ func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64,
 	visit func(ledger.Entry) error) error {
 	var newest, decisions int64
 	if err := s.read.QueryRowContext(ctx,
-		"SELECT (SELECT coalesce(max(seq), 0) FROM entries), (SELECT count(*) FROM entries WHERE kind = 'decision.made' AND about >= ?)", first).Scan(&newest, &decisions); err != nil {
+		"SELECT (SELECT coalesce(max(seq), 0) FROM entries), (SELECT count(*) FROM entries WHERE kind = "+
+			"'decision.made' AND about >= ?)", first).Scan(&newest, &decisions); err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}
 	if decisions == 0 {
@@ -424,7 +430,8 @@ func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64,
 		}
 	}
 	rows, err := s.read.QueryContext(ctx,
-		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= ? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= "+
+			"? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
 	if err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}

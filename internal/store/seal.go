@@ -115,7 +115,8 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	}
 	var newest int64
 	if err := s.read.QueryRowContext(ctx,
-		"SELECT coalesce(max(seq), 0), coalesce((SELECT at FROM entries ORDER BY seq DESC LIMIT 1), 0) FROM entries").Scan(&newest, &s.sealer.last); err != nil {
+		"SELECT coalesce(max(seq), 0), coalesce((SELECT at FROM entries ORDER BY seq DESC LIMIT 1), 0) FROM "+
+			"entries").Scan(&newest, &s.sealer.last); err != nil {
 		return fmt.Errorf("read the ledger: %w", err)
 	}
 	if fresh {

@@ -4,20 +4,18 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
-	"golang.org/x/crypto/blake2b"
 	"golang.org/x/mod/sumdb/tlog"
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/rowhash"
 )
 
 // The state is sealed. Of each table whose rows can change an answer there is a
@@ -77,65 +75,27 @@ func Guarded() map[string]string {
 // rowHash is the hash of a row, BLAKE2b (RFC 7693) with 256 bits: of the name of its table and of each value with its
 // kind and length.
 func (t sealed) rowHash(values []any) tlog.Hash {
-	return hashOf(func(b []byte) []byte {
-		b = appendText(b, 't', tables[t].name)
+	return rowhash.Of(func(b []byte) []byte {
+		b = rowhash.AppendText(b, 't', tables[t].name)
 		for _, v := range values {
-			b = appendValue(b, v)
+			b = rowhash.AppendValue(b, v)
 		}
 		return b
 	})
 }
 
-// hashOf is the hash of what is appended.
-func hashOf(fill func([]byte) []byte) tlog.Hash {
-	room := rowRooms.Get().(*[]byte)
-	*room = fill((*room)[:0])
-	sum := blake2b.Sum256(*room)
-	rowRooms.Put(room)
-	return sum
-}
-
-// rowRooms holds room for what rows are hashed of.
-var rowRooms = sync.Pool{New: func() any { return new([]byte) }}
-
-func appendText(b []byte, kind byte, text string) []byte {
-	return append(binary.BigEndian.AppendUint64(append(b, kind), uint64(len(text))), text...)
-}
-
-func appendBlob(b, blob []byte) []byte {
-	return append(binary.BigEndian.AppendUint64(append(b, 'b'), uint64(len(blob))), blob...)
-}
-
-func appendNumber(b []byte, n int64) []byte {
-	return binary.BigEndian.AppendUint64(append(b, 'i'), uint64(n))
-}
-
-func appendValue(b []byte, v any) []byte {
-	switch v := v.(type) {
-	case string:
-		return appendText(b, 't', v)
-	case []byte:
-		return appendBlob(b, v)
-	case int64:
-		return appendNumber(b, v)
-	case nil: // an empty blob: no column of the state may be NULL
-		return appendBlob(b, nil)
-	}
-	panic(fmt.Sprintf("a row has a %T", v)) // rows are made in this package
-}
-
 // Hash is the hash of a device's row in the state.
 func (d *DeviceRow) Hash() tlog.Hash {
 	// It is rowHash of values, at a restart of a hundred thousand rows and more.
-	return hashOf(func(b []byte) []byte {
-		b = appendText(b, 't', tables[devicesTable].name)
+	return rowhash.Of(func(b []byte) []byte {
+		b = rowhash.AppendText(b, 't', tables[devicesTable].name)
 		for _, text := range [...]string{d.ID, d.Keys, d.Evidence, d.Level} {
-			b = appendText(b, 't', text)
+			b = rowhash.AppendText(b, 't', text)
 		}
-		b = appendText(appendNumber(b, d.Since), 't', d.Failing)
-		b = appendNumber(appendNumber(b, d.FirstSeen), d.SeenAt)
-		b = appendText(appendText(b, 't', d.Refused), 't', d.Spoken)
-		return appendBlob(appendNumber(b, d.Revision), d.Past)
+		b = rowhash.AppendText(rowhash.AppendNumber(b, d.Since), 't', d.Failing)
+		b = rowhash.AppendNumber(rowhash.AppendNumber(b, d.FirstSeen), d.SeenAt)
+		b = rowhash.AppendText(rowhash.AppendText(b, 't', d.Refused), 't', d.Spoken)
+		return rowhash.AppendBlob(rowhash.AppendNumber(b, d.Revision), d.Past)
 	})
 }
 
@@ -149,7 +109,7 @@ func (d *DeviceRow) values() []any {
 func Link(device string, step PastStep, before []byte) []byte {
 	var b []byte
 	for _, v := range []any{device, step.Revision, step.At, step.Undo, before} {
-		b = appendValue(b, v)
+		b = rowhash.AppendValue(b, v)
 	}
 	sum := sha256.Sum256(b)
 	return sum[:]
@@ -192,7 +152,7 @@ func (s *state) hash() (tlog.Hash, string) {
 		if s.stale[t] || s.sums[t] == (tlog.Hash{}) {
 			s.sums[t], s.stale[t] = s.digests[t].Sum(), false
 		}
-		b = append(appendText(b, 't', tables[t].name), s.sums[t][:]...)
+		b = append(rowhash.AppendText(b, 't', tables[t].name), s.sums[t][:]...)
 		sums[tables[t].name] = s.sums[t].String()
 	}
 	text, _ := json.Marshal(sums) // texts alone

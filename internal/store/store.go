@@ -249,8 +249,12 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		tail  string
 	}{
 		{&s.entries, "INSERT INTO entries (seq, at, kind, actor, about, body, leaf)", 7, ""},
-		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, refused, spoken, revision, past)", 12,
-			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = excluded.level, since = excluded.since, failing = excluded.failing, seen_at = excluded.seen_at, refused = excluded.refused, spoken = excluded.spoken, revision = excluded.revision, past = excluded.past"},
+		{&s.devices, "INSERT INTO devices (id, keys, evidence, level, since, failing, first_seen, seen_at, " +
+			"refused, spoken, revision, past)", 12,
+			" ON CONFLICT (id) DO UPDATE SET keys = excluded.keys, evidence = excluded.evidence, level = " +
+				"excluded.level, since = excluded.since, failing = excluded.failing, seen_at = " +
+				"excluded.seen_at, refused = excluded.refused, spoken = excluded.spoken, revision = " +
+				"excluded.revision, past = excluded.past"},
 		{&s.past, "INSERT INTO device_past (device, revision, at, undo, before)", 5, ""},
 		{&s.codes, "INSERT INTO codes (code, decision)", 2, ""},
 		{&s.tiles, "INSERT INTO tiles (level, n, hash)", 3, ""},

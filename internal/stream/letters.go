@@ -164,7 +164,8 @@ func (s *Service) Resend(ctx context.Context, actor, id string, ids []string) (*
 		}
 	}
 	if len(list) > 0 {
-		err = s.dropLetters(ctx, actor, st, gone, fmt.Sprintf("%d are sent again; %d of which the receiver may not hear "+
+		err = s.dropLetters(ctx, actor, st, gone, fmt.Sprintf("%d are sent again; %d of which the receiver may "+
+			"not hear "+
 			"any more are dropped", len(again), len(gone)), event.StreamResent)
 	}
 	if err != nil {
@@ -260,14 +261,16 @@ func (s *Service) RotateSecret(ctx context.Context, actor, id string, d api.Stre
 	if d.Overlap != "" {
 		v, err := value.ParseDuration(d.Overlap)
 		if overlap = v.Num(); err != nil || overlap < 0 || overlap > maxOverlap {
-			return nil, fault.Inputf("/overlap", "%q is not a duration of at most 30d, as 24h; 0s ends the secret before at once",
+			return nil, fault.Inputf("/overlap", "%q is not a duration of at most 30d, as 24h; 0s ends the "+
+				"secret before at once",
 				d.Overlap)
 		}
 	}
 	secret, sealed := s.newSecret(id)
 	st, err := s.change(ctx, actor, id, "", func(st *kept.Stream, c *state.Change) (*event.StreamChanged, error) {
 		if len(st.Secrets) == 0 {
-			return nil, fault.Input("", "events of this stream are signed with the key of the service, not with a secret")
+			return nil, fault.Input("", "events of this stream are signed with the key of the service, not "+
+				"with a secret")
 		}
 		list := []kept.StreamSecret{sealed}
 		for _, old := range st.Secrets {

@@ -45,10 +45,12 @@ func (s *Service) create(ctx context.Context, actor string, st kept.Stream, secr
 	err := s.put(ctx, st.ID, func(c *state.Change) error {
 		r := c.Base.Book.Rulebook.Signals.Receiver(st.Receiver)
 		if r == nil {
-			return &ForbiddenError{fmt.Sprintf("the rulebook in force names no receiver %s in its signals", st.Receiver)}
+			return &ForbiddenError{fmt.Sprintf("the rulebook in force names no receiver %s in its "+
+				"signals", st.Receiver)}
 		}
 		if r.Form != st.Form {
-			return &ForbiddenError{fmt.Sprintf("the rulebook in force has %s told by %s, not by %s", st.Receiver, r.Form,
+			return &ForbiddenError{fmt.Sprintf("the rulebook in force has %s told by %s, not by "+
+				"%s", st.Receiver, r.Form,
 				st.Form)}
 		}
 		n := 0
@@ -225,7 +227,8 @@ func (s *Service) Create(ctx context.Context, actor string, d api.StreamDraft) (
 		signing, sealed = s.newSecret(st.ID)
 		st.Secrets = []kept.StreamSecret{sealed}
 	case d.Binary:
-		return nil, fault.Inputf("/binary", "it is a mode of %s, and the rulebook has %s told by %s", rulebook.CloudForm,
+		return nil, fault.Inputf("/binary", "it is a mode of %s, and the rulebook has %s told by "+
+			"%s", rulebook.CloudForm,
 			d.Receiver, st.Form)
 	}
 	for i, name := range d.Events {

@@ -93,7 +93,8 @@ func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage,
 	column := columns[name]
 	if column == nil {
 		return nil, &fault.QueryError{Param: "sort",
-			Message: fmt.Sprintf("%q is not a column; there are id, level, since, seen_at, next_change, name, platform, form, model, owner, serial and os_version", name)}
+			Message: fmt.Sprintf("%q is not a column; there are id, level, since, seen_at, next_change, name, "+
+				"platform, form, model, owner, serial and os_version", name)}
 	}
 	after, err := parseCursor(q.Cursor)
 	if err != nil {
@@ -191,7 +192,8 @@ func (b *budget) goesOn() bool {
 func (b *budget) err() error {
 	if b.steps > maxQuerySteps {
 		return &fault.QueryError{Param: "where", Message: fmt.Sprintf(
-			"the search was given up after %d devices: its quantifiers looked at more than %d members of lists; nest fewer of them", b.seen, maxQuerySteps)}
+			"the search was given up after %d devices: its quantifiers looked at more than %d members of "+
+				"lists; nest fewer of them", b.seen, maxQuerySteps)}
 	}
 	return b.ctx.Err()
 }

@@ -95,7 +95,8 @@ func sections() schema {
 		"uncovered": levelForm,
 		"unmatched": schema{"enum": []string{"deny", "allow"}, "default": "deny"},
 		"unknown_people": schema{"enum": []string{"deny", "gates"}, "default": "deny",
-			"description": "What somebody whom the directory does not know is answered: a denial, or what the gates say"},
+			"description": "What somebody whom the directory does not know is answered: a denial, or what the " +
+				"gates say"},
 		"freshness": tableForm(spanForm),
 		"threat_bands": schema{"type": "object",
 			"propertyNames":        schema{"enum": evidence.ThreatLevel.Enum.Words},

@@ -244,7 +244,8 @@ func renewCmd(a *shell.App, o *options) *cobra.Command {
 func checkCmd(a *shell.App, o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "check", Short: "Look at this device and report now",
-		Long:    "Look at this device and report now, and tell how it stands. Exit code 3 when there is something to mend.",
+		Long: "Look at this device and report now, and tell how it stands. Exit code 3 when there is " +
+			"something to mend.",
 		Example: "  ironledger agent check\n  ironledger agent check -o json",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -339,7 +340,8 @@ func serve(ctx context.Context, listen string, h http.Handler, told func(url str
 		return nil, shell.Usagef("%q is no address as 127.0.0.1:8613", listen)
 	}
 	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
-		return nil, shell.Usagef("the page is for this machine alone: give a loopback address as 127.0.0.1:8613, not %s", listen)
+		return nil, shell.Usagef("the page is for this machine alone: give a loopback address as "+
+			"127.0.0.1:8613, not %s", listen)
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", listen)
 	if err != nil {
@@ -406,8 +408,9 @@ var unit string
 func unitCmd(a *shell.App, o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "unit", Short: "Print a unit that has systemd run the agent",
-		Example: "  ironledger agent unit | sudo tee /etc/systemd/system/ironledger-agent.service\n  sudo systemctl enable --now ironledger-agent",
-		Args:    cobra.NoArgs,
+		Example: "  ironledger agent unit | sudo tee /etc/systemd/system/ironledger-agent.service\n  sudo " +
+			"systemctl enable --now ironledger-agent",
+		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			self, err := os.Executable()
 			if err != nil {

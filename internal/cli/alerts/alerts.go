@@ -43,7 +43,8 @@ func listCmd(a *shell.App) *cobra.Command {
 source that is quiet, reports and devices that wait for somebody, a receiver that is
 behind, a notice that reached nobody, an issuer that ends, a disk that fills. An alert
 goes away with its cause. With --check the exit code is 3 when there is any.`,
-		Example: "  ironledger alert list\n  ironledger alert list --all -o json\n  ironledger alert list --check >/dev/null || page-somebody",
+		Example: "  ironledger alert list\n  ironledger alert list --all -o json\n  ironledger alert list " +
+			"--check >/dev/null || page-somebody",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -75,7 +76,8 @@ func seenCmd(a *shell.App) *cobra.Command {
 	all := false
 	c := &cobra.Command{
 		Use: "seen [ALERT...]", Short: "Say that alerts were seen; they stay until their cause is gone",
-		Example: "  ironledger alert seen source:quay-seals:2026-11-20T08:00:00Z --note 'The vendor knows, ticket 812'\n" +
+		Example: "  ironledger alert seen source:quay-seals:2026-11-20T08:00:00Z --note 'The vendor knows, " +
+			"ticket 812'\n" +
 			"  ironledger alert seen --all",
 		ValidArgsFunction: func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 			cl, err := a.Client()

@@ -91,8 +91,9 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 func rulebookSchemaCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of rulebooks, for editors", Args: cobra.NoArgs,
-		Long:    "Print the JSON Schema (draft 2020-12) of rulebooks. A service serves it at /schema/rulebook.json.",
-		Example: "  ironledger rulebook schema > rulebook.schema.json\n  # then, at the top of a rulebook:\n  # yaml-language-server: $schema=rulebook.schema.json",
+		Long: "Print the JSON Schema (draft 2020-12) of rulebooks. A service serves it at /schema/rulebook.json.",
+		Example: "  ironledger rulebook schema > rulebook.schema.json\n  # then, at the top of a rulebook:\n  " +
+			"# yaml-language-server: $schema=rulebook.schema.json",
 		RunE: func(*cobra.Command, []string) error {
 			raw, err := shell.Indented(form.Schema())
 			if err == nil {
@@ -106,7 +107,8 @@ func rulebookSchemaCmd(a *shell.App) *cobra.Command {
 func rulebookDiffCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "diff OLD NEW", Short: "Tell in words what differs between two rulebooks", Args: cobra.ExactArgs(2),
-		Long:    "Tell in words, rule by rule, what differs between two rulebooks. Each is a path, the number of a published version, or current. The exit code is 3 when they differ.",
+		Long: "Tell in words, rule by rule, what differs between two rulebooks. Each is a path, the number " +
+			"of a published version, or current. The exit code is 3 when they differ.",
 		Example: "  ironledger rulebook diff current demo/rulebook\n  ironledger rulebook diff 3 4 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var books []*rulebook.Rulebook
@@ -257,7 +259,9 @@ allowed, or locked out entirely. Nothing is changed by it.
 
 With --device, show how one device would stand. With --shadow, show what enforcing
 the shadow baselines of the rulebook in force would do.`,
-		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook --device GF-L-1042\n  ironledger rulebook rehearse --shadow\n  ironledger rulebook rehearse demo/rulebook -o json | jq '.devices.moves[] | select(.falls)'",
+		Example: "  ironledger rulebook rehearse demo/rulebook\n  ironledger rulebook rehearse demo/rulebook " +
+			"--device GF-L-1042\n  ironledger rulebook rehearse --shadow\n  ironledger rulebook rehearse " +
+			"demo/rulebook -o json | jq '.devices.moves[] | select(.falls)'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if shadow {
 				cl, err := a.Client()

@@ -21,8 +21,10 @@ import (
 // RulebookCmd is the command rulebook.
 func RulebookCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{
-		Use: "rulebook", Short: "The rulebook: check, review, fmt, test, diff (on files); rehearse, publish, show, history, back",
-		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, review, fmt,\ntest, diff and schema work on files without a service.",
+		Use: "rulebook", Short: "The rulebook: check, review, fmt, test, diff (on files); rehearse, publish, " +
+			"show, history, back",
+		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, review, fmt,\ntest, " +
+			"diff and schema work on files without a service.",
 	}
 	c.AddCommand(rulebookCheckCmd(a), rulebookReviewCmd(a), rulebookFmtCmd(a), rulebookTestCmd(a),
 		rulebookDiffCmd(a), rulebookSchemaCmd(a),
@@ -34,7 +36,8 @@ func RulebookCmd(a *shell.App) *cobra.Command {
 func rulebookCheckCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "check PATH|-", Short: "Find everything wrong with a rulebook", Args: cobra.ExactArgs(1),
-		Example: "  ironledger rulebook check demo/rulebook\n  git show HEAD:rules.yaml | ironledger rulebook check - -o json",
+		Example: "  ironledger rulebook check demo/rulebook\n  git show HEAD:rules.yaml | ironledger rulebook " +
+			"check - -o json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			rb, err := a.LoadRulebook(args[0])
 			var problems rulebook.Problems
@@ -75,8 +78,9 @@ func rulebookFmtCmd(a *shell.App) *cobra.Command {
 	write := false
 	c := &cobra.Command{
 		Use: "fmt PATH|-", Short: "Print the conditions of a rulebook in the canonical way",
-		Args:    cobra.ExactArgs(1),
-		Long:    "Print the conditions of a rulebook in the canonical way; comments and order stay. With --write the files are changed in place; without it the result is printed.",
+		Args: cobra.ExactArgs(1),
+		Long: "Print the conditions of a rulebook in the canonical way; comments and order stay. With " +
+			"--write the files are changed in place; without it the result is printed.",
 		Example: "  ironledger rulebook fmt rules.yaml\n  ironledger rulebook fmt --write demo/rulebook",
 		RunE: func(_ *cobra.Command, args []string) error {
 			files, err := a.RulebookFiles(args[0])

@@ -261,7 +261,8 @@ every request with these does. OPEN stands
 where no enforced gate guards and everybody gets through, a dot where nobody does.
 
 With --platforms, what the rulebook has for each platform.`,
-		Example: "  ironledger gate coverage\n  ironledger gate coverage --platforms\n  ironledger gate coverage -o csv > coverage.csv",
+		Example: "  ironledger gate coverage\n  ironledger gate coverage --platforms\n  ironledger gate " +
+			"coverage -o csv > coverage.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -286,7 +287,8 @@ With --platforms, what the rulebook has for each platform.`,
 				return a.Print(l)
 			}
 			l := shell.Listing{Head: append([]string{"GROUP"}, cov.Resources...), Raw: got.Raw,
-				Foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no gate guards it"}
+				Foot: "+f: only with a second factor; *: more is asked; a dot: nobody gets through; OPEN: no " +
+					"gate guards it"}
 			for i, g := range cov.Groups {
 				row := []string{cmp.Or(g, "(no group)")}
 				for _, c := range cov.Cells[i] {

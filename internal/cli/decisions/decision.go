@@ -131,7 +131,8 @@ func decisionListCmd(a *shell.App) *cobra.Command {
 	limit, outcome := 0, ""
 	c := &cobra.Command{
 		Use: "list", Short: "List recorded decisions, newest first", Args: cobra.NoArgs,
-		Example: "  ironledger decision list --outcome deny --resource payroll\n  ironledger decision list --gate payroll-strong --since 2026-11-20T00:00:00Z -o csv",
+		Example: "  ironledger decision list --outcome deny --resource payroll\n  ironledger decision list " +
+			"--gate payroll-strong --since 2026-11-20T00:00:00Z -o csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
 			if err != nil {

@@ -25,7 +25,8 @@ import (
 
 // DeviceCmd is the command device.
 func DeviceCmd(a *shell.App) *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, quarantine, tag, retire, search",
+	c := &cobra.Command{Use: "device", Short: "Devices: list, show, history, import, enrol, quarantine, tag, " +
+		"retire, search",
 		Aliases: []string{"devices"}}
 	c.AddCommand(deviceListCmd(a), deviceShowCmd(a), deviceHistoryCmd(a), deviceImportCmd(a),
 		deviceEnrolCmd(a), deviceRetireCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceTagCmd(a), deviceSearchCmd(a))
@@ -123,9 +124,13 @@ func deviceShowCmd(a *shell.App) *cobra.Command {
 	all, at := false, ""
 	c := &cobra.Command{
 		Use: "show DEVICE", Short: "Show a device: its level, why, and what to do for the next one",
-		Long:    "Show a device by its id, serial or hardware id: its level, what holds it there, what was observed by whom, and what to pass to reach each higher level.\n\nWith --at it is computed again for a moment of the past, from the rulebook, evidence, waivers and people of then, and compared with what was recorded; exit code 3 says that the two differ.",
-		Example: "  ironledger device show GF-T-2107\n  ironledger device show GF-T-2107 -o json | jq .standing.reach\n  ironledger device show GF-T-2107 --at 2026-11-20T08:00:00Z",
-		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDevices,
+		Long: "Show a device by its id, serial or hardware id: its level, what holds it there, what was " +
+			"observed by whom, and what to pass to reach each higher level.\n\nWith --at it is computed again " +
+			"for a moment of the past, from the rulebook, evidence, waivers and people of then, and compared " +
+			"with what was recorded; exit code 3 says that the two differ.",
+		Example: "  ironledger device show GF-T-2107\n  ironledger device show GF-T-2107 -o json | jq " +
+			".standing.reach\n  ironledger device show GF-T-2107 --at 2026-11-20T08:00:00Z",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -489,7 +494,8 @@ func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 	}
 	shell.Line(a.Out, "%d reports taken, %d refused, %d attributes refused", in.Accepted, in.Rejected, in.Refused)
 	if in.Waiting > 0 {
-		shell.Line(a.Out, "%d of them wait until another source makes their device known (ironledger unmatched list --all)", in.Waiting)
+		shell.Line(a.Out, "%d of them wait until another source makes their device known (ironledger unmatched "+
+			"list --all)", in.Waiting)
 	}
 	return shell.FailedIf(in.Rejected > 0)
 }

@@ -16,7 +16,8 @@ import (
 func WaiverCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "waiver",
 		Short: "Waivers: dated, reasoned exceptions for one device and one rule", Aliases: []string{"waivers"},
-		Long: "A waiver lifts one rule for one device until a moment, with a reason that everybody can read. It takes effect, and ends, at once."}
+		Long: "A waiver lifts one rule for one device until a moment, with a reason that everybody can read. " +
+			"It takes effect, and ends, at once."}
 	p := api.ListWaiversParams{}
 	list := &cobra.Command{
 		Use: "list", Short: "List waivers, those that end first at the top", Args: cobra.NoArgs,
@@ -33,7 +34,8 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 	grantFlags(list, &p.Device, &p.State, &p.Within)
 	c.AddCommand(list, grantCmd(a, "grant DEVICE BASELINE/RULE",
 		"Make an exception for one device and one rule",
-		"  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'Measuring software of the dock needs the ports, ticket 4711'", 2,
+		"  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'Measuring software of the "+
+			"dock needs the ports, ticket 4711'", 2,
 		func(ctx context.Context, cl *client.Client, g api.ExceptionDraft) (*client.Reply[api.Exception], error) {
 			return cl.CreateWaiver(ctx, g)
 		}),
@@ -48,7 +50,8 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 func VouchCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "vouch", Short: "Vouches: dated, reasoned statements that a device is genuine",
 		Aliases: []string{"vouches"},
-		Long:    "A vouch makes the attribute vouched true for one device until a moment, with a reason that everybody can read."}
+		Long: "A vouch makes the attribute vouched true for one device until a moment, with a reason that " +
+			"everybody can read."}
 	p := api.ListVouchesParams{}
 	list := &cobra.Command{
 		Use: "list", Short: "List vouches, those that end first at the top", Args: cobra.NoArgs,
@@ -180,7 +183,8 @@ func revokeCmd(a *shell.App, noun string,
 // UnmatchedCmd is the command unmatched.
 func UnmatchedCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "unmatched", Short: "Reports whose keys point at different devices, and settling them",
-		Long: "A report whose keys point at different devices is kept aside: nothing is guessed. A person says whose it is, and its keys point there from then on, or discards it."}
+		Long: "A report whose keys point at different devices is kept aside: nothing is guessed. A person says " +
+			"whose it is, and its keys point there from then on, or discards it."}
 	c.AddCommand(unmatchedListCmd(a), unmatchedSettleCmd(a))
 	return c
 }
@@ -220,7 +224,9 @@ func unmatchedSettleCmd(a *shell.App) *cobra.Command {
 		Use: "settle ID", Short: "Join a report to a device, or discard it", Args: cobra.ExactArgs(1),
 		Long: `Join a report to a device, or discard it. Its keys point at the device from then on,
 also those that another device had; --dry-run tells beforehand which move.`,
-		Example: "  ironledger unmatched settle u-1f6c… --device GF-L-1042 --dry-run\n  ironledger unmatched settle u-1f6c… --device GF-L-1042 --reason 'The board was replaced on 12 November'\n  ironledger unmatched settle u-1f6c… --discard --reason 'Test report of the vendor'",
+		Example: "  ironledger unmatched settle u-1f6c… --device GF-L-1042 --dry-run\n  ironledger unmatched " +
+			"settle u-1f6c… --device GF-L-1042 --reason 'The board was replaced on 12 November'\n  ironledger " +
+			"unmatched settle u-1f6c… --discard --reason 'Test report of the vendor'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.TrimSpace(in.Reason) == "" && !in.DryRun {
 				return shell.Usagef("say how you know: --reason")

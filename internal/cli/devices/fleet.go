@@ -16,7 +16,8 @@ import (
 func OverviewCmd(a *shell.App) *cobra.Command {
 	p := api.GetOverviewParams{}
 	c := &cobra.Command{
-		Use: "overview", Short: "The fleet at a glance: levels, what holds it down, what fell, what ends soon", Args: cobra.NoArgs,
+		Use: "overview", Short: "The fleet at a glance: levels, what holds it down, what fell, what ends " +
+			"soon", Args: cobra.NoArgs,
 		Example: "  ironledger overview\n  ironledger overview --within 30d -o json | jq .ending",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
@@ -301,7 +302,8 @@ func deviceSearchCmd(a *shell.App) *cobra.Command {
 	q := api.SearchDraft{}
 	keep := &cobra.Command{
 		Use: "keep NAME", Short: "Keep a search under a name", Args: cobra.ExactArgs(1),
-		Example: "  ironledger device search keep 'Quiet tablets' --where 'form == tablet and age(seen_at) > 2d' --columns custom.chart_pack",
+		Example: "  ironledger device search keep 'Quiet tablets' --where 'form == tablet and age(seen_at) > " +
+			"2d' --columns custom.chart_pack",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {

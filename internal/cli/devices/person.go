@@ -60,7 +60,8 @@ func personShowCmd(a *shell.App) *cobra.Command {
 				return err
 			}
 			if p := got.Value; !p.Known && !p.BreakGlass && len(p.Devices)+len(made.Value.Items) == 0 {
-				return fmt.Errorf("nobody is known as %q: neither to the directory nor as the owner of a device, and nothing was decided for them", args[0])
+				return fmt.Errorf("nobody is known as %q: neither to the directory nor as the owner of a "+
+					"device, and nothing was decided for them", args[0])
 			}
 			p, l := got.Value, shell.Listing{Head: []string{"DEVICE", "LEVEL", "NAME", "PLATFORM", "OS", "HELD BY",
 				"SEEN"}, Raw: got.Raw}
@@ -124,7 +125,8 @@ func personHead(a *shell.App, p *api.PersonPage) {
 func personImportCmd(a *shell.App) *cobra.Command {
 	p := api.ImportPeopleParams{}
 	c := &cobra.Command{
-		Use: "import FILE|-", Short: "Add people, or replace those with the same id, from CSV (id,name,groups) or YAML", Args: cobra.ExactArgs(1),
+		Use: "import FILE|-", Short: "Add people, or replace those with the same id, from CSV (id,name,groups) " +
+			"or YAML", Args: cobra.ExactArgs(1),
 		Long: `Add people, or replace those with the same id, from CSV (id,name,groups; groups are
 parted by ;) or YAML.
 

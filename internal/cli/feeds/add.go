@@ -177,7 +177,8 @@ func runCmd(a *shell.App) *cobra.Command {
 	var d api.FeedRunDraft
 	noWait := false
 	c := &cobra.Command{
-		Use: "run FEED", Short: "Fetch a feed now, and tell how it went", Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
+		Use: "run FEED", Short: "Fetch a feed now, and tell how it " +
+			"went", Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Long: `Fetch a feed now, also one that is paused. With --accept, devices that are no longer
 listed are gone although they are many, and people are taken though some lose access: the reason
 is recorded.`,
@@ -260,7 +261,8 @@ func trial(a *shell.App, got *client.Reply[api.FeedTrial]) error {
 		return noIf(bad)
 	}
 	if t.Status != "" {
-		shell.Line(a.Out, "The partner answers %s with %s%s%s.", t.Status, t.Type, shell.Only(t.ListAt != "", ", its items at "+t.ListAt),
+		shell.Line(a.Out, "The partner answers %s with "+
+			"%s%s%s.", t.Status, t.Type, shell.Only(t.ListAt != "", ", its items at "+t.ListAt),
 			shell.Only(t.More, "; there is more"))
 	}
 	if t.Clock != "" {

@@ -16,7 +16,8 @@ import (
 
 // FeedCmd is the command feed.
 func FeedCmd(a *shell.App) *cobra.Command {
-	c := &cobra.Command{Use: "feed", Short: "Partners' inventories, fetched on a schedule: add, try, run, list, pause, remove",
+	c := &cobra.Command{Use: "feed", Short: "Partners' inventories, fetched on a schedule: add, try, run, " +
+		"list, pause, remove",
 		Aliases: []string{"feeds"}}
 	c.AddCommand(listCmd(a), showCmd(a), tryCmd(a), addCmd(a), runCmd(a),
 		statusCmd(a, "pause", "Fetch a feed no more until it goes on", "paused"),
@@ -105,7 +106,8 @@ func show(a *shell.App, got *client.Reply[api.Feed]) error {
 	if s.Pages.By != feed.OnePage {
 		shell.Line(a.Out, "Pages     by %s", s.Pages.By)
 	}
-	shell.Line(a.Out, "Every     %s%s%s", s.Every, shell.Only(s.Since.Parameter != "", ", what changed; everything every "+s.Since.FullEvery),
+	shell.Line(a.Out, "Every     %s%s%s", s.Every, shell.Only(s.Since.Parameter != "", ", what changed; "+
+		"everything every "+s.Since.FullEvery),
 		shell.Only(f.NextAt != "", ", next "+shell.When(f.NextAt)))
 	if f.Devices > 0 {
 		shell.Line(a.Out, "Devices   %d of which %s has said something", f.Devices, s.Source)
@@ -156,7 +158,8 @@ func outcome(a *shell.App, r *api.FeedRun) {
 
 func showCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "show FEED", Short: "Show a feed: where it is, how its runs went, what was not taken", Args: cobra.ExactArgs(1),
+		Use: "show FEED", Short: "Show a feed: where it is, how its runs went, what was not " +
+			"taken", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete(a), Example: "  ironledger feed show fleet-desk",
 		RunE: shell.OfOne(a, (*client.Client).GetFeed, show),
 	}
@@ -176,7 +179,8 @@ func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 func removeCmd(a *shell.App) *cobra.Command {
 	var d api.FeedRemoval
 	c := shell.WithReason(&cobra.Command{
-		Use: "remove FEED --readings keep|take-back", Short: "Remove a feed, and keep what it said of devices or take it back",
+		Use: "remove FEED --readings " +
+			"keep|take-back", Short: "Remove a feed, and keep what it said of devices or take it back",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
 		Long: `Remove a feed. Say what becomes of what it said of devices: keep it, and it counts until
 it is stale; or take it back, and it is unavailable at once, with your reason on each
@@ -195,7 +199,8 @@ device's page.`,
 				return a.Print(shell.Listing{Head: []string{"DEVICES"}, Raw: got.Raw, Rows: [][]string{{fmt.Sprint(got.Value.Devices)}}})
 			}
 			shell.Line(a.Out, "Removed %s. %s", args[0], map[bool]string{true: "What it said is kept.",
-				false: fmt.Sprintf("What it said of %d devices is taken back.", got.Value.Devices)}[d.Readings == "keep"])
+				false: fmt.Sprintf("What it said of %d devices is taken "+
+					"back.", got.Value.Devices)}[d.Readings == "keep"])
 			return nil
 		},
 	}, &d.Reason)

@@ -94,7 +94,8 @@ func exportCmd(a *shell.App) *cobra.Command {
 		Long: `Print the certificates that certificates of devices chain to, in PEM: what a proxy or another
 service trusts devices by. With --request, the request of an authority that waits for
 its certificate, for the authority above.`,
-		Example: "  ironledger authority export > devices.pem\n  ironledger authority export --request 4f0c9d2e11aa87b3 > request.pem",
+		Example: "  ironledger authority export > devices.pem\n  ironledger authority export --request " +
+			"4f0c9d2e11aa87b3 > request.pem",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -162,7 +163,8 @@ func requestCmd(a *shell.App) *cobra.Command {
 		Args: cobra.NoArgs,
 		Long: `Make a key whose certificate is to come from an authority above, as an offline root, and a
 request for it. Until "authority install" the authority there is goes on.`,
-		Example: "  ironledger authority csr --reason 'Under our root'\n  ironledger authority export --request 4f0c9d2e11aa87b3 > request.pem"},
+		Example: "  ironledger authority csr --reason 'Under our root'\n  ironledger authority export " +
+			"--request 4f0c9d2e11aa87b3 > request.pem"},
 		func(ctx context.Context, cl *client.Client, _ []string, reason string) (*client.Reply[api.AuthorityState],
 			error) {
 			return cl.RequestAuthority(ctx, api.Reason{Reason: reason})
@@ -171,8 +173,9 @@ request for it. Until "authority install" the authority there is goes on.`,
 
 func installCmd(a *shell.App) *cobra.Command {
 	return act(a, &cobra.Command{Use: "install CERTIFICATE", Short: "Install the certificate that came for a request",
-		Args:    cobra.ExactArgs(1),
-		Long:    "Install the certificate that an authority above gave for the request, with those above it, PEM. It signs from now on.",
+		Args: cobra.ExactArgs(1),
+		Long: "Install the certificate that an authority above gave for the request, with those above it, " +
+			"PEM. It signs from now on.",
 		Example: "  ironledger authority install chain.pem --reason 'Signed on the 3rd'"},
 		func(ctx context.Context, cl *client.Client, args []string, reason string) (*client.Reply[api.AuthorityState],
 			error) {
@@ -284,7 +287,8 @@ takes the place of the code for the roster that there may be.`,
 				return a.Print(shell.Listing{Head: []string{"CODE", "UNTIL"}, Rows: [][]string{{x.Code, x.Until}},
 					Raw: got.Raw})
 			}
-			shell.Line(a.Out, "The code for %d devices on the roster, shown this once:\n\n    %s\n\nIt counts until %s.", d.Devices, a.Bold(x.Code),
+			shell.Line(a.Out, "The code for %d devices on the roster, shown this once:\n\n    %s\n\nIt counts "+
+				"until %s.", d.Devices, a.Bold(x.Code),
 				shell.ShortTime(x.Until))
 			if x.Device = "SERIAL"; x.Service != "" {
 				shell.Line(a.Out, "On each device, with its serial:\n\n    %s", enrolLine(&x))

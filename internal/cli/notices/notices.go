@@ -25,7 +25,8 @@ func listCmd(a *shell.App) *cobra.Command {
 	var p api.ListNoticesParams
 	c := &cobra.Command{
 		Use: "list", Short: "List notices, the newest first: sent, waiting, or why nobody was told", Args: cobra.NoArgs,
-		Example: "  ironledger notice list\n  ironledger notice list --state failed\n  ironledger notice list --person maren.holt@gullholm.example -o json",
+		Example: "  ironledger notice list\n  ironledger notice list --state failed\n  ironledger notice list " +
+			"--person maren.holt@gullholm.example -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -47,7 +48,8 @@ func listCmd(a *shell.App) *cobra.Command {
 				l.Rows = append(l.Rows, []string{n.Notice, title, n.To, n.State, at, sent, why})
 			}
 			if a.Format == "table" && got.Value.Total > len(got.Value.Items) {
-				defer shell.Line(a.Err, "%d of %d; more with --limit, or --cursor '%s'", len(got.Value.Items), got.Value.Total, got.Value.Next)
+				defer shell.Line(a.Err, "%d of %d; more with --limit, or --cursor "+
+					"'%s'", len(got.Value.Items), got.Value.Total, got.Value.Next)
 			}
 			return a.Print(l)
 		},
@@ -67,11 +69,13 @@ func tryCmd(a *shell.App) *cobra.Command {
 	var d api.NoticeTrialDraft
 	html := ""
 	c := &cobra.Command{
-		Use: "try NOTICE", Short: "Show what a notice of the rulebook would say; nobody is told", Args: cobra.ExactArgs(1),
+		Use: "try NOTICE", Short: "Show what a notice of the rulebook would say; nobody is " +
+			"told", Args: cobra.ExactArgs(1),
 		Long: `Show what a notice of the rulebook in force would say of a device as it stands now, as
 if what it is about had just happened: to whom, in which language, with which remedy.
 Nobody is told. Exit code 3 says that nobody would be, and the output why.`,
-		Example: "  ironledger notice try fell --device GF-L-1042\n  ironledger notice try fell --device GF-L-1042 --html mail.html",
+		Example: "  ironledger notice try fell --device GF-L-1042\n  ironledger notice try fell --device " +
+			"GF-L-1042 --html mail.html",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d.Notice = args[0]
 			cl, err := a.Client()

@@ -117,7 +117,8 @@ refused; --accept-loss takes the first all the same.`,
 				return err
 			}
 			if _, err := os.Stat(engine.DatabasePath(data)); err == nil {
-				return fmt.Errorf("%s holds records already; restore into an empty folder, or move them away first", data)
+				return fmt.Errorf("%s holds records already; restore into an empty folder, or move them away "+
+					"first", data)
 			}
 			v, err := verifyRecords(cmd.Context(), file, key)
 			if err != nil {
@@ -190,7 +191,8 @@ func compareSeen(ctx context.Context, a *shell.App, file string, key keyfile.Pai
 		return err
 	}
 	if head.Size < seen.Size {
-		lost := fmt.Errorf("the backup ends at entry %d, and entry %d was seen at %s: %d entries would be lost", head.Size, seen.Size, w.SeenAt, seen.Size-head.Size)
+		lost := fmt.Errorf("the backup ends at entry %d, and entry %d was seen at %s: %d entries would be "+
+			"lost", head.Size, seen.Size, w.SeenAt, seen.Size-head.Size)
 		if !acceptLoss {
 			return fmt.Errorf("%w (--accept-loss restores it all the same)", lost)
 		}

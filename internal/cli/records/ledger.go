@@ -112,7 +112,8 @@ func ledgerKeyCmd(a *shell.App) *cobra.Command {
 	data := ""
 	c := &cobra.Command{
 		Use: "key", Short: "Print the ledger's public key, which verifiers need", Args: cobra.NoArgs,
-		Long:    "Print the ledger's public key (C2SP signed-note). With --data it is read from the\nservice's own folder, so that it can be compared with what clients have seen.",
+		Long: "Print the ledger's public key (C2SP signed-note). With --data it is read from the\nservice's " +
+			"own folder, so that it can be compared with what clients have seen.",
 		Example: "  ironledger ledger key > ledger.pub\n  sudo ironledger ledger key --data /var/lib/ironledger",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if data != "" {
@@ -144,7 +145,8 @@ func ledgerListCmd(a *shell.App) *cobra.Command {
 	limit := 0
 	c := &cobra.Command{
 		Use: "list", Short: "List entries, newest first", Args: cobra.NoArgs,
-		Example: "  ironledger ledger list --kind waiver.\n  ironledger ledger list --device GF-T-2107 --since 2026-11-20T00:00:00Z",
+		Example: "  ironledger ledger list --kind waiver.\n  ironledger ledger list --device GF-T-2107 --since " +
+			"2026-11-20T00:00:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -299,8 +301,10 @@ func ledgerShowCmd(a *shell.App) *cobra.Command {
 func ledgerProveCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "prove ENTRY", Short: "Print the proof that an entry is in the ledger, to keep or pass on",
-		Args:    cobra.ExactArgs(1),
-		Long:    "Print the proof that an entry is in the ledger (RFC 6962, section 2.1.1). It holds the\nentry, the hashes on its way to the root, and the signed head. Whoever has it needs\nnothing but the ledger's public key to check it: ironledger ledger check-proof.",
+		Args: cobra.ExactArgs(1),
+		Long: "Print the proof that an entry is in the ledger (RFC 6962, section 2.1.1). It holds " +
+			"the\nentry, the hashes on its way to the root, and the signed head. Whoever has it needs\nnothing " +
+			"but the ledger's public key to check it: ironledger ledger check-proof.",
 		Example: "  ironledger ledger prove 42 > entry-42.proof.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			got, _, err := proven(cmd.Context(), a, "", args[0])
@@ -319,7 +323,8 @@ func ledgerProveCmd(a *shell.App) *cobra.Command {
 func ledgerCheckProofCmd(a *shell.App) *cobra.Command {
 	key := ""
 	c := &cobra.Command{
-		Use: "check-proof FILE|-", Short: "Check a proof with the ledger's public key alone; no service is asked", Args: cobra.ExactArgs(1),
+		Use: "check-proof FILE|-", Short: "Check a proof with the ledger's public key alone; no service is " +
+			"asked", Args: cobra.ExactArgs(1),
 		Example: "  ironledger ledger check-proof entry-42.proof.json --key ledger.pub",
 		RunE: func(_ *cobra.Command, args []string) error {
 			verifier, err := keyOf(key)
@@ -362,10 +367,11 @@ func ledgerCheckProofCmd(a *shell.App) *cobra.Command {
 func ledgerRedactCmd(a *shell.App) *cobra.Command {
 	reason := ""
 	c := &cobra.Command{
-		Use:     "redact ENTRY --reason REASON",
-		Short:   "Remove the body of an entry, because what it says must go; its hash stays",
-		Args:    cobra.ExactArgs(1),
-		Long:    "Remove the body of an entry, because what it says must go: a person's data, say. Its\nhash stays in the tree, so every proof holds, and the redaction is an entry itself.\nIt cannot be undone.",
+		Use:   "redact ENTRY --reason REASON",
+		Short: "Remove the body of an entry, because what it says must go; its hash stays",
+		Args:  cobra.ExactArgs(1),
+		Long: "Remove the body of an entry, because what it says must go: a person's data, say. Its\nhash " +
+			"stays in the tree, so every proof holds, and the redaction is an entry itself.\nIt cannot be undone.",
 		Example: `  ironledger ledger redact 42 --reason "erasure asked for by the person, ticket 1182"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			seq, err := seqOf(args[0])
@@ -398,7 +404,8 @@ func ledgerForgetCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "forget", Short: "Forget the key and the head that this client has seen of the service",
 		Args: cobra.NoArgs,
-		Long: "Forget the key and the newest head that this client has seen of the service, after its\nkey was replaced or an old backup restored. A rewritten history before the next contact\nwould then go unseen.",
+		Long: "Forget the key and the newest head that this client has seen of the service, after its\nkey was " +
+			"replaced or an old backup restored. A rewritten history before the next contact\nwould then go unseen.",
 		RunE: func(*cobra.Command, []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -424,7 +431,8 @@ func ledgerExportCmd(a *shell.App) *cobra.Command {
 		Long: `Write entries, oldest first: as ndjson with their hashes and the signed head at
 the end, which "ironledger ledger verify --file" checks with no service; or as
 ocsf, events of the Open Cybersecurity Schema Framework.`,
-		Example: "  ironledger ledger export ledger.ndjson\n  ironledger ledger export --as ocsf --from 1000 | jq .message",
+		Example: "  ironledger ledger export ledger.ndjson\n  ironledger ledger export --as ocsf --from 1000 | " +
+			"jq .message",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {

@@ -43,7 +43,8 @@ and the next run goes on behind it; after a crash the last few may come twice.
 
 With --syslog entries go to a collector as RFC 5424 messages, over TCP (RFC 6587,
 octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`,
-		Example: "  ironledger ledger tail -f\n  ironledger ledger tail -f --as ocsf --syslog tcp://siem.gullholm.example:601 --resume /var/lib/ironledger-tail/seq",
+		Example: "  ironledger ledger tail -f\n  ironledger ledger tail -f --as ocsf --syslog " +
+			"tcp://siem.gullholm.example:601 --resume /var/lib/ironledger-tail/seq",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if !slices.Contains(follow.Forms, as) {
 				return shell.Usagef("--as is text, ndjson or ocsf, not %q", as)

@@ -21,7 +21,8 @@ import (
 func ledgerVerifyCmd(a *shell.App) *cobra.Command {
 	var key, file, data string
 	c := &cobra.Command{
-		Use: "verify", Short: "Check every entry, the tree, the signature, and that devices stand where entries put them", Args: cobra.NoArgs,
+		Use: "verify", Short: "Check every entry, the tree, the signature, and that devices stand where " +
+			"entries put them", Args: cobra.NoArgs,
 		Long: `Check the whole ledger: that no entry was changed, removed, added or moved, that
 numbers and time run forward, that the signed head is that of these entries, that
 it goes on from the head seen before, and that every device stands where its
@@ -32,7 +33,8 @@ With a service, this client reads the ledger and computes everything itself. Wit
 on its own machine, whether it runs or not.
 
 Exit code 3 says that something is wrong; each problem names its entry.`,
-		Example: "  ironledger ledger verify\n  ironledger ledger verify --file ledger.ndjson --key ledger.pub\n  sudo ironledger ledger verify --data /var/lib/ironledger",
+		Example: "  ironledger ledger verify\n  ironledger ledger verify --file ledger.ndjson --key " +
+			"ledger.pub\n  sudo ironledger ledger verify --data /var/lib/ironledger",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
 			case file != "":
@@ -184,7 +186,8 @@ func verifyService(ctx context.Context, a *shell.App, key string) error {
 		for device, level := range levels {
 			if said := walk.Level(device); said != level {
 				walk.Problems = append(walk.Problems,
-					ledger.Problem{Seq: size, Message: fmt.Sprintf("device %s stood at %s, and the entries say %q", device, level, said)})
+					ledger.Problem{Seq: size, Message: fmt.Sprintf("device %s stood at %s, and the entries say "+
+						"%q", device, level, said)})
 				continue
 			}
 			devices++

@@ -30,10 +30,12 @@ func witness(ctx context.Context, a *shell.App, cl *client.Client, key string) (
 		return nil, err
 	}
 	err = w.Meet(ctx, cl, key, func(key string) {
-		shell.Line(a.Err, "First contact with this ledger: its key is trusted from now on. Compare it with \"ironledger ledger key --data\" on the service's machine.\n  %s", key)
+		shell.Line(a.Err, "First contact with this ledger: its key is trusted from now on. Compare it with "+
+			"\"ironledger ledger key --data\" on the service's machine.\n  %s", key)
 	})
 	if errors.Is(err, follow.ErrOtherKey) {
-		err = fmt.Errorf("--key is not the key that this client has seen at %s; \"ledger forget\" drops what it has seen", cl.URL())
+		err = fmt.Errorf("--key is not the key that this client has seen at %s; \"ledger forget\" drops what "+
+			"it has seen", cl.URL())
 	}
 	return w, err
 }

@@ -51,9 +51,10 @@ was told.
 
 With --story, play a short story in the terminal against a service of its own,
 over its API, and exit.`,
-		Example: "  ironledger demo\n  ironledger demo --with-proxy\n  ironledger demo --with-partners\n  ironledger demo --story",
-		Args:    cobra.NoArgs,
-		RunE:    func(cmd *cobra.Command, _ []string) error { return runDemo(cmd.Context(), a, &o) },
+		Example: "  ironledger demo\n  ironledger demo --with-proxy\n  ironledger demo --with-partners\n  " +
+			"ironledger demo --story",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return runDemo(cmd.Context(), a, &o) },
 	}
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
@@ -108,7 +109,8 @@ func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
 	}
 	return serve(ctx, &o.serveOptions, log, func(url, token string) error {
 		if token = cmp.Or(token, os.Getenv("IRONLEDGER_ADMIN_TOKEN")); token == "" {
-			shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was printed when they were made.",
+			shell.Line(a.Out, "The records in %s are there already. Sign in at %s with the token that was "+
+				"printed when they were made.",
 				o.data, a.Bold(url))
 			return nil
 		}

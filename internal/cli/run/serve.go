@@ -63,8 +63,9 @@ At the first start the administrator's bearer token is taken from
 IRONLEDGER_ADMIN_TOKEN, or made and printed once. Later nothing in the environment
 makes a token; when all are lost, --new-admin-token makes one for a reason, which is
 recorded. Without TLS the service listens on loopback only.`,
-		Example: "  ironledger serve --data /var/lib/ironledger\n  ironledger serve --data . --listen :8600 --tls-cert cert.pem --tls-key key.pem",
-		Args:    cobra.NoArgs,
+		Example: "  ironledger serve --data /var/lib/ironledger\n  ironledger serve --data . --listen :8600 " +
+			"--tls-cert cert.pem --tls-key key.pem",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := logger(a, &o)
 			if err != nil {
@@ -95,7 +96,8 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.devices, "device-listen", "",
 		"the address where devices get certificates and show them, over TLS, as :8443 (default: none)")
 	f.StringSliceVar(&o.deviceHosts, "device-host", nil,
-		"a name or address by which devices reach it, if our own authority is to certify it (default: that of --public-url, and this machine)")
+		"a name or address by which devices reach it, if our own authority is to certify it (default: that of "+
+			"--public-url, and this machine)")
 	f.StringVar(&o.origin, "ledger-name", "",
 		"the name of a new ledger, as log.example.org (default: one that is made up)")
 	f.StringVar(&o.newKey, "new-ledger-key", "",
@@ -107,7 +109,8 @@ recorded. Without TLS the service listens on loopback only.`,
 	f.StringVar(&o.keepPast, "keep-past", "90d",
 		"how long past evidence is kept, to compute past standings and decisions again")
 	f.StringSliceVar(&o.inside, "call-inside", nil,
-		"networks on this machine, its link or in private ranges that receivers and feeds may be in, as 10.20.0.0/16 (default: none)")
+		"networks on this machine, its link or in private ranges that receivers and feeds may be in, as "+
+			"10.20.0.0/16 (default: none)")
 	f.StringSliceVar(&o.folders, "feed-folder", nil,
 		"a folder below which feeds may read files, as /srv/inventory (default: none)")
 	f.StringVar(&o.smtp, "smtp", "",

@@ -13,7 +13,8 @@ func lettersCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "letters STREAM", Short: "List the events that a receiver could not be told and that were given up",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
-		Example: "  ironledger stream letters st-06h0fkcqq400gcd1xwky\n  ironledger stream letters st-06h0fkcqq400gcd1xwky -o csv",
+		Example: "  ironledger stream letters st-06h0fkcqq400gcd1xwky\n  ironledger stream letters " +
+			"st-06h0fkcqq400gcd1xwky -o csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -45,7 +46,8 @@ ledger entry anew, of what the receiver is given today, with the same id; one th
 receiver may not hear of any more is dropped. An event stays in the list until the
 receiver has it.`,
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete(a),
-		Example: "  ironledger stream resend st-06h0fkcqq400gcd1xwky\n  ironledger stream resend st-06h0fkcqq400gcd1xwky 8QDkRzbXr9Qn7Vd2TSmBf0qL",
+		Example: "  ironledger stream resend st-06h0fkcqq400gcd1xwky\n  ironledger stream resend " +
+			"st-06h0fkcqq400gcd1xwky 8QDkRzbXr9Qn7Vd2TSmBf0qL",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {

@@ -21,7 +21,8 @@ func StreamCmd(a *shell.App) *cobra.Command {
 		Aliases: []string{"streams"}}
 	c.AddCommand(listCmd(a), showCmd(a), createCmd(a), testCmd(a),
 		statusCmd(a, "pause", "Hold back what a receiver is told; it is told when the stream goes on", "paused"),
-		statusCmd(a, "resume", "Have a stream go on that was paused", "enabled"), removeCmd(a), lettersCmd(a), resendCmd(a),
+		statusCmd(a, "resume", "Have a stream go on that was "+
+			"paused", "enabled"), removeCmd(a), lettersCmd(a), resendCmd(a),
 		dropCmd(a), secretCmd(a), keyCmd(a))
 	return c
 }
@@ -145,7 +146,8 @@ func createCmd(a *shell.App) *cobra.Command {
 	var d api.StreamDraft
 	secretFrom := ""
 	c := &cobra.Command{
-		Use: "create RECEIVER", Short: "Create a stream to a receiver that the rulebook names", Args: cobra.ExactArgs(1),
+		Use: "create RECEIVER", Short: "Create a stream to a receiver that the rulebook " +
+			"names", Args: cobra.ExactArgs(1),
 		Long: `Create a stream to a receiver that the signals of the rulebook in force name. With
 --endpoint events are sent there (RFC 8935), else the receiver fetches them (RFC 8936).
 A receiver with a token of the role receiver can create its own, by the Shared Signals
@@ -182,9 +184,11 @@ never shown again.`,
 	f := c.Flags()
 	f.StringVar(&d.Endpoint, "endpoint", "", "where events are sent (default: the receiver fetches them)")
 	f.StringVar(&secretFrom, "authorization-from", "", "the variable that holds the Authorization header to send along")
-	f.StringSliceVar(&d.Events, "event", nil, "an event to tell; several times for several (default: all that it may have)")
+	f.StringSliceVar(&d.Events, "event", nil, "an event to tell; several times for several (default: all that "+
+		"it may have)")
 	f.BoolVar(&d.Chosen, "chosen", false, "tell only of subjects that the receiver adds")
-	f.BoolVar(&d.Binary, "binary", false, "to a web hook: the attributes of a CloudEvent as headers, its data alone as the body")
+	f.BoolVar(&d.Binary, "binary", false, "to a web hook: the attributes of a CloudEvent as headers, its data "+
+		"alone as the body")
 	f.StringVar(&d.Description, "description", "", "what the stream is for")
 	shell.Must(c.RegisterFlagCompletionFunc("event",
 		cobra.FixedCompletions(rulebook.SignalNames, cobra.ShellCompDirectiveNoFileComp)))
@@ -229,7 +233,8 @@ func statusCmd(a *shell.App, verb, short, status string) *cobra.Command {
 	reason := ""
 	return shell.WithReason(&cobra.Command{
 		Use: verb + " STREAM", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: complete(a),
-		Example: "  ironledger stream " + verb + " st-06h0fkcqq400gcd1xwky --reason 'The partner works on it, ticket 812'",
+		Example: "  ironledger stream " + verb + " st-06h0fkcqq400gcd1xwky --reason 'The partner works on it, " +
+			"ticket 812'",
 		RunE: shell.OfOne(a, func(cl *client.Client, ctx context.Context, id string) (*client.Reply[api.Stream], error) {
 			return cl.SetStreamStatus(ctx, id, api.StreamStatusDraft{Status: status, Reason: reason})
 		}, print),
