@@ -373,10 +373,16 @@ type Device struct {
 
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
-	Total  int             `json:"total"`
-	Levels map[string]int  `json:"levels"`
-	Items  []DeviceSummary `json:"items"`
-	Next   string          `json:"next,omitempty,omitzero"`
+	Total  int            `json:"total"`
+	Levels map[string]int `json:"levels"`
+
+	// Retired How many were left out since they are out of service
+	Retired int `json:"retired,omitempty,omitzero"`
+
+	// Undecided How many were left out since the condition cannot be told of them: a value is not known
+	Undecided int             `json:"undecided,omitempty,omitzero"`
+	Items     []DeviceSummary `json:"items"`
+	Next      string          `json:"next,omitempty,omitzero"`
 }
 
 // DeviceSummary defines model for DeviceSummary.
@@ -562,6 +568,17 @@ type EventBody struct {
 	Revoked  string          `json:"revoked,omitempty,omitzero"`
 }
 
+// EvidenceReason defines model for EvidenceReason.
+type EvidenceReason struct {
+	// What The attribute; "" for a report as a whole
+	What    string `json:"what"`
+	Message string `json:"message"`
+	Count   int    `json:"count"`
+
+	// Line The first such
+	Line int `json:"line"`
+}
+
 // ExampleOutcome defines model for ExampleOutcome.
 type ExampleOutcome = rehearsal.Outcome
 
@@ -581,6 +598,22 @@ type ExceptionDraft struct {
 	For string `json:"for,omitempty,omitzero"`
 
 	// Until When it ends, RFC 3339; for or until
+	Until string `json:"until,omitempty,omitzero"`
+}
+
+// ExceptionsDraft defines model for ExceptionsDraft.
+type ExceptionsDraft struct {
+	// Devices Their ids, serials or hardware ids, 1000 at most
+	Devices []string `json:"devices"`
+
+	// Rule Of waivers: baseline/rule
+	Rule   string `json:"rule,omitempty,omitzero"`
+	Reason string `json:"reason"`
+
+	// For How long they live, as 14d
+	For string `json:"for,omitempty,omitzero"`
+
+	// Until When they end, RFC 3339; for or until
 	Until string `json:"until,omitempty,omitzero"`
 }
 
@@ -763,6 +796,17 @@ type GateWeek struct {
 	SteppedUp int `json:"stepped_up"`
 }
 
+// GoneDevices Devices that a whole inventory lists no longer
+type GoneDevices struct {
+	Devices int `json:"devices"`
+
+	// Some Their ids, 50 at most
+	Some []string `json:"some"`
+
+	// Held Why nothing was taken back all the same; left out when it was
+	Held string `json:"held,omitempty,omitzero"`
+}
+
 // HistoryEvent defines model for HistoryEvent.
 type HistoryEvent struct {
 	// Seq Of its entry in the ledger
@@ -796,6 +840,18 @@ type IngestResult struct {
 
 	// Waiting Accepted reports that wait until another source makes their device known
 	Waiting int `json:"waiting"`
+
+	// Readings Values of attributes that were taken
+	Readings int `json:"readings"`
+
+	// Dry It is what would become of them
+	Dry bool `json:"dry,omitempty,omitzero"`
+
+	// Reasons Why something was not taken, and how often
+	Reasons []EvidenceReason `json:"reasons,omitempty,omitzero"`
+
+	// Gone Devices that a whole inventory lists no longer
+	Gone GoneDevices `json:"gone,omitempty,omitzero"`
 
 	// Results The first 10,000, and 1,000 of those with something that was not taken
 	Results []ReportResult `json:"results"`
@@ -1067,8 +1123,13 @@ type Outcome = access.Outcome
 
 // Overview defines model for Overview.
 type Overview struct {
-	Now       string           `json:"now"`
-	Devices   int              `json:"devices"`
+	Now string `json:"now"`
+
+	// Devices Those in service
+	Devices int `json:"devices"`
+
+	// Retired Devices out of service, which nothing else here counts
+	Retired   int              `json:"retired"`
 	Ladder    []string         `json:"ladder"`
 	Platforms []PlatformLevels `json:"platforms"`
 	Course    []CoursePoint    `json:"course"`
@@ -1201,6 +1262,14 @@ type PersonShift struct {
 type PlatformLevels struct {
 	Platform string `json:"platform"`
 	Levels   []int  `json:"levels"`
+}
+
+// PlatformVerdicts defines model for PlatformVerdicts.
+type PlatformVerdicts struct {
+	Platform string `json:"platform"`
+
+	// Counts How many devices in service a rule says what of
+	Counts VerdictCounts `json:"counts"`
 }
 
 // PollAnswer defines model for PollAnswer.
@@ -1498,6 +1567,32 @@ type RosterInviteDraft struct {
 	For string `json:"for,omitempty,omitzero"`
 }
 
+// Rule A rule of the rulebook in force
+type Rule struct {
+	// Rule baseline/rule
+	Rule  string `json:"rule"`
+	Title string `json:"title"`
+
+	// Baseline The title of its baseline
+	Baseline string `json:"baseline"`
+
+	// Mode enforce or shadow; a draft is no rule yet
+	Mode string `json:"mode"`
+
+	// Cap The highest level of a device that fails it
+	Cap string `json:"cap"`
+
+	// Unknown The highest level of a device of which it cannot be told
+	Unknown string `json:"unknown"`
+
+	// Grace How long a device is given after it first fails; left out for none
+	Grace    string `json:"grace,omitempty,omitzero"`
+	Waivable bool   `json:"waivable"`
+
+	// Counts How many devices in service a rule says what of
+	Counts VerdictCounts `json:"counts"`
+}
+
 // RuleChange defines model for RuleChange.
 type RuleChange struct {
 	Rule string `json:"rule"`
@@ -1506,10 +1601,32 @@ type RuleChange struct {
 	Why  string `json:"why,omitempty,omitzero"`
 }
 
+// RuleDetail defines model for RuleDetail.
+type RuleDetail struct {
+	// Embedded struct due to allOf(#/components/schemas/Rule)
+	Rule `yaml:",inline"`
+	// Embedded fields due to inline allOf schema
+	// Applies The condition by which its baseline selects devices
+	Applies string `json:"applies"`
+
+	// Checks The condition of each platform; of "", all others
+	Checks map[string]string `json:"checks"`
+
+	// Remedy By language
+	Remedy    map[string]rulebook.Remedy `json:"remedy"`
+	Platforms []PlatformVerdicts         `json:"platforms"`
+	Course    []VerdictPoint             `json:"course"`
+
+	// Waivers Those that live
+	Waivers []Exception `json:"waivers"`
+	Where   Position    `json:"where"`
+}
+
 // RuleHold defines model for RuleHold.
 type RuleHold struct {
 	Rule    string `json:"rule"`
 	Title   string `json:"title,omitempty,omitzero"`
+	Pass    int    `json:"pass"`
 	Fail    int    `json:"fail"`
 	Unknown int    `json:"unknown"`
 	Grace   int    `json:"grace"`
@@ -1955,6 +2072,26 @@ type UnmatchedKey struct {
 	Device string `json:"device,omitempty,omitzero"`
 }
 
+// VerdictCounts How many devices in service a rule says what of
+type VerdictCounts struct {
+	Pass    int `json:"pass"`
+	Fail    int `json:"fail"`
+	Unknown int `json:"unknown"`
+	Grace   int `json:"grace"`
+	Waived  int `json:"waived"`
+
+	// Binding How many it holds down
+	Binding int `json:"binding"`
+}
+
+// VerdictPoint How many devices a rule said what of at a moment; as far as changes of verdicts tell
+type VerdictPoint struct {
+	At string `json:"at"`
+
+	// Counts How many devices in service a rule says what of
+	Counts VerdictCounts `json:"counts"`
+}
+
 // Verification defines model for Verification.
 type Verification struct {
 	State string `json:"state"`
@@ -2075,6 +2212,18 @@ type ListDevicesParams struct {
 	// Columns Attributes whose values the items carry, parted by commas
 	Columns string `form:"columns,omitempty" json:"columns,omitempty,omitzero"`
 
+	// Rule Those that this rule is for, as baseline/rule
+	Rule string `form:"rule,omitempty" json:"rule,omitempty,omitzero"`
+
+	// Verdict What that rule says of them: pass, fail, unknown, grace, waived or none
+	Verdict string `form:"verdict,omitempty" json:"verdict,omitempty,omitzero"`
+
+	// Retired with: those out of service too; only: no others. By default they are left out, unless the condition asks for retired
+	Retired string `form:"retired,omitempty" json:"retired,omitempty,omitzero"`
+
+	// Undecided Those instead of which the condition cannot be told, since a value is not known
+	Undecided bool `form:"undecided,omitempty" json:"undecided,omitempty,omitzero"`
+
 	// Format json, or csv for every device that the search selects
 	Format string `form:"format,omitempty" json:"format,omitempty,omitzero"`
 
@@ -2104,6 +2253,21 @@ type ListEnrolmentsParams struct {
 
 // PostEvidenceJSONBody defines parameters for PostEvidence.
 type PostEvidenceJSONBody = interface{}
+
+// PostEvidenceParams defines parameters for PostEvidence.
+type PostEvidenceParams struct {
+	// Source Whose reports they are: those that say another are refused
+	Source string `form:"source,omitempty" json:"source,omitempty,omitzero"`
+
+	// DryRun Tell what would become of them, and take nothing
+	DryRun bool `form:"dry_run,omitempty" json:"dry_run,omitempty,omitzero"`
+
+	// Whole They are all that their source knows: what it said of other devices becomes unavailable
+	Whole bool `form:"whole,omitempty" json:"whole,omitempty,omitzero"`
+
+	// AcceptImpact Why devices are gone from a whole inventory although they are more than one in five
+	AcceptImpact string `form:"accept_impact,omitempty" json:"accept_impact,omitempty,omitzero"`
+}
 
 // GetConsistencyParams defines parameters for GetConsistency.
 type GetConsistencyParams struct {
@@ -2237,6 +2401,12 @@ type ReplayRulebookParams struct {
 	Days int `form:"days,omitempty" json:"days,omitempty,omitzero"`
 }
 
+// GetRuleParams defines parameters for GetRule.
+type GetRuleParams struct {
+	// Back How far the course reaches back, as 7d
+	Back string `form:"back,omitempty" json:"back,omitempty,omitzero"`
+}
+
 // ListUnmatchedParams defines parameters for ListUnmatched.
 type ListUnmatchedParams struct {
 	// All Settled ones too
@@ -2258,7 +2428,7 @@ type ListVouchesParams struct {
 type ListWaiversParams struct {
 	Device string `form:"device,omitempty" json:"device,omitempty,omitzero"`
 
-	// State live, ended or revoked
+	// State asked, live, ended or revoked
 	State string `form:"state,omitempty" json:"state,omitempty,omitzero"`
 
 	// Within Those live that end within a time, as 7d
@@ -2328,8 +2498,17 @@ type QuarantineDevicesJSONRequestBody = QuarantineDraft
 // ReleaseDevicesJSONRequestBody defines body for ReleaseDevices for application/json ContentType.
 type ReleaseDevicesJSONRequestBody = ReleaseDraft
 
+// RetireDevicesJSONRequestBody defines body for RetireDevices for application/json ContentType.
+type RetireDevicesJSONRequestBody = ReleaseDraft
+
 // TagDevicesJSONRequestBody defines body for TagDevices for application/json ContentType.
 type TagDevicesJSONRequestBody = TagsDraft
+
+// VouchDevicesJSONRequestBody defines body for VouchDevices for application/json ContentType.
+type VouchDevicesJSONRequestBody = ExceptionsDraft
+
+// WaiveDevicesJSONRequestBody defines body for WaiveDevices for application/json ContentType.
+type WaiveDevicesJSONRequestBody = ExceptionsDraft
 
 // InviteDeviceJSONRequestBody defines body for InviteDevice for application/json ContentType.
 type InviteDeviceJSONRequestBody = InviteDraft
@@ -2459,6 +2638,9 @@ type RevokeVouchJSONRequestBody = Reason
 
 // CreateWaiverJSONRequestBody defines body for CreateWaiver for application/json ContentType.
 type CreateWaiverJSONRequestBody = ExceptionDraft
+
+// ApproveWaiverJSONRequestBody defines body for ApproveWaiver for application/json ContentType.
+type ApproveWaiverJSONRequestBody = Reason
 
 // RevokeWaiverJSONRequestBody defines body for RevokeWaiver for application/json ContentType.
 type RevokeWaiverJSONRequestBody = Reason

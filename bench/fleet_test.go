@@ -21,6 +21,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/admin"
+	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/service"
 )
@@ -323,7 +324,7 @@ func BenchmarkChange(b *testing.B) {
 			return err
 		})
 		timed(&waivers, func() error {
-			_, err := s.Admin.Waive(ctx, "bench", api.ExceptionDraft{Device: fmt.Sprintf("d-%06d", i*11),
+			_, err := s.Admin.Waive(ctx, &bearer.Token{Name: "bench"}, api.ExceptionsDraft{Devices: []string{fmt.Sprintf("d-%06d", i*11)},
 				Rule: "laptop/r0", Reason: "a trial", For: "3d"})
 			return err
 		})

@@ -21,7 +21,8 @@ func oneOfEach() []Event {
 	impacts := Accept([]Impact{{Kind: "denies-many", Message: odd, Who: []string{"maren", "joris"}}}, odd)
 	exception := Exception{ID: "w-1", Device: "d", Rule: "laptop/os", Reason: odd, Author: "astrid",
 		At: "2026-11-20T08:00:00Z", Until: "2026-11-21T08:00:00Z",
-		State: "live", RevokedAt: "2026-11-20T09:00:00Z", RevokedBy: "joris", Revoked: odd, Verdict: "waived"}
+		State: "live", RevokedAt: "2026-11-20T09:00:00Z", RevokedBy: "joris", Revoked: odd, Verdict: "waived",
+		ApprovedBy: "runar", ApprovedAt: "2026-11-20T08:30:00Z", Approved: odd, Warning: odd}
 	enrolment := Enrolment{ID: "e", At: 1_763_625_600_123_456, Actor: "desk", OnRoster: true, Proven: true,
 		State: "held", Why: odd, Device: "d", DecidedAt: 3, DecidedBy: "b", Reason: odd,
 		Claims: Claims{Serial: "s", HardwareID: "h", ID: "i", Platform: "p", Form: "f", Model: "m",
@@ -75,7 +76,8 @@ func oneOfEach() []Event {
 		&DeviceSettled{Device: "d", Unmatched: "u", Source: "mdm", Reason: odd,
 			Moved: []MovedKey{{Kind: evidence.BySerial, Text: odd, From: "x", To: "d"}}},
 		&ReportDiscarded{Unmatched: "u", Source: "mdm", Reason: odd},
-		&WaiverGranted{exception}, &WaiverRevoked{exception}, &VouchGiven{exception}, &VouchRevoked{exception},
+		&EvidenceGone{Source: "mdm", Devices: 3, Some: []string{odd}, Held: odd, Reason: odd},
+		&WaiverGranted{exception}, &WaiverApproved{exception}, &WaiverRevoked{exception}, &VouchGiven{exception}, &VouchRevoked{exception},
 		&DeviceEnrolled{enrolment}, &EnrolmentHeld{enrolment}, &EnrolmentRefused{enrolment},
 		&DeviceRetired{Device: "d", At: 5, By: "astrid", Reason: odd},
 		&Redacted{ledger.Redaction{Entry: 4, Leaf: "l", At: "t", Kind: ledger.DecisionMade, Actor: "a",

@@ -159,3 +159,30 @@ func (r *ReportDiscarded) AppendBody(b []byte) []byte { return appendCanonical(b
 
 // Gist tells why.
 func (r *ReportDiscarded) Gist() string { return r.Reason }
+
+// EvidenceGone is a source that lists devices no longer, of which it had said something.
+type EvidenceGone struct {
+	Source  string   `json:"source"`
+	Devices int      `json:"devices"`
+	Some    []string `json:"some"`             // of them
+	Held    string   `json:"held,omitempty"`   // why nothing was taken back; "" when it was
+	Reason  string   `json:"reason,omitempty"` // why it was taken back although they are many
+}
+
+// Kind is [ledger.EvidenceGone].
+func (*EvidenceGone) Kind() ledger.Kind { return ledger.EvidenceGone }
+
+// About is the source.
+func (g *EvidenceGone) About() string { return g.Source }
+
+// AppendBody appends the body.
+func (g *EvidenceGone) AppendBody(b []byte) []byte { return appendCanonical(b, g) }
+
+// Gist tells how many, and whether that was held back.
+func (g *EvidenceGone) Gist() string {
+	text := fmt.Sprintf("%d devices are no longer listed by %s", g.Devices, g.Source)
+	if g.Held != "" {
+		text += "; held back: " + g.Held
+	}
+	return text
+}

@@ -15,12 +15,18 @@ type Exception struct {
 	Author    string `json:"author"`
 	At        string `json:"at"`
 	Until     string `json:"until"`
-	State     string `json:"state"` // live, ended or revoked
+	State     string `json:"state"` // asked, live, ended or revoked
 	RevokedAt string `json:"revoked_at,omitempty"`
 	RevokedBy string `json:"revoked_by,omitempty"`
 	Revoked   string `json:"revoked,omitempty"` // why
+	// ApprovedBy is the second person who approved a waiver.
+	ApprovedBy string `json:"approved_by,omitempty"`
+	ApprovedAt string `json:"approved_at,omitempty"`
+	Approved   string `json:"approved,omitempty"` // why
 	// Verdict is what the rule says of the device now, of a waiver that is live.
 	Verdict string `json:"verdict,omitempty"`
+	// Warning is what speaks against a waiver that was just granted: it changes nothing now.
+	Warning string `json:"warning,omitempty"`
 }
 
 // About is the device.
@@ -37,6 +43,12 @@ type WaiverGranted struct{ Exception }
 
 // Kind is [ledger.WaiverGranted].
 func (*WaiverGranted) Kind() ledger.Kind { return ledger.WaiverGranted }
+
+// WaiverApproved is a waiver that a second person approved: it counts from here on.
+type WaiverApproved struct{ Exception }
+
+// Kind is [ledger.WaiverApproved].
+func (*WaiverApproved) Kind() ledger.Kind { return ledger.WaiverApproved }
 
 // WaiverRevoked is a waiver that somebody ended.
 type WaiverRevoked struct{ Exception }

@@ -78,6 +78,7 @@ func (*DeviceKeyed) managing() (string, int)        { return "device", ocsfUpdat
 func (*DeviceSettled) managing() (string, int)      { return "device", ocsfUpdate }
 func (*ReportDiscarded) managing() (string, int)    { return "report", ocsfDelete }
 func (*WaiverGranted) managing() (string, int)      { return "waiver", ocsfCreate }
+func (*WaiverApproved) managing() (string, int)     { return "waiver", ocsfUpdate }
 func (*WaiverRevoked) managing() (string, int)      { return "waiver", ocsfDelete }
 func (*VouchGiven) managing() (string, int)         { return "vouch", ocsfCreate }
 func (*VouchRevoked) managing() (string, int)       { return "vouch", ocsfDelete }

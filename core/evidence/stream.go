@@ -51,18 +51,6 @@ func Detect(name string, head []byte) Format {
 	return CSV
 }
 
-// mark is the byte order mark that some programs begin a text with.
-var mark = []byte("\ufeff")
-
-// unmarked reads a stream without its byte order mark.
-func unmarked(in io.Reader) *bufio.Reader {
-	br := bufio.NewReaderSize(in, 64<<10)
-	if head, _ := br.Peek(len(mark)); bytes.Equal(head, mark) {
-		_, _ = br.Discard(len(mark)) // they are there
-	}
-	return br
-}
-
 // Item is one report of a stream, or what was wrong with it.
 type Item struct {
 	Line   int // 1-based; of a JSON list, the place in the list
@@ -76,7 +64,7 @@ type Item struct {
 // source, and one that says otherwise is refused.
 func (d *Dictionary) Read(in io.Reader, format Format, speaker string, now int64) iter.Seq[Item] {
 	return func(yield func(Item) bool) {
-		from, br := speaking{d, speaker, now}, unmarked(in)
+		from, br := speaking{d, speaker, now}, Text(in)
 		switch format {
 		case CSV:
 			from.readCSV(br, yield)
@@ -215,7 +203,7 @@ var identityColumns = []string{"source", "external_id", "observed_at", "id"}
 func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
 	in := &Allowance{br, 2 * MaxReport, errTooLarge}
 	cr := csv.NewReader(in)
-	cr.ReuseRecord = true
+	cr.ReuseRecord, cr.Comma = true, Separator(br)
 	header, err := cr.Read()
 	if err != nil {
 		if err != io.EOF {
@@ -229,6 +217,10 @@ func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
 			yield(Item{Err: fmt.Errorf("the column %q stands twice in the header", h)})
 			return
 		}
+	}
+	if err := d.foreign(header); err != nil {
+		yield(Item{Err: err})
+		return
 	}
 	for {
 		in.Left = 2 * MaxReport

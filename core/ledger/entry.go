@@ -39,10 +39,12 @@ const (
 	TokenCreated       Kind = "token.created"
 	TokenRevoked       Kind = "token.revoked"
 	EvidenceRefused    Kind = "evidence.refused"
+	EvidenceGone       Kind = "evidence.gone"
 	DeviceKeyed        Kind = "device.keyed"   // keys that a device gained or lost
 	DeviceSettled      Kind = "device.settled" // a report that was kept aside was joined to a device
 	ReportDiscarded    Kind = "device.report-discarded"
 	WaiverGranted      Kind = "waiver.granted"
+	WaiverApproved     Kind = "waiver.approved"
 	WaiverRevoked      Kind = "waiver.revoked"
 	VouchGiven         Kind = "vouch.given"
 	VouchRevoked       Kind = "vouch.revoked"
@@ -79,8 +81,8 @@ const (
 
 // Kinds lists every kind of entry.
 var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved,
-	TokenCreated, TokenRevoked, EvidenceRefused, DeviceKeyed, DeviceSettled,
-	ReportDiscarded, WaiverGranted, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
+	TokenCreated, TokenRevoked, EvidenceRefused, EvidenceGone, DeviceKeyed, DeviceSettled,
+	ReportDiscarded, WaiverGranted, WaiverApproved, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DeviceReleased, DeviceTagged, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
 	CertificateIssued,

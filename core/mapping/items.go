@@ -22,9 +22,11 @@ const MaxItem = 1 << 20
 // CSV each row, as an object of texts by column. n counts them from 1. The error is what
 // visit returned, or says what is wrong with the document, and where.
 func (m *Mapping) Items(in io.Reader, format evidence.Format, visit func(n int, item []byte) error) error {
+	text := evidence.Text(in)
+	in = text
 	switch format {
 	case evidence.CSV:
-		return rows(in, visit)
+		return rows(text, visit)
 	case evidence.NDJSON:
 		return lines(in, visit)
 	}
@@ -130,14 +132,14 @@ func lines(in io.Reader, visit func(int, []byte) error) error {
 	return s.Err()
 }
 
-func rows(in io.Reader, visit func(int, []byte) error) error {
+func rows(in *bufio.Reader, visit func(int, []byte) error) error {
 	allowed := allowance(in)
 	r := csv.NewReader(allowed)
+	r.Comma = evidence.Separator(in)
 	header, err := r.Read()
 	if err != nil {
 		return fmt.Errorf("the header cannot be read: %w", err)
 	}
-	header[0] = strings.TrimPrefix(header[0], "\ufeff")
 	seen := map[string]bool{}
 	for i, h := range header {
 		if header[i] = strings.TrimSpace(h); seen[header[i]] {

@@ -152,7 +152,7 @@ func (d *differ) settings(a, b *rulebook.Rulebook) {
 		{"threat_bands", bands(a), bands(b)},
 		{"attributes", custom(a), custom(b)},
 		{"combine", combine(a), combine(b)},
-		{"waivers", "at most " + value.FormatDuration(a.MaxWaiver), "at most " + value.FormatDuration(b.MaxWaiver)},
+		{"waivers", waivers(a), waivers(b)},
 		{"enrolment", a.Enrolment.String(), b.Enrolment.String()},
 		{"guard", a.Guard.String(), b.Guard.String()},
 		{"signals", signalFacts(a), signalFacts(b)},
@@ -326,6 +326,22 @@ func noticeFacts(rb *rulebook.Rulebook) []facts {
 		}
 		out = append(out, facts{n.ID, "the notice " + n.ID, [][2]string{{"on", string(n.On)}, {"when", when},
 			{"before", duration(n.Before)}, {"to", n.To.String()}, {"language", n.Language}}})
+	}
+	return out
+}
+
+// waivers tells how long waivers may live, and which need a second person.
+func waivers(rb *rulebook.Rulebook) string {
+	out := "at most " + value.FormatDuration(rb.MaxWaiver)
+	if rb.HelpdeskWaiver > 0 {
+		out += ", of the help desk " + value.FormatDuration(rb.HelpdeskWaiver)
+	}
+	if len(rb.ApproveWaivers) > 0 {
+		names := []string{}
+		for _, l := range rb.ApproveWaivers {
+			names = append(names, rb.LevelName(l))
+		}
+		out += ", approved for rules that cap at " + strings.Join(names, " or ")
 	}
 	return out
 }

@@ -46,6 +46,11 @@ type Rulebook struct {
 	Places        []Place
 	BreakGlass    []string
 	MaxWaiver     int64 // how long a waiver may live, in microseconds
+	// HelpdeskWaiver is how long one may live that the help desk granted, in microseconds; 0: as any other.
+	HelpdeskWaiver int64
+	// ApproveWaivers are the levels for which a waiver of a rule that caps there counts only once a second
+	// person has approved it.
+	ApproveWaivers []Level
 	Guard         Guard
 	Enrolment     Enrolment
 	Resources     []Resource

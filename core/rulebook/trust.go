@@ -13,19 +13,34 @@ import (
 // say: 90 days, in microseconds.
 const DefaultMaxWaiver = 90 * 24 * 3600 * 1_000_000
 
-// waivers reads the limit of waivers: {max: 30d}.
+// waivers reads the limits of waivers: {max: 30d, helpdesk: 2d, approve: [barred]}.
 func (l *loader) waivers() {
 	f, ok := l.single("waivers")
 	if !ok {
 		return
 	}
-	f.mapping("waivers", map[string]func(field){
-		"max": func(f field) {
-			if f.duration(&l.rb.MaxWaiver); l.rb.MaxWaiver <= 0 {
+	lives := func(into *int64) func(field) {
+		return func(f field) {
+			if f.duration(into); *into <= 0 {
 				f.fail("a waiver must be allowed to live for some time")
+			}
+		}
+	}
+	f.mapping("waivers", map[string]func(field){
+		"max":      lives(&l.rb.MaxWaiver),
+		"helpdesk": lives(&l.rb.HelpdeskWaiver),
+		"approve": func(f field) {
+			for _, m := range f.seq() {
+				if i, ok := m.word("level", l.rb.Ladder); ok {
+					l.rb.ApproveWaivers = append(l.rb.ApproveWaivers, Level(i))
+				}
 			}
 		},
 	})
+	if l.rb.HelpdeskWaiver > l.rb.MaxWaiver {
+		f.fail("the help desk's waivers may live for %s, and others for %s only",
+			value.FormatDuration(l.rb.HelpdeskWaiver), value.FormatDuration(l.rb.MaxWaiver))
+	}
 }
 
 // combine reads how the readings of several sources combine, by prefix.

@@ -265,31 +265,33 @@ func (s *Service) DecideEnrolment(ctx context.Context, actor, id string, admit b
 	return &out, nil
 }
 
-// Retire takes a device out of service: to decisions it is unknown from now on,
-// until it is enrolled again. What is reported of it is still kept.
-func (s *Service) Retire(ctx context.Context, actor, name, reason string) (*state.Retirement, error) {
+// Retire takes devices out of service, all of them or none: to decisions they are unknown from now on,
+// until they are enrolled again. What is reported of them is still kept.
+func (s *Service) Retire(ctx context.Context, actor string, names []string, reason string) ([]state.Retirement, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}
-	r := &state.Retirement{By: actor, Reason: reason}
+	if err := bounded(names); err != nil {
+		return nil, err
+	}
+	var out []state.Retirement
 	err := s.Do(ctx, func(c *state.Change) error {
-		old := c.Device(c.Resolve(name))
-		if old == nil {
-			return fault.NotFound("device", name)
-		}
-		if old.Retired != nil {
-			return fault.Input("", "the device is retired already: "+old.Retired.Reason)
-		}
-		r.Device, r.At = old.ID, c.Now
-		d := old.Copied()
-		d.Retired = r
-		if err := state.Put(c, state.RetirementKind, d.ID, r); err != nil {
+		out = []state.Retirement{}
+		return eachOnce(c, names, func(d *state.Device) error {
+			if d.Retired != nil {
+				return fault.Inputf("/devices", "the device %s is retired already: %s", d.ID, d.Retired.Reason)
+			}
+			r := &state.Retirement{Device: d.ID, At: c.Now, By: actor, Reason: reason}
+			d.Retired = r
+			if err := state.Put(c, state.RetirementKind, d.ID, r); err != nil {
+				return err
+			}
+			out = append(out, *r)
+			c.Record(actor, r)
+			c.Reappraise(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
+			_, err := authority.RevokeOf(c, d.ID, "", actor, "cessationOfOperation", reason)
 			return err
-		}
-		c.Record(actor, r)
-		c.Reappraise(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
-		_, err := authority.RevokeOf(c, d.ID, "", actor, "cessationOfOperation", reason)
-		return err
+		})
 	})
-	return r, err
+	return out, err
 }

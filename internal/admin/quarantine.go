@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"ironledger.example/core/event"
@@ -62,32 +61,49 @@ func (s *Service) order(ctx context.Context, names []string, reason *string,
 	if err := fault.CheckReason(reason); err != nil {
 		return nil, err
 	}
-	if len(names) == 0 || len(names) > MaxOrdered {
-		return nil, fault.Inputf("/devices", "name 1 to %d devices", MaxOrdered)
+	if err := bounded(names); err != nil {
+		return nil, err
 	}
 	var out []kept.Quarantine
 	err := s.Do(ctx, func(c *state.Change) error {
 		out = nil
-		var done []string
-		for _, name := range names {
-			old := c.Device(c.Resolve(name))
-			if old == nil {
-				return fault.NotFound("device", name)
-			}
-			if slices.Contains(done, old.ID) {
-				continue
-			}
-			done = append(done, old.ID)
+		return eachOnce(c, names, func(d *state.Device) error {
 			var q kept.Quarantine
-			if err := do(c, old.Copied(), &q); err != nil {
-				return err
-			}
+			err := do(c, d, &q)
 			out = append(out, q)
-		}
-		return nil
+			return err
+		})
 	})
 	if err != nil {
 		return nil, err
 	}
 	return out, nil
+}
+
+// bounded checks how many devices are named.
+func bounded(names []string) error {
+	if len(names) == 0 || len(names) > MaxOrdered {
+		return fault.Inputf("/devices", "name 1 to %d devices", MaxOrdered)
+	}
+	return nil
+}
+
+// eachOnce does something with a copy of each of some devices, named by their ids, serials or hardware ids: once,
+// however often one is named.
+func eachOnce(c *state.Change, names []string, do func(*state.Device) error) error {
+	done := make(map[string]bool, len(names))
+	for _, name := range names {
+		d, err := c.Touch(name)
+		if err != nil {
+			return err
+		}
+		if done[d.ID] {
+			continue
+		}
+		done[d.ID] = true
+		if err := do(d); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -19,7 +19,7 @@ func (s *Service) coverage(book *state.Book) *review.FleetCoverage {
 	snap, now := s.Snapshot(), s.Micros()
 	c := &review.FleetCoverage{Baselines: map[string]int{}, Uncovered: map[string]int{}}
 	slot := book.Rulebook.Dict.Slot("platform")
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		c.Devices++
 		view := book.Resolver.Resolve(d.Record, snap.Facts(d, now), now)
 		env, covered := view.Env(now), false
@@ -51,7 +51,7 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	candidate := snap.TryOut(book, snap.People, snap.Roster)
 	tally := rehearsal.NewTally(snap.Book.Rulebook, book.Rulebook)
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		e := snap.Under(candidate, d, now)
 		x := subject(snap, d, now)
@@ -85,7 +85,7 @@ func (s *Service) Shadow() *rehearsal.Shift {
 	snap, now := s.Snapshot(), s.Micros()
 	rules := snap.Book.Rules
 	tally := rehearsal.NewTally(snap.Book.Rulebook, snap.Book.Rulebook)
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		x := subject(snap, d, now)
 		if x.To = d.Result.Shadow; x.To != x.From {
@@ -106,9 +106,9 @@ func (s *Service) Review(files []rulebook.File) (*rulebook.Rulebook, []review.Re
 	}
 	remarks := review.Of(book.Rulebook, s.coverage(book), s.Micros())
 	waivers := map[string]int{}
-	s.Snapshot().Fleet.All(func(d *state.Device) bool {
+	s.Snapshot().Fleet.InService(func(d *state.Device) bool {
 		for _, w := range d.Waivers {
-			if w := book.Limited(w); w.Live(s.Micros()) && !slices.Contains(book.RuleKeys, w.Rule) {
+			if c := book.Limited(w); c.Live(s.Micros()) && !slices.Contains(book.RuleKeys, w.Rule) {
 				waivers[w.Rule]++
 			}
 		}

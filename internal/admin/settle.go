@@ -57,7 +57,7 @@ func join(c *state.Change, actor string, u *state.Unmatched, how api.Settlement,
 	if err != nil {
 		return err
 	}
-	rep, err := u.Report(c.Base.Book)
+	rep, err := u.Report(c.Base.Book.Rulebook.Dict)
 	if err != nil {
 		return err
 	}

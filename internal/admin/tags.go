@@ -31,10 +31,11 @@ func (s *Service) Tag(ctx context.Context, actor string, d api.TagsDraft) ([]kep
 	switch {
 	case d.Note != nil && len(*d.Note) > fault.MaxReason:
 		return nil, fault.Inputf("/note", "longer than %d bytes", fault.MaxReason)
-	case len(d.Devices) == 0 || len(d.Devices) > MaxOrdered:
-		return nil, fault.Inputf("/devices", "name 1 to %d devices", MaxOrdered)
 	case len(d.Add)+len(d.Remove) == 0 && d.Note == nil:
 		return nil, fault.Input("", "say what to add, to remove or to note")
+	}
+	if err := bounded(d.Devices); err != nil {
+		return nil, err
 	}
 	var out []kept.Tags
 	err := s.Do(ctx, func(c *state.Change) error {

@@ -120,7 +120,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	roster.AddCommand(identity.RosterInviteCmd(a))
 	add("ask", devices.OverviewCmd(a), device, devices.WaiverCmd(a), devices.VouchCmd(a),
 		certificate, identity.AuthorityCmd(a), devices.SourceCmd(a),
-		devices.UnmatchedCmd(a), roster, books.RulebookCmd(a), devices.PersonCmd(a),
+		devices.UnmatchedCmd(a), roster, books.RulebookCmd(a), books.RuleCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a),
 		notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),

@@ -159,6 +159,10 @@ func (c *Client) ListDevices(ctx context.Context, p ListDevicesParams) (*Reply[D
 	put(query, "q", p.Q)
 	put(query, "sort", p.Sort)
 	put(query, "columns", p.Columns)
+	put(query, "rule", p.Rule)
+	put(query, "verdict", p.Verdict)
+	put(query, "retired", p.Retired)
+	put(query, "undecided", p.Undecided)
 	put(query, "format", p.Format)
 	put(query, "cursor", p.Cursor)
 	put(query, "limit", p.Limit)
@@ -175,9 +179,24 @@ func (c *Client) ReleaseDevices(ctx context.Context, body ReleaseDraft) (*Reply[
 	return call[List[Quarantine]](ctx, c, request{method: "POST", path: path("/api/v1/devices/release"), value: body})
 }
 
+// RetireDevices calls POST /api/v1/devices/retire: Take devices out of service, all of them or none.
+func (c *Client) RetireDevices(ctx context.Context, body ReleaseDraft) (*Reply[List[Retirement]], error) {
+	return call[List[Retirement]](ctx, c, request{method: "POST", path: path("/api/v1/devices/retire"), value: body})
+}
+
 // TagDevices calls POST /api/v1/devices/tags: Put words on devices, take some off, or note something of them, of all of them or none.
 func (c *Client) TagDevices(ctx context.Context, body TagsDraft) (*Reply[List[DeviceTags]], error) {
 	return call[List[DeviceTags]](ctx, c, request{method: "POST", path: path("/api/v1/devices/tags"), value: body})
+}
+
+// VouchDevices calls POST /api/v1/devices/vouch: State that devices are genuine, of all of them or none.
+func (c *Client) VouchDevices(ctx context.Context, body ExceptionsDraft) (*Reply[List[Exception]], error) {
+	return call[List[Exception]](ctx, c, request{method: "POST", path: path("/api/v1/devices/vouch"), value: body})
+}
+
+// WaiveDevices calls POST /api/v1/devices/waive: Except devices from one rule, all of them or none.
+func (c *Client) WaiveDevices(ctx context.Context, body ExceptionsDraft) (*Reply[List[Exception]], error) {
+	return call[List[Exception]](ctx, c, request{method: "POST", path: path("/api/v1/devices/waive"), value: body})
 }
 
 // GetDevice calls GET /api/v1/devices/{id}: A device with its standing explained.
@@ -233,8 +252,13 @@ func (c *Client) DecideEnrolment(ctx context.Context, id string, body Admission)
 }
 
 // PostEvidence calls POST /api/v1/evidence: Bring evidence, one report or a stream.
-func (c *Client) PostEvidence(ctx context.Context, media string, body io.Reader) (*Reply[IngestResult], error) {
-	return call[IngestResult](ctx, c, request{method: "POST", path: path("/api/v1/evidence"), media: media, body: body})
+func (c *Client) PostEvidence(ctx context.Context, p PostEvidenceParams, media string, body io.Reader) (*Reply[IngestResult], error) {
+	query := url.Values{}
+	put(query, "source", p.Source)
+	put(query, "dry_run", p.DryRun)
+	put(query, "whole", p.Whole)
+	put(query, "accept_impact", p.AcceptImpact)
+	return call[IngestResult](ctx, c, request{method: "POST", path: path("/api/v1/evidence"), query: query, media: media, body: body})
 }
 
 // ListFeeds calls GET /api/v1/feeds: Feeds of partners' inventories, with the last run of each.
@@ -484,6 +508,18 @@ func (c *Client) GetRulebook(ctx context.Context, version string) (*Reply[Rulebo
 	return call[RulebookInfo](ctx, c, request{method: "GET", path: path("/api/v1/rulebooks/{version}", version)})
 }
 
+// ListRules calls GET /api/v1/rules: The rules in force, with how many devices each says what of.
+func (c *Client) ListRules(ctx context.Context) (*Reply[List[Rule]], error) {
+	return call[List[Rule]](ctx, c, request{method: "GET", path: path("/api/v1/rules")})
+}
+
+// GetRule calls GET /api/v1/rules/{baseline}/{rule}: A rule, by platform and over time.
+func (c *Client) GetRule(ctx context.Context, baseline string, rule string, p GetRuleParams) (*Reply[RuleDetail], error) {
+	query := url.Values{}
+	put(query, "back", p.Back)
+	return call[RuleDetail](ctx, c, request{method: "GET", path: path("/api/v1/rules/{baseline}/{rule}", baseline, rule), query: query})
+}
+
 // ListSearches calls GET /api/v1/searches: Searches of devices that are kept.
 func (c *Client) ListSearches(ctx context.Context) (*Reply[List[Search]], error) {
 	return call[List[Search]](ctx, c, request{method: "GET", path: path("/api/v1/searches")})
@@ -651,6 +687,11 @@ func (c *Client) ListWaivers(ctx context.Context, p ListWaiversParams) (*Reply[L
 // CreateWaiver calls POST /api/v1/waivers: Make an exception for one device and one rule.
 func (c *Client) CreateWaiver(ctx context.Context, body ExceptionDraft) (*Reply[Exception], error) {
 	return call[Exception](ctx, c, request{method: "POST", path: path("/api/v1/waivers"), value: body})
+}
+
+// ApproveWaiver calls POST /api/v1/waivers/{id}/approve: Make a waiver count that needs a second person; whoever granted it cannot.
+func (c *Client) ApproveWaiver(ctx context.Context, id string, body Reason) (*Reply[Exception], error) {
+	return call[Exception](ctx, c, request{method: "POST", path: path("/api/v1/waivers/{id}/approve", id), value: body})
 }
 
 // RevokeWaiver calls POST /api/v1/waivers/{id}/revoke: End it before its time, at once.

@@ -97,7 +97,7 @@ func (s *Service) WhoReaches(e *access.Evaluation) *api.Reach {
 	out := &api.Reach{Resource: e.Resource.ID, Action: e.Action.Name, Items: []api.ReachPerson{}}
 	owned, shared := map[string][]*state.Device{}, []*state.Device{}
 	owner, name := rb.Dict.Slot("owner"), rb.Dict.Slot("name")
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		switch id := d.View.Get(owner, now); {
 		case id.Known():
@@ -194,7 +194,7 @@ func (s *Service) GateCoverage() *access.Coverage {
 	snap, now := s.Snapshot(), s.Micros()
 	c := snap.Book.Gates.Cover(groups(snap))
 	slot, count := snap.Book.Rulebook.Dict.Slot("platform"), map[string]int{}
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		if v := snap.At(d, now).View.Get(slot, now); v.Known() {
 			count[v.String()]++
 		}

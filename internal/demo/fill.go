@@ -150,7 +150,7 @@ func (f *filler) act(a data.Act) error {
 }
 
 func (f *filler) reports(ndjson string) error {
-	got, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson", strings.NewReader(ndjson))
+	got, err := f.admin.PostEvidence(f.ctx, api.PostEvidenceParams{}, "application/x-ndjson", strings.NewReader(ndjson))
 	if err == nil && got.Value.Rejected > 0 {
 		err = fmt.Errorf("%d reports of the demo were refused", got.Value.Rejected)
 	}
@@ -163,7 +163,7 @@ func (f *filler) present(at time.Time) error {
 	if err := f.reports(data.Devices(at)); err != nil {
 		return err
 	}
-	if _, err := f.admin.PostEvidence(f.ctx, "application/x-ndjson",
+	if _, err := f.admin.PostEvidence(f.ctx, api.PostEvidenceParams{}, "application/x-ndjson",
 		strings.NewReader(data.Stray(time.Now()))); err != nil {
 		return err
 	}

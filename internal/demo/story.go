@@ -110,7 +110,7 @@ func (t *teller) report(source, device, evidence string) error {
 	t.say("report", "%s says of %s: %s", source, device, evidence)
 	body := fmt.Sprintf(`{"source":%q,"observed_at":%q,"identity":{"id":%q},"evidence":%s}`, source,
 		time.Now().UTC().Format(time.RFC3339), device, evidence)
-	got, err := t.client.PostEvidence(t.ctx, "application/json", strings.NewReader(body))
+	got, err := t.client.PostEvidence(t.ctx, api.PostEvidenceParams{}, "application/json", strings.NewReader(body))
 	if err != nil {
 		return err
 	}

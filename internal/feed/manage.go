@@ -13,6 +13,7 @@ import (
 	core "ironledger.example/core/feed"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/intake"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 )
@@ -295,8 +296,8 @@ func (s *Service) Remove(ctx context.Context, actor, id string, d api.FeedRemova
 		}
 		// First what it said, then the feed: whoever is stopped in between begins again.
 		why, now := "the feed "+id+" was removed: "+d.Reason, s.Micros()
-		devices := said(s.Snapshot(), f.Source, now, why)
-		if err := s.takeBack(ctx, actor, f.Source, why, now, devices); err != nil {
+		devices := intake.Said(s.Snapshot(), f.Source, now, why)
+		if err := intake.TakeBack(ctx, s.Engine, actor, f.Source, why, now, devices); err != nil {
 			return nil, err
 		}
 		out.Devices = len(devices)

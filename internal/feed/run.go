@@ -210,6 +210,7 @@ func (x *running) lists(snap *state.Snapshot, rep *evidence.Report) {
 
 // took counts what became of a report.
 func (x *running) took(it evidence.Item, t *api.ReportResult) {
+	snap := x.service.Snapshot()
 	x.count(func(r *core.Run) {
 		for _, refused := range t.Refused {
 			r.Refused++
@@ -231,16 +232,14 @@ func (x *running) took(it evidence.Item, t *api.ReportResult) {
 		if t.Level != "" && t.Level != t.PreviousLevel && !t.New {
 			r.Moved++
 		}
-		if t.Device != "" {
-			x.listed[t.Device] = true
+		ids, clear := intake.Meant(snap, it.Report, t)
+		for _, id := range ids {
+			x.listed[id] = true
 		}
-		if it.Report == nil {
+		if !clear {
 			x.unclear++
 		}
 	})
-	if t.Device == "" && it.Report != nil {
-		x.lists(x.service.Snapshot(), it.Report)
-	}
 }
 
 // maxSome bounds how many devices an entry names.
@@ -249,7 +248,7 @@ const maxSome = 50
 // gone takes back what the source said of devices that it no longer lists.
 func (x *running) gone(ctx context.Context) error {
 	s, why := x.service, "the feed "+x.feed.ID+" lists it no longer"
-	left := said(s.Snapshot(), x.feed.Source, x.began, why)
+	left := intake.Said(s.Snapshot(), x.feed.Source, x.began, why)
 	var gone []string
 	for _, id := range left {
 		if !x.listed[id] {
@@ -278,7 +277,7 @@ func (x *running) gone(ctx context.Context) error {
 		e.Change, e.Reason = event.FeedHeld, held
 		return s.Do(ctx, func(c *state.Change) error { c.Record(actor(x.feed.ID), e); return nil })
 	}
-	if err := s.takeBack(ctx, actor(x.feed.ID), x.feed.Source, why, x.began, gone); err != nil {
+	if err := intake.TakeBack(ctx, s.Engine, actor(x.feed.ID), x.feed.Source, why, x.began, gone); err != nil {
 		return err
 	}
 	x.count(func(r *core.Run) { r.Gone = len(gone) })
@@ -287,40 +286,6 @@ func (x *running) gone(ctx context.Context) error {
 		by = x.ask.by
 	}
 	return s.Do(ctx, func(c *state.Change) error { c.Record(by, e); return nil })
-}
-
-// said are the devices of which a source said something up to a moment that is not taken back for a reason.
-func said(snap *state.Snapshot, source string, before int64, why string) (out []string) {
-	snap.Fleet.All(func(d *state.Device) bool {
-		for _, r := range d.Record.Readings() {
-			if r.Source == source && r.At <= before && (r.Value.Known() || r.Unavailable != why) {
-				out = append(out, d.ID)
-				return true
-			}
-		}
-		for _, v := range d.Vouches {
-			if v.Source == source && v.Live(before) {
-				out = append(out, d.ID)
-				return true
-			}
-		}
-		return true
-	})
-	return out
-}
-
-// takeBack makes what a source said of devices unavailable.
-func (s *Service) takeBack(ctx context.Context, actor, source, why string, before int64, devices []string) error {
-	const chunk = 64
-	for len(devices) > 0 {
-		n := min(chunk, len(devices))
-		part := devices[:n]
-		if err := s.Do(ctx, func(c *state.Change) error { return intake.Gone(c, actor, source, why, before, part) }); err != nil {
-			return err
-		}
-		devices = devices[n:]
-	}
-	return nil
 }
 
 // people takes in who there is.

@@ -42,6 +42,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		return
 	}
 	q := view.DeviceSearch{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
+		Rule: p.Rule, Verdict: p.Verdict, Retired: p.Retired, Undecided: p.Undecided,
 		Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
 	switch p.Format {
 	case "csv":
@@ -183,7 +184,21 @@ func orders(list []kept.Quarantine) api.List[api.Quarantine] {
 
 // RetireDevice takes a device out of service.
 func (s *Server) RetireDevice(c *gin.Context, id string, in api.Reason) (*api.Retirement, error) {
-	return s.service.Admin.Retire(c.Request.Context(), actor(c).Name, id, in.Reason)
+	return first(s.service.Admin.Retire(c.Request.Context(), actor(c).Name, []string{id}, in.Reason))
+}
+
+// RetireDevices takes devices out of service.
+func (s *Server) RetireDevices(c *gin.Context, in api.ReleaseDraft) (api.List[api.Retirement], error) {
+	list, err := s.service.Admin.Retire(c.Request.Context(), actor(c).Name, in.Devices, in.Reason)
+	return edge.All(list), err
+}
+
+// first is the one of a list of one.
+func first[T any](list []T, err error) (*T, error) {
+	if err != nil {
+		return nil, err
+	}
+	return &list[0], nil
 }
 
 // EnrolDevice takes a device's request to be known here.
@@ -244,12 +259,35 @@ func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) (api.List[
 
 // CreateWaiver makes an exception.
 func (s *Server) CreateWaiver(c *gin.Context, in api.ExceptionDraft) (*api.Exception, error) {
-	return s.service.Admin.Waive(c.Request.Context(), actor(c).Name, in)
+	return first(s.service.Admin.Waive(c.Request.Context(), actor(c), several(in)))
+}
+
+// several is an exception for one device as one for several.
+func several(in api.ExceptionDraft) api.ExceptionsDraft {
+	return api.ExceptionsDraft{Devices: []string{in.Device}, Rule: in.Rule, Reason: in.Reason, For: in.For,
+		Until: in.Until}
+}
+
+// WaiveDevices makes exceptions for devices and one rule.
+func (s *Server) WaiveDevices(c *gin.Context, in api.ExceptionsDraft) (api.List[api.Exception], error) {
+	list, err := s.service.Admin.Waive(c.Request.Context(), actor(c), in)
+	return edge.All(list), err
+}
+
+// ApproveWaiver makes a waiver count that needs a second person.
+func (s *Server) ApproveWaiver(c *gin.Context, id string, in api.Reason) (*api.Exception, error) {
+	return s.service.Admin.Approve(c.Request.Context(), actor(c), id, in.Reason)
 }
 
 // CreateVouch states that a device is genuine.
 func (s *Server) CreateVouch(c *gin.Context, in api.ExceptionDraft) (*api.Exception, error) {
-	return s.service.Admin.Vouch(c.Request.Context(), actor(c).Name, in)
+	return first(s.service.Admin.Vouch(c.Request.Context(), actor(c).Name, several(in)))
+}
+
+// VouchDevices states that devices are genuine.
+func (s *Server) VouchDevices(c *gin.Context, in api.ExceptionsDraft) (api.List[api.Exception], error) {
+	list, err := s.service.Admin.Vouch(c.Request.Context(), actor(c).Name, in)
+	return edge.All(list), err
 }
 
 // RevokeWaiver ends a waiver.

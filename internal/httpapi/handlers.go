@@ -12,6 +12,7 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/view"
@@ -100,23 +101,38 @@ func (s *Server) GetVocabulary(c *gin.Context) (*api.Vocabulary, error) {
 }
 
 // PostEvidence takes one report or a stream of them.
-func (s *Server) PostEvidence(c *gin.Context) (*api.IngestResult, error) {
+func (s *Server) PostEvidence(c *gin.Context, p api.PostEvidenceParams) (*api.IngestResult, error) {
 	media, err := edge.MediaType(c, "application/json", "application/x-ndjson", "text/csv")
 	if err != nil {
 		return nil, err
 	}
 	format := map[string]evidence.Format{"application/json": evidence.JSON,
 		"application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
-	who, only := actor(c), ""
+	who, only := actor(c), p.Source
 	if who.Role == bearer.Source {
+		if only != "" && only != who.Name {
+			return nil, &fault.QueryError{Param: "source", Message: "the token may only report as " + who.Name}
+		}
 		only = who.Name
+	}
+	if err := wholeAsked(&p, only); err != nil {
+		return nil, err
 	}
 	if !s.streams.Take(who.ID) {
 		return nil, edge.TooMany("the token has %d streams of evidence open already", edge.MaxStreams)
 	}
 	defer s.streams.Give(who.ID)
-	out, err := s.service.Intake.Ingest(c.Request.Context(), who.Name, only,
-		http.MaxBytesReader(c.Writer, c.Request.Body, edge.MaxEvidence), format)
+	ctx, in := c.Request.Context(), http.MaxBytesReader(c.Writer, c.Request.Body, edge.MaxEvidence)
+	var out *api.IngestResult
+	switch {
+	case p.DryRun:
+		out, err = s.service.Intake.Try(ctx, who.Name, only, in, format)
+	case p.Whole:
+		out, err = s.service.Intake.IngestWhole(ctx, who.Name, in, format,
+			intake.Whole{Source: only, Accept: strings.TrimSpace(p.AcceptImpact)})
+	default:
+		out, err = s.service.Intake.Ingest(ctx, who.Name, only, in, format)
+	}
 	switch {
 	case err != nil && len(out.Results) == 0:
 		return nil, brokenStream(err)
@@ -127,6 +143,19 @@ func (s *Server) PostEvidence(c *gin.Context) (*api.IngestResult, error) {
 		return nil, edge.NewProblem(http.StatusBadRequest, "%s", out.Results[0].Error)
 	}
 	return out, nil
+}
+
+// wholeAsked checks what is asked beside evidence.
+func wholeAsked(p *api.PostEvidenceParams, source string) error {
+	switch {
+	case p.Whole && source == "":
+		return &fault.QueryError{Param: "source", Message: "say whose whole inventory it is"}
+	case p.Whole && p.DryRun:
+		return &fault.QueryError{Param: "dry_run", Message: "a trial tells nothing of devices that are gone; leave whole out"}
+	case !p.Whole && p.AcceptImpact != "":
+		return &fault.QueryError{Param: "accept_impact", Message: "only a whole inventory has devices that are gone"}
+	}
+	return nil
 }
 
 func brokenStream(err error) error {

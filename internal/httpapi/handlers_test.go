@@ -128,7 +128,7 @@ func TestWhatIsWrongIsPointedAt(t *testing.T) {
 		{"GET", "/api/v1/coverage?format=xml", "", 400, "format", "csv"},
 		{"GET", "/api/v1/certificates?state=lost", "", 400, "state", "a state is one of"},
 		{"GET", "/api/v1/waivers?within=soon", "", 400, "within", ""},
-		{"GET", "/api/v1/waivers?state=asleep", "", 400, "state", "there are live, ended and revoked"},
+		{"GET", "/api/v1/waivers?state=asleep", "", 400, "state", "there are asked, live, ended and revoked"},
 		{"GET", "/api/v1/enrolments?state=asleep", "", 400, "state", "held, enrolled or refused"},
 		{"GET", "/api/v1/overview?within=-3d", "", 400, "within", ""},
 		{"GET", "/api/v1/decisions?since=yesterday", "", 400, "since", ""},

@@ -99,8 +99,17 @@ type operations interface {
 	// ReleaseDevices is POST /api/v1/devices/release: Lift such orders, all of them or none.
 	ReleaseDevices(c *gin.Context, body ReleaseDraft) (List[Quarantine], error)
 
+	// RetireDevices is POST /api/v1/devices/retire: Take devices out of service, all of them or none.
+	RetireDevices(c *gin.Context, body ReleaseDraft) (List[Retirement], error)
+
 	// TagDevices is POST /api/v1/devices/tags: Put words on devices, take some off, or note something of them, of all of them or none.
 	TagDevices(c *gin.Context, body TagsDraft) (List[DeviceTags], error)
+
+	// VouchDevices is POST /api/v1/devices/vouch: State that devices are genuine, of all of them or none.
+	VouchDevices(c *gin.Context, body ExceptionsDraft) (List[Exception], error)
+
+	// WaiveDevices is POST /api/v1/devices/waive: Except devices from one rule, all of them or none.
+	WaiveDevices(c *gin.Context, body ExceptionsDraft) (List[Exception], error)
 
 	// GetDevice is GET /api/v1/devices/{id}: A device with its standing explained.
 	GetDevice(c *gin.Context, id string) (*Device, error)
@@ -130,7 +139,7 @@ type operations interface {
 	DecideEnrolment(c *gin.Context, id string, body Admission) (*Enrolment, error)
 
 	// PostEvidence is POST /api/v1/evidence: Bring evidence, one report or a stream.
-	PostEvidence(c *gin.Context) (*IngestResult, error)
+	PostEvidence(c *gin.Context, p PostEvidenceParams) (*IngestResult, error)
 
 	// ListFeeds is GET /api/v1/feeds: Feeds of partners' inventories, with the last run of each.
 	ListFeeds(c *gin.Context) (List[Feed], error)
@@ -261,6 +270,12 @@ type operations interface {
 	// GetRulebook is GET /api/v1/rulebooks/{version}: A published version with its files.
 	GetRulebook(c *gin.Context, version string) (*RulebookInfo, error)
 
+	// ListRules is GET /api/v1/rules: The rules in force, with how many devices each says what of.
+	ListRules(c *gin.Context) (List[Rule], error)
+
+	// GetRule is GET /api/v1/rules/{baseline}/{rule}: A rule, by platform and over time.
+	GetRule(c *gin.Context, baseline string, rule string, p GetRuleParams) (*RuleDetail, error)
+
 	// ListSearches is GET /api/v1/searches: Searches of devices that are kept.
 	ListSearches(c *gin.Context) (List[Search], error)
 
@@ -353,6 +368,9 @@ type operations interface {
 
 	// CreateWaiver is POST /api/v1/waivers: Make an exception for one device and one rule.
 	CreateWaiver(c *gin.Context, body ExceptionDraft) (*Exception, error)
+
+	// ApproveWaiver is POST /api/v1/waivers/{id}/approve: Make a waiver count that needs a second person; whoever granted it cannot.
+	ApproveWaiver(c *gin.Context, id string, body Reason) (*Exception, error)
 
 	// RevokeWaiver is POST /api/v1/waivers/{id}/revoke: End it before its time, at once.
 	RevokeWaiver(c *gin.Context, id string, body Reason) (*Exception, error)
@@ -497,6 +515,18 @@ func readListDevices(c *gin.Context) (p ListDevicesParams, err error) {
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "columns", query, &p.Columns, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("columns", err)
 	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "rule", query, &p.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("rule", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "verdict", query, &p.Verdict, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("verdict", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "retired", query, &p.Retired, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("retired", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "undecided", query, &p.Undecided, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
+		return p, wrongParameter("undecided", err)
+	}
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "format", query, &p.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("format", err)
 	}
@@ -535,6 +565,24 @@ func readListEnrolments(c *gin.Context) (p ListEnrolmentsParams, err error) {
 	query := c.Request.URL.Query()
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "state", query, &p.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("state", err)
+	}
+	return p, nil
+}
+
+// readPostEvidence reads the parameters of a request.
+func readPostEvidence(c *gin.Context) (p PostEvidenceParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "source", query, &p.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("source", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", query, &p.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
+		return p, wrongParameter("dry_run", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "whole", query, &p.Whole, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
+		return p, wrongParameter("whole", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "accept_impact", query, &p.AcceptImpact, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("accept_impact", err)
 	}
 	return p, nil
 }
@@ -712,6 +760,15 @@ func readReplayRulebook(c *gin.Context) (p ReplayRulebookParams, err error) {
 	query := c.Request.URL.Query()
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "days", query, &p.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
 		return p, wrongParameter("days", err)
+	}
+	return p, nil
+}
+
+// readGetRule reads the parameters of a request.
+func readGetRule(c *gin.Context) (p GetRuleParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "back", query, &p.Back, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("back", err)
 	}
 	return p, nil
 }
@@ -970,6 +1027,15 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.ReleaseDevices(c, body)
 		s.answer(c, 200, out, err)
 	})
+	r.POST("/api/v1/devices/retire", func(c *gin.Context) {
+		var body ReleaseDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RetireDevices(c, body)
+		s.answer(c, 200, out, err)
+	})
 	r.POST("/api/v1/devices/tags", func(c *gin.Context) {
 		var body TagsDraft
 		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
@@ -977,6 +1043,24 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.TagDevices(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/devices/vouch", func(c *gin.Context) {
+		var body ExceptionsDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.VouchDevices(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/devices/waive", func(c *gin.Context) {
+		var body ExceptionsDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.WaiveDevices(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/devices/:id", func(c *gin.Context) {
@@ -1063,7 +1147,12 @@ func (s *Server) routes(r gin.IRouter) {
 		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/evidence", func(c *gin.Context) {
-		out, err := s.PostEvidence(c)
+		p, err := readPostEvidence(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.PostEvidence(c, p)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/feeds", func(c *gin.Context) {
@@ -1416,6 +1505,21 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.GetRulebook(c, version)
 		s.answer(c, 200, out, err)
 	})
+	r.GET("/api/v1/rules", func(c *gin.Context) {
+		out, err := s.ListRules(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/rules/:baseline/:rule", func(c *gin.Context) {
+		baseline := c.Param("baseline")
+		rule := c.Param("rule")
+		p, err := readGetRule(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.GetRule(c, baseline, rule, p)
+		s.answer(c, 200, out, err)
+	})
 	r.GET("/api/v1/searches", func(c *gin.Context) {
 		out, err := s.ListSearches(c)
 		s.answer(c, 200, out, err)
@@ -1648,6 +1752,16 @@ func (s *Server) routes(r gin.IRouter) {
 		}
 		out, err := s.CreateWaiver(c, body)
 		s.answer(c, 201, out, err)
+	})
+	r.POST("/api/v1/waivers/:id/approve", func(c *gin.Context) {
+		id := c.Param("id")
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ApproveWaiver(c, id, body)
+		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/waivers/:id/revoke", func(c *gin.Context) {
 		id := c.Param("id")

@@ -16,6 +16,7 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/view"
 )
 
 func infoOf(r store.Rulebook) api.RulebookInfo {
@@ -24,6 +25,20 @@ func infoOf(r store.Rulebook) api.RulebookInfo {
 		i.At = value.FormatTime(r.At)
 	}
 	return i
+}
+
+// ListRules lists the rules in force.
+func (s *Server) ListRules(*gin.Context) (api.List[api.Rule], error) {
+	return edge.All(s.service.View.Rules()), nil
+}
+
+// GetRule shows a rule.
+func (s *Server) GetRule(c *gin.Context, baseline, rule string, p api.GetRuleParams) (*api.RuleDetail, error) {
+	back, err := view.Span("back", p.Back, 7*value.Day)
+	if err != nil {
+		return nil, err
+	}
+	return s.service.View.Rule(c.Request.Context(), baseline+"/"+rule, back)
 }
 
 // ListRulebooks lists the published versions.

@@ -38,7 +38,7 @@ func keepReport(c *state.Change, prefix string, rep *evidence.Report, u state.Un
 	var record *evidence.Record
 	if old := state.Get(c, state.UnmatchedKind, u.ID); old.Unsettled() {
 		u.Times = old.Times + 1
-		if before, err := old.Report(c.Base.Book); err == nil {
+		if before, err := old.Report(c.Base.Book.Rulebook.Dict); err == nil {
 			record = record.With(before)
 		}
 		u.Observed = max(u.Observed, old.Observed)
@@ -56,7 +56,7 @@ func keepReport(c *state.Change, prefix string, rep *evidence.Report, u state.Un
 // it is known.
 func Awaited(c *state.Change, actor string, keys []evidence.Key) {
 	for _, u := range c.Waiting(keys) {
-		rep, err := u.Report(c.Base.Book)
+		rep, err := u.Report(c.Base.Book.Rulebook.Dict)
 		if err != nil {
 			continue // it was kept under another rulebook, and stays where it is
 		}

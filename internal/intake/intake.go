@@ -120,6 +120,14 @@ func (st *stream) add(items []evidence.Item, results []api.ReportResult, err err
 		if st.each != nil {
 			st.each(items[i], &t)
 		}
+		if t.Error != "" {
+			st.say("", t.Error, t.Line)
+		} else {
+			in.Readings += len(items[i].Report.Readings)
+		}
+		for _, r := range t.Refused {
+			st.say(r.Attribute, r.Message, t.Line)
+		}
 		switch {
 		case t.Error != "":
 			in.Rejected++

@@ -34,10 +34,57 @@ func (g *Exception) state(now int64) string {
 	return "live"
 }
 
-// Waiver is an exception for one device and one rule.
+// Waiver is an exception for one device and one rule, as it is kept. Whether it counts, the rulebook says too: see
+// [Counting].
 type Waiver struct {
 	Exception
-	Rule string `json:"rule"` // baseline/rule
+	Rule string `json:"rule"`           // baseline/rule
+	Role string `json:"role,omitempty"` // of whoever granted it
+	// ApprovedBy is the second person, where one approved it; "" for none.
+	ApprovedBy string `json:"approved_by,omitempty"`
+	ApprovedAt int64  `json:"approved_at,omitempty"`
+	Approved   string `json:"approved,omitempty"` // why
+}
+
+// Live is not for waivers: a [Counting] is, of which the rulebook was asked.
+func (*Waiver) Live(_ onlyCounting) {}
+
+// onlyCounting is what nobody has.
+type onlyCounting struct{ _ [0]func() }
+
+// Counting is a waiver as far as a rulebook lets it count.
+type Counting struct {
+	of    Waiver
+	asked bool
+}
+
+// CountingOf is a waiver of which a rulebook says that it lives until a moment at most, in microseconds since the Unix
+// epoch, and whether a second person must approve it.
+func CountingOf(w *Waiver, until int64, approve bool) Counting {
+	c := Counting{*w, approve && w.ApprovedAt == 0}
+	c.of.Until = min(w.Until, until)
+	return c
+}
+
+// Until is the moment at which it ends.
+func (c *Counting) Until() int64 { return c.of.Until }
+
+// Asked reports whether it counts for nothing as long as no second person has approved it.
+func (c *Counting) Asked() bool { return c.asked }
+
+// Live reports whether it counts at now.
+func (c *Counting) Live(now int64) bool { return !c.asked && c.of.Exception.Live(now) }
+
+// Shown is the waiver as people see it at now.
+func (c *Counting) Shown(now int64) event.Exception {
+	out := c.of.Exception.Shown(c.of.Rule, now)
+	if c.asked && out.State == "live" {
+		out.State = "asked"
+	}
+	if c.of.ApprovedAt != 0 {
+		out.ApprovedBy, out.ApprovedAt, out.Approved = c.of.ApprovedBy, value.FormatTime(c.of.ApprovedAt), c.of.Approved
+	}
+	return out
 }
 
 // Vouch is a statement that a device is genuine.

@@ -271,9 +271,9 @@ func healed(snap *state.Snapshot, d *state.Device, n *kept.Notice, stood string,
 		return i < 0 || d.Result.Verdicts[i] != posture.Grace
 	case rulebook.WaiverEnds:
 		return !slices.ContainsFunc(d.Waivers, func(w *state.Waiver) bool {
-			w = b.Limited(w)
-			return w.ID == n.Ref && w.Live(now) && w.Until-n.Until < second // n.Until has no parts of it
-		}) || longer(d.Waivers, n)
+			c := b.Limited(w)
+			return w.ID == n.Ref && c.Live(now) && c.Until()-n.Until < second // n.Until has no parts of it
+		}) || longer(b, d.Waivers, n, now)
 	case rulebook.CertificateEnds:
 		return !holds(b, d, n, now)
 	}
@@ -281,9 +281,10 @@ func healed(snap *state.Snapshot, d *state.Device, n *kept.Notice, stood string,
 }
 
 // longer reports whether another waiver of the same rule outlives the one that ends.
-func longer(list []*state.Waiver, n *kept.Notice) bool {
+func longer(b *state.Book, list []*state.Waiver, n *kept.Notice, now int64) bool {
 	return slices.ContainsFunc(list, func(w *state.Waiver) bool {
-		return w.Rule == n.Detail && w.RevokedAt == 0 && w.Until > n.Until+second
+		c := b.Limited(w)
+		return w.Rule == n.Detail && c.Live(now) && c.Until() > n.Until+second
 	})
 }
 

@@ -120,7 +120,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"waiver": func(ctx context.Context) error {
-			w, err := s.Admin.Waive(ctx, "astrid",
+			w, err := WaiveOne(ctx, s, "astrid",
 				api.ExceptionDraft{Device: a.device(), Rule: a.one("crew/disk", "all/ours"), Reason: "a trial",
 					For: "3d"})
 			if err == nil {
@@ -129,7 +129,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			return err
 		},
 		"vouch": func(ctx context.Context) error {
-			v, err := s.Admin.Vouch(ctx, "astrid",
+			v, err := VouchOne(ctx, s, "astrid",
 				api.ExceptionDraft{Device: a.device(), Reason: "a trial", For: "3d"})
 			if err == nil {
 				a.grants = append(a.grants, v.ID)
@@ -165,7 +165,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			if a.r.IntN(6) > 0 {
 				return nil // or there would soon be no device in service
 			}
-			_, err := s.Admin.Retire(ctx, "astrid", a.device(), "lost at sea")
+			_, err := s.Admin.Retire(ctx, "astrid", []string{a.device()}, "lost at sea")
 			return err
 		},
 		"quarantine": func(ctx context.Context) error {

@@ -415,7 +415,7 @@ func TestANewcomer(t *testing.T) {
 		t.Error("it is not let in")
 	}
 	// Retiring takes all back.
-	if _, err := s.Admin.Retire(ctx, "admin", "n1", "lost"); err != nil {
+	if _, err := s.Admin.Retire(ctx, "admin", []string{"n1"}, "lost"); err != nil {
 		t.Fatal(err)
 	}
 	if x := s.Snapshot().Issued.Get(g.Certificate.SerialNumber.Text(16)); x.RevokedAt == 0 || x.Why != "lost" {
@@ -725,7 +725,7 @@ func TestWhatOthersAreTold(t *testing.T) {
 	if says(s.Authority.OCSP(question, all)) != ocsp.Good || len(before.RevokedCertificateEntries) != 0 {
 		t.Error("a certificate that counts is not said to be good")
 	}
-	if _, err := s.Admin.Retire(ctx, "admin", "d1", "lost at sea"); err != nil {
+	if _, err := s.Admin.Retire(ctx, "admin", []string{"d1"}, "lost at sea"); err != nil {
 		t.Fatal(err)
 	}
 	after := listed()

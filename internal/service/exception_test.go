@@ -31,7 +31,7 @@ gates:`, 1)
 
 func waive(t *testing.T, s *service.Service, rule, span string) *event.Exception {
 	t.Helper()
-	g, err := s.Admin.Waive(ctx, "desk", api.ExceptionDraft{Device: "d1", Rule: rule, Reason: "ticket 7",
+	g, err := service.WaiveOne(ctx, s, "desk", api.ExceptionDraft{Device: "d1", Rule: rule, Reason: "ticket 7",
 		For: span})
 	if err != nil {
 		t.Fatal(err)
@@ -143,14 +143,14 @@ func TestWaiversThatAreRefused(t *testing.T) {
 		"no device": {api.ExceptionDraft{Rule: "laptop/disk", Reason: "x", For: "1d"},
 			"say which device"},
 	} {
-		if g, err := s.Admin.Waive(ctx, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
+		if g, err := service.WaiveOne(ctx, s, "desk", c.ask); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s gives %+v and %v, want %q", name, g, err, c.want)
 		}
 	}
 	if list, _ := s.View.Waivers(view.ExceptionQuery{}); len(list) != 0 {
 		t.Errorf("refused waivers are listed: %v", list)
 	}
-	if _, err := s.Admin.Vouch(ctx, "desk", api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
+	if _, err := service.VouchOne(ctx, s, "desk", api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: "x",
 		For: "1d"}); err == nil {
 		t.Error("a vouch is taken for a rule")
 	}
@@ -180,7 +180,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 			}
 		}
 		stands("limited", "known to nobody")
-		g, err := s.Admin.Vouch(ctx, "desk", api.ExceptionDraft{Device: "gf-77", Reason: "seen at the desk",
+		g, err := service.VouchOne(ctx, s, "desk", api.ExceptionDraft{Device: "gf-77", Reason: "seen at the desk",
 			For: "40m"})
 		if err != nil || g.Device != "d1" {
 			t.Fatal(g, err)

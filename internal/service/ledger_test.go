@@ -85,7 +85,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 						Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}}, admin.ListImport{})
 				must(err)
 			case 2:
-				if g, err := s.Admin.Waive(ctx, "desk",
+				if g, err := service.WaiveOne(ctx, s, "desk",
 					api.ExceptionDraft{Device: d, Rule: "laptop/os", Reason: "on its way",
 						For: "6h"}); err == nil {
 					waivers = append(waivers, g.ID)
@@ -101,7 +101,7 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				must(err)
 			case 5:
 				if r.IntN(4) == 0 {
-					_, _ = s.Admin.Retire(ctx, "it", d, "lost") // it may not be known yet
+					_, _ = s.Admin.Retire(ctx, "it", []string{d}, "lost") // it may not be known yet
 					e, err := s.Admin.Enrol(ctx, "agent", state.Claims{Platform: "windows", Serial: "S-" + d}, nil)
 					if err == nil && e.State == state.Held {
 						_, err = s.Admin.DecideEnrolment(ctx, "desk", e.ID, true, "found")

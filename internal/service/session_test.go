@@ -81,7 +81,7 @@ func TestAnAllowHoldsWhileItsGroundDoes(t *testing.T) {
 			},
 				func() { publish(t, s, house) }},
 			"its retirement": {func() {
-				if _, err := s.Admin.Retire(ctx, "admin", "d1", "lost"); err != nil {
+				if _, err := s.Admin.Retire(ctx, "admin", []string{"d1"}, "lost"); err != nil {
 					t.Fatal(err)
 				}
 			}, func() {

@@ -162,7 +162,7 @@ func TestStatementsForOthers(t *testing.T) {
 		}
 	}
 	refusedAs[*fault.InputError](t, "too many", err, "have not ended yet")
-	if _, err := s.Admin.Retire(ctx, "admin", "d1", "lost"); err != nil {
+	if _, err := s.Admin.Retire(ctx, "admin", []string{"d1"}, "lost"); err != nil {
 		t.Fatal(err)
 	}
 	_, err = ask(stating.Asking{Audience: "gate", Device: "d1"})

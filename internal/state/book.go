@@ -10,6 +10,8 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 )
 
@@ -21,6 +23,7 @@ type Book struct {
 	Gates    *access.Program
 	Search   *rulebook.Names // the names that a search of devices may use
 	Strict   map[string]bool // rules that nobody can be excepted from
+	Approve  map[string]bool // rules of which a waiver needs a second person
 
 	anchors []*x509.Certificate // of our own authority, in force or former
 	*generation
@@ -42,6 +45,7 @@ const (
 	SearchSeenAt
 	SearchSince
 	SearchQuarantined
+	SearchRetired
 )
 
 // emptyRulebook is in force until one is published: no device is covered and
@@ -64,17 +68,20 @@ func CompileBook(kept *store.Rulebook) (*Book, error) {
 	if err != nil {
 		return nil, err
 	}
-	rules, strict := posture.Compile(rb), map[string]bool{}
+	rules, strict, approve := posture.Compile(rb), map[string]bool{}, map[string]bool{}
 	for _, b := range rb.Baselines {
 		for _, r := range b.Rules {
 			if r.Strict {
 				strict[b.ID+"/"+r.ID] = true
 			}
+			if slices.Contains(rb.ApproveWaivers, r.Cap) {
+				approve[b.ID+"/"+r.ID] = true
+			}
 		}
 	}
 	return &Book{
-		Strict: strict,
-		Info:   *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb),
+		Strict: strict, Approve: approve,
+		Info: *kept, Rulebook: rb, Rules: rules, Gates: access.Compile(rb),
 		generation: &generation{Resolver: evidence.NewResolver(rb.Dict, rb.Policy), RuleKeys: rules.RuleKeys()},
 		Search: rulebook.NewNames(rb.Dict, []rulebook.ExtraName{
 			SearchLevel:       {Name: "level", Title: "Level", Type: rb.LevelType},
@@ -82,6 +89,7 @@ func CompileBook(kept *store.Rulebook) (*Book, error) {
 			SearchSeenAt:      {Name: "seen_at", Title: "Time of the newest reading", Type: value.Of(value.Time)},
 			SearchSince:       {Name: "since", Title: "Time of the last change of level", Type: value.Of(value.Time)},
 			SearchQuarantined: {Name: "quarantined", Title: "In quarantine", Type: value.Of(value.Bool)},
+			SearchRetired:     {Name: "retired", Title: "Out of service", Type: value.Of(value.Bool)},
 		}),
 	}, nil
 }
@@ -135,26 +143,30 @@ func (b *Book) Anchors() []*x509.Certificate { return b.anchors }
 func (b *Book) waived(waivers []*Waiver, now int64) []int64 {
 	var out []int64
 	for _, w := range waivers {
-		w := b.Limited(w)
-		if i := slices.Index(b.RuleKeys, w.Rule); w.Live(now) && i >= 0 && !b.Strict[w.Rule] {
+		c := b.Limited(w)
+		if i := slices.Index(b.RuleKeys, w.Rule); c.Live(now) && i >= 0 && !b.Strict[w.Rule] {
 			if out == nil {
 				out = make([]int64, len(b.RuleKeys))
 			}
-			out[i] = max(out[i], w.Until)
+			out[i] = max(out[i], c.Until())
 		}
 	}
 	return out
 }
 
-// Limited is a waiver as far as the rulebook lets it live: a limit that was
-// lowered since holds for it too.
-func (b *Book) Limited(w *Waiver) *Waiver {
-	if limit := b.Rulebook.MaxWaiver; w.Until-w.At > limit {
-		short := *w
-		short.Until = w.At + limit
-		return &short
+// Limited is a waiver as far as the rulebook lets it count: a limit that was lowered since holds for it too, and so
+// does that a second person has to approve it.
+func (b *Book) Limited(w *Waiver) *kept.Counting {
+	c := kept.CountingOf(w, w.At+b.LongestWaiver(bearer.Role(w.Role)), b.Approve[w.Rule])
+	return &c
+}
+
+// LongestWaiver is how long a waiver may live that somebody of a role grants, in microseconds.
+func (b *Book) LongestWaiver(by bearer.Role) int64 {
+	if limit := b.Rulebook.HelpdeskWaiver; limit > 0 && by == bearer.Helpdesk {
+		return limit
 	}
-	return w
+	return b.Rulebook.MaxWaiver
 }
 
 // Publish puts a book in force, which was compiled from what a draft brings: the

@@ -87,7 +87,7 @@ type Change struct {
 	// Documents, with what finds those that others of the change need: see [put].
 	unmatched  puts[Unmatched]
 	waits      map[evidence.Key][]string // ids of unmatched reports that wait
-	opened     map[unmatchedOf]int       // how many more unmatched reports are open
+	opened     map[kept.UnmatchedOf]int  // how many more unmatched reports are open
 	enrolments puts[Enrolment]
 	claimed    map[evidence.Key]*Enrolment
 	searches   puts[kept.Search]

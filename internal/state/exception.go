@@ -1,7 +1,10 @@
 package state
 
 import (
+	"slices"
+
 	"ironledger.example/core/event"
+	"ironledger.example/core/posture"
 	"ironledger.example/internal/kept"
 )
 
@@ -45,5 +48,13 @@ func (snap *Snapshot) exceptions() exceptions {
 
 // ShownWaiver tells a waiver as far as the snapshot's rulebook lets it live.
 func (snap *Snapshot) ShownWaiver(w *Waiver, now int64) event.Exception {
-	return snap.Book.Limited(w).Shown(w.Rule, now)
+	return snap.Book.Limited(w).Shown(now)
+}
+
+// Verdict is what a rule, baseline/rule, says of a device at now; [posture.None] of one that the book has not.
+func (snap *Snapshot) Verdict(d *Device, rule string, now int64) posture.Verdict {
+	if i := slices.Index(snap.Book.RuleKeys, rule); i >= 0 {
+		return snap.At(d, now).Result.Verdicts[i]
+	}
+	return posture.None
 }

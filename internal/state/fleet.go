@@ -51,6 +51,11 @@ func (f *Fleet) All(visit func(*Device) bool) {
 	}
 }
 
+// InService calls visit for every device that is not retired, in no order, until it returns false.
+func (f *Fleet) InService(visit func(*Device) bool) {
+	f.All(func(d *Device) bool { return d.Retired != nil || visit(d) })
+}
+
 // list is every device.
 func (f *Fleet) list() []*Device {
 	return slices.AppendSeq(make([]*Device, 0, f.Len()), f.devices.Values())

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/kept"
 )
 
 // A key points at the one device that has it, and at none while several do: whatever
@@ -110,7 +111,7 @@ func TestWhichReportsWait(t *testing.T) {
 						want++
 					}
 				}
-				of := unmatchedOf{source, waiting}
+				of := kept.UnmatchedOf{Source: source, Waiting: waiting}
 				if c.Open(of) != want || next.Unmatched.count[of] != want {
 					t.Fatalf("step %d: %d and %d are open of %v, and there are %d", step, c.Open(of),
 						next.Unmatched.count[of], of, want)
@@ -121,7 +122,7 @@ func TestWhichReportsWait(t *testing.T) {
 			k := evidence.Folded(evidence.BySerial, fmt.Sprint("S-", n))
 			var want, got, seen []string
 			for _, u := range next.Unmatched.List() {
-				if u.Waiting && u.SettledAt == 0 && slices.Contains(u.keys(), k) {
+				if u.Waiting && u.SettledAt == 0 && slices.Contains(u.Keys(), k) {
 					want = append(want, u.ID)
 				}
 			}

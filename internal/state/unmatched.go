@@ -1,47 +1,23 @@
 package state
 
 import (
-	"encoding/json"
 	"maps"
 	"slices"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/kept"
 	"ironledger.example/internal/versioned"
 )
 
-// Unmatched is a report that was joined to no device: its keys point at several,
-// or two machines share a serial, and a person must say whose it is; or nobody
-// knows the device, and the source cannot make it known.
-type Unmatched struct {
-	ID         string            `json:"id"`
-	At         int64             `json:"at"` // when the newest such report arrived
-	Times      int               `json:"times"`
-	Source     string            `json:"source"`
-	ExternalID string            `json:"external_id,omitempty"`
-	Identity   evidence.Identity `json:"identity"`
-	Observed   int64             `json:"observed"`
-	Kept       json.RawMessage   `json:"kept"`              // its readings, as evidence.Record writes them
-	Why        string            `json:"why,omitempty"`     // it was not joined
-	Waiting    bool              `json:"waiting,omitempty"` // for another source to make its device known
-
-	SettledAt int64  `json:"settled_at,omitempty"`
-	SettledBy string `json:"settled_by,omitempty"`
-	Device    string `json:"device,omitempty"` // "" of a settled one: discarded
-	Reason    string `json:"reason,omitempty"`
-}
+// Unmatched is a report that was joined to no device.
+type Unmatched = kept.Unmatched
 
 // unmatchedTable holds the reports that were joined to no device, finds those that
 // wait by their keys, and counts the open ones.
 type unmatchedTable struct {
 	table[Unmatched]
 	byKey versioned.Map[evidence.Key, []string] // to the ids of reports that wait, sorted
-	count map[unmatchedOf]int
-}
-
-// unmatchedOf is whose open reports are counted, and which.
-type unmatchedOf struct {
-	source  string
-	waiting bool
+	count map[kept.UnmatchedOf]int
 }
 
 // index takes in what changes against the table before, nil for none.
@@ -51,7 +27,7 @@ func (t *unmatchedTable) index(changes puts[Unmatched], before *unmatchedTable) 
 	}
 	count, byKey := maps.Clone(t.count), t.byKey.Edit()
 	if count == nil {
-		count = map[unmatchedOf]int{}
+		count = map[kept.UnmatchedOf]int{}
 	}
 	note := func(u *Unmatched, n int) {
 		if !u.Unsettled() {
@@ -65,7 +41,7 @@ func (t *unmatchedTable) index(changes puts[Unmatched], before *unmatchedTable) 
 		if !u.Waiting {
 			return
 		}
-		for _, k := range u.keys() {
+		for _, k := range u.Keys() {
 			var ids []string
 			if old := byKey.Get(k); old != nil {
 				ids = slices.DeleteFunc(slices.Clone(*old), func(id string) bool { return id == u.ID })
@@ -88,12 +64,6 @@ func (t *unmatchedTable) index(changes puts[Unmatched], before *unmatchedTable) 
 	t.count, t.byKey = count, byKey.Map()
 }
 
-// Of is among which reports one is counted while it is open.
-func (u *Unmatched) Of() unmatchedOf { return unmatchedOf{u.Source, u.Waiting} }
-
-// Unsettled reports whether there is such a report, and nobody has settled it.
-func (u *Unmatched) Unsettled() bool { return u != nil && u.SettledAt == 0 }
-
 // PutUnmatched writes an unmatched report down.
 func (c *Change) PutUnmatched(u Unmatched) error {
 	c.countUnmatched(u.ID, &u)
@@ -101,7 +71,7 @@ func (c *Change) PutUnmatched(u Unmatched) error {
 		if c.waits == nil {
 			c.waits = map[evidence.Key][]string{}
 		}
-		for _, k := range u.keys() {
+		for _, k := range u.Keys() {
 			c.waits[k] = append(c.waits[k], u.ID)
 		}
 	}
@@ -116,7 +86,7 @@ func (c *Change) DropUnmatched(id string) {
 
 func (c *Change) countUnmatched(id string, is *Unmatched) {
 	if c.opened == nil {
-		c.opened = map[unmatchedOf]int{}
+		c.opened = map[kept.UnmatchedOf]int{}
 	}
 	if was := Get(c, UnmatchedKind, id); was.Unsettled() {
 		c.opened[was.Of()]--
@@ -127,7 +97,7 @@ func (c *Change) countUnmatched(id string, is *Unmatched) {
 }
 
 // Open counts the open reports of a source.
-func (c *Change) Open(of unmatchedOf) int { return c.Base.Unmatched.count[of] + c.opened[of] }
+func (c *Change) Open(of kept.UnmatchedOf) int { return c.Base.Unmatched.count[of] + c.opened[of] }
 
 // Waiting lists the reports that wait for a device with one of some keys.
 func (c *Change) Waiting(keys []evidence.Key) []*Unmatched {
@@ -155,38 +125,9 @@ func (c *Change) Waiting(keys []evidence.Key) []*Unmatched {
 func (t *unmatchedTable) Open() int {
 	n := 0
 	for of, open := range t.count {
-		if !of.waiting {
+		if !of.Waiting {
 			n += open
 		}
 	}
 	return n
-}
-
-// State is open, waiting, joined or discarded.
-func (u *Unmatched) State() string {
-	switch {
-	case u.SettledAt == 0 && u.Waiting:
-		return "waiting"
-	case u.SettledAt == 0:
-		return "open"
-	case u.Device != "":
-		return "joined"
-	}
-	return "discarded"
-}
-
-// keys are those that the report names.
-func (u *Unmatched) keys() []evidence.Key {
-	rep := evidence.Report{Source: u.Source, ExternalID: u.ExternalID, Identity: u.Identity}
-	return rep.Identified().Keys()
-}
-
-// Report makes the kept report again, for the attributes that a book declares.
-func (u *Unmatched) Report(book *Book) (*evidence.Report, error) {
-	rep, err := book.Rulebook.Dict.UnmarshalSource(u.Source, u.Kept)
-	if err != nil {
-		return nil, err
-	}
-	rep.ExternalID, rep.Identity, rep.At = u.ExternalID, u.Identity, u.Observed
-	return rep.Identified(), nil
 }

@@ -144,7 +144,7 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 	page, rows, issuers := &api.CertificatePage{States: map[string]int{}, Items: []api.Certificate{}},
 		[]certificateRow{}, map[string]int{}
 	budget := newBudget(ctx)
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		for _, c := range d.View.Get(slot, now).Members() {
 			if !match(d, c, budget) {

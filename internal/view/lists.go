@@ -8,7 +8,6 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/condition"
-	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
@@ -41,7 +40,7 @@ func ShowEnrolment(e *state.Enrolment) *api.Enrolment {
 // ExceptionQuery selects waivers or vouches.
 type ExceptionQuery struct {
 	Device string
-	State  string // live, ended, revoked; "" for all
+	State  string // asked, live, ended, revoked; "" for all
 	Within string // a duration: those live that end within it
 }
 
@@ -50,15 +49,12 @@ func (s *Service) Waivers(q ExceptionQuery) ([]api.Exception, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	var list []endingException
 	for _, w := range snap.Waivers.List() {
-		w := snap.Book.Limited(&w)
-		shown := w.Shown(w.Rule, now)
-		if d := snap.Fleet.Get(w.Device); w.Live(now) && d != nil {
-			shown.Verdict = posture.None.String()
-			if i := slices.Index(snap.Book.RuleKeys, w.Rule); i >= 0 {
-				shown.Verdict = snap.At(d, now).Result.Verdicts[i].String()
-			}
+		c := snap.Book.Limited(&w)
+		shown := c.Shown(now)
+		if d := snap.Fleet.Get(w.Device); d != nil && (shown.State == "live" || c.Asked()) {
+			shown.Verdict = snap.Verdict(d, w.Rule, now).String()
 		}
-		list = append(list, endingException{shown, w.Until})
+		list = append(list, endingException{shown, c.Until()})
 	}
 	return q.choose(list, now)
 }
@@ -89,9 +85,9 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]api.Except
 		}
 		in, until = "live", now+d.Num()
 	}
-	if in != "" && !slices.Contains([]string{"live", "ended", "revoked"}, in) {
+	if in != "" && !slices.Contains([]string{"asked", "live", "ended", "revoked"}, in) {
 		return nil, &fault.QueryError{Param: "state",
-			Message: fmt.Sprintf("%q is not a state; there are live, ended and revoked", in)}
+			Message: fmt.Sprintf("%q is not a state; there are asked, live, ended and revoked", in)}
 	}
 	out := []api.Exception{}
 	for _, x := range list {
@@ -99,7 +95,7 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]api.Except
 			out = append(out, x.Exception)
 		}
 	}
-	place := map[string]int{"live": 0, "revoked": 1, "ended": 1}
+	place := map[string]int{"asked": 0, "live": 1, "revoked": 2, "ended": 2}
 	slices.SortFunc(out, func(a, b api.Exception) int {
 		return cmp.Or(cmp.Compare(place[a.State], place[b.State]), strings.Compare(a.Until, b.Until),
 			strings.Compare(a.ID, b.ID))
@@ -150,7 +146,7 @@ func (s *Service) Unmatched(all bool) ([]api.Unmatched, error) {
 }
 
 func shownUnmatched(snap *state.Snapshot, u *state.Unmatched) (*api.Unmatched, error) {
-	rep, err := u.Report(snap.Book)
+	rep, err := u.Report(snap.Book.Rulebook.Dict)
 	if err != nil {
 		return nil, err
 	}

@@ -21,6 +21,7 @@ import (
 // census is what a walk over the fleet counts.
 type census struct {
 	devices   int
+	retired   []*state.Device  // out of service, which nothing else counts
 	platforms map[string][]int // by platform and level
 	levels    []int
 	holds     []api.RuleHold // by rule
@@ -36,6 +37,10 @@ func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 		verdicts: map[string]int{}}
 	snap.Fleet.All(func(d *state.Device) bool {
 		d = snap.At(d, now)
+		if d.Retired != nil {
+			n.retired = append(n.retired, d)
+			return true
+		}
 		n.devices++
 		platform := "unknown"
 		if v := d.View.Get(slot, now); v.Known() {
@@ -70,8 +75,8 @@ func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overview, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	b, n := snap.Book, s.takeCensus(snap, now)
-	o := &api.Overview{Now: value.FormatTime(now), Devices: n.devices, Ladder: b.Rulebook.Ladder,
-		Platforms: platforms(n.platforms), Rules: holding(b, n.holds), Dropped: []api.Drop{}, Quiet: []api.Source{},
+	o := &api.Overview{Now: value.FormatTime(now), Devices: n.devices, Retired: len(n.retired), Ladder: b.Rulebook.Ladder,
+		Platforms: platforms(n.platforms), Rules: holdingDown(b, n.holds), Dropped: []api.Drop{}, Quiet: []api.Source{},
 		Unmatched: snap.Unmatched.Open(), Emergencies: s.Emergencies(now - 7*value.Day), Verdicts: n.verdicts}
 	held, err := s.Enrolments(state.Held)
 	if err != nil {
@@ -87,7 +92,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overvi
 		}
 	}
 	o.Ending = s.Ending(within)
-	return o, s.course(ctx, o, n.levels, now, back)
+	return o, s.course(ctx, o, n, now, back)
 }
 
 // platforms lists how many devices of each platform stand at each level, the platform
@@ -112,6 +117,8 @@ func platforms(levels map[string][]int) []api.PlatformLevels {
 // count counts a verdict of a rule.
 func count(h *api.RuleHold, v posture.Verdict) {
 	switch v {
+	case posture.Pass:
+		h.Pass++
 	case posture.Fail:
 		h.Fail++
 	case posture.Unknown:
@@ -123,8 +130,8 @@ func count(h *api.RuleHold, v posture.Verdict) {
 	}
 }
 
-// holding tells of the rules that hold devices down, those that hold most first.
-func holding(b *state.Book, holds []api.RuleHold) []api.RuleHold {
+// holdingDown tells of the rules that hold devices down, those that hold most first.
+func holdingDown(b *state.Book, holds []api.RuleHold) []api.RuleHold {
 	out := []api.RuleHold{}
 	for i, h := range holds {
 		if h.Fail+h.Unknown+h.Grace+h.Waived == 0 {
@@ -209,15 +216,25 @@ func (l *ladders) fell(ctx context.Context, entries []ledger.Entry, since int64)
 const coursePoints = 48
 
 // course works the levels of the past out backwards: those of today less the
-// moves in between.
-func (s *Service) course(ctx context.Context, o *api.Overview, levels []int, now, back int64) error {
+// moves in between. Devices that were retired since count until then.
+func (s *Service) course(ctx context.Context, o *api.Overview, today *census, now, back int64) error {
 	stretch := max(back/coursePoints, 60*1_000_000)
 	moves, err := s.Store.Moves(ctx, now-back, stretch)
 	if err != nil {
 		return err
 	}
+	levels := slices.Clone(today.levels)
+	for _, d := range today.retired {
+		levels[d.Result.Level]++
+	}
 	at := func(n int64, levels []int) api.CoursePoint {
-		return api.CoursePoint{At: value.FormatTime(n), Levels: slices.Clone(levels)}
+		served := slices.Clone(levels)
+		for _, d := range today.retired {
+			if d.Retired.At <= n {
+				served[d.Result.Level] = max(0, served[d.Result.Level]-1)
+			}
+		}
+		return api.CoursePoint{At: value.FormatTime(n), Levels: served}
 	}
 	points := []api.CoursePoint{at(now, levels)}
 	next := len(moves) - 1
@@ -250,11 +267,11 @@ func (s *Service) Ending(within int64) []api.Ending {
 		}
 	}
 	certs := b.Rulebook.Dict.Slot("certs")
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		for _, w := range d.Waivers {
-			if w := b.Limited(w); w.Live(now) {
-				add(api.Ending{Kind: "waiver", ID: w.ID, Device: d.ID, About: w.Rule}, w.Until)
+			if c := b.Limited(w); c.Live(now) {
+				add(api.Ending{Kind: "waiver", ID: w.ID, Device: d.ID, About: w.Rule}, c.Until())
 			}
 		}
 		for _, v := range d.Vouches {

@@ -16,6 +16,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/decision"
@@ -44,9 +45,21 @@ type DeviceSearch struct {
 	Sort   string // a column, with "-" before it for falling order; "" for id
 	Cursor string
 	Limit  int
+	// Rule, baseline/rule, leaves those that it is for, of which it says Verdict; "" for any.
+	Rule, Verdict string
+	// Retired is [WithRetired] or [OnlyRetired]; "" leaves those out of service out, unless Where asks for them.
+	Retired string
+	// Undecided leaves those of which Where cannot be told, instead of those of which it is true.
+	Undecided bool
 	// Columns are attributes whose values the items carry beside the usual.
 	Columns []string
 }
+
+// What a search has of the devices that are out of service.
+const (
+	WithRetired = "with"
+	OnlyRetired = "only"
+)
 
 // columns are what a list can be sorted by.
 var columns = map[string]func(b *state.Book, d *state.Device, now int64) string{
@@ -100,7 +113,7 @@ func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage,
 	if err != nil {
 		return nil, err
 	}
-	match, err := matcher(snap.Book, q, now)
+	match, err := matcher(snap.Book, &q, now)
 	if err == nil {
 		err = checkColumns(snap.Book, q.Columns)
 	}
@@ -109,14 +122,30 @@ func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage,
 	}
 	var rows []deviceRow
 	page := &api.DevicePage{Levels: map[string]int{}, Items: []api.DeviceSummary{}}
-	budget := newBudget(ctx)
+	budget, wanted := newBudget(ctx), condition.True
+	if q.Undecided {
+		wanted = condition.Unknown
+	}
 	snap.Fleet.All(func(d *state.Device) bool {
-		if d = snap.At(d, now); match(d, budget) {
+		d = snap.At(d, now)
+		switch found := match(d, budget); {
+		case q.Retired == OnlyRetired && d.Retired == nil || found == condition.False:
+			return budget.goesOn()
+		case q.Retired == "" && d.Retired != nil:
+			if found == wanted {
+				page.Retired++
+			}
+		case found != wanted:
+			page.Undecided++
+		default:
 			rows = append(rows, deviceRow{cursor{column(snap.Book, d, now), d.ID}, d})
 			page.Levels[snap.Book.Rulebook.LevelName(d.Result.Level)]++
 		}
 		return budget.goesOn()
 	})
+	if q.Undecided {
+		page.Undecided = 0 // those whom the condition is true for were left out
+	}
 	if err := budget.err(); err != nil {
 		return nil, err
 	}
@@ -198,45 +227,93 @@ func (b *budget) err() error {
 	return b.ctx.Err()
 }
 
-// matcher compiles the condition and the text of a query.
-func matcher(b *state.Book, q DeviceSearch, now int64) (func(*state.Device, *budget) bool, error) {
-	where := func(*state.Device, *budget) bool { return true }
+// matcher compiles the condition, the text and the rule of a query, and tells of a device whether it is meant;
+// [condition.Unknown] when the condition cannot be told. A condition that asks for retired devices has them found.
+func matcher(b *state.Book, q *DeviceSearch, now int64) (func(*state.Device, *budget) condition.Tri, error) {
+	if !slices.Contains([]string{"", WithRetired, OnlyRetired}, q.Retired) {
+		return nil, &fault.QueryError{Param: "retired", Message: "say with or only, or nothing"}
+	}
+	where := func(*state.Device, *budget) condition.Tri { return condition.True }
 	if strings.TrimSpace(q.Where) != "" {
 		p, err := condition.CompileText(q.Where, b.Search)
 		if err != nil {
 			return nil, whereError(err)
 		}
-		env := &condition.Env{Now: now}
-		extra := condition.NewFrame(len(b.Search.Extra()))
-		env.Frames[rulebook.RequestFrame] = extra
-		where = func(d *state.Device, taken *budget) bool {
-			env.Frames[evidence.DeviceFrame] = d.View.Frame
-			extra.Set(state.SearchLevel, b.Rulebook.LevelValue(d.Result.Level), condition.Always)
-			extra.Set(state.SearchID, value.OfText(d.ID), condition.Always)
-			extra.Set(state.SearchSeenAt, value.OfTime(d.SeenAt), condition.Always)
-			extra.Set(state.SearchSince, value.OfTime(d.Since), condition.Always)
-			extra.Set(state.SearchQuarantined, value.OfBool(d.Quarantine.Holds(now)), condition.Always)
-			before := env.Steps()
-			match := p.Eval(env) == condition.True
-			taken.steps += env.Steps() - before
-			return match
+		if q.Retired == "" && slices.Contains(p.Reads(), "retired") {
+			q.Retired = WithRetired
 		}
+		where = asked(b, p, now)
 	}
-	text := strings.ToLower(strings.TrimSpace(q.Text))
-	if text == "" {
-		return where, nil
+	says, err := ruling(b, q)
+	if err != nil {
+		return nil, err
 	}
+	holds := holding(b, strings.ToLower(strings.TrimSpace(q.Text)))
+	return func(d *state.Device, taken *budget) condition.Tri {
+		if !says(d) || !holds(d) {
+			return condition.False
+		}
+		return where(d, taken)
+	}, nil
+}
+
+// asked asks a condition of a search.
+func asked(b *state.Book, p *condition.Program, now int64) func(*state.Device, *budget) condition.Tri {
+	env := &condition.Env{Now: now}
+	extra := condition.NewFrame(len(b.Search.Extra()))
+	env.Frames[rulebook.RequestFrame] = extra
+	return func(d *state.Device, taken *budget) condition.Tri {
+		env.Frames[evidence.DeviceFrame] = d.View.Frame
+		extra.Set(state.SearchLevel, b.Rulebook.LevelValue(d.Result.Level), condition.Always)
+		extra.Set(state.SearchID, value.OfText(d.ID), condition.Always)
+		extra.Set(state.SearchSeenAt, value.OfTime(d.SeenAt), condition.Always)
+		extra.Set(state.SearchSince, value.OfTime(d.Since), condition.Always)
+		extra.Set(state.SearchQuarantined, value.OfBool(d.Quarantine.Holds(now)), condition.Always)
+		extra.Set(state.SearchRetired, value.OfBool(d.Retired != nil), condition.Always)
+		before := env.Steps()
+		match := p.Eval(env)
+		taken.steps += env.Steps() - before
+		return match
+	}
+}
+
+// ruling leaves the devices of which a rule says something.
+func ruling(b *state.Book, q *DeviceSearch) (func(*state.Device) bool, error) {
+	if q.Rule == "" {
+		if q.Verdict != "" {
+			return nil, &fault.QueryError{Param: "rule", Message: "say of which rule, as baseline/rule"}
+		}
+		return func(*state.Device) bool { return true }, nil
+	}
+	i := slices.Index(b.RuleKeys, q.Rule)
+	if i < 0 {
+		return nil, &fault.QueryError{Param: "rule", Message: fmt.Sprintf(
+			"%q is not a rule of the rulebook in force, as baseline/rule%s", q.Rule, fault.Nearest(q.Rule, b.RuleKeys))}
+	}
+	if q.Verdict == "" {
+		return func(d *state.Device) bool { return d.Result.Verdicts[i] != posture.None }, nil
+	}
+	var v posture.Verdict
+	if v.UnmarshalText([]byte(q.Verdict)) != nil {
+		return nil, &fault.QueryError{Param: "verdict", Message: fmt.Sprintf(
+			"%q is not a verdict; there are pass, fail, unknown, grace, waived and none", q.Verdict)}
+	}
+	return func(d *state.Device) bool { return d.Result.Verdicts[i] == v }, nil
+}
+
+// holding leaves the devices that a text, in small letters, is a part of the id, name, serial, owner or model of.
+func holding(b *state.Book, text string) func(*state.Device) bool {
 	var slots []int
 	for _, n := range []string{"name", "serial", "owner", "model"} {
 		slots = append(slots, b.Rulebook.Dict.Slot(n))
 	}
-	return func(d *state.Device, taken *budget) bool {
-		found := strings.Contains(strings.ToLower(d.ID), text)
+	return func(d *state.Device) bool {
+		found := text == "" || strings.Contains(strings.ToLower(d.ID), text)
 		for _, s := range slots {
 			found = found || strings.Contains(strings.ToLower(d.View.Value(s).Str()), text)
 		}
-		return found && where(d, taken)
-	}, nil
+		return found
+	}
 }
 
 func whereError(err error) error {

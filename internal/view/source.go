@@ -35,7 +35,7 @@ func (s *Service) Sources() []api.Source {
 		return all[id]
 	}
 	refused := map[[2]string]*api.AttributeRefusal{}
-	snap.Fleet.All(func(d *state.Device) bool {
+	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		var seen []string
 		readings := d.Record.Readings()

@@ -146,6 +146,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/waive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Except devices from one rule, all of them or none */
+        post: operations["waiveDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/vouch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** State that devices are genuine, of all of them or none */
+        post: operations["vouchDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take devices out of service, all of them or none */
+        post: operations["retireDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/tags": {
         parameters: {
             query?: never;
@@ -241,6 +292,40 @@ export interface paths {
         };
         /** What became of a device, newest first */
         get: operations["getDeviceHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules in force, with how many devices each says what of */
+        get: operations["listRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{baseline}/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A rule, by platform and over time */
+        get: operations["getRule"];
         put?: never;
         post?: never;
         delete?: never;
@@ -534,6 +619,23 @@ export interface paths {
         put?: never;
         /** Make an exception for one device and one rule */
         post: operations["createWaiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waivers/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a waiver count that needs a second person; whoever granted it cannot */
+        post: operations["approveWaiver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1976,14 +2078,23 @@ export interface components {
             author: string;
             at: string;
             until: string;
-            /** @enum {string} */
-            state: "live" | "ended" | "revoked";
+            /**
+             * @description asked: a second person has to approve it
+             * @enum {string}
+             */
+            state: "asked" | "live" | "ended" | "revoked";
             revoked_at?: string;
             revoked_by?: string;
             /** @description Why it was revoked */
             revoked?: string;
+            approved_by?: string;
+            approved_at?: string;
+            /** @description Why it was approved */
+            approved?: string;
             /** @description What the waived rule says now */
             verdict?: string;
+            /** @description Of one just granted: why it changes nothing as things are */
+            warning?: string;
         };
         ExceptionDraft: {
             /** @description Its id, serial or hardware id */
@@ -1994,6 +2105,17 @@ export interface components {
             /** @description How long it lives, as 14d */
             for?: string;
             /** @description When it ends, RFC 3339; for or until */
+            until?: string;
+        };
+        ExceptionsDraft: {
+            /** @description Their ids, serials or hardware ids, 1000 at most */
+            devices: string[];
+            /** @description Of waivers: baseline/rule */
+            rule?: string;
+            reason: string;
+            /** @description How long they live, as 14d */
+            for?: string;
+            /** @description When they end, RFC 3339; for or until */
             until?: string;
         };
         Reason: {
@@ -2333,12 +2455,67 @@ export interface components {
         RuleHold: {
             rule: string;
             title?: string;
+            pass: number;
             fail: number;
             unknown: number;
             grace: number;
             waived: number;
             binding: number;
             shadow?: boolean;
+        };
+        /** @description How many devices in service a rule says what of */
+        VerdictCounts: {
+            pass: number;
+            fail: number;
+            unknown: number;
+            grace: number;
+            waived: number;
+            /** @description How many it holds down */
+            binding: number;
+        };
+        /** @description A rule of the rulebook in force */
+        Rule: {
+            /** @description baseline/rule */
+            rule: string;
+            title: string;
+            /** @description The title of its baseline */
+            baseline: string;
+            /** @description enforce or shadow; a draft is no rule yet */
+            mode: string;
+            /** @description The highest level of a device that fails it */
+            cap: string;
+            /** @description The highest level of a device of which it cannot be told */
+            unknown: string;
+            /** @description How long a device is given after it first fails; left out for none */
+            grace?: string;
+            waivable: boolean;
+            counts: components["schemas"]["VerdictCounts"];
+        };
+        RuleDetail: components["schemas"]["Rule"] & {
+            /** @description The condition by which its baseline selects devices */
+            applies: string;
+            /** @description The condition of each platform; of "", all others */
+            checks: {
+                [key: string]: string;
+            };
+            /** @description By language */
+            remedy: {
+                [key: string]: Record<string, never>;
+            };
+            platforms: components["schemas"]["PlatformVerdicts"][];
+            course: components["schemas"]["VerdictPoint"][];
+            /** @description Those that live */
+            waivers: components["schemas"]["Exception"][];
+            where: components["schemas"]["Position"];
+        };
+        PlatformVerdicts: {
+            platform: string;
+            counts: components["schemas"]["VerdictCounts"];
+        };
+        /** @description How many devices a rule said what of at a moment; as far as changes of verdicts tell */
+        VerdictPoint: {
+            at: string;
+            counts: components["schemas"]["VerdictCounts"];
         };
         Drop: {
             device: string;
@@ -2365,7 +2542,10 @@ export interface components {
         };
         Overview: {
             now: string;
+            /** @description Those in service */
             devices: number;
+            /** @description Devices out of service, which nothing else here counts */
+            retired: number;
             ladder: string[];
             platforms: components["schemas"]["PlatformLevels"][];
             course: components["schemas"]["CoursePoint"][];
@@ -2440,10 +2620,33 @@ export interface components {
             refused: number;
             /** @description Accepted reports that wait until another source makes their device known */
             waiting: number;
+            /** @description Values of attributes that were taken */
+            readings: number;
+            /** @description It is what would become of them */
+            dry?: boolean;
+            /** @description Why something was not taken, and how often */
+            reasons?: components["schemas"]["EvidenceReason"][];
+            gone?: components["schemas"]["GoneDevices"];
             /** @description The first 10,000, and 1,000 of those with something that was not taken */
             results: components["schemas"]["ReportResult"][];
             /** @description Reports of which results does not tell */
             more?: number;
+        };
+        EvidenceReason: {
+            /** @description The attribute; "" for a report as a whole */
+            what: string;
+            message: string;
+            count: number;
+            /** @description The first such */
+            line: number;
+        };
+        /** @description Devices that a whole inventory lists no longer */
+        GoneDevices: {
+            devices: number;
+            /** @description Their ids, 50 at most */
+            some: string[];
+            /** @description Why nothing was taken back all the same; left out when it was */
+            held?: string;
         };
         ReportResult: {
             line: number;
@@ -2473,6 +2676,10 @@ export interface components {
             levels: {
                 [key: string]: number;
             };
+            /** @description How many were left out since they are out of service */
+            retired?: number;
+            /** @description How many were left out since the condition cannot be told of them: a value is not known */
+            undecided?: number;
             items: components["schemas"]["DeviceSummary"][];
             next?: string;
         };
@@ -3930,7 +4137,16 @@ export interface operations {
     };
     postEvidence: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whose reports they are: those that say another are refused */
+                source?: string;
+                /** @description Tell what would become of them, and take nothing */
+                dry_run?: boolean;
+                /** @description They are all that their source knows: what it said of other devices becomes unavailable */
+                whole?: boolean;
+                /** @description Why devices are gone from a whole inventory although they are more than one in five */
+                accept_impact?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3966,6 +4182,14 @@ export interface operations {
                 sort?: string;
                 /** @description Attributes whose values the items carry, parted by commas */
                 columns?: string;
+                /** @description Those that this rule is for, as baseline/rule */
+                rule?: string;
+                /** @description What that rule says of them: pass, fail, unknown, grace, waived or none */
+                verdict?: string;
+                /** @description with: those out of service too; only: no others. By default they are left out, unless the condition asks for retired */
+                retired?: string;
+                /** @description Those instead of which the condition cannot be told, since a value is not known */
+                undecided?: boolean;
                 /** @description json, or csv for every device that the search selects */
                 format?: string;
                 /** @description The next of the page before */
@@ -4062,6 +4286,87 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Quarantine"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    waiveDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionsDraft"];
+            };
+        };
+        responses: {
+            /** @description The waivers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Exception"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    vouchDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionsDraft"];
+            };
+        };
+        responses: {
+            /** @description The vouches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Exception"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retireDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseDraft"];
+            };
+        };
+        responses: {
+            /** @description The retirements */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Retirement"][];
                     };
                 };
             };
@@ -4252,6 +4557,56 @@ export interface operations {
                         items: components["schemas"]["HistoryEvent"][];
                         next?: string;
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Rule"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRule: {
+        parameters: {
+            query?: {
+                /** @description How far the course reaches back, as 7d */
+                back?: string;
+            };
+            header?: never;
+            path: {
+                baseline: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleDetail"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4687,7 +5042,7 @@ export interface operations {
         parameters: {
             query?: {
                 device?: string;
-                /** @description live, ended or revoked */
+                /** @description asked, live, ended or revoked */
                 state?: string;
                 /** @description Those live that end within a time, as 7d */
                 within?: string;
@@ -4727,6 +5082,33 @@ export interface operations {
         responses: {
             /** @description In force */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    approveWaiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description In force */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

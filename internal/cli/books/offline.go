@@ -7,28 +7,36 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/mapping"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/cli/devices"
 	"ironledger.example/internal/cli/shell"
 )
 
 // offline are the files that the offline commands work on.
 type offline struct {
-	rulebook, evidence, people, roster, requests, at string
-	noGrace                                          bool
+	rulebook, people, roster, requests, at string
+	evidence, maps                         []string
+	noGrace                                bool
 }
 
 func (o *offline) flags(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&o.rulebook, "rulebook", "", "the rulebook: a file or a folder")
-	f.StringVar(&o.evidence, "evidence", "", "the reports: NDJSON, JSON or CSV, - for standard input")
+	f.StringArrayVar(&o.evidence, "evidence", nil,
+		"the reports: NDJSON, JSON or CSV, - for standard input; may be given several times")
+	f.StringArrayVar(&o.maps, "map", nil,
+		"FILE=MAPPING: what the words of a partner's inventory mean; of one --evidence the mapping alone")
 	f.StringVar(&o.people, "people", "", "the directory: CSV id,name,groups or YAML")
 	f.StringVar(&o.roster, "roster", "", "hardware registered in advance: CSV serial,hardware_id,note")
 	f.StringVar(&o.at, "at", "", "the moment to work at, RFC 3339 (default: now)")
@@ -70,11 +78,43 @@ func fleet(a *shell.App, o *offline) (f *rehearsal.Fleet, now int64, bad int, er
 			return nil, 0, 0, err
 		}
 	}
-	if o.evidence == "" {
-		return f, now, bad, nil
+	maps, err := o.mappings(rb)
+	if err != nil {
+		return nil, 0, 0, err
 	}
-	n, err := addEvidence(a, f, rb, o.evidence, now)
-	return f, now, bad + n, err
+	for _, path := range o.evidence {
+		n, err := addEvidence(a, f, rb, path, maps[path], now)
+		if bad += n; err != nil {
+			return f, now, bad, err
+		}
+	}
+	for _, r := range f.Waiting() {
+		k := r.Keys()[0]
+		shell.Line(a.Err, "%s speaks of %s %s, which nobody makes known (its report waits)", r.Source, k.Kind, k.Text)
+	}
+	return f, now, bad, nil
+}
+
+// mappings are those of the files of evidence that have one, by the path of the file.
+func (o *offline) mappings(rb *rulebook.Rulebook) (map[string]*mapping.Mapping, error) {
+	out := map[string]*mapping.Mapping{}
+	for _, x := range o.maps {
+		file, path, several := strings.Cut(x, "=")
+		switch {
+		case !several && len(o.evidence) == 1:
+			file, path = o.evidence[0], x
+		case !several:
+			return nil, shell.Usagef("--map: say of which --evidence, as FILE=MAPPING")
+		case !slices.Contains(o.evidence, file):
+			return nil, shell.Usagef("--map: no --evidence is %s", file)
+		}
+		m, err := devices.LoadMapping(path, rb.Dict)
+		if err != nil {
+			return nil, err
+		}
+		out[file] = m
+	}
+	return out, nil
 }
 
 // register puts the hardware of a file on the roster. bad is how many lines
@@ -104,15 +144,25 @@ func rulebookError(path string, err error) error {
 	return err
 }
 
-func addEvidence(a *shell.App, f *rehearsal.Fleet, rb *rulebook.Rulebook, path string, now int64) (bad int,
-	err error) {
+func addEvidence(a *shell.App, f *rehearsal.Fleet, rb *rulebook.Rulebook, path string, m *mapping.Mapping,
+	now int64) (bad int, err error) {
 	in, err := a.Open(path)
 	if err != nil {
 		return 0, err
 	}
 	defer in.Close()
-	first, all := shell.Head(in)
-	for it := range rb.Dict.Read(all, evidence.Detect(path, first), "", now) {
+	first, all := shell.Head(evidence.Text(in))
+	kind := evidence.Detect(path, first)
+	if m != nil {
+		if m.Nested() {
+			kind = evidence.JSON
+		}
+		x := devices.NewMapped(a, m, all, kind)
+		defer x.Close()
+		defer func() { bad += x.Lost }()
+		all, kind = x, evidence.NDJSON
+	}
+	for it := range rb.Dict.Read(all, kind, "", now) {
 		if it.Line == 0 {
 			return bad, fmt.Errorf("%s: %w", path, it.Err)
 		}
@@ -129,11 +179,6 @@ func addEvidence(a *shell.App, f *rehearsal.Fleet, rb *rulebook.Rulebook, path s
 		bad++
 		shell.Line(a.Err, "%s:%d: %s (this report is left out)", path, it.Line, it.Err)
 	}
-	for _, r := range f.Waiting() {
-		k := r.Keys()[0]
-		shell.Line(a.Err, "%s: %s speaks of %s %s, which nobody makes known (its report waits)", path, r.Source,
-			k.Kind, k.Text)
-	}
 	return bad, nil
 }
 
@@ -148,6 +193,7 @@ func AppraiseCmd(a *shell.App) *cobra.Command {
 There is no history on files, so a grace begins at --at. A report that cannot be
 taken is told of with its line and left out; then the exit code is 1.`,
 		Example: `  ironledger appraise --rulebook demo/rulebook --evidence demo/devices.ndjson --people demo/people.csv --roster demo/roster.csv
+  ironledger appraise --rulebook rules.yaml --evidence agent.ndjson --evidence mdm.csv --map mdm.csv=mdm.yaml
   ironledger appraise --rulebook rules.yaml --evidence - --at 2026-11-20T08:00:00Z -o ndjson < reports.ndjson`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -35,13 +36,15 @@ func DeviceCmd(a *shell.App) *cobra.Command {
 
 func deviceListCmd(a *shell.App) *cobra.Command {
 	p := api.ListDevicesParams{}
-	limit, columns, search := 0, []string(nil), ""
+	limit, columns, search, first := 0, []string(nil), "", api.DevicePage{}
 	c := &cobra.Command{
 		Use: "list", Short: "List devices with their standing", Args: cobra.NoArgs,
 		Example: `  ironledger device list
   ironledger device list --where 'level < sound and platform == windows' --sort -seen_at
   ironledger device list --where 'age(seen_at) > 2d' -o csv > quiet.csv
   ironledger device list --where 'form == tablet' --columns custom.chart_pack,passcode.length
+  ironledger device list --rule laptop/os-current --verdict fail
+  ironledger device list --where 'storage.encrypted' --undecided
   ironledger device list --search 'Quiet tablets'`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cl, err := a.Client()
@@ -61,7 +64,11 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 			l, total, err := shell.Pages(limit,
 				func(size int, cursor string) (*client.Reply[api.DevicePage], error) {
 					p.Limit, p.Cursor = size, cursor
-					return cl.ListDevices(cmd.Context(), p)
+					got, err := cl.ListDevices(cmd.Context(), p)
+					if err == nil && cursor == "" {
+						first = got.Value
+					}
+					return got, err
 				}, head, func(d api.DeviceSummary) []string {
 					row := []string{d.ID, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OSVersion,
 						d.Owner, shell.Joined(d.Binding), d.SeenAt}
@@ -77,7 +84,11 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 				return err
 			}
 			l.Foot = fmt.Sprintf("%d of %d devices", len(l.Rows), total)
-			return a.Print(l)
+			if err := a.Print(l); err != nil {
+				return err
+			}
+			leftOut(a, &p, &first)
+			return nil
 		},
 	}
 	f := c.Flags()
@@ -85,6 +96,16 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 	f.StringVarP(&p.Q, "find", "q", "", "a part of the id, name, serial, owner or model")
 	f.StringVar(&p.Sort, "sort", "id", "a column, with - before it for falling order")
 	f.IntVar(&limit, "limit", 0, "at most so many devices (0: all)")
+	f.StringVar(&p.Rule, "rule", "", "those that this rule is for, as baseline/rule")
+	f.StringVar(&p.Verdict, "verdict", "", "what the rule says of them: pass, fail, unknown, grace, waived or none")
+	f.StringVar(&p.Retired, "retired", "", "with: those out of service too; only: no others (default: left out)")
+	f.BoolVar(&p.Undecided, "undecided", false,
+		"those of which the condition cannot be told, in place of those of which it is true")
+	shell.Must(c.RegisterFlagCompletionFunc("rule", a.CompleteRuleNames))
+	shell.Must(c.RegisterFlagCompletionFunc("verdict", cobra.FixedCompletions(
+		[]string{"pass", "fail", "unknown", "grace", "waived", "none"}, cobra.ShellCompDirectiveNoFileComp)))
+	shell.Must(c.RegisterFlagCompletionFunc("retired", cobra.FixedCompletions([]string{"with", "only"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	f.StringSliceVar(&columns, "columns", nil, "attributes to show beside the usual")
 	f.StringVar(&search, "search", "", "a search that is kept under this name")
 	shell.Must(c.RegisterFlagCompletionFunc("sort",
@@ -92,6 +113,16 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 			"next_change", "name", "platform", "form", "model", "owner", "serial", "os_version"},
 			cobra.ShellCompDirectiveNoFileComp)))
 	return c
+}
+
+// leftOut tells, beside a list, which devices are not on it though they may be looked for.
+func leftOut(a *shell.App, p *api.ListDevicesParams, page *api.DevicePage) {
+	if n := page.Undecided; n > 0 {
+		shell.Line(a.Err, "Left out, since a value is not known and so it cannot be told: %s (see them with --undecided)", counted(n))
+	}
+	if n := page.Retired; n > 0 && p.Retired == "" {
+		shell.Line(a.Err, "Left out, since out of service: %s (see them with --retired with)", counted(n))
+	}
 }
 
 // kept fills in a search that is kept; what the command line says wins.
@@ -350,79 +381,126 @@ func listReadings(a *shell.App, list []api.Reading) {
 	a.Table([]string{"ATTRIBUTE", "READING", "SOURCE", "AGE", ""}, rows)
 }
 
+// bringing is what a command that brings evidence was told.
+type bringing struct {
+	format, with string
+	try          int
+	params       api.PostEvidenceParams
+}
+
 func deviceImportCmd(a *shell.App) *cobra.Command {
-	format, with, try := "", "", 0
+	b := bringing{}
 	c := &cobra.Command{
 		Use: "import FILE|-", Short: "Bring evidence from a file: NDJSON, JSON or CSV",
 		Long: `Bring evidence from a file: NDJSON (one report a line), JSON or CSV (attributes as
-columns). A bad line is told of with its number and the rest goes in; then the
-exit code is 1.
+columns, parted by commas, semicolons or tabs; UTF-8 or UTF-16). A bad line is told of with
+its number and the rest goes in; then the exit code is 1. So it is when nothing could be
+taken at all.
 
 With --map the file is a partner's inventory in words of its own, and the mapping says what
 they mean. --try shows what its first items would become, and sends nothing; exit code 3
-says that of one no report can be made.`,
+says that of one no report can be made. --dry-run has the service tell what would become of
+every line, and takes nothing.
+
+With --whole the file is all that --source knows: what it said of devices that are not in it
+becomes unavailable, with that reason. If more than one in five would be gone, that is held
+back (exit code 3) until --accept-impact says why.`,
 		Example: `  ironledger device import devices.ndjson
   mdm-export | ironledger device import -
-  ironledger device import inventory.json --map partner.yaml --try 3
-  ironledger device import inventory.json --map partner.yaml`,
+  ironledger device import inventory.csv --map partner.yaml --source mdm --dry-run
+  ironledger device import inventory.csv --map partner.yaml --source mdm --whole`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var m *mapping.Mapping
-			if with != "" {
-				var err error
-				if m, err = loadMapping(with); err != nil {
-					return err
-				}
-			}
-			if try > 0 != cmd.Flags().Changed("try") || try > 0 && m == nil {
-				return shell.Usagef("--try is how many items of a --map to show")
-			}
-			in, err := a.Open(args[0])
-			if err != nil {
-				return err
-			}
-			defer in.Close()
-			first, all := shell.Head(in)
-			kind := evidence.Detect(args[0], first)
-			if m != nil && m.Nested() {
-				kind = evidence.JSON
-			}
-			if format != "" {
-				kind = evidence.Format(format)
-			}
-			media, ok := map[evidence.Format]string{evidence.CSV: "text/csv",
-				evidence.JSON: "application/json", evidence.NDJSON: "application/x-ndjson"}[kind]
-			if !ok {
-				return shell.Usagef("--format is ndjson, json or csv, not %q", format)
-			}
-			if try > 0 {
-				return tryMapping(a, m, all, kind, try)
-			}
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			body, done := progress(a, all, args[0])
-			return send(cmd.Context(), a, cl, m, body, kind, media, done)
-		},
+		RunE: func(cmd *cobra.Command, args []string) error { return bring(cmd, a, &b, args[0]) },
 	}
 	f := c.Flags()
-	f.StringVar(&format, "format", "", "ndjson, json or csv (default: by the file)")
-	f.StringVar(&with, "map", "", "the file of a mapping, YAML: what the words of a partner mean")
-	f.IntVar(&try, "try", 0, "show what so many items would become, and send nothing")
+	f.StringVar(&b.format, "format", "", "ndjson, json or csv (default: by the file)")
+	f.StringVar(&b.with, "map", "", "the file of a mapping, YAML: what the words of a partner mean")
+	f.IntVar(&b.try, "try", 0, "show what so many items would become, and send nothing")
+	f.StringVar(&b.params.Source, "source", "", "whose reports they are")
+	f.BoolVar(&b.params.DryRun, "dry-run", false, "tell what would become of every line, and take nothing")
+	f.BoolVar(&b.params.Whole, "whole", false, "the file is all that --source knows")
+	f.StringVar(&b.params.AcceptImpact, "accept-impact", "", "why devices are gone although they are many; recorded")
+	c.MarkFlagsMutuallyExclusive("try", "dry-run")
+	c.MarkFlagsMutuallyExclusive("whole", "dry-run")
 	return c
 }
 
+// bring brings the evidence of a file.
+func bring(cmd *cobra.Command, a *shell.App, b *bringing, path string) error {
+	if b.params.Whole && b.params.Source == "" {
+		return shell.Usagef("--whole needs --source: whose inventory it is")
+	}
+	if b.params.AcceptImpact != "" && !b.params.Whole {
+		return shell.Usagef("--accept-impact goes with --whole")
+	}
+	m, err := b.mapping(cmd.Context(), a)
+	if err != nil {
+		return err
+	}
+	if b.try > 0 != cmd.Flags().Changed("try") || b.try > 0 && m == nil {
+		return shell.Usagef("--try is how many items of a --map to show")
+	}
+	in, err := a.Open(path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	body, done := progress(a, in, path)
+	first, all := shell.Head(evidence.Text(body))
+	kind := evidence.Detect(path, first)
+	if m != nil && m.Nested() {
+		kind = evidence.JSON
+	}
+	if b.format != "" {
+		kind = evidence.Format(b.format)
+	}
+	media, ok := map[evidence.Format]string{evidence.CSV: "text/csv",
+		evidence.JSON: "application/json", evidence.NDJSON: "application/x-ndjson"}[kind]
+	if !ok {
+		return shell.Usagef("--format is ndjson, json or csv, not %q", b.format)
+	}
+	if b.try > 0 {
+		return tryMapping(a, m, all, kind, b.try)
+	}
+	cl, err := a.Client()
+	if err != nil {
+		return err
+	}
+	return send(cmd.Context(), a, cl, b, m, all, kind, media, done)
+}
+
+// mapping reads the mapping that was named, nil for none, for the attributes that the service knows.
+func (b *bringing) mapping(ctx context.Context, a *shell.App) (*mapping.Mapping, error) {
+	if b.with == "" {
+		return nil, nil
+	}
+	dict := evidence.NewDictionary()
+	if b.try == 0 {
+		files, err := a.Version(ctx, "current")
+		if err == nil {
+			var rb *rulebook.Rulebook
+			if rb, err = rulebook.Load(files); err == nil {
+				dict = rb.Dict
+			}
+		}
+		var none *client.ProblemError
+		if err != nil && !errors.As(err, &none) { // none was published, or the token may not read it
+			return nil, err
+		}
+	}
+	return LoadMapping(b.with, dict)
+}
+
 // send posts evidence, by a mapping if there is one, and tells what became of it.
-func send(ctx context.Context, a *shell.App, cl *client.Client, m *mapping.Mapping, body io.Reader, kind evidence.Format,
-	media string, done func()) error {
+func send(ctx context.Context, a *shell.App, cl *client.Client, b *bringing, m *mapping.Mapping, body io.Reader,
+	kind evidence.Format, media string, done func()) error {
 	lost := func() int { return 0 }
 	if m != nil {
-		x := newMapped(a, m, body, kind)
+		x := NewMapped(a, m, body, kind)
 		defer x.Close()
 		body, media, lost = x, "application/x-ndjson", func() int { return x.Lost }
 	}
-	got, err := cl.PostEvidence(ctx, media, body)
+	got, err := cl.PostEvidence(ctx, b.params, media, body)
 	done()
 	if err != nil {
 		return err
@@ -484,7 +562,7 @@ func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 		if err := a.Print(l); err != nil {
 			return err
 		}
-		return shell.FailedIf(in.Rejected > 0)
+		return importError(&in)
 	}
 	if len(l.Rows) > 0 {
 		a.Table(l.Head, l.Rows)
@@ -492,10 +570,46 @@ func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 	if in.More > 0 {
 		shell.Line(a.Out, "and %d more reports", in.More)
 	}
-	shell.Line(a.Out, "%d reports taken, %d refused, %d attributes refused", in.Accepted, in.Rejected, in.Refused)
-	if in.Waiting > 0 {
-		shell.Line(a.Out, "%d of them wait until another source makes their device known (ironledger unmatched "+
-			"list --all)", in.Waiting)
+	text := "%d reports taken, with %d values; %d refused, and %d values of others"
+	if in.Dry {
+		text = "Nothing is taken. It would be: " + text
 	}
-	return shell.FailedIf(in.Rejected > 0)
+	shell.Line(a.Out, text, in.Accepted, in.Readings, in.Rejected, in.Refused)
+	if in.Waiting > 0 {
+		shell.Line(a.Out, "%d of them wait until another source makes their device known "+
+			"(ironledger unmatched list --all)", in.Waiting)
+	}
+	if len(in.Reasons) > 0 {
+		var rows [][]string
+		for _, r := range in.Reasons {
+			rows = append(rows, []string{fmt.Sprint(r.Count), r.What, r.Message, fmt.Sprintf("line %d", r.Line)})
+		}
+		shell.Line(a.Out, "")
+		a.Table([]string{"TIMES", "ATTRIBUTE", "WHY IT WAS NOT TAKEN", "FIRST"}, rows)
+	}
+	if n := in.Gone.Devices; n > 0 {
+		did := "What their source said of them is unavailable now."
+		if in.Gone.Held != "" {
+			did = a.Rust("Held back: ") + in.Gone.Held + "."
+		}
+		shell.Line(a.Out, "\n%s no longer listed: %s%s. %s", counted(n), shell.Joined(in.Gone.Some[:min(5, len(in.Gone.Some))]),
+			shell.Only(n > 5, fmt.Sprintf(" and %d more", n-5)), did)
+	}
+	return importError(&in)
+}
+
+// importError is how a command ends that brought evidence: with an error when something was refused or nothing was
+// there to take, with "the answer is no" when something was held back.
+func importError(in *api.IngestResult) error {
+	switch {
+	case in.Accepted+in.Rejected == 0:
+		return errors.New("there is no report in it: nothing was taken")
+	case in.Readings == 0 && in.Refused > 0:
+		return errors.New("no value of any report could be taken")
+	case in.Rejected > 0:
+		return shell.ErrSaid
+	case in.Gone.Held != "":
+		return shell.ErrNo
+	}
+	return nil
 }

@@ -3,9 +3,7 @@ package devices
 import (
 	"cmp"
 	"context"
-	"io"
-	"slices"
-	"strings"
+	"fmt"
 
 	"github.com/spf13/cobra"
 
@@ -121,30 +119,6 @@ func enrolSettleCmd(a *shell.App, verb, short string, admit bool) *cobra.Command
 	return shell.WithReason(c, &reason)
 }
 
-// several are the devices that a command names, or that stand a line each on standard input for "-".
-func several(a *shell.App, args []string) ([]string, error) {
-	if !slices.Equal(args, []string{"-"}) {
-		return args, nil
-	}
-	raw, err := io.ReadAll(io.LimitReader(a.In, 1<<20))
-	if err != nil {
-		return nil, err
-	}
-	out := strings.Fields(string(raw))
-	if len(out) == 0 {
-		return nil, shell.Usagef("standard input names no device")
-	}
-	return out, nil
-}
-
-// withSeveral reads these devices, and is the client to act on them with.
-func withSeveral(a *shell.App, args []string, into *[]string) (cl *client.Client, err error) {
-	if *into, err = several(a, args); err != nil {
-		return nil, err
-	}
-	return a.Client()
-}
-
 // holds is until when a quarantine holds, in words.
 func holds(q *api.Quarantine) string {
 	if q.Until == "" {
@@ -159,32 +133,37 @@ func showOrders(a *shell.App, got *client.Reply[api.List[api.Quarantine]], done 
 			return []string{q.Device, q.Until, q.By, q.Reason}
 		})
 	}
-	for _, q := range got.Value.Items {
-		shell.Line(a.Out, done, a.Bold(q.Device), holds(&q))
-	}
+	told(a, got.Value.Items, func(q api.Quarantine) string { return fmt.Sprintf(done, a.Bold(q.Device), holds(&q)) })
 	return nil
 }
 
 func deviceTagCmd(a *shell.App) *cobra.Command {
-	d, note := api.TagsDraft{}, ""
+	d, note, x := api.TagsDraft{}, "", choice{}
 	c := &cobra.Command{
 		Use: "tag DEVICE...|-", Short: "Put words on devices, take some off, or note something",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteDevices,
+		ValidArgsFunction: a.CompleteDevices,
 		Long: `Put words on devices, take some off, or note something of them: of all that are named, or
 none. Conditions ask for the words (tags contains "pilot"), so that a baseline or a gate
 can be tried on some devices first.`,
 		Example: `  ironledger device tag GF-L-1042 GF-L-1043 --add pilot
-  ironledger device list --where 'form == tablet' -o csv | tail -n +2 | cut -d, -f1 | ironledger device tag - --add pilot
+  ironledger device tag --where 'form == tablet and platform == ipados' --add pilot
   ironledger device tag GF-L-1042 --remove pilot --note 'Lent to the harbour office until May'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := withSeveral(a, args, &d.Devices)
-			if err != nil {
-				return err
-			}
 			if cmd.Flags().Changed("note") {
 				d.Note = &note
 			}
-			got, err := cl.TagDevices(cmd.Context(), d)
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			ids, err := x.devices(cmd.Context(), a, cl, args, "tagged")
+			if err != nil {
+				return err
+			}
+			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.DeviceTags]], error) {
+				d.Devices = part
+				return cl.TagDevices(cmd.Context(), d)
+			})
 			if err != nil {
 				return err
 			}
@@ -196,25 +175,33 @@ can be tried on some devices first.`,
 	c.Flags().StringSliceVar(&d.Add, "add", nil, "a word to put on them")
 	c.Flags().StringSliceVar(&d.Remove, "remove", nil, "a word to take off")
 	c.Flags().StringVar(&note, "note", "", "what to note of them, in place of what was")
+	x.addTo(c, 0)
 	return c
 }
 
 func deviceQuarantineCmd(a *shell.App) *cobra.Command {
-	d := api.QuarantineDraft{}
+	d, x := api.QuarantineDraft{}, choice{}
 	c := &cobra.Command{
 		Use: "quarantine DEVICE...|-", Short: "Order that devices stand at the lowest level",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteDevices,
+		ValidArgsFunction: a.CompleteDevices,
 		Long: `Order that devices stand at the lowest level, whatever they show, for some time or until
 the order is lifted: all that are named, or none. Certificates of our own are on hold
 meanwhile.`,
 		Example: `  ironledger device quarantine GF-L-1042 --reason 'Looked at for malware, ticket 5120' --for 1d
-  ironledger device list --where 'os.version < 17' -o csv | tail -n +2 | cut -d, -f1 | ironledger device quarantine - --reason 'CVE, ticket 5121'`,
+  ironledger device quarantine --where 'os.version < 17' --reason 'CVE, ticket 5121'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := withSeveral(a, args, &d.Devices)
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			got, err := cl.QuarantineDevices(cmd.Context(), d)
+			ids, err := x.devices(cmd.Context(), a, cl, args, "put in quarantine")
+			if err != nil {
+				return err
+			}
+			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Quarantine]], error) {
+				d.Devices = part
+				return cl.QuarantineDevices(cmd.Context(), d)
+			})
 			if err != nil {
 				return err
 			}
@@ -222,55 +209,79 @@ meanwhile.`,
 		},
 	}
 	c.Flags().StringVar(&d.For, "for", "", "how long it holds, as 4h or 7d (default: until it is lifted)")
+	x.addTo(c, 0)
 	return shell.WithReason(c, &d.Reason)
 }
 
 func deviceReleaseCmd(a *shell.App) *cobra.Command {
-	d := api.ReleaseDraft{}
+	d, x := api.ReleaseDraft{}, choice{}
 	c := &cobra.Command{
-		Use: "release DEVICE...|-", Short: "Lift the quarantine of devices",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteDevices,
-		Long:    "Lift the quarantine of devices: of all that are named, or none. They stand as their evidence has it.",
-		Example: "  ironledger device release GF-L-1042 --reason 'Nothing was found, ticket 5120'",
+		Use: "release DEVICE...|-", Short: "Lift the quarantine of devices", ValidArgsFunction: a.CompleteDevices,
+		Long: "Lift the quarantine of devices: of all that are named, or none. They stand as their evidence has it.",
+		Example: `  ironledger device release GF-L-1042 --reason 'Nothing was found, ticket 5120'
+  ironledger device release --where 'quarantined and os.version >= 17' --reason 'They are up to date, ticket 5121'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := withSeveral(a, args, &d.Devices)
+			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			got, err := cl.ReleaseDevices(cmd.Context(), d)
+			ids, err := x.devices(cmd.Context(), a, cl, args, "released")
+			if err != nil {
+				return err
+			}
+			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Quarantine]], error) {
+				d.Devices = part
+				return cl.ReleaseDevices(cmd.Context(), d)
+			})
 			if err != nil {
 				return err
 			}
 			return showOrders(a, got, "%s is released; it was in quarantine %s.")
 		},
 	}
+	x.addTo(c, 0)
 	return shell.WithReason(c, &d.Reason)
 }
 
 func deviceRetireCmd(a *shell.App) *cobra.Command {
-	reason := ""
+	d, x := api.ReleaseDraft{}, choice{}
 	c := &cobra.Command{
-		Use: "retire DEVICE", Short: "Take a device out of service", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.CompleteDevices,
-		Long: `Take a device out of service. To decisions it is unknown from that moment, and its
-reports are refused until it is enrolled again. What is known of it is kept.`,
-		Example: "  ironledger device retire GF-L-1042 --reason 'Lost at sea, ticket 4471'",
+		Use: "retire DEVICE...|-", Short: "Take devices out of service", ValidArgsFunction: a.CompleteDevices,
+		Long: `Take devices out of service: all that are named, or none. To decisions they are unknown
+from that moment, their certificates are revoked, and numbers and lists leave them out.
+What is known of them is kept.`,
+		Example: `  ironledger device retire GF-L-1042 --reason 'Lost at sea, ticket 4471'
+  ironledger device retire --where 'age(seen_at) > 90d' --reason 'Cleaning up, ticket 4480' --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
-			got, err := cl.RetireDevice(cmd.Context(), args[0], api.Reason{Reason: reason})
+			ids, err := x.devices(cmd.Context(), a, cl, args, "retired")
 			if err != nil {
 				return err
 			}
-			if a.Format != "table" {
-				return a.Print(shell.Listing{Head: []string{"DEVICE", "BY", "REASON"},
-					Rows: [][]string{{got.Value.Device, got.Value.By, got.Value.Reason}}, Raw: got.Raw})
+			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Retirement]], error) {
+				d.Devices = part
+				return cl.RetireDevices(cmd.Context(), d)
+			})
+			if err != nil {
+				return err
 			}
-			shell.Line(a.Out, "%s is retired; decisions do not know it any more.", got.Value.Device)
-			return nil
+			if a.Format == "table" {
+				told(a, got.Value.Items, func(r api.Retirement) string {
+					return r.Device + " is retired; decisions do not know it any more."
+				})
+				return nil
+			}
+			l := shell.Listing{Head: []string{"DEVICE", "BY", "REASON"}, Raw: oneOf(got, args),
+				Items: shell.ItemsOf(got.Raw)}
+			for _, r := range got.Value.Items {
+				l.Rows = append(l.Rows, []string{r.Device, r.By, r.Reason})
+			}
+			return a.Print(l)
 		},
 	}
-	return shell.WithReason(c, &reason)
+	x.addTo(c, 0)
+	return shell.WithReason(c, &d.Reason)
 }

@@ -32,13 +32,13 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 		}),
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
-	c.AddCommand(list, grantCmd(a, "grant DEVICE BASELINE/RULE",
-		"Make an exception for one device and one rule",
-		"  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'Measuring software of the "+
-			"dock needs the ports, ticket 4711'", 2,
-		func(ctx context.Context, cl *client.Client, g api.ExceptionDraft) (*client.Reply[api.Exception], error) {
-			return cl.CreateWaiver(ctx, g)
-		}),
+	c.AddCommand(list, grantCmd(a, "grant DEVICE...|- BASELINE/RULE",
+		"Make an exception for devices and one rule", `Make an exception for devices and one rule: for all that are named, or none. It counts at
+once, unless the rulebook has a second person approve waivers of the rule.`,
+		`  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'The dock needs the ports, ticket 4711'
+  ironledger waiver grant laptop/firewall --where 'tags contains "dock"' --for 14d --reason 'Ticket 4711'`, 1,
+		(*client.Client).WaiveDevices),
+		approveCmd(a),
 		revokeCmd(a, "waiver", func(ctx context.Context, cl *client.Client,
 			id, reason string) (*client.Reply[api.Exception], error) {
 			return cl.RevokeWaiver(ctx, id, api.Reason{Reason: reason})
@@ -65,11 +65,10 @@ func VouchCmd(a *shell.App) *cobra.Command {
 			}),
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
-	c.AddCommand(list, grantCmd(a, "give DEVICE", "State that a device is genuine",
-		"  ironledger vouch give GF-P-3307 --for 90d --reason 'Seen at the desk by the help desk, papers checked'", 1,
-		func(ctx context.Context, cl *client.Client, g api.ExceptionDraft) (*client.Reply[api.Exception], error) {
-			return cl.CreateVouch(ctx, g)
-		}),
+	c.AddCommand(list, grantCmd(a, "give DEVICE...|-", "State that devices are genuine",
+		"State that devices are genuine: all that are named, or none.",
+		"  ironledger vouch give GF-P-3307 --for 90d --reason 'Seen at the desk by the help desk, papers checked'", 0,
+		(*client.Client).VouchDevices),
 		revokeCmd(a, "vouch", func(ctx context.Context, cl *client.Client,
 			id, reason string) (*client.Reply[api.Exception], error) {
 			return cl.RevokeVouch(ctx, id, api.Reason{Reason: reason})
@@ -79,9 +78,9 @@ func VouchCmd(a *shell.App) *cobra.Command {
 
 func grantFlags(c *cobra.Command, device, state, within *string) {
 	c.Flags().StringVar(device, "device", "", "of this device only, by its id")
-	c.Flags().StringVar(state, "state", "", "live, ended or revoked (default: all)")
+	c.Flags().StringVar(state, "state", "", "asked, live, ended or revoked (default: all)")
 	c.Flags().StringVar(within, "within", "", "those live that end within a time, as 7d")
-	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"live", "ended", "revoked"},
+	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"asked", "live", "ended", "revoked"},
 		cobra.ShellCompDirectiveNoFileComp)))
 }
 
@@ -103,14 +102,15 @@ func clipped(a *shell.App, s string, n int) string {
 	return shell.Clip(s, n)
 }
 
-func grantCmd(a *shell.App, use, short, example string, args int,
-	do func(context.Context, *client.Client, api.ExceptionDraft) (*client.Reply[api.Exception], error)) *cobra.Command {
-	g := api.ExceptionDraft{}
+func grantCmd(a *shell.App, use, short, long, example string, rules int,
+	do func(*client.Client, context.Context, api.ExceptionsDraft) (*client.Reply[api.List[api.Exception]],
+		error)) *cobra.Command {
+	g, x := api.ExceptionsDraft{}, choice{}
 	c := &cobra.Command{
-		Use: use, Short: short, Example: example, Args: cobra.ExactArgs(args),
+		Use: use, Short: short, Long: long, Example: example,
 		ValidArgsFunction: func(cmd *cobra.Command, done []string, part string) ([]string,
 			cobra.ShellCompDirective) {
-			if len(done) == 1 && args == 2 {
+			if len(done) == 1 && rules == 1 {
 				return a.CompleteRules(cmd, done[0])
 			}
 			return a.CompleteDevices(cmd, done, part)
@@ -120,36 +120,106 @@ func grantCmd(a *shell.App, use, short, example string, args int,
 			if err != nil {
 				return err
 			}
-			if g.Device = args[0]; len(args) > 1 {
-				g.Rule = args[1]
+			named := args[:len(args)-rules]
+			if rules == 1 {
+				g.Rule = args[len(args)-1]
 			}
-			got, err := do(cmd.Context(), cl, g)
+			ids, err := x.devices(cmd.Context(), a, cl, named, map[int]string{0: "vouched for",
+				1: "excepted from " + g.Rule}[rules])
 			if err != nil {
 				return err
 			}
-			if a.Format != "table" {
-				return a.Print(shell.Listing{Head: []string{"ID", "DEVICE", "RULE", "UNTIL"},
-					Rows: [][]string{{got.Value.ID, got.Value.Device, got.Value.Rule, got.Value.Until}},
-					Raw:  got.Raw})
-			}
-			d, err := cl.GetDevice(cmd.Context(), got.Value.Device)
+			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Exception]], error) {
+				g.Devices = part
+				return do(cl, cmd.Context(), g)
+			})
 			if err != nil {
 				return err
 			}
-			shell.Line(a.Out, "%s is in force until %s (%s). %s stands at %s.", got.Value.ID,
-				shell.ShortTime(got.Value.Until), shell.When(got.Value.Until), d.Value.ID,
-				a.Mark(d.Value.Level, d.Value.Rank, d.Value.Top))
-			return nil
+			return granted(cmd.Context(), a, cl, got, named)
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&g.For, "for", "", "how long it lives, as 14d")
 	f.StringVar(&g.Until, "until", "", "or when it ends, RFC 3339")
 	f.StringVar(&g.Reason, "reason", "", "why; everybody who sees the device reads it")
+	x.addTo(c, rules)
 	shell.Must(c.MarkFlagRequired("reason"))
 	c.MarkFlagsOneRequired("for", "until")
 	c.MarkFlagsMutuallyExclusive("for", "until")
 	return c
+}
+
+// granted tells of exceptions that were just made, and what speaks against them.
+func granted(ctx context.Context, a *shell.App, cl *client.Client, got *client.Reply[api.List[api.Exception]],
+	named []string) error {
+	items := got.Value.Items
+	for i, x := range items {
+		if x.Warning == "" {
+			continue
+		}
+		if i >= shownLines {
+			shell.Line(a.Err, "Warning: of others too it changes nothing; see them with -o json")
+			break
+		}
+		shell.Line(a.Err, "Warning: it changes nothing now: %s", x.Warning)
+	}
+	if a.Format != "table" {
+		l := shell.Listing{Head: []string{"ID", "DEVICE", "RULE", "STATE", "UNTIL", "WARNING"}, Raw: oneOf(got, named),
+			Items: shell.ItemsOf(got.Raw)}
+		for _, x := range items {
+			l.Rows = append(l.Rows, []string{x.ID, x.Device, x.Rule, x.State, x.Until, x.Warning})
+		}
+		return a.Print(l)
+	}
+	if len(items) > 1 {
+		told(a, items, func(x api.Exception) string {
+			return fmt.Sprintf("%s  %s %s until %s", x.ID, a.Bold(x.Device), x.State, shell.ShortTime(x.Until))
+		})
+		return nil
+	}
+	x := items[0]
+	d, err := cl.GetDevice(ctx, x.Device)
+	if err != nil {
+		return err
+	}
+	stands := fmt.Sprintf("%s stands at %s.", d.Value.ID, a.Mark(d.Value.Level, d.Value.Rank, d.Value.Top))
+	if x.State == "asked" {
+		shell.Line(a.Out, "%s waits until a second person approves it: ironledger waiver approve %s --reason ...\n%s",
+			x.ID, x.ID, stands)
+		return nil
+	}
+	shell.Line(a.Out, "%s is in force until %s (%s). %s", x.ID, shell.ShortTime(x.Until), shell.When(x.Until), stands)
+	return nil
+}
+
+func approveCmd(a *shell.App) *cobra.Command {
+	reason := ""
+	c := &cobra.Command{
+		Use: "approve ID", Short: "Make a waiver count that needs a second person", Args: cobra.ExactArgs(1),
+		Long: "Make a waiver count that the rulebook has a second person approve (waivers: {approve: [...]}). " +
+			"Whoever granted it cannot.",
+		Example: "  ironledger waiver list --state asked\n" +
+			"  ironledger waiver approve w-06h0fkcqq400gcd1xwky --reason 'Spoke with the engine room'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			got, err := cl.ApproveWaiver(cmd.Context(), args[0], api.Reason{Reason: reason})
+			if err != nil {
+				return err
+			}
+			if a.Format != "table" {
+				return a.Print(shell.Listing{Head: []string{"ID", "STATE", "APPROVED BY"}, Raw: got.Raw,
+					Rows: [][]string{{got.Value.ID, got.Value.State, got.Value.ApprovedBy}}})
+			}
+			shell.Line(a.Out, "%s of %s counts until %s.", got.Value.ID, got.Value.Device,
+				shell.ShortTime(got.Value.Until))
+			return nil
+		},
+	}
+	return shell.WithReason(c, &reason)
 }
 
 func revokeCmd(a *shell.App, noun string,

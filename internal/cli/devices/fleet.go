@@ -52,7 +52,8 @@ func OverviewCmd(a *shell.App) *cobra.Command {
 const shownRows = 6
 
 func overview(a *shell.App, o *api.Overview) {
-	shell.Line(a.Out, "%s", a.Bold(fmt.Sprintf("%d devices", o.Devices)))
+	shell.Line(a.Out, "%s%s", a.Bold(fmt.Sprintf("%d devices", o.Devices)),
+		shell.Only(o.Retired > 0, fmt.Sprintf(" in service, %d retired", o.Retired)))
 	for i, e := range o.Emergencies {
 		if i == 3 {
 			shell.Line(a.Out, "%s and %d times more in the last week", a.Rust("Break-glass:"), len(o.Emergencies)-i)

@@ -14,30 +14,31 @@ import (
 	"ironledger.example/internal/cli/shell"
 )
 
-// loadMapping reads a mapping from a file.
-func loadMapping(path string) (*mapping.Mapping, error) {
+// LoadMapping reads a mapping from a file, for the attributes of a dictionary.
+func LoadMapping(path string, dict *evidence.Dictionary) (*mapping.Mapping, error) {
 	raw, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	m, err := mapping.Load(string(raw), evidence.NewDictionary())
+	m, err := mapping.Load(string(raw), dict)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return m, nil
 }
 
-// mapped turns the items of a file into reports, one a line, as they are read. An item of
+// Mapped turns the items of a file into reports, one a line, as they are read. An item of
 // which no report can be made is told of, and leaves an empty line: lines are numbered as
 // items are.
-type mapped struct {
+type Mapped struct {
 	io.ReadCloser
 	Lost int // items of which no report could be made; once all is read
 }
 
-func newMapped(a *shell.App, m *mapping.Mapping, in io.Reader, format evidence.Format) *mapped {
+// NewMapped turns the items that a file has into reports.
+func NewMapped(a *shell.App, m *mapping.Mapping, in io.Reader, format evidence.Format) *Mapped {
 	r, w := io.Pipe()
-	out := &mapped{ReadCloser: r}
+	out := &Mapped{ReadCloser: r}
 	go func() {
 		err := m.Items(in, format, func(n int, item []byte) error {
 			raw, remarks, err := m.Report(item, "")

@@ -118,7 +118,7 @@ func verifyFile(a *shell.App, path, key string) error {
 	defer f.Close()
 	begun := time.Now()
 	w := &ledger.Verifier{}
-	bar := a.Walked(-1, "entries")
+	bar := a.Walked(-1, "entries", "verifying")
 	checkpoint, err := client.EachLine(f, func(l *ledger.Line) error { w.Add(l); bar.Add(1); return nil })
 	bar.Done()
 	if err != nil {
@@ -149,7 +149,7 @@ func verifyData(ctx context.Context, a *shell.App, dir string) error {
 	if err != nil {
 		return err
 	}
-	bar := a.Walked(-1, "entries")
+	bar := a.Walked(-1, "entries", "verifying")
 	last := int64(0)
 	v, err := audit.VerifyRecords(ctx, records, key.Verifier,
 		audit.VerifyOptions{File: true, Progress: func(done, of int64) {
@@ -198,7 +198,7 @@ func verifyService(ctx context.Context, a *shell.App, key string) error {
 		return err
 	}
 	defer body.Close()
-	bar := a.Walked(w.Head.Size, "entries")
+	bar := a.Walked(w.Head.Size, "entries", "verifying")
 	checkpoint, err := client.EachLine(body, func(l *ledger.Line) error {
 		walk.Add(l)
 		if walk.Size() == size {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironledger.example/api"
 	"ironledger.example/internal/cli/devices"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/collect"
@@ -26,7 +27,7 @@ func sendReport(ctx context.Context, a *shell.App, raw []byte) error {
 	if err != nil {
 		return err
 	}
-	got, err := cl.PostEvidence(ctx, "application/x-ndjson", bytes.NewReader(append(raw, '\n')))
+	got, err := cl.PostEvidence(ctx, api.PostEvidenceParams{}, "application/x-ndjson", bytes.NewReader(append(raw, '\n')))
 	if err != nil {
 		return err
 	}

@@ -61,3 +61,16 @@ func (a *App) CompleteRules(cmd *cobra.Command, device string) ([]string, cobra.
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
+
+// CompleteRuleNames completes the rules of the rulebook in force.
+func (a *App) CompleteRuleNames(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	if cl, err := a.Client(); err == nil {
+		if got, err := cl.ListRules(cmd.Context()); err == nil {
+			for _, r := range got.Value.Items {
+				out = append(out, r.Rule+"\t"+r.Title)
+			}
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}

@@ -12,14 +12,14 @@ import (
 type progress struct{ bar *progressbar.ProgressBar }
 
 // Walked begins a bar of so many steps, -1 for not known.
-func (a *App) Walked(steps int64, unit string) *progress {
+func (a *App) Walked(steps int64, unit, doing string) *progress {
 	f, ok := a.Err.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return &progress{}
 	}
 	return &progress{progressbar.NewOptions64(steps, progressbar.OptionSetWriter(a.Err),
 		progressbar.OptionSetItsString(unit), progressbar.OptionShowIts(),
-		progressbar.OptionShowCount(), progressbar.OptionSetDescription("verifying"),
+		progressbar.OptionShowCount(), progressbar.OptionSetDescription(doing),
 		progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(50_000_000))}
 }
 

@@ -1,0 +1,114 @@
+package evidence
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	stdunicode "unicode"
+
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
+	"ironledger.example/core/condition"
+)
+
+// mark is the byte order mark that some programs begin a text with.
+var mark = []byte("\ufeff")
+
+// Text reads a text as UTF-8 without its byte order mark: one in UTF-16 is known by its own (Unicode Standard, section
+// 23.8).
+func Text(in io.Reader) *bufio.Reader {
+	const room = 64 << 10
+	br := bufio.NewReaderSize(in, room)
+	head, _ := br.Peek(len(mark))
+	switch {
+	case bytes.Equal(head, mark):
+		_, _ = br.Discard(len(mark)) // they are there
+	case bytes.HasPrefix(head, []byte{0xff, 0xfe}), bytes.HasPrefix(head, []byte{0xfe, 0xff}):
+		wide := unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder()
+		return bufio.NewReaderSize(transform.NewReader(br, wide), room)
+	}
+	return br
+}
+
+// Separator is what parts the columns of a CSV: the one of comma, semicolon and tab that its first line has most
+// outside of quotes.
+func Separator(br *bufio.Reader) rune {
+	head, _ := br.Peek(br.Size()) // a header that is longer is told by its beginning
+	counts, quoted := map[byte]int{}, false
+	for _, b := range head {
+		if b == '"' {
+			quoted = !quoted
+		}
+		if b == '\n' && !quoted {
+			break
+		}
+		if !quoted {
+			counts[b]++
+		}
+	}
+	best := byte(',')
+	for _, b := range []byte{';', '\t'} {
+		if counts[b] > counts[best] {
+			best = b
+		}
+	}
+	return rune(best)
+}
+
+// keyColumns are the columns of a CSV that say which device a row is about.
+var keyColumns = []string{"id", "external_id", "serial", "hardware_id"}
+
+// foreign says what is wrong with the header of a CSV that speaks in other words than ours; nil when nothing is. A
+// column that is no attribute is refused in each row; here it is an error if no row can say which device it is about.
+func (d *Dictionary) foreign(header []string) error {
+	if slices.ContainsFunc(header, func(h string) bool { return slices.Contains(keyColumns, h) }) {
+		return nil
+	}
+	var likely []string
+	for _, h := range header {
+		if name := d.Likely(h); name != "" && name != h {
+			likely = append(likely, fmt.Sprintf("%q may be %s", h, name))
+		}
+	}
+	hint := ""
+	if len(likely) > 0 {
+		hint = "; " + strings.Join(likely, ", ")
+	}
+	return fmt.Errorf("the header: no column says which device a row is about (id, external_id, serial or hardware_id)%s. "+
+		"Name the columns so, or say in a mapping what they mean", hint)
+}
+
+// Likely is the attribute or the key that a foreign name of a column might mean; "" for none.
+func (d *Dictionary) Likely(column string) string {
+	names := slices.Concat(identityColumns, d.Names())
+	if slices.Contains(names, column) {
+		return column
+	}
+	word, best := plain(column), ""
+	for _, n := range names {
+		switch p := plain(n); {
+		case p == word:
+			return n
+		case len(p) > len(plain(best)) && len(p) > 3 && (strings.Contains(word, p) || strings.HasSuffix(p, word) && len(word) > 3):
+			best = n
+		}
+	}
+	if best != "" {
+		return best
+	}
+	return condition.Nearest(column, names)
+}
+
+// plain is a name in small letters, without what parts its words.
+func plain(name string) string {
+	return strings.Map(func(r rune) rune {
+		if stdunicode.IsLetter(r) || stdunicode.IsDigit(r) {
+			return stdunicode.ToLower(r)
+		}
+		return -1
+	}, name)
+}
