@@ -1338,6 +1338,9 @@ type Publication struct {
 
 	// Moved How many devices changed level
 	Moved int `json:"moved"`
+
+	// Unchanged The version in force has the same files, so that no other was made
+	Unchanged bool `json:"unchanged,omitempty,omitzero"`
 }
 
 // Quarantine A person's own order that a device stands at the lowest level
@@ -2596,6 +2599,9 @@ type RehearseDeviceJSONRequestBody = Draft
 
 // ReplayRulebookJSONRequestBody defines body for ReplayRulebook for application/json ContentType.
 type ReplayRulebookJSONRequestBody = Draft
+
+// WeighRulebookJSONRequestBody defines body for WeighRulebook for application/json ContentType.
+type WeighRulebookJSONRequestBody = Draft
 
 // KeepSearchJSONRequestBody defines body for KeepSearch for application/json ContentType.
 type KeepSearchJSONRequestBody = SearchDraft

@@ -96,6 +96,7 @@ var Operations = map[string]Operation{
 	"POST /api/v1/rulebooks/rehearse":         {Right: "read", Computes: true, Long: true},
 	"POST /api/v1/rulebooks/rehearse/:id":     {Right: "read", Computes: true},
 	"POST /api/v1/rulebooks/replay":           {Right: "read", Computes: true, Long: true},
+	"POST /api/v1/rulebooks/weigh":            {Right: "read", Computes: true, Long: true},
 	"GET /api/v1/rulebooks/:version":          {Right: "read"},
 	"GET /api/v1/rules":                       {Right: "read", Computes: true},
 	"GET /api/v1/rules/:baseline/:rule":       {Right: "read", Computes: true},

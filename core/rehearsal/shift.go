@@ -98,11 +98,11 @@ func (t *Tally) Add(s Subject) {
 		c.Devices++
 	}
 	from, to := t.before.LevelName(s.From), t.after.LevelName(s.To)
-	if from == to {
+	if t.after.Called(from) == to { // to be called otherwise is no move
 		return
 	}
 	// Ladders may differ: a level that both have is compared on the new one.
-	rank, ok := t.after.Rank(from)
+	rank, ok := t.after.Rank(t.after.Called(from))
 	if !ok {
 		rank = int(s.From)
 	}

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"ironledger.example/core/rulebook"
@@ -46,4 +47,43 @@ func TestAShiftCountsWhoMoves(t *testing.T) {
 	if s := many.Shift(); len(s.Moves) != MaxMoves || s.Falls != MaxMoves+50 {
 		t.Errorf("%d moves are listed of %d", len(s.Moves), s.Falls)
 	}
+}
+
+// A level that is only called otherwise moves nobody, and one that has another meaning does.
+func TestARenamedLevelIsNoFall(t *testing.T) {
+	old := laddered(t, "rulebook: r\nladder: [barred, limited, strong]\n")
+	renamed := laddered(t, "rulebook: r\nladder: [barred, {id: fair, was: limited}, strong]\n")
+	for from, want := range map[rulebook.Level]map[rulebook.Level]string{
+		0: {0: "0 0", 1: "0 1"}, 1: {0: "1 0", 1: "0 0", 2: "0 1"}, 2: {1: "1 0", 2: "0 0"},
+	} {
+		for to, counts := range want {
+			tally := NewTally(old, renamed)
+			tally.Add(Subject{Device: "d", From: from, To: to})
+			if s := tally.Shift(); fmt.Sprint(s.Falls, " ", s.Rises) != counts {
+				t.Errorf("from %d to %d: %d falls and %d rises, want %s", from, to, s.Falls, s.Rises, counts)
+			}
+		}
+	}
+	for text, want := range map[string]string{
+		"[a, {id: b, was: a}]":          "was renamed, and is still a level",
+		"[a, {id: a, was: x}]":          "stands twice",
+		"[a, {was: x}]":                 "at least two levels",
+		"[a, {id: b, whas: x}, c]":      "did you mean was",
+		"[a, {id: b, was: [x]}, c]":     "a single value was expected",
+		"[{id: strong, was: top}, [b]]": "a single value was expected",
+	} {
+		_, err := rulebook.Load([]rulebook.File{{Name: "r.yaml", Text: "rulebook: r\nladder: " + text + "\n"}})
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}
+
+func laddered(t *testing.T, text string) *rulebook.Rulebook {
+	t.Helper()
+	rb, err := rulebook.Load([]rulebook.File{{Name: "r.yaml", Text: text}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return rb
 }

@@ -144,7 +144,7 @@ func (d *differ) settings(a, b *rulebook.Rulebook) {
 	unmatched := func(rb *rulebook.Rulebook) string { return map[bool]string{true: "allow", false: "deny"}[rb.Unmatched] }
 	for _, s := range []struct{ name, before, after string }{
 		{"name", a.Name, b.Name},
-		{"ladder", strings.Join(a.Ladder, " < "), strings.Join(b.Ladder, " < ")},
+		{"ladder", ladder(a), ladder(b)},
 		{"uncovered", a.LevelName(a.Uncovered), b.LevelName(b.Uncovered)},
 		{"unmatched", unmatched(a), unmatched(b)},
 		{"unknown_people", strangers(a), strangers(b)},
@@ -342,6 +342,15 @@ func waivers(rb *rulebook.Rulebook) string {
 			names = append(names, rb.LevelName(l))
 		}
 		out += ", approved for rules that cap at " + strings.Join(names, " or ")
+	}
+	return out
+}
+
+// ladder tells the levels, and what they were called before.
+func ladder(rb *rulebook.Rulebook) string {
+	out := strings.Join(rb.Ladder, " < ")
+	for _, was := range slices.Sorted(maps.Keys(rb.Renamed)) {
+		out += fmt.Sprintf(", %s was %s", rb.Renamed[was], was)
 	}
 	return out
 }

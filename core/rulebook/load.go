@@ -195,7 +195,7 @@ func (l *loader) settings() {
 	}
 	rb.Ladder = []string{"barred", "unproven", "limited", "sound", "strong"}
 	if f, ok := l.single("ladder"); ok {
-		if names := f.texts(); len(names) < 2 {
+		if names := l.ladder(f); len(names) < 2 {
 			f.fail("a ladder has at least two levels")
 		} else {
 			rb.Ladder = names
@@ -219,6 +219,36 @@ func (l *loader) settings() {
 		i, _ := f.word("choice", []string{"deny", "gates"})
 		rb.UnknownPeople = i == 1
 	}
+}
+
+// ladder reads the names of the levels. One may say what it was called before: {id: fair, was: limited}.
+func (l *loader) ladder(f field) (names []string) {
+	l.rb.Renamed = map[string]string{}
+	for _, m := range f.seq() {
+		name, was := "", ""
+		if m.isMapping() {
+			m.mapping("a level", map[string]func(field){"id": func(f field) { f.text(&name) },
+				"was": func(f field) { f.text(&was) }})
+		} else {
+			m.text(&name)
+		}
+		switch {
+		case name == "":
+			continue
+		case slices.Contains(names, name):
+			m.fail("%s stands twice in the list", name)
+			continue
+		case was != "":
+			l.rb.Renamed[was] = name
+		}
+		names = append(names, name)
+	}
+	for was := range l.rb.Renamed {
+		if slices.Contains(names, was) {
+			f.fail("%s was renamed, and is still a level", was)
+		}
+	}
+	return names
 }
 
 func isWord(n syntax.Node) bool { _, ok := n.(*syntax.Path); return ok }

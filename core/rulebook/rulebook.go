@@ -33,7 +33,8 @@ type Level int
 // Rulebook is a checked and compiled rulebook. It is immutable.
 type Rulebook struct {
 	Name      string
-	Ladder    []string // lowest first
+	Ladder    []string          // lowest first
+	Renamed   map[string]string // to what levels are called now, by what they were called before
 	LevelType value.Type
 	Uncovered Level // of a device that no enforced baseline applies to
 	Unmatched bool  // whether a request that no enforced gate matches is allowed
@@ -51,16 +52,16 @@ type Rulebook struct {
 	// ApproveWaivers are the levels for which a waiver of a rule that caps there counts only once a second
 	// person has approved it.
 	ApproveWaivers []Level
-	Guard         Guard
-	Enrolment     Enrolment
-	Resources     []Resource
-	Signals       Signals
-	Heard         []Heard // by source
-	Notices       []Notice
-	Authority     *Authority // nil: we issue no certificates
-	Baselines     []Baseline
-	Gates         []Gate // in the order of their numbers, those without one last
-	Examples      []Example
+	Guard          Guard
+	Enrolment      Enrolment
+	Resources      []Resource
+	Signals        Signals
+	Heard          []Heard // by source
+	Notices        []Notice
+	Authority      *Authority // nil: we issue no certificates
+	Baselines      []Baseline
+	Gates          []Gate // in the order of their numbers, those without one last
+	Examples       []Example
 }
 
 // LevelName returns the word for a level.
@@ -70,6 +71,14 @@ func (rb *Rulebook) LevelName(l Level) string { return rb.Ladder[l] }
 func (rb *Rulebook) Rank(level string) (int, bool) {
 	i := slices.Index(rb.Ladder, level)
 	return i, i >= 0
+}
+
+// Called is what a level of another rulebook is called by this one.
+func (rb *Rulebook) Called(level string) string {
+	if _, is := rb.Rank(level); !is && rb.Renamed[level] != "" {
+		return rb.Renamed[level]
+	}
+	return level
 }
 
 // Rule finds a rule by its key, baseline/rule; nil for none.

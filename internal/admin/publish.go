@@ -24,6 +24,13 @@ func (e *ConflictError) Error() string {
 	return fmt.Sprintf("version %d is in force, not %d that this change started from", e.Current, e.Base)
 }
 
+// UnchangedError says that the files are those that are in force: no version is made of them.
+type UnchangedError struct{ Book *store.Rulebook }
+
+func (e *UnchangedError) Error() string {
+	return fmt.Sprintf("version %d, in force, has the same files", e.Book.Version)
+}
+
 // digest is the SHA-256 of a rulebook's files, in hex.
 func digest(files []rulebook.File) string {
 	h := sha256.New()
@@ -47,7 +54,7 @@ func (e *ExampleError) Error() string {
 // Publish puts a rulebook in force: the whole fleet is appraised under it, and
 // the version, every change of standing and the new state become durable
 // together. The error is [rulebook.Problems], an [*ExampleError], an
-// [*ImpactError] or a [*ConflictError] when the draft is to blame; then nothing has changed.
+// [*ImpactError], a [*ConflictError] or an [*UnchangedError] when the draft is to blame; then nothing has changed.
 func (s *Service) Publish(ctx context.Context, actor string, draft api.Draft) (*store.Rulebook, int, error) {
 	files := slices.Clone(draft.Files)
 	slices.SortFunc(files, func(a, b rulebook.File) int { return strings.Compare(a.Name, b.Name) })
@@ -65,6 +72,9 @@ func (s *Service) Publish(ctx context.Context, actor string, draft api.Draft) (*
 	weigh := func(snap *state.Snapshot) (err error) {
 		if draft.Base != nil && *draft.Base != snap.Book.Info.Version {
 			return &ConflictError{*draft.Base, snap.Book.Info.Version}
+		}
+		if snap.Book.Info.Digest == book.Info.Digest {
+			return &UnchangedError{&snap.Book.Info}
 		}
 		book.Inherit(snap.Book)
 		if impacts, err = s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), nil); err != nil {

@@ -56,13 +56,25 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 		e := snap.Under(candidate, d, now)
 		x := subject(snap, d, now)
 		x.To = e.Result.Level
-		if snap.Book.Rulebook.LevelName(x.From) != book.Rulebook.LevelName(x.To) {
+		if book.Rulebook.Called(snap.Book.Rulebook.LevelName(x.From)) != book.Rulebook.LevelName(x.To) {
 			x.Held, x.Holds = snap.Book.Rules.Binding(&d.Result), book.Rules.Binding(&e.Result)
 		}
 		tally.Add(x)
 		return true
 	})
 	return tally.Shift(), nil
+}
+
+// Weigh says why a rulebook would be held back if it was published now; nothing when it would not. Nothing is changed
+// by it. The error is [rulebook.Problems] when the draft is to blame.
+func (s *Service) Weigh(ctx context.Context, files []rulebook.File) ([]Impact, error) {
+	book, err := s.Candidate(files)
+	if err != nil {
+		return nil, err
+	}
+	snap := s.Snapshot()
+	impacts, err := s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), nil)
+	return append([]Impact{}, impacts...), err
 }
 
 // subject tells who a device is for a comparison.

@@ -179,15 +179,15 @@ func TestWhatIsSent(t *testing.T) {
 	grant := `{"id":"w-1","device":"d1","rule":"crew/disk","reason":"a new disk","author":"a","at":"2026-01-01T00:00:00Z","until":"2026-01-02T00:00:00Z","state":"live"}`
 	token := `{"id":"t1","name":"edge","role":"enforcer","created_at":"2026-01-01T00:00:00Z","created_by":"a","secret":"il_once"}`
 	for line, c := range map[string]struct{ answers, asked, body string }{
-		"waiver grant d1 crew/disk --reason a_disk --for 3d": {"POST /api/v1/waivers " + grant, "POST /api/v1/waivers",
-			`{"device":"d1","for":"3d","reason":"a_disk","rule":"crew/disk"}`},
-		"vouch give d1 --reason seen --for 3d": {"POST /api/v1/vouches " + grant, "POST /api/v1/vouches",
-			`{"device":"d1","for":"3d","reason":"seen"}`},
+		"waiver grant d1 crew/disk --reason a_disk --for 3d": {"POST /api/v1/devices/waive " + listed(grant),
+			"POST /api/v1/devices/waive", `{"devices":["d1"],"for":"3d","reason":"a_disk","rule":"crew/disk"}`},
+		"vouch give d1 --reason seen --for 3d": {"POST /api/v1/devices/vouch " + listed(grant),
+			"POST /api/v1/devices/vouch", `{"devices":["d1"],"for":"3d","reason":"seen"}`},
 		"token create edge --role enforcer": {"POST /api/v1/tokens " + token, "POST /api/v1/tokens",
 			`{"name":"edge","role":"enforcer"}`},
 		"device retire d/1 --reason lost": {
-			`POST /api/v1/devices/d/1/retire {"device":"d/1","by":"a","at":1767225600000000,"reason":"lost"}`,
-			"POST /api/v1/devices/d%2F1/retire", `{"reason":"lost"}`},
+			`POST /api/v1/devices/retire {"items":[{"device":"d/1","by":"a","at":1767225600000000,"reason":"lost"}]}`,
+			"POST /api/v1/devices/retire", `{"devices":["d/1"],"reason":"lost"}`},
 	} {
 		name, answer, _ := strings.Cut(c.answers, " {")
 		f := &fake{answers: map[string]string{name: "{" + answer, "GET /api/v1/devices/d1": oneDevice}}
@@ -259,3 +259,6 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 		}
 	}
 }
+
+// listed is a list of one thing, as a service gives it.
+func listed(item string) string { return `{"items":[` + item + `]}` }

@@ -503,6 +503,11 @@ func (c *Client) ReplayRulebook(ctx context.Context, p ReplayRulebookParams, bod
 	return call[AccessShift](ctx, c, request{method: "POST", path: path("/api/v1/rulebooks/replay"), query: query, value: body})
 }
 
+// WeighRulebook calls POST /api/v1/rulebooks/weigh: Why a rulebook would be held back if it was published now; nothing is changed.
+func (c *Client) WeighRulebook(ctx context.Context, body Draft) (*Reply[List[Impact]], error) {
+	return call[List[Impact]](ctx, c, request{method: "POST", path: path("/api/v1/rulebooks/weigh"), value: body})
+}
+
 // GetRulebook calls GET /api/v1/rulebooks/{version}: A published version with its files.
 func (c *Client) GetRulebook(ctx context.Context, version string) (*Reply[RulebookInfo], error) {
 	return call[RulebookInfo](ctx, c, request{method: "GET", path: path("/api/v1/rulebooks/{version}", version)})

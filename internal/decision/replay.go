@@ -115,7 +115,7 @@ func tryAll(snap *state.Snapshot, other *state.Snapshot, order []string, times m
 			Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
 		if d := q.found; d != nil {
 			x.Device = d.ID
-			x.Fell = snap.Book.Rulebook.LevelName(snap.At(d, now).Result.Level) !=
+			x.Fell = other.Book.Rulebook.Called(snap.Book.Rulebook.LevelName(snap.At(d, now).Result.Level)) !=
 				other.Book.Rulebook.LevelName(then(d).Result.Level)
 		}
 		x.From, x.To = before.Evaluate(q.Request, now).Outcome, after.Evaluate(r.Request, now).Outcome

@@ -267,6 +267,9 @@ type operations interface {
 	// ReplayRulebook is POST /api/v1/rulebooks/replay: What a rulebook would answer to the requests of the last days; nothing is changed.
 	ReplayRulebook(c *gin.Context, p ReplayRulebookParams, body Draft) (*AccessShift, error)
 
+	// WeighRulebook is POST /api/v1/rulebooks/weigh: Why a rulebook would be held back if it was published now; nothing is changed.
+	WeighRulebook(c *gin.Context, body Draft) (List[Impact], error)
+
 	// GetRulebook is GET /api/v1/rulebooks/{version}: A published version with its files.
 	GetRulebook(c *gin.Context, version string) (*RulebookInfo, error)
 
@@ -1498,6 +1501,15 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		out, err := s.ReplayRulebook(c, p, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/rulebooks/weigh", func(c *gin.Context) {
+		var body Draft
+		if err := edge.Decode(c, edge.MaxRulebook, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.WeighRulebook(c, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/rulebooks/:version", func(c *gin.Context) {

@@ -14,6 +14,7 @@ import (
 	"ironledger.example/core/review"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/admin"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/store"
 	"ironledger.example/internal/view"
@@ -75,6 +76,10 @@ func checkDraft(d *api.Draft) error {
 	switch {
 	case len(d.Files) == 0:
 		return &access.FieldError{Pointer: "/files", Message: "a rulebook has at least one file"}
+	case d.Message != "" && strings.TrimSpace(d.Message) == "":
+		return &access.FieldError{Pointer: "/message", Message: "the message is empty; say what the change is for"}
+	case d.AcceptImpact != "" && strings.TrimSpace(d.AcceptImpact) == "":
+		return &access.FieldError{Pointer: "/accept_impact", Message: "the reason is empty; say why it is so all the same"}
 	case len(d.Message) > 2000:
 		return &access.FieldError{Pointer: "/message", Message: "longer than 2000 bytes"}
 	}
@@ -94,12 +99,25 @@ func (s *Server) PublishRulebook(c *gin.Context, d api.Draft) (*api.Publication,
 		d.Base = &n
 	}
 	r, moved, err := s.service.Admin.Publish(c.Request.Context(), actor(c).Name, d)
+	var same *admin.UnchangedError
+	if errors.As(err, &same) {
+		r, err = same.Book, nil
+	}
 	if err != nil {
 		return nil, err
 	}
 	info := infoOf(*r)
 	info.Files = nil
-	return &api.Publication{Rulebook: info, Moved: moved}, nil
+	return &api.Publication{Rulebook: info, Moved: moved, Unchanged: same != nil}, nil
+}
+
+// WeighRulebook tells why a rulebook would be held back.
+func (s *Server) WeighRulebook(c *gin.Context, d api.Draft) (api.List[api.Impact], error) {
+	if err := checkDraft(&d); err != nil {
+		return api.List[api.Impact]{}, err
+	}
+	list, err := s.service.Admin.Weigh(c.Request.Context(), d.Files)
+	return edge.All(list), err
 }
 
 // CheckRulebook finds what is wrong with a rulebook.

@@ -120,7 +120,7 @@ func TestARulebookThatChangesItsAttributes(t *testing.T) {
 		}
 		return "none"
 	}
-	for _, step := range []struct{ text, want string }{{attribute("version"), "2026.1 counts"},
+	for _, step := range []struct{ text, want string }{{attribute("version") + "# again\n", "2026.1 counts"},
 		{attribute("int"), "2026.1"}, {house, "none"}, {attribute("version"), "2026.1 counts"}} {
 		publish(t, s, step.text)
 		if got := reading(); got != step.want {

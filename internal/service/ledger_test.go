@@ -78,7 +78,9 @@ func TestThePastIsComputedAgainAsItWas(t *testing.T) {
 				_, _, err := s.Admin.Publish(ctx, "author",
 					api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: texts[r.IntN(len(texts))]}},
 						AcceptImpact: "a trial"})
-				must(err)
+				if same := (*admin.UnchangedError)(nil); !errors.As(err, &same) {
+					must(err)
+				}
 			case 1:
 				_, err := s.Admin.ImportPeople(ctx, "hr",
 					[]directory.Person{{ID: "maren", Name: "Maren",

@@ -146,7 +146,7 @@ func (p *rebuilt) run(c *Change, next *Snapshot, by Cause, devices []*Device) {
 		if entry.Kind != "" {
 			p.entries = append(p.entries, entry)
 		}
-		if was.Level != book.Rulebook.LevelName(e.Result.Level) {
+		if book.Rulebook.Called(was.Level) != book.Rulebook.LevelName(e.Result.Level) {
 			p.moved++
 		}
 		if changed {
@@ -182,7 +182,7 @@ func (snap *Snapshot) standingEntry(d *Device, was Before, by Cause, env *condit
 	if level == was.Level && len(changed) == 0 {
 		return ledger.Entry{}, was.device == nil || !slices.Equal(d.Result.Since, was.device.Result.Since)
 	}
-	if level != was.Level {
+	if level != book.Rulebook.Called(was.Level) {
 		d.Since = env.Now
 	}
 	told := &event.StandingChanged{Device: d.ID, From: was.Level, To: level,

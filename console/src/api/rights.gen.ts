@@ -86,6 +86,7 @@ export const rights = {
   'POST /api/v1/rulebooks/rehearse': 'read',
   'POST /api/v1/rulebooks/rehearse/{id}': 'read',
   'POST /api/v1/rulebooks/replay': 'read',
+  'POST /api/v1/rulebooks/weigh': 'read',
   'GET /api/v1/rulebooks/{version}': 'read',
   'GET /api/v1/rules': 'read',
   'GET /api/v1/rules/{baseline}/{rule}': 'read',

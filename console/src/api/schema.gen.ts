@@ -1362,6 +1362,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rulebooks/weigh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Why a rulebook would be held back if it was published now; nothing is changed */
+        post: operations["weighRulebook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rulebooks/replay": {
         parameters: {
             query?: never;
@@ -2875,6 +2892,8 @@ export interface components {
             rulebook: components["schemas"]["RulebookInfo"];
             /** @description How many devices changed level */
             moved: number;
+            /** @description The version in force has the same files, so that no other was made */
+            unchanged?: boolean;
         };
         RulebookProblem: {
             file: string;
@@ -6315,6 +6334,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionsEnd"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    weighRulebook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Draft"];
+            };
+        };
+        responses: {
+            /** @description What speaks against it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Impact"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

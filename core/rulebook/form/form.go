@@ -90,7 +90,8 @@ func gateForm() schema {
 func sections() schema {
 	return schema{
 		"rulebook": idForm,
-		"ladder": schema{"type": "array", "items": textForm, "minItems": 2,
+		"ladder": schema{"type": "array", "minItems": 2, "items": schema{"anyOf": []schema{textForm,
+			thingForm([]string{"id"}, schema{"id": textForm, "was": textForm})}},
 			"default": []string{"barred", "unproven", "limited", "sound", "strong"}},
 		"uncovered": levelForm,
 		"unmatched": schema{"enum": []string{"deny", "allow"}, "default": "deny"},
@@ -116,7 +117,7 @@ func sections() schema {
 			schema{"id": idForm, "title": textForm, "file": textForm, "crl": textForm,
 				"binds": schema{"enum": certificate.Bindings}, "max_lifetime": spanForm})),
 		"authority": authorityForm(),
-		"waivers":   thingForm(none, schema{"max": spanForm, "helpdesk": spanForm,
+		"waivers": thingForm(none, schema{"max": spanForm, "helpdesk": spanForm,
 			"approve": listForm(levelForm)}),
 		"guard": thingForm(none, schema{"max_newly_denied": schema{"type": "string",
 			"pattern": `^\d+(\.\d+)?%$`, "default": "20%"},

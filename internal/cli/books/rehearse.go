@@ -198,7 +198,11 @@ func rulebookBackCmd(a *shell.App) *cobra.Command {
 func published(a *shell.App, got *client.Reply[api.Publication]) error {
 	r := got.Value.Rulebook
 	if a.Format == "table" {
-		shell.Line(a.Out, "Version %d is in force; %d devices changed level.", r.Version, got.Value.Moved)
+		text := "Version %d is in force; %d devices changed level."
+		if got.Value.Unchanged {
+			text = "Version %d, in force, has the same files; no version was made of them, and %d devices changed level."
+		}
+		shell.Line(a.Out, text, r.Version, got.Value.Moved)
 		return nil
 	}
 	return a.Print(shell.Listing{Head: []string{"VERSION", "MOVED", "DIGEST"},
@@ -231,14 +235,52 @@ func rehearseFleet(ctx context.Context, a *shell.App, cl *client.Client, files [
 	if err != nil {
 		return err
 	}
-	if a.Format == "json" || a.Format == "yaml" {
-		return a.Print(shell.Listing{Raw: map[string]any{"devices": got.Raw, "requests": asked.Raw}})
-	}
-	if err := printShift(a, got); err != nil || a.Format != "table" {
+	weighed, err := cl.WeighRulebook(ctx, api.Draft{Files: files})
+	if err != nil {
 		return err
 	}
-	shell.Line(a.Out, "")
-	accessShift(a, &asked.Value)
+	refuses := weighed.Value.Items
+	if a.Format != "table" {
+		l, err := shiftListing(got)
+		if err != nil {
+			return err
+		}
+		l.Raw = map[string]any{"devices": got.Raw, "requests": asked.Raw, "impacts": shell.ItemsOf(weighed.Raw)}
+		if err := addAccess(&l, &asked.Value); err != nil {
+			return err
+		}
+		if err := a.Print(l); err != nil {
+			return err
+		}
+	} else {
+		shift(a, &got.Value)
+		shell.Line(a.Out, "")
+		accessShift(a, &asked.Value)
+		for _, x := range refuses {
+			shell.Line(a.Out, "%s %s.", a.Rust("The guard would refuse it:"), x.Message)
+		}
+	}
+	if len(refuses) > 0 {
+		return shell.ErrNo
+	}
+	return nil
+}
+
+// addAccess adds the requests that would be answered otherwise to a listing of devices that would move.
+func addAccess(l *shell.Listing, s *rehearsal.AccessShift) error {
+	for i, row := range l.Rows {
+		l.Rows[i] = append(row, "", "", "", "")
+	}
+	l.Head = append(l.Head, "PERSON", "ACTION", "RESOURCE", "TIMES")
+	for _, c := range s.Changes {
+		raw, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		l.Items = append(l.Items, raw)
+		l.Rows = append(l.Rows, []string{c.Device, "", "", "", string(c.From), string(c.To), shell.Joined(c.Gates),
+			c.Person, c.Action, c.Resource, fmt.Sprint(c.Times)})
+	}
 	return nil
 }
 
@@ -255,7 +297,8 @@ func rulebookRehearseCmd(a *shell.App) *cobra.Command {
 		Long: `Work out what a rulebook would do to today's fleet: which devices would move from
 level to level, by which rule, by platform and group; and to the requests of the
 last days: who would be newly denied, newly asked for a second factor, newly
-allowed, or locked out entirely. Nothing is changed by it.
+allowed, or locked out entirely. Nothing is changed by it. Exit code 3 says that the guard would
+refuse to publish it, and why is said.
 
 With --device, show how one device would stand. With --shadow, show what enforcing
 the shadow baselines of the rulebook in force would do.`,
@@ -304,18 +347,27 @@ func printShift(a *shell.App, got *client.Reply[api.Shift]) error {
 		shift(a, &got.Value)
 		return nil
 	}
+	l, err := shiftListing(got)
+	if err != nil {
+		return err
+	}
+	return a.Print(l)
+}
+
+// shiftListing lists the devices that would move.
+func shiftListing(got *client.Reply[api.Shift]) (shell.Listing, error) {
 	l := shell.Listing{Head: []string{"DEVICE", "NAME", "PLATFORM", "OWNER", "FROM", "TO", "RULES"}, Raw: got.Raw,
 		Items: []json.RawMessage{}}
 	for _, m := range got.Value.Moves {
 		raw, err := json.Marshal(m)
 		if err != nil {
-			return err
+			return l, err
 		}
 		l.Items = append(l.Items, raw)
 		l.Rows = append(l.Rows, []string{m.Device, m.Name, m.Platform, m.Owner, m.From, m.To,
 			shell.Joined(m.Rules)})
 	}
-	return a.Print(l)
+	return l, nil
 }
 
 // shift prints a rehearsal for people: the matrix, who moves, and by what.

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -21,12 +23,12 @@ import (
 // RulebookCmd is the command rulebook.
 func RulebookCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{
-		Use: "rulebook", Short: "The rulebook: check, review, fmt, test, diff (on files); rehearse, publish, " +
+		Use: "rulebook", Short: "The rulebook: init, check, review, fmt, test, diff (on files); rehearse, publish, " +
 			"show, history, back",
 		Long: "The rulebook is one YAML file or a folder of files, merged by key. check, review, fmt,\ntest, " +
 			"diff and schema work on files without a service.",
 	}
-	c.AddCommand(rulebookCheckCmd(a), rulebookReviewCmd(a), rulebookFmtCmd(a), rulebookTestCmd(a),
+	c.AddCommand(rulebookInitCmd(a), rulebookCheckCmd(a), rulebookReviewCmd(a), rulebookFmtCmd(a), rulebookTestCmd(a),
 		rulebookDiffCmd(a), rulebookSchemaCmd(a),
 		rulebookRehearseCmd(a), rulebookPublishCmd(a), rulebookBackCmd(a), rulebookShowCmd(a),
 		rulebookHistoryCmd(a))
@@ -75,13 +77,15 @@ func rulebookCheckCmd(a *shell.App) *cobra.Command {
 }
 
 func rulebookFmtCmd(a *shell.App) *cobra.Command {
-	write := false
+	write, check := false, false
 	c := &cobra.Command{
 		Use: "fmt PATH|-", Short: "Print the conditions of a rulebook in the canonical way",
 		Args: cobra.ExactArgs(1),
-		Long: "Print the conditions of a rulebook in the canonical way; comments and order stay. With " +
-			"--write the files are changed in place; without it the result is printed.",
-		Example: "  ironledger rulebook fmt rules.yaml\n  ironledger rulebook fmt --write demo/rulebook",
+		Long: "Print the conditions of a rulebook in the canonical way; comments and order stay. With --write the " +
+			"files are changed in place, with --check they are listed that would be (exit code 3); else the result is " +
+			"printed.",
+		Example: "  ironledger rulebook fmt rules.yaml\n  ironledger rulebook fmt --write demo/rulebook\n" +
+			"  ironledger rulebook fmt --check demo/rulebook",
 		RunE: func(_ *cobra.Command, args []string) error {
 			files, err := a.RulebookFiles(args[0])
 			if err != nil {
@@ -91,8 +95,9 @@ func rulebookFmtCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return rulebookError(args[0], err)
 			}
+			differs := false
 			for i, f := range done {
-				if !write {
+				if !write && !check {
 					fmt.Fprint(a.Out, f.Text)
 					continue
 				}
@@ -103,10 +108,15 @@ func rulebookFmtCmd(a *shell.App) *cobra.Command {
 				if info, err := os.Stat(path); err == nil && info.IsDir() {
 					path = filepath.Join(path, f.Name)
 				}
-				if err := os.WriteFile(path, []byte(f.Text), 0o644); err != nil {
-					return err
+				if differs = true; write {
+					if err := os.WriteFile(path, []byte(f.Text), 0o644); err != nil {
+						return err
+					}
 				}
 				shell.Line(a.Out, "%s", path)
+			}
+			if check && differs {
+				return shell.ErrNo
 			}
 			return nil
 		},
@@ -118,6 +128,8 @@ func rulebookFmtCmd(a *shell.App) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVarP(&write, "write", "w", false, "change the files in place and list those changed")
+	c.Flags().BoolVar(&check, "check", false, "list the files that would be changed, and change none")
+	c.MarkFlagsMutuallyExclusive("write", "check")
 	return c
 }
 
@@ -192,6 +204,11 @@ and the reason is recorded.`,
 			if err != nil {
 				return err
 			}
+			for flag, text := range map[string]string{"message": message, "accept-impact": accept} {
+				if cmd.Flags().Changed(flag) && strings.TrimSpace(text) == "" {
+					return shell.Usagef("--%s is empty", flag)
+				}
+			}
 			draft := api.Draft{Files: files, Message: message, AcceptImpact: accept}
 			if cmd.Flags().Changed("base") {
 				draft.Base = &base
@@ -214,10 +231,13 @@ and the reason is recorded.`,
 }
 
 func rulebookShowCmd(a *shell.App) *cobra.Command {
-	return &cobra.Command{
+	dir := ""
+	c := &cobra.Command{
 		Use: "show [VERSION]", Short: "Print a published rulebook (default: the one in force)",
-		Args:    cobra.MaximumNArgs(1),
-		Example: "  ironledger rulebook show\n  ironledger rulebook show 2 -o json",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Print a published rulebook, the one in force by default. With --out its files are written into a " +
+			"folder as they were published: one that is there and differs is not overwritten.",
+		Example: "  ironledger rulebook show\n  ironledger rulebook show 2 -o json\n  ironledger rulebook show --out rulebook",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cl, err := a.Client()
 			if err != nil {
@@ -229,7 +249,10 @@ func rulebookShowCmd(a *shell.App) *cobra.Command {
 			}
 			got, err := cl.GetRulebook(cmd.Context(), version)
 			if err != nil {
-				return err
+				return shell.NonePublished(version, err)
+			}
+			if dir != "" {
+				return writeFiles(a, dir, got.Value.Files)
 			}
 			if a.Format != "table" {
 				r := got.Value
@@ -245,6 +268,35 @@ func rulebookShowCmd(a *shell.App) *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&dir, "out", "", "write the files into this folder")
+	return c
+}
+
+// writeFiles writes the files of a rulebook into a folder, all of them or none: what is there and differs stays.
+func writeFiles(a *shell.App, dir string, files []rulebook.File) error {
+	for _, f := range files {
+		if f.Name != filepath.Base(f.Name) || !rulebook.IsRulebookFile(f.Name) {
+			return fmt.Errorf("%q is no name of a file of a rulebook", f.Name)
+		}
+		switch old, err := os.ReadFile(filepath.Join(dir, f.Name)); {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			return err
+		case string(old) != f.Text:
+			return fmt.Errorf("%s is there, and differs: nothing was written", filepath.Join(dir, f.Name))
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, f := range files {
+		path := filepath.Join(dir, f.Name)
+		if err := os.WriteFile(path, []byte(f.Text), 0o644); err != nil {
+			return err
+		}
+		shell.Line(a.Out, "%s", path)
+	}
+	return nil
 }
 
 func rulebookHistoryCmd(a *shell.App) *cobra.Command {

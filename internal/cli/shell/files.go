@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/pem"
+	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -12,6 +14,7 @@ import (
 	"unicode/utf8"
 
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/client"
 )
 
 // Version reads the files of a rulebook: of a path, or of a published version
@@ -26,9 +29,18 @@ func (a *App) Version(ctx context.Context, name string) ([]rulebook.File, error)
 	}
 	got, err := cl.GetRulebook(ctx, name)
 	if err != nil {
-		return nil, err
+		return nil, NonePublished(name, err)
 	}
 	return got.Value.Files, nil
+}
+
+// NonePublished says of an error that there is no rulebook in force yet, where that is what it means.
+func NonePublished(version string, err error) error {
+	var p *client.ProblemError
+	if version == "current" && errors.As(err, &p) && p.Status == http.StatusNotFound {
+		return fmt.Errorf("no rulebook has been published yet; begin with ironledger rulebook publish PATH: %w", err)
+	}
+	return err
 }
 
 // RulebookFiles reads the files of a rulebook: one file, a folder, or "-".
