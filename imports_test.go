@@ -93,7 +93,7 @@ var mayImport = map[string][]string{
 	"internal/feed": {"core", "api", "internal/admin", "internal/engine", "internal/fault", "internal/heard",
 		"internal/intake",
 		"internal/kept", "internal/outbound", "internal/sealed", "internal/state"},
-	"internal/alert": {"internal/authority", "internal/feed", "internal/heard", "core", "api", "internal/kept",
+	"internal/alert": {"internal/authority", "internal/bearer", "internal/feed", "internal/heard", "core", "api", "internal/kept",
 		"internal/engine", "internal/fault", "internal/state", "internal/stream", "internal/view"},
 	"internal/service": {"internal/statement", "internal/authority", "internal/feed", "internal/heard",
 		"internal/sealed", "internal/alert", "internal/stream", "internal/news", "internal/notice",

@@ -120,6 +120,9 @@ type Answer struct {
 	Rulebook    int64      `json:"rulebook"`
 	KnownPerson bool       `json:"known_person"`
 
+	// Strangers Of a trial: what it names and nobody knows
+	Strangers []Stranger `json:"strangers,omitempty,omitzero"`
+
 	// Basis Which states a recorded decision was made from
 	Basis *Basis `json:"basis,omitempty"`
 }
@@ -1800,6 +1803,16 @@ type Status struct {
 	Now       string       `json:"now"`
 }
 
+// Stranger defines model for Stranger.
+type Stranger struct {
+	// What person, device or resource
+	What string `json:"what"`
+	Name string `json:"name"`
+
+	// Nearest Names near it that are known
+	Nearest []string `json:"nearest"`
+}
+
 // Stream defines model for Stream.
 type Stream struct {
 	ID string `json:"id"`
@@ -2038,8 +2051,15 @@ type Token struct {
 	ID        string `json:"id"`
 	Name      string `json:"name"`
 	Role      string `json:"role"`
+	State     string `json:"state"`
 	CreatedAt string `json:"created_at"`
 	CreatedBy string `json:"created_by"`
+
+	// UsedAt When it was last used; after a crash as much as ten minutes may be missing
+	UsedAt string `json:"used_at,omitempty,omitzero"`
+
+	// EndsAt When it ends by itself
+	EndsAt    string `json:"ends_at,omitempty,omitzero"`
 	RevokedAt string `json:"revoked_at,omitempty,omitzero"`
 }
 
@@ -2047,6 +2067,18 @@ type Token struct {
 type TokenDraft struct {
 	Name string `json:"name"`
 	Role string `json:"role"`
+
+	// For After which time it ends by itself, as 90d; never when it is left out
+	For string `json:"for,omitempty,omitzero"`
+}
+
+// TokenRotation defines model for TokenRotation.
+type TokenRotation struct {
+	// Overlap How long the old secret is good beside the new one, as 1d; not at all when it is left out
+	Overlap string `json:"overlap,omitempty,omitzero"`
+
+	// For After which time the new one ends by itself, as 90d; never when it is left out
+	For string `json:"for,omitempty,omitzero"`
 }
 
 // Unmatched defines model for Unmatched.
@@ -2632,6 +2664,9 @@ type SetStreamStatusJSONRequestBody = StreamStatusDraft
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = TokenDraft
+
+// RotateTokenJSONRequestBody defines body for RotateToken for application/json ContentType.
+type RotateTokenJSONRequestBody = TokenRotation
 
 // SettleUnmatchedJSONRequestBody defines body for SettleUnmatched for application/json ContentType.
 type SettleUnmatchedJSONRequestBody = Settlement

@@ -123,6 +123,7 @@ var Operations = map[string]Operation{
 	"GET /api/v1/tokens":                      {Right: "administer"},
 	"POST /api/v1/tokens":                     {Right: "administer"},
 	"DELETE /api/v1/tokens/:id":               {Right: "administer"},
+	"POST /api/v1/tokens/:id/rotate":          {Right: "administer"},
 	"GET /api/v1/unmatched":                   {Right: "read"},
 	"POST /api/v1/unmatched/:id/settle":       {Right: "waive"},
 	"GET /api/v1/vocabulary":                  {Right: "read"},

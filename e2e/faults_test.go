@@ -456,7 +456,7 @@ func TestAClockSetBackDoesNotTurnTimeBack(t *testing.T) {
 		service.Options{Dir: dir, AdminToken: adminToken, Log: slog.New(slog.DiscardHandler),
 			Now: func() time.Time { return time.Now().Add(time.Hour) }})
 	if err == nil {
-		_, _, err = svc.Admin.CreateToken(context.Background(), "first-admin", "made-in-an-hour", bearer.Reader)
+		_, _, err = svc.Admin.CreateToken(context.Background(), "first-admin", "made-in-an-hour", bearer.Reader, "")
 		err = errors.Join(err, svc.Close())
 	}
 	if err != nil {

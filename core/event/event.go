@@ -113,6 +113,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.RosterRemoved:      read[RosterRemoved],
 	ledger.TokenCreated:       read[TokenCreated],
 	ledger.TokenRevoked:       read[TokenRevoked],
+	ledger.TokenBounded:       read[TokenBounded],
 	ledger.EvidenceRefused:    read[EvidenceRefused],
 	ledger.EvidenceGone:       read[EvidenceGone],
 	ledger.DeviceKeyed:        read[DeviceKeyed],

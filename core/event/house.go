@@ -157,6 +157,8 @@ type token struct {
 	Name   string `json:"name"`
 	Role   string `json:"role"`
 	Reason string `json:"reason,omitempty"`
+	Until  string `json:"until,omitempty"`  // when it ends by itself
+	Before string `json:"before,omitempty"` // the token in whose place it came
 }
 
 // About is the token.
@@ -184,7 +186,24 @@ func (*TokenRevoked) Kind() ledger.Kind { return ledger.TokenRevoked }
 
 // NewToken tells of a token that was made. reason is why, where it is told.
 func NewToken(id, name, role, reason string) *TokenCreated {
-	return &TokenCreated{token{id, name, role, Clipped(reason, MaxReason)}}
+	return &TokenCreated{token{ID: id, Name: name, Role: role, Reason: Clipped(reason, MaxReason)}}
+}
+
+// Ending tells until when the token lives, and in the place of which it came; "" for what is not so.
+func (t *TokenCreated) Ending(until, before string) *TokenCreated {
+	t.Until, t.Before = until, before
+	return t
+}
+
+// TokenBounded is a bearer token that ends by itself at another moment than before.
+type TokenBounded struct{ token }
+
+// Kind is [ledger.TokenBounded].
+func (*TokenBounded) Kind() ledger.Kind { return ledger.TokenBounded }
+
+// BoundedToken tells until when a token lives, and why.
+func BoundedToken(id, name, role, until, reason string) *TokenBounded {
+	return &TokenBounded{token{ID: id, Name: name, Role: role, Until: until, Reason: Clipped(reason, MaxReason)}}
 }
 
 // EndedToken tells of a token that was revoked.

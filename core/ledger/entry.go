@@ -38,6 +38,7 @@ const (
 	PersonRemoved      Kind = "person.removed"
 	TokenCreated       Kind = "token.created"
 	TokenRevoked       Kind = "token.revoked"
+	TokenBounded       Kind = "token.bounded"
 	EvidenceRefused    Kind = "evidence.refused"
 	EvidenceGone       Kind = "evidence.gone"
 	DeviceKeyed        Kind = "device.keyed"   // keys that a device gained or lost
@@ -81,7 +82,7 @@ const (
 
 // Kinds lists every kind of entry.
 var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved,
-	TokenCreated, TokenRevoked, EvidenceRefused, EvidenceGone, DeviceKeyed, DeviceSettled,
+	TokenCreated, TokenRevoked, TokenBounded, EvidenceRefused, EvidenceGone, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverApproved, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DeviceReleased, DeviceTagged, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,

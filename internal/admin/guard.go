@@ -27,10 +27,13 @@ import (
 type Service struct {
 	*engine.Engine
 	decisions *decision.Service
+	uses      *uses
 }
 
 // New is a service over open records, of which decisions tells who reaches what.
-func New(e *engine.Engine, decisions *decision.Service) *Service { return &Service{e, decisions} }
+func New(e *engine.Engine, decisions *decision.Service) *Service {
+	return &Service{e, decisions, &uses{}}
+}
 
 // guardDays is how far back the guard looks for people who are active.
 const guardDays = 7
@@ -333,7 +336,7 @@ func (s *Service) administrators(snap, other *state.Snapshot) []string {
 	}
 	if len(w.Users)+len(w.Groups) == 0 {
 		for _, t := range s.Tokens() {
-			named[t.Name] = named[t.Name] || t.Role == bearer.Admin && t.RevokedAt == ""
+			named[t.Name] = named[t.Name] || t.Role == string(bearer.Admin) && t.State == "live"
 		}
 	}
 	for _, g := range w.Groups {

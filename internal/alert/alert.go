@@ -15,6 +15,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/authority"
+	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/feed"
@@ -28,6 +29,7 @@ import (
 // What counts as in need of a person.
 const (
 	emergencyFor = 7 * value.Day   // how long the use of an account for emergencies is shown
+	tokenWithin  = 7 * value.Day   // before a token ends
 	issuerWithin = 14 * value.Day  // before an issuer or its revocation list ends
 	behindAfter  = 60 * 1_000_000  // microseconds that an event waits for its receiver
 	fullFrom     = 0.1             // of the disk that is left, if that is less than
@@ -91,7 +93,7 @@ func (s *Service) current() ([]api.Alert, error) {
 	all := []api.Alert{}
 	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments,
 		s.receivers, s.partners,
-		s.notices, s.issuers, s.authority, s.disk} {
+		s.notices, s.issuers, s.authority, s.tokens, s.waivers, s.disk} {
 		list, err := find()
 		if err != nil {
 			return nil, err
@@ -230,6 +232,39 @@ func (s *Service) issuers() (out []api.Alert, err error) {
 			Title: what + " on " + strings.Replace(e.Until[:16], "T", " ", 1), Link: "/rulebook"})
 	}
 	return out, nil
+}
+
+// tokens are those that end soon, or have ended in the last week and were used until then.
+func (s *Service) tokens() (out []api.Alert, err error) {
+	snap, now := s.Snapshot(), s.Micros()
+	for _, t := range snap.Tokens.All {
+		ends := snap.Tokens.Ends(t.ID)
+		if t.RevokedAt != 0 || ends == 0 || ends > now+tokenWithin || ends < now-tokenWithin {
+			continue
+		}
+		if _, other := snap.Tokens.Live(now, func(x *bearer.Token) bool {
+			return x.Name == t.Name && x.ID != t.ID && (snap.Tokens.Ends(x.ID) == 0 || snap.Tokens.Ends(x.ID) > ends)
+		}); other {
+			continue // it was rotated
+		}
+		until := value.FormatTime(ends)
+		verb := map[bool]string{true: "ended", false: "ends"}[ends <= now]
+		out = append(out, api.Alert{ID: "token:" + t.ID + ":" + until, Kind: "token", About: t.Name, Link: "/tokens",
+			Title: fmt.Sprintf("The token %s (%s) %s on %s", t.Name, t.Role, verb, strings.Replace(until[:16], "T", " ", 1))})
+	}
+	return out, nil
+}
+
+// waivers are those that a second person has to approve.
+func (s *Service) waivers() ([]api.Alert, error) {
+	list, err := s.view.Waivers(view.ExceptionQuery{State: "asked"})
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	newest := slices.MaxFunc(list, func(a, b api.Exception) int { return strings.Compare(a.At, b.At) })
+	return []api.Alert{{ID: "waivers:" + newest.ID, Kind: "waiver", About: fmt.Sprint(len(list)), Since: newest.At,
+		Title: plural(len(list), "waiver waits", "waivers wait") + " until a second person approves",
+		Link:  "/exceptions?state=asked"}}, nil
 }
 
 // authority tells of certificates of ours that are used in two places, and of what keeps more from being issued.

@@ -5,6 +5,8 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"maps"
+	"math"
 	"slices"
 
 	"ironledger.example/core/value"
@@ -69,7 +71,13 @@ type Token struct {
 	CreatedAt string `json:"created_at"`
 	CreatedBy string `json:"created_by"`
 	RevokedAt string `json:"revoked_at,omitempty"`
+	EndsAt    string `json:"ends_at,omitempty"`
+
+	ends int64 // in microseconds since the Unix epoch; 0: never by itself
 }
+
+// Ended reports whether a token has ended by itself at now.
+func (t *Token) Ended(now int64) bool { return t.ends != 0 && now >= t.ends }
 
 // digest is the SHA-256 of a secret. Secrets are 256 random bits, so that a
 // plain hash cannot be searched; it is also what they are looked up by, so
@@ -79,18 +87,33 @@ type digest = [sha256.Size]byte
 // Set is all tokens, the revoked ones too. It is immutable.
 type Set struct {
 	All  []store.Token
+	ends map[string]int64 // by id, of those that end by themselves
 	live map[digest]*Token
 }
 
-// NewSet is a set of tokens, of which nobody may change any.
-func NewSet(all []store.Token) *Set {
-	s := &Set{All: all, live: map[digest]*Token{}}
+// NewSet is a set of tokens, and of the moments at which some end by themselves, by id, in microseconds since the Unix
+// epoch. Nobody may change either.
+func NewSet(all []store.Token, ends map[string]int64) *Set {
+	s := &Set{All: all, ends: ends, live: map[digest]*Token{}}
 	for i := range all {
 		if all[i].RevokedAt == 0 {
-			s.live[digest(all[i].Hash)] = new(Public(all[i]))
+			s.live[digest(all[i].Hash)] = new(s.Public(all[i]))
 		}
 	}
 	return s
+}
+
+// Ends is when a token ends by itself, 0 for never.
+func (s *Set) Ends(id string) int64 { return s.ends[id] }
+
+// Ending is the set with a token that ends by itself at a moment.
+func (s *Set) Ending(id string, at int64) *Set {
+	ends := maps.Clone(s.ends)
+	if ends == nil {
+		ends = map[string]int64{}
+	}
+	ends[id] = at
+	return NewSet(s.All, ends)
 }
 
 // With is the set with one more token, or with one of the same id as it is now.
@@ -101,47 +124,50 @@ func (s *Set) With(t store.Token) *Set {
 	} else {
 		all = append(all, t)
 	}
-	return NewSet(all)
+	return NewSet(all, s.ends)
 }
 
-// Of returns the live token that a secret belongs to. Nobody may change it.
-func (s *Set) Of(secret string) (*Token, bool) {
+// Of returns the token that a secret belongs to, if it is live at now. Nobody may change it.
+func (s *Set) Of(secret string, now int64) (*Token, bool) {
 	t := s.live[sha256.Sum256([]byte(secret))]
-	return t, t != nil
+	return t, t != nil && !t.Ended(now)
 }
 
-// Live returns a live token of which something is true. Nobody may change it.
-func (s *Set) Live(is func(*Token) bool) (*Token, bool) {
+// Live returns a token that is live at now and of which something is true. Nobody may change it.
+func (s *Set) Live(now int64, is func(*Token) bool) (*Token, bool) {
 	for _, t := range s.live {
-		if is(t) {
+		if !t.Ended(now) && is(t) {
 			return t, true
 		}
 	}
 	return nil, false
 }
 
-// Named reports whether a live token has a name.
-func (s *Set) Named(name string) bool {
-	_, is := s.Live(func(t *Token) bool { return t.Name == name })
+// Named reports whether a token that is live at now has a name.
+func (s *Set) Named(name string, now int64) bool {
+	_, is := s.Live(now, func(t *Token) bool { return t.Name == name })
 	return is
 }
 
-// Find returns a live token by its id or name.
-func (s *Set) Find(id string) (store.Token, bool) {
-	i := slices.IndexFunc(s.All, func(t store.Token) bool {
-		return t.RevokedAt == 0 &&
-			(t.ID == id || t.Name == id)
-	})
-	if i < 0 {
-		return store.Token{}, false
+// Find returns a token by its id or name, if it is live at now: of several with a name the one that ends last.
+func (s *Set) Find(id string, now int64) (found store.Token, ok bool) {
+	last := int64(-1)
+	for _, t := range s.All {
+		ends := s.ends[t.ID]
+		if ends == 0 {
+			ends = math.MaxInt64
+		}
+		if t.RevokedAt == 0 && ends > now && (t.ID == id || t.Name == id) && ends > last {
+			found, ok, last = t, true, ends
+		}
 	}
-	return s.All[i], true
+	return found, ok
 }
 
-// Admins is how many live tokens are administrators'.
-func (s *Set) Admins() (n int) {
+// Admins is how many tokens that are live at now are administrators'.
+func (s *Set) Admins(now int64) (n int) {
 	for _, t := range s.live {
-		if t.Role == Admin {
+		if t.Role == Admin && !t.Ended(now) {
 			n++
 		}
 	}
@@ -159,11 +185,14 @@ func NewSecret() string {
 }
 
 // Public is a token without what its secret is known by.
-func Public(t store.Token) Token {
+func (s *Set) Public(t store.Token) Token {
 	p := Token{ID: t.ID, Name: t.Name, Role: Role(t.Role), CreatedAt: value.FormatTime(t.CreatedAt),
 		CreatedBy: t.CreatedBy}
 	if t.RevokedAt != 0 {
 		p.RevokedAt = value.FormatTime(t.RevokedAt)
+	}
+	if p.ends = s.ends[t.ID]; p.ends != 0 {
+		p.EndsAt = value.FormatTime(p.ends)
 	}
 	return p
 }

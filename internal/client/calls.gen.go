@@ -644,6 +644,11 @@ func (c *Client) RevokeToken(ctx context.Context, id string) (*Reply[Token], err
 	return call[Token](ctx, c, request{method: "DELETE", path: path("/api/v1/tokens/{id}", id)})
 }
 
+// RotateToken calls POST /api/v1/tokens/{id}/rotate: Make a token in the place of one, with another secret, which is shown this once.
+func (c *Client) RotateToken(ctx context.Context, id string, body TokenRotation) (*Reply[NewToken], error) {
+	return call[NewToken](ctx, c, request{method: "POST", path: path("/api/v1/tokens/{id}/rotate", id), value: body})
+}
+
 // ListUnmatched calls GET /api/v1/unmatched: Reports whose keys point at different devices.
 func (c *Client) ListUnmatched(ctx context.Context, p ListUnmatchedParams) (*Reply[List[Unmatched]], error) {
 	query := url.Values{}

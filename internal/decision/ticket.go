@@ -70,7 +70,7 @@ var ErrEnforcerGone = errors.New("the enforcer that refused this has no token an
 // Again decides the request of a recorded decision anew, in the name of the enforcer
 // that asked, as far as it still may ask.
 func (s *Service) Again(r *Recorded) (id string, refused *Answer, err error) {
-	if _, may := s.Snapshot().Tokens.Live(func(t *bearer.Token) bool {
+	if _, may := s.Snapshot().Tokens.Live(s.Micros(), func(t *bearer.Token) bool {
 		return t.Name == r.Actor && t.Role.May(bearer.MayDecide)
 	}); !may {
 		return "", nil, ErrEnforcerGone

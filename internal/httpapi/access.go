@@ -170,8 +170,15 @@ func (s *Server) Ask(c *gin.Context) (*api.Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := s.service.Decisions.Ask(e)
-	return shownAnswer(c, a), nil
+	return s.tried(c, e, s.service.Decisions.Ask), nil
+}
+
+// tried is the answer of a trial, for people: with what of it nobody knows.
+func (s *Server) tried(c *gin.Context, e *access.Evaluation, ask func(*access.Evaluation) *decision.Answer) *api.Answer {
+	s.service.Decisions.Spelled(e)
+	out := shownAnswer(c, ask(e))
+	out.Strangers = s.service.Decisions.Strangers(e)
+	return out
 }
 
 // Evaluate is the access evaluation of AuthZEN 1.0 (section 6).
@@ -197,11 +204,17 @@ func (s *Server) AskUnder(c *gin.Context, in api.AskDraft) (*api.Answer, error) 
 		}
 		at = v.Num()
 	}
-	a, err := s.service.Decisions.AskUnder(&in.Asked, in.Files, at)
+	var err error
+	out := s.tried(c, &in.Asked, func(e *access.Evaluation) (a *decision.Answer) {
+		if a, err = s.service.Decisions.AskUnder(e, in.Files, at); err != nil {
+			a = &decision.Answer{Asked: e, Decision: &access.Decision{}}
+		}
+		return a
+	})
 	if err != nil {
 		return nil, err
 	}
-	return shownAnswer(c, a), nil
+	return out, nil
 }
 
 // WhoReaches tells who can get to a resource.
@@ -210,6 +223,7 @@ func (s *Server) WhoReaches(c *gin.Context) (*api.Reach, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.service.Decisions.Spelled(e)
 	return s.service.Decisions.WhoReaches(e), nil
 }
 
@@ -219,6 +233,7 @@ func (s *Server) WhatReaches(c *gin.Context) (out api.List[api.ReachResource], e
 	if err != nil {
 		return out, err
 	}
+	s.service.Decisions.Spelled(e)
 	return edge.All(s.service.Decisions.WhatReaches(e)), nil
 }
 
@@ -264,7 +279,7 @@ func (s *Server) ListGates(c *gin.Context) (api.List[api.Gate], error) {
 
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) (api.List[api.LiveSession], error) {
-	return edge.All(s.service.Decisions.Sessions(p.Person, p.Device, p.Resource)), nil
+	return edge.All(s.service.Decisions.Sessions(p.Person, s.deviceID(p.Device), p.Resource)), nil
 }
 
 // EndSessions ends sessions by hand.
@@ -296,7 +311,7 @@ func (s *Server) ListDecisions(c *gin.Context, p api.ListDecisionsParams) {
 		s.fail(c, err)
 		return
 	}
-	q := decision.Query{Person: p.Person, Device: p.Device, Resource: p.Resource,
+	q := decision.Query{Person: p.Person, Device: s.deviceID(p.Device), Resource: p.Resource,
 		Outcome: string(p.Outcome), Gate: p.Gate, Since: p.Since, Until: p.Until, Before: p.Cursor,
 		Limit: limit + 1}
 	if p.Cursor != "" && !ids.IsID(p.Cursor) {

@@ -58,7 +58,7 @@ func TestAStreamOfChanges(t *testing.T) {
 	if got := fresh(":"); got != ": from entry 1" {
 		t.Errorf("it begins %q", got)
 	}
-	_, secret, err := svc.Admin.CreateToken(ctx, "first-admin", "desk", bearer.Reader)
+	_, secret, err := svc.Admin.CreateToken(ctx, "first-admin", "desk", bearer.Reader, "")
 	if err != nil {
 		t.Fatal(err)
 	}

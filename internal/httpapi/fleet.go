@@ -193,6 +193,9 @@ func (s *Server) RetireDevices(c *gin.Context, in api.ReleaseDraft) (api.List[ap
 	return edge.All(list), err
 }
 
+// deviceID is the id of a device that somebody calls by its id, serial or hardware id.
+func (s *Server) deviceID(name string) string { return s.service.View.DeviceID(name) }
+
 // first is the one of a list of one.
 func first[T any](list []T, err error) (*T, error) {
 	if err != nil {

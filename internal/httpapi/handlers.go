@@ -168,28 +168,26 @@ func brokenStream(err error) error {
 	return err
 }
 
-// shownToken is a token as people see it: without what it is known by.
-func shownToken(t *bearer.Token) *api.Token {
-	return &api.Token{ID: t.ID, Name: t.Name, Role: string(t.Role), CreatedAt: t.CreatedAt, CreatedBy: t.CreatedBy,
-		RevokedAt: t.RevokedAt}
-}
-
 // ListTokens lists tokens.
-func (s *Server) ListTokens(c *gin.Context) (api.List[api.Token], error) {
-	out := []api.Token{}
-	for _, t := range s.service.Admin.Tokens() {
-		out = append(out, *shownToken(&t))
-	}
-	return edge.All(out), nil
+func (s *Server) ListTokens(*gin.Context) (api.List[api.Token], error) {
+	return edge.All(s.service.Admin.Tokens()), nil
 }
 
 // CreateToken makes a token.
 func (s *Server) CreateToken(c *gin.Context, in api.TokenDraft) (*api.NewToken, error) {
-	t, secret, err := s.service.Admin.CreateToken(c.Request.Context(), actor(c).Name, in.Name, bearer.Role(in.Role))
+	return s.newToken(s.service.Admin.CreateToken(c.Request.Context(), actor(c).Name, in.Name, bearer.Role(in.Role), in.For))
+}
+
+func (s *Server) newToken(t bearer.Token, secret string, err error) (*api.NewToken, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &api.NewToken{Token: *shownToken(&t), Secret: secret}, nil
+	return &api.NewToken{Token: s.service.Admin.ShowToken(t), Secret: secret}, nil
+}
+
+// RotateToken makes a token in the place of one.
+func (s *Server) RotateToken(c *gin.Context, id string, in api.TokenRotation) (*api.NewToken, error) {
+	return s.newToken(s.service.Admin.RotateToken(c.Request.Context(), actor(c).Name, id, in))
 }
 
 // RevokeToken revokes a token.
@@ -198,7 +196,8 @@ func (s *Server) RevokeToken(c *gin.Context, id string) (*api.Token, error) {
 	if err != nil {
 		return nil, err
 	}
-	return shownToken(&t), nil
+	out := s.service.Admin.ShowToken(t)
+	return &out, nil
 }
 
 // GetAuthzenConfiguration is the metadata of AuthZEN 1.0 (section 9).

@@ -40,7 +40,7 @@ func openHouse(t *testing.T) *house {
 	h := &house{Handler(Options{Service: s, Log: quiet, Public: "http://127.0.0.1:8600"}), s,
 		map[bearer.Role]string{bearer.Admin: adminToken}}
 	for _, role := range []bearer.Role{bearer.Reader, bearer.Helpdesk, bearer.Author, bearer.Enforcer, bearer.Source} {
-		_, secret, err := s.Admin.CreateToken(t.Context(), "first-admin", "t-"+string(role), role)
+		_, secret, err := s.Admin.CreateToken(t.Context(), "first-admin", "t-"+string(role), role, "")
 		if err != nil {
 			t.Fatal(err)
 		}

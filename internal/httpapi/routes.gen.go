@@ -348,6 +348,9 @@ type operations interface {
 	// RevokeToken is DELETE /api/v1/tokens/{id}: Revoke a token, named by id or name, at once.
 	RevokeToken(c *gin.Context, id string) (*Token, error)
 
+	// RotateToken is POST /api/v1/tokens/{id}/rotate: Make a token in the place of one, with another secret, which is shown this once.
+	RotateToken(c *gin.Context, id string, body TokenRotation) (*NewToken, error)
+
 	// ListUnmatched is GET /api/v1/unmatched: Reports whose keys point at different devices.
 	ListUnmatched(c *gin.Context, p ListUnmatchedParams) (List[Unmatched], error)
 
@@ -1694,6 +1697,16 @@ func (s *Server) routes(r gin.IRouter) {
 	r.DELETE("/api/v1/tokens/:id", func(c *gin.Context) {
 		id := c.Param("id")
 		out, err := s.RevokeToken(c, id)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/tokens/:id/rotate", func(c *gin.Context) {
+		id := c.Param("id")
+		var body TokenRotation
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RotateToken(c, id, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/unmatched", func(c *gin.Context) {

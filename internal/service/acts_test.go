@@ -189,7 +189,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"token": func(ctx context.Context) error {
 			name := fmt.Sprint(a.prefix, "token", a.r.IntN(6))
-			_, _, err := s.Admin.CreateToken(ctx, "astrid", name, bearer.Reader)
+			_, _, err := s.Admin.CreateToken(ctx, "astrid", name, bearer.Reader, "")
 			if err == nil {
 				a.tokens = append(a.tokens, name)
 			}

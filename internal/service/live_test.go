@@ -311,12 +311,12 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 		},
 		"make a token": func(i int) func() error {
 			return func() error {
-				_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("t", i), bearer.Reader)
+				_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("t", i), bearer.Reader, "")
 				return err
 			}
 		},
 		"revoke a token": func(i int) func() error {
-			_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("u", i), bearer.Reader)
+			_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("u", i), bearer.Reader, "")
 			must(err)
 			return func() error { _, err := s.Admin.RevokeToken(ctx, "astrid", fmt.Sprint("u", i)); return err }
 		},
@@ -343,7 +343,7 @@ func TestOfManyWhoDoTheSameOneGetsIt(t *testing.T) {
 			}
 		},
 		"redact an entry": func(i int) func() error {
-			_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("v", i), bearer.Reader)
+			_, _, err := s.Admin.CreateToken(ctx, "astrid", fmt.Sprint("v", i), bearer.Reader, "")
 			must(err)
 			seq := s.Store.Sealed().Size
 			return func() error { _, err := s.Audit.Redact(ctx, "astrid", seq, "a name"); return err }

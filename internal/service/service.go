@@ -104,6 +104,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, errors.Join(err, e.Close())
 	}
 	e.Chore(s.Audit.Tidy)
+	e.Chore(s.Admin.KeepingUses)
 	return s, nil
 }
 
@@ -113,5 +114,8 @@ func (s *Service) Close() error {
 	s.Notices.Stop()
 	s.Authority.Stop()
 	s.Statement.Stop()
+	if err := s.Admin.KeepUses(context.Background(), true); err != nil {
+		s.Log.Warn("when tokens were last used is not kept", "error", err)
+	}
 	return errors.Join(s.Streams.Stop(context.Background()), s.Engine.Close())
 }

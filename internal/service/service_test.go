@@ -376,7 +376,7 @@ func TestTokens(t *testing.T) {
 	t.Parallel()
 	s := open(t, t.TempDir())
 	defer shut(t, s)
-	made, secret, err := s.Admin.CreateToken(ctx, "first-admin", "mdm", bearer.Source)
+	made, secret, err := s.Admin.CreateToken(ctx, "first-admin", "mdm", bearer.Source, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -385,7 +385,7 @@ func TestTokens(t *testing.T) {
 		t.Errorf("the secret stands for %+v (%v)", got, ok)
 	}
 	for name, role := range map[string]bearer.Role{"mdm": bearer.Reader, "": bearer.Reader, "x": "king"} {
-		if _, _, err := s.Admin.CreateToken(ctx, "a", name, role); !errors.As(err, new(*fault.InputError)) {
+		if _, _, err := s.Admin.CreateToken(ctx, "a", name, role, ""); !errors.As(err, new(*fault.InputError)) {
 			t.Errorf("a token %q of the role %q: %v", name, role, err)
 		}
 	}

@@ -70,7 +70,7 @@ func everything(t *testing.T, dir string) (k known) {
 	must(err)
 	_, err = s.Admin.Retire(ctx, "it", []string{"d2"}, "sold")
 	must(err)
-	token, _, err := s.Admin.CreateToken(ctx, "admin", "reader", bearer.Reader)
+	token, _, err := s.Admin.CreateToken(ctx, "admin", "reader", bearer.Reader, "")
 	must(err)
 	_, err = s.Admin.SignIn(&token)
 	must(err)

@@ -109,6 +109,8 @@ type Change struct {
 	tags        puts[kept.Tags]
 
 	noticePlace puts[kept.NoticePlace]
+	terms       puts[kept.TokenTerm]
+	tokenUses   puts[kept.TokenUses]
 
 	waivers puts[Waiver]
 	vouches puts[Vouch]

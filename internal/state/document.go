@@ -103,6 +103,12 @@ var (
 	TagsKind = kind[kept.Tags]{"tags", // by device
 		func(s *Snapshot) *table[kept.Tags] { return &s.Tags },
 		func(c *Change) *puts[kept.Tags] { return &c.tags }}
+	TokenTermKind = kind[kept.TokenTerm]{"token-term", // by token
+		func(s *Snapshot) *table[kept.TokenTerm] { return &s.terms },
+		func(c *Change) *puts[kept.TokenTerm] { return &c.terms }}
+	tokenUsesKind = kind[kept.TokenUses]{"token-uses",
+		func(s *Snapshot) *table[kept.TokenUses] { return &s.tokenUses },
+		func(c *Change) *puts[kept.TokenUses] { return &c.tokenUses }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -114,7 +120,8 @@ var plain = []interface {
 	apply(c *Change, to *Snapshot)
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
 	FeedPlaceKind,
-	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, QuarantineKind, TagsKind, RetirementKind}
+	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, QuarantineKind, TagsKind, RetirementKind,
+	TokenTermKind, tokenUsesKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {
@@ -172,6 +179,20 @@ func (k kind[T]) lay(c *Change, id string, v *T) {
 	}
 	(*p)[id] = v
 }
+
+// theUses is the id of the one [kept.TokenUses].
+const theUses = "tokens"
+
+// TokenUses are the moments at which tokens were last used, as far as they were kept.
+func (snap *Snapshot) TokenUses() kept.TokenUses {
+	if u := snap.tokenUses.Get(theUses); u != nil {
+		return *u
+	}
+	return nil
+}
+
+// PutTokenUses keeps them as a part of a change.
+func (c *Change) PutTokenUses(u kept.TokenUses) error { return Put(c, tokenUsesKind, theUses, &u) }
 
 // StreamPlace is how far a stream has come; where it began when nothing was acknowledged
 // yet.

@@ -50,6 +50,8 @@ type Snapshot struct {
 	Tags        table[kept.Tags]        // by device
 
 	noticePlace table[kept.NoticePlace]
+	terms       table[kept.TokenTerm] // by token
+	tokenUses   table[kept.TokenUses]
 
 	Waivers table[Waiver]
 	Vouches table[Vouch]
@@ -63,7 +65,7 @@ type Snapshot struct {
 // EmptySnapshot is the state before anything has happened.
 func EmptySnapshot() *Snapshot {
 	return &Snapshot{Book: EmptyBook(), People: house.NewPeople(nil), Roster: house.NewRoster(nil), Fleet: &Fleet{},
-		Tokens: bearer.NewSet(nil)}
+		Tokens: bearer.NewSet(nil, nil)}
 }
 
 // Load reads the state from disk, but for the devices: see [Snapshot.Restore].
@@ -86,7 +88,11 @@ func Load(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	snap.Unmatched.index(snap.Unmatched.byID(), nil)
 	snap.Enrolments.index(snap.Enrolments.byID())
 	tokens, err := s.Tokens(ctx)
-	snap.Tokens = bearer.NewSet(tokens)
+	ends := map[string]int64{}
+	for id, x := range snap.terms.All() {
+		ends[id] = x.EndsAt
+	}
+	snap.Tokens = bearer.NewSet(tokens, ends)
 	return snap, err
 }
 

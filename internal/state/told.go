@@ -78,7 +78,8 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		"feed places": snap.FeedPlaces.List(), "heard": snap.Heard.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List(), "authorities": snap.Authorities.List(),
 		"issued": snap.Issued.List(), "invites": snap.Invites.List(), "statements": snap.Statements.List(),
-		"quarantines": snap.Quarantines.List(), "tags": snap.Tags.List()} {
+		"quarantines": snap.Quarantines.List(), "tags": snap.Tags.List(),
+		"token terms": snap.terms.List()} {
 		say(name, list)
 	}
 	for k, ids := range snap.Unmatched.byKey.All() {
@@ -94,7 +95,7 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		say("token "+t.ID, t)
 	}
 	for _, t := range snap.Tokens.All {
-		if live, is := snap.Tokens.Live(func(x *bearer.Token) bool { return x.ID == t.ID }); is {
+		if live, is := snap.Tokens.Live(0, func(x *bearer.Token) bool { return x.ID == t.ID }); is {
 			say("live token "+t.ID, live)
 		}
 	}

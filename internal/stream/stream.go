@@ -238,10 +238,10 @@ func (s *Service) given(snap *state.Snapshot, st *kept.Stream) (*signal.Given, e
 			"remove it and create another", form, st.Receiver, r.Form)
 	}
 	if st.CreatedBy == st.Receiver {
-		if _, live := snap.Tokens.Live(func(t *bearer.Token) bool {
+		if _, live := snap.Tokens.Live(s.Micros(), func(t *bearer.Token) bool {
 			return t.Name == st.Receiver && t.Role == bearer.Receiver
 		}); !live {
-			return nil, fmt.Errorf("the token of %s, with which it made the stream, was revoked", st.Receiver)
+			return nil, fmt.Errorf("the token of %s, with which it made the stream, was revoked or has ended", st.Receiver)
 		}
 	}
 	now := s.Micros()

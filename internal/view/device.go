@@ -154,3 +154,12 @@ func detail(snap *state.Snapshot, d *state.Device, now int64) *api.Device {
 	}
 	return out
 }
+
+// DeviceID is the id of a device that somebody calls by its id, serial or hardware id; the name itself of one that is
+// not known.
+func (s *Service) DeviceID(name string) string {
+	if d := s.Snapshot().Named(name); name != "" && d != nil {
+		return d.ID
+	}
+	return name
+}

@@ -56,6 +56,7 @@ func (s *Service) Waivers(q ExceptionQuery) ([]api.Exception, error) {
 		}
 		list = append(list, endingException{shown, c.Until()})
 	}
+	q.Device = s.DeviceID(q.Device)
 	return q.choose(list, now)
 }
 
@@ -66,6 +67,7 @@ func (s *Service) Vouches(q ExceptionQuery) ([]api.Exception, error) {
 	for _, v := range snap.Vouches.List() {
 		list = append(list, endingException{v.Shown("", now), v.Until})
 	}
+	q.Device = s.DeviceID(q.Device)
 	return q.choose(list, now)
 }
 

@@ -113,6 +113,7 @@ export const rights = {
   'GET /api/v1/tokens': 'administer',
   'POST /api/v1/tokens': 'administer',
   'DELETE /api/v1/tokens/{id}': 'administer',
+  'POST /api/v1/tokens/{id}/rotate': 'administer',
   'GET /api/v1/unmatched': 'read',
   'POST /api/v1/unmatched/{id}/settle': 'waive',
   'GET /api/v1/vocabulary': 'read',

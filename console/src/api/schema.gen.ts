@@ -1223,6 +1223,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens/{id}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a token in the place of one, with another secret, which is shown this once */
+        post: operations["rotateToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/access/v1/evaluation": {
         parameters: {
             query?: never;
@@ -3311,7 +3328,16 @@ export interface components {
             /** Format: int64 */
             rulebook: number;
             known_person: boolean;
+            /** @description Of a trial: what it names and nobody knows */
+            strangers?: components["schemas"]["Stranger"][];
             basis?: components["schemas"]["Basis"];
+        };
+        Stranger: {
+            /** @description person, device or resource */
+            what: string;
+            name: string;
+            /** @description Names near it that are known */
+            nearest: string[];
         };
         RecordedDecision: components["schemas"]["Answer"] & {
             /**
@@ -4000,6 +4026,14 @@ export interface components {
         TokenDraft: {
             name: string;
             role: string;
+            /** @description After which time it ends by itself, as 90d; never when it is left out */
+            for?: string;
+        };
+        TokenRotation: {
+            /** @description How long the old secret is good beside the new one, as 1d; not at all when it is left out */
+            overlap?: string;
+            /** @description After which time the new one ends by itself, as 90d; never when it is left out */
+            for?: string;
         };
         Admission: {
             admit: boolean;
@@ -4016,8 +4050,14 @@ export interface components {
             id: string;
             name: string;
             role: string;
+            /** @enum {string} */
+            state: "live" | "ended" | "revoked";
             created_at: string;
             created_by: string;
+            /** @description When it was last used; after a crash as much as ten minutes may be missing */
+            used_at?: string;
+            /** @description When it ends by itself */
+            ends_at?: string;
             revoked_at?: string;
         };
         NewToken: {
@@ -6133,6 +6173,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRotation"];
+            };
+        };
+        responses: {
+            /** @description Made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
                 };
             };
             default: components["responses"]["Problem"];

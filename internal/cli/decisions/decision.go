@@ -65,6 +65,10 @@ func answerHead(a *shell.App, d *api.Answer, made *api.RecordedDecision) {
 	if !d.KnownPerson && d.Asked.Subject.Type != "device" {
 		shell.Line(a.Out, "The directory does not know this person: no groups.")
 	}
+	for _, x := range d.Strangers {
+		shell.Line(a.Out, "%s %s %s is known to nobody%s", a.Rust("Note:"), x.What, a.Bold(x.Name),
+			shell.Only(len(x.Nearest) > 0, "; did you mean "+strings.Join(x.Nearest, " or ")+"?")+shell.Only(len(x.Nearest) == 0, "."))
+	}
 	if reason, ok := rulebook.Language(d.ReasonAdmin, "en"); ok {
 		shell.Line(a.Out, "%s", shell.Sentences(reason))
 	}

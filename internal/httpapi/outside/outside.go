@@ -98,7 +98,7 @@ func (r Routes) ListNotices(c *gin.Context, p api.ListNoticesParams) (*api.Notic
 	if err != nil {
 		return nil, err
 	}
-	return r.service.Notices.List(p.Device, p.Person, p.State, p.Cursor, limit)
+	return r.service.Notices.List(r.service.View.DeviceID(p.Device), p.Person, p.State, p.Cursor, limit)
 }
 
 // TryNotice shows what a notice would say.
