@@ -88,6 +88,11 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	p.StringVar(&a.URL, "url", "",
 		"the service (default: IRONLEDGER_URL, the settings file, http://127.0.0.1:8600)")
 	p.StringVar(&a.Token, "token", "", "the bearer token (default: IRONLEDGER_TOKEN, the settings file)")
+	p.StringVar(&a.CA, "ca", "",
+		"certificates to trust the service by, PEM (default: IRONLEDGER_CA, the settings file, those of the machine)")
+	p.StringVar(&a.ClientCert, "client-cert", "",
+		"a certificate to show the service or a proxy before it, PEM (default: IRONLEDGER_CLIENT_CERT, the settings file)")
+	p.StringVar(&a.ClientKey, "client-key", "", "its key, PEM (default: IRONLEDGER_CLIENT_KEY, the settings file)")
 	p.StringVarP(&a.Format, "output", "o", "table", "how to print: table, json, ndjson, yaml or csv")
 	p.StringVar(&a.Lang, "lang", "",
 		"the language of remedies and messages, as sv (default: by LC_ALL, LC_MESSAGES, LANG)")
@@ -111,7 +116,7 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 			root.AddCommand(c)
 		}
 	}
-	add("run", run.ServeCmd(a), run.DemoCmd(a), records.BackupCmd(a), records.RestoreCmd(a))
+	add("run", run.ServeCmd(a), run.DemoCmd(a), records.BackupCmd(a), records.RestoreCmd(a), run.VersionCmd(a))
 	add("device", agent.Cmd(a), run.CollectCmd(a))
 	device, certificate := devices.DeviceCmd(a), devices.CertificateCmd(a)
 	device.AddCommand(identity.InviteCmd(a), identity.DeviceStatementCmd(a))

@@ -4,12 +4,15 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -40,8 +43,53 @@ func New(base, token, language string) (*Client, error) {
 	return &Client{&http.Client{Transport: transport}, strings.TrimSuffix(base, "/"), token, language}, nil
 }
 
+// Trust says by what a service is trusted and what it is shown, in files, PEM; "" for what is not so.
+type Trust struct {
+	CA               string // certificates to trust it by, in place of those of the machine
+	Certificate, Key string // to show
+}
+
+// Trusting is [New] with a trust of one's own.
+func Trusting(base, token, language string, t Trust) (*Client, error) {
+	c, err := New(base, token, language)
+	if err != nil || t == (Trust{}) {
+		return c, err
+	}
+	with := &tls.Config{MinVersion: tls.VersionTLS12}
+	if t.CA != "" {
+		raw, err := os.ReadFile(t.CA)
+		if err != nil {
+			return nil, fmt.Errorf("the certificates to trust the service by: %w", err)
+		}
+		with.RootCAs = x509.NewCertPool()
+		if !with.RootCAs.AppendCertsFromPEM(raw) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM", t.CA)
+		}
+	}
+	switch {
+	case (t.Certificate == "") != (t.Key == ""):
+		return nil, errors.New("a client certificate needs its key, and a key its certificate")
+	case t.Certificate != "":
+		pair, err := tls.LoadX509KeyPair(t.Certificate, t.Key)
+		if err != nil {
+			return nil, fmt.Errorf("the client certificate: %w", err)
+		}
+		with.Certificates = []tls.Certificate{pair}
+	}
+	own := transport.(*http.Transport).Clone()
+	own.TLSClientConfig = with
+	c.http = &http.Client{Transport: own}
+	return c, nil
+}
+
 // As returns a client for the same service with another token.
-func (c *Client) As(token string) (*Client, error) { return New(c.url, token, "") }
+func (c *Client) As(token string) (*Client, error) {
+	as, err := New(c.url, token, "")
+	if err == nil {
+		as.http = c.http
+	}
+	return as, err
+}
 
 // Reply is an answer, typed and as it came.
 type Reply[T any] struct {
@@ -129,9 +177,25 @@ func (c *Client) send(ctx context.Context, q request) (*http.Response, error) {
 		err = broken.Err
 	}
 	if err != nil {
-		return nil, fmt.Errorf("no service answers at %s: %w", c.url, err)
+		return nil, c.unanswered(err)
 	}
 	return got, nil
+}
+
+// unanswered says why a service gave no answer, plainly where what is wrong is the address or the trust.
+func (c *Client) unanswered(err error) error {
+	var stranger x509.UnknownAuthorityError
+	var name x509.HostnameError
+	switch {
+	case strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+		return fmt.Errorf("%s is answered without TLS; say http:// in place of https://", c.url)
+	case errors.As(err, &stranger):
+		return fmt.Errorf("the certificate of %s comes from nobody whom this machine trusts; say whom to trust with --ca: %w",
+			c.url, err)
+	case errors.As(err, &name):
+		return fmt.Errorf("the certificate of %s is for another name: %w", c.url, err)
+	}
+	return fmt.Errorf("no service answers at %s: %w", c.url, err)
 }
 
 // call sends a request and reads the answer, or the problem.
@@ -161,6 +225,9 @@ func call[T any](ctx context.Context, c *Client, q request) (*Reply[T], error) {
 // problem is what an answer says went wrong.
 func (c *Client) problem(r *http.Response, body []byte) error {
 	var p ProblemError
+	if r.StatusCode == http.StatusBadRequest && strings.HasPrefix(string(body), "Client sent an HTTP request to an HTTPS server") {
+		return fmt.Errorf("%s is answered over TLS; say https:// in place of http://", c.url)
+	}
 	if json.Unmarshal(body, &p.Problem) != nil || p.Detail == "" {
 		return fmt.Errorf("%s answered %s", c.url, r.Status)
 	}

@@ -33,6 +33,13 @@ func (r *reloaded) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return r.pair, nil
 }
 
+// take makes a pair that was just read the one that is shown.
+func (r *reloaded) take(pair *tls.Certificate) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.pair, r.stamp, r.looked = pair, stampOf(r.cert)+stampOf(r.key), time.Now()
+}
+
 // look reads the files if they are others than before. While they do not fit, as between the writing of the one and
 // of the other, what was read before goes on.
 func (r *reloaded) look() {

@@ -49,32 +49,66 @@ type serveOptions struct {
 	noticesAfter                              time.Duration
 	atDoor                                    func(url string) // told where devices are answered, before ready
 	now                                       func() time.Time // nil: time.Now
+
+	served *reloaded      // the certificate in files; nil for none
+	config string         // the file that settings were read from, "" for none
+	names  []string       // of the settings that it may have
+	level  *slog.LevelVar // of the log; nil: it stays
 }
 
 // ServeCmd is the command serve.
 func ServeCmd(a *shell.App) *cobra.Command {
 	var o serveOptions
+	checkOnly := false
 	c := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service",
 		Long: `Run the service. Its records are kept in DIR; the console, the API and the AuthZEN
 endpoint are served on the same address.
 
+Settings come from --config (YAML: flags without their dashes as keys), then the environment
+(IRONLEDGER_LISTEN for --listen, and so on), then flags; the later wins. --check-config finds
+what is wrong with them and starts nothing. At SIGHUP the certificate and the level of the
+log are read again.
+
 At the first start the administrator's bearer token is taken from
-IRONLEDGER_ADMIN_TOKEN, or made and printed once. Later nothing in the environment
-makes a token; when all are lost, --new-admin-token makes one for a reason, which is
-recorded. Without TLS the service listens on loopback only.`,
+IRONLEDGER_ADMIN_TOKEN, or made and written into first-admin.token in DIR, which only its
+owner can read. Later nothing in the environment makes a token; when all are lost,
+--new-admin-token makes one for a reason, which is recorded, in new-admin.token. Without TLS
+the service listens on loopback only.`,
 		Example: "  ironledger serve --data /var/lib/ironledger\n  ironledger serve --data . --listen :8600 " +
 			"--tls-cert cert.pem --tls-key key.pem",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			kept, err := load(cmd.LocalFlags(), o.config)
+			if err != nil {
+				return err
+			}
+			if o.data == "" {
+				return shell.Usagef("say where the records are: --data DIR")
+			}
+			o.names = kept.names()
 			log, err := logger(a, &o)
 			if err != nil {
 				return err
 			}
+			if checkOnly {
+				if err := o.examine(log); err != nil {
+					return err
+				}
+				return kept.show(a)
+			}
 			o.atDoor = func(url string) { shell.Line(a.Err, "Devices are answered at %s", url) }
 			return serve(cmd.Context(), &o, log, func(url, token string) error {
 				if token != "" {
-					shell.Line(a.Err, "The administrator's token, shown this once:\n\n    %s\n", token)
+					name := "first-admin"
+					if o.newAdmin != "" {
+						name = "new-admin"
+					}
+					path, err := keepToken(o.data, name, token)
+					if err != nil {
+						return err
+					}
+					shell.Line(a.Err, "The administrator's token is in %s; keep it elsewhere, and remove the file", path)
 				}
 				shell.Line(a.Err, "Iron Ledger answers at %s", url)
 				return nil
@@ -123,7 +157,7 @@ recorded. Without TLS the service listens on loopback only.`,
 		"how long a notice waits for others to go along, or for what it tells of to heal")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
-	shell.Must(c.MarkFlagRequired("data"))
+	addConfig(c, &o.config, &checkOnly)
 	return c
 }
 
@@ -132,7 +166,9 @@ func logger(a *shell.App, o *serveOptions) (*slog.Logger, error) {
 	if err := level.UnmarshalText([]byte(o.logLevel)); err != nil {
 		return nil, shell.Usagef("--log-level is debug, info, warn or error, not %q", o.logLevel)
 	}
-	h := &slog.HandlerOptions{Level: level}
+	o.level = new(slog.LevelVar)
+	o.level.Set(level)
+	h := &slog.HandlerOptions{Level: o.level}
 	if o.logJSON {
 		return slog.New(slog.NewJSONHandler(a.Err, h)), nil
 	}
@@ -159,7 +195,8 @@ func (o *serveOptions) check(log *slog.Logger) (certificate *tls.Config, keep ti
 		if err != nil {
 			return nil, 0, fmt.Errorf("the certificate: %w", err)
 		}
-		certificate = &tls.Config{GetCertificate: (&reloaded{cert: o.cert, key: o.key, pair: &pair, log: log}).get,
+		o.served = &reloaded{cert: o.cert, key: o.key, pair: &pair, log: log}
+		certificate = &tls.Config{GetCertificate: o.served.get,
 			MinVersion: tls.VersionTLS12, CipherSuites: suites()}
 	}
 	if len(o.acme.hosts) > 0 {
@@ -306,6 +343,9 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 			o.atDoor(d.url())
 			return tell(url, token)
 		}
+	}
+	if o.names != nil { // not under a demo, which ends with its terminal
+		o.reloads(ctx, log, o.served)
 	}
 	err = runFronts(ctx, log, fronts, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())

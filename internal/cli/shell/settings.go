@@ -15,23 +15,39 @@ import (
 type settings struct {
 	URL   string `yaml:"url"`
 	Token string `yaml:"token"`
+
+	CA         string `yaml:"ca,omitempty"`
+	ClientCert string `yaml:"client_cert,omitempty"`
+	ClientKey  string `yaml:"client_key,omitempty"`
 }
 
 // SettingsCmd is the command settings.
 func (a *App) SettingsCmd() *cobra.Command {
 	c := &cobra.Command{Use: "settings", Short: "Keep the URL and token of a service for later commands"}
 	c.AddCommand(&cobra.Command{
-		Use: "save", Short: "Keep --url and --token in the settings file, readable by you alone",
+		Use: "save", Short: "Keep --url, --token, --ca and the like in the settings file, readable by you alone",
 		Args:    cobra.NoArgs,
 		Example: "  ironledger settings save --url http://127.0.0.1:8600 --token il_…",
 		RunE: func(*cobra.Command, []string) error {
 			if a.URL == "" || a.Token == "" {
 				return Usagef("settings save needs --url and --token")
 			}
-			if _, err := client.New(a.URL, a.Token, ""); err != nil {
+			kept := settings{URL: a.URL, Token: a.Token}
+			for from, into := range map[*string]*string{&a.CA: &kept.CA, &a.ClientCert: &kept.ClientCert,
+				&a.ClientKey: &kept.ClientKey} {
+				if *from == "" {
+					continue
+				}
+				var err error
+				if *into, err = filepath.Abs(*from); err != nil { // later commands run elsewhere
+					return err
+				}
+			}
+			t := client.Trust{CA: kept.CA, Certificate: kept.ClientCert, Key: kept.ClientKey}
+			if _, err := client.Trusting(a.URL, a.Token, "", t); err != nil {
 				return UsageOf(err)
 			}
-			raw, err := yaml.Marshal(settings{a.URL, a.Token})
+			raw, err := yaml.Marshal(kept)
 			if err == nil {
 				err = os.MkdirAll(filepath.Dir(a.Settings), 0o700)
 			}

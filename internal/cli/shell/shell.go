@@ -52,9 +52,11 @@ type App struct {
 	Out, Err io.Writer
 	URL      string
 	Token    string
-	Format   string
-	Lang     string
-	Settings string // path of the settings file
+	// CA, ClientCert and ClientKey are files by which the service is trusted, and what it is shown; PEM.
+	CA, ClientCert, ClientKey string
+	Format                    string
+	Lang                      string
+	Settings                  string // path of the settings file
 }
 
 // Explain prints an error with all its problems.
@@ -130,8 +132,11 @@ func (a *App) Client() (*client.Client, error) {
 	if token == "" {
 		return nil, errors.New("no token: give --token, set IRONLEDGER_TOKEN, or run ironledger settings save")
 	}
-	return client.New(cmp.Or(a.URL, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+DefaultListen), token,
-		a.Language())
+	t := client.Trust{CA: cmp.Or(a.CA, os.Getenv("IRONLEDGER_CA"), kept.CA),
+		Certificate: cmp.Or(a.ClientCert, os.Getenv("IRONLEDGER_CLIENT_CERT"), kept.ClientCert),
+		Key:         cmp.Or(a.ClientKey, os.Getenv("IRONLEDGER_CLIENT_KEY"), kept.ClientKey)}
+	return client.Trusting(cmp.Or(a.URL, os.Getenv("IRONLEDGER_URL"), kept.URL, "http://"+DefaultListen), token,
+		a.Language(), t)
 }
 
 // Language is what the user reads, as a language tag, "" when nothing says.
