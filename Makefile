@@ -12,7 +12,11 @@ STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint bench generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
+NFPM := $(GO) run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.47.0
+# That of the newest tag, and how far beyond it this is.
+PACKAGE_VERSION ?= $(shell git describe --tags --match 'v*' 2>/dev/null | sed 's/^v//' | grep . || echo 0.1.0)
+
+.PHONY: help build demo package test lint bench generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
 
 help: ## this list
 	@sed -nE 's/^([a-z]+):[^#]*## (.*)/  make \1\t\2/p' $(firstword $(MAKEFILE_LIST)) | expand -t 22
@@ -22,6 +26,9 @@ build: console/dist/index.html ## bin/ironledger, one static binary with the con
 
 demo: build ## the service with the data of Gullholm Ferries
 	bin/ironledger demo
+
+package: build ## bin/ironledger.deb, for Debian
+	ARCH=$$($(GO) env GOARCH) VERSION=$(PACKAGE_VERSION) $(NFPM) package -f deploy/nfpm.yaml -p deb -t bin/ironledger.deb
 
 # What runs under the race detector runs once; but of the service what is tried at random is
 # tried in full too.

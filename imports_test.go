@@ -99,6 +99,7 @@ var mayImport = map[string][]string{
 		"internal/sealed", "internal/alert", "internal/stream", "internal/news", "internal/notice",
 		"internal/admin", "internal/audit", "internal/decision", "internal/engine",
 		"internal/intake", "internal/past", "internal/state", "internal/view"},
+	"internal/metrics": {"core", "internal/engine", "internal/service", "internal/view"},
 	"internal/httpapi/edge": {"core", "api", "internal/bearer", "internal/stream", "internal/admin",
 		"internal/engine", "internal/fault", "internal/intake",
 		"internal/store"},

@@ -214,3 +214,6 @@ func (s *Service) Tidy() {
 		timer.Reset(chorePause)
 	}
 }
+
+// Verified is what the newest verification found, or how far it is.
+func (s *Service) Verified() *api.Verification { return s.verified.get() }

@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"time"
 
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
@@ -70,6 +71,9 @@ type Service struct {
 	alarms    alarms
 	ticketKey []byte
 	newCode   func() string // makes the codes of refusals
+	// Decided is told of each decision that counts, of its outcome ("unrecorded" for one that could not be), and how
+	// long it took until it was durable. It is set before anybody asks; nil for nobody.
+	Decided func(outcome string, took time.Duration)
 }
 
 // New is a service over records whose engine has not been started, with the sessions
@@ -192,6 +196,20 @@ func answer(snap *state.Snapshot, e *access.Evaluation, q question, now int64) *
 // before Decide returns. When it cannot be recorded there is no answer to rely on: the
 // error is a [*store.TroubleError] while nothing can be.
 func (s *Service) Decide(actor string, e *access.Evaluation) (*Answer, error) {
+	if s.Decided == nil {
+		return s.decide(actor, e)
+	}
+	began := time.Now()
+	a, err := s.decide(actor, e)
+	outcome := "unrecorded"
+	if err == nil {
+		outcome = string(a.Outcome)
+	}
+	s.Decided(outcome, time.Since(began))
+	return a, err
+}
+
+func (s *Service) decide(actor string, e *access.Evaluation) (*Answer, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	q := Pose(snap, e, now)
 	a := answer(snap, e, q, now)

@@ -773,3 +773,10 @@ func (s *Service) Permit(actor string, e *access.Evaluation) (id string, refused
 	}
 	return a.ID, a, nil
 }
+
+// SessionCount is how many sessions there are; of some that have ended by themselves nobody may have taken notice yet.
+func (s *Service) SessionCount() int {
+	s.sessions.mu.Lock()
+	defer s.sessions.mu.Unlock()
+	return len(s.sessions.byKey)
+}

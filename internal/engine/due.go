@@ -50,7 +50,14 @@ func (e *Engine) push(x due, f *state.Fleet) {
 		heap.Init(&e.due)
 	}
 	heap.Push(&e.due, x)
+	e.dueNow.Store(int64(len(e.due)))
 }
+
+// Waiting is how many jobs wait for the writer, and Due how many moments it has to wake at.
+func (e *Engine) Waiting() int { return len(e.jobs) }
+
+// Due is how many moments the writer has to wake at; some are of devices that were appraised since.
+func (e *Engine) Due() int64 { return e.dueNow.Load() }
 
 // untilDue is how long the writer may sleep.
 func (e *Engine) untilDue() time.Duration {

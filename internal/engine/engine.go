@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -54,6 +55,7 @@ type Engine struct {
 	witness func(*state.Change)
 
 	jobs   chan *Job
+	dueNow atomic.Int64 // the length of due, for others than the writer
 	quit   chan struct{}
 	done   chan struct{}
 	chores sync.WaitGroup // what runs beside the writer until quit
@@ -204,3 +206,18 @@ func (e *Engine) ClockAhead() time.Duration {
 // Chore runs something beside the writer until it ends. It is to end with
 // [Engine.UntilQuit].
 func (e *Engine) Chore(run func()) { e.chores.Go(run) }
+
+// RecordsSize is how many bytes the records in a folder take, with what of them is still in the write-ahead log.
+func RecordsSize(dir string) (bytes int64, err error) {
+	for _, suffix := range []string{"", "-wal"} {
+		info, err := os.Stat(DatabasePath(dir) + suffix)
+		if errors.Is(err, fs.ErrNotExist) && suffix != "" {
+			continue
+		}
+		if err != nil {
+			return 0, err
+		}
+		bytes += info.Size()
+	}
+	return bytes, nil
+}

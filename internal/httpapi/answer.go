@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/json"
+	"net/http"
 	"strconv"
 	"time"
 
@@ -44,6 +45,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 	default:
 		s.log.Debug("request refused", "method", c.Request.Method, "path", c.Request.URL.Path, "status",
 			p.Status, "error", err)
+	}
+	if p.Status == http.StatusTooManyRequests && s.limited != nil {
+		s.limited(c.Request.Method + " " + c.FullPath())
 	}
 	if p.RetryAfter > 0 {
 		c.Header("Retry-After", strconv.Itoa(p.RetryAfter))

@@ -45,6 +45,7 @@ type Server struct {
 	streams edge.Slots    // of evidence
 	exports edge.Slots
 	looks   edge.Queues
+	limited func(operation string)
 }
 
 // Options are what a server is made with.
@@ -55,6 +56,10 @@ type Options struct {
 	TLS     bool   // whether it is served over TLS
 	Public  string // the URL by which others reach it; it must be given
 	Console fs.FS  // the console's files
+	// Metrics answers for /metrics, to who may read; nil: there is none. Limited is told of each operation that a caller
+	// was refused for asking too much; nil for nobody.
+	Metrics http.Handler
+	Limited func(operation string)
 }
 
 // permissions is what each operation asks of its caller, from the specification.
@@ -91,7 +96,7 @@ func newServer(o Options) *Server {
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
 		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
-		streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports}}
+		limited: o.Limited, streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
 	}
@@ -126,6 +131,13 @@ func Handler(o Options) http.Handler {
 		}
 		c.String(http.StatusOK, "ready\n")
 	})
+	if o.Metrics != nil {
+		r.GET("/metrics", func(c *gin.Context) {
+			if s.authorizeAs(c, bearer.MayRead); !c.IsAborted() {
+				o.Metrics.ServeHTTP(c.Writer, c.Request)
+			}
+		})
+	}
 	r.GET("/api/v1/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Spec) })
 	r.GET("/schema/rulebook.json", func(c *gin.Context) {
 		c.Header("Cache-Control", "public, max-age=3600")

@@ -16,10 +16,15 @@ import (
 )
 
 // Service takes reports into open records.
-type Service struct{ *engine.Engine }
+type Service struct {
+	*engine.Engine
+	// Refused is told of a source of which something was not taken, and what that was: "attribute" or "report". It is
+	// set before anything is taken in; nil for nobody.
+	Refused func(source, what string)
+}
 
 // New is a service over open records.
-func New(e *engine.Engine) *Service { return &Service{e} }
+func New(e *engine.Engine) *Service { return &Service{Engine: e} }
 
 // trouble reports whether something of the report was not taken as it came.
 func trouble(t *api.ReportResult) bool {
@@ -140,6 +145,7 @@ func (st *stream) add(items []evidence.Item, results []api.ReportResult, err err
 			in.Refused += len(t.Refused)
 		}
 		st.refused.add(&t)
+		st.tell(items[i].Report, &t)
 		switch tell := len(in.Results)-st.told < maxResults; {
 		case trouble(&t) && st.told < maxTroubles:
 			st.told++
@@ -149,6 +155,24 @@ func (st *stream) add(items []evidence.Item, results []api.ReportResult, err err
 		default:
 			in.More++
 		}
+	}
+}
+
+// tell tells whoever counts them of what was not taken.
+func (st *stream) tell(rep *evidence.Report, t *api.ReportResult) {
+	tell := st.service.Refused
+	if tell == nil || st.out.Dry {
+		return
+	}
+	source := ""
+	if rep != nil {
+		source = rep.Source
+	}
+	if t.Error != "" {
+		tell(source, "report")
+	}
+	for range t.Refused {
+		tell(source, "attribute")
 	}
 }
 

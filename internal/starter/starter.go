@@ -59,10 +59,10 @@ func Example(name string) (string, error) {
 
 // filled are the answers as the template reads them.
 type filled struct {
-	Name                    string
-	Ladder                  []string
-	Computers, Phones       []platform
-	Groups                  []string
+	Name                          string
+	Ladder                        []string
+	Computers, Phones             []platform
+	Groups                        []string
 	Low, Doubt, Middle, High, Top string
 }
 

@@ -53,6 +53,7 @@ type Store struct {
 	head        *sql.Stmt
 
 	mu      sync.Mutex
+	commits Commits
 	waiting []*group      // the last one takes more
 	company int           // how many write at the same time, as far as is known
 	landed  time.Time     // when the last group landed
@@ -404,7 +405,9 @@ func (s *Store) run() {
 	for waiting, came := false, 0; ; {
 		g, closed := s.next(waiting)
 		if g != nil {
+			began := time.Now()
 			s.commitAll(g.commits)
+			s.count(len(g.commits), time.Since(began))
 			s.served(len(g.commits))
 			close(g.landed)
 			patient.Reset(patience)
@@ -430,6 +433,27 @@ func (s *Store) run() {
 			s.note(s.probe())
 		}
 	}
+}
+
+// Commits is how many commits there were since the start, of how many batches, and how long they took.
+type Commits struct {
+	Groups, Batches int64
+	Took            time.Duration
+}
+
+func (s *Store) count(batches int, took time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.commits.Groups++
+	s.commits.Batches += int64(batches)
+	s.commits.Took += took
+}
+
+// Commits tells how many commits there were.
+func (s *Store) Commits() Commits {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.commits
 }
 
 // retryEvery is how often a store in trouble tries whether it can write.

@@ -342,3 +342,24 @@ func Span(param, text string, otherwise int64) (int64, error) {
 	}
 	return d.Num(), nil
 }
+
+// Levels is how many devices in service stand at each level, the lowest first, and how many are retired.
+type Levels struct {
+	Devices []int
+	Retired int
+}
+
+// Levels counts devices by level, as the writer has them.
+func (s *Service) Levels() Levels {
+	snap := s.Snapshot()
+	out := Levels{Devices: make([]int, len(snap.Book.Rulebook.Ladder))}
+	snap.Fleet.All(func(d *state.Device) bool {
+		if d.Retired != nil {
+			out.Retired++
+		} else {
+			out.Devices[d.Result.Level]++
+		}
+		return true
+	})
+	return out
+}

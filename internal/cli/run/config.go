@@ -48,7 +48,7 @@ type settings struct {
 func load(flags *pflag.FlagSet, path string) (*settings, error) {
 	s := &settings{flags, path, map[string]string{}}
 	said := map[string]bool{}
-	flags.Visit(func(f *pflag.Flag) { said[f.Name] = true })
+	flags.VisitAll(func(f *pflag.Flag) { said[f.Name] = f.Changed })
 	if path != "" {
 		values, err := readConfig(path, s.names())
 		if err != nil {
@@ -77,8 +77,10 @@ func load(flags *pflag.FlagSet, path string) (*settings, error) {
 			return nil, shell.Usagef("%s: %v", variable, err)
 		}
 	}
-	for name := range said {
-		s.from[name] = fromFlag
+	for name, is := range said {
+		if is {
+			s.from[name] = fromFlag
+		}
 	}
 	return s, nil
 }
@@ -236,13 +238,16 @@ func (o *serveOptions) examine(log *slog.Logger) error {
 	if _, err := o.mailer(); err != nil {
 		return err
 	}
-	for _, address := range []string{o.listen, o.devices} {
+	for _, address := range []string{o.listen, o.devices, o.metrics} {
 		if address == "" {
 			continue
 		}
 		to, err := net.ResolveTCPAddr("tcp", address)
 		if err != nil {
 			return shell.Usagef("%s is no address to listen on: %v", address, err)
+		}
+		if address == o.metrics && !to.IP.IsLoopback() {
+			return shell.Usagef("--metrics-listen %s: metrics are told without a token on loopback only", address)
 		}
 		if address == o.listen && certificate == nil && !to.IP.IsLoopback() {
 			return shell.Usagef("--listen %s: without TLS the service listens on loopback only", address)

@@ -59,6 +59,8 @@ over its API, and exit.`,
 	f := c.Flags()
 	f.StringVar(&o.data, "data", "", "the folder of the records (default: a temporary one, removed at the end)")
 	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
+	f.StringVar(&o.metrics, "metrics-listen", "",
+		"a loopback address where /metrics is answered without a token, as 127.0.0.1:9460 (default: none)")
 	f.StringVar(&o.devices, "device-listen", "",
 		"the address where devices get certificates, as 127.0.0.1:8601 (default: none)")
 	f.BoolVar(&o.proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
@@ -83,3 +84,30 @@ func (w *web) Ready(ctx context.Context) error {
 	}
 	return answer.Body.Close()
 }
+
+// meter is the front that tells metrics without a token, on loopback.
+type meter struct {
+	listener net.Listener
+	handler  http.Handler
+}
+
+// newMeter listens on an address, which must be on loopback.
+func newMeter(address string, metrics http.Handler) (*meter, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("--metrics-listen: %w", err)
+	}
+	if to, is := l.Addr().(*net.TCPAddr); !is || !to.IP.IsLoopback() {
+		return nil, errors.Join(fmt.Errorf("--metrics-listen %s: metrics are told without a token on loopback only", address),
+			l.Close())
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", metrics)
+	return &meter{l, mux}, nil
+}
+
+func (m *meter) Serve(ctx context.Context) error {
+	return httpapi.Serve(ctx, m.listener, m.handler, nil)
+}
+
+func (m *meter) Ready(context.Context) error { return nil }

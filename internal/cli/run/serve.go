@@ -28,6 +28,7 @@ import (
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/feed"
 	"ironledger.example/internal/httpapi"
+	"ironledger.example/internal/metrics"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/outbound"
 	"ironledger.example/internal/sealed"
@@ -41,6 +42,7 @@ type serveOptions struct {
 	origin, newKey, resetClock, newAdmin      string
 	acme                                      acmeOptions
 	keepPast                                  string
+	metrics                                   string   // where metrics are told without a token
 	devices                                   string   // where devices get certificates
 	deviceHosts                               []string // by which they reach it
 	inside                                    []string // networks that may be called, though they are inside
@@ -155,6 +157,8 @@ the service listens on loopback only.`,
 		"certificates to trust the mail server by, PEM (default: those of the machine)")
 	f.DurationVar(&o.noticesAfter, "notices-after", notice.GatherFor,
 		"how long a notice waits for others to go along, or for what it tells of to heal")
+	f.StringVar(&o.metrics, "metrics-listen", "",
+		"a loopback address where /metrics is answered without a token, as 127.0.0.1:9460 (default: none)")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
 	addConfig(c, &o.config, &checkOnly)
@@ -314,6 +318,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
+	told := metrics.Of(svc, shell.Version(), o.data)
 	http := &web{listener: l, certificate: certificate}
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
@@ -324,9 +329,16 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
 	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil,
 		Public:  public,
-		Console: console.Files()}
+		Console: console.Files(), Metrics: told.Handler(log), Limited: told.Limited}
 	http.handler = httpapi.Handler(options)
 	fronts := []front{http}
+	if o.metrics != "" {
+		m, err := newMeter(o.metrics, told.Handler(log))
+		if err != nil {
+			return errors.Join(err, svc.Close())
+		}
+		fronts = append(fronts, m)
+	}
 	if o.devices != "" {
 		own := certificate
 		if len(o.deviceHosts) > 0 {
