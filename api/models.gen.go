@@ -400,6 +400,9 @@ type DeviceSummary struct {
 	// Retired Why the device is out of service; left out when it is in
 	Retired string `json:"retired,omitempty,omitzero"`
 
+	// Purged When what was known of it was removed; left out when it was not
+	Purged string `json:"purged,omitempty,omitzero"`
+
 	// Quarantine A person's own order that a device stands at the lowest level
 	Quarantine Quarantine `json:"quarantine,omitempty,omitzero"`
 	Tags       DeviceTags `json:"tags,omitempty,omitzero"`
@@ -1344,6 +1347,27 @@ type Publication struct {
 
 	// Unchanged The version in force has the same files, so that no other was made
 	Unchanged bool `json:"unchanged,omitempty,omitzero"`
+}
+
+// PurgeDraft defines model for PurgeDraft.
+type PurgeDraft struct {
+	// Devices Their ids, serials or hardware ids, 1000 at most; they must be retired
+	Devices []string `json:"devices"`
+	Reason  string   `json:"reason"`
+
+	// Redact Remove the bodies of the ledger's entries about them too; their hashes stay
+	Redact bool `json:"redact,omitempty,omitzero"`
+}
+
+// Purged defines model for Purged.
+type Purged struct {
+	Device string `json:"device"`
+
+	// Readings That were removed
+	Readings int `json:"readings"`
+
+	// Redacted Entries of the ledger whose bodies were removed
+	Redacted int `json:"redacted,omitempty,omitzero"`
 }
 
 // Quarantine A person's own order that a device stands at the lowest level
@@ -2526,6 +2550,9 @@ type DropAuthorityJSONRequestBody = Reason
 
 // RevokeCertificatesJSONRequestBody defines body for RevokeCertificates for application/json ContentType.
 type RevokeCertificatesJSONRequestBody = CertificateRevocation
+
+// PurgeDevicesJSONRequestBody defines body for PurgeDevices for application/json ContentType.
+type PurgeDevicesJSONRequestBody = PurgeDraft
 
 // QuarantineDevicesJSONRequestBody defines body for QuarantineDevices for application/json ContentType.
 type QuarantineDevicesJSONRequestBody = QuarantineDraft

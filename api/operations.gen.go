@@ -38,6 +38,7 @@ var Operations = map[string]Operation{
 	"GET /api/v1/decisions/:id":               {Right: "read"},
 	"GET /api/v1/decisions/:id/replay":        {Right: "read", Computes: true},
 	"GET /api/v1/devices":                     {Right: "read", Computes: true, Long: true},
+	"POST /api/v1/devices/purge":              {Right: "administer", Long: true},
 	"POST /api/v1/devices/quarantine":         {Right: "waive"},
 	"POST /api/v1/devices/release":            {Right: "administer"},
 	"POST /api/v1/devices/retire":             {Right: "administer"},

@@ -135,7 +135,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("who goes to another page by keyboard begins at its top", func(t *testing.T) {
-		do(t, ctx, chromedp.Focus(chromedp.CSS(`nav a[href="/people"]`)), chromedp.KeyEvent("\r"))
+		do(t, ctx, chromedp.Focus(chromedp.CSS(`nav.pages a[href="/people"]`)), chromedp.KeyEvent("\r"))
 		until(t, ctx, "Maren Holt")
 		if at := script(t, ctx, `return document.activeElement.id`); at != "page" {
 			t.Errorf("the focus is at %q", at)
@@ -174,8 +174,8 @@ func TestConsole(t *testing.T) {
 		for path, want := range map[string]string{"/": "Overview", "/devices": "Devices", "/devices/GF-T-2107": "Devices",
 			"/people/maren.holt@gullholm.example": "People", "/rulebook/versions": "Rulebook", "/ledger/3": "Ledger"} {
 			// No page is marked before it is known which one it is.
-			do(t, ctx, chromedp.Navigate(s.url+path), chromedp.WaitVisible(chromedp.CSS(`nav a.here`)))
-			if got := script(t, ctx, `return [...document.querySelectorAll('nav a.here')].map((a) => a.innerText).join()`); got != want {
+			do(t, ctx, chromedp.Navigate(s.url+path), chromedp.WaitVisible(chromedp.CSS(`nav.pages a.here`)))
+			if got := script(t, ctx, `return [...document.querySelectorAll('nav.pages a.here')].map((a) => a.innerText).join()`); got != want {
 				t.Errorf("at %s the menu marks %q", path, got)
 			}
 		}
@@ -347,7 +347,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("signing out ends the session", func(t *testing.T) {
-		do(t, ctx, chromedp.Click(chromedp.CSS(`header button`)),
+		do(t, ctx, chromedp.Click(chromedp.CSS(`header .leave`)),
 			chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)), chromedp.Navigate(s.url+"/decisions"),
 			chromedp.WaitVisible(chromedp.CSS(`input[name=token]`)))
 	})

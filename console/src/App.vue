@@ -1,7 +1,9 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import AlertCount from './components/AlertCount.vue'
+import FindAnything from './components/FindAnything.vue'
+import { below, pagesFor } from './composables/menu'
 import { useLive } from './stores/live'
 import { useSession } from './stores/session'
 
@@ -11,26 +13,17 @@ const session = useSession()
 const live = useLive()
 const framed = computed(() => !route.meta.open && session.who !== null)
 
-// Each page of the menu, with what it shows first: who may not see that is not led there.
-const menu = [
-  ['/', 'Overview', 'GET /api/v1/overview'],
-  ['/devices', 'Devices', 'GET /api/v1/devices'],
-  ['/people', 'People', 'GET /api/v1/people'],
-  ['/certificates', 'Certificates', 'GET /api/v1/certificates'],
-  ['/exceptions', 'Exceptions', 'GET /api/v1/waivers'],
-  ['/sources', 'Sources', 'GET /api/v1/sources'],
-  ['/rulebook', 'Rulebook', 'GET /api/v1/rulebooks/{version}'],
-  ['/gates', 'Gates', 'GET /api/v1/gates'],
-  ['/ask', 'Ask', 'POST /api/v1/ask'],
-  ['/signals', 'Signals', 'GET /api/v1/streams'],
-  ['/decisions', 'Decisions', 'GET /api/v1/decisions'],
-  ['/ledger', 'Ledger', 'GET /api/v1/ledger'],
-] as const
-const pages = computed(() => menu.filter(([, , shows]) => session.can(shows)))
+const groups = computed(() => pagesFor(session.can))
+const within = computed(
+  () => route.matched.length > 0 && groups.value.find((g) => g.pages.some((p) => below(route.path, p.to))),
+)
 
-// A page belongs to the one of the menu that its address begins with.
-const here = (to: string) =>
-  route.matched.length > 0 && (route.path === to || (to !== '/' && route.path.startsWith(`${to}/`)))
+// On a narrow screen the pages stand behind a button.
+const open = ref(false)
+watch(
+  () => route.fullPath,
+  () => (open.value = false),
+)
 
 async function signOut() {
   await session.signOut()
@@ -42,24 +35,49 @@ async function signOut() {
   <div v-if="framed" class="frame">
     <a class="skip" href="#page">To the page</a>
     <header>
-      <router-link to="/" class="name"><img src="/mark.svg" alt="" width="22" height="22" />Iron Ledger</router-link>
-      <nav aria-label="Pages">
+      <div class="top">
+        <router-link to="/" class="name"
+          ><img src="/mark.svg" alt="" width="22" height="22" /><span>Iron Ledger</span></router-link
+        >
+        <button class="more" type="button" :aria-expanded="open" aria-controls="pages" @click="open = !open">
+          {{ within ? within.name : 'Pages' }}
+        </button>
+        <nav id="pages" class="groups" :class="{ open }" aria-label="Pages">
+          <template v-for="g in groups" :key="g.name">
+            <router-link
+              :to="g.pages[0]!.to"
+              class="group"
+              active-class=""
+              exact-active-class=""
+              :class="{ here: within && within.name === g.name }"
+              >{{ g.name }}</router-link
+            >
+            <span class="all">
+              <router-link v-for="p in g.pages" :key="p.to" :to="p.to" active-class="" exact-active-class="">{{
+                p.title
+              }}</router-link>
+            </span>
+          </template>
+        </nav>
+        <FindAnything :groups="groups" />
+        <AlertCount v-if="session.can('GET /api/v1/alerts')" />
+        <span class="who soft small"
+          >{{ session.who?.name }}, {{ session.who?.role
+          }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span
+        >
+        <el-button link class="leave" @click="signOut">Sign out</el-button>
+      </div>
+      <nav v-if="within && within.pages.length > 1" class="pages" :aria-label="within.name">
         <router-link
-          v-for="[to, title] in pages"
-          :key="to"
-          :to="to"
+          v-for="p in within.pages"
+          :key="p.to"
+          :to="p.to"
           active-class=""
           exact-active-class=""
-          :class="{ here: here(to) }"
-          >{{ title }}</router-link
+          :class="{ here: below(route.path, p.to) }"
+          >{{ p.title }}</router-link
         >
       </nav>
-      <AlertCount v-if="session.can('GET /api/v1/alerts')" />
-      <span class="who soft small"
-        >{{ session.who?.name }}, {{ session.who?.role
-        }}<span v-if="live.state === 'lost'" class="lost" role="status"> · not live, trying again</span></span
-      >
-      <el-button link @click="signOut">Sign out</el-button>
     </header>
     <main id="page" tabindex="-1"><router-view /></main>
   </div>
@@ -68,12 +86,15 @@ async function signOut() {
 
 <style scoped>
 header {
+  border-bottom: 1px solid var(--rule-strong);
+  background: var(--sheet);
+}
+.top,
+.pages {
   display: flex;
   align-items: center;
   gap: 18px;
   padding: 0 32px;
-  border-bottom: 1px solid var(--rule-strong);
-  background: var(--sheet);
 }
 .name {
   font-family: var(--serif);
@@ -83,22 +104,36 @@ header {
   display: flex;
   align-items: center;
   gap: 8px;
+  margin-right: 12px;
 }
-nav {
+.groups {
   display: flex;
-  gap: 12px;
+  gap: 22px;
   flex: 1;
+}
+.groups .all,
+.more {
+  display: none;
 }
 nav a {
   text-decoration: none;
-  padding: 14px 2px 11px;
+  padding: 12px 2px 9px;
   border-bottom: 3px solid transparent;
 }
 nav a.here {
   border-bottom-color: var(--metal);
   font-weight: 600;
 }
-header > * {
+.pages {
+  border-top: 1px solid var(--rule);
+  overflow-x: auto;
+}
+.pages a {
+  padding: 7px 2px 5px;
+  font-size: 14px;
+}
+.top > *,
+.pages > * {
   white-space: nowrap;
 }
 main {
@@ -122,5 +157,72 @@ main:focus {
   background: var(--sheet);
   padding: 4px 8px;
   z-index: 9;
+}
+@media (max-width: 1000px) {
+  .who {
+    display: none;
+  }
+}
+@media (max-width: 820px) {
+  .top,
+  .pages {
+    padding: 0 14px;
+    gap: 12px;
+  }
+  .top {
+    flex-wrap: wrap;
+    padding-block: 8px;
+  }
+  .name {
+    margin-right: auto;
+  }
+  .top .el-button {
+    padding: 4px 0;
+  }
+  main {
+    padding: 16px 14px 48px;
+  }
+  .more {
+    display: block;
+    order: -1;
+    background: none;
+    border: 1px solid var(--rule);
+    color: inherit;
+    font-size: 14px;
+    padding: 5px 10px;
+    border-radius: 2px;
+  }
+  .more::after {
+    content: ' ▾';
+  }
+  .groups {
+    display: none;
+    order: 9;
+    flex-basis: 100%;
+  }
+  .groups.open {
+    display: grid;
+    grid-template-columns: max-content 1fr;
+    gap: 4px 18px;
+  }
+  .groups.open .all {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0 14px;
+    white-space: normal;
+  }
+  .groups a {
+    padding: 8px 2px;
+    border: 0;
+  }
+  .groups .group {
+    color: var(--ink-soft);
+    font-size: 13px;
+  }
+}
+@media (max-width: 520px) {
+  .name span {
+    display: none;
+  }
 }
 </style>

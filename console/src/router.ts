@@ -31,6 +31,15 @@ export const router = createRouter({
       component: () => import('./views/AlertsView.vue'),
       meta: { title: 'What needs you' },
     },
+    { path: '/rules', name: 'rule-list', component: () => import('./views/RulesView.vue'), meta: { title: 'Rules' } },
+    {
+      path: '/rules/:baseline/:rule',
+      name: 'rule',
+      component: () => import('./views/RuleView.vue'),
+      props: true,
+      meta: { title: 'Rule' },
+    },
+    { path: '/tokens', name: 'tokens', component: () => import('./views/TokensView.vue'), meta: { title: 'Tokens' } },
     { path: '/people', name: 'people', component: () => import('./views/PeopleView.vue'), meta: { title: 'People' } },
     {
       path: '/people/:id',

@@ -93,6 +93,8 @@ type DeviceRetired struct {
 	At     int64  `json:"at"` // in microseconds since the Unix epoch
 	By     string `json:"by"`
 	Reason string `json:"reason"`
+	// PurgedAt is when what was known of it was removed, 0 for not yet: in microseconds since the Unix epoch.
+	PurgedAt int64 `json:"purged_at,omitempty"`
 }
 
 // Kind is [ledger.DeviceRetired].
@@ -106,3 +108,23 @@ func (r *DeviceRetired) AppendBody(b []byte) []byte { return appendCanonical(b, 
 
 // Gist tells why.
 func (r *DeviceRetired) Gist() string { return r.Reason }
+
+// DevicePurged is a retired device of which everything was removed that was known, but for its keys: by these it is
+// told from others should it be reported again.
+type DevicePurged struct {
+	Device   string `json:"device"`
+	Readings int    `json:"readings"` // that were removed
+	Reason   string `json:"reason"`
+}
+
+// Kind is [ledger.DevicePurged].
+func (*DevicePurged) Kind() ledger.Kind { return ledger.DevicePurged }
+
+// About is the device.
+func (p *DevicePurged) About() string { return p.Device }
+
+// AppendBody appends the body.
+func (p *DevicePurged) AppendBody(b []byte) []byte { return appendCanonical(b, p) }
+
+// Gist tells which device, and why.
+func (p *DevicePurged) Gist() string { return p.Device + ": " + p.Reason }

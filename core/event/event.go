@@ -98,6 +98,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.CertificateShared:  read[CertificateShared],
 	ledger.DeviceQuarantined:  read[DeviceQuarantined],
 	ledger.DeviceReleased:     read[DeviceReleased],
+	ledger.DevicePurged:       read[DevicePurged],
 	ledger.SessionsEnded:      read[SessionsEnded],
 	ledger.DeviceTagged:       read[DeviceTagged],
 	ledger.StatementMade:      read[StatementMade],

@@ -67,6 +67,7 @@ func (*CertificateRevoked) managing() (string, int) { return "certificate", ocsf
 func (*DeviceQuarantined) managing() (string, int)  { return "quarantine", ocsfCreate }
 func (*DeviceTagged) managing() (string, int)       { return "device", ocsfUpdate }
 func (*SessionsEnded) managing() (string, int)      { return "sessions", ocsfDelete }
+func (*DevicePurged) managing() (string, int)       { return "evidence", ocsfDelete }
 func (*DeviceReleased) managing() (string, int)     { return "quarantine", ocsfDelete }
 func (*CertificateShared) managing() (string, int)  { return "certificate", ocsfOther }
 func (*StatementMade) managing() (string, int)      { return "statement", ocsfCreate }

@@ -57,6 +57,7 @@ const (
 	DeviceRetired      Kind = "device.retired"
 	DeviceQuarantined  Kind = "device.quarantined" // somebody ordered that it stands at the lowest level
 	DeviceTagged       Kind = "device.tagged"      // somebody put words on it, took some off, or noted something
+	DevicePurged       Kind = "device.purged"      // what was known of it was removed
 	DeviceReleased     Kind = "device.released"    // somebody lifted that
 	StreamChanged      Kind = "stream.changed"     // what a receiver is told, or how, changed
 	FeedChanged        Kind = "feed.changed"       // where a partner's inventory is fetched, or how that goes, changed
@@ -85,7 +86,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	TokenCreated, TokenRevoked, TokenBounded, EvidenceRefused, EvidenceGone, DeviceKeyed, DeviceSettled,
 	ReportDiscarded, WaiverGranted, WaiverApproved, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DeviceReleased, DeviceTagged, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
+	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DevicePurged, DeviceReleased, DeviceTagged, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,

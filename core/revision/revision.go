@@ -153,6 +153,7 @@ func (d *differ) settings(a, b *rulebook.Rulebook) {
 		{"attributes", custom(a), custom(b)},
 		{"combine", combine(a), combine(b)},
 		{"waivers", waivers(a), waivers(b)},
+		{"retention", retention(a), retention(b)},
 		{"enrolment", a.Enrolment.String(), b.Enrolment.String()},
 		{"guard", a.Guard.String(), b.Guard.String()},
 		{"signals", signalFacts(a), signalFacts(b)},
@@ -353,4 +354,12 @@ func ladder(rb *rulebook.Rulebook) string {
 		out += fmt.Sprintf(", %s was %s", rb.Renamed[was], was)
 	}
 	return out
+}
+
+// retention tells how long what is known of retired devices is kept.
+func retention(rb *rulebook.Rulebook) string {
+	if rb.KeepRetired == 0 {
+		return "retired devices until somebody purges them"
+	}
+	return "retired devices for " + value.FormatDuration(rb.KeepRetired)
 }

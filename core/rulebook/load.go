@@ -35,7 +35,7 @@ var Planned = []string{"promises"}
 // Sections are the keys at the top of a rulebook.
 var Sections = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
-	"issuers", "authority", "waivers", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
+	"issuers", "authority", "waivers", "retention", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
 	"gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
@@ -76,6 +76,7 @@ func load(files []File) (*loader, error) {
 	l.issuers()
 	l.authority()
 	l.waivers()
+	l.retention()
 	l.guard()
 	l.enrolment()
 	l.access()

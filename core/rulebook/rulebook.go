@@ -52,16 +52,18 @@ type Rulebook struct {
 	// ApproveWaivers are the levels for which a waiver of a rule that caps there counts only once a second
 	// person has approved it.
 	ApproveWaivers []Level
-	Guard          Guard
-	Enrolment      Enrolment
-	Resources      []Resource
-	Signals        Signals
-	Heard          []Heard // by source
-	Notices        []Notice
-	Authority      *Authority // nil: we issue no certificates
-	Baselines      []Baseline
-	Gates          []Gate // in the order of their numbers, those without one last
-	Examples       []Example
+	// KeepRetired is how long what is known of a retired device is kept, in microseconds; 0: until somebody purges it.
+	KeepRetired int64
+	Guard       Guard
+	Enrolment   Enrolment
+	Resources   []Resource
+	Signals     Signals
+	Heard       []Heard // by source
+	Notices     []Notice
+	Authority   *Authority // nil: we issue no certificates
+	Baselines   []Baseline
+	Gates       []Gate // in the order of their numbers, those without one last
+	Examples    []Example
 }
 
 // LevelName returns the word for a level.

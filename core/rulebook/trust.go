@@ -162,3 +162,18 @@ func (rb *Rulebook) Issuers() []IssuerEnds {
 	}
 	return out
 }
+
+// retention reads how long things are kept: {retired: 400d}.
+func (l *loader) retention() {
+	f, ok := l.single("retention")
+	if !ok {
+		return
+	}
+	f.mapping("retention", map[string]func(field){
+		"retired": func(f field) {
+			if f.duration(&l.rb.KeepRetired); l.rb.KeepRetired < value.Day {
+				f.fail("what is known of a retired device is kept for a day at least")
+			}
+		},
+	})
+}

@@ -245,3 +245,34 @@ func (s *Service) redactionOf(ctx context.Context, seq int64) (int64, error) {
 	}
 	return 0, err
 }
+
+// RedactAbout removes the bodies of all entries that are about a device, or speak of it, but for those that say that it
+// was retired and purged, and how it stands since. It returns how many there were.
+func (s *Service) RedactAbout(ctx context.Context, actor, device, reason string) (n int, err error) {
+	const page = 200
+	stands := false
+	for before := int64(0); ; {
+		lines, err := s.Store.Search(ctx, store.LineQuery{Device: device, Before: before, Limit: page})
+		if err != nil {
+			return n, err
+		}
+		for _, l := range lines {
+			before = l.Seq
+			switch l.Kind {
+			case ledger.Redacted, ledger.KeyReplaced, ledger.ClockReset, ledger.DeviceRetired, ledger.DevicePurged:
+				continue
+			}
+			if newest := l.Kind == ledger.StandingChanged && !stands; newest || l.Body == nil {
+				stands = stands || newest
+				continue
+			}
+			if _, err := s.Redact(ctx, actor, l.Seq, reason); err != nil {
+				return n, err
+			}
+			n++
+		}
+		if len(lines) < page {
+			return n, nil
+		}
+	}
+}

@@ -169,6 +169,11 @@ func (c *Client) ListDevices(ctx context.Context, p ListDevicesParams) (*Reply[D
 	return call[DevicePage](ctx, c, request{method: "GET", path: path("/api/v1/devices"), query: query})
 }
 
+// PurgeDevices calls POST /api/v1/devices/purge: Remove what is known of retired devices, of all of them or none; the ledger keeps its entries unless they are to be redacted.
+func (c *Client) PurgeDevices(ctx context.Context, body PurgeDraft) (*Reply[List[Purged]], error) {
+	return call[List[Purged]](ctx, c, request{method: "POST", path: path("/api/v1/devices/purge"), value: body})
+}
+
 // QuarantineDevices calls POST /api/v1/devices/quarantine: Order that devices stand at the lowest level, all of them or none.
 func (c *Client) QuarantineDevices(ctx context.Context, body QuarantineDraft) (*Reply[List[Quarantine]], error) {
 	return call[List[Quarantine]](ctx, c, request{method: "POST", path: path("/api/v1/devices/quarantine"), value: body})

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/csv"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -195,6 +196,27 @@ func (s *Server) RetireDevices(c *gin.Context, in api.ReleaseDraft) (api.List[ap
 
 // deviceID is the id of a device that somebody calls by its id, serial or hardware id.
 func (s *Server) deviceID(name string) string { return s.service.View.DeviceID(name) }
+
+// PurgeDevices removes what is known of retired devices.
+func (s *Server) PurgeDevices(c *gin.Context, in api.PurgeDraft) (out api.List[api.Purged], err error) {
+	ctx, who := c.Request.Context(), actor(c).Name
+	list, err := s.service.Admin.Purge(ctx, who, in.Devices, in.Reason)
+	if err != nil {
+		return out, err
+	}
+	out.Items = []api.Purged{}
+	for _, p := range list {
+		x := api.Purged{Device: p.Device, Readings: p.Readings}
+		if in.Redact {
+			if x.Redacted, err = s.service.Audit.RedactAbout(ctx, who, p.Device, in.Reason); err != nil {
+				return out, fmt.Errorf("the devices are purged, and of %s %d entries are redacted, not all: %w", p.Device,
+					x.Redacted, err)
+			}
+		}
+		out.Items = append(out.Items, x)
+	}
+	return out, nil
+}
 
 // first is the one of a list of one.
 func first[T any](list []T, err error) (*T, error) {

@@ -93,6 +93,9 @@ type operations interface {
 	// ListDevices is GET /api/v1/devices: List devices.
 	ListDevices(c *gin.Context, p ListDevicesParams)
 
+	// PurgeDevices is POST /api/v1/devices/purge: Remove what is known of retired devices, of all of them or none; the ledger keeps its entries unless they are to be redacted.
+	PurgeDevices(c *gin.Context, body PurgeDraft) (List[Purged], error)
+
 	// QuarantineDevices is POST /api/v1/devices/quarantine: Order that devices stand at the lowest level, all of them or none.
 	QuarantineDevices(c *gin.Context, body QuarantineDraft) (List[Quarantine], error)
 
@@ -1014,6 +1017,15 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		s.ListDevices(c, p)
+	})
+	r.POST("/api/v1/devices/purge", func(c *gin.Context) {
+		var body PurgeDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.PurgeDevices(c, body)
+		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/devices/quarantine", func(c *gin.Context) {
 		var body QuarantineDraft

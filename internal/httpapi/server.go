@@ -311,7 +311,7 @@ func loopback(a net.Addr) bool {
 // has them: a test compares.
 var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true,
 	"certificates": true, "exceptions": true, "sources": true,
-	"rulebook": true, "signals": true, "alerts": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
+	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
 
 // takesHTML reports whether a caller takes a page: who does not say takes anything
 // (RFC 9110, section 12.5.1).

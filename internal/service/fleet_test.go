@@ -1,7 +1,10 @@
 package service_test
 
 import (
+	"bytes"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +14,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/audit"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
@@ -319,4 +323,91 @@ func TestATrialTakesNothing(t *testing.T) {
 	if s.Snapshot() != before {
 		t.Error("a trial changed the state")
 	}
+}
+
+// What is known of a retired device goes for good, from the disk too, and with its entries redacted from the ledger; it
+// stays retired over a restart, however it is reported again. The rulebook may have it done by itself.
+func TestAPurgedDeviceLeavesNothing(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		s := open(t, dir)
+		publish(t, s, strings.Replace(house, "gates:", "retention: {retired: 30d}\ngates:", 1))
+		const secret = "what-nobody-may-find-again"
+		for i := range 5 {
+			report(t, s, "d1", strings.Replace(good, "maren", fmt.Sprint(secret, i), 1)+`,"serial":"GF-1","name":"`+secret+`"`)
+			time.Sleep(time.Minute)
+		}
+		report(t, s, "d2", good)
+		if _, err := s.Admin.Tag(ctx, "desk", api.TagsDraft{Devices: []string{"d1"}, Note: new(secret)}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := service.WaiveOne(ctx, s, "desk", api.ExceptionDraft{Device: "d1", Rule: "laptop/disk", Reason: secret,
+			For: "9d"}); err != nil {
+			t.Fatal(err)
+		}
+		before := s.Micros()
+		time.Sleep(time.Minute)
+		if _, err := s.Admin.Purge(ctx, "it", []string{"d1"}, "asked for"); err == nil {
+			t.Error("a device in service is purged")
+		}
+		if _, err := s.Admin.Retire(ctx, "it", []string{"d1", "d2"}, "sold"); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.Admin.Purge(ctx, "it", []string{"GF-1"}, " "); err == nil {
+			t.Error("without a reason")
+		}
+		list, err := s.Admin.Purge(ctx, "it", []string{"GF-1"}, "asked for")
+		if err != nil || len(list) != 1 || list[0].Readings != 7 {
+			t.Fatal(list, err)
+		}
+		if n, err := s.Audit.RedactAbout(ctx, "it", "d1", "asked for"); err != nil || n < 5 {
+			t.Fatal(n, err)
+		}
+		gone := func() {
+			t.Helper()
+			d := s.View.Device("d1")
+			if d.Retired != "sold" || d.Purged == "" || len(d.Readings) != 0 || len(d.Waivers) != 0 || d.Tags.Note != "" ||
+				d.Level != "unproven" || d.Name != "" {
+				t.Errorf("of the purged device there is %+v", d)
+			}
+			if _, err := s.View.DeviceAt(ctx, "d1", before); err == nil {
+				t.Error("its past is told")
+			}
+		}
+		gone()
+		shut(t, s)
+		s = open(t, dir)
+		defer func() { shut(t, s) }()
+		gone()
+		for _, name := range []string{"ironledger.db", "ironledger.db-wal"} {
+			raw, err := os.ReadFile(filepath.Join(dir, name))
+			if err == nil && bytes.Contains(raw, []byte(secret)) {
+				t.Errorf("%s still has what was purged", name)
+			}
+		}
+		v, err := audit.VerifyRecords(ctx, s.Store, s.Key.Verifier, audit.VerifyOptions{File: true})
+		if err != nil || v.State != "sound" {
+			t.Errorf("the records verify as %+v, %v", v, err)
+		}
+		take := func(line string) api.ReportResult {
+			t.Helper()
+			in, err := s.Intake.Ingest(ctx, "agent", "", strings.NewReader(line), evidence.NDJSON)
+			if err != nil || len(in.Results) != 1 {
+				t.Fatal(in, err)
+			}
+			return in.Results[0]
+		}
+		if r := take(`{"source":"mdm","identity":{"serial":"gf-1"},"evidence":{` + good + `}}`); r.Device != "d1" || r.Level != "unproven" || r.New {
+			t.Errorf("reported again it is %+v", r)
+		}
+		if ask(t, s, "d1") != "deny" {
+			t.Error("a purged device is let in")
+		}
+		time.Sleep(31 * 24 * time.Hour)
+		synctest.Wait()
+		if d := s.View.Device("d2"); d.Purged == "" || len(d.Readings) != 0 {
+			t.Errorf("a month after d2 was retired there is %+v", d)
+		}
+	})
 }

@@ -105,6 +105,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	}
 	e.Chore(s.Audit.Tidy)
 	e.Chore(s.Admin.KeepingUses)
+	e.Chore(s.Admin.Purging)
 	return s, nil
 }
 

@@ -3,6 +3,7 @@ package state
 import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/evidence"
+	"ironledger.example/internal/store"
 	"ironledger.example/internal/versioned"
 )
 
@@ -90,4 +91,54 @@ func newestOf(keys []evidence.Key, find func(evidence.Key) *Enrolment) *Admissio
 		return nil
 	}
 	return &Admission{newest.ID, newest.State}
+}
+
+// Purge removes what is known of a device that is retired, but for its keys: its evidence, its past, and what people
+// said of it. Should it be reported again it is the same device, and retired.
+func (c *Change) Purge(d *Device, by Cause) error {
+	was := Stood(c.Base.Book, c.Device(d.ID))
+	r := *d.Retired
+	r.PurgedAt = c.Now
+	d.Record, d.View, d.Refused, d.Spoken, d.SeenAt = new(evidence.Record), nil, nil, nil, 0
+	d.Result.Since = nil
+	for _, w := range d.Waivers {
+		Drop(c, WaiverKind, w.ID)
+	}
+	for _, v := range d.Vouches {
+		Drop(c, VouchKind, v.ID)
+	}
+	d.Waivers, d.Vouches, d.Tags, d.Quarantine, d.Retired = nil, nil, nil, nil, &r
+	Drop(c, TagsKind, d.ID)
+	Drop(c, QuarantineKind, d.ID)
+	Drop(c, InviteKind, d.ID)
+	if err := Put(c, RetirementKind, d.ID, &r); err != nil {
+		return err
+	}
+	for _, e := range All(c, EnrolmentKind) {
+		if e.Device != d.ID {
+			continue
+		}
+		next := *e
+		next.Claims.Name, next.Claims.Owner, next.Claims.Model, next.Claims.Vendor = "", "", "", ""
+		if err := c.PutEnrolment(next); err != nil {
+			return err
+		}
+	}
+	told := len(c.Batch.Entries)
+	if c.Appraise(c.Base, d, was, by); len(c.Batch.Entries) == told { // how it stands has to be told once more
+		level := c.Base.Book.Rulebook.LevelName(d.Result.Level)
+		c.Record(by.Actor, &event.StandingChanged{Device: d.ID, From: level, To: level, Binding: []string{},
+			Rulebook: c.Base.Book.Info.Version, Cause: by.Kind})
+	}
+	c.Batch.Devices = append(c.Batch.Devices, d.purgedRow(c.Base.Book, was, c.Now))
+	return nil
+}
+
+// purgedRow is the row of a device from which nothing leads back.
+func (d *Device) purgedRow(book *Book, was Before, now int64) store.DeviceRow {
+	row := d.row(book, was, now)
+	row.Undo, row.Past, row.Before, row.Purged = "", []byte{}, nil, true
+	row.Sealed = row.Hash()
+	d.seal, d.link = row.Sealed, row.Past
+	return row
 }

@@ -211,3 +211,17 @@ func (s *Store) Forget(ctx context.Context, before int64) (forgotten int64, err 
 		}
 	}
 }
+
+// dropPast removes what led back from devices to their earlier revisions.
+func dropPast(tx *sql.Tx, purged []DeviceRow) error {
+	if len(purged) == 0 {
+		return nil
+	}
+	for _, d := range purged {
+		if _, err := tx.Exec("DELETE FROM device_past WHERE device = ? AND revision <= ?", d.ID, d.Revision); err != nil {
+			return err
+		}
+	}
+	_, err := tx.Exec("PRAGMA secure_delete = FAST")
+	return err
+}

@@ -121,6 +121,7 @@ type DeviceRow struct {
 	Revision int64  // counts the changes of the device, from 1
 	At       int64  // of the change
 	Undo     string // leads back to the revision before; "" for the first
+	Purged   bool   // what led back to the revisions before is removed with it
 	Past     []byte // the link of the past that ends in this row: see [Link]
 	Before   []byte // the one before it
 	// Was and Sealed are the hashes of the row before and of this one: see Hash.
@@ -581,6 +582,7 @@ type groupRows struct {
 	entries, devices, past, codes []any
 	leaves                        []tlog.Hash
 	altered                       bool // whether a row of the state differs
+	purged []DeviceRow // whose past goes
 }
 
 func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *state) (*Sealed, error) {
@@ -607,6 +609,11 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 			signed <- seal.seal(g.leaves, state)
 		}()
 	}
+	if len(g.purged) > 0 { // what is freed is written over, whatever that costs
+		if _, err := tx.Exec("PRAGMA secure_delete = ON"); err != nil {
+			return nil, err
+		}
+	}
 	for _, rows := range []struct {
 		what string
 		into *inserter
@@ -620,6 +627,9 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 			}
 			return nil, fmt.Errorf("write %s: %w", rows.what, err)
 		}
+	}
+	if err := dropPast(tx, g.purged); err != nil {
+		return nil, fmt.Errorf("purge devices: %w", err)
 	}
 	if len(g.leaves) == 0 && !g.altered {
 		return nil, nil
@@ -667,6 +677,9 @@ func (s *Store) gather(tx *sql.Tx, group []*commit, seal *sealer, state *state) 
 		}
 		for _, d := range c.batch.Devices {
 			g.devices = append(g.devices, d.values()...)
+			if d.Purged {
+				g.purged = append(g.purged, d)
+			}
 			if d.Undo != "" {
 				g.past = append(g.past, d.ID, d.Revision, d.At, d.Undo, d.Before)
 			}

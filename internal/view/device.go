@@ -77,6 +77,9 @@ func Summarize(b *state.Book, d *state.Device, now int64) api.DeviceSummary {
 		SeenAt: value.FormatTime(d.SeenAt)}
 	if d.Retired != nil {
 		s.Retired = d.Retired.Reason
+		if d.Retired.PurgedAt != 0 {
+			s.Purged = value.FormatTime(d.Retired.PurgedAt)
+		}
 	}
 	if d.Tags != nil {
 		s.Tags = Tags(d.Tags)

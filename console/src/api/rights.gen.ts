@@ -28,6 +28,7 @@ export const rights = {
   'GET /api/v1/decisions/{id}': 'read',
   'GET /api/v1/decisions/{id}/replay': 'read',
   'GET /api/v1/devices': 'read',
+  'POST /api/v1/devices/purge': 'administer',
   'POST /api/v1/devices/quarantine': 'waive',
   'POST /api/v1/devices/release': 'administer',
   'POST /api/v1/devices/retire': 'administer',

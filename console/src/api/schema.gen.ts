@@ -197,6 +197,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/purge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove what is known of retired devices, of all of them or none; the ledger keeps its entries unless they are to be redacted */
+        post: operations["purgeDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/tags": {
         parameters: {
             query?: never;
@@ -2534,7 +2551,10 @@ export interface components {
             };
             /** @description By language */
             remedy: {
-                [key: string]: Record<string, never>;
+                [key: string]: {
+                    title: string;
+                    steps?: string;
+                };
             };
             platforms: components["schemas"]["PlatformVerdicts"][];
             course: components["schemas"]["VerdictPoint"][];
@@ -2726,6 +2746,8 @@ export interface components {
             os_version?: string;
             /** @description Why the device is out of service; left out when it is in */
             retired?: string;
+            /** @description When what was known of it was removed; left out when it was not */
+            purged?: string;
             quarantine?: components["schemas"]["Quarantine"];
             tags?: components["schemas"]["DeviceTags"];
             /** @description Why the device is not one of ours: it was retired, or its enrolment is held or refused; left out when it is */
@@ -3053,6 +3075,20 @@ export interface components {
             reason: string;
             /** @description How long it holds, as 4h or 7d; until it is lifted when it is left out */
             for?: string;
+        };
+        PurgeDraft: {
+            /** @description Their ids, serials or hardware ids, 1000 at most; they must be retired */
+            devices: string[];
+            reason: string;
+            /** @description Remove the bodies of the ledger's entries about them too; their hashes stay */
+            redact?: boolean;
+        };
+        Purged: {
+            device: string;
+            /** @description That were removed */
+            readings: number;
+            /** @description Entries of the ledger whose bodies were removed */
+            redacted?: number;
         };
         ReleaseDraft: {
             devices: string[];
@@ -4426,6 +4462,33 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Retirement"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    purgeDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PurgeDraft"];
+            };
+        };
+        responses: {
+            /** @description What was removed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Purged"][];
                     };
                 };
             };

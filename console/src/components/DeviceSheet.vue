@@ -248,4 +248,14 @@ li {
   color: var(--metal);
   margin: 4px 0 0;
 }
+@media (max-width: 820px) {
+  .standing {
+    flex-direction: column;
+    align-items: flex-start;
+    gap: 8px;
+  }
+  .sheet > section {
+    overflow-x: auto;
+  }
+}
 </style>

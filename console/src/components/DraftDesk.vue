@@ -59,9 +59,7 @@ const told = computed(() => (draft.check?.problems ?? []).filter((p) => p.file =
         <template v-if="session.can('POST /api/v1/rulebooks')">&nbsp;<slot name="acts" /></template>
       </p>
     </section>
-    <section v-else class="soft">
-      <p><slot name="empty" /></p>
-    </section>
+    <section v-else><slot name="empty" /></section>
   </div>
 </template>
 
@@ -85,5 +83,11 @@ nav :slotted(section) {
 }
 h2 {
   margin-top: 0;
+}
+@media (max-width: 1000px) {
+  .desk {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 18px;
+  }
 }
 </style>

@@ -1,7 +1,13 @@
 <script setup lang="ts">
 // A chart in the ink of the house. Patterns tell series apart beside colour.
 import { BarChart, LineChart } from 'echarts/charts'
-import { AriaComponent, GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
+import {
+  AriaComponent,
+  GridComponent,
+  LegendComponent,
+  LegendScrollComponent,
+  TooltipComponent,
+} from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
 import { computed, ref } from 'vue'
@@ -17,7 +23,16 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ pick: [name: string, along: string] }>()
 
-use([BarChart, LineChart, AriaComponent, GridComponent, LegendComponent, TooltipComponent, CanvasRenderer])
+use([
+  BarChart,
+  LineChart,
+  AriaComponent,
+  GridComponent,
+  LegendComponent,
+  LegendScrollComponent,
+  TooltipComponent,
+  CanvasRenderer,
+])
 
 /** Inks from the accent (lowest) over grey to green (highest). */
 function inks(n: number): string[] {
@@ -76,7 +91,7 @@ const option = computed(() => {
     animation: false,
     aria: { enabled: true, decal: { show: true, decals: decals(props.series.length) } },
     grid: { left: 8, right: 16, top: 34, bottom: 4, containLabel: true },
-    legend: { top: 0, left: 0, itemGap: 18, itemWidth: 18, textStyle: font, icon: 'rect' },
+    legend: { type: 'scroll' as const, top: 0, left: 0, itemGap: 18, itemWidth: 18, textStyle: font, icon: 'rect' },
     tooltip: {
       trigger: bars ? ('item' as const) : ('axis' as const),
       renderMode: 'richText' as const,

@@ -77,6 +77,20 @@ defineSlots<{
 .stale {
   opacity: 0.6;
 }
+@media (max-width: 820px) {
+  .search {
+    flex-wrap: wrap;
+  }
+  .search :deep(> .el-input),
+  .search :deep(> .el-select) {
+    flex: 1 1 45%;
+    width: auto;
+  }
+  .head {
+    flex-wrap: wrap;
+    gap: 4px 18px;
+  }
+}
 .empty {
   padding: 40px 0;
 }

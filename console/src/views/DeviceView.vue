@@ -318,4 +318,17 @@ header {
   gap: 16px;
   align-items: baseline;
 }
+@media (max-width: 820px) {
+  header {
+    flex-direction: column;
+    gap: 8px;
+  }
+  .acts {
+    justify-content: flex-start;
+    gap: 4px 14px;
+  }
+  .then {
+    flex-wrap: wrap;
+  }
+}
 </style>

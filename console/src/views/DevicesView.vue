@@ -6,6 +6,7 @@ import LevelMark from '../components/LevelMark.vue'
 import ListPage from '../components/ListPage.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
+import { count } from '../composables/format'
 import { useAct } from '../composables/useAct'
 import { ofFleet, useLoad } from '../composables/useLoad'
 import { csvOf, useSearch } from '../composables/useSearch'
@@ -14,7 +15,7 @@ import { useSession } from '../stores/session'
 const router = useRouter()
 const session = useSession()
 const { query, set, fields, search, forward, back } = useSearch(
-  ['where', 'q', 'sort', 'columns'],
+  ['where', 'q', 'sort', 'columns', 'rule', 'verdict', 'retired', 'undecided'],
   (): string | undefined => page.value?.next,
 )
 
@@ -24,7 +25,14 @@ const {
   loading,
   again,
 } = useLoad(
-  () => must(api.GET('/api/v1/devices', { params: { query: { ...query.value, limit: 25 } } })),
+  () => {
+    const { undecided, ...rest } = query.value
+    return must(
+      api.GET('/api/v1/devices', {
+        params: { query: { ...rest, ...(undecided && { undecided: true }), limit: 25 } },
+      }),
+    )
+  },
   () => query.value,
   ofFleet,
 )
@@ -39,7 +47,22 @@ const levels = computed(() => {
     .map((level, rank) => ({ level, rank, top: ladder.length - 1, count: page.value?.levels[level] ?? 0 }))
     .reverse()
 })
-const clear = () => set({ where: '', q: '', columns: '', cursor: '' })
+const clear = () =>
+  set({ where: '', q: '', columns: '', rule: '', verdict: '', retired: '', undecided: '', cursor: '' })
+/** What a rule says, in words that go before its name. */
+const says: Record<string, string> = {
+  pass: 'pass',
+  fail: 'fail',
+  unknown: 'lack what is asked by',
+  grace: 'are in grace of',
+  waived: 'are excepted from',
+  none: 'are not meant by',
+}
+const narrowed = computed(() => query.value.where !== '' || query.value.q !== '' || query.value.rule !== '')
+const ruleOf = (key: string) => {
+  const [baseline, rule] = key.split('/')
+  return { name: 'rule', params: { baseline, rule } }
+}
 
 function sorted({ prop, order }: { prop: string | null; order: string | null }) {
   return set({ sort: prop && order ? (order === 'descending' ? '-' : '') + prop : '', cursor: '' })
@@ -167,6 +190,35 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
       <ProblemNote v-if="unkept" :problem="unkept" />
     </template>
     <template #filters="{ page: shown }">
+      <p v-if="query.rule" class="small">
+        Devices that {{ says[query.verdict] ?? 'are meant by' }}
+        <router-link :to="ruleOf(query.rule)"
+          ><code>{{ query.rule }}</code></router-link
+        >. <el-button link size="small" @click="set({ rule: '', verdict: '', cursor: '' })">Whatever it says</el-button>
+      </p>
+      <p v-if="query.undecided" class="small">
+        Devices of which the condition cannot be told, since a value is not known.
+        <el-button link size="small" @click="set({ undecided: '', cursor: '' })">Those of which it is true</el-button>
+      </p>
+      <p v-if="shown.undecided || shown.retired" class="small soft">
+        Left out:
+        <template v-if="shown.undecided"
+          ><el-button link size="small" @click="set({ undecided: 'true', cursor: '' })">{{
+            count(shown.undecided, 'device')
+          }}</el-button>
+          of which it cannot be told, since a value is not known<template v-if="shown.retired">; </template></template
+        >
+        <template v-if="shown.retired"
+          ><el-button link size="small" @click="set({ retired: 'only', cursor: '' })">{{
+            count(shown.retired, 'device')
+          }}</el-button>
+          out of service</template
+        >.
+      </p>
+      <p v-if="query.retired" class="small">
+        {{ query.retired === 'only' ? 'Devices out of service, and no others.' : 'Devices out of service too.' }}
+        <el-button link size="small" @click="set({ retired: '', cursor: '' })">Those in service</el-button>
+      </p>
       <ul class="levels" aria-label="Devices at each level">
         <li v-for="l in levels" :key="l.level">
           <router-link :to="{ query: { where: `level == ${l.level}` } }"
@@ -174,7 +226,7 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
           </router-link>
         </li>
         <li class="soft">{{ shown.total }} in all</li>
-        <li v-if="query.where || query.q"><el-button link @click="clear">Show every device</el-button></li>
+        <li v-if="narrowed || query.retired"><el-button link @click="clear">Show every device</el-button></li>
         <li class="tools">
           <el-select
             :model-value="columns"
@@ -207,7 +259,8 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
         <el-table-column prop="owner" label="Owner" sortable="custom" min-width="210" show-overflow-tooltip />
         <el-table-column label="Held by" min-width="210">
           <template #default="{ row }">
-            <span v-if="!row.covered" class="soft">no baseline applies</span>
+            <span v-if="row.retired" class="soft">retired: {{ row.retired }}</span>
+            <span v-else-if="!row.covered" class="soft">no baseline applies</span>
             <template v-else
               ><span :title="row.binding.join(', ')">{{ row.binding[0] }}</span>
               <span v-if="row.binding.length > 1" class="soft"> +{{ row.binding.length - 1 }}</span></template
@@ -224,7 +277,7 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
     </template>
     <template #empty>
       <h3>No device matches</h3>
-      <p v-if="query.where || query.q" class="soft">
+      <p v-if="narrowed || query.retired" class="soft">
         Try a wider condition, or <el-button link type="primary" @click="clear">show every device</el-button>.
       </p>
       <p v-else class="soft">Bring evidence with <code>ironledger device import FILE</code>.</p>
@@ -282,5 +335,13 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
 }
 .tools a {
   text-decoration: underline;
+}
+@media (max-width: 820px) {
+  .levels {
+    gap: 6px 16px;
+  }
+  .where {
+    flex-basis: 100%;
+  }
 }
 </style>

@@ -222,4 +222,9 @@ svg {
   border-left: 3px solid var(--metal);
   padding-left: 14px;
 }
+@media (max-width: 820px) {
+  .tree {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -32,8 +32,16 @@ const lists = computed(() =>
     : [],
 )
 const revoking = ref('')
+const approving = ref('')
+const approve = (g: Exception) => (reason: string) =>
+  must(api.POST('/api/v1/waivers/{id}/approve', { params: { path: { id: g.id } }, body: { reason } }))
+function approved() {
+  approving.value = ''
+  return again()
+}
 const choices = [
   { state: '', within: '', label: 'All' },
+  { state: 'asked', within: '', label: 'Waiting for a second person' },
   { state: 'live', within: '', label: 'Live' },
   { state: '', within: '7d', label: 'Ends within a week' },
   { state: 'ended', within: '', label: 'Ended' },
@@ -84,16 +92,19 @@ function revoked() {
       </thead>
       <tbody>
         <template v-for="g in l.items" :key="g.id">
-          <tr :class="{ over: g.state !== 'live' }">
+          <tr :class="{ over: g.state !== 'live' && g.state !== 'asked' }">
             <td class="nowrap">
               <template v-if="g.state === 'live'"><TimeText :time="g.until" /></template>
+              <template v-else-if="g.state === 'asked'"><strong>waits for a second person</strong></template>
               <template v-else>{{ g.state }} <TimeText :time="g.revoked_at ?? g.until" /></template>
             </td>
             <td>
               <router-link :to="{ name: 'device', params: { id: g.device } }">{{ g.device }}</router-link>
             </td>
             <td v-if="l.name === 'Waivers'">
-              <code>{{ g.rule }}</code>
+              <router-link v-if="g.rule" :to="`/rules/${g.rule}`"
+                ><code>{{ g.rule }}</code></router-link
+              >
               <div v-if="g.verdict === 'pass'" class="soft small">passes now: no longer needed</div>
               <div v-else-if="g.verdict === 'none'" class="soft small">the rule is gone, or does not apply</div>
             </td>
@@ -104,16 +115,33 @@ function revoked() {
             <td>
               {{ g.author }}
               <div class="soft small"><TimeText :time="g.at" /></div>
+              <div v-if="g.approved_by" class="soft small">approved by {{ g.approved_by }}: {{ g.approved }}</div>
             </td>
             <td class="right">
               <CopyText :text="g.id"><span /></CopyText>
               <el-button
-                v-if="g.state === 'live' && session.can('POST /api/v1/waivers/{id}/revoke')"
+                v-if="
+                  g.state === 'asked' &&
+                  g.author !== session.who?.name &&
+                  session.can('POST /api/v1/waivers/{id}/approve')
+                "
+                link
+                type="primary"
+                @click="approving = g.id"
+                >Approve</el-button
+              >
+              <el-button
+                v-if="(g.state === 'live' || g.state === 'asked') && session.can('POST /api/v1/waivers/{id}/revoke')"
                 link
                 type="primary"
                 @click="revoking = g.id"
                 >Revoke</el-button
               >
+            </td>
+          </tr>
+          <tr v-if="approving === g.id">
+            <td :colspan="6">
+              <ReasonForm label="Approve" :what="approve(g)" @done="approved" @cancel="approving = ''" />
             </td>
           </tr>
           <tr v-if="revoking === g.id">
@@ -129,7 +157,13 @@ function revoked() {
 
 <style scoped>
 .choices {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 14px;
   margin: 10px 0 0;
+}
+.choices .el-button + .el-button {
+  margin-left: 0;
 }
 .over {
   color: var(--ink-soft);

@@ -43,6 +43,8 @@ function pick(level: string, platform: string) {
   const which = platform === 'unknown' ? 'not known(platform)' : `platform == ${platform}`
   return router.push(devices(`level == ${level} and ${which}`))
 }
+
+const verdicts = ['fail', 'unknown', 'grace', 'waived'] as const
 </script>
 
 <template>
@@ -58,6 +60,9 @@ function pick(level: string, platform: string) {
   <div v-else-if="fleet">
     <header>
       <h1>{{ count(fleet.devices, 'device') }}</h1>
+      <router-link v-if="fleet.retired > 0" class="soft small" :to="{ name: 'devices', query: { retired: 'only' } }"
+        >and {{ fleet.retired }} out of service</router-link
+      >
       <ul class="levels" aria-label="Devices at each level">
         <li v-for="l in total" :key="l.level">
           <router-link :to="devices(`level == ${l.level}`)">
@@ -129,16 +134,18 @@ function pick(level: string, platform: string) {
           <tbody>
             <tr v-for="r in rules" :key="r.rule">
               <td>
-                {{ r.title || r.rule }}
+                <router-link :to="`/rules/${r.rule}`">{{ r.title || r.rule }}</router-link>
                 <div class="soft small">{{ r.rule }}<template v-if="r.shadow">, shadow</template></div>
               </td>
               <td class="n">
                 <strong>{{ r.binding || '·' }}</strong>
               </td>
-              <td class="n">{{ r.fail || '·' }}</td>
-              <td class="n">{{ r.unknown || '·' }}</td>
-              <td class="n">{{ r.grace || '·' }}</td>
-              <td class="n">{{ r.waived || '·' }}</td>
+              <td v-for="v in verdicts" :key="v" class="n">
+                <router-link v-if="r[v] > 0" :to="{ name: 'devices', query: { rule: r.rule, verdict: v } }">{{
+                  r[v]
+                }}</router-link>
+                <template v-else>·</template>
+              </td>
             </tr>
           </tbody>
         </table>
@@ -244,5 +251,21 @@ header {
 }
 .empty {
   padding: 60px 0;
+}
+@media (max-width: 1000px) {
+  .charts,
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+@media (max-width: 820px) {
+  .spans {
+    position: static;
+  }
+}
+@media (max-width: 820px) {
+  .levels {
+    gap: 6px 16px;
+  }
 }
 </style>

@@ -119,6 +119,7 @@ func sections() schema {
 		"authority": authorityForm(),
 		"waivers": thingForm(none, schema{"max": spanForm, "helpdesk": spanForm,
 			"approve": listForm(levelForm)}),
+		"retention": thingForm(none, schema{"retired": spanForm}),
 		"guard": thingForm(none, schema{"max_newly_denied": schema{"type": "string",
 			"pattern": `^\d+(\.\d+)?%$`, "default": "20%"},
 			"administrators": thingForm(none, schema{"users": textsForm, "groups": textsForm})}),

@@ -30,7 +30,7 @@ func DeviceCmd(a *shell.App) *cobra.Command {
 		"retire, search",
 		Aliases: []string{"devices"}}
 	c.AddCommand(deviceListCmd(a), deviceShowCmd(a), deviceHistoryCmd(a), deviceImportCmd(a),
-		deviceEnrolCmd(a), deviceRetireCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceTagCmd(a), deviceSearchCmd(a))
+		deviceEnrolCmd(a), deviceRetireCmd(a), devicePurgeCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceTagCmd(a), deviceSearchCmd(a))
 	return c
 }
 
@@ -243,6 +243,9 @@ func deviceHead(a *shell.App, d *api.Device) {
 	}
 	if d.Retired != "" {
 		shell.Line(a.Out, "%s %s. Decisions do not know it.", a.Rust("Retired:"), d.Retired)
+		if d.Purged != "" {
+			shell.Line(a.Out, "%s what was known of it was removed %s.", a.Rust("Purged:"), shell.Ago(d.Purged))
+		}
 	}
 	facts := []string{}
 	for _, s := range []string{d.Platform, d.OSVersion, d.Form, d.Model, d.Ownership} {

@@ -285,3 +285,48 @@ What is known of them is kept.`,
 	x.addTo(c, 0)
 	return shell.WithReason(c, &d.Reason)
 }
+
+func devicePurgeCmd(a *shell.App) *cobra.Command {
+	d, x := api.PurgeDraft{}, choice{}
+	c := &cobra.Command{
+		Use: "purge DEVICE...|-", Short: "Remove what is known of retired devices", ValidArgsFunction: a.CompleteDevices,
+		Long: `Remove what is known of retired devices, of all that are named or none: their evidence and its
+past, waivers, vouches, tags and notes. It cannot be brought back. Their keys stay, by which
+they are known as retired should they be reported again. The ledger keeps its entries; with
+--redact their bodies are removed, and their hashes stay, so that it still verifies.
+
+The rulebook may say after which time that is done by itself: retention: {retired: 400d}.`,
+		Example: `  ironledger device purge GF-L-1042 --reason 'The owner asked for it, ticket 4490' --redact
+  ironledger device purge --where 'retired and age(since) > 400d' --reason 'Cleaning up' --yes`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cl, err := a.Client()
+			if err != nil {
+				return err
+			}
+			ids, err := x.devices(cmd.Context(), a, cl, args, "purged")
+			if err != nil {
+				return err
+			}
+			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Purged]], error) {
+				d.Devices = part
+				return cl.PurgeDevices(cmd.Context(), d)
+			})
+			if err != nil {
+				return err
+			}
+			if a.Format != "table" {
+				return shell.Show(a, got, []string{"DEVICE", "READINGS", "REDACTED"}, func(p api.Purged) []string {
+					return []string{p.Device, fmt.Sprint(p.Readings), fmt.Sprint(p.Redacted)}
+				})
+			}
+			told(a, got.Value.Items, func(p api.Purged) string {
+				return fmt.Sprintf("%s: %d readings are removed%s.", a.Bold(p.Device), p.Readings,
+					shell.Only(p.Redacted > 0, fmt.Sprintf(", and the bodies of %d entries", p.Redacted)))
+			})
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&d.Redact, "redact", false, "remove the bodies of the ledger's entries about them too")
+	x.addTo(c, 0)
+	return shell.WithReason(c, &d.Reason)
+}

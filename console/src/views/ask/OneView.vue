@@ -177,4 +177,13 @@ function ask() {
   border-top: 1px solid var(--rule);
   padding-top: 12px;
 }
+@media (max-width: 820px) {
+  .columns {
+    flex-direction: column;
+    gap: 18px;
+  }
+  .columns > section {
+    width: 100%;
+  }
+}
 </style>

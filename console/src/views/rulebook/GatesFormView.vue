@@ -4,6 +4,7 @@ import { computed, reactive, watch } from 'vue'
 import { isMap, isSeq } from 'yaml'
 import { api, must } from '../../api/client'
 import DraftDesk from '../../components/DraftDesk.vue'
+import GateList from '../gates/ListView.vue'
 import { put as putIn, textOf, useDocuments, type Held } from '../../composables/useDocuments'
 import { useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
@@ -318,11 +319,15 @@ const tags = computed(() => [...new Set((vocabulary.value?.resources ?? []).flat
       <el-button link type="primary" @click="copy">Copy it, in shadow</el-button>
       <el-button link @click="drop">Remove this gate from the draft</el-button>
     </template>
-    <template #empty
-      >Choose a gate to read or change it. The form and the text are the same document; what you change here stands
-      there at once, and nothing counts before it is published. A gate in shadow is worked out for real requests and has
-      no effect.</template
-    >
+    <template #empty>
+      <p class="soft">
+        Choose a gate to read or change it. The form and the text are the same document; what you change here stands
+        there at once, and nothing counts before it is published. A gate in shadow is worked out for real requests and
+        has no effect. These are the gates in force; <router-link :to="{ name: 'coverage' }">their map</router-link>
+        shows what it takes for each group.
+      </p>
+      <GateList />
+    </template>
   </DraftDesk>
 </template>
 
@@ -349,5 +354,10 @@ li a.on {
 }
 .code {
   font-family: var(--mono);
+}
+@media (max-width: 820px) {
+  .row {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

@@ -6,6 +6,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import { isMap, isSeq, type Document, type YAMLMap } from 'yaml'
 import { api, must } from '../../api/client'
 import DraftDesk from '../../components/DraftDesk.vue'
+import RuleTable from '../../components/RuleTable.vue'
 import { put as putIn, textOf as text, useDocuments } from '../../composables/useDocuments'
 import { useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
@@ -38,6 +39,10 @@ interface Group {
   rules: Row[]
 }
 
+const { data: said } = useLoad(
+  () => must(api.GET('/api/v1/rules')),
+  () => null,
+)
 const { documents, change } = useDocuments()
 
 const groups = computed<Group[]>(() => {
@@ -70,6 +75,18 @@ const chosen = computed(() => groups.value.flatMap((g) => g.rules).find((r) => r
 
 const form = reactive({ id: '', title: '', check: '', cap: '', unknown: '', grace: '', remedy: '', steps: '' })
 const byPlatform = ref(false)
+
+/** The checks of the chosen rule by platform; a least version of the system is a field of its own. */
+const checks = computed(() => {
+  const p = chosen.value?.place
+  const node = p && nodeOf(documents.value.get(p.file)!, p)?.get('check', true)
+  if (!isMap(node)) return []
+  return node.items.map((pair) => {
+    const platform = String(pair.key)
+    const check = text(node, platform)
+    return { platform, text: check, least: /^os\.version >= ([0-9.]+)$/.exec(check)?.[1] ?? null }
+  })
+})
 
 function nodeOf(d: Document, p: Place): YAMLMap | undefined {
   const node = d.getIn(['baselines', p.baseline, 'rules', p.rule])
@@ -185,9 +202,31 @@ const heading = computed(() => {
         <el-input v-model="form.title" name="title" @change="put(['title'], $event)"
       /></el-form-item>
       <el-form-item label="Requirement: a condition that a device in order meets">
-        <p v-if="byPlatform" class="soft">
-          This rule has a check for each platform; change them in the <router-link :to="inText">text</router-link>.
-        </p>
+        <div v-if="byPlatform" class="platforms">
+          <template v-for="c in checks" :key="c.platform">
+            <span>{{ c.platform }}</span>
+            <el-input
+              v-if="c.least !== null"
+              :model-value="c.least"
+              :aria-label="`Least version of ${c.platform}`"
+              :name="`least-${c.platform}`"
+              class="code"
+              @change="put(['check', c.platform], $event.trim() && `os.version >= ${$event.trim()}`)"
+              ><template #prepend>os.version &gt;=</template></el-input
+            >
+            <el-input
+              v-else
+              :model-value="c.text"
+              :aria-label="`Requirement on ${c.platform}`"
+              class="code"
+              @change="put(['check', c.platform], $event)"
+            />
+          </template>
+          <p class="soft small">
+            Other platforms are added in the <router-link :to="inText">text</router-link>; an empty field takes one
+            away.
+          </p>
+        </div>
         <el-input
           v-else
           v-model="form.check"
@@ -232,10 +271,13 @@ const heading = computed(() => {
     <template #acts>
       <el-button link @click="drop">Remove this rule from the draft</el-button>
     </template>
-    <template #empty
-      >Choose a rule to read or change it. The form and the text are the same document; what you change here stands
-      there at once, and nothing counts before it is published.</template
-    >
+    <template #empty>
+      <p class="soft">
+        Choose a rule to read or change it. The form and the text are the same document; what you change here stands
+        there at once, and nothing counts before it is published. This is what the rules in force say of the fleet:
+      </p>
+      <RuleTable v-if="said" :rules="said.items" draft />
+    </template>
   </DraftDesk>
 </template>
 
@@ -274,5 +316,20 @@ li a.on {
 }
 .code {
   font-family: var(--mono);
+}
+.platforms {
+  display: grid;
+  grid-template-columns: 90px minmax(0, 420px);
+  width: 100%;
+  gap: 6px 14px;
+  align-items: center;
+}
+.platforms p {
+  grid-column: span 2;
+}
+@media (max-width: 820px) {
+  .row {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

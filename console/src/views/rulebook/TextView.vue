@@ -217,4 +217,9 @@ aside li {
 .stale {
   opacity: 0.65;
 }
+@media (max-width: 1000px) {
+  .desk {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -274,4 +274,9 @@ async function create() {
 .failure {
   color: var(--metal);
 }
+@media (max-width: 820px) {
+  .create {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>
