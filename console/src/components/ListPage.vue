@@ -81,11 +81,6 @@ defineSlots<{
   .search {
     flex-wrap: wrap;
   }
-  .search :deep(> .el-input),
-  .search :deep(> .el-select) {
-    flex: 1 1 45%;
-    width: auto;
-  }
   .head {
     flex-wrap: wrap;
     gap: 4px 18px;
