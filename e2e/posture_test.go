@@ -52,7 +52,7 @@ func TestWaiversFromTheCommandLine(t *testing.T) {
 	}
 	s.run(t, "", "waiver", "list", "--within", "7d").want(t, 0, "GF-L-1050", "GF-T-2107", "Charts first")
 	s.run(t, "", "waiver", "list", "--state", "revoked").want(t, 0, "GF-P-4103", "revoked")
-	s.run(t, "", "waiver", "list", "--state", "gone").want(t, 2, "there are live, ended and revoked")
+	s.run(t, "", "waiver", "list", "--state", "gone").want(t, 2, "there are asked, live, ended and revoked")
 	s.run(t, "", "waiver", "revoke", list[0].ID, "--reason", "updated").want(t, 0, "is revoked")
 	s.run(t, "", "waiver", "revoke", list[0].ID, "--reason", "updated").want(t, 1, "is revoked already")
 	if got := s.levelOf(t, "GF-T-2107"); got != "limited" {
@@ -348,7 +348,7 @@ func TestCollect(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	report := s.run(t, "", "collect", "--root", root, "--id", "GF-S-6100", "-o", "json").want(t, 0,
 		`"unavailable"`).out
-	s.run(t, report, "device", "import", "-").want(t, 0, "1 reports taken, 0 refused, 0 attributes refused")
+	s.run(t, report, "device", "import", "-").want(t, 0, "1 reports taken, with 17 values; 0 refused, and 0 values of others")
 	s.run(t, "", "collect", "--root", root, "--send", "--certs", "../demo/rulebook").want(t, 0,
 		"GF-S-6100 stands at")
 	s.run(t, "", "device", "show", "GF-S-6100", "--readings").want(t, 0, "12.8", "storage.encrypted",

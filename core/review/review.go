@@ -41,7 +41,8 @@ const (
 	NoBreakGlass  = "no-break-glass" // nobody passes every gate
 	IssuerEnded   = "issuer-ended"   // an issuer or its revocation list that has ended
 	NoExamples    = "no-examples"    // the rulebook has no examples
-	NoIssuer      = "no-issuer"      // a condition on trust without an issuer
+	NoBands       = "no-threat-bands"
+	NoIssuer      = "no-issuer" // a condition on trust without an issuer
 )
 
 // FleetCoverage is what a fleet shows of a rulebook's reach.
@@ -141,17 +142,20 @@ func (r *reviewer) baseline(b *rulebook.Baseline, fleet *FleetCoverage) {
 
 // sources finds attributes that conditions read and that no source supplies.
 func (r *reviewer) sources() {
-	if r.rb.Policy.Sources == nil {
-		return
-	}
 	told := map[string]bool{}
 	check := func(p *condition.Program, about string, where rulebook.Position) {
 		if p == nil {
 			return
 		}
 		for _, name := range p.Reads() {
+			if name == "threat.level" && r.rb.Policy.Bands == nil && !told[name] && !r.levelled() {
+				told[name] = true
+				r.say(NoBands, about, where, "%s reads threat.level, and there are no threat_bands: of a source that gives a "+
+					"score alone it stays unknown", about)
+				continue
+			}
 			slot := r.rb.Dict.Slot(name)
-			if slot < 0 || r.rb.Dict.Attributes()[slot].ByService || told[name] || r.supplied(name) {
+			if r.rb.Policy.Sources == nil || slot < 0 || r.rb.Dict.Attributes()[slot].ByService || told[name] || r.supplied(name) {
 				continue
 			}
 			told[name] = true
@@ -170,6 +174,13 @@ func (r *reviewer) sources() {
 		check(g.When, g.ID, g.Where)
 		check(g.Need, g.ID, g.Where)
 	}
+}
+
+// levelled reports whether a source is said to give levels of threats by itself.
+func (r *reviewer) levelled() bool {
+	return slices.ContainsFunc(r.rb.Policy.Sources, func(s evidence.SourceRule) bool {
+		return slices.Contains(s.Provides, "threat.level")
+	})
 }
 
 func (r *reviewer) supplied(name string) bool {

@@ -126,6 +126,9 @@ ladder: [{{join .Ladder ", "}}]
 # How old a reading may be before it counts as unknown. A threat sensor reports more often.
 freshness: {default: 3d, threat: 4h}
 
+# From which score on a threat has which level, for sensors that give a score alone.
+threat_bands: {low: 1, medium: 40, high: 70, critical: 90}
+
 # Exceptions end, those of the help desk soon; for what bars a device a second person is needed.
 waivers: {max: 30d, helpdesk: 2d, approve: [{{.Low}}]}
 

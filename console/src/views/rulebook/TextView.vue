@@ -137,8 +137,12 @@ const sign = { added: '+', removed: '−', changed: '~' }
   grid-template-columns: minmax(0, 2fr) minmax(280px, 1fr);
   gap: 28px;
 }
+.desk > * {
+  min-width: 0;
+}
 .files {
   display: flex;
+  overflow-x: auto;
   gap: 4px;
   align-items: center;
   margin-bottom: 6px;
