@@ -29,3 +29,6 @@ func (p CertificatePage) List() List[Certificate] { return List[Certificate]{p.I
 
 // List is the page as a list.
 func (p PeoplePage) List() List[Person] { return List[Person]{p.Items, "", p.Total} }
+
+// List is the list in a page of notices.
+func (p NoticePage) List() List[Notice] { return List[Notice]{p.Items, p.Next, p.Total} }

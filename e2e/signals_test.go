@@ -713,7 +713,7 @@ func TestTheConsoleShowsSignals(t *testing.T) {
 	s.call(t, "POST", "/api/v1/evidence", adminToken, "application/json",
 		`{"source":"sensor","identity":{"id":"GF-L-1043"},"evidence":{"threat.score":95}}`).into(t, 200, nil)
 	until(t, ctx, "refused with access_denied")
-	do(t, ctx, chromedp.Click(chromedp.CSS(`button[aria-expanded=false]`)))
+	do(t, ctx, chromedp.Click(chromedp.CSS(`main button[aria-expanded=false]`)))
 	until(t, ctx, "Send all again")
 	picture(t, ctx, "console-letters")
 	door(t, provider)

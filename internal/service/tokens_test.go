@@ -48,12 +48,11 @@ func TestTokensEndByThemselves(t *testing.T) {
 		if list := told(); len(list) != 1 || !strings.Contains(list[0], "auditor") {
 			t.Errorf("six days before, %v are told of", list)
 		}
-		session, err := s.Admin.SignIn(&made)
-		if err != nil {
+		if _, err := s.Admin.SignIn(&made); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(6*24*time.Hour - time.Hour)
-		session, err = s.Admin.SignIn(&made)
+		session, err := s.Admin.SignIn(&made)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -581,8 +581,8 @@ func ignoreDone(err error) error {
 type groupRows struct {
 	entries, devices, past, codes []any
 	leaves                        []tlog.Hash
-	altered                       bool // whether a row of the state differs
-	purged []DeviceRow // whose past goes
+	altered                       bool        // whether a row of the state differs
+	purged                        []DeviceRow // whose past goes
 }
 
 func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *state) (*Sealed, error) {

@@ -142,9 +142,6 @@ func decisionListCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if limit < 1 {
-				return shell.Usagef("--limit is at least 1")
-			}
 			p.Outcome = api.Outcome(outcome)
 			l, _, err := shell.Pages(limit,
 				func(size int, cursor string) (*client.Reply[api.List[api.RecordedDecision]], error) {
@@ -169,7 +166,7 @@ func decisionListCmd(a *shell.App) *cobra.Command {
 	f.StringVar(&p.Since, "since", "", "not before this moment, RFC 3339")
 	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
 	f.StringVar(&outcome, "outcome", "", "allow, deny or step-up")
-	f.IntVar(&limit, "limit", 50, "at most so many")
+	f.IntVar(&limit, "limit", 50, "at most so many (0: all)")
 	shell.Must(c.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions([]string{"allow", "deny", "step-up"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c

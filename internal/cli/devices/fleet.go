@@ -146,27 +146,34 @@ func deviceHistoryCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.GetDeviceHistory(cmd.Context(), args[0], api.GetDeviceHistoryParams{Limit: limit})
-			if err != nil {
-				return err
-			}
-			if a.Format == "table" {
-				for _, e := range got.Value.Items {
-					event(a, &e)
-				}
-				if len(got.Value.Items) == 0 {
-					shell.Line(a.Out, "Nothing has happened to this device.")
-				}
-				return nil
-			}
-			return shell.Show(a, got, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"},
+			var events []api.HistoryEvent
+			l, _, err := shell.Pages(limit,
+				func(size int, cursor string) (*client.Reply[api.List[api.HistoryEvent]], error) {
+					p := api.GetDeviceHistoryParams{Limit: size, Cursor: cursor}
+					return cl.GetDeviceHistory(cmd.Context(), args[0], p)
+				}, []string{"SEQ", "AT", "KIND", "ACTOR", "FROM", "TO", "CAUSE"},
 				func(e api.HistoryEvent) []string {
+					events = append(events, e)
 					b := bodyOf(&e)
 					return []string{fmt.Sprint(e.Seq), e.At, string(e.Kind), e.Actor, b.From, b.To, b.Cause}
 				})
+			if err != nil {
+				return err
+			}
+			if a.Format != "table" {
+				return a.Print(l)
+			}
+			for i := range events {
+				event(a, &events[i])
+			}
+			if len(events) == 0 {
+				shell.Line(a.Out, "Nothing has happened to this device.")
+			}
+			a.SayMore(&l)
+			return nil
 		},
 	}
-	c.Flags().IntVar(&limit, "limit", 30, "at most so many events, the newest")
+	c.Flags().IntVar(&limit, "limit", 30, "at most so many events, the newest (0: all)")
 	return c
 }
 

@@ -23,6 +23,7 @@ func NoticeCmd(a *shell.App) *cobra.Command {
 
 func listCmd(a *shell.App) *cobra.Command {
 	var p api.ListNoticesParams
+	limit := 0
 	c := &cobra.Command{
 		Use: "list", Short: "List notices, the newest first: sent, waiting, or why nobody was told", Args: cobra.NoArgs,
 		Example: "  ironledger notice list\n  ironledger notice list --state failed\n  ironledger notice list " +
@@ -32,12 +33,10 @@ func listCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.ListNotices(cmd.Context(), p)
-			if err != nil {
-				return err
-			}
-			l := shell.Listing{Head: []string{"NOTICE", "SAYS", "TO", "STATE", "HAPPENED", "SENT", "WHY NOT"}, Raw: got.Raw}
-			for _, n := range got.Value.Items {
+			l, _, err := shell.Pages(limit, func(size int, cursor string) (*client.Reply[api.NoticePage], error) {
+				p.Limit, p.Cursor = size, cursor
+				return cl.ListNotices(cmd.Context(), p)
+			}, []string{"NOTICE", "SAYS", "TO", "STATE", "HAPPENED", "SENT", "WHY NOT"}, func(n api.Notice) []string {
 				title, at, sent, why := n.Title, n.At, n.SentAt, n.Why
 				if a.Format == "table" {
 					title, at, why = shell.Clip(title, 52), shell.Ago(at), shell.Clip(why, 34)
@@ -45,11 +44,10 @@ func listCmd(a *shell.App) *cobra.Command {
 						sent = shell.Ago(sent)
 					}
 				}
-				l.Rows = append(l.Rows, []string{n.Notice, title, n.To, n.State, at, sent, why})
-			}
-			if a.Format == "table" && got.Value.Total > len(got.Value.Items) {
-				defer shell.Line(a.Err, "%d of %d; more with --limit, or --cursor "+
-					"'%s'", len(got.Value.Items), got.Value.Total, got.Value.Next)
+				return []string{n.Notice, title, n.To, n.State, at, sent, why}
+			})
+			if err != nil {
+				return err
 			}
 			return a.Print(l)
 		},
@@ -58,8 +56,7 @@ func listCmd(a *shell.App) *cobra.Command {
 	f.StringVar(&p.Device, "device", "", "only of a device")
 	f.StringVar(&p.Person, "person", "", "only about a person")
 	f.StringVar(&p.State, "state", "", "waiting, sending, sent, healed, muted or failed")
-	f.StringVar(&p.Cursor, "cursor", "", "go on where a page before ended")
-	f.IntVar(&p.Limit, "limit", 50, "how many to show")
+	f.IntVar(&limit, "limit", 50, "at most so many (0: all)")
 	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"waiting", "sending", "sent", "healed",
 		"muted", "failed"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c

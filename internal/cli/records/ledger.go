@@ -152,9 +152,6 @@ func ledgerListCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if limit < 1 {
-				return shell.Usagef("--limit is at least 1")
-			}
 			l, _, err := shell.Pages(limit,
 				func(size int, cursor string) (*client.Reply[api.List[api.Entry]], error) {
 					p.Limit, p.Cursor = size, cursor
@@ -180,7 +177,7 @@ func ledgerListCmd(a *shell.App) *cobra.Command {
 	f.StringVar(&p.Person, "person", "", "that speak of this person")
 	f.StringVar(&p.Since, "since", "", "not before this moment, RFC 3339")
 	f.StringVar(&p.Until, "until", "", "before this moment, RFC 3339")
-	f.IntVar(&limit, "limit", 50, "at most so many")
+	f.IntVar(&limit, "limit", 50, "at most so many (0: all)")
 	shell.Must(c.RegisterFlagCompletionFunc("kind",
 		cobra.FixedCompletions(kindNames(), cobra.ShellCompDirectiveNoFileComp)))
 	return c

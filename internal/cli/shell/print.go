@@ -33,10 +33,27 @@ type Listing struct {
 	Raw   any               // for json and yaml
 	Items []json.RawMessage // for ndjson; nil: raw is one line
 	Foot  string            // a line under the table
+	More  bool              // there are more than these
 }
 
-// Print prints a listing as the user asked.
+// Print prints a listing as the user asked, and says on the error stream when there
+// are more members than were asked for: no list ends in silence.
 func (a *App) Print(l Listing) error {
+	if err := a.print(l); err != nil {
+		return err
+	}
+	a.SayMore(&l)
+	return nil
+}
+
+// SayMore says that a listing goes on, when it does.
+func (a *App) SayMore(l *Listing) {
+	if l.More {
+		Line(a.Err, "These are %d, and there are more: --limit 0 shows all.", len(l.Rows))
+	}
+}
+
+func (a *App) print(l Listing) error {
 	switch a.Format {
 	case "json":
 		raw, err := Indented(l.Raw)
@@ -175,9 +192,10 @@ func Pages[T any, P lister[T]](limit int, page func(limit int, cursor string) (*
 		list := got.Value.List()
 		total = list.Total
 		if cursor = list.Next; cursor == "" {
-			break
+			return l, total, nil
 		}
 	}
+	l.More = true
 	return l, total, nil
 }
 
