@@ -75,7 +75,7 @@ func TestNoticesArriveAsMail(t *testing.T) {
 	}
 	s.run(t, "", "notice", "list").want(t, 0, "d1 fell from strong to limited", "sent")
 	// A list that is cut short says so; --limit 0 does not cut.
-	s.run(t, "", "notice", "list", "--limit", "1", "-o", "csv").want(t, 0, "These are 1, and there are more: --limit 0")
+	s.run(t, "", "notice", "list", "--limit", "1", "-o", "csv").want(t, 0, "The first 1; there are more: --limit 0")
 	s.run(t, "", "notice", "list", "--limit", "0").want(t, 0, "d1 fell").not(t, "there are more")
 	s.run(t, "", "device", "history", "d1", "--limit", "1").want(t, 0, "there are more")
 	s.run(t, "", "ledger", "list", "--limit", "0").want(t, 0, "rulebook.")

@@ -49,7 +49,7 @@ func (a *App) Print(l Listing) error {
 // SayMore says that a listing goes on, when it does.
 func (a *App) SayMore(l *Listing) {
 	if l.More {
-		Line(a.Err, "These are %d, and there are more: --limit 0 shows all.", len(l.Rows))
+		Line(a.Err, "The first %d; there are more: --limit 0 shows all.", len(l.Rows))
 	}
 }
 
