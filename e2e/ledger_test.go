@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/leodido/go-syslog/v4/rfc5424"
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
@@ -529,4 +530,15 @@ func TestTheLedgerInTheConsole(t *testing.T) {
 	at := time.Now().Add(-50 * time.Hour).UTC().Format(time.RFC3339)
 	open(t, ctx, s.url+"/devices/GF-T-2107?at="+at, "✓ The same.")
 	until(t, ctx, "Show it as it stands now")
+	// The moment is typed as it is read everywhere else, whatever the browser's language.
+	typed := strings.Replace(at[:16], "T", " ", 1)
+	press(t, ctx, "Show it as it stands now")
+	untilNot(t, ctx, "Show it as it stands now")
+	do(t, ctx, chromedp.Click(chromedp.CSS(`input[name=then]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=then]`), typed))
+	picture(t, ctx, "console-moment")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=then]`), kb.Enter))
+	press(t, ctx, "Go back")
+	until(t, ctx, "Show it as it stands now")
+	until(t, ctx, "✓ The same.")
 }

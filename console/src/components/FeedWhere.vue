@@ -85,7 +85,10 @@ const source = computed(() => props.sources.find((s) => s.id === draft.value.sou
               autocomplete="off"
               :placeholder="there ? 'empty: the one there is' : 'kept encrypted, never shown again'"
           /></label>
-          <label>It ends on <el-input v-model="draft.secret_until" name="secret_until" type="date" /></label>
+          <label
+            >It ends on
+            <el-date-picker v-model="draft.secret_until" name="secret_until" type="date" value-format="YYYY-MM-DD"
+          /></label>
         </template>
       </template>
     </div>

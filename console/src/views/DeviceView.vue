@@ -37,7 +37,7 @@ const {
     !query.value.at &&
     (changes.about.includes(props.id) || ofKinds('rulebook.', 'person.', 'roster.', 'waiver.', 'vouch.')(changes)),
 )
-const then = ref('')
+const then = ref<string | null>('')
 watch(
   () => query.value.at,
   (at) => {
@@ -164,8 +164,22 @@ function vouched() {
 
     <ExceptionForm v-if="vouching" :device="device.id" @done="vouched" @cancel="vouching = false" />
     <form class="then small" @submit.prevent="goBack">
-      <label>As it stood at <input v-model="then" type="datetime-local" name="then" /> UTC</label>
-      <el-button size="small" native-type="submit" :disabled="then === ''" :loading="loading">Go back</el-button>
+      <label for="then">As it stood at</label>
+      <el-date-picker
+        id="then"
+        v-model="then"
+        type="datetime"
+        name="then"
+        size="small"
+        format="YYYY-MM-DD HH:mm"
+        value-format="YYYY-MM-DDTHH:mm"
+        time-format="HH:mm"
+        date-format="YYYY-MM-DD"
+        placeholder="2026-11-20 14:30"
+        :show-now="false"
+      />
+      <span>UTC</span>
+      <el-button size="small" native-type="submit" :disabled="!then" :loading="loading">Go back</el-button>
       <el-button v-if="query.at" size="small" link type="primary" @click="set({ at: '' })"
         >Show it as it stands now</el-button
       >
@@ -314,9 +328,13 @@ header {
   display: flex;
   flex-wrap: wrap;
   justify-content: flex-end;
+  flex: none;
   white-space: nowrap;
   gap: 16px;
   align-items: baseline;
+}
+.acts :deep(.el-button) {
+  margin-left: 0;
 }
 @media (max-width: 820px) {
   header {
@@ -324,6 +342,7 @@ header {
     gap: 8px;
   }
   .acts {
+    flex: initial;
     justify-content: flex-start;
     gap: 4px 14px;
   }

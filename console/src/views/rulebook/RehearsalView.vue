@@ -156,7 +156,7 @@ async function explain(id: string) {
         <tr v-for="m in moves.slice(0, 200)" :key="m.device">
           <td>
             <router-link :to="{ name: 'device', params: { id: m.device } }">{{ m.device }}</router-link>
-            <span class="soft">{{ m.name }}</span>
+            <span class="soft"> {{ m.name }}</span>
           </td>
           <td>{{ m.owner }}</td>
           <td>{{ m.from }}</td>
