@@ -118,4 +118,12 @@ func TestReviewFindsWhatIsLikelyNotMeant(t *testing.T) {
 	if found := kinds(Of(bare, nil, now)); found["no-issuer a/b"] == "" || found["no-examples examples"] == "" {
 		t.Errorf("of a bare one it remarks %v", found)
 	}
+	// Level and score stand apart without bands: a sensor that gives scores alone leaves the level unknown.
+	const threats = "rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: threat.level <= low}]}]\n"
+	for with, want := range map[string]bool{"": true, "threat_bands: {low: 40, medium: 70, high: 90}\n": false} {
+		rb := mustLoad(t, []rulebook.File{{Name: "r.yaml", Text: threats + with}})
+		if got := kinds(Of(rb, nil, now))["no-threat-bands a/b"]; (got != "") != want {
+			t.Errorf("with %q it remarks %q", with, got)
+		}
+	}
 }
