@@ -440,6 +440,9 @@ func TestALoneAdministratorHoldsAPublicationBack(t *testing.T) {
 	t.Parallel()
 	s := openHouse(t, "")
 	s.run(t, "id,name,groups\nedda,Edda,it\n", "person", "import", "-").want(t, 0)
+	for _, empty := range []string{"", "id,name,groups\n"} {
+		s.run(t, empty, "person", "import", "-").want(t, 1, "there is no line in it")
+	}
 	s.report(t, adminToken, `"identity":{"id":"d3"}`, fit+`,"owner":"ida"`)
 	says(t, s.decided(t, "ida", "till", `"id":"d3"`), "allow")
 	says(t, s.decided(t, "edda", "till", ""), "deny")

@@ -44,6 +44,11 @@ func TestTheLedgerFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	key := s.run(t, "", "ledger", "key").want(t, 0, "First contact").out
+	var told struct{ Key string }
+	if raw := s.run(t, "", "ledger", "key", "-o", "json").want(t, 0).out; json.Unmarshal([]byte(raw), &told) != nil ||
+		told.Key+"\n" != key {
+		t.Errorf("the key as data is %s, want %s", raw, key)
+	}
 	if own := offline(t, "", "ledger", "key", "--data", s.data).want(t, 0).out; own != key {
 		t.Errorf("the service's key is %s, the client has seen %s", own, key)
 	}

@@ -194,9 +194,10 @@ func removeCmd(a *shell.App, short, said string, remove func(cl *client.Client, 
 				return shell.HeldBack(err)
 			case how.DryRun:
 				return a.PrintIntake(got, args[0], "", true)
-			case a.Format == "table":
-				shell.Line(a.Out, "%s %s.", args[0], said)
+			case a.Format != "table":
+				return a.PrintIntake(got, args[0], "", false)
 			}
+			shell.Line(a.Out, "%s %s.", args[0], said)
 			return nil
 		},
 	}

@@ -118,24 +118,33 @@ func ledgerKeyCmd(a *shell.App) *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if data != "" {
 				key, err := keyfile.Read(engine.KeyPath(data))
-				if err == nil {
-					shell.Line(a.Out, "%s", key.Public)
+				if err != nil {
+					return err
 				}
-				return err
+				return printKey(a, key.Public)
 			}
 			cl, err := a.Client()
 			if err != nil {
 				return err
 			}
 			w, err := witness(cmd.Context(), a, cl, "")
-			if err == nil {
-				shell.Line(a.Out, "%s", w.Key)
+			if err != nil {
+				return err
 			}
-			return err
+			return printKey(a, w.Key)
 		},
 	}
 	c.Flags().StringVar(&data, "data", "", "the folder of the records, on the service's machine")
 	return c
+}
+
+// printKey prints a key alone, as verifiers read it, or as data where that is asked for.
+func printKey(a *shell.App, key string) error {
+	if a.Format == "table" {
+		shell.Line(a.Out, "%s", key)
+		return nil
+	}
+	return a.Print(shell.Listing{Head: []string{"KEY"}, Rows: [][]string{{key}}, Raw: map[string]string{"key": key}})
 }
 
 var entryHead = []string{"ENTRY", "AT", "KIND", "BY", "ABOUT", "WHAT"}

@@ -48,6 +48,9 @@ func intakeError(in *api.ListIntake, dry bool) error {
 	if dry && len(in.Impacts) > 0 {
 		return ErrNo
 	}
+	if in.Added+in.Changed+in.Unchanged+in.Removed+len(in.Refused) == 0 {
+		return errors.New("there is no line in it: nothing was taken")
+	}
 	return FailedIf(len(in.Refused) > 0)
 }
 
