@@ -619,7 +619,7 @@ func TestEdges(t *testing.T) {
 	})
 	t.Run("a byte order mark", func(t *testing.T) {
 		s.run(t, "\ufeff"+`{"identity":{"id":"bom"},"evidence":{`+fit+`}}`+"\n", "device", "import",
-			"-").want(t, 0, "1 reports taken, 0 refused")
+			"-").want(t, 0, "1 reports taken, with 4 values; 0 refused")
 	})
 	t.Run("broken tables", func(t *testing.T) {
 		s.run(t, "id,form\n\"open,laptop\n", "device", "import", "-", "--format", "csv").want(t, 1, "not a CSV row")
@@ -687,7 +687,11 @@ func TestEdges(t *testing.T) {
 			t.Errorf("the token of the environment is answered %d", got)
 		}
 		s.stop(t)
-		made := regexp.MustCompile(`il_[\w-]{20,}`).FindString(s.log.String())
+		kept, err := os.ReadFile(filepath.Join(dir, "new-admin.token"))
+		if made := regexp.MustCompile(`il_[\w-]{20,}`); err != nil || made.MatchString(s.log.String()) {
+			t.Fatalf("the token is in the log, or not in its file: %v", err)
+		}
+		made := strings.TrimSpace(string(kept))
 		s = start(t, "serve", dir)
 		if r := s.call(t, "GET", "/api/v1/ledger/entries?kind=token.created", made, "",
 			""); r.status != 200 || !bytes.Contains(r.body, []byte("all were lost")) {

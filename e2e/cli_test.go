@@ -114,7 +114,7 @@ func TestOfflineAgreesWithTheService(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.run(t, "", "rulebook", "publish", "../demo/rulebook", "-m", "first").want(t, 0, "Version 1 is in force")
 	s.run(t, "", "person", "import", "../demo/people.csv").want(t, 0, "44 people added")
-	s.run(t, "", "device", "import", "../demo/devices.ndjson").want(t, 0, "153 reports taken, 0 refused")
+	s.run(t, "", "device", "import", "../demo/devices.ndjson").want(t, 0, "153 reports taken, with 1166 values; 0 refused")
 	s.run(t, "", "roster", "import", "../demo/roster.csv").want(t, 0, "37 entries added")
 	files := []string{"--rulebook", "../demo/rulebook", "--evidence", "../demo/devices.ndjson", "--people",
 		"../demo/people.csv", "--roster", "../demo/roster.csv"}
@@ -206,9 +206,9 @@ func TestClient(t *testing.T) {
 			"device", "import", "-").want(t, 0, "GF-T-2107", "strong", "limited", "1 reports taken")
 		s.run(t, "{\"identity\":{}}\n{\"source\":\"mdm\",\"identity\":{\"id\":\"GF-T-2107\"},\"evidence\":{\"os.version\":\"16\",\"colour\":1}}\n", "device", "import", "-").
 			want(t, 1, "does not say which device", "colour: there is no such attribute",
-				"1 reports taken, 1 refused, 1 attributes refused")
+				"1 reports taken, with 1 values; 1 refused, and 1 values of others")
 		s.run(t, `{"identity":{"id":"GF-T-2107"},"evidence":{"os.version":"18"}}`, "device", "import",
-			"-").want(t, 0, "accepts no evidence from the source file")
+			"-").want(t, 1, "accepts no evidence from the source file")
 		s.run(t, "id,source,os.version\nGF-T-2107,mdm,17.6\n", "device", "import", "-", "--format",
 			"csv").want(t, 0, "strong")
 	})
@@ -296,7 +296,7 @@ func TestClient(t *testing.T) {
 		s.run(t, "", "person", "import", "../demo/people.csv", "--whole").want(t, 0,
 			"0 people added, 0 changed, 44 as they were, 0 removed")
 		s.run(t, "", "device", "lst").want(t, 2, `has no verb "lst"; did you mean list?`)
-		s.run(t, "", "waiver", "frobnicate").want(t, 2, "there are grant, list, revoke")
+		s.run(t, "", "waiver", "frobnicate").want(t, 2, "there are approve, grant, list, revoke")
 	})
 
 	t.Run("tokens", func(t *testing.T) {

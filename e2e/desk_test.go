@@ -307,6 +307,6 @@ func TestTags(t *testing.T) {
 	until(t, ctx, "2 in all")
 	s.run(t, "", "device", "tag", "GF-L-1042", "GF-L-1043", "--remove", "pilot").want(t, 0, "GF-L-1042")
 	s.run(t, "", "device", "list", "--where", `tags contains "pilot"`).want(t, 0).not(t, "GF-L-1042")
-	s.run(t, `{"source":"mdm","identity":{"id":"GF-L-1042"},"evidence":{"tags":["pilot"]}}`, "device", "import", "-").want(t, 0,
+	s.run(t, `{"source":"mdm","identity":{"id":"GF-L-1042"},"evidence":{"tags":["pilot"]}}`, "device", "import", "-").want(t, 1,
 		"only the service itself sets this attribute")
 }
