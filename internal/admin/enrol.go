@@ -271,27 +271,19 @@ func (s *Service) Retire(ctx context.Context, actor string, names []string, reas
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}
-	if err := bounded(names); err != nil {
-		return nil, err
-	}
-	var out []state.Retirement
-	err := s.Do(ctx, func(c *state.Change) error {
-		out = []state.Retirement{}
-		return eachOnce(c, names, func(d *state.Device) error {
-			if d.Retired != nil {
-				return fault.Inputf("/devices", "the device %s is retired already: %s", d.ID, d.Retired.Reason)
-			}
-			r := &state.Retirement{Device: d.ID, At: c.Now, By: actor, Reason: reason}
-			d.Retired = r
-			if err := state.Put(c, state.RetirementKind, d.ID, r); err != nil {
-				return err
-			}
-			out = append(out, *r)
-			c.Record(actor, r)
-			c.Reappraise(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
-			_, err := authority.RevokeOf(c, d.ID, "", actor, "cessationOfOperation", reason)
-			return err
-		})
+	return each(ctx, s, names, func(c *state.Change, d *state.Device) (state.Retirement, error) {
+		if d.Retired != nil {
+			return state.Retirement{}, fault.Inputf("/devices", "the device %s is retired already: %s", d.ID,
+				d.Retired.Reason)
+		}
+		r := &state.Retirement{Device: d.ID, At: c.Now, By: actor, Reason: reason}
+		d.Retired = r
+		if err := state.Put(c, state.RetirementKind, d.ID, r); err != nil {
+			return *r, err
+		}
+		c.Record(actor, r)
+		c.Reappraise(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
+		_, err := authority.RevokeOf(c, d.ID, "", actor, "cessationOfOperation", reason)
+		return *r, err
 	})
-	return out, err
 }

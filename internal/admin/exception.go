@@ -143,18 +143,15 @@ func (s *Service) except(ctx context.Context, g *api.ExceptionsDraft,
 	}
 	var out []api.Exception
 	err := s.Do(ctx, func(c *state.Change) error {
-		out = []api.Exception{}
 		if _, err := ends(g, c.Now, 0); err != nil {
 			return err
 		}
 		if err := allowed(c.Base.Book); err != nil {
 			return err
 		}
-		return eachOnce(c, g.Devices, func(d *state.Device) error {
-			x, err := one(c, d)
-			out = append(out, x)
-			return err
-		})
+		var err error
+		out, err = eachOnce(c, g.Devices, one)
+		return err
 	})
 	if err != nil {
 		return nil, err

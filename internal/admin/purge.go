@@ -22,21 +22,13 @@ func (s *Service) Purge(ctx context.Context, actor string, names []string, reaso
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}
-	if err := bounded(names); err != nil {
-		return nil, err
-	}
-	var out []Purged
-	err := s.Do(ctx, func(c *state.Change) error {
-		out = []Purged{}
-		return eachOnce(c, names, func(d *state.Device) error {
-			if d.Retired == nil {
-				return fault.Inputf("/devices", "the device %s is in service: retire it first", d.ID)
-			}
-			p := Purged{Device: d.ID, Readings: len(d.Record.Readings()), Reason: reason}
-			out = append(out, p)
-			c.Record(actor, &p)
-			return c.Purge(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
-		})
+	out, err := each(ctx, s, names, func(c *state.Change, d *state.Device) (Purged, error) {
+		if d.Retired == nil {
+			return Purged{}, fault.Inputf("/devices", "the device %s is in service: retire it first", d.ID)
+		}
+		p := Purged{Device: d.ID, Readings: len(d.Record.Readings()), Reason: reason}
+		c.Record(actor, &p)
+		return p, c.Purge(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
 	})
 	if err != nil {
 		return nil, err

@@ -25,54 +25,53 @@ func (s *Service) Quarantine(ctx context.Context, actor string, names []string, 
 	if lasts != 0 && (lasts < shortestOrder || lasts > longestOrder) {
 		return nil, fault.Input("/for", "a quarantine lasts a minute to 400 days, or until it is lifted")
 	}
-	return s.order(ctx, names, &reason, func(c *state.Change, d *state.Device, out *kept.Quarantine) error {
-		*out = kept.Quarantine{Device: d.ID, Reason: reason, By: actor, At: c.Now}
+	if err := fault.CheckReason(&reason); err != nil {
+		return nil, err
+	}
+	return each(ctx, s, names, func(c *state.Change, d *state.Device) (kept.Quarantine, error) {
+		q := kept.Quarantine{Device: d.ID, Reason: reason, By: actor, At: c.Now}
 		e := &event.DeviceQuarantined{Device: d.ID, Reason: reason}
 		if lasts != 0 {
-			out.Until = c.Now + lasts.Microseconds()
-			e.Until = value.FormatTime(out.Until)
+			q.Until = c.Now + lasts.Microseconds()
+			e.Until = value.FormatTime(q.Until)
 		}
-		q := *out
-		d.Quarantine = &q
+		held := q
+		d.Quarantine = &held
 		c.Record(actor, e)
 		c.Reappraise(d, state.Cause{Kind: event.ByOrder, Actor: actor})
-		return state.Put(c, state.QuarantineKind, d.ID, &q)
+		return q, state.Put(c, state.QuarantineKind, d.ID, &held)
 	})
 }
 
 // Release lifts the orders for devices: all of them or none.
 func (s *Service) Release(ctx context.Context, actor string, names []string, reason string) ([]kept.Quarantine,
 	error) {
-	return s.order(ctx, names, &reason, func(c *state.Change, d *state.Device, out *kept.Quarantine) error {
+	if err := fault.CheckReason(&reason); err != nil {
+		return nil, err
+	}
+	return each(ctx, s, names, func(c *state.Change, d *state.Device) (kept.Quarantine, error) {
 		if !d.Quarantine.Holds(c.Now) {
-			return fault.Inputf("/devices", "the device %s is in no quarantine", d.ID)
+			return kept.Quarantine{}, fault.Inputf("/devices", "the device %s is in no quarantine", d.ID)
 		}
-		*out, d.Quarantine = *d.Quarantine, nil
+		was := *d.Quarantine
+		d.Quarantine = nil
 		state.Drop(c, state.QuarantineKind, d.ID)
 		c.Record(actor, &event.DeviceReleased{Device: d.ID, Reason: reason})
 		c.Reappraise(d, state.Cause{Kind: event.ByOrder, Actor: actor})
-		return nil
+		return was, nil
 	})
 }
 
-// order does something with each of some devices in one change, each once.
-func (s *Service) order(ctx context.Context, names []string, reason *string,
-	do func(*state.Change, *state.Device, *kept.Quarantine) error) ([]kept.Quarantine, error) {
-	if err := fault.CheckReason(reason); err != nil {
-		return nil, err
-	}
+// each does something with each of some devices, once, in one change: with all of them or with none.
+func each[T any](ctx context.Context, s *Service, names []string,
+	do func(*state.Change, *state.Device) (T, error)) ([]T, error) {
 	if err := bounded(names); err != nil {
 		return nil, err
 	}
-	var out []kept.Quarantine
-	err := s.Do(ctx, func(c *state.Change) error {
-		out = nil
-		return eachOnce(c, names, func(d *state.Device) error {
-			var q kept.Quarantine
-			err := do(c, d, &q)
-			out = append(out, q)
-			return err
-		})
+	var out []T
+	err := s.Do(ctx, func(c *state.Change) (err error) {
+		out, err = eachOnce(c, names, do)
+		return err
 	})
 	if err != nil {
 		return nil, err
@@ -90,20 +89,22 @@ func bounded(names []string) error {
 
 // eachOnce does something with a copy of each of some devices, named by their ids, serials or hardware ids: once,
 // however often one is named.
-func eachOnce(c *state.Change, names []string, do func(*state.Device) error) error {
-	done := make(map[string]bool, len(names))
+func eachOnce[T any](c *state.Change, names []string, do func(*state.Change, *state.Device) (T, error)) ([]T, error) {
+	out, done := make([]T, 0, len(names)), make(map[string]bool, len(names))
 	for _, name := range names {
 		d, err := c.Touch(name)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if done[d.ID] {
 			continue
 		}
 		done[d.ID] = true
-		if err := do(d); err != nil {
-			return err
+		x, err := do(c, d)
+		if err != nil {
+			return nil, err
 		}
+		out = append(out, x)
 	}
-	return nil
+	return out, nil
 }

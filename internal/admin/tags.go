@@ -34,35 +34,13 @@ func (s *Service) Tag(ctx context.Context, actor string, d api.TagsDraft) ([]kep
 	case len(d.Add)+len(d.Remove) == 0 && d.Note == nil:
 		return nil, fault.Input("", "say what to add, to remove or to note")
 	}
-	if err := bounded(d.Devices); err != nil {
-		return nil, err
-	}
-	var out []kept.Tags
-	err := s.Do(ctx, func(c *state.Change) error {
-		out = nil
-		for _, name := range d.Devices {
-			t, err := tagOne(c, actor, name, &d)
-			if err != nil {
-				return err
-			}
-			if !slices.ContainsFunc(out, func(x kept.Tags) bool { return x.Device == t.Device }) {
-				out = append(out, *t)
-			}
-		}
-		return nil
+	return each(ctx, s, d.Devices, func(c *state.Change, of *state.Device) (kept.Tags, error) {
+		return tagOne(c, actor, of, &d)
 	})
-	if err != nil {
-		return nil, err
-	}
-	return out, nil
 }
 
 // tagOne changes the tags of a device, if they are others then.
-func tagOne(c *state.Change, actor, name string, draft *api.TagsDraft) (*kept.Tags, error) {
-	d, err := c.Touch(name)
-	if err != nil {
-		return nil, err
-	}
+func tagOne(c *state.Change, actor string, d *state.Device, draft *api.TagsDraft) (kept.Tags, error) {
 	old := d.Tags
 	if old == nil {
 		old = &kept.Tags{Device: d.ID}
@@ -81,7 +59,7 @@ func tagOne(c *state.Change, actor, name string, draft *api.TagsDraft) (*kept.Ta
 	}
 	slices.Sort(next.List)
 	if len(next.List) > maxTags {
-		return nil, fault.Inputf("/add", "the device %s would have more than %d tags", d.ID, maxTags)
+		return kept.Tags{}, fault.Inputf("/add", "the device %s would have more than %d tags", d.ID, maxTags)
 	}
 	noted := false
 	if draft.Note != nil {
@@ -89,13 +67,13 @@ func tagOne(c *state.Change, actor, name string, draft *api.TagsDraft) (*kept.Ta
 		noted, told.Note = next.Note != old.Note, next.Note
 	}
 	if len(told.Added)+len(told.Removed) == 0 && !noted {
-		return old, nil
+		return *old, nil
 	}
 	d.Tags = &next
 	c.Record(actor, &told)
 	if err := state.Put(c, state.TagsKind, d.ID, &next); err != nil {
-		return nil, err
+		return kept.Tags{}, err
 	}
 	c.Reappraise(d, state.Cause{Kind: event.ByTags, Actor: actor})
-	return &next, nil
+	return next, nil
 }
