@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must } from '../api/client'
 import FleetChart from '../components/FleetChart.vue'
+import SpanLinks from '../components/SpanLinks.vue'
 import LevelMark from '../components/LevelMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
@@ -22,7 +23,6 @@ const {
   () => query.value,
   ofFleet,
 )
-const spans = ['1d', '7d', '30d']
 const top = computed(() => (fleet.value?.ladder.length ?? 1) - 1)
 const total = computed(
   () =>
@@ -104,14 +104,7 @@ const verdicts = ['fail', 'unknown', 'grace', 'waived'] as const
       />
       <div>
         <div class="spans">
-          <el-button
-            v-for="s in spans"
-            :key="s"
-            link
-            :type="(query.back || '7d') === s ? 'primary' : 'default'"
-            @click="set({ back: s })"
-            >{{ s }}</el-button
-          >
+          <SpanLinks :back="query.back" @pick="(back) => set({ back })" />
         </div>
         <FleetChart kind="line" label="Over time" :series="course" :along="fleet.course.map((p) => p.at)" />
       </div>

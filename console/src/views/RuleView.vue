@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 import { api, must } from '../api/client'
 import FleetChart from '../components/FleetChart.vue'
+import SpanLinks from '../components/SpanLinks.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { remedyText } from '../composables/format'
@@ -39,7 +40,6 @@ const series = computed(() =>
 const still = computed(() => series.value.every((s) => s.values.every((v) => v === 0)))
 const checks = computed(() => Object.entries(r.value?.checks ?? {}).sort(([a], [b]) => a.localeCompare(b)))
 const remedy = computed(() => remedyText(r.value?.remedy))
-const spans = ['1d', '7d', '30d']
 const listed = (verdict: string, platform?: string) => ({
   name: 'devices',
   query: {
@@ -104,14 +104,7 @@ const listed = (verdict: string, platform?: string) => ({
         </div>
         <h2>Over time</h2>
         <p class="small">
-          <el-button
-            v-for="s in spans"
-            :key="s"
-            link
-            :type="(query.back || '7d') === s ? 'primary' : 'default'"
-            @click="set({ back: s })"
-            >{{ s }}</el-button
-          >
+          <SpanLinks :back="query.back" @pick="(back) => set({ back })" />
         </p>
         <p v-if="still" class="soft">Every device passed it all this time.</p>
         <div v-else>
