@@ -44,20 +44,7 @@ const purgePause = 10 * time.Minute
 
 // Purging purges retired devices whose time to be kept is over, as the rulebook says, until the records are closed.
 func (s *Service) Purging() {
-	ctx, cancel := s.UntilQuit()
-	defer cancel()
-	pause := time.NewTicker(purgePause)
-	defer pause.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-pause.C:
-		}
-		if err := s.purgeDue(ctx); err != nil && ctx.Err() == nil {
-			s.Log.Warn("devices whose time to be kept is over are kept still", "error", err)
-		}
-	}
+	s.Regularly(purgePause, "devices whose time to be kept is over are kept still", s.purgeDue)
 }
 
 // purgeDue purges the devices whose time is over, a part at a time.

@@ -286,20 +286,8 @@ func (u *uses) due(now int64, end bool) map[string]int64 {
 
 // KeepingUses keeps when tokens were last used, again and again until the records are closed.
 func (s *Service) KeepingUses() {
-	ctx, cancel := s.UntilQuit()
-	defer cancel()
-	pause := time.NewTicker(time.Duration(keepUses) * time.Microsecond)
-	defer pause.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-pause.C:
-		}
-		if err := s.KeepUses(ctx, false); err != nil && ctx.Err() == nil {
-			s.Log.Warn("when tokens were last used is not kept", "error", err)
-		}
-	}
+	s.Regularly(time.Duration(keepUses)*time.Microsecond, "when tokens were last used is not kept",
+		func(ctx context.Context) error { return s.KeepUses(ctx, false) })
 }
 
 // KeepUses keeps when tokens were last used, if some time has passed since it did, or at the end.

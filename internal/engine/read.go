@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"sync"
+	"time"
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
@@ -82,6 +83,24 @@ func (e *Engine) UntilQuit() (context.Context, context.CancelFunc) {
 		}
 	}()
 	return ctx, cancel
+}
+
+// Regularly does something after each pause, until the service ends; failing is what is logged of an error.
+func (e *Engine) Regularly(pause time.Duration, failing string, do func(context.Context) error) {
+	ctx, cancel := e.UntilQuit()
+	defer cancel()
+	ticker := time.NewTicker(pause)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		if err := do(ctx); err != nil && ctx.Err() == nil {
+			e.Log.Warn(failing, "error", err)
+		}
+	}
 }
 
 // Candidate compiles files as if they were to be published.
