@@ -152,18 +152,11 @@ can be tried on some devices first.`,
 			if cmd.Flags().Changed("note") {
 				d.Note = &note
 			}
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			ids, err := x.devices(cmd.Context(), a, cl, args, "tagged")
-			if err != nil {
-				return err
-			}
-			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.DeviceTags]], error) {
-				d.Devices = part
-				return cl.TagDevices(cmd.Context(), d)
-			})
+			got, err := actOn(cmd, a, &x, args, "tagged",
+				func(cl *client.Client, part []string) (*client.Reply[api.List[api.DeviceTags]], error) {
+					d.Devices = part
+					return cl.TagDevices(cmd.Context(), d)
+				})
 			if err != nil {
 				return err
 			}
@@ -190,18 +183,11 @@ meanwhile.`,
 		Example: `  ironledger device quarantine GF-L-1042 --reason 'Looked at for malware, ticket 5120' --for 1d
   ironledger device quarantine --where 'os.version < 17' --reason 'CVE, ticket 5121'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			ids, err := x.devices(cmd.Context(), a, cl, args, "put in quarantine")
-			if err != nil {
-				return err
-			}
-			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Quarantine]], error) {
-				d.Devices = part
-				return cl.QuarantineDevices(cmd.Context(), d)
-			})
+			got, err := actOn(cmd, a, &x, args, "put in quarantine",
+				func(cl *client.Client, part []string) (*client.Reply[api.List[api.Quarantine]], error) {
+					d.Devices = part
+					return cl.QuarantineDevices(cmd.Context(), d)
+				})
 			if err != nil {
 				return err
 			}
@@ -221,18 +207,11 @@ func deviceReleaseCmd(a *shell.App) *cobra.Command {
 		Example: `  ironledger device release GF-L-1042 --reason 'Nothing was found, ticket 5120'
   ironledger device release --where 'quarantined and os.version >= 17' --reason 'They are up to date, ticket 5121'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			ids, err := x.devices(cmd.Context(), a, cl, args, "released")
-			if err != nil {
-				return err
-			}
-			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Quarantine]], error) {
-				d.Devices = part
-				return cl.ReleaseDevices(cmd.Context(), d)
-			})
+			got, err := actOn(cmd, a, &x, args, "released",
+				func(cl *client.Client, part []string) (*client.Reply[api.List[api.Quarantine]], error) {
+					d.Devices = part
+					return cl.ReleaseDevices(cmd.Context(), d)
+				})
 			if err != nil {
 				return err
 			}
@@ -253,18 +232,11 @@ What is known of them is kept.`,
 		Example: `  ironledger device retire GF-L-1042 --reason 'Lost at sea, ticket 4471'
   ironledger device retire --where 'age(seen_at) > 90d' --reason 'Cleaning up, ticket 4480' --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			ids, err := x.devices(cmd.Context(), a, cl, args, "retired")
-			if err != nil {
-				return err
-			}
-			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Retirement]], error) {
-				d.Devices = part
-				return cl.RetireDevices(cmd.Context(), d)
-			})
+			got, err := actOn(cmd, a, &x, args, "retired",
+				func(cl *client.Client, part []string) (*client.Reply[api.List[api.Retirement]], error) {
+					d.Devices = part
+					return cl.RetireDevices(cmd.Context(), d)
+				})
 			if err != nil {
 				return err
 			}
@@ -299,18 +271,11 @@ The rulebook may say after which time that is done by itself: retention: {retire
 		Example: `  ironledger device purge GF-L-1042 --reason 'The owner asked for it, ticket 4490' --redact
   ironledger device purge --where 'retired and age(since) > 400d' --reason 'Cleaning up' --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			cl, err := a.Client()
-			if err != nil {
-				return err
-			}
-			ids, err := x.devices(cmd.Context(), a, cl, args, "purged")
-			if err != nil {
-				return err
-			}
-			got, err := act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[api.Purged]], error) {
-				d.Devices = part
-				return cl.PurgeDevices(cmd.Context(), d)
-			})
+			got, err := actOn(cmd, a, &x, args, "purged",
+				func(cl *client.Client, part []string) (*client.Reply[api.List[api.Purged]], error) {
+					d.Devices = part
+					return cl.PurgeDevices(cmd.Context(), d)
+				})
 			if err != nil {
 				return err
 			}

@@ -43,7 +43,8 @@ func (x *choice) addTo(c *cobra.Command, others int) {
 }
 
 // devices are those that are meant. Whether all that a condition selects are, a person is asked first.
-func (x *choice) devices(ctx context.Context, a *shell.App, cl *client.Client, args []string, what string) ([]string, error) {
+func (x *choice) devices(ctx context.Context, a *shell.App, cl *client.Client, args []string, what string) (
+	[]string, error) {
 	if x.where == "" {
 		return several(a, args)
 	}
@@ -107,6 +108,21 @@ func several(a *shell.App, args []string) ([]string, error) {
 	}
 	shell.Line(a.Err, "%s", counted(len(out)))
 	return out, nil
+}
+
+// actOn does something with the devices that a command names or selects, and gathers what became of each; done says
+// what they are then, as in "3 devices would be retired".
+func actOn[T any](cmd *cobra.Command, a *shell.App, x *choice, args []string, done string,
+	do func(cl *client.Client, part []string) (*client.Reply[api.List[T]], error)) (*client.Reply[api.List[T]], error) {
+	cl, err := a.Client()
+	if err != nil {
+		return nil, err
+	}
+	ids, err := x.devices(cmd.Context(), a, cl, args, done)
+	if err != nil {
+		return nil, err
+	}
+	return act(cmd.Context(), a, ids, func(part []string) (*client.Reply[api.List[T]], error) { return do(cl, part) })
 }
 
 // act does something with the devices that are meant: with all of them or none, or with so many at once if there are
