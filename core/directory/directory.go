@@ -9,6 +9,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
@@ -55,6 +56,9 @@ func Check(people []Person, lines []int) ([]Person, []Refusal) {
 		switch {
 		case p.ID == "":
 			refused = append(refused, Refusal{line, "a person needs an id"})
+			continue
+		case !utf8.ValidString(p.ID + p.Name + strings.Join(p.Groups, "")):
+			refused = append(refused, Refusal{line, "the id, the name or a group is not UTF-8"})
 			continue
 		case len(p.ID) > 200 || len(p.Name) > 200 || len(p.Groups) > 500:
 			refused = append(refused, Refusal{line,

@@ -17,6 +17,8 @@ func TestPeopleAreReadAndBadLinesTold(t *testing.T) {
 		{"csv with bad lines", "id,name,groups\n,Nobody,crew\nann,Ann,crew\nann,Twice,crew\n\"x,y\n",
 			[]string{"ann:crew"}, map[int]string{2: "needs an id", 4: "stands in line 3 already",
 				5: "not a CSV row"}},
+		{"csv that is not UTF-8", "id,name,groups\na\xff,,\nbo,\xe5sa,\ncy,,cr\xffw\ndi,\u00c5sa,crew\n", []string{"di:crew"},
+			map[int]string{2: "is not UTF-8", 3: "is not UTF-8", 4: "is not UTF-8"}},
 		{"yaml", "- {id: ann, name: Ann, groups: [crew]}\n- {name: none}\n", []string{"ann:crew"},
 			map[int]string{2: "needs an id"}},
 		{"json", `[{"id":"ann","groups":["crew"]}]`, []string{"ann:crew"}, nil},

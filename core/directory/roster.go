@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Hardware is a piece of hardware on the roster: registered in advance as the
@@ -59,6 +60,8 @@ func ReadRoster(in io.Reader) ([]Hardware, []Refusal, error) {
 		case len(row) > len(head):
 			refused = append(refused, Refusal{line,
 				fmt.Sprintf("the line has %d cells under %d columns", len(row), len(head))})
+		case !utf8.ValidString(e.Serial) || !utf8.ValidString(e.HardwareID) || !utf8.ValidString(e.Note):
+			refused = append(refused, Refusal{line, "a cell is not UTF-8"})
 		case len(e.Serial) > 200 || len(e.HardwareID) > 200 || len(e.Note) > 1000:
 			refused = append(refused, Refusal{line, "a cell is too long"})
 		default:

@@ -16,6 +16,7 @@ func TestARosterIsReadAndBadLinesTold(t *testing.T) {
 		{"a line with neither", "serial,note\nA,x\n,lost\nB,y\n", "[{A  x} {B  y}]", "3: the line has neither"},
 		{"a line with too much", "serial\nA,B\n", "[]", "2: the line has 2 cells under 1 columns"},
 		{"a short line", "serial,note\nA\n", "[{A  }]", ""},
+		{"a cell that is no text", "serial\nm\xff\n", "[]", "2: a cell is not UTF-8"},
 		{"a cell without end", "serial\n" + strings.Repeat("x", 300) + "\n", "[]", "2: a cell is too long"},
 		{"the header alone", "serial\n", "[]", ""},
 	}

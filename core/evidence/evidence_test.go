@@ -80,6 +80,15 @@ func TestReportsThatAreRefusedWhole(t *testing.T) {
 	}
 }
 
+// A caller names the source of a whole stream in the address, where any bytes may stand.
+func TestASourceIsText(t *testing.T) {
+	for it := range NewDictionary().Read(strings.NewReader(`{"identity":{"id":"a"}}`), NDJSON, "m\xff", now) {
+		if it.Err == nil || !strings.Contains(it.Err.Error(), "source is not UTF-8") {
+			t.Errorf("a source that is no text: %v", it.Err)
+		}
+	}
+}
+
 func TestStreamsGoOnAfterABadLine(t *testing.T) {
 	d := NewDictionary()
 	cases := []struct {
@@ -97,6 +106,8 @@ func TestStreamsGoOnAfterABadLine(t *testing.T) {
 			map[int]string{2: "does not say which device"}},
 		{"one object over lines", JSON, "{\n\"identity\":{\"id\":\"a\"}\n}", 1, nil},
 		{"csv", CSV, "id,os.version,passcode.set,threat.score,certs\na,14.1,true,7,\nb,14.1\nc,\"x\",,unavailable: asleep,\n", 2, map[int]string{3: "not a CSV row"}},
+		{"csv that is not UTF-8", CSV, "id,source,owner\na\xff,m,x\nb,m\xff,x\nc,m,\xe5sa\nd,m,\u00e5sa\n", 1,
+			map[int]string{2: "id is not UTF-8", 3: "source is not UTF-8", 4: "owner is not UTF-8"}},
 		{"csv with a column twice", CSV, "id,id\na,b\n", 0, map[int]string{0: "stands twice"}},
 	}
 	for _, c := range cases {

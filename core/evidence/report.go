@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
@@ -260,6 +261,9 @@ func (r *Report) identify(speaker, source, external, observed string, id Identit
 	r.Source, r.ExternalID, r.At, r.Identity = cmp.Or(source, DefaultSource), external, now, id
 	for _, m := range [...]struct{ what, text string }{{"source", source}, {"external_id", external},
 		{"identity.id", id.ID}, {"identity.serial", id.Serial}, {"identity.hardware_id", id.HardwareID}} {
+		if !utf8.ValidString(m.text) {
+			return fmt.Errorf("%s is not UTF-8", m.what)
+		}
 		if len(m.text) > 200 || strings.ContainsAny(m.text, "\x00\r\n") {
 			return fmt.Errorf("%s is longer than 200 bytes or has line breaks in it", m.what)
 		}

@@ -12,6 +12,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -246,6 +247,10 @@ func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
 }
 
 func (d speaking) csvReport(header, row []string) (*Report, error) {
+	// What is kept is written as UTF-8: a text that is not would be another one after a restart.
+	if i := slices.IndexFunc(row, func(cell string) bool { return !utf8.ValidString(cell) }); i >= 0 {
+		return nil, fmt.Errorf("%s is not UTF-8", header[i])
+	}
 	get := func(name string) string {
 		if i := slices.Index(header, name); i >= 0 {
 			return row[i]
