@@ -3,6 +3,7 @@ package ironledger
 
 import (
 	"bytes"
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -258,4 +259,31 @@ func TestPackagesSayTheirJob(t *testing.T) {
 			t.Errorf("%s has %d lines", dir, n)
 		}
 	}
+}
+
+// A function fits a screen, or its comment says why it is over one.
+func TestFunctionsFitAScreen(t *testing.T) {
+	const screen = 62
+	eachGoFile(t, func(file, _ string) error {
+		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") {
+			return nil
+		}
+		set := token.NewFileSet()
+		parsed, err := parser.ParseFile(set, file, nil, parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		for _, d := range parsed.Decls {
+			fn, is := d.(*ast.FuncDecl)
+			if !is {
+				continue
+			}
+			n := set.Position(fn.End()).Line - set.Position(fn.Pos()).Line + 1
+			why := strings.Join(strings.Fields(fn.Doc.Text()), " ")
+			if n > screen && !strings.Contains(why, "It is over a screen since ") {
+				t.Errorf("%s: %s has %d lines, more than %d, and does not say why", file, fn.Name.Name, n, screen)
+			}
+		}
+		return nil
+	})
 }

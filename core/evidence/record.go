@@ -225,22 +225,27 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 	if bad != nil {
 		return nil, begin, bad
 	}
-	if !ordered { // of several moments: the newest reading of each attribute, of two the last
-		slices.SortStableFunc(list, func(a, b Reading) int {
-			return cmp.Or(strings.Compare(a.Name, b.Name),
-				cmp.Compare(a.At, b.At))
-		})
-		n := 0
-		for i := range list {
-			if i+1 == len(list) || list[i+1].Name != list[i].Name {
-				list[n] = list[i]
-				n++
-			}
-		}
-		list = list[:n]
+	if !ordered {
+		list = newestOfEach(list)
 	}
 	if d.usual.Store(int64(len(list))); cap(list)-len(list) > maxSpare {
 		list = append(make([]Reading, 0, len(list)), list...)
 	}
 	return &Report{Source: source, Readings: list}, end, nil
+}
+
+// newestOfEach orders readings of several moments by attribute and keeps the newest of each,
+// of two of one moment the last.
+func newestOfEach(list []Reading) []Reading {
+	slices.SortStableFunc(list, func(a, b Reading) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), cmp.Compare(a.At, b.At))
+	})
+	n := 0
+	for i := range list {
+		if i+1 == len(list) || list[i+1].Name != list[i].Name {
+			list[n] = list[i]
+			n++
+		}
+	}
+	return list[:n]
 }

@@ -106,7 +106,8 @@ var errNobody = errors.New("the report does not say which device it is about: id
 	"or a hardware_id, or the report an external_id")
 
 // parseReport reads a report; when speaker is not "", it can be from no other
-// source; with checks it may say what the site's own checks did.
+// source; with checks it may say what the site's own checks did. It is over a screen since a
+// report is walked once, and each member is read where it stands.
 func (d *Dictionary) parseReport(raw []byte, speaker string, now int64, checks *siteChecks) (*Report, error) {
 	if len(raw) > MaxReport {
 		return nil, fmt.Errorf("the report of %d bytes is larger than %d", len(raw), MaxReport)

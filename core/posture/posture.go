@@ -275,10 +275,10 @@ func (p *Program) Appraise(env *condition.Env, r *Result) { p.appraise(env, r, n
 func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts []Verdict) {
 	r.reset(len(p.rules))
 	r.held = false
-	platform, cells := p.platformOf(env), env.Frames[evidence.DeviceFrame].Cells
+	platform := p.platformOf(env)
 	real, shadow := p.rb.Top(), p.rb.Top()
 	covered, shadowed := false, false
-	now, since, asks := env.Now, r.Since, p.asks[platform+1]
+	asks := p.asks[platform+1]
 	for bi := range p.baselines {
 		b := &p.baselines[bi]
 		applies := b.applies(env)
@@ -289,45 +289,7 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 		if applies == condition.True && asks[bi] {
 			covered, shadowed = covered || b.enforced, true
 		}
-		at := p.rb.Top()
-		evals := p.evals[platform+1][b.first:b.end]
-		out := r.Verdicts[b.first:b.end][:len(evals)]
-		for i := range evals {
-			t := &evals[i]
-			truth, told := condition.Unknown, false
-			passes := false // at a glance
-			if from != nil && from[b.first+i] >= 0 {
-				was := verdicts[from[b.first+i]]
-				if passes = was == Pass; !passes {
-					truth, told = truthOf(was)
-				}
-			} else {
-				passes = t.bands > 0 && t.band[0].Holds(cells, now) && (t.bands == 1 || t.band[1].Holds(cells, now))
-			}
-			if passes {
-				if out[i] = Pass; since != nil {
-					since[b.first+i] = 0
-				}
-				continue
-			}
-			switch {
-			case t.eval == nil:
-				at = min(at, p.without(env, r, b.first+i, platform))
-				since = r.Since
-				continue
-			case told:
-			case t.plain:
-				truth = t.junction.After(t.junction.First.Eval(cells, now), cells, now)
-			default:
-				truth = t.eval(env)
-			}
-			if truth != condition.True {
-				at = min(at, p.judge(env, r, b.first+i, truth))
-				since = r.Since
-			} else if out[i] = Pass; since != nil {
-				since[b.first+i] = 0
-			}
-		}
+		at := p.rulesOf(b, env, r, platform, from, verdicts)
 		shadow = min(shadow, at)
 		if b.enforced {
 			real = min(real, at)
@@ -335,9 +297,56 @@ func (p *Program) appraise(env *condition.Env, r *Result, from []int, verdicts [
 	}
 	r.Covered = covered
 	r.Level, r.Shadow = min(real, p.ceiling(covered, r)), min(shadow, p.ceiling(shadowed, r))
-	if r.quarantined(now) {
+	if r.quarantined(env.Now) {
 		r.Level, r.Shadow = 0, 0
 	}
+}
+
+// rulesOf works out the verdicts of one baseline that may apply, and returns how far they let
+// the device stand.
+func (p *Program) rulesOf(b *baseline, env *condition.Env, r *Result, platform int, from []int,
+	verdicts []Verdict) rulebook.Level {
+	cells, now, since := env.Frames[evidence.DeviceFrame].Cells, env.Now, r.Since
+	at := p.rb.Top()
+	evals := p.evals[platform+1][b.first:b.end]
+	out := r.Verdicts[b.first:b.end][:len(evals)]
+	for i := range evals {
+		t := &evals[i]
+		truth, told := condition.Unknown, false
+		passes := false // at a glance
+		if from != nil && from[b.first+i] >= 0 {
+			was := verdicts[from[b.first+i]]
+			if passes = was == Pass; !passes {
+				truth, told = truthOf(was)
+			}
+		} else {
+			passes = t.bands > 0 && t.band[0].Holds(cells, now) && (t.bands == 1 || t.band[1].Holds(cells, now))
+		}
+		if passes {
+			if out[i] = Pass; since != nil {
+				since[b.first+i] = 0
+			}
+			continue
+		}
+		switch {
+		case t.eval == nil:
+			at = min(at, p.without(env, r, b.first+i, platform))
+			since = r.Since
+			continue
+		case told:
+		case t.plain:
+			truth = t.junction.After(t.junction.First.Eval(cells, now), cells, now)
+		default:
+			truth = t.eval(env)
+		}
+		if truth != condition.True {
+			at = min(at, p.judge(env, r, b.first+i, truth))
+			since = r.Since
+		} else if out[i] = Pass; since != nil {
+			since[b.first+i] = 0
+		}
+	}
+	return at
 }
 
 // quarantined reports whether a person's order holds the device at a moment.

@@ -100,43 +100,6 @@ func orNone(s string) string {
 }
 
 func (d *differ) settings(a, b *rulebook.Rulebook) {
-	bands := func(rb *rulebook.Rulebook) string {
-		var parts []string
-		for _, x := range rb.Policy.Bands {
-			parts = append(parts, fmt.Sprintf("%s from %d", evidence.ThreatLevel.Enum.Words[x.Level], x.From))
-		}
-		return strings.Join(parts, ", ")
-	}
-	limits := func(rb *rulebook.Rulebook) string {
-		var parts []string
-		for _, l := range rb.Policy.Limits {
-			name := l.Prefix
-			if name == "" {
-				name = "default"
-			}
-			parts = append(parts, name+" "+value.FormatDuration(l.Max))
-		}
-		slices.Sort(parts)
-		return strings.Join(parts, ", ")
-	}
-	custom := func(rb *rulebook.Rulebook) string {
-		var parts []string
-		for _, x := range rb.Dict.Attributes() {
-			if strings.HasPrefix(x.Name, "custom.") {
-				parts = append(parts, x.Name+" "+x.Type.String())
-			}
-		}
-		slices.Sort(parts)
-		return strings.Join(parts, ", ")
-	}
-	combine := func(rb *rulebook.Rulebook) string {
-		var parts []string
-		for _, c := range rb.Policy.Combine {
-			parts = append(parts, c.Prefix+map[bool]string{true: " worst", false: " by rank"}[c.Worst])
-		}
-		slices.Sort(parts)
-		return strings.Join(parts, ", ")
-	}
 	strangers := func(rb *rulebook.Rulebook) string {
 		return map[bool]string{true: "gates",
 			false: "deny"}[rb.UnknownPeople]
@@ -164,6 +127,47 @@ func (d *differ) settings(a, b *rulebook.Rulebook) {
 				fmt.Sprintf("%s: %s, was %s", s.name, orNone(s.after), orNone(s.before)))
 		}
 	}
+}
+
+func bands(rb *rulebook.Rulebook) string {
+	var parts []string
+	for _, x := range rb.Policy.Bands {
+		parts = append(parts, fmt.Sprintf("%s from %d", evidence.ThreatLevel.Enum.Words[x.Level], x.From))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func limits(rb *rulebook.Rulebook) string {
+	var parts []string
+	for _, l := range rb.Policy.Limits {
+		name := l.Prefix
+		if name == "" {
+			name = "default"
+		}
+		parts = append(parts, name+" "+value.FormatDuration(l.Max))
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
+}
+
+func custom(rb *rulebook.Rulebook) string {
+	var parts []string
+	for _, x := range rb.Dict.Attributes() {
+		if strings.HasPrefix(x.Name, "custom.") {
+			parts = append(parts, x.Name+" "+x.Type.String())
+		}
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
+}
+
+func combine(rb *rulebook.Rulebook) string {
+	var parts []string
+	for _, c := range rb.Policy.Combine {
+		parts = append(parts, c.Prefix+map[bool]string{true: " worst", false: " by rank"}[c.Worst])
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
 }
 
 func sourceFacts(rb *rulebook.Rulebook) []facts {

@@ -129,31 +129,11 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 	if err := authority.Check(r, p.Keys, name, who.names); err != nil {
 		return nil, s.refuse(ctx, who, p.ID, err)
 	}
-	above := current(snap)
-	if above == nil {
-		return nil, errors.New(cmp.Or(s.Trouble(), "there is no authority yet"))
-	}
-	by, err := s.signer(above)
+	cert, by, err := s.sign(snap, r, who, p)
 	if err != nil {
 		return nil, err
 	}
-	serial, err := authority.Serial(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	t, err := authority.Device(r.PublicKey, name, who.names, serial, s.Now(), p.Lifetime, by.cert, s.places(by.id))
-	if err != nil {
-		return nil, err
-	}
-	der, err := x509.CreateCertificate(rand.Reader, t, by.cert, r.PublicKey, by.key)
-	if err != nil {
-		return nil, err
-	}
-	cert, err := x509.ParseCertificate(der)
-	if err != nil {
-		return nil, err
-	}
-	x := kept.Certificate{Serial: serial.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID,
+	x := kept.Certificate{Serial: cert.SerialNumber.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID,
 		Key:       key,
 		Asked:     who.profile != "",
 		NotBefore: value.Micros(cert.NotBefore), NotAfter: value.Micros(cert.NotAfter), By: who.actor,
@@ -167,6 +147,34 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 		return nil, err
 	}
 	return granted(s.Snapshot(), cert, by.id), nil
+}
+
+// sign makes the certificate that r asks for, under the newest of our authorities.
+func (s *Service) sign(snap *state.Snapshot, r *x509.CertificateRequest, who *asker, p *rulebook.Profile) (*x509.Certificate,
+	*signer, error) {
+	name := snap.Book.Rulebook.Authority.Name
+	above := current(snap)
+	if above == nil {
+		return nil, nil, errors.New(cmp.Or(s.Trouble(), "there is no authority yet"))
+	}
+	by, err := s.signer(above)
+	if err != nil {
+		return nil, nil, err
+	}
+	serial, err := authority.Serial(rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	t, err := authority.Device(r.PublicKey, name, who.names, serial, s.Now(), p.Lifetime, by.cert, s.places(by.id))
+	if err != nil {
+		return nil, nil, err
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, by.cert, r.PublicKey, by.key)
+	if err != nil {
+		return nil, nil, err
+	}
+	cert, err := x509.ParseCertificate(der)
+	return cert, by, err
 }
 
 // give gives a device a certificate that was signed for it, unless something is otherwise now.

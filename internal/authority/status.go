@@ -181,18 +181,7 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		s.Log.Error("a question about a certificate is not answered", "error", err)
 		return ocsp.InternalErrorErrorResponse
 	}
-	t := ocsp.Response{Status: ocsp.Unknown, SerialNumber: r.SerialNumber,
-		ThisUpdate: now.UTC().Truncate(time.Second),
-		NextUpdate: now.Add(answerFor).UTC().Truncate(time.Second), IssuerHash: r.HashAlgorithm}
-	switch {
-	case x == nil || x.Authority != a.ID:
-	case x.RevokedAt != 0 || held:
-		at, code := taken(snap, x, value.Micros(now))
-		t.Status, t.RevokedAt, t.RevocationReason = ocsp.Revoked, moment(at), code
-	default:
-		t.Status = ocsp.Good
-	}
-	der, err := signedAnswer(by, t)
+	der, err := s.answerOf(snap, by, r, x, held, now)
 	if err != nil {
 		s.Log.Error("a question about a certificate is not answered", "error", err)
 		return ocsp.InternalErrorErrorResponse
@@ -214,6 +203,24 @@ func (s *Service) OCSP(request []byte, allow func() bool) []byte {
 		return der
 	}
 	return own
+}
+
+// answerOf is the signed answer about x, nil for a serial that nobody has: as by, one of our
+// authorities, knows it.
+func (s *Service) answerOf(snap *state.Snapshot, by *signer, r *ocsp.Request, x *kept.Certificate, held bool,
+	now time.Time) ([]byte, error) {
+	t := ocsp.Response{Status: ocsp.Unknown, SerialNumber: r.SerialNumber,
+		ThisUpdate: now.UTC().Truncate(time.Second),
+		NextUpdate: now.Add(answerFor).UTC().Truncate(time.Second), IssuerHash: r.HashAlgorithm}
+	switch {
+	case x == nil || x.Authority != by.id:
+	case x.RevokedAt != 0 || held:
+		at, code := taken(snap, x, value.Micros(now))
+		t.Status, t.RevokedAt, t.RevocationReason = ocsp.Revoked, moment(at), code
+	default:
+		t.Status = ocsp.Good
+	}
+	return signedAnswer(by, t)
 }
 
 // signedAnswer signs an answer. The library signs with no key of Ed25519: there another signs what is signed again.

@@ -107,6 +107,13 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 	if dir, err := os.UserConfigDir(); err == nil {
 		a.Settings = filepath.Join(dir, "ironledger", "settings.yaml")
 	}
+	addCommands(root, a)
+	shell.Usage(root)
+	return root
+}
+
+// addCommands are all commands, in the groups that the help shows.
+func addCommands(root *cobra.Command, a *shell.App) {
 	root.AddGroup(&cobra.Group{ID: "run", Title: "The service:"},
 		&cobra.Group{ID: "device", Title: "On a device:"}, &cobra.Group{ID: "ask", Title: "With a service:"},
 		&cobra.Group{ID: "files", Title: "On files:"})
@@ -131,6 +138,4 @@ Exit codes: 0 done, 1 failed, 2 usage, 3 the answer is no.`,
 		notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
 	add("files", books.AppraiseCmd(a), books.DecideCmd(a), identity.StatementCmd(a))
-	shell.Usage(root)
-	return root
 }

@@ -336,17 +336,8 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.fail(c, edge.TooMany("you asked a moment ago; try again in a few seconds"))
 		return
 	}
-	if slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources,
-		func(r rulebook.Resource) bool { return r.ID == enrolment }) {
-		id, refused, err := s.service.Decisions.Permit(actor(c).Name, e)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		if refused != nil {
-			c.Redirect(http.StatusSeeOther, "/me/why/"+s.service.Decisions.Ticket(id)+"?to=/me/device")
-			return
-		}
+	if !s.mayEnrol(c, e) {
+		return
 	}
 	claims := state.Claims{Serial: strings.TrimSpace(c.PostForm("serial")),
 		Platform: c.PostForm("platform"), Name: strings.TrimSpace(c.PostForm("name")), Owner: e.Subject.ID}
@@ -371,6 +362,28 @@ func (s *Server) enrolMine(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	s.render(c, http.StatusOK, enrolledPage(w, got))
+}
+
+// mayEnrol asks the gates of the resource "enrolment", where the rulebook has one. If not, the
+// person was sent to the page that explains why.
+func (s *Server) mayEnrol(c *gin.Context, e *access.Evaluation) bool {
+	if !slices.ContainsFunc(s.service.Snapshot().Book.Rulebook.Resources,
+		func(r rulebook.Resource) bool { return r.ID == enrolment }) {
+		return true
+	}
+	id, refused, err := s.service.Decisions.Permit(actor(c).Name, e)
+	if err != nil {
+		s.fail(c, err)
+		return false
+	}
+	if refused != nil {
+		c.Redirect(http.StatusSeeOther, "/me/why/"+s.service.Decisions.Ticket(id)+"?to=/me/device")
+	}
+	return refused == nil
+}
+
+func enrolledPage(w map[string]string, got *state.Enrolment) *person.Page {
 	page := &person.Page{W: w, NoObstacle: true}
 	switch got.State {
 	case state.Enrolled:
@@ -381,7 +394,7 @@ func (s *Server) enrolMine(c *gin.Context) {
 	default:
 		page.Title, page.Why, page.Outcome = w["refusedEnrol"], w["refusedEnrolText"], string(access.Deny)
 	}
-	s.render(c, http.StatusOK, page)
+	return page
 }
 
 // maxForm bounds what a person sends.

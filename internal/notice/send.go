@@ -61,35 +61,8 @@ func (s *Service) tell(ctx context.Context, to string, list []*kept.Notice) erro
 		id := list[i].Message
 		return s.deliver(ctx, slices.DeleteFunc(list, func(n *kept.Notice) bool { return n.Message != id }))
 	}
-	var still []*kept.Notice
-	dropped := map[string]kept.Notice{}
 	snap := s.Snapshot()
-	// Where each device stood before anything of which nobody has been told yet: who falls
-	// and rises again meanwhile has done neither.
-	stood, newest := map[string]string{}, map[string]*kept.Notice{}
-	for _, n := range list {
-		if n.From == "" {
-			continue
-		}
-		if _, is := stood[n.Device]; !is {
-			stood[n.Device] = n.From
-		}
-		newest[n.Notice+"\n"+n.Device] = n
-	}
-	for _, n := range list {
-		switch why, as := s.void(snap, n, stood[n.Device]); {
-		case as == "" && n.From != "" && newest[n.Notice+"\n"+n.Device] != n:
-			x := *n
-			x.State, x.Why = kept.NoticeHealed, "a later change of the device is told"
-			dropped[n.ID] = x
-		case as != "":
-			x := *n
-			x.State, x.Why = as, why
-			dropped[n.ID] = x
-		case len(still) < maxParts:
-			still = append(still, n)
-		}
-	}
+	still, dropped := s.worthTelling(snap, list)
 	if len(dropped) > 0 {
 		if err := s.settle(ctx, dropped, nil); err != nil {
 			return err
@@ -118,6 +91,40 @@ func (s *Service) tell(ctx context.Context, to string, list []*kept.Notice) erro
 		return err
 	}
 	return s.deliver(ctx, still)
+}
+
+// worthTelling are the notices of list that are still true, as many as one message holds, and
+// those that are not, as they are to be kept.
+func (s *Service) worthTelling(snap *state.Snapshot, list []*kept.Notice) (still []*kept.Notice,
+	dropped map[string]kept.Notice) {
+	dropped = map[string]kept.Notice{}
+	// Where each device stood before anything of which nobody has been told yet: who falls
+	// and rises again meanwhile has done neither.
+	stood, newest := map[string]string{}, map[string]*kept.Notice{}
+	for _, n := range list {
+		if n.From == "" {
+			continue
+		}
+		if _, is := stood[n.Device]; !is {
+			stood[n.Device] = n.From
+		}
+		newest[n.Notice+"\n"+n.Device] = n
+	}
+	for _, n := range list {
+		switch why, as := s.void(snap, n, stood[n.Device]); {
+		case as == "" && n.From != "" && newest[n.Notice+"\n"+n.Device] != n:
+			x := *n
+			x.State, x.Why = kept.NoticeHealed, "a later change of the device is told"
+			dropped[n.ID] = x
+		case as != "":
+			x := *n
+			x.State, x.Why = as, why
+			dropped[n.ID] = x
+		case len(still) < maxParts:
+			still = append(still, n)
+		}
+	}
+	return still, dropped
 }
 
 // settle keeps notices as they have become, and what is recorded of them.

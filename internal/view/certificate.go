@@ -173,24 +173,32 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 		page.Items = append(page.Items, showCertificate(snap, r.d, r.c, r.state))
 	}
 	page.Next = next
+	page.Issuers = issuerCounts(snap, issuers)
+	return page, nil
+}
+
+// issuerCounts say of how many certificates each authority is the issuer, the last line of
+// how many none is known.
+func issuerCounts(snap *state.Snapshot, certificates map[string]int) []api.IssuerCount {
+	var out []api.IssuerCount
 	for _, is := range snap.Book.Rulebook.Issuers() {
-		count := api.IssuerCount{ID: is.ID, Certificates: issuers[is.ID], NotAfter: value.FormatTime(is.NotAfter)}
+		count := api.IssuerCount{ID: is.ID, Certificates: certificates[is.ID], NotAfter: value.FormatTime(is.NotAfter)}
 		if is.CRLEnds != 0 {
 			count.CRLEnds = value.FormatTime(is.CRLEnds)
 		}
-		page.Issuers = append(page.Issuers, count)
+		out = append(out, count)
 	}
 	if a := snap.Book.Rulebook.Authority; a != nil {
-		count := api.IssuerCount{ID: a.ID, Own: true, Certificates: issuers[a.ID]}
+		count := api.IssuerCount{ID: a.ID, Own: true, Certificates: certificates[a.ID]}
 		for _, c := range snap.Book.Anchors() {
 			count.NotAfter = max(count.NotAfter, value.FormatTime(value.Micros(c.NotAfter)))
 		}
-		page.Issuers = append(page.Issuers, count)
+		out = append(out, count)
 	}
-	if n := issuers[""]; n > 0 || page.Issuers == nil {
-		page.Issuers = append(page.Issuers, api.IssuerCount{Certificates: n})
+	if n := certificates[""]; n > 0 || out == nil {
+		out = append(out, api.IssuerCount{Certificates: n})
 	}
-	return page, nil
+	return out
 }
 
 // issued is what our own authority knows of a certificate that a device shows, nil for nothing.

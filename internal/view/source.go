@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironledger.example/api"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/state"
 )
@@ -16,15 +17,8 @@ const quietByDefault = 24 * 3600 * 1_000_000
 func (s *Service) Sources() []api.Source {
 	snap, now := s.Snapshot(), s.Micros()
 	rb := snap.Book.Rulebook
-	all, last, limits := map[string]*api.Source{}, map[string]int64{}, map[string]int64{}
-	for _, r := range rb.Policy.Sources {
-		all[r.ID] = &api.Source{ID: r.ID, Title: r.Title, Declared: true, Rank: r.Rank, Provides: r.Provides,
-			Identifies: r.Identifies}
-		if r.Vouches > 0 {
-			all[r.ID].Vouches = value.FormatDuration(r.Vouches)
-		}
-		limits[r.ID] = r.QuietAfter
-	}
+	all, limits := declaredSources(rb)
+	last := map[string]int64{}
 	of := func(id string) *api.Source {
 		if all[id] == nil {
 			all[id] = &api.Source{ID: id, Provides: []string{}}
@@ -37,27 +31,7 @@ func (s *Service) Sources() []api.Source {
 	refused := map[[2]string]*api.AttributeRefusal{}
 	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
-		var seen []string
-		readings := d.Record.Readings()
-		for i := range readings {
-			r := &readings[i]
-			src := of(r.Source)
-			if !slices.Contains(seen, r.Source) {
-				seen = append(seen, r.Source)
-				src.Devices++
-			}
-			src.Readings++
-			last[r.Source] = max(last[r.Source], r.At)
-			slot := rb.Dict.Slot(r.Name)
-			if slot < 0 {
-				continue
-			}
-			if d.View.Counts(slot, r) && d.View.Get(slot, now).Known() {
-				src.Counting++
-			} else if snap.Book.Resolver.Stale(slot, r, now) {
-				src.Stale++
-			}
-		}
+		countReadings(snap, d, now, of, last)
 		for _, r := range d.Refused {
 			key := [2]string{r.Source, r.Attribute + "\n" + r.Message}
 			if refused[key] == nil {
@@ -84,6 +58,46 @@ func (s *Service) Sources() []api.Source {
 			strings.Compare(a.ID, b.ID))
 	})
 	return out
+}
+
+// countReadings adds what d has to the counts of its sources, and to when each was last heard.
+func countReadings(snap *state.Snapshot, d *state.Device, now int64, of func(id string) *api.Source,
+	last map[string]int64) {
+	var seen []string
+	readings := d.Record.Readings()
+	for i := range readings {
+		r := &readings[i]
+		src := of(r.Source)
+		if !slices.Contains(seen, r.Source) {
+			seen = append(seen, r.Source)
+			src.Devices++
+		}
+		src.Readings++
+		last[r.Source] = max(last[r.Source], r.At)
+		slot := snap.Book.Rulebook.Dict.Slot(r.Name)
+		if slot < 0 {
+			continue
+		}
+		if d.View.Counts(slot, r) && d.View.Get(slot, now).Known() {
+			src.Counting++
+		} else if snap.Book.Resolver.Stale(slot, r, now) {
+			src.Stale++
+		}
+	}
+}
+
+// declaredSources are those of the rulebook, and after what time in microseconds each is quiet.
+func declaredSources(rb *rulebook.Rulebook) (all map[string]*api.Source, limits map[string]int64) {
+	all, limits = map[string]*api.Source{}, map[string]int64{}
+	for _, r := range rb.Policy.Sources {
+		all[r.ID] = &api.Source{ID: r.ID, Title: r.Title, Declared: true, Rank: r.Rank, Provides: r.Provides,
+			Identifies: r.Identifies}
+		if r.Vouches > 0 {
+			all[r.ID].Vouches = value.FormatDuration(r.Vouches)
+		}
+		limits[r.ID] = r.QuietAfter
+	}
+	return all, limits
 }
 
 // refusalsOf lists what was refused of a source, by source and by attribute with its

@@ -94,24 +94,8 @@ authority, or as the machine trusts others. A run that was broken off is run aga
     --fingerprint 5f1c… --owner maren.holt@gullholm.example --set 'form="laptop"'`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			var err error
-			if e.Code, err = code(a, e.Code); err != nil {
+			if err := asked(a, &e, ca, set); err != nil {
 				return err
-			}
-			if e.Set, err = shell.Named(set); err != nil {
-				return err
-			}
-			if !strings.HasPrefix(e.Service, "https://") {
-				return shell.Usagef("--service is a URL with https, not %q", e.Service)
-			}
-			e.Service = strings.TrimRight(e.Service, "/")
-			if ca != "" && e.Fingerprint != "" {
-				return shell.Usagef("the service is trusted by --ca or by --fingerprint, not by both")
-			}
-			if ca != "" {
-				if e.Trusted, err = os.ReadFile(ca); err != nil {
-					return err
-				}
 			}
 			folder, err := agent.Open(o.dir)
 			if err != nil {
@@ -126,15 +110,7 @@ authority, or as the machine trusts others. A run that was broken off is run aga
 			}
 			shell.Line(a.Out, "%s has a certificate until %s.", a.Bold(e.Device),
 				shell.ShortTime(cert.NotAfter.UTC().Format(time.RFC3339)))
-			r, err := o.reporter(a, quiet())
-			if err != nil {
-				return err
-			}
-			st, err := r.Report(cmd.Context())
-			if err != nil {
-				return fmt.Errorf("it could not report yet: %w", err)
-			}
-			return printStatus(a, st)
+			return firstReport(cmd.Context(), a, o)
 		},
 	}
 	f := c.Flags()
@@ -153,13 +129,44 @@ authority, or as the machine trusts others. A run that was broken off is run aga
 	shell.Must(c.MarkFlagRequired("device"))
 	shell.Must(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"p256", "p384"},
 		cobra.ShellCompDirectiveNoFileComp)))
-	c.PreRunE = func(*cobra.Command, []string) error {
-		if e.Key != "p256" && e.Key != "p384" {
-			return shell.Usagef("--key is p256 or p384, not %q", e.Key)
-		}
-		return nil
-	}
 	return c
+}
+
+// asked makes of the options what e is to ask for: the code, the certificates that the
+// service is trusted by, the attributes that are said.
+func asked(a *shell.App, e *agent.Enrolment, ca string, set []string) (err error) {
+	if e.Key != "p256" && e.Key != "p384" {
+		return shell.Usagef("--key is p256 or p384, not %q", e.Key)
+	}
+	if e.Code, err = code(a, e.Code); err != nil {
+		return err
+	}
+	if e.Set, err = shell.Named(set); err != nil {
+		return err
+	}
+	if !strings.HasPrefix(e.Service, "https://") {
+		return shell.Usagef("--service is a URL with https, not %q", e.Service)
+	}
+	e.Service = strings.TrimRight(e.Service, "/")
+	if ca != "" && e.Fingerprint != "" {
+		return shell.Usagef("the service is trusted by --ca or by --fingerprint, not by both")
+	}
+	if ca != "" {
+		e.Trusted, err = os.ReadFile(ca)
+	}
+	return err
+}
+
+func firstReport(ctx context.Context, a *shell.App, o *options) error {
+	r, err := o.reporter(a, quiet())
+	if err != nil {
+		return err
+	}
+	st, err := r.Report(ctx)
+	if err != nil {
+		return fmt.Errorf("it could not report yet: %w", err)
+	}
+	return printStatus(a, st)
 }
 
 // code is the code that was given, or is read.

@@ -29,15 +29,7 @@ file that is there is not overwritten.`,
   ironledger rulebook init --list`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if listed {
-				for _, name := range starter.Examples() {
-					text, err := starter.Example(name)
-					if err != nil {
-						return err
-					}
-					first, _, _ := strings.Cut(text, "\n")
-					shell.Line(a.Out, "%-12s%s", name, strings.TrimPrefix(first, "# "))
-				}
-				return nil
+				return listExamples(a)
 			}
 			f := cmd.Flags()
 			asks := !f.Changed("example") && !f.Changed("ladder") && !f.Changed("platforms") && !f.Changed("groups")
@@ -60,16 +52,7 @@ file that is there is not overwritten.`,
 			if len(args) > 0 {
 				path = args[0]
 			}
-			if path == "-" {
-				_, err := fmt.Fprint(a.Out, text)
-				return err
-			}
-			if err := writeNew(path, text); err != nil {
-				return err
-			}
-			shell.Line(a.Out, "%s is written. Then:\n  ironledger rulebook check %s\n  ironledger rulebook publish %s",
-				path, path, path)
-			return nil
+			return begin(a, path, text)
 		},
 	}
 	f := c.Flags()
@@ -85,6 +68,32 @@ file that is there is not overwritten.`,
 	shell.Must(c.RegisterFlagCompletionFunc("example", cobra.FixedCompletions(starter.Examples(),
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c
+}
+
+func listExamples(a *shell.App) error {
+	for _, name := range starter.Examples() {
+		text, err := starter.Example(name)
+		if err != nil {
+			return err
+		}
+		first, _, _ := strings.Cut(text, "\n")
+		shell.Line(a.Out, "%-12s%s", name, strings.TrimPrefix(first, "# "))
+	}
+	return nil
+}
+
+// begin writes a rulebook to path, - for standard output.
+func begin(a *shell.App, path, text string) error {
+	if path == "-" {
+		_, err := fmt.Fprint(a.Out, text)
+		return err
+	}
+	if err := writeNew(path, text); err != nil {
+		return err
+	}
+	shell.Line(a.Out, "%s is written. Then:\n  ironledger rulebook check %s\n  ironledger rulebook publish %s",
+		path, path, path)
+	return nil
 }
 
 // writeNew writes a file that is not there.

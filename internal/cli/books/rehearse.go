@@ -59,33 +59,38 @@ devices under no baseline. The exit code is 3 when there are remarks.`,
 				}
 				remarks = got.Value.Remarks
 			}
-			l := shell.Listing{Head: []string{"KIND", "ABOUT", "WHERE", "REMARK"},
-				Raw: append([]review.Remark{}, remarks...), Items: []json.RawMessage{}}
-			for _, r := range remarks {
-				raw, err := json.Marshal(r)
-				if err != nil {
-					return err
-				}
-				where := ""
-				if r.Where.File != "" {
-					where = fmt.Sprintf("%s:%d", r.Where.File, r.Where.Line)
-				}
-				l.Items = append(l.Items, raw)
-				l.Rows = append(l.Rows, []string{r.Kind, r.About, where, r.Message})
-			}
-			if a.Format == "table" && len(remarks) == 0 {
-				shell.Line(a.Out, "Nothing to remark.")
-				return nil
-			}
-			if err := a.Print(l); err != nil || len(remarks) == 0 {
-				return err
-			}
-			return shell.ErrNo
+			return printRemarks(a, remarks)
 		},
 	}
 	c.Flags().BoolVar(&fleet, "fleet", false, "look at the fleet of the service too")
 	c.Flags().StringVar(&at, "at", "", "the moment to work at, RFC 3339 (default: now)")
 	return c
+}
+
+// printRemarks prints what was found, and is shell.ErrNo when that is something.
+func printRemarks(a *shell.App, remarks []review.Remark) error {
+	l := shell.Listing{Head: []string{"KIND", "ABOUT", "WHERE", "REMARK"},
+		Raw: append([]review.Remark{}, remarks...), Items: []json.RawMessage{}}
+	for _, r := range remarks {
+		raw, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		where := ""
+		if r.Where.File != "" {
+			where = fmt.Sprintf("%s:%d", r.Where.File, r.Where.Line)
+		}
+		l.Items = append(l.Items, raw)
+		l.Rows = append(l.Rows, []string{r.Kind, r.About, where, r.Message})
+	}
+	if a.Format == "table" && len(remarks) == 0 {
+		shell.Line(a.Out, "Nothing to remark.")
+		return nil
+	}
+	if err := a.Print(l); err != nil || len(remarks) == 0 {
+		return err
+	}
+	return shell.ErrNo
 }
 
 func rulebookSchemaCmd(a *shell.App) *cobra.Command {

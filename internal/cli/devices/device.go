@@ -70,15 +70,7 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 					}
 					return got, err
 				}, head, func(d api.DeviceSummary) []string {
-					row := []string{d.ID, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OSVersion,
-						d.Owner, shell.Joined(d.Binding), d.SeenAt}
-					if a.Format == "table" {
-						row[6], row[7] = heldBy(d), shell.Ago(d.SeenAt)
-					}
-					for _, name := range columns {
-						row = append(row, d.Values[name])
-					}
-					return row
+					return listRow(a, &d, columns)
 				})
 			if err != nil {
 				return err
@@ -91,11 +83,32 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 			return nil
 		},
 	}
+	listFlags(c, a, &p)
+	f := c.Flags()
+	f.IntVar(&limit, "limit", 0, "at most so many devices (0: all)")
+	f.StringSliceVar(&columns, "columns", nil, "attributes to show beside the usual")
+	f.StringVar(&search, "search", "", "a search that is kept under this name")
+	return c
+}
+
+func listRow(a *shell.App, d *api.DeviceSummary, columns []string) []string {
+	row := []string{d.ID, a.Mark(d.Level, d.Rank, d.Top), d.Name, d.Platform, d.OSVersion,
+		d.Owner, shell.Joined(d.Binding), d.SeenAt}
+	if a.Format == "table" {
+		row[6], row[7] = heldBy(*d), shell.Ago(d.SeenAt)
+	}
+	for _, name := range columns {
+		row = append(row, d.Values[name])
+	}
+	return row
+}
+
+// listFlags are those that say which devices, and in which order.
+func listFlags(c *cobra.Command, a *shell.App, p *api.ListDevicesParams) {
 	f := c.Flags()
 	f.StringVar(&p.Where, "where", "", "a condition over the attributes, level, id, seen_at and since")
 	f.StringVarP(&p.Q, "find", "q", "", "a part of the id, name, serial, owner or model")
 	f.StringVar(&p.Sort, "sort", "id", "a column, with - before it for falling order")
-	f.IntVar(&limit, "limit", 0, "at most so many devices (0: all)")
 	f.StringVar(&p.Rule, "rule", "", "those that this rule is for, as baseline/rule")
 	f.StringVar(&p.Verdict, "verdict", "", "what the rule says of them: pass, fail, unknown, grace, waived or none")
 	f.StringVar(&p.Retired, "retired", "", "with: those out of service too; only: no others (default: left out)")
@@ -106,13 +119,10 @@ func deviceListCmd(a *shell.App) *cobra.Command {
 		[]string{"pass", "fail", "unknown", "grace", "waived", "none"}, cobra.ShellCompDirectiveNoFileComp)))
 	shell.Must(c.RegisterFlagCompletionFunc("retired", cobra.FixedCompletions([]string{"with", "only"},
 		cobra.ShellCompDirectiveNoFileComp)))
-	f.StringSliceVar(&columns, "columns", nil, "attributes to show beside the usual")
-	f.StringVar(&search, "search", "", "a search that is kept under this name")
 	shell.Must(c.RegisterFlagCompletionFunc("sort",
 		cobra.FixedCompletions([]string{"id", "level", "-level", "since", "-since", "seen_at", "-seen_at",
 			"next_change", "name", "platform", "form", "model", "owner", "serial", "os_version"},
 			cobra.ShellCompDirectiveNoFileComp)))
-	return c
 }
 
 // leftOut tells, beside a list, which devices are not on it though they may be looked for.
@@ -247,6 +257,13 @@ func deviceHead(a *shell.App, d *api.Device) {
 			shell.Line(a.Out, "%s what was known of it was removed %s.", a.Rust("Purged:"), shell.Ago(d.Purged))
 		}
 	}
+	headFacts(a, d)
+	headMatters(a, d)
+	shell.Line(a.Out, "")
+}
+
+// headFacts say what kind of device it is, and where it stands.
+func headFacts(a *shell.App, d *api.Device) {
 	facts := []string{}
 	for _, s := range []string{d.Platform, d.OSVersion, d.Form, d.Model, d.Ownership} {
 		if s != "" {
@@ -271,6 +288,11 @@ func deviceHead(a *shell.App, d *api.Device) {
 	if d.ShadowLevel != "" {
 		shell.Line(a.Out, "Were the shadow baselines enforced, it would be %s.", d.ShadowLevel)
 	}
+}
+
+// headMatters are what somebody should know who looks at the device: threats, exceptions,
+// grace, certificates that do not count, values that were refused.
+func headMatters(a *shell.App, d *api.Device) {
 	for _, t := range d.Threats {
 		shell.Line(a.Out, "%s %s %s%s", a.Rust("Threat:"), t.Severity, t.Title,
 			shell.Only(t.At != "", ", since "+shell.Ago(t.At)))
@@ -301,7 +323,6 @@ func deviceHead(a *shell.App, d *api.Device) {
 	for _, r := range d.Refused {
 		shell.Line(a.Out, "Refused of %s: %s: %s", r.Source, r.Attribute, r.Message)
 	}
-	shell.Line(a.Out, "")
 }
 
 // leafWidths are how many letters what was required and what was observed may
@@ -543,20 +564,7 @@ func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 			return err
 		}
 		l.Items = append(l.Items, raw)
-		var parts []string
-		if t.Error != "" {
-			parts = append(parts, t.Error)
-		}
-		for _, r := range t.Refused {
-			parts = append(parts, r.Attribute+": "+r.Message)
-		}
-		if t.Waiting != "" {
-			parts = append(parts, "waits until its device is known ("+t.Waiting+")")
-		}
-		for _, k := range t.Moved {
-			parts = append(parts, fmt.Sprintf("was set up again: %s %s is no longer its key", k.Kind, k.Text))
-		}
-		said := strings.Join(parts, "; ")
+		said := saidOf(&t)
 		if a.Format != "table" || said != "" || t.PreviousLevel != t.Level && !t.New {
 			l.Rows = append(l.Rows, []string{fmt.Sprint(t.Line), t.Device, t.Level, t.PreviousLevel, said})
 		}
@@ -573,6 +581,29 @@ func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 	if in.More > 0 {
 		shell.Line(a.Out, "and %d more reports", in.More)
 	}
+	importSummary(a, &in)
+	return importError(&in)
+}
+
+// saidOf is what there is to say of one line beside where its device stands.
+func saidOf(t *api.ReportResult) string {
+	var parts []string
+	if t.Error != "" {
+		parts = append(parts, t.Error)
+	}
+	for _, r := range t.Refused {
+		parts = append(parts, r.Attribute+": "+r.Message)
+	}
+	if t.Waiting != "" {
+		parts = append(parts, "waits until its device is known ("+t.Waiting+")")
+	}
+	for _, k := range t.Moved {
+		parts = append(parts, fmt.Sprintf("was set up again: %s %s is no longer its key", k.Kind, k.Text))
+	}
+	return strings.Join(parts, "; ")
+}
+
+func importSummary(a *shell.App, in *api.IngestResult) {
 	text := "%d reports taken, with %d values; %d refused, and %d values of others"
 	if in.Dry {
 		text = "Nothing is taken. It would be: " + text
@@ -598,7 +629,6 @@ func Imported(a *shell.App, got *client.Reply[api.IngestResult]) error {
 		shell.Line(a.Out, "\n%s no longer listed: %s%s. %s", counted(n), shell.Joined(in.Gone.Some[:min(5, len(in.Gone.Some))]),
 			shell.Only(n > 5, fmt.Sprintf(" and %d more", n-5)), did)
 	}
-	return importError(&in)
 }
 
 // importError is how a command ends that brought evidence: with an error when something was refused or nothing was

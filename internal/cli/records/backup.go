@@ -106,13 +106,7 @@ refused; --accept-loss takes the first all the same.`,
 		Example: "  sudo ironledger restore /var/backups/ironledger-2026-11-22.db --data /var/lib/ironledger",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file := args[0]
-			key, err := keyfile.Read(file + keySuffix)
-			if errors.Is(err, keyfile.ErrNone) {
-				if key, err = keyfile.Read(engine.KeyPath(data)); err != nil {
-					return fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, engine.KeyPath(data),
-						keyfile.ErrNone)
-				}
-			}
+			key, err := keyBeside(file, data)
 			if err != nil {
 				return err
 			}
@@ -130,20 +124,8 @@ refused; --accept-loss takes the first all the same.`,
 			if err := compareSeen(cmd.Context(), a, file, key, acceptLoss); err != nil {
 				return err
 			}
-			if err := os.MkdirAll(data, 0o700); err != nil {
+			if err := place(file, data); err != nil {
 				return err
-			}
-			if _, err := os.Stat(engine.KeyPath(data)); err != nil {
-				if err := store.Place(file+keySuffix, engine.KeyPath(data)); err != nil {
-					return err
-				}
-			}
-			part := engine.DatabasePath(data) + ".part"
-			if err := store.Place(file, part); err != nil {
-				return err
-			}
-			if err := os.Rename(part, engine.DatabasePath(data)); err != nil {
-				return errors.Join(err, os.Remove(part))
 			}
 			shell.Line(a.Out, "%s: %s entries and %s devices, verified. Start the service with --data %s.",
 				filepath.Clean(data), counted(v.Size), counted(int64(v.Devices)), data)
@@ -155,6 +137,39 @@ refused; --accept-loss takes the first all the same.`,
 		"restore although entries were seen that the backup does not have")
 	shell.Must(c.MarkFlagRequired("data"))
 	return c
+}
+
+// keyBeside is the key of a backup: the one beside it, else the one in the folder of records.
+func keyBeside(file, data string) (keyfile.Pair, error) {
+	key, err := keyfile.Read(file + keySuffix)
+	if !errors.Is(err, keyfile.ErrNone) {
+		return key, err
+	}
+	if key, err = keyfile.Read(engine.KeyPath(data)); err != nil {
+		return keyfile.Pair{}, fmt.Errorf("neither %s nor %s is there: %w", file+keySuffix, engine.KeyPath(data),
+			keyfile.ErrNone)
+	}
+	return key, nil
+}
+
+// place puts a backup and its key into the folder of records; the database gets its name last.
+func place(file, data string) error {
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return err
+	}
+	if _, err := os.Stat(engine.KeyPath(data)); err != nil {
+		if err := store.Place(file+keySuffix, engine.KeyPath(data)); err != nil {
+			return err
+		}
+	}
+	part := engine.DatabasePath(data) + ".part"
+	if err := store.Place(file, part); err != nil {
+		return err
+	}
+	if err := os.Rename(part, engine.DatabasePath(data)); err != nil {
+		return errors.Join(err, os.Remove(part))
+	}
+	return nil
 }
 
 // compareSeen checks a backup against what this client has seen of the service.

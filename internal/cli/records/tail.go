@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -62,34 +63,21 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 			if err != nil {
 				return err
 			}
-			t := &follow.Tail{As: as, Origin: now.Value.Origin, Resume: resume, Out: a.Out,
-				Clock: func(at int64) string { return entryTime(string(ledger.AppendTime(nil, at))) }}
-			next := max(1, now.Value.Size-int64(last)+1)
-			if from > 0 {
-				next = from
-			}
-			if kept, err := t.Kept(); err != nil {
+			t, next, err := newTail(a, now.Value, as, resume, cmp.Or(from, now.Value.Size-int64(last)+1))
+			if err != nil {
 				return err
-			} else if kept > 0 {
-				next = kept + 1
 			}
 			if target != "" {
-				if t.Syslog, err = follow.NewSyslog(target); err != nil {
-					return shell.Usagef("--syslog: %w", err)
+				if err := collector(t, target, cmd.Flags().Changed("as")); err != nil {
+					return err
 				}
 				defer t.Syslog.Close()
-				if !cmd.Flags().Changed("as") {
-					t.As = follow.OCSF
-				}
 			}
 			defer func() { err = errors.Join(err, t.Save()) }()
 			if !goOn {
 				return passUntil(ctx, cl, t, next, now.Value.Size)
 			}
-			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.Pass(ctx, l) }, func(err error) bool {
-				shell.Line(a.Err, "ironledger: %s; trying again", err)
-				return true
-			})
+			return cl.Follow(ctx, next, func(l *ledger.Line) error { return t.Pass(ctx, l) }, tryAgain(a))
 		},
 	}
 	f := c.Flags()
@@ -102,4 +90,34 @@ octet counting) or UDP; --as says in which form. Over UDP what is lost is lost.`
 	shell.Must(c.RegisterFlagCompletionFunc("as",
 		cobra.FixedCompletions(follow.Forms, cobra.ShellCompDirectiveNoFileComp)))
 	return c
+}
+
+// newTail passes entries on, from the one behind the last that resume names, else from.
+func newTail(a *shell.App, now api.Ledger, as, resume string, from int64) (*follow.Tail, int64, error) {
+	t := &follow.Tail{As: as, Origin: now.Origin, Resume: resume, Out: a.Out,
+		Clock: func(at int64) string { return entryTime(string(ledger.AppendTime(nil, at))) }}
+	kept, err := t.Kept()
+	if kept > 0 {
+		return t, kept + 1, err
+	}
+	return t, max(1, from), err
+}
+
+// tryAgain says what failed, and that it is tried again.
+func tryAgain(a *shell.App) func(error) bool {
+	return func(err error) bool {
+		shell.Line(a.Err, "ironledger: %s; trying again", err)
+		return true
+	}
+}
+
+// collector lets t send to target, as OCSF unless a form was chosen.
+func collector(t *follow.Tail, target string, chosen bool) (err error) {
+	if t.Syslog, err = follow.NewSyslog(target); err != nil {
+		return shell.Usagef("--syslog: %w", err)
+	}
+	if !chosen {
+		t.As = follow.OCSF
+	}
+	return nil
 }

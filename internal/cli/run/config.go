@@ -228,14 +228,8 @@ func (s *settings) show(a *shell.App) error {
 
 // examine finds what keeps the service from starting with its settings, without starting it.
 func (o *serveOptions) examine(log *slog.Logger) error {
-	certificate, _, err := o.check(log)
+	w, err := o.wanted(log)
 	if err != nil {
-		return err
-	}
-	if _, err := o.policy(); err != nil {
-		return err
-	}
-	if _, err := o.mailer(); err != nil {
 		return err
 	}
 	for _, address := range []string{o.listen, o.devices, o.metrics} {
@@ -249,7 +243,7 @@ func (o *serveOptions) examine(log *slog.Logger) error {
 		if address == o.metrics && !to.IP.IsLoopback() {
 			return shell.Usagef("--metrics-listen %s: metrics are told without a token on loopback only", address)
 		}
-		if address == o.listen && certificate == nil && !to.IP.IsLoopback() {
+		if address == o.listen && w.certificate == nil && !to.IP.IsLoopback() {
 			return shell.Usagef("--listen %s: without TLS the service listens on loopback only", address)
 		}
 	}

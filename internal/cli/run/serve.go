@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"ironledger.example/console"
 	"ironledger.example/core/value"
@@ -100,24 +101,35 @@ the service listens on loopback only.`,
 				return kept.show(a)
 			}
 			o.atDoor = func(url string) { shell.Line(a.Err, "Devices are answered at %s", url) }
-			return serve(cmd.Context(), &o, log, func(url, token string) error {
-				if token != "" {
-					name := "first-admin"
-					if o.newAdmin != "" {
-						name = "new-admin"
-					}
-					path, err := keepToken(o.data, name, token)
-					if err != nil {
-						return err
-					}
-					shell.Line(a.Err, "The administrator's token is in %s; keep it elsewhere, and remove the file", path)
-				}
-				shell.Line(a.Err, "Iron Ledger answers at %s", url)
-				return nil
-			})
+			return serve(cmd.Context(), &o, log, o.announce(a))
 		},
 	}
-	f := c.Flags()
+	o.flags(c.Flags())
+	addConfig(c, &o.config, &checkOnly)
+	return c
+}
+
+// announce tells the terminal where the service answers, and where the file with the token
+// is that was made.
+func (o *serveOptions) announce(a *shell.App) readyFunc {
+	return func(url, token string) error {
+		if token != "" {
+			name := "first-admin"
+			if o.newAdmin != "" {
+				name = "new-admin"
+			}
+			path, err := keepToken(o.data, name, token)
+			if err != nil {
+				return err
+			}
+			shell.Line(a.Err, "The administrator's token is in %s; keep it elsewhere, and remove the file", path)
+		}
+		shell.Line(a.Err, "Iron Ledger answers at %s", url)
+		return nil
+	}
+}
+
+func (o *serveOptions) flags(f *pflag.FlagSet) {
 	f.StringVar(&o.data, "data", "", "the folder of the records")
 	f.StringVar(&o.listen, "listen", shell.DefaultListen, "the address to listen on")
 	f.StringVar(&o.cert, "tls-cert", "", "the certificate, PEM")
@@ -144,6 +156,15 @@ the service listens on loopback only.`,
 		"make and print another administrator's token, as when all are lost: the reason, which is recorded")
 	f.StringVar(&o.keepPast, "keep-past", "90d",
 		"how long past evidence is kept, to compute past standings and decisions again")
+	f.StringVar(&o.metrics, "metrics-listen", "",
+		"a loopback address where /metrics is answered without a token, as 127.0.0.1:9460 (default: none)")
+	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
+	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
+	o.outwards(f)
+}
+
+// outwards are the settings about those whom the service calls.
+func (o *serveOptions) outwards(f *pflag.FlagSet) {
 	f.StringSliceVar(&o.inside, "call-inside", nil,
 		"networks on this machine, its link or in private ranges that receivers and feeds may be in, as "+
 			"10.20.0.0/16 (default: none)")
@@ -157,12 +178,6 @@ the service listens on loopback only.`,
 		"certificates to trust the mail server by, PEM (default: those of the machine)")
 	f.DurationVar(&o.noticesAfter, "notices-after", notice.GatherFor,
 		"how long a notice waits for others to go along, or for what it tells of to heal")
-	f.StringVar(&o.metrics, "metrics-listen", "",
-		"a loopback address where /metrics is answered without a token, as 127.0.0.1:9460 (default: none)")
-	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
-	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
-	addConfig(c, &o.config, &checkOnly)
-	return c
 }
 
 func logger(a *shell.App, o *serveOptions) (*slog.Logger, error) {
@@ -284,21 +299,36 @@ func (o *serveOptions) hosts(public string) []string {
 	return out
 }
 
-// serve runs the service until ctx ends. ready is called when it answers, with
-// its URL and the administrator's token if one was made.
-func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(url, token string) error) error {
-	certificate, keep, err := o.check(log)
-	if err != nil {
-		return err
+// readyFunc is told the URL when the service answers, and the administrator's token if one
+// was made.
+type readyFunc func(url, token string) error
+
+// wanted are the settings as they were read and found right.
+type wanted struct {
+	certificate *tls.Config // nil: without TLS
+	keep        time.Duration
+	inside      outbound.Policy
+	mailer      notice.Mailer
+}
+
+func (o *serveOptions) wanted(log *slog.Logger) (w wanted, err error) {
+	if w.certificate, w.keep, err = o.check(log); err != nil {
+		return w, err
 	}
-	inside, err := o.policy()
-	if err != nil {
-		return err
+	if w.inside, err = o.policy(); err != nil {
+		return w, err
 	}
 	if o.noticesAfter <= 0 || o.noticesAfter > time.Hour {
-		return shell.Usagef("--notices-after is a duration of an hour at most, as 20s, not %s", o.noticesAfter)
+		return w, shell.Usagef("--notices-after is a duration of an hour at most, as 20s, not %s", o.noticesAfter)
 	}
-	mailer, err := o.mailer()
+	w.mailer, err = o.mailer()
+	return w, err
+}
+
+// serve runs the service until ctx ends. ready is called when it answers, with
+// its URL and the administrator's token if one was made.
+func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready readyFunc) error {
+	w, err := o.wanted(log)
 	if err != nil {
 		return err
 	}
@@ -314,51 +344,59 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready func(ur
 	}
 	svc, err := service.Open(ctx, service.Options{Dir: o.data,
 		AdminToken: os.Getenv("IRONLEDGER_ADMIN_TOKEN"), Log: log, Now: o.now,
-		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, NewAdmin: o.newAdmin, KeepPast: keep})
+		Origin: o.origin, NewKey: o.newKey, ResetClock: o.resetClock, NewAdmin: o.newAdmin, KeepPast: w.keep})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
-	told := metrics.Of(svc, shell.Version(), o.data)
-	http := &web{listener: l, certificate: certificate}
-	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
-	svc.Streams.Start(stream.Options{Issuer: public, Policy: inside})
-	svc.Heard.Start(inside)
-	svc.Authority.Start(public)
-	svc.Statement.Start(shell.Version())
-	svc.Feeds.Start(feed.Options{Policy: inside, Folders: o.folders})
-	svc.Notices.Start(notice.Options{Base: public, Mailer: mailer, Gather: o.noticesAfter})
-	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: certificate != nil,
-		Public:  public,
-		Console: console.Files(), Metrics: told.Handler(log), Limited: told.Limited}
-	http.handler = httpapi.Handler(options)
-	fronts := []front{http}
-	if o.metrics != "" {
-		m, err := newMeter(o.metrics, told.Handler(log))
-		if err != nil {
-			return errors.Join(err, svc.Close())
-		}
-		fronts = append(fronts, m)
-	}
-	if o.devices != "" {
-		own := certificate
-		if len(o.deviceHosts) > 0 {
-			own = nil
-		}
-		d, err := newDoor(o.devices, own, o.hosts(public), svc.Authority, options)
-		if err != nil {
-			return errors.Join(err, svc.Close())
-		}
-		svc.Authority.AtDoor(authority.Door{URL: d.publicURL(o.hosts(public)), Own: own == nil})
-		fronts = append(fronts, d)
-		tell := ready
-		ready = func(url, token string) error {
-			o.atDoor(d.url())
-			return tell(url, token)
-		}
+	http := &web{listener: l, certificate: w.certificate}
+	fronts, ready, err := o.open(svc, log, w, http, ready)
+	if err != nil {
+		return errors.Join(err, svc.Close())
 	}
 	if o.names != nil { // not under a demo, which ends with its terminal
 		o.reloads(ctx, log, o.served)
 	}
 	err = runFronts(ctx, log, fronts, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())
+}
+
+// open starts what works by itself in svc, and opens its fronts: http first, then those that
+// o asks for.
+func (o *serveOptions) open(svc *service.Service, log *slog.Logger, w wanted, http *web,
+	ready readyFunc) ([]front, readyFunc, error) {
+	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
+	told := metrics.Of(svc, shell.Version(), o.data)
+	svc.Streams.Start(stream.Options{Issuer: public, Policy: w.inside})
+	svc.Heard.Start(w.inside)
+	svc.Authority.Start(public)
+	svc.Statement.Start(shell.Version())
+	svc.Feeds.Start(feed.Options{Policy: w.inside, Folders: o.folders})
+	svc.Notices.Start(notice.Options{Base: public, Mailer: w.mailer, Gather: o.noticesAfter})
+	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: w.certificate != nil,
+		Public: public, Console: console.Files(), Metrics: told.Handler(log), Limited: told.Limited}
+	http.handler = httpapi.Handler(options)
+	fronts := []front{http}
+	if o.metrics != "" {
+		m, err := newMeter(o.metrics, told.Handler(log))
+		if err != nil {
+			return nil, nil, err
+		}
+		fronts = append(fronts, m)
+	}
+	if o.devices == "" {
+		return fronts, ready, nil
+	}
+	own := w.certificate
+	if len(o.deviceHosts) > 0 {
+		own = nil
+	}
+	d, err := newDoor(o.devices, own, o.hosts(public), svc.Authority, options)
+	if err != nil {
+		return nil, nil, err
+	}
+	svc.Authority.AtDoor(authority.Door{URL: d.publicURL(o.hosts(public)), Own: own == nil})
+	return append(fronts, d), func(url, token string) error {
+		o.atDoor(d.url())
+		return ready(url, token)
+	}, nil
 }

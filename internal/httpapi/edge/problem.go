@@ -50,7 +50,8 @@ func TooMany(format string, args ...any) *Problem {
 // statusLeft says, to the log alone, that nobody waits for the answer any more.
 const statusLeft = 499
 
-// ProblemOf is the one place where errors become answers.
+// ProblemOf is the one place where errors become answers. It is over a screen since it has a
+// case for each kind of error and does nothing else.
 func ProblemOf(err error) *Problem {
 	var (
 		p        *Problem

@@ -214,6 +214,24 @@ func (r *Routes) enrol(c *gin.Context) {
 		return
 	}
 	g, err := r.service.Authority.Enrol(c.Request.Context(), a)
+	if err != nil {
+		r.notIssued(c, from, err)
+		return
+	}
+	if a.By != nil && a.Code == "" {
+		r.service.Authority.Used(c.Request.Context(), a.By, from)
+	}
+	p7, err := pkcs7.DegenerateCertificate(g.Certificate.Raw)
+	if err != nil {
+		r.fail(c, err)
+		return
+	}
+	body64(c, http.StatusOK, certsOnly, p7)
+}
+
+// notIssued answers as RFC 7030, section 4.2.3, asks: by whom a certificate was asked for is
+// not known, it is not decided yet, it is refused, or it cannot be made now.
+func (r *Routes) notIssued(c *gin.Context, from string, err error) {
 	var (
 		unknown *authority.UnknownError
 		refused *authority.RefusedError
@@ -236,20 +254,10 @@ func (r *Routes) enrol(c *gin.Context) {
 		r.say(c, http.StatusForbidden, "%s", refused.Message)
 	case errors.As(err, &trouble):
 		r.fail(c, err)
-	case err != nil:
+	default:
 		r.log.Error("a certificate cannot be issued", "error", err)
 		c.Header("Retry-After", "60")
 		r.say(c, http.StatusServiceUnavailable, "no certificate can be issued now: %s", err)
-	default:
-		if a.By != nil && a.Code == "" {
-			r.service.Authority.Used(c.Request.Context(), a.By, from)
-		}
-		p7, err := pkcs7.DegenerateCertificate(g.Certificate.Raw)
-		if err != nil {
-			r.fail(c, err)
-			return
-		}
-		body64(c, http.StatusOK, certsOnly, p7)
 	}
 }
 
