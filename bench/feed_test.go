@@ -103,9 +103,10 @@ func feeding(b *testing.B, n, size int) *fed {
 	partner, stop := listen(b, machines(n, size))
 	b.Cleanup(stop)
 	f.service.Feeds.Start(feed.Options{Policy: outbound.Policy{Inside: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}})
-	if _, err := f.service.Feeds.Add(context.Background(), "bench", api.FeedDraft{Feed: core.Settings{ID: "f", Source: "mdm", URL: partner,
-		Every: "1d", Whole: true, Mapping: json.RawMessage(feedMap),
-		Pages: core.Pages{By: core.ByText, At: "/after", Parameter: "after"}}}); err != nil {
+	if _, err := f.service.Feeds.Add(context.Background(), "bench",
+		api.FeedDraft{Feed: core.Settings{ID: "f", Source: "mdm", URL: partner,
+			Every: "1d", Whole: true, Mapping: json.RawMessage(feedMap),
+			Pages: core.Pages{By: core.ByText, At: "/after", Parameter: "after"}}}); err != nil {
 		b.Fatal(err)
 	}
 	return f

@@ -324,8 +324,9 @@ func BenchmarkChange(b *testing.B) {
 			return err
 		})
 		timed(&waivers, func() error {
-			_, err := s.Admin.Waive(ctx, &bearer.Token{Name: "bench"}, api.ExceptionsDraft{Devices: []string{fmt.Sprintf("d-%06d", i*11)},
-				Rule: "laptop/r0", Reason: "a trial", For: "3d"})
+			_, err := s.Admin.Waive(ctx, &bearer.Token{Name: "bench"},
+				api.ExceptionsDraft{Devices: []string{fmt.Sprintf("d-%06d", i*11)},
+					Rule: "laptop/r0", Reason: "a trial", For: "3d"})
 			return err
 		})
 	}

@@ -98,7 +98,8 @@ func signals(b *testing.B, rate int) {
 			h.take(name, string(raw), at)
 		}))
 		defer stop()
-		if _, err := r.service.Streams.Create(context.Background(), "bench", api.StreamDraft{Receiver: name, Endpoint: url}); err != nil {
+		if _, err := r.service.Streams.Create(context.Background(), "bench",
+			api.StreamDraft{Receiver: name, Endpoint: url}); err != nil {
 			b.Fatal(err)
 		}
 	}

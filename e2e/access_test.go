@@ -243,7 +243,8 @@ func TestOneCertificateOfTwoDevices(t *testing.T) {
 		t.Fatal(err, theirs)
 	}
 	shared := list[0].SHA256
-	s.run(t, "", "ask", maren, "payroll", "--certificate", shared, "--mfa").want(t, 3, "an unknown device") // it names another
+	s.run(t, "", "ask", maren, "payroll", "--certificate", shared, "--mfa").want(t, 3,
+		"an unknown device") // it names another
 	s.run(t, strings.Replace(body, "GF-L-1046", "GF-L-1048", 1), "device", "import", "-").want(t, 0)
 	s.run(t, "", "ask", maren, "payroll", "--certificate", shared, "--mfa").want(t, 3, "an unknown device")
 }

@@ -19,7 +19,8 @@ import (
 )
 
 var agentBook = strings.NewReplacer("resources:", "attributes: {custom.usb_closed: {type: bool}}\nresources:",
-	"{id: disk, check: storage.encrypted, cap: barred}", `{id: disk, check: storage.encrypted and proved(storage.encrypted), cap: barred},
+	"{id: disk, check: storage.encrypted, cap: barred}",
+	`{id: disk, check: storage.encrypted and proved(storage.encrypted), cap: barred},
   {id: usb, title: USB ports, check: custom.usb_closed, cap: unproven, remedy: {en: {title: Close the ports, steps: Call the help desk.}}}`,
 	"applies: form == laptop, ", "applies: form == laptop, statement: 5m, ").Replace(grantsBook)
 

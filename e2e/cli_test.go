@@ -114,7 +114,8 @@ func TestOfflineAgreesWithTheService(t *testing.T) {
 	s := start(t, "serve", t.TempDir())
 	s.run(t, "", "rulebook", "publish", "../demo/rulebook", "-m", "first").want(t, 0, "Version 1 is in force")
 	s.run(t, "", "person", "import", "../demo/people.csv").want(t, 0, "44 people added")
-	s.run(t, "", "device", "import", "../demo/devices.ndjson").want(t, 0, "153 reports taken, with 1166 values; 0 refused")
+	s.run(t, "", "device", "import", "../demo/devices.ndjson").want(t, 0,
+		"153 reports taken, with 1166 values; 0 refused")
 	s.run(t, "", "roster", "import", "../demo/roster.csv").want(t, 0, "37 entries added")
 	files := []string{"--rulebook", "../demo/rulebook", "--evidence", "../demo/devices.ndjson", "--people",
 		"../demo/people.csv", "--roster", "../demo/roster.csv"}

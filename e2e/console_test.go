@@ -312,7 +312,8 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "Nothing holds it down")
 		score := func(n int) {
 			t.Helper()
-			s.run(t, fmt.Sprintf(`{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":%d}}`, n), "device", "import", "-").want(t, 0)
+			s.run(t, fmt.Sprintf(`{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":%d}}`,
+				n), "device", "import", "-").want(t, 0)
 		}
 		score(97)
 		until(t, ctx, "Held at barred by laptop/no-threat")
@@ -362,7 +363,8 @@ func TestConsoleInTheDark(t *testing.T) {
 	ctx := browser(t)
 	do(t, ctx, func(ctx context.Context, page *chromedp.Target) (chromedp.Void, error) {
 		_, err := cdp.Call(ctx, page, emulation.SetEmulatedMedia,
-			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme",
+				Value: "dark"}}})
 		return chromedp.Void{}, err
 	})
 	signIn(t, ctx, s)

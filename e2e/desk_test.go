@@ -254,7 +254,8 @@ func TestTheDesk(t *testing.T) {
 func TestQuarantine(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
-	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip", "10.20.4.7").want(t, 0, "ALLOW")
+	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip",
+		"10.20.4.7").want(t, 0, "ALLOW")
 	ctx := browser(t)
 	signIn(t, ctx, s)
 	do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1042"))
@@ -266,13 +267,15 @@ func TestQuarantine(t *testing.T) {
 	until(t, ctx, "Looked at, ticket 5120")
 	picture(t, ctx, "console-quarantine")
 	s.run(t, "", "device", "show", "GF-L-1042").want(t, 0, "barred", "In quarantine until", "Looked at, ticket 5120")
-	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip", "10.20.4.7").want(t, 3,
+	s.run(t, "", "ask", "maren.holt@gullholm.example", "payroll", "--device", "GF-L-1042", "--ip",
+		"10.20.4.7").want(t, 3,
 		"is in quarantine until", "by first-admin: Looked at, ticket 5120", "Ask the help desk")
 	s.run(t, "", "session", "end", "--reason", "x").want(t, 1, "say whose sessions end")
 	s.run(t, "", "session", "end", "--device", "GF-L-1042", "--reason", "x").want(t, 0, "sessions ended")
 	s.run(t, "GF-L-1043\nGF-L-1046\n", "device", "quarantine", "-", "--reason", "CVE").want(t, 0,
 		"GF-L-1043 is in quarantine until it is lifted", "GF-L-1046")
-	s.run(t, "", "device", "list", "--where", "quarantined", "-o", "csv").want(t, 0, "GF-L-1042", "GF-L-1043", "GF-L-1046")
+	s.run(t, "", "device", "list", "--where", "quarantined", "-o", "csv").want(t, 0, "GF-L-1042", "GF-L-1043",
+		"GF-L-1046")
 	s.run(t, "GF-L-1043 nobody", "device", "release", "-", "--reason", "over").want(t, 1, "nobody")
 	s.run(t, "GF-L-1043 GF-L-1046", "device", "release", "-", "--reason", "over").want(t, 0, "GF-L-1043 is released")
 	s.run(t, "", "device", "release", "GF-L-1043", "--reason", "over").want(t, 1, "is in no quarantine")
@@ -307,6 +310,7 @@ func TestTags(t *testing.T) {
 	until(t, ctx, "2 in all")
 	s.run(t, "", "device", "tag", "GF-L-1042", "GF-L-1043", "--remove", "pilot").want(t, 0, "GF-L-1042")
 	s.run(t, "", "device", "list", "--where", `tags contains "pilot"`).want(t, 0).not(t, "GF-L-1042")
-	s.run(t, `{"source":"mdm","identity":{"id":"GF-L-1042"},"evidence":{"tags":["pilot"]}}`, "device", "import", "-").want(t, 1,
+	s.run(t, `{"source":"mdm","identity":{"id":"GF-L-1042"},"evidence":{"tags":["pilot"]}}`, "device",
+		"import", "-").want(t, 1,
 		"only the service itself sets this attribute")
 }

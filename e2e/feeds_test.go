@@ -63,9 +63,11 @@ whole: true
 	}
 	t.Setenv("DESK_SECRET", "wrong")
 	write("")
-	s.run(t, "", "feed", "try", file, "--secret-from", "DESK_SECRET").want(t, 3, "It went wrong at the sign-in: no token is given: invalid_client")
+	s.run(t, "", "feed", "try", file, "--secret-from", "DESK_SECRET").want(t, 3,
+		"It went wrong at the sign-in: no token is given: invalid_client")
 	t.Setenv("DESK_SECRET", desk.Secret())
-	s.run(t, "", "feed", "try", file, "--secret-from", "DESK_SECRET").want(t, 0, "its items at /machines; there is more", "/hardware/serial",
+	s.run(t, "", "feed", "try", file, "--secret-from", "DESK_SECRET").want(t, 0,
+		"its items at /machines; there is more", "/hardware/serial",
 		"identity.serial", "/lastContact", "observed_at", "form unix")
 	write(`mapping:
   items: /machines
@@ -78,10 +80,12 @@ whole: true
     storage.encrypted: {from: /disk, words: {sealed: true, open: false}}
     threat.score: {is: 3}
 `)
-	s.run(t, "", "feed", "try", file, "--secret-from", "DESK_SECRET", "--items", "1").want(t, 0, "a new device", "GF-F-0",
+	s.run(t, "", "feed", "try", file, "--secret-from", "DESK_SECRET", "--items", "1").want(t, 0,
+		"a new device", "GF-F-0",
 		"threat.score: the source desk may only supply")
 	s.run(t, "", "feed", "add", file).want(t, 1, "/secret: the sign-in oauth2 needs a secret")
-	s.run(t, "", "feed", "add", file, "--secret-from", "DESK_SECRET", "--secret-until", "2090-01-01T00:00:00Z").want(t, 0, "done", "25",
+	s.run(t, "", "feed", "add", file, "--secret-from", "DESK_SECRET", "--secret-until",
+		"2090-01-01T00:00:00Z").want(t, 0, "done", "25",
 		"threat.score", "item 1")
 	s.run(t, "", "device", "list", "--where", "level == strong", "-o", "ndjson").want(t, 0, "GF-F-24")
 	s.run(t, "", "feed", "list").want(t, 0, "phones", "done", "25")
@@ -97,15 +101,18 @@ whole: true
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.run(t, strings.Replace(string(text), "/v1/machines\n", "/v1/machines?key=hidden\n", 1), "feed", "add", "-", "--replace").want(t, 0, "key=hidden")
+	s.run(t, strings.Replace(string(text), "/v1/machines\n", "/v1/machines?key=hidden\n", 1), "feed", "add",
+		"-", "--replace").want(t, 0, "key=hidden")
 	reader := s.token(t, "rhea", "reader")
 	for _, path := range []string{"/api/v1/feeds", "/api/v1/feeds/phones"} {
-		if r := s.call(t, "GET", path, reader, "", ""); r.status != http.StatusOK || strings.Contains(string(r.body), "hidden") ||
+		if r := s.call(t, "GET", path, reader, "", ""); r.status != http.StatusOK ||
+			strings.Contains(string(r.body), "hidden") ||
 			!strings.Contains(string(r.body), "/v1/machines?…") {
 			t.Errorf("%s tells a reader %d %s", path, r.status, r.body)
 		}
 	}
-	for _, path := range []string{"/api/v1/feeds", "/api/v1/feeds/try", "/api/v1/feeds/phones/run", "/api/v1/feeds/phones/remove"} {
+	for _, path := range []string{"/api/v1/feeds", "/api/v1/feeds/try", "/api/v1/feeds/phones/run",
+		"/api/v1/feeds/phones/remove"} {
 		s.call(t, "POST", path, reader, "application/json", "{}").into(t, http.StatusForbidden, nil)
 	}
 	closed, err := http.Post(url+"/door", "", nil)
@@ -118,7 +125,8 @@ whole: true
 	s.run(t, "", "feed", "pause", "phones", "--reason", "they move house").want(t, 0, "paused", "they move house")
 	s.run(t, "", "feed", "run", "nothing").want(t, 1, "there is no feed nothing")
 	s.run(t, "id: x\ncolour: blue\n", "feed", "add", "-").want(t, 1, `unknown field "colour"`)
-	s.run(t, "", "feed", "remove", "phones", "--readings", "take-back", "--reason", "the contract ended").want(t, 0, "What it said of 25 devices is taken back")
+	s.run(t, "", "feed", "remove", "phones", "--readings", "take-back", "--reason",
+		"the contract ended").want(t, 0, "What it said of 25 devices is taken back")
 	s.run(t, "", "device", "show", "GF-F-5").want(t, 0, "the feed phones was removed")
 	secret := desk.Secret()
 	s.stop(t)
@@ -133,7 +141,8 @@ whole: true
 func choose(t *testing.T, ctx context.Context, label, words string) {
 	t.Helper()
 	field := fmt.Sprintf(`input[aria-label=%q]`, label)
-	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(fmt.Sprintf(`.el-select:has(%s)`, field))), chromedp.Click(chromedp.CSS(fmt.Sprintf(`.el-select:has(%s) .el-select__wrapper`, field))))
+	do(t, ctx, chromedp.WaitVisible(chromedp.CSS(fmt.Sprintf(`.el-select:has(%s)`, field))),
+		chromedp.Click(chromedp.CSS(fmt.Sprintf(`.el-select:has(%s) .el-select__wrapper`, field))))
 	find := fmt.Sprintf(`[...document.querySelectorAll('.el-select-dropdown__item')].find((o) => o.checkVisibility() && o.innerText.trim() === %q)`, words)
 	within(t, fmt.Sprintf("%q can be chosen for %s", words, label), func() bool {
 		hit, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`((o) => { o?.click(); return Boolean(o) })(`+find+`)`))
@@ -155,7 +164,8 @@ func TestTheConsoleSetsAFeedUp(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
 	s.run(t, feedBook, "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
-	s.run(t, `{"source":"agent","identity":{"id":"GF-L-1"},"evidence":{"storage.encrypted":false}}`, "device", "import", "-").want(t, 0)
+	s.run(t, `{"source":"agent","identity":{"id":"GF-L-1"},"evidence":{"storage.encrypted":false}}`, "device",
+		"import", "-").want(t, 0)
 	desk, url := phoneDesk(t)
 	ctx := browser(t)
 	signIn(t, ctx, s)
@@ -180,9 +190,11 @@ func TestTheConsoleSetsAFeedUp(t *testing.T) {
 	picture(t, ctx, "feed-mapped")
 	press(t, ctx, "See what they become")
 	until(t, ctx, `"Pocket" is not one of`)
-	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`[aria-label="Words of /system/family"]`), strings.Repeat("\b", 60)+"Pocket: ios"))
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`[aria-label="Words of /system/family"]`),
+		strings.Repeat("\b", 60)+"Pocket: ios"))
 	choose(t, ctx, "What /disk is", "storage.encrypted")
-	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`[aria-label="Words of /disk"]`), strings.Repeat("\b", 60)+"sealed: true, open: false"))
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`[aria-label="Words of /disk"]`), strings.Repeat("\b", 60)+
+		"sealed: true, open: false"))
 	press(t, ctx, "See what they become")
 	untilNot(t, ctx, `"Pocket" is not one of`)
 	picture(t, ctx, "feed-tried")
@@ -222,7 +234,8 @@ func TestAFeedFromNginx(t *testing.T) {
 	for n := range 400 {
 		fmt.Fprintf(&items, `{"ref":"m-%d","serial":"GF-N-%d","disk":"sealed","seen":%d}`+"\n", n, n, time.Now().Unix())
 	}
-	for name, text := range map[string]string{"inventory.ndjson": items.String(), "users": "gullholm:{PLAIN}sesame\n", "nginx.conf": fmt.Sprintf(`daemon off; pid nginx.pid;
+	for name, text := range map[string]string{"inventory.ndjson": items.String(),
+		"users": "gullholm:{PLAIN}sesame\n", "nginx.conf": fmt.Sprintf(`daemon off; pid nginx.pid;
 events {}
 http {
   access_log off; types { application/x-ndjson ndjson; } gzip on; gzip_types application/x-ndjson; gzip_proxied any;
@@ -260,7 +273,8 @@ mapping: {observed_at: {from: /seen, form: unix}, identity: {external_id: /ref, 
 `, at, path)
 	}
 	t.Setenv("LIST_SECRET", "wrong")
-	s.run(t, feed("inventory.ndjson"), "feed", "try", "-", "--secret-from", "LIST_SECRET").want(t, 3, "does not let us in: 401")
+	s.run(t, feed("inventory.ndjson"), "feed", "try", "-", "--secret-from", "LIST_SECRET").want(t, 3,
+		"does not let us in: 401")
 	t.Setenv("LIST_SECRET", "sesame")
 	s.run(t, feed("inventory.ndjson"), "feed", "add", "-", "--secret-from", "LIST_SECRET").want(t, 0, "done", "400")
 	s.run(t, feed("old"), "feed", "add", "-", "--replace").want(t, 1, "redirects are not followed")

@@ -36,7 +36,8 @@ func openWatcher(t *testing.T) *watcher {
 		t.Fatal(err)
 	}
 	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, _ *http.Request) {
-		_ = json.NewEncoder(rw).Encode(map[string]any{"keys": []any{jose.JSONWebKey{Key: key.Public(), KeyID: "w", Use: "sig"}}})
+		_ = json.NewEncoder(rw).Encode(map[string]any{"keys": []any{jose.JSONWebKey{Key: key.Public(), KeyID: "w",
+			Use: "sig"}}})
 	}))
 	t.Cleanup(s.Close)
 	w.url = s.URL
@@ -47,9 +48,11 @@ func openWatcher(t *testing.T) *watcher {
 func (w *watcher) risk(t *testing.T, jti, audience, serial, level string) string {
 	t.Helper()
 	now := time.Now()
-	token, err := jwt.Signed(w.signer).Claims(map[string]any{"iss": "https://watcher.example", "aud": audience, "jti": jti, "iat": now.Unix(),
+	token, err := jwt.Signed(w.signer).Claims(map[string]any{"iss": "https://watcher.example", "aud": audience,
+		"jti": jti, "iat": now.Unix(),
 		"sub_id": map[string]any{"format": "complex", "device": map[string]string{"format": "opaque", "id": serial}},
-		"events": map[string]any{caepTypes + "risk-level-change": map[string]any{"principal": "DEVICE", "current_level": level,
+		"events": map[string]any{caepTypes + "risk-level-change": map[string]any{"principal": "DEVICE",
+			"current_level":   level,
 			"event_timestamp": now.Unix()}}}).Serialize()
 	if err != nil {
 		t.Fatal(err)
@@ -91,10 +94,12 @@ func TestEventsArePushed(t *testing.T) {
 	w := openWatcher(t)
 	s := start(t, "serve", t.TempDir(), "--call-inside", "127.0.0.0/8")
 	s.run(t, watchedBook(w.url), "rulebook", "publish", "-", "--accept-impact", "a trial").want(t, 0)
-	s.run(t, `{"source":"agent","identity":{"id":"d1","serial":"S-1"},"evidence":{"threat.level":"none"}}`, "device", "import", "-").want(t, 0)
+	s.run(t, `{"source":"agent","identity":{"id":"d1","serial":"S-1"},"evidence":{"threat.level":"none"}}`,
+		"device", "import", "-").want(t, 0)
 	send := func(token string, status int, text string) {
 		t.Helper()
-		if got, body, err := s.push(token); err != nil || got != status || !strings.Contains(body, text) || status == 202 && body != "" {
+		if got, body, err := s.push(token); err != nil || got != status || !strings.Contains(body, text) ||
+			status == 202 && body != "" {
 			t.Errorf("it answers %d %s (%v), want %d %s", got, body, err, status, text)
 		}
 	}

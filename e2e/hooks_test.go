@@ -108,14 +108,16 @@ func TestWebHooks(t *testing.T) {
 	var toChat, toDesk streamShown
 	s.run(t, "", "stream", "create", "chat", "--endpoint", chat.URL+"/x?key=hidden", "-o", "json").into(t, &toChat)
 	s.run(t, "", "stream", "create", "desk", "--endpoint", desk.URL, "--binary", "-o", "json").into(t, &toDesk)
-	s.run(t, "", "stream", "show", toChat.ID).want(t, 0, "as CloudEvents", `"till" in change.lost`, "/x?…").not(t, "whsec_")
+	s.run(t, "", "stream", "show", toChat.ID).want(t, 0, "as CloudEvents", `"till" in change.lost`,
+		"/x?…").not(t, "whsec_")
 
 	s.shows(t, "d1", true) // seen for the first time: compliant, and nothing lost
 	s.shows(t, "d1", false)
 	s.shows(t, "d1", true)
 	s.shows(t, "d1", false)
 	first := chat.await(t, 1)
-	e, err := cloudhttp.NewEventFromHTTPRequest(&http.Request{Header: first.header, Body: io.NopCloser(bytes.NewReader(first.body))})
+	e, err := cloudhttp.NewEventFromHTTPRequest(&http.Request{Header: first.header,
+		Body: io.NopCloser(bytes.NewReader(first.body))})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +142,8 @@ func TestWebHooks(t *testing.T) {
 		e.Extensions()["sequence"] == nil || first.header.Get("Content-Type") != "application/cloudevents+json" {
 		t.Errorf("it is %s (%v)", e, err)
 	}
-	if data.Event.Previous != "strong" || data.Event.Current != "limited" || !slices.Equal(data.Event.Lost, []string{"till"}) ||
+	if data.Event.Previous != "strong" || data.Event.Current != "limited" ||
+		!slices.Equal(data.Event.Lost, []string{"till"}) ||
 		!slices.Equal(data.Event.Binding, []string{"b/disk"}) || data.Subject.User.Email != "maren@gullholm.example" ||
 		data.Link != s.url+"/devices/d1" {
 		t.Errorf("it says %+v", data)
@@ -176,9 +179,11 @@ func TestWebHooks(t *testing.T) {
 			t.Errorf("signed with %s", c.header.Get("webhook-signature"))
 		}
 		s.run(t, "", "stream", "show", toChat.ID).want(t, 0, "signs with the one before too")
-		s.run(t, "", "stream", "rotate-secret", toChat.ID, "--reason", "it leaked", "--overlap", "0s", "-o", "json").into(t, &again)
+		s.run(t, "", "stream", "rotate-secret", toChat.ID, "--reason", "it leaked", "--overlap", "0s", "-o",
+			"json").into(t, &again)
 		s.run(t, "", "stream", "test", toChat.ID).want(t, 0, "acknowledged")
-		if c := chat.await(t, 4); c.signed(t, toChat.Secret)+c.signed(t, turned.Secret) != 0 || c.signed(t, again.Secret) != 1 ||
+		if c := chat.await(t, 4); c.signed(t, toChat.Secret)+c.signed(t, turned.Secret) != 0 ||
+			c.signed(t, again.Secret) != 1 ||
 			len(strings.Fields(c.header.Get("webhook-signature"))) != 1 {
 			t.Errorf("signed with %s", c.header.Get("webhook-signature"))
 		}
@@ -192,7 +197,8 @@ func TestWebHooks(t *testing.T) {
 		s.run(t, strings.Replace(hookBook, `"till" in change.lost`, `"till" in change.los`, 1), "rulebook", "check", "-").
 			want(t, 1, "change.los", "did you mean change.lost?")
 		// Its own token creates no hook: an administrator says where things are sent.
-		s.call(t, "POST", "/ssf/streams", s.tokenOf(t, "chat", "receiver"), "application/json", `{}`).into(t, http.StatusForbidden, nil)
+		s.call(t, "POST", "/ssf/streams", s.tokenOf(t, "chat", "receiver"), "application/json", `{}`).into(t,
+			http.StatusForbidden, nil)
 	})
 }
 

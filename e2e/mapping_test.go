@@ -30,7 +30,8 @@ evidence:
 `)
 	page := write("page.json", `{"count":4,"value":[{"uuid":"a","serial":"GF-1","os":"Win","disk":"Encrypted"},{"os":"Win"},
 		{"uuid":"c","serial":"GF-3","os":"BeOS","disk":"Plain"}]}`)
-	s.run(t, "", "device", "import", page, "--map", by, "--try", "2").want(t, 3, "storage.encrypted", "no report", "no key")
+	s.run(t, "", "device", "import", page, "--map", by, "--try", "2").want(t, 3, "storage.encrypted",
+		"no report", "no key")
 	s.run(t, "", "device", "list").want(t, 0).not(t, "GF-1")
 	s.run(t, "", "device", "import", page, "--map", by).want(t, 1, "2 reports taken", "item 2: the item has no key",
 		`item 3: platform: the partner says "BeOS"`, "of 1 items no report could be made")
@@ -39,10 +40,13 @@ evidence:
 identity: {serial: Serial no.}
 evidence: {storage.encrypted: Disk, name: Label}
 `)
-	s.run(t, "Serial no.,Disk,Label\nGF-3,true,the third\n", "device", "import", "-", "--map", table).want(t, 0, "1 reports taken")
+	s.run(t, "Serial no.,Disk,Label\nGF-3,true,the third\n", "device", "import", "-", "--map", table).want(t,
+		0, "1 reports taken")
 	s.run(t, "", "device", "show", "GF-3").want(t, 0, "the third", "strong")
-	s.run(t, "", "device", "import", page, "--map", write("bad.yaml", "identity: {id: /n}\nevidence: {os.versoin: /v}\n")).
+	s.run(t, "", "device", "import", page, "--map",
+		write("bad.yaml", "identity: {id: /n}\nevidence: {os.versoin: /v}\n")).
 		want(t, 1, "bad.yaml", "did you mean os.version?")
 	s.run(t, "", "device", "import", page, "--try", "2").want(t, 2, "--map")
-	s.run(t, "", "device", "import", write("cut.json", `{"value":[{"uuid":"z"},`), "--map", by).want(t, 1, "not JSON at byte")
+	s.run(t, "", "device", "import", write("cut.json", `{"value":[{"uuid":"z"},`), "--map", by).want(t, 1,
+		"not JSON at byte")
 }

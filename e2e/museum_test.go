@@ -40,7 +40,8 @@ func (m museum) inventory(devices int) string {
 		if i == 5 {
 			encrypted = "Disabled"
 		}
-		fmt.Fprintf(&b, "M-%02d;MU%04d;Laptop;%s;%s;%s;600;person%02d@museum.example;\"in the\nold house\"\r\n", i, i, system, version,
+		fmt.Fprintf(&b, "M-%02d;MU%04d;Laptop;%s;%s;%s;600;person%02d@museum.example;\"in the\nold house\"\r\n",
+			i, i, system, version,
 			encrypted, i%30)
 	}
 	raw := []byte{0xff, 0xfe}
@@ -132,7 +133,8 @@ func TestAMuseumSetsItUp(t *testing.T) {
 	if none.Total != 0 {
 		t.Errorf("a dry run made %d devices", none.Total)
 	}
-	s.run(t, "", "device", "import", inventory, "--map", office, "--source", "office", "--whole").want(t, 0, "40 reports taken")
+	s.run(t, "", "device", "import", inventory, "--map", office, "--source", "office", "--whole").want(t, 0,
+		"40 reports taken")
 	all := make([]int, 40)
 	for i := range all {
 		all[i] = i
@@ -141,7 +143,8 @@ func TestAMuseumSetsItUp(t *testing.T) {
 	s.run(t, "", "device", "import", m.sensed(3, all...), "--map", sensor).want(t, 0, "40 reports taken")
 	agent := `{"source":"agent","identity":{"serial":"MU0007"},"evidence":{"name":"the curator's","firewall.on":true}}`
 	s.run(t, agent, "device", "import", "-").want(t, 0)
-	s.run(t, "", "device", "list", "--rule", "computer/disk-encrypted", "--verdict", "fail").want(t, 0, "MU0005", "1 of 1")
+	s.run(t, "", "device", "list", "--rule", "computer/disk-encrypted", "--verdict", "fail").want(t, 0,
+		"MU0005", "1 of 1")
 	s.run(t, "", "rule", "show", "computer/disk-encrypted").want(t, 0, "macos", "windows", "storage.encrypted")
 	s.run(t, "", "appraise", "--rulebook", book, "--evidence", inventory, "--evidence", m.sensed(3, all...), "--map",
 		inventory+"="+office, "--map", filepath.Join(m.dir, "sensor.json")+"="+sensor, "-o", "json").want(t, 0, `"strong"`)
@@ -183,15 +186,18 @@ func TestAMuseumSetsItUp(t *testing.T) {
 	}
 
 	// Exceptions of many at once, with their limits.
-	s.run(t, "", "waiver", "grant", "computer/disk-encrypted", "--where", "not storage.encrypted", "--for", "20d", "--reason",
+	s.run(t, "", "waiver", "grant", "computer/disk-encrypted", "--where", "not storage.encrypted", "--for",
+		"20d", "--reason",
 		"A disk is on order, ticket 12").want(t, 2, "1 device would be excepted", "say --yes")
-	s.run(t, "", "waiver", "grant", "computer/disk-encrypted", "--where", "not storage.encrypted", "--for", "20d", "--reason",
+	s.run(t, "", "waiver", "grant", "computer/disk-encrypted", "--where", "not storage.encrypted", "--for",
+		"20d", "--reason",
 		"A disk is on order, ticket 12", "--yes").want(t, 0, "strong")
 	s.run(t, "", "waiver", "grant", "MU0006", "computer/disk-encrypted", "--for", "1d", "--reason", "for nothing").
 		want(t, 0, "Warning: it changes nothing now")
 	var desk struct{ Secret string }
 	s.run(t, "", "token", "create", "the-desk", "--role", "helpdesk", "-o", "json").into(t, &desk)
-	s.run(t, "", "--token", desk.Secret, "waiver", "grant", "MU0008", "computer/os-current", "--for", "5d", "--reason", "x").
+	s.run(t, "", "--token", desk.Secret, "waiver", "grant", "MU0008", "computer/os-current", "--for", "5d",
+		"--reason", "x").
 		want(t, 1, "the rulebook allows 2d")
 	s.run(t, "MU0010\nMU0011\n", "device", "tag", "-", "--add", "pilot").want(t, 0, "pilot")
 	s.run(t, "", "device", "list", "--where", `tags contains "pilot"`).want(t, 0, "2 of 2")
@@ -201,7 +207,8 @@ func TestAMuseumSetsItUp(t *testing.T) {
 	text = strings.Replace(text, "need: level == strong and auth.mfa", "need: false", 1)
 	worse := m.write("worse.yaml", strings.Replace(text, "level > strong and auth.mfa", "level == barred", 1))
 	s.run(t, "", "rulebook", "rehearse", worse).want(t, 3, "The guard would refuse it")
-	s.run(t, "", "rulebook", "rehearse", worse, "-o", "csv").want(t, 3, "PERSON,ACTION,RESOURCE,TIMES", "person06@museum.example")
+	s.run(t, "", "rulebook", "rehearse", worse, "-o", "csv").want(t, 3, "PERSON,ACTION,RESOURCE,TIMES",
+		"person06@museum.example")
 
 	// A laptop is sold: it leaves the numbers, and what is known of it goes for good.
 	s.run(t, "", "device", "purge", "MU0006", "--reason", "sold").want(t, 1, "is in service: retire it first")
@@ -210,7 +217,8 @@ func TestAMuseumSetsItUp(t *testing.T) {
 		t.Error("a retired device is let in")
 	}
 	s.run(t, "", "overview").want(t, 0, "39 devices", "1 retired")
-	s.run(t, "", "device", "purge", "MU0006", "--reason", "sold", "--redact").want(t, 0, "readings are removed", "entries")
+	s.run(t, "", "device", "purge", "MU0006", "--reason", "sold", "--redact").want(t, 0,
+		"readings are removed", "entries")
 	s.run(t, "", "device", "show", "MU0006", "--readings").want(t, 0, "Purged:").not(t, "person06@museum.example")
 	if question("MU0006") {
 		t.Error("a purged device is let in")

@@ -47,7 +47,8 @@ func TestConsoleOfRulesAndTokens(t *testing.T) {
 				chromedp.SendKeys(chromedp.CSS(`input[name=find]`), c.text))
 			row := `[...document.querySelectorAll('#found li')].findIndex((x) => x.innerText.startsWith('` + c.kind + `'))`
 			at := ""
-			within(t, "a "+c.kind+" is found by "+c.text, func() bool { at = script(t, ctx, "return String("+row+")"); return at != "-1" })
+			within(t, "a "+c.kind+" is found by "+c.text,
+				func() bool { at = script(t, ctx, "return String("+row+")"); return at != "-1" })
 			if c.kind == "Resource" {
 				picture(t, ctx, "console-find")
 			}
@@ -85,7 +86,8 @@ func TestConsoleOfRulesAndTokens(t *testing.T) {
 	t.Run("no page is wider than a phone", func(t *testing.T) {
 		do(t, ctx, chromedp.EmulateViewport(420, 800))
 		for _, path := range []string{"/", "/devices", "/devices/GF-T-2107", "/people", "/certificates", "/exceptions",
-			"/sources", "/sources/feeds", "/rules", "/rules/laptop/os-current", "/rulebook", "/rulebook/rules", "/rulebook/gates",
+			"/sources", "/sources/feeds", "/rules", "/rules/laptop/os-current", "/rulebook", "/rulebook/rules",
+			"/rulebook/gates",
 			"/gates", "/gates/coverage", "/ask", "/ask/who", "/signals", "/decisions", "/ledger", "/alerts", "/tokens"} {
 			do(t, ctx, chromedp.Navigate(s.url+path), chromedp.WaitVisible(chromedp.CSS(`#page`)))
 			wide := func() string {

@@ -348,7 +348,8 @@ func TestCollect(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	report := s.run(t, "", "collect", "--root", root, "--id", "GF-S-6100", "-o", "json").want(t, 0,
 		`"unavailable"`).out
-	s.run(t, report, "device", "import", "-").want(t, 0, "1 reports taken, with 17 values; 0 refused, and 0 values of others")
+	s.run(t, report, "device", "import", "-").want(t, 0,
+		"1 reports taken, with 17 values; 0 refused, and 0 values of others")
 	s.run(t, "", "collect", "--root", root, "--send", "--certs", "../demo/rulebook").want(t, 0,
 		"GF-S-6100 stands at")
 	s.run(t, "", "device", "show", "GF-S-6100", "--readings").want(t, 0, "12.8", "storage.encrypted",

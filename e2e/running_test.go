@@ -88,14 +88,18 @@ func TestAServiceFromAFile(t *testing.T) {
 	address, file := freePort(t), filepath.Join(dir, "c.yaml")
 	write := func(level string) {
 		t.Helper()
-		text := fmt.Sprintf("data: %s/records\nlisten: %s\nlog-level: %s\nmetrics-listen: 127.0.0.1:0\n", dir, address, level)
+		text := fmt.Sprintf("data: %s/records\nlisten: %s\nlog-level: %s\nmetrics-listen: 127.0.0.1:0\n", dir,
+			address, level)
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	write("warn")
 	cmd := exec.Command(binary, "serve", "--config", file)
-	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "IRONLEDGER_ADMIN_TOKEN") })
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
+		return strings.HasPrefix(v,
+			"IRONLEDGER_ADMIN_TOKEN")
+	})
 	said := filepath.Join(dir, "said")
 	out, err := os.Create(said)
 	if err != nil {
@@ -161,7 +165,8 @@ func TestMetrics(t *testing.T) {
 	s.run(t, "", "ledger", "verify").want(t, 0)
 	told := s.call(t, http.MethodGet, "/metrics", adminToken, "", "")
 	text := string(told.body)
-	for _, want := range []string{`ironledger_devices{level="strong"} 32`, `ironledger_decision_seconds_count{outcome="allow"}`,
+	for _, want := range []string{`ironledger_devices{level="strong"} 32`,
+		`ironledger_decision_seconds_count{outcome="allow"}`,
 		`ironledger_evidence_refused_total{source="file",what="report"} 1`, `ironledger_source_age_seconds{source="mdm"}`,
 		"ironledger_records_trouble 0", "go_goroutines", "process_resident_memory_bytes"} {
 		if !strings.Contains(text, want) {
@@ -254,7 +259,8 @@ func TestThePackage(t *testing.T) {
 		if err := os.WriteFile(here, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if out, err := exec.Command("systemd-analyze", "verify", "--man=no", here).CombinedOutput(); err != nil || len(out) > 0 {
+		if out, err := exec.Command("systemd-analyze", "verify", "--man=no", here).CombinedOutput(); err != nil ||
+			len(out) > 0 {
 			t.Errorf("the unit is not right: %v\n%s", err, out)
 		}
 	}
@@ -283,7 +289,8 @@ func TestThePackage(t *testing.T) {
 		return r.Body.Close() == nil && r.StatusCode == http.StatusOK
 	})
 	var version struct{ Version, Platform string }
-	if err := json.Unmarshal([]byte(offline(t, "", "version", "-o", "json").out), &version); err != nil || version.Version == "" {
+	if err := json.Unmarshal([]byte(offline(t, "", "version", "-o", "json").out), &version); err != nil ||
+		version.Version == "" {
 		t.Errorf("the version is %+v, %v", version, err)
 	}
 }

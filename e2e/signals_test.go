@@ -221,7 +221,8 @@ func TestSignalsAreSent(t *testing.T) {
 	s.ask(t, "POST", m.Config, idp, fmt.Sprintf(`{"delivery":{"method":"urn:ietf:rfc:8935","endpoint_url":%q,
 		"authorization_header":"Bearer to-the-inbox"},"events_requested":[%q,%q,"https://else.example/x"],"hint":1}`,
 		box.URL, caepTypes+"device-compliance-change", caepTypes+"session-revoked"), http.StatusCreated, &c)
-	if c.Issuer != m.Issuer || c.Audience != "idp" || c.Delivery.Header != "" || len(c.Delivered) != 2 || len(c.Supported) != 5 {
+	if c.Issuer != m.Issuer || c.Audience != "idp" || c.Delivery.Header != "" || len(c.Delivered) != 2 ||
+		len(c.Supported) != 5 {
 		t.Fatalf("the stream is %+v", c)
 	}
 	// An allow, a fall that ends it, and the cure.
@@ -274,7 +275,8 @@ func TestSignalsAreSent(t *testing.T) {
 	})
 	t.Run("a pause holds back, and an administrator's stands", func(t *testing.T) {
 		n := len(box.await(t, 5))
-		s.run(t, "", "stream", "pause", c.ID, "--reason", "The partner works on it").want(t, 0, "paused", "The partner works on it")
+		s.run(t, "", "stream", "pause", c.ID, "--reason", "The partner works on it").want(t, 0, "paused",
+			"The partner works on it")
 		s.shows(t, "d1", false)
 		s.ask(t, "POST", m.Status, idp, fmt.Sprintf(`{"stream_id":%q,"status":"enabled"}`, c.ID), http.StatusForbidden, nil)
 		time.Sleep(300 * time.Millisecond)
@@ -377,10 +379,12 @@ func TestSignalsAreFetched(t *testing.T) {
 	if got := poll(refuse); len(got.Sets) != 0 {
 		t.Errorf("what was acknowledged comes again: %v", got)
 	}
-	s.run(t, "", "stream", "show", c.ID).want(t, 0, "1 since the service started, 1 refused", "refused with invalid_key: no")
+	s.run(t, "", "stream", "show", c.ID).want(t, 0, "1 since the service started, 1 refused",
+		"refused with invalid_key: no")
 	// Nobody else's business.
 	for _, token := range []string{other, s.tokenOf(t, "reader", "reader")} {
-		if r := s.call(t, "POST", strings.TrimPrefix(c.Delivery.URL, s.url), token, "application/json", `{}`); r.status < 400 {
+		if r := s.call(t, "POST", strings.TrimPrefix(c.Delivery.URL, s.url), token, "application/json",
+			`{}`); r.status < 400 {
 			t.Errorf("somebody else fetches: %d", r.status)
 		}
 	}
@@ -405,13 +409,15 @@ func TestSignalsAreFetched(t *testing.T) {
 	if len(told.Delivered) != 2 {
 		t.Errorf("then delivered are %v", told.Delivered)
 	}
-	s.ask(t, "PATCH", m.Config, gateway, fmt.Sprintf(`{"stream_id":%q,"events_requested":[]}`, c.ID), http.StatusOK, &told)
+	s.ask(t, "PATCH", m.Config, gateway, fmt.Sprintf(`{"stream_id":%q,"events_requested":[]}`, c.ID),
+		http.StatusOK, &told)
 	if len(told.Delivered) != 0 {
 		t.Errorf("who asks for nothing is told %v", told.Delivered)
 	}
 	s.ask(t, "PUT", m.Config, gateway, fmt.Sprintf(`{"stream_id":%q}`, c.ID), http.StatusOK, &told)
 	// While disabled nothing is kept.
-	s.ask(t, "POST", m.Status, gateway, fmt.Sprintf(`{"stream_id":%q,"status":"disabled","reason":"away"}`, c.ID), 200, nil)
+	s.ask(t, "POST", m.Status, gateway, fmt.Sprintf(`{"stream_id":%q,"status":"disabled","reason":"away"}`,
+		c.ID), 200, nil)
 	s.shows(t, "d1", true)
 	s.ask(t, "POST", m.Status, gateway, fmt.Sprintf(`{"stream_id":%q,"status":"enabled"}`, c.ID), 200, nil)
 	time.Sleep(200 * time.Millisecond)
@@ -589,7 +595,10 @@ func TestSignalsMissNothing(t *testing.T) {
 		}
 		box.mu.Unlock()
 		change(22)
-		within(t, "it is paused", func() bool { return strings.Contains(s.run(t, "", "stream", "show", c.ID).out, "paused") })
+		within(t, "it is paused", func() bool {
+			return strings.Contains(s.run(t, "", "stream", "show", c.ID).out,
+				"paused")
+		})
 		s.run(t, "", "stream", "show", c.ID).want(t, 0, "20 events one after another could not be told",
 			"invalid_audience: who are you")
 	})

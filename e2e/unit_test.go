@@ -18,7 +18,8 @@ import (
 func units(t *testing.T) context.Context {
 	t.Helper()
 	out := t.TempDir()
-	build := exec.Command("npx", "vite", "build", "--config", "vite.unit.config.ts", "--outDir", out, "--logLevel", "error")
+	build := exec.Command("npx", "vite", "build", "--config", "vite.unit.config.ts", "--outDir", out,
+		"--logLevel", "error")
 	build.Dir = "../console"
 	if said, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("the console's composables are not built: %v\n%s", err, said)

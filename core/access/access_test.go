@@ -216,7 +216,8 @@ func TestAnAnswerHoldsNoLongerThanItsConditions(t *testing.T) {
 	} {
 		p := compile(t, "rulebook: r\nfreshness: {default: 2h}\nunmatched: allow\nresources: [{id: till}]\ngates: [{id: g, who: {everyone: true}, "+
 			"what: {everything: true}, valid_for: 8h, "+gate+"}]\n")
-		q := Request{User: "maren", Known: true, Resource: "till", Action: "open", MFA: yes(), AuthAt: now - 10*60*1_000_000,
+		q := Request{User: "maren", Known: true, Resource: "till", Action: "open", MFA: yes(),
+			AuthAt: now - 10*60*1_000_000,
 			Device: device(t, p, "strong", `"storage.encrypted":true,"form":"laptop","os.patched_at":"2026-11-19T09:00:00Z"`)}
 		q.Device.Next = func() int64 { return condition.Always }
 		d := p.Decide(&q, now)

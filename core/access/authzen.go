@@ -239,7 +239,8 @@ func (e *Evaluation) Prove(q *Request, certs value.Value) {
 	}
 	for _, c := range certs.Members() {
 		if strings.EqualFold(certificate.Field(c, "sha256").Str(), e.Context.Device.CertificateSHA256) {
-			q.CertificateProfile, q.CertificateAt = certificate.Field(c, "profile").Str(), certificate.Field(c, "not_before").Num()
+			q.CertificateProfile, q.CertificateAt = certificate.Field(c, "profile").Str(),
+				certificate.Field(c, "not_before").Num()
 		}
 	}
 }

@@ -153,7 +153,8 @@ func TestCoverageTellsWhatHappens(t *testing.T) {
 			yes := true
 			q.MFA = &yes
 			if got := p.Decide(q, now).Outcome; (got == Allow) != (c.Cells[i][j].Kind == Guarded) {
-				t.Errorf("a member of %q with a strong device and a second factor is answered %s at %s, which is %s", g, got, r, c.Cells[i][j].Kind)
+				t.Errorf("a member of %q with a strong device and a second factor is answered %s at %s, which is %s", g,
+					got, r, c.Cells[i][j].Kind)
 			}
 		}
 	}

@@ -288,9 +288,10 @@ func Root(public any, name, title string, serial *big.Int, now time.Time, lifeti
 		return nil, err
 	}
 	return &x509.Certificate{SerialNumber: serial, Subject: Subject(name, title, serial),
-		NotBefore: now.Add(-Grace).UTC().Truncate(time.Second),
-		NotAfter:  now.Add(time.Duration(lifetime) * time.Microsecond).UTC().Truncate(time.Second),
-		KeyUsage:  x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature, BasicConstraintsValid: true, IsCA: true,
+		NotBefore:             now.Add(-Grace).UTC().Truncate(time.Second),
+		NotAfter:              now.Add(time.Duration(lifetime) * time.Microsecond).UTC().Truncate(time.Second),
+		KeyUsage:              x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature,
+		BasicConstraintsValid: true, IsCA: true,
 		MaxPathLenZero: true, SubjectKeyId: identifier(spki)}, nil
 }
 

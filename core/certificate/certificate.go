@@ -154,7 +154,8 @@ func Of(c *x509.Certificate) value.Value { return record(c) }
 
 // Issue makes the record of a certificate that our own authority issued under a profile.
 func Issue(c *x509.Certificate, profile string) value.Value {
-	return record(c).WithFields(map[int]value.Value{slotProfile: value.OfText(profile), slotRevoked: value.OfBool(false)})
+	return record(c).WithFields(map[int]value.Value{slotProfile: value.OfText(profile),
+		slotRevoked: value.OfBool(false)})
 }
 
 // Revoke makes the record of one that it has taken back.

@@ -403,7 +403,8 @@ func (v *View) device(id string) certificate.Device {
 		}
 		return ""
 	}
-	return certificate.Device{ID: id, Serial: name(v.by.serial), HardwareID: name(v.by.hardware), Issued: IssuedIn(v.rec)}
+	return certificate.Device{ID: id, Serial: name(v.by.serial), HardwareID: name(v.by.hardware),
+		Issued: IssuedIn(v.rec)}
 }
 
 // named is the same of a device with some keys: they tell who it is where no

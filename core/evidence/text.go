@@ -93,7 +93,8 @@ func (d *Dictionary) Likely(column string) string {
 		switch p := plain(n); {
 		case p == word:
 			return n
-		case len(p) > len(plain(best)) && len(p) > 3 && (strings.Contains(word, p) || strings.HasSuffix(p, word) && len(word) > 3):
+		case len(p) > len(plain(best)) && len(p) > 3 &&
+			(strings.Contains(word, p) || strings.HasSuffix(p, word) && len(word) > 3):
 			best = n
 		}
 	}

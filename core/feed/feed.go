@@ -151,9 +151,11 @@ func (s *Settings) Check() error {
 	if s.Every == "" {
 		s.Every = DefaultEvery
 	}
-	for pointer, text := range map[string]string{"/title": s.Title, "/url": s.URL, "/folder": s.Folder, "/source": s.Source,
+	for pointer, text := range map[string]string{"/title": s.Title, "/url": s.URL, "/folder": s.Folder,
+		"/source":       s.Source,
 		"/sign_in/user": s.SignIn.User, "/sign_in/client_id": s.SignIn.ClientID, "/sign_in/token_url": s.SignIn.TokenURL,
-		"/sign_in/scopes": strings.Join(s.SignIn.Scopes, " "), "/pages/at": s.Pages.At, "/pages/parameter": s.Pages.Parameter} {
+		"/sign_in/scopes": strings.Join(s.SignIn.Scopes, " "), "/pages/at": s.Pages.At,
+		"/pages/parameter": s.Pages.Parameter} {
 		if len(text) > maxText || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 			return wrong(pointer, "a text in one line, of at most %d bytes", maxText)
 		}
@@ -200,7 +202,8 @@ func (s *Settings) checkWhere() error {
 func (s *Settings) checkSignIn() error {
 	in := &s.SignIn
 	given := map[string]bool{"/sign_in/user": in.User != "", "/sign_in/client_id": in.ClientID != "",
-		"/sign_in/token_url": in.TokenURL != "", "/sign_in/scopes": len(in.Scopes) > 0, "/sign_in/certificate": in.Certificate != ""}
+		"/sign_in/token_url": in.TokenURL != "", "/sign_in/scopes": len(in.Scopes) > 0,
+		"/sign_in/certificate": in.Certificate != ""}
 	takes := map[string][]string{Basic: {"/sign_in/user"}, Certificate: {"/sign_in/certificate"},
 		OAuth: {"/sign_in/client_id", "/sign_in/token_url", "/sign_in/scopes"}}[in.By]
 	for pointer, is := range given {
@@ -285,7 +288,8 @@ func (s *Settings) NeedsSecret() bool { return s.SignIn.By != NoSignIn }
 // another way: it must be given again then.
 func (s *Settings) Sends(o *Settings) bool {
 	return s.SignIn.By != o.SignIn.By || origin(s.URL) != origin(o.URL) || s.SignIn.TokenURL != o.SignIn.TokenURL ||
-		s.SignIn.User != o.SignIn.User || s.SignIn.ClientID != o.SignIn.ClientID || s.SignIn.Certificate != o.SignIn.Certificate ||
+		s.SignIn.User != o.SignIn.User || s.SignIn.ClientID != o.SignIn.ClientID ||
+		s.SignIn.Certificate != o.SignIn.Certificate ||
 		s.SignIn.Trust != o.SignIn.Trust
 }
 

@@ -32,23 +32,31 @@ func read(t *testing.T, text string) *Settings {
 // A feed is read from YAML, what it leaves out is filled in, and what is wrong is said with its place.
 func TestSettings(t *testing.T) {
 	s := read(t, good)
-	if err := s.Check(); err != nil || s.Kind != Devices || s.Every != DefaultEvery || s.Since.Form != "rfc3339" || s.Since.FullEvery != DefaultFull {
+	if err := s.Check(); err != nil || s.Kind != Devices || s.Every != DefaultEvery ||
+		s.Since.Form != "rfc3339" || s.Since.FullEvery != DefaultFull {
 		t.Fatalf("%+v %v", s, err)
 	}
 	if _, err := s.Map(evidence.NewDictionary()); err != nil {
 		t.Error(err)
 	}
 	for _, c := range []struct{ old, new, pointer string }{
-		{"id: fleet-desk", "id: Fleet desk", "/id"}, {"source: mdm", "kind: people\nsource: mdm", "/source"}, {"source: mdm\n", "", "/source"},
+		{"id: fleet-desk", "id: Fleet desk", "/id"}, {"source: mdm", "kind: people\nsource: mdm", "/source"},
+		{"source: mdm\n", "", "/source"},
 		{"url: https://desk.example/v1/machines\n", "", "/url"}, {"url:", "folder: /srv\nurl:", "/url"},
-		{"url: https://desk.example/v1/machines", "folder: srv", "/folder"}, {"url: https://desk.example/v1/machines", "folder: /srv", "/folder"},
+		{"url: https://desk.example/v1/machines", "folder: srv", "/folder"},
+		{"url: https://desk.example/v1/machines", "folder: /srv", "/folder"},
 		{"source: mdm", "source: mdm\nformat: xml", "/format"}, {"source: mdm", "source: mdm\nkind: signals", "/mapping"},
-		{"by: oauth2", "by: bearer", "/sign_in"}, {"client_id: us, ", "", "/sign_in/client_id"}, {"scopes: [read]", "user: ann", "/sign_in/user"},
-		{"by: oauth2", "by: magic", "/sign_in/by"}, {"at: /next", "at: next", "/pages/at"}, {"by: cursor", "by: link", "/pages/at"},
-		{"by: cursor, at: /next, parameter: after", "by: offset", "/pages/parameter"}, {", size: 500", "", "/pages/size_parameter"},
+		{"by: oauth2", "by: bearer", "/sign_in"}, {"client_id: us, ", "", "/sign_in/client_id"},
+		{"scopes: [read]", "user: ann", "/sign_in/user"},
+		{"by: oauth2", "by: magic", "/sign_in/by"}, {"at: /next", "at: next", "/pages/at"},
+		{"by: cursor", "by: link", "/pages/at"},
+		{"by: cursor, at: /next, parameter: after", "by: offset", "/pages/parameter"},
+		{", size: 500", "", "/pages/size_parameter"},
 		{"size: 500", "size: 50000", "/pages/size"}, {"by: cursor", "by: hand", "/pages/by"},
-		{"since:", "every: 20s\nsince:", "/every"}, {"since:", "every: 2h\nsince:", ""}, {"since:", "every: 30d\nsince:", "/every"},
-		{"parameter: changed", "parameter: changed, form: roman", "/since/form"}, {"parameter: changed", "parameter: changed, full_every: 1m", "/since/full_every"},
+		{"since:", "every: 20s\nsince:", "/every"}, {"since:", "every: 2h\nsince:", ""},
+		{"since:", "every: 30d\nsince:", "/every"},
+		{"parameter: changed", "parameter: changed, form: roman", "/since/form"},
+		{"parameter: changed", "parameter: changed, full_every: 1m", "/since/full_every"},
 		{"{parameter: changed}", "{full_every: 24h}", "/since/parameter"},
 	} {
 		if !strings.Contains(good, c.old) {
@@ -56,7 +64,8 @@ func TestSettings(t *testing.T) {
 		}
 		err := read(t, strings.Replace(good, c.old, c.new, 1)).Check()
 		var wrong *Error
-		if (err == nil) != (c.pointer == "") || err != nil && (!errors.As(err, &wrong) || !strings.HasPrefix(wrong.Pointer, c.pointer)) {
+		if (err == nil) != (c.pointer == "") || err != nil &&
+			(!errors.As(err, &wrong) || !strings.HasPrefix(wrong.Pointer, c.pointer)) {
 			t.Errorf("%q for %q: %v, want %s", c.new, c.old, err, c.pointer)
 		}
 	}
@@ -65,8 +74,9 @@ func TestSettings(t *testing.T) {
 			t.Errorf("%.20q is read", text)
 		}
 	}
-	for mapping, want := range map[string]string{`{"person":{"id":"x"}}`: "a mapping of them", `{"identity":{"id":"x"},"source":"other"}`: "speaks as mdm",
-		`{"identity":{"colour":"x"}}`: "not a key"} {
+	for mapping, want := range map[string]string{`{"person":{"id":"x"}}`: "a mapping of them",
+		`{"identity":{"id":"x"},"source":"other"}`: "speaks as mdm",
+		`{"identity":{"colour":"x"}}`:              "not a key"} {
 		o := *s
 		o.Mapping = json.RawMessage(mapping)
 		if _, err := o.Map(evidence.NewDictionary()); err == nil || !strings.Contains(err.Error(), want) {
@@ -80,13 +90,15 @@ func TestWhereASecretGoes(t *testing.T) {
 	for _, c := range []struct {
 		old, new string
 		sends    bool
-	}{{"v1/machines", "v2/machines", false}, {"//desk.example/v1", "//dusk.example/v1", true}, {"client_id: us", "client_id: them", true},
+	}{{"v1/machines", "v2/machines", false}, {"//desk.example/v1", "//dusk.example/v1", true},
+		{"client_id: us", "client_id: them", true},
 		{"desk.example/token", "desk.example/tokens", true}, {"at: /next", "at: /more", false}} {
 		if s := read(t, strings.Replace(good, c.old, c.new, 1)); s.Sends(read(t, good)) != c.sends {
 			t.Errorf("with %s it sends the secret elsewhere: %v", c.new, !c.sends)
 		}
 	}
-	for b, same := range map[string]bool{"https://DESK.example/x": true, "http://desk.example/": false, "https://desk.example:8443/": false,
+	for b, same := range map[string]bool{"https://DESK.example/x": true, "http://desk.example/": false,
+		"https://desk.example:8443/":         false,
 		"https://desk.example.evil.example/": false, "//desk.example/": false, "%zz": false} {
 		if SameOrigin("https://desk.example/v1", b) != same {
 			t.Errorf("%s: %v", b, !same)
@@ -123,7 +135,8 @@ func TestWhenARunIsDue(t *testing.T) {
 	if p.Failures != 0 || p.FailingSince != 0 || p.Since != now || p.FullAt != now {
 		t.Errorf("%+v", p)
 	}
-	if p.Full(s, 0, now+value.Minute) || !p.Full(s, 0, now+2*value.Day) || !p.Full(s, 1, now+value.Minute) || !(&Place{}).Full(s, 0, now) {
+	if p.Full(s, 0, now+value.Minute) || !p.Full(s, 0, now+2*value.Day) || !p.Full(s, 1, now+value.Minute) ||
+		!(&Place{}).Full(s, 0, now) {
 		t.Error("when everything is asked for")
 	}
 	if got := p.Moment(s); got != "1970-04-10T23:55:00Z" {
@@ -159,7 +172,8 @@ func TestTheGuardOfAnInventory(t *testing.T) {
 	for _, c := range []struct {
 		gone, listed int
 		held         bool
-	}{{0, 0, false}, {1, 0, true}, {5, 1, false}, {6, 60, false}, {6, 53, true}, {6, 54, false}, {1000, 9000, false}, {1001, 9000, true}} {
+	}{{0, 0, false}, {1, 0, true}, {5, 1, false}, {6, 60, false}, {6, 53, true}, {6, 54, false},
+		{1000, 9000, false}, {1001, 9000, true}} {
 		if held := Guard(c.gone, c.listed) != ""; held != c.held {
 			t.Errorf("%d gone, %d listed: held %v", c.gone, c.listed, held)
 		}

@@ -34,9 +34,10 @@ var now = time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC).UnixMicro()
 func TestWhatAnEventSays(t *testing.T) {
 	h, dict := heardOf(t)
 	for claims, want := range map[string]string{
-		`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":"us","sub_id":{"format":"opaque","id":"x-1"},"events":{"` + caep + `risk-level-change":{"current_level":"HIGH","event_timestamp":1795161000}}}`:                                           "x-1 2026-11-20T07:50:00Z 95",
-		`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":["us"],"sub_id":{"format":"opaque","id":"x-1"},"events":{"` + caep + `risk-level-change":{"current_level":"LOW","event_timestamp":1795161000000}}}`:                                       "x-1 2026-11-20T07:50:00Z 0",
-		`{"iss":"https://s.example","jti":"1","iat":1795161600,"toe":1795161300,"aud":"us","events":{"` + caep + `risk-level-change":{"current_level":"MEDIUM","subject":{"format":"iss_sub","iss":"https://s.example","sub":"x-2"}}}}`:                        "x-2 2026-11-20T07:55:00Z 50",
+		`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":"us","sub_id":{"format":"opaque","id":"x-1"},"events":{"` + caep + `risk-level-change":{"current_level":"HIGH","event_timestamp":1795161000}}}`:     "x-1 2026-11-20T07:50:00Z 95",
+		`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":["us"],"sub_id":{"format":"opaque","id":"x-1"},"events":{"` + caep + `risk-level-change":{"current_level":"LOW","event_timestamp":1795161000000}}}`: "x-1 2026-11-20T07:50:00Z 0",
+		`{"iss":"https://s.example","jti":"1","iat":1795161600,"toe":1795161300,"aud":"us","events":{"` + caep +
+			`risk-level-change":{"current_level":"MEDIUM","subject":{"format":"iss_sub","iss":"https://s.example","sub":"x-2"}}}}`: "x-2 2026-11-20T07:55:00Z 50",
 		`{"iss":"https://s.example","jti":"1","iat":1795161600.5,"aud":"us","sub_id":{"format":"complex","user":{"format":"email","email":"a@b"},"device":{"format":"opaque","id":"x-3"}},"events":{"` + caep + `risk-level-change":{"current_level":"LOW"}}}`: "x-3 2026-11-20T08:00:00.5Z 0",
 	} {
 		tok, err := Parse([]byte(claims))
@@ -51,7 +52,8 @@ func TestWhatAnEventSays(t *testing.T) {
 			t.Fatalf("%s: %+v %v", claims, effects, err)
 		}
 		r := effects[0].Report
-		got := r.ExternalID + " " + time.UnixMicro(r.At).UTC().Format(time.RFC3339Nano) + " " + r.Value("threat.score").String()
+		got := r.ExternalID + " " + time.UnixMicro(r.At).UTC().Format(time.RFC3339Nano) +
+			" " + r.Value("threat.score").String()
 		if got != want || r.Source != "sensor" {
 			t.Errorf("%s: %s of %s, want %s", claims, got, r.Source, want)
 		}
@@ -87,7 +89,8 @@ func FuzzToken(f *testing.F) {
 			if e.Revoke != nil && *e.Revoke == (Key{}) {
 				t.Errorf("%s revokes nobody's sessions", claims)
 			}
-			if e.Event == "" || strings.ContainsRune(e.Event, '\uFFFD') && !strings.ContainsRune(claims, '\uFFFD') && !strings.Contains(claims, "\\u") {
+			if e.Event == "" || strings.ContainsRune(e.Event, '\uFFFD') && !strings.ContainsRune(claims, '\uFFFD') &&
+				!strings.Contains(claims, "\\u") {
 				t.Errorf("%s: event %q", claims, e.Event)
 			}
 		}

@@ -131,7 +131,8 @@ func plainText(b []byte, i int, beyond bool) int {
 				return 0
 			}
 			return end + 1
-		case c == '\\' && beyond && end+1 < len(b) && (b[end+1] == '"' || b[end+1] == '\\'): // a key is compared as it stands
+		case c == '\\' && beyond && end+1 < len(b) &&
+			(b[end+1] == '"' || b[end+1] == '\\'): // a key is compared as it stands
 			end++
 		case c < utf8.RuneSelf:
 			return 0

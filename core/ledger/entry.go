@@ -84,9 +84,11 @@ const (
 // Kinds lists every kind of entry.
 var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImported, PersonRemoved,
 	TokenCreated, TokenRevoked, TokenBounded, EvidenceRefused, EvidenceGone, DeviceKeyed, DeviceSettled,
-	ReportDiscarded, WaiverGranted, WaiverApproved, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported, RosterRemoved,
+	ReportDiscarded, WaiverGranted, WaiverApproved, WaiverRevoked, VouchGiven, VouchRevoked, RosterImported,
+	RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
-	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DevicePurged, DeviceReleased, DeviceTagged, StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
+	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DevicePurged, DeviceReleased, DeviceTagged,
+	StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,

@@ -181,7 +181,11 @@ func (p *Place) fits(target string, dict *evidence.Dictionary) bool {
 	}
 	switch typ.Kind {
 	case value.Bool:
-		return p.words(func(v string) (any, bool) { b, known := truths[strings.ToLower(v)]; return b, known }) == len(p.Values)
+		return p.words(func(v string) (any, bool) {
+			b, known := truths[strings.ToLower(v)]
+			return b,
+				known
+		}) == len(p.Values)
 	case value.Enum:
 		p.words(func(v string) (any, bool) {
 			i := slices.IndexFunc(typ.Enum.Words, func(w string) bool { return strings.HasPrefix(strings.ToLower(v), w) })
@@ -202,7 +206,11 @@ func (p *Place) fits(target string, dict *evidence.Dictionary) bool {
 		p.Unit = "s"
 		return true
 	case value.Int:
-		return p.all(func(v string) bool { n, err := strconv.ParseFloat(v, 64); return err == nil && n == math.Trunc(n) }, "")
+		return p.all(func(v string) bool {
+			n, err := strconv.ParseFloat(v, 64)
+			return err == nil &&
+				n == math.Trunc(n)
+		}, "")
 	case value.Version:
 		return p.all(func(v string) bool { _, err := value.Parse(typ, v); return err == nil }, "")
 	}

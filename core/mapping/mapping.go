@@ -135,7 +135,8 @@ func check(w *written, dict *evidence.Dictionary) (*Mapping, error) {
 		wrong("items: %q is not a JSON Pointer (RFC 6901), as /value", w.Items)
 	}
 	switch {
-	case w.Person != nil && (w.Identity != nil || w.Evidence != nil || w.Observed != nil || w.Vouch != nil || w.Source != ""):
+	case w.Person != nil && (w.Identity != nil || w.Evidence != nil || w.Observed != nil || w.Vouch != nil ||
+		w.Source != ""):
 		wrong("person: a mapping of people says nothing of devices")
 	case w.Person != nil:
 		m.checkPerson(w.Person, wrong)

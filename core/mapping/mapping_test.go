@@ -58,8 +58,10 @@ func TestAnItemBecomesAReport(t *testing.T) {
 		rep.At != time.Date(2025, 11, 20, 7, 0, 0, 0, time.UTC).UnixMicro() {
 		t.Errorf("it is %+v", rep)
 	}
-	for name, want := range map[string]string{"platform": "windows", "os.version": "10.0.22631.4460", "storage.encrypted": "true",
-		"screen_lock.after": "5m", "antimalware.updated_at": "2025-11-19T23:10:00Z", "threat.score": "12", "managed": "true",
+	for name, want := range map[string]string{"platform": "windows", "os.version": "10.0.22631.4460",
+		"storage.encrypted": "true",
+		"screen_lock.after": "5m", "antimalware.updated_at": "2025-11-19T23:10:00Z", "threat.score": "12",
+		"managed":     "true",
 		"custom.dock": "north"} {
 		if got := rep.Value(name).String(); got != want {
 			t.Errorf("%s is %s, want %s", name, got, want)
@@ -84,14 +86,16 @@ func TestWhatAMappingCannotRead(t *testing.T) {
 		{`{"id":"a","os":{"name":{"x":1}}}`, "platform", "no word"},
 	} {
 		raw, remarks, err := m.Report([]byte(strings.Replace(c.item, `"a"`, `"a","seen":1763622000000`, 1)), "")
-		if err != nil || len(remarks) != 1 || remarks[0].Attribute != c.attribute || !strings.Contains(remarks[0].Message, c.want) {
+		if err != nil || len(remarks) != 1 || remarks[0].Attribute != c.attribute ||
+			!strings.Contains(remarks[0].Message, c.want) {
 			t.Errorf("%s: %v %v", c.item, remarks, err)
 			continue
 		}
 		var out struct {
 			Evidence map[string]json.RawMessage
 		}
-		if err := json.Unmarshal(raw, &out); err != nil || !strings.HasPrefix(string(out.Evidence[c.attribute]), `{"unavailable":`) {
+		if err := json.Unmarshal(raw, &out); err != nil || !strings.HasPrefix(string(out.Evidence[c.attribute]),
+			`{"unavailable":`) {
 			t.Errorf("%s becomes %s (%v)", c.item, raw, err)
 		}
 	}
@@ -219,7 +223,8 @@ func FuzzMapping(f *testing.F) {
 		f.Fatal(err)
 	}
 	dict := evidence.NewDictionary(evidence.Attribute{Name: "custom.dock", Type: value.Of(value.Text)})
-	for _, seed := range []string{`{"id":1,"seen":1763622000000}`, `{"id":"a","lock":1e99,"software":[{}],"disk":[{"state":true}]}`, `{}`,
+	for _, seed := range []string{`{"id":1,"seen":1763622000000}`,
+		`{"id":"a","lock":1e99,"software":[{}],"disk":[{"state":true}]}`, `{}`,
 		`{"id":"a","software":[[]],"macs":{"a":1},"os":{"version":17}}`} {
 		f.Add(seed)
 	}
@@ -231,7 +236,8 @@ func FuzzMapping(f *testing.F) {
 		if !json.Valid(raw) {
 			t.Fatalf("%q becomes %q", item, raw)
 		}
-		if _, err := dict.ParseReport(raw, 1_763_622_000_000_000); err != nil && !strings.Contains(err.Error(), "observed_at") &&
+		if _, err := dict.ParseReport(raw, 1_763_622_000_000_000); err != nil &&
+			!strings.Contains(err.Error(), "observed_at") &&
 			!strings.Contains(err.Error(), "usable") {
 			t.Logf("%q becomes %s, which is refused: %v", item, raw, err)
 		}
@@ -242,16 +248,20 @@ func FuzzMapping(f *testing.F) {
 // known vouches for nothing.
 func TestAWordOfAPartner(t *testing.T) {
 	m := load(t, "identity: {id: /id}\nvouch: {from: /trust, words: {Good: true, Bad: false}}\n")
-	for item, want := range map[string]string{`{"id":"a","trust":"Good"}`: `"vouch":true`, `{"id":"a","trust":"Bad"}`: `"vouch":false`,
-		`{"id":"a","trust":"Suspended"}`: `"vouch":false`, `{"id":"a"}`: `"evidence":{}}`, `{"id":"a","trust":null}`: `"evidence":{}}`} {
+	for item, want := range map[string]string{`{"id":"a","trust":"Good"}`: `"vouch":true`,
+		`{"id":"a","trust":"Bad"}`:       `"vouch":false`,
+		`{"id":"a","trust":"Suspended"}`: `"vouch":false`, `{"id":"a"}`: `"evidence":{}}`,
+		`{"id":"a","trust":null}`: `"evidence":{}}`} {
 		raw, remarks, err := m.Report([]byte(item), "2026-11-20T08:00:00Z")
-		if err != nil || !strings.Contains(string(raw), want) || !strings.Contains(string(raw), `"observed_at":"2026-11-20T08:00:00Z"`) ||
+		if err != nil || !strings.Contains(string(raw), want) ||
+			!strings.Contains(string(raw), `"observed_at":"2026-11-20T08:00:00Z"`) ||
 			(len(remarks) > 0) != strings.Contains(item, "Suspended") {
 			t.Errorf("%s: %s %v %v", item, raw, remarks, err)
 		}
 	}
 	plain := load(t, "identity: {id: /id}\nvouch: /trust\n")
-	if raw, remarks, _ := plain.Report([]byte(`{"id":"a","trust":"yes"}`), ""); !strings.Contains(string(raw), `"vouch":false`) || len(remarks) != 1 {
+	if raw, remarks, _ := plain.Report([]byte(`{"id":"a","trust":"yes"}`), ""); !strings.Contains(string(raw),
+		`"vouch":false`) || len(remarks) != 1 {
 		t.Errorf("%s %v", raw, remarks)
 	}
 }
@@ -265,16 +275,19 @@ func TestPeopleOfAPartner(t *testing.T) {
 		t.Errorf("%+v %v", p, err)
 	}
 	plain := load(t, "person: {id: id, groups: groups}\n")
-	if p, err := plain.Person([]byte(`{"id":"bo","groups":"a; b"}`)); err != nil || strings.Join(p.Groups, "+") != "a+b" {
+	if p, err := plain.Person([]byte(`{"id":"bo","groups":"a; b"}`)); err != nil ||
+		strings.Join(p.Groups, "+") != "a+b" {
 		t.Errorf("%+v %v", p, err)
 	}
-	for item, want := range map[string]string{`{"groups":"a"}`: "no id", `{"id":"x","groups":[1]}`: "name of a group", `{"id":"x","groups":{}}`: "list of groups",
+	for item, want := range map[string]string{`{"groups":"a"}`: "no id",
+		`{"id":"x","groups":[1]}`: "name of a group", `{"id":"x","groups":{}}`: "list of groups",
 		`[]`: "not a JSON object"} {
 		if p, err := plain.Person([]byte(item)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %+v %v, want %q", item, p, err, want)
 		}
 	}
-	for text, want := range map[string]string{"person: {name: n}": "say where the id stands", "person: {id: id, colour: c}": "person: there are",
+	for text, want := range map[string]string{"person: {name: n}": "say where the id stands",
+		"person: {id: id, colour: c}":             "person: there are",
 		"person: {id: id}\nidentity: {serial: s}": "says nothing of devices"} {
 		if _, err := Load(text, evidence.NewDictionary()); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)
@@ -292,7 +305,8 @@ func TestGuesses(t *testing.T) {
 	for _, p := range Places(items, evidence.NewDictionary()) {
 		got[p.At] = p
 	}
-	for at, want := range map[string]string{"/hw/serialNo": "identity.serial", "/ref": "identity.external_id", "/os/family": "evidence.platform",
+	for at, want := range map[string]string{"/hw/serialNo": "identity.serial", "/ref": "identity.external_id",
+		"/os/family":  "evidence.platform",
 		"/os/version": "evidence.os.version", "/crypt/encrypted": "evidence.storage.encrypted", "/lastSeen": "observed_at",
 		"/lockTimeout": "evidence.screen_lock.after", "/tags": "", "/risk": "evidence.threat.level"} {
 		if p, there := got[at]; !there || p.Target != want || len(p.Values) == 0 {
@@ -312,8 +326,10 @@ func TestGuesses(t *testing.T) {
 
 // A cursor is found wherever it stands.
 func TestACursor(t *testing.T) {
-	for doc, want := range map[string]string{`{"items":[{"next":"no"}],"page":{"next":"abc"}}`: "abc", `{"page":{"next":null}}`: "",
-		`{"page":{}}`: "", `{"page":[]}`: "", `[]`: "", `{"page":{"next":7}}`: "7", `{"page":{"next":false}}`: "", `{"page":{"next":""}}`: ""} {
+	for doc, want := range map[string]string{`{"items":[{"next":"no"}],"page":{"next":"abc"}}`: "abc",
+		`{"page":{"next":null}}`: "",
+		`{"page":{}}`:            "", `{"page":[]}`: "", `[]`: "", `{"page":{"next":7}}`: "7",
+		`{"page":{"next":false}}`: "", `{"page":{"next":""}}`: ""} {
 		if got, err := At(strings.NewReader(doc), "/page/next"); err != nil || got != want {
 			t.Errorf("%s: %q %v, want %q", doc, got, err, want)
 		}
@@ -341,7 +357,8 @@ func TestAnItemIsBounded(t *testing.T) {
 	}
 	many := `{"a":[` + strings.TrimSuffix(strings.Repeat(`{"id":"`+long[:MaxItem/2]+`"},`, 9), ",") + `]}`
 	n := 0
-	if err := m.Items(strings.NewReader(many), evidence.JSON, func(int, []byte) error { n++; return nil }); err != nil || n != 9 {
+	if err := m.Items(strings.NewReader(many), evidence.JSON,
+		func(int, []byte) error { n++; return nil }); err != nil || n != 9 {
 		t.Errorf("%d items, %v", n, err)
 	}
 }

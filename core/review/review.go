@@ -155,7 +155,8 @@ func (r *reviewer) sources() {
 				continue
 			}
 			slot := r.rb.Dict.Slot(name)
-			if r.rb.Policy.Sources == nil || slot < 0 || r.rb.Dict.Attributes()[slot].ByService || told[name] || r.supplied(name) {
+			if r.rb.Policy.Sources == nil || slot < 0 || r.rb.Dict.Attributes()[slot].ByService || told[name] ||
+				r.supplied(name) {
 				continue
 			}
 			told[name] = true

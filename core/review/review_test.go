@@ -114,7 +114,8 @@ func TestReviewFindsWhatIsLikelyNotMeant(t *testing.T) {
 		now+40*365*24*3600*1_000_000)); !strings.Contains(late["issuer-ended device-ca"], "revocation list") {
 		t.Errorf("in forty years it remarks %v", late)
 	}
-	bare := mustLoad(t, []rulebook.File{{Name: "r.yaml", Text: "rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: any c in certs (c.trusted)}]}]\n"}})
+	bare := mustLoad(t, []rulebook.File{{Name: "r.yaml",
+		Text: "rulebook: x\nbaselines: [{id: a, rules: [{id: b, check: any c in certs (c.trusted)}]}]\n"}})
 	if found := kinds(Of(bare, nil, now)); found["no-issuer a/b"] == "" || found["no-examples examples"] == "" {
 		t.Errorf("of a bare one it remarks %v", found)
 	}

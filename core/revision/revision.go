@@ -104,7 +104,10 @@ func (d *differ) settings(a, b *rulebook.Rulebook) {
 		return map[bool]string{true: "gates",
 			false: "deny"}[rb.UnknownPeople]
 	}
-	unmatched := func(rb *rulebook.Rulebook) string { return map[bool]string{true: "allow", false: "deny"}[rb.Unmatched] }
+	unmatched := func(rb *rulebook.Rulebook) string {
+		return map[bool]string{true: "allow",
+			false: "deny"}[rb.Unmatched]
+	}
 	for _, s := range []struct{ name, before, after string }{
 		{"name", a.Name, b.Name},
 		{"ladder", ladder(a), ladder(b)},
@@ -317,7 +320,8 @@ func receiverFacts(rb *rulebook.Rulebook) []facts {
 			when = r.When.String()
 		}
 		out = append(out, facts{r.ID, "the receiver " + r.ID, [][2]string{{"form", r.Form},
-			{"events", strings.Join(r.Events, ", ")}, {"when", when}, {"device", r.Device}, {"person", r.Person}, {"compliant from", rb.LevelName(r.CompliantFrom)}}})
+			{"events", strings.Join(r.Events, ", ")}, {"when", when}, {"device", r.Device}, {"person", r.Person},
+			{"compliant from", rb.LevelName(r.CompliantFrom)}}})
 	}
 	return out
 }

@@ -35,7 +35,8 @@ var Planned = []string{"promises"}
 // Sections are the keys at the top of a rulebook.
 var Sections = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
-	"issuers", "authority", "waivers", "retention", "guard", "enrolment", "places", "break_glass", "resources", "signals", "notices", "baselines",
+	"issuers", "authority", "waivers", "retention", "guard", "enrolment", "places", "break_glass", "resources",
+	"signals", "notices", "baselines",
 	"gates", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]

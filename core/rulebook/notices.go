@@ -25,7 +25,8 @@ const (
 )
 
 // Occasions are all of them.
-var Occasions = []Occasion{Fell, Rose, GraceEnds, WaiverEnds, CertificateEnds, BreakGlass, SourceQuiet, EnrolmentWaits}
+var Occasions = []Occasion{Fell, Rose, GraceEnds, WaiverEnds, CertificateEnds, BreakGlass, SourceQuiet,
+	EnrolmentWaits}
 
 // OfDevice reports whether it is about a device, which may have an owner.
 func (o Occasion) OfDevice() bool { return o != BreakGlass && o != SourceQuiet && o != EnrolmentWaits }

@@ -16,10 +16,12 @@ signals:
 `}})
 	s := rb.Signals
 	idp, gateway := s.Receiver("idp"), s.Receiver("gateway")
-	if rb.LevelName(s.CompliantFrom) != "sound" || rb.LevelName(s.LowFrom) != "strong" || rb.LevelName(s.MediumFrom) != "sound" {
+	if rb.LevelName(s.CompliantFrom) != "sound" || rb.LevelName(s.LowFrom) != "strong" ||
+		rb.LevelName(s.MediumFrom) != "sound" {
 		t.Errorf("the levels are %+v", s)
 	}
-	if got := strings.Join(idp.Events, " "); got != "device-compliance-change session-revoked" || idp.Device != "serial" ||
+	if got := strings.Join(idp.Events, " "); got != "device-compliance-change session-revoked" ||
+		idp.Device != "serial" ||
 		idp.Person != "email" || idp.CompliantFrom != s.CompliantFrom {
 		t.Errorf("idp is %+v", idp)
 	}

@@ -39,7 +39,8 @@ func TestSignalsOfASourceAreRead(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{"risk-level-change: threat.level", "risk-level-change: {sets: threat.score}", "LOW is no word for threat.score"},
 		{"risk-level-change: threat.level", "risk-level-change: {sets: threat.score, words: {LOW: 5, MEDIUM: 50, HIGH: 95}}", ""},
-		{"risk-level-change: threat.level", "risk-level-change: {sets: threat.level, words: {SEVERE: high}}", "SEVERE is not a word"},
+		{"risk-level-change: threat.level", "risk-level-change: {sets: threat.level, words: {SEVERE: high}}",
+			"SEVERE is not a word"},
 		{"risk-level-change: threat.level", "risk-level-change: storage.encrypted", "does not provide storage.encrypted"},
 		{"risk-level-change: threat.level", "risk-level-change: threat.levl", "not an attribute"},
 		{"risk-level-change: threat.level", "session-revoked: threat.level", "sets no attribute"},
@@ -58,12 +59,14 @@ func TestSignalsOfASourceAreRead(t *testing.T) {
 			t.Errorf("%s: %v, want %q", c.new, err, c.want)
 		}
 	}
-	twice := strings.Replace(heardBook, "sources:\n", "sources:\n"+strings.Replace(strings.SplitAfter(heardBook, "sources:\n")[1],
-		"id: sensor", "id: again", 1), 1)
+	twice := strings.Replace(heardBook, "sources:\n",
+		"sources:\n"+strings.Replace(strings.SplitAfter(heardBook, "sources:\n")[1],
+			"id: sensor", "id: again", 1), 1)
 	if _, err := Load([]File{{"r.yaml", twice}}); err == nil || !strings.Contains(err.Error(), "already") {
 		t.Errorf("one issuer is taken for two sources: %v", err)
 	}
-	alone := strings.Replace(strings.Replace(heardBook, "    vouches: {for: 24h}\n", "", 1), "{sets: custom.partner_ok}", "vouched", 1)
+	alone := strings.Replace(strings.Replace(heardBook, "    vouches: {for: 24h}\n", "", 1),
+		"{sets: custom.partner_ok}", "vouched", 1)
 	if _, err := Load([]File{{"r.yaml", alone}}); err == nil || !strings.Contains(err.Error(), "vouches for no device") {
 		t.Errorf("a source vouches that may not: %v", err)
 	}

@@ -65,7 +65,8 @@ func without(list, other []string) []string {
 
 // Meets evaluates a condition on a change, of which somebody hears as an event of a short
 // name, at a moment in microseconds since the Unix epoch.
-func (c *Change) Meets(p *condition.Program, rb *rulebook.Rulebook, dir Directory, name string, now int64) condition.Tri {
+func (c *Change) Meets(p *condition.Program, rb *rulebook.Rulebook, dir Directory, name string,
+	now int64) condition.Tri {
 	env := condition.Env{Now: now}
 	env.Frames[evidence.DeviceFrame] = condition.NewFrame(len(rb.Dict.Attributes()))
 	if view := dir.View(c.Device); view != nil {

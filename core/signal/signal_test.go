@@ -21,7 +21,8 @@ func (o owners) View(string) *evidence.View { return nil }
 
 // Reach is what a higher level opens more of.
 func (o owners) Reach(_, level string) []string {
-	return map[string][]string{"limited": {"rota"}, "sound": {"payroll", "rota"}, "strong": {"payroll", "rota", "vault"}}[level]
+	return map[string][]string{"limited": {"rota"}, "sound": {"payroll", "rota"},
+		"strong": {"payroll", "rota", "vault"}}[level]
 }
 
 const book = `rulebook: r
@@ -37,7 +38,8 @@ func given(t *testing.T, device, person string, events ...string) *Given {
 		t.Fatal(err)
 	}
 	return &Given{Rulebook: rb, Events: events, Device: device, Person: person, CompliantFrom: rb.Signals.CompliantFrom,
-		Issuer: "https://posture.gullholm.example", Directory: owners{"d1": {"maren@gullholm.example", "GF-1"}, "d2": {"", ""}}}
+		Issuer: "https://posture.gullholm.example", Directory: owners{"d1": {"maren@gullholm.example", "GF-1"},
+			"d2": {"", ""}}}
 }
 
 // What a change of standing is to those who know two states, three risks, and levels.
@@ -100,7 +102,8 @@ func TestWhatAReceiverIsGiven(t *testing.T) {
 		}
 	}
 	// A device without a serial or an owner is named by what there is.
-	out := given(t, "serial", "email", rulebook.ComplianceSignal).Of(&event.StandingChanged{Device: "d2", From: "strong", To: "barred"}, 0)
+	out := given(t, "serial", "email", rulebook.ComplianceSignal).Of(&event.StandingChanged{Device: "d2",
+		From: "strong", To: "barred"}, 0)
 	if raw, _ := json.Marshal(out[0].Subject); string(raw) != `{"format":"opaque","id":"d2"}` {
 		t.Errorf("it is named %s", raw)
 	}
@@ -110,7 +113,8 @@ func TestWhatAReceiverIsGiven(t *testing.T) {
 		t.Errorf("who is not given ends of sessions hears %+v", got)
 	}
 	out = given(t, "id", "email", rulebook.SessionSignal).Of(ended, 0)
-	if raw, _ := json.Marshal(out[0].Subject); !strings.Contains(string(raw), `"session":{"format":"opaque","id":"x1"}`) {
+	if raw, _ := json.Marshal(out[0].Subject); !strings.Contains(string(raw),
+		`"session":{"format":"opaque","id":"x1"}`) {
 		t.Errorf("an end of a session is about %s", raw)
 	}
 	if got := given(t, "id", "none", rulebook.SignalNames...).Of(&event.DeviceRetired{Device: "d1"}, 0); got != nil {

@@ -267,7 +267,8 @@ func (s *Service) DecideEnrolment(ctx context.Context, actor, id string, admit b
 
 // Retire takes devices out of service, all of them or none: to decisions they are unknown from now on,
 // until they are enrolled again. What is reported of them is still kept.
-func (s *Service) Retire(ctx context.Context, actor string, names []string, reason string) ([]state.Retirement, error) {
+func (s *Service) Retire(ctx context.Context, actor string, names []string,
+	reason string) ([]state.Retirement, error) {
 	if err := fault.CheckReason(&reason); err != nil {
 		return nil, err
 	}

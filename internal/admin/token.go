@@ -187,7 +187,8 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role bear
 // RotateToken makes a token in the place of one, named by its id or name: of its name and role, with another secret,
 // which is returned. The old one lives on for a time (as 1d; "" for not at all), the new one for another (as 90d; "" for
 // never ending by itself).
-func (s *Service) RotateToken(ctx context.Context, actor, id string, d api.TokenRotation) (bearer.Token, string, error) {
+func (s *Service) RotateToken(ctx context.Context, actor, id string, d api.TokenRotation) (bearer.Token,
+	string, error) {
 	secret := bearer.NewSecret()
 	var made bearer.Token
 	err := s.Do(ctx, func(c *state.Change) error {

@@ -320,7 +320,8 @@ func TestWhenADeviceRenews(t *testing.T) {
 	}
 	// What kept a certificate from being renewed is told until it is not due any more.
 	late := &Status{At: until, NotNew: "the device stands at barred"}
-	late.Renew(&api.OwnReport{Certificate: api.OwnCertificate{RenewAt: from.Format(time.RFC3339), NotAfter: until.Format(time.RFC3339)}})
+	late.Renew(&api.OwnReport{Certificate: api.OwnCertificate{RenewAt: from.Format(time.RFC3339),
+		NotAfter: until.Format(time.RFC3339)}})
 	if late.NotNew == "" {
 		t.Error("a renewal that is due and was refused is forgotten")
 	}
@@ -481,7 +482,8 @@ func TestTheKeysFile(t *testing.T) {
 func TestWhatWentWrongWithACall(t *testing.T) {
 	t.Parallel()
 	for want, err := range map[string]error{
-		"is its clock right?":         &url.Error{Op: "Get", URL: "https://x", Err: x509.CertificateInvalidError{Reason: x509.Expired}},
+		"is its clock right?": &url.Error{Op: "Get", URL: "https://x",
+			Err: x509.CertificateInvalidError{Reason: x509.Expired}},
 		"is not who it is trusted to": &url.Error{Op: "Get", URL: "https://x", Err: x509.UnknownAuthorityError{}},
 		"cannot be reached":           errors.New("connection refused"),
 	} {
@@ -496,7 +498,8 @@ func TestWhatWentWrongWithACall(t *testing.T) {
 	c := newCaller(server.URL, pool, nil)
 	defer c.close()
 	c.client.Transport.(*http.Transport).TLSClientConfig.Time = func() time.Time { return time.Now().AddDate(100, 0, 0) }
-	if _, err := c.do(t.Context(), http.MethodGet, "/", nil, nil); err == nil || !strings.Contains(err.Error(), "is its clock right?") {
+	if _, err := c.do(t.Context(), http.MethodGet, "/", nil, nil); err == nil ||
+		!strings.Contains(err.Error(), "is its clock right?") {
 		t.Errorf("with a clock that is a century off: %v", err)
 	}
 }

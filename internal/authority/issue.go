@@ -133,7 +133,8 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 	if err != nil {
 		return nil, err
 	}
-	x := kept.Certificate{Serial: cert.SerialNumber.Text(16), SHA256: state.Fingerprint(cert), Authority: by.id, Profile: p.ID,
+	x := kept.Certificate{Serial: cert.SerialNumber.Text(16), SHA256: state.Fingerprint(cert),
+		Authority: by.id, Profile: p.ID,
 		Key:       key,
 		Asked:     who.profile != "",
 		NotBefore: value.Micros(cert.NotBefore), NotAfter: value.Micros(cert.NotAfter), By: who.actor,
@@ -150,7 +151,8 @@ func (s *Service) enrol(ctx context.Context, a Asking, guess string) (*Granted, 
 }
 
 // sign makes the certificate that r asks for, under the newest of our authorities.
-func (s *Service) sign(snap *state.Snapshot, r *x509.CertificateRequest, who *asker, p *rulebook.Profile) (*x509.Certificate,
+func (s *Service) sign(snap *state.Snapshot, r *x509.CertificateRequest, who *asker,
+	p *rulebook.Profile) (*x509.Certificate,
 	*signer, error) {
 	name := snap.Book.Rulebook.Authority.Name
 	above := current(snap)

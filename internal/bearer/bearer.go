@@ -44,7 +44,8 @@ const (
 )
 
 // Permissions are all of them.
-var Permissions = []Permission{MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch, MayAdmin, MayReceive}
+var Permissions = []Permission{MayRead, MayAsk, MayPublish, MayDecide, MayReport, MayWaive, MayVouch,
+	MayAdmin, MayReceive}
 
 // roles is who may do what.
 var roles = map[Role][]Permission{

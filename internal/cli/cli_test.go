@@ -95,7 +95,8 @@ func TestWhatIsNoCommandLine(t *testing.T) {
 
 // What fails ends with 1, and says what to do.
 func TestWhatFails(t *testing.T) {
-	if got := execute(t, nil, "", "device", "list"); got.code != 1 || !strings.Contains(got.err, "no token: give --token") {
+	if got := execute(t, nil, "", "device", "list"); got.code != 1 ||
+		!strings.Contains(got.err, "no token: give --token") {
 		t.Errorf("without a token: %+v", got)
 	}
 	got := execute(t, nil, "", "--url", "http://127.0.0.1:9", "--token", "il_a_token", "status")
@@ -117,7 +118,8 @@ func TestWhatFails(t *testing.T) {
 		t.Errorf("a condition that is none: %+v", got)
 	}
 	broken := &fake{answers: map[string]string{"GET /api/v1/devices": "not JSON"}}
-	if got := execute(t, broken, "", "device", "list"); got.code != 1 || !strings.Contains(got.err, "is not understood") {
+	if got := execute(t, broken, "", "device", "list"); got.code != 1 ||
+		!strings.Contains(got.err, "is not understood") {
 		t.Errorf("an answer that is none: %+v", got)
 	}
 }

@@ -225,7 +225,8 @@ func call[T any](ctx context.Context, c *Client, q request) (*Reply[T], error) {
 // problem is what an answer says went wrong.
 func (c *Client) problem(r *http.Response, body []byte) error {
 	var p ProblemError
-	if r.StatusCode == http.StatusBadRequest && strings.HasPrefix(string(body), "Client sent an HTTP request to an HTTPS server") {
+	if r.StatusCode == http.StatusBadRequest && strings.HasPrefix(string(body),
+		"Client sent an HTTP request to an HTTPS server") {
 		return fmt.Errorf("%s is answered over TLS; say https:// in place of http://", c.url)
 	}
 	if json.Unmarshal(body, &p.Problem) != nil || p.Detail == "" {

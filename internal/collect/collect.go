@@ -434,11 +434,13 @@ func (m *machine) certificates(folder fs.FS) error {
 				break
 			}
 			if block.Type == "CERTIFICATE" { // a key beside it stays where it is
-				list = append(list, map[string]string{"pem": string(pem.EncodeToMemory(&pem.Block{Type: block.Type, Bytes: block.Bytes}))})
+				list = append(list, map[string]string{"pem": string(pem.EncodeToMemory(&pem.Block{Type: block.Type,
+					Bytes: block.Bytes}))})
 			}
 		}
 		if found == 0 {
-			list = append(list, map[string]string{"pem": string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}))})
+			list = append(list, map[string]string{"pem": string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+				Bytes: raw}))})
 		}
 	}
 	m.out["certs"] = list

@@ -81,7 +81,8 @@ func (a *Around) bringing(ctx context.Context, cl *client.Client, url string) er
 	if err != nil {
 		return err
 	}
-	if a.Sensor, err = standin.NewSensor(sensorIssuer, "https://ledger.gullholm.example", url+"/ssf/events", serials); err != nil {
+	if a.Sensor, err = standin.NewSensor(sensorIssuer, "https://ledger.gullholm.example", url+"/ssf/events",
+		serials); err != nil {
 		return err
 	}
 	sensor, err := standin.Serve(ctx, a.Sensor)
@@ -90,7 +91,8 @@ func (a *Around) bringing(ctx context.Context, cl *client.Client, url string) er
 	}
 	files := data.Rulebook()
 	for i := range files {
-		files[i].Text = strings.Replace(files[i].Text, sensorSource, deskSource+"\n"+fmt.Sprintf(sensorHeard, "http://"+sensor), 1)
+		files[i].Text = strings.Replace(files[i].Text, sensorSource, deskSource+
+			"\n"+fmt.Sprintf(sensorHeard, "http://"+sensor), 1)
 	}
 	if _, err := cl.PublishRulebook(ctx, api.Draft{Files: files, Message: "The phone desk and the events of " +
 		"the sensor"}); err != nil {

@@ -193,7 +193,8 @@ func (s *Service) run(r *runner, a ask) {
 	}
 	began, p, book := s.Micros(), place(snap, r.id), snap.Book.Info.Version
 	x := &running{service: s, runner: r, feed: f, place: p, ask: a, began: began,
-		run: &core.Run{Number: p.Number + 1, StartedAt: value.FormatTime(began), By: a.by, Full: a.full || p.Full(&f.Settings, book, began)}}
+		run: &core.Run{Number: p.Number + 1, StartedAt: value.FormatTime(began), By: a.by, Full: a.full ||
+			p.Full(&f.Settings, book, began)}}
 	x.show()
 	err := x.fetch(r.ctx)
 	if r.ctx.Err() != nil {

@@ -99,7 +99,8 @@ type fetcher struct {
 	off      string      // how far the partner's clock is off
 }
 
-func newFetcher(s *core.Settings, secret string, policy outbound.Policy, limits Limits, now func() time.Time) (*fetcher, error) {
+func newFetcher(s *core.Settings, secret string, policy outbound.Policy, limits Limits,
+	now func() time.Time) (*fetcher, error) {
 	f := &fetcher{settings: s, secret: secret, limits: limits, now: now, read: func(int) {}}
 	identity := &tls.Config{}
 	if s.SignIn.By == core.Certificate {
@@ -203,7 +204,8 @@ func (f *fetcher) visit(ctx context.Context, at string, before int, known valida
 	defer timer.Stop()
 	hash := sha256.New()
 	body := io.TeeReader(&watched{ctx, answer.Body, timer, f}, hash)
-	p := &page{body: body, status: answer.Status, tag: answer.Header.Get("ETag"), modified: answer.Header.Get("Last-Modified")}
+	p := &page{body: body, status: answer.Status, tag: answer.Header.Get("ETag"),
+		modified: answer.Header.Get("Last-Modified")}
 	if p.typ, p.format, err = f.formatOf(answer.Header.Get("Content-Type")); err != nil {
 		return 0, sum, "", failed(stepAnswer, "%w; it begins with %s", err, beginning(body))
 	}
@@ -399,7 +401,8 @@ func (f *fetcher) clock(date string) {
 }
 
 // request sends one request.
-func (f *fetcher) request(ctx context.Context, method, at string, body []byte, known validators) (*http.Response, error) {
+func (f *fetcher) request(ctx context.Context, method, at string, body []byte,
+	known validators) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, at, bytes.NewReader(body))
 	if err != nil {
 		return nil, failed(stepAnswer, "the address: %w", err)
@@ -473,7 +476,8 @@ func (f *fetcher) signIn(ctx context.Context, r *http.Request) error {
 // newToken gets a token by the client's credentials (RFC 6749, section 4.4).
 func (f *fetcher) newToken(ctx context.Context) (err error) {
 	in := &f.settings.SignIn
-	c := clientcredentials.Config{ClientID: in.ClientID, ClientSecret: f.secret, TokenURL: in.TokenURL, Scopes: in.Scopes}
+	c := clientcredentials.Config{ClientID: in.ClientID, ClientSecret: f.secret, TokenURL: in.TokenURL,
+		Scopes: in.Scopes}
 	ctx, cancel := context.WithTimeout(context.WithValue(ctx, oauth2.HTTPClient, f.client), f.limits.Headers)
 	defer cancel()
 	f.token, err = c.Token(ctx)

@@ -18,8 +18,9 @@ import (
 )
 
 // suffixes are those of the files of a folder that are read.
-var suffixes = map[string]evidence.Format{".json": evidence.JSON, ".ndjson": evidence.NDJSON, ".jsonl": evidence.NDJSON,
-	".csv": evidence.CSV}
+var suffixes = map[string]evidence.Format{".json": evidence.JSON, ".ndjson": evidence.NDJSON,
+	".jsonl": evidence.NDJSON,
+	".csv":   evidence.CSV}
 
 // checkFolder finds why a folder may not be read: the service reads only below those that it was started with.
 func checkFolder(folder string, allowed []string) error {
@@ -78,7 +79,8 @@ func files(s *core.Settings) (out []file, tag string, err error) {
 }
 
 // eachFile visits the files of a folder. What they do not say they observed when they were written.
-func (f *fetcher) eachFile(ctx context.Context, allowed []string, known validators, visit func(*page) (int, error)) (tag string, err error) {
+func (f *fetcher) eachFile(ctx context.Context, allowed []string, known validators,
+	visit func(*page) (int, error)) (tag string, err error) {
 	if err := checkFolder(f.settings.Folder, allowed); err != nil {
 		return "", &stepError{step: stepAnswer, err: err}
 	}

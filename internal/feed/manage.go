@@ -80,7 +80,8 @@ func checkSource(c *state.Change, set *core.Settings) error {
 		return fault.Inputf("/feed/source", "the rulebook in force takes no signals of the source %s", set.Source)
 	}
 	for id, o := range state.All(c, state.FeedKind) {
-		if id != set.ID && o.Source == set.Source && o.Kind == core.Devices && set.Kind == core.Devices && (o.Whole || set.Whole) {
+		if id != set.ID && o.Source == set.Source && o.Kind == core.Devices && set.Kind == core.Devices &&
+			(o.Whole || set.Whole) {
 			return fault.Inputf("/feed/whole", "the feed %s speaks as %s too: neither can say what is "+
 				"gone", id, set.Source)
 		}
@@ -117,7 +118,10 @@ func (s *Service) seal(f *kept.Feed, d *api.FeedDraft, now int64) error {
 		return nil
 	}
 	if d.Secret != "" {
-		if f.SignIn.By != core.Certificate && strings.ContainsFunc(d.Secret, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+		if f.SignIn.By != core.Certificate && strings.ContainsFunc(d.Secret, func(r rune) bool {
+			return r < ' ' ||
+				r == 0x7f
+		}) {
 			return fault.Input("/secret", "a secret is one line")
 		}
 		f.Secret, f.SecretAt, f.SecretUntil = s.box.Seal(d.Secret, secretUse(f.ID)), now, until
@@ -240,7 +244,8 @@ func (s *Service) SetStatus(ctx context.Context, actor, id string, d api.FeedSta
 		}
 		f := *old
 		f.Status, f.Reason, f.By = d.Status, d.Reason, actor
-		c.Record(actor, &event.FeedChanged{Feed: id, Source: f.Source, Change: event.FeedStatus, Status: d.Status, Reason: d.Reason})
+		c.Record(actor, &event.FeedChanged{Feed: id, Source: f.Source, Change: event.FeedStatus, Status: d.Status,
+			Reason: d.Reason})
 		return state.Put(c, state.FeedKind, id, &f)
 	})
 	if err != nil {
@@ -342,7 +347,8 @@ func (s *Service) Show(id string) (*api.Feed, error) {
 // shown is a feed as people see it: never its secret.
 func (s *Service) shown(f *kept.Feed) *api.Feed {
 	p := place(s.Snapshot(), f.ID)
-	out := &api.Feed{Feed: f.Settings, Status: f.Status, Reason: f.Reason, By: f.By, CreatedAt: value.FormatTime(f.CreatedAt),
+	out := &api.Feed{Feed: f.Settings, Status: f.Status, Reason: f.Reason, By: f.By,
+		CreatedAt: value.FormatTime(f.CreatedAt),
 		CreatedBy: f.CreatedBy, Runs: append([]core.Run{}, p.Runs...), Failures: p.Failures}
 	for at, text := range map[int64]*string{f.SecretAt: &out.SecretAt, f.SecretUntil: &out.SecretUntil} {
 		if at != 0 {

@@ -162,7 +162,8 @@ func (f *fetcher) few(ctx context.Context, folders []string, m *mapping.Mapping,
 }
 
 // become tells what an item would become.
-func (s *Service) become(snap *state.Snapshot, m *mapping.Mapping, set *core.Settings, raw []byte, item *api.FeedTrialItem) {
+func (s *Service) become(snap *state.Snapshot, m *mapping.Mapping, set *core.Settings, raw []byte,
+	item *api.FeedTrialItem) {
 	if set.Kind == core.People {
 		p, err := m.Person(raw)
 		if err != nil {

@@ -145,7 +145,8 @@ func (s *Service) take(ctx context.Context, token, source string) (*rulebook.Hea
 	if err != nil {
 		return h, err
 	}
-	if typ, _ := signed.Headers[0].ExtraHeaders["typ"].(string); typ != "secevent+jwt" && typ != "application/secevent+jwt" {
+	if typ, _ := signed.Headers[0].ExtraHeaders["typ"].(string); typ != "secevent+jwt" &&
+		typ != "application/secevent+jwt" {
 		return h, core.Refuse(core.InvalidRequest, "the typ %.50q is not that of a security event token", typ)
 	}
 	effects, err := t.Effects(h, snap.Book.Rulebook.Dict, now)
@@ -199,7 +200,8 @@ func revoke(c *state.Change, actor string, h *rulebook.Heard, t *core.Token, e *
 	}
 	c.Revoked = append(c.Revoked, state.Revocation{Device: device, Person: person,
 		By: state.Cause{Kind: event.ByPartner, Actor: actor}})
-	c.Record(actor, &event.SignalReceived{Source: h.Source, Issuer: t.Issuer, JTI: event.Clipped(t.ID, event.MaxReason), Event: e.Event,
+	c.Record(actor, &event.SignalReceived{Source: h.Source, Issuer: t.Issuer,
+		JTI: event.Clipped(t.ID, event.MaxReason), Event: e.Event,
 		Device: device, Person: person, Reason: event.Clipped(e.Reason, event.MaxReason)})
 }
 

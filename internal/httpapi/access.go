@@ -174,7 +174,8 @@ func (s *Server) Ask(c *gin.Context) (*api.Answer, error) {
 }
 
 // tried is the answer of a trial, for people: with what of it nobody knows.
-func (s *Server) tried(c *gin.Context, e *access.Evaluation, ask func(*access.Evaluation) *decision.Answer) *api.Answer {
+func (s *Server) tried(c *gin.Context, e *access.Evaluation,
+	ask func(*access.Evaluation) *decision.Answer) *api.Answer {
 	s.service.Decisions.Spelled(e)
 	out := shownAnswer(c, ask(e))
 	out.Strangers = s.service.Decisions.Strangers(e)

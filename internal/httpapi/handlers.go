@@ -175,7 +175,8 @@ func (s *Server) ListTokens(*gin.Context) (api.List[api.Token], error) {
 
 // CreateToken makes a token.
 func (s *Server) CreateToken(c *gin.Context, in api.TokenDraft) (*api.NewToken, error) {
-	return s.newToken(s.service.Admin.CreateToken(c.Request.Context(), actor(c).Name, in.Name, bearer.Role(in.Role), in.For))
+	return s.newToken(s.service.Admin.CreateToken(c.Request.Context(), actor(c).Name, in.Name,
+		bearer.Role(in.Role), in.For))
 }
 
 func (s *Server) newToken(t bearer.Token, secret string, err error) (*api.NewToken, error) {

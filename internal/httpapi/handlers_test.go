@@ -54,7 +54,8 @@ func openHouse(t *testing.T) *house {
 		t.Fatal(err)
 	}
 	if _, err := s.Intake.Ingest(t.Context(), "agent", "", strings.NewReader(
-		`{"identity":{"id":"d1","serial":"S-1"},"evidence":{"storage.encrypted":true,"name":"=1+1"}}`), evidence.JSON); err != nil {
+		`{"identity":{"id":"d1","serial":"S-1"},"evidence":{"storage.encrypted":true,"name":"=1+1"}}`),
+		evidence.JSON); err != nil {
 		t.Fatal(err)
 	}
 	return h
@@ -145,11 +146,15 @@ func TestWhatIsWrongIsPointedAt(t *testing.T) {
 		{"POST", "/api/v1/waivers", `{`, 400, "", ""},
 		{"POST", "/api/v1/waivers", `{"device":"d1","rule":"b/disk","reason":"x","for":"3d"} {}`, 400, "", ""},
 		{"POST", "/api/v1/waivers", `{"devise":"d1"}`, 400, "", "devise"},
-		{"POST", "/api/v1/waivers", `{"device":"d1","rule":"b/dsik","reason":"x","for":"3d"}`, 400, "/rule", "did you mean b/disk?"},
-		{"POST", "/api/v1/waivers", `{"device":"d1","rule":"b/disk","reason":" ","for":"3d"}`, 400, "/reason", "a reason is needed"},
+		{"POST", "/api/v1/waivers", `{"device":"d1","rule":"b/dsik","reason":"x","for":"3d"}`, 400, "/rule",
+			"did you mean b/disk?"},
+		{"POST", "/api/v1/waivers", `{"device":"d1","rule":"b/disk","reason":" ","for":"3d"}`, 400, "/reason",
+			"a reason is needed"},
 		{"POST", "/api/v1/waivers", `{"device":"d1","rule":"b/disk","reason":"x"}`, 400, "/until", "say when it ends"},
-		{"POST", "/api/v1/waivers", `{"device":"d9","rule":"b/disk","reason":"x","for":"3d"}`, 404, "", "there is no device d9"},
-		{"POST", "/api/v1/vouches", `{"device":"d1","rule":"b/disk","reason":"x","for":"3d"}`, 400, "/rule", "not for a rule"},
+		{"POST", "/api/v1/waivers", `{"device":"d9","rule":"b/disk","reason":"x","for":"3d"}`, 404, "",
+			"there is no device d9"},
+		{"POST", "/api/v1/vouches", `{"device":"d1","rule":"b/disk","reason":"x","for":"3d"}`, 400, "/rule",
+			"not for a rule"},
 		{"POST", "/api/v1/tokens", `{"name":"x","role":"king"}`, 400, "/role", `"king" is not a role`},
 		{"POST", "/api/v1/tokens", `{"name":"","role":"reader"}`, 400, "/name", "needs a name"},
 		{"POST", "/api/v1/tokens", `{"name":"clock","role":"reader"}`, 400, "/name", "no token may be called"},

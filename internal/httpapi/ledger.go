@@ -41,7 +41,8 @@ func (s *Server) ListEntries(c *gin.Context, p api.ListEntriesParams) (out api.L
 		return out, err
 	}
 	items, err := s.service.Audit.LedgerLines(c.Request.Context(), audit.Query{Kind: p.Kind, Actor: p.Actor,
-		About: p.About, Device: s.deviceID(p.Device), Person: p.Person, Since: p.Since, Until: p.Until, Before: before, Limit: limit + 1})
+		About: p.About, Device: s.deviceID(p.Device), Person: p.Person, Since: p.Since, Until: p.Until,
+		Before: before, Limit: limit + 1})
 	return page(items, limit, func(e *api.Entry) string { return strconv.FormatInt(e.Seq, 10) }), err
 }
 

@@ -241,7 +241,8 @@ func (s *Server) myDevice(c *gin.Context) {
 	page.Level, page.Why = d.Level, w["fine"]
 	now := s.service.Now()
 	if d.Quarantine.Device != "" {
-		page.Obstacles = append(page.Obstacles, person.ObstacleOf(w, posture.Quarantine, posture.QuarantineRemedy, nil, now))
+		page.Obstacles = append(page.Obstacles, person.ObstacleOf(w, posture.Quarantine, posture.QuarantineRemedy,
+			nil, now))
 		page.NoObstacle, page.Why = false, ""
 	}
 	for _, v := range d.Standing.Verdicts {

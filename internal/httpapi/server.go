@@ -95,7 +95,8 @@ func newServer(o Options) *Server {
 	s := &Server{service: o.Service, log: o.Log, version: o.Version, started: time.Now(),
 		secure: o.TLS || strings.HasPrefix(o.Public, "https://"), public: o.Public, console: o.Console,
 		origin:  http.NewCrossOriginProtection(),
-		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate, edge.AgainBurst),
+		guesses: edge.NewBudgets(edge.GuessRate, edge.GuessBurst), tickets: edge.NewBudgets(edge.AgainRate,
+			edge.AgainBurst),
 		limited: o.Limited, streams: edge.Slots{Most: edge.MaxStreams}, exports: edge.Slots{Most: edge.MaxExports}}
 	if s.log == nil {
 		s.log = slog.Default()
@@ -311,7 +312,8 @@ func loopback(a net.Addr) bool {
 // has them: a test compares.
 var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true,
 	"certificates": true, "exceptions": true, "sources": true,
-	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true, "ask": true, "decisions": true, "ledger": true}
+	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true,
+	"ask": true, "decisions": true, "ledger": true}
 
 // takesHTML reports whether a caller takes a page: who does not say takes anything
 // (RFC 9110, section 12.5.1).

@@ -36,7 +36,8 @@ func vouch(c *state.Change, d *state.Device, rep *evidence.Report) []evidence.Re
 	case *rep.Vouch && rep.At+lasts <= c.Now: // too old to count
 	case *rep.Vouch && live && rep.At-old.At < lasts/renewFrom && old.Until-old.At == lasts:
 	case *rep.Vouch:
-		v := &state.Vouch{Exception: state.Exception{ID: id, Device: d.ID, Author: rep.Source, At: rep.At, Until: rep.At + lasts,
+		v := &state.Vouch{Exception: state.Exception{ID: id, Device: d.ID, Author: rep.Source, At: rep.At,
+			Until:  rep.At + lasts,
 			Reason: "the source " + rep.Source + " vouches for it"}, Source: rep.Source}
 		if err := keepVouch(c, d, v); err != nil {
 			return []evidence.Refusal{{Attribute: "vouch", Message: err.Error()}}
@@ -45,7 +46,8 @@ func vouch(c *state.Change, d *state.Device, rep *evidence.Report) []evidence.Re
 			c.Record(rep.Source, &event.VouchGiven{Exception: v.Shown("", c.Now)})
 		}
 	case live:
-		if err := endVouch(c, d, *old, rep.Source, "the source "+rep.Source+" vouches for it no longer", rep.At); err != nil {
+		if err := endVouch(c, d, *old, rep.Source, "the source "+rep.Source+" vouches for it no longer",
+			rep.At); err != nil {
 			return []evidence.Refusal{{Attribute: "vouch", Message: err.Error()}}
 		}
 	}

@@ -111,7 +111,8 @@ func Said(snap *state.Snapshot, source string, before int64, why string) (out []
 }
 
 // TakeBack makes what a source said of devices up to a moment unavailable, so many at once.
-func TakeBack(ctx context.Context, e *engine.Engine, actor, source, why string, before int64, devices []string) error {
+func TakeBack(ctx context.Context, e *engine.Engine, actor, source, why string, before int64,
+	devices []string) error {
 	for len(devices) > 0 {
 		n := min(chunk, len(devices))
 		part := devices[:n]

@@ -131,7 +131,8 @@ type collector struct {
 
 // Describe tells what there is.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{commits, batches, writing, queue, due, entries, size, free, trouble, devices, retired,
+	for _, d := range []*prometheus.Desc{commits, batches, writing, queue, due, entries, size, free, trouble,
+		devices, retired,
 		people, session, age, book, checked, at, alerts} {
 		out <- d
 	}

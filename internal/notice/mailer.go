@@ -48,7 +48,8 @@ const mailTimeout = 30 * time.Second
 // is spoken to on this machine alone.
 func OpenSMTP(server, password, from string, trusted *tls.Config) (*SMTP, error) {
 	u, err := url.Parse(server)
-	if err != nil || u.Scheme != "smtp" && u.Scheme != "smtps" || u.Hostname() == "" || u.Path+u.RawQuery+u.Fragment != "" {
+	if err != nil || u.Scheme != "smtp" && u.Scheme != "smtps" || u.Hostname() == "" ||
+		u.Path+u.RawQuery+u.Fragment != "" {
 		return nil, fmt.Errorf("%q is not a mail server, as smtps://posture@mail.gullholm.example:465", server)
 	}
 	if _, has := u.User.Password(); has {
@@ -84,7 +85,8 @@ func OpenSMTP(server, password, from string, trusted *tls.Config) (*SMTP, error)
 		s.option = append(s.option, gomail.WithSSL())
 	}
 	if u.User.Username() != "" {
-		s.option = append(s.option, gomail.WithSMTPAuth(gomail.SMTPAuthAutoDiscover), gomail.WithUsername(u.User.Username()),
+		s.option = append(s.option, gomail.WithSMTPAuth(gomail.SMTPAuthAutoDiscover),
+			gomail.WithUsername(u.User.Username()),
 			gomail.WithPassword(password))
 	}
 	return s, nil

@@ -27,7 +27,8 @@ var states = []string{kept.NoticeWaits, kept.NoticeSending, kept.NoticeSent, kep
 // List is a page of notices, the newest first.
 func (s *Service) List(device, person, as, cursor string, limit int) (*api.NoticePage, error) {
 	if as != "" && !slices.Contains(states, as) {
-		return nil, &fault.QueryError{Param: "state", Message: fmt.Sprintf("%q is not one of %s", as, strings.Join(states, ", "))}
+		return nil, &fault.QueryError{Param: "state", Message: fmt.Sprintf("%q is not one of %s", as,
+			strings.Join(states, ", "))}
 	}
 	snap := s.Snapshot()
 	var found []*kept.Notice
@@ -57,8 +58,9 @@ func (s *Service) List(device, person, as, cursor string, limit int) (*api.Notic
 
 func (s *Service) shown(snap *state.Snapshot, n *kept.Notice) api.Notice {
 	out := api.Notice{ID: n.ID, Notice: n.Notice, On: string(n.On), What: n.What, Device: n.Device, Person: n.Person,
-		Title: partOf(snap, "", languages[0].String(), n).Title, To: cmp.Or(n.Hook, n.Mail), Via: event.ViaMail, Language: n.Language,
-		At: value.FormatTime(n.At), State: n.State, Why: n.Why, Tries: n.Tries, Message: n.Message}
+		Title: partOf(snap, "", languages[0].String(), n).Title, To: cmp.Or(n.Hook, n.Mail), Via: event.ViaMail,
+		Language: n.Language,
+		At:       value.FormatTime(n.At), State: n.State, Why: n.Why, Tries: n.Tries, Message: n.Message}
 	if n.Hook != "" {
 		out.Via = event.ViaHook
 	}
@@ -185,7 +187,8 @@ func (s *Service) Mute(ctx context.Context, actor string, d api.MuteDraft) (*api
 }
 
 func shownMute(m *kept.Mute) *api.Mute {
-	return &api.Mute{Person: m.Person, Until: value.FormatTime(m.Until), By: m.By, At: value.FormatTime(m.At), Reason: m.Reason}
+	return &api.Mute{Person: m.Person, Until: value.FormatTime(m.Until), By: m.By, At: value.FormatTime(m.At),
+		Reason: m.Reason}
 }
 
 // Muted is until when a person is not reminded, nil when they are.

@@ -147,7 +147,8 @@ func moment(micros int64) string {
 
 func partOf(snap *state.Snapshot, base, lang string, n *kept.Notice) part {
 	b := snap.Book
-	f := facts{Name: line(n.What), What: line(n.What), Person: line(n.Person), Detail: line(n.Detail), From: n.From, To: n.To,
+	f := facts{Name: line(n.What), What: line(n.What), Person: line(n.Person), Detail: line(n.Detail),
+		From: n.From, To: n.To,
 		Until: moment(n.Until), At: moment(n.At)}
 	if d := snap.Fleet.Get(n.Device); d != nil && d.View != nil {
 		if v := d.View.Value(b.Rulebook.Dict.Slot("name")); v.Known() && v.Kind() == value.Text && v.Str() != n.Device {
@@ -163,7 +164,8 @@ func partOf(snap *state.Snapshot, base, lang string, n *kept.Notice) part {
 	p := part{}
 	for _, key := range rules {
 		titles = append(titles, titleOf(b, key))
-		if r, ok := rulebook.Language(posture.RemedyOf(b.Rulebook, key), lang); ok && p.Todo == "" && n.On != rulebook.Rose {
+		if r, ok := rulebook.Language(posture.RemedyOf(b.Rulebook, key), lang); ok && p.Todo == "" &&
+			n.On != rulebook.Rose {
 			p.Todo, p.Steps = r.Title, rulebook.Pieces(r.Steps)
 		}
 	}

@@ -89,7 +89,8 @@ func New(e *engine.Engine, n *news.News, v *view.Service, d *decision.Service) *
 func (s *Service) Start(o Options) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for at, otherwise := range map[*time.Duration]time.Duration{&o.Gather: GatherFor, &o.Look: lookEach, &o.Scan: scanEach} {
+	for at, otherwise := range map[*time.Duration]time.Duration{&o.Gather: GatherFor, &o.Look: lookEach,
+		&o.Scan: scanEach} {
 		if *at == 0 {
 			*at = otherwise
 		}
@@ -254,7 +255,8 @@ func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*kept.Notice
 		out = s.ofDevice(snap, on, &c, kept.Notice{What: x.Device, From: x.From, To: x.To, Rules: x.Binding, At: e.At},
 			fmt.Sprint(e.Seq))
 	case *event.EnrolmentHeld:
-		detail := strings.Join(slices.DeleteFunc([]string{x.Claims.Serial, x.Claims.Platform, x.Claims.Name, x.Claims.Owner},
+		detail := strings.Join(slices.DeleteFunc([]string{x.Claims.Serial, x.Claims.Platform, x.Claims.Name,
+			x.Claims.Owner},
 			func(t string) bool { return t == "" }), ", ")
 		out = s.ofHouse(snap, rulebook.EnrolmentWaits, kept.Notice{What: x.ID, Ref: x.ID, Detail: detail, At: e.At}, x.ID)
 	}
@@ -288,7 +290,8 @@ func (s *Service) ofDevice(snap *state.Snapshot, on rulebook.Occasion, c *signal
 }
 
 // ofHouse are the notices of the rulebook on an occasion that is no device's.
-func (s *Service) ofHouse(snap *state.Snapshot, on rulebook.Occasion, n kept.Notice, occurrence string) (out []*kept.Notice) {
+func (s *Service) ofHouse(snap *state.Snapshot, on rulebook.Occasion, n kept.Notice,
+	occurrence string) (out []*kept.Notice) {
 	for i := range snap.Book.Rulebook.Notices {
 		if r := &snap.Book.Rulebook.Notices[i]; r.On == on {
 			out = append(out, s.addressed(snap, r, n, occurrence))
@@ -318,7 +321,8 @@ func (s *Service) addressed(snap *state.Snapshot, r *rulebook.Notice, n kept.Not
 	if r.On == rulebook.BreakGlass {
 		n.Due = 0
 	}
-	sum := sha256.Sum256([]byte(strings.Join([]string{r.ID, string(r.On), n.What, n.Detail, occurrence, n.Mail, n.Hook}, "\n")))
+	sum := sha256.Sum256([]byte(strings.Join([]string{r.ID, string(r.On), n.What, n.Detail, occurrence, n.Mail,
+		n.Hook}, "\n")))
 	n.ID = "n-" + hex.EncodeToString(sum[:10])
 	return &n
 }
@@ -375,8 +379,9 @@ func (s *Service) coming(snap *state.Snapshot) (out []*kept.Notice) {
 		if err != nil {
 			continue
 		}
-		out = append(out, s.ofDevice(snap, on, &signal.Change{Device: e.Device}, kept.Notice{What: e.Device, Detail: e.About,
-			Ref: e.ID, Until: until.Num(), At: s.Micros()}, e.ID+" "+e.Until)...)
+		out = append(out, s.ofDevice(snap, on, &signal.Change{Device: e.Device},
+			kept.Notice{What: e.Device, Detail: e.About,
+				Ref: e.ID, Until: until.Num(), At: s.Micros()}, e.ID+" "+e.Until)...)
 	}
 	return out
 }
@@ -388,7 +393,8 @@ func (s *Service) quiet(snap *state.Snapshot) (out []*kept.Notice) {
 	}
 	for _, src := range s.view.Sources() {
 		if src.Quiet && src.Declared {
-			out = append(out, s.ofHouse(snap, rulebook.SourceQuiet, kept.Notice{What: src.ID, Detail: src.LastAt, At: s.Micros()},
+			out = append(out, s.ofHouse(snap, rulebook.SourceQuiet, kept.Notice{What: src.ID, Detail: src.LastAt,
+				At: s.Micros()},
 				src.LastAt)...)
 		}
 	}
@@ -405,8 +411,9 @@ func (s *Service) emergencies(snap *state.Snapshot) (out []*kept.Notice) {
 		if err != nil {
 			continue
 		}
-		out = append(out, s.ofHouse(snap, rulebook.BreakGlass, kept.Notice{What: x.Person, Person: x.Person, Detail: x.Resource,
-			Ref: x.Decision, At: at.Num()}, x.Decision)...)
+		out = append(out, s.ofHouse(snap, rulebook.BreakGlass, kept.Notice{What: x.Person, Person: x.Person,
+			Detail: x.Resource,
+			Ref:    x.Decision, At: at.Num()}, x.Decision)...)
 	}
 	return out
 }

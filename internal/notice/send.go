@@ -45,7 +45,10 @@ func (s *Service) send(ctx context.Context) error {
 		if !due[to] || ctx.Err() != nil {
 			continue
 		}
-		slices.SortFunc(list, func(a, b *kept.Notice) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.ID, b.ID)) })
+		slices.SortFunc(list, func(a, b *kept.Notice) int {
+			return cmp.Or(cmp.Compare(a.At, b.At),
+				cmp.Compare(a.ID, b.ID))
+		})
 		if err := s.tell(ctx, to, list); err != nil {
 			failed = errors.Join(failed, err)
 		}
@@ -187,7 +190,8 @@ func (s *Service) mail(ctx context.Context, first *kept.Notice, m *message) erro
 	if err != nil {
 		return err
 	}
-	return s.options.Mailer.Send(ctx, &Mail{ID: first.Message, To: first.Mail, Subject: m.Subject, Text: m.plain(), HTML: html,
+	return s.options.Mailer.Send(ctx, &Mail{ID: first.Message, To: first.Mail, Subject: m.Subject,
+		Text: m.plain(), HTML: html,
 		Language: m.Lang})
 }
 

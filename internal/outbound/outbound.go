@@ -42,7 +42,8 @@ func (p Policy) Check(a netip.Addr) error {
 	if p.named(a) {
 		return nil
 	}
-	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsMulticast() ||
+	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() ||
+		a.IsMulticast() ||
 		slices.ContainsFunc(special, func(n netip.Prefix) bool { return n.Contains(a) }) {
 		return fmt.Errorf("%s: %w", a, ErrInside)
 	}

@@ -31,7 +31,8 @@ func TestInsideIsRefused(t *testing.T) {
 	for url, good := range map[string]bool{
 		"https://idp.gullholm.example/events": true, "http://idp.gullholm.example/": false, "http://10.20.1.1:9/x": true,
 		"https://10.21.1.1/": false, "https://user@idp.gullholm.example/": false, "https://idp.gullholm.example/#x": false,
-		"ftp://idp.gullholm.example/": false, "https:///x": false, "idp.gullholm.example/x": false, "https:idp": false, "": false,
+		"ftp://idp.gullholm.example/": false, "https:///x": false, "idp.gullholm.example/x": false,
+		"https:idp": false, "": false,
 	} {
 		if err := named.CheckURL(url); (err == nil) != good {
 			t.Errorf("%q: %v", url, err)

@@ -34,7 +34,8 @@ func TestAlertsComeAndGo(t *testing.T) {
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
 	quiet := strings.Replace(noticed, "notices:\n", "enrolment: {allow: on_roster, otherwise: hold}\nnotices:\n", 1)
-	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: quiet}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: quiet}}}); err != nil {
 		t.Fatal(err)
 	}
 	a := &acts{s: s}
@@ -50,7 +51,8 @@ func TestAlertsComeAndGo(t *testing.T) {
 	if err != nil || list.Unseen != 1 || !strings.Contains(list.Items[0].Title, "buoy was never heard") {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	if list, err = s.Alerts.See(ctx, "ada", api.AlertSeenDraft{IDs: []string{list.Items[0].ID}, Note: "ticket 812"}); err != nil ||
+	if list, err = s.Alerts.See(ctx, "ada", api.AlertSeenDraft{IDs: []string{list.Items[0].ID},
+		Note: "ticket 812"}); err != nil ||
 		list.Unseen != 0 || list.Items[0].SeenBy != "ada" || list.Items[0].Note != "ticket 812" {
 		t.Fatalf("%+v, %v", list, err)
 	}
@@ -70,12 +72,14 @@ func TestAlertsComeAndGo(t *testing.T) {
 	eventually(t, "one more is new", func() bool { return kindsOf(t, s) == "unmatched" })
 	// A receiver that the rulebook names no more.
 	s.Streams.Start(stream.Options{Issuer: "https://posture.gullholm.example"})
-	if _, err := s.Streams.Create(ctx, "ada", api.StreamDraft{Receiver: "chat", Endpoint: "https://chat.gullholm.example/x"}); err != nil {
+	if _, err := s.Streams.Create(ctx, "ada", api.StreamDraft{Receiver: "chat",
+		Endpoint: "https://chat.gullholm.example/x"}); err != nil {
 		t.Fatal(err)
 	}
 	gone := strings.Replace(strings.Replace(quiet, "{id: chat, form: cloudevents}", "{id: other}", 1),
 		"  - {id: hook, on: fell, to: {hook: chat}}\n", "", 1)
-	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: gone}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: gone}}}); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, "the stream cannot be told", func() bool { return strings.Contains(kindsOf(t, s), "stream") })

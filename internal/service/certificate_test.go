@@ -89,7 +89,8 @@ func (a *authority) files(until time.Duration, revoked ...*x509.Certificate) []r
 	if err != nil {
 		a.t.Fatal(err)
 	}
-	return []rulebook.File{{Name: "ca.pem", Text: block("CERTIFICATE", a.cert.Raw)}, {Name: "ca.crl", Text: block("X509 CRL", crl)}, {Name: "r.yaml", Text: `rulebook: trust
+	return []rulebook.File{{Name: "ca.pem", Text: block("CERTIFICATE", a.cert.Raw)},
+		{Name: "ca.crl", Text: block("X509 CRL", crl)}, {Name: "r.yaml", Text: `rulebook: trust
 freshness: {default: 9000h}
 issuers: [{id: house, file: ca.pem, crl: ca.crl, binds: id}]
 baselines:

@@ -250,7 +250,8 @@ func TestManyCallersAtOnce(t *testing.T) {
 							Groups: [][]string{{"finance"}, {}}[r.IntN(2)]}},
 						admin.ListImport{AcceptImpact: "a trial"})
 				case 2:
-					_, _ = service.WaiveOne(ctx, s, "desk", api.ExceptionDraft{Device: d, Rule: "laptop/os", Reason: "on its way", For: "6h"}) // there may be one
+					_, _ = service.WaiveOne(ctx, s, "desk", api.ExceptionDraft{Device: d, Rule: "laptop/os",
+						Reason: "on its way", For: "6h"}) // there may be one
 				case 3, 4, 5:
 					report(t, s, d, fmt.Sprintf(`"form":"laptop","storage.encrypted":%t,"os.version":"14.%d","threat.score":%d`, r.IntN(4) > 0, r.IntN(4), r.IntN(45)))
 				default:

@@ -56,7 +56,8 @@ func feeding(t *testing.T, dir string, folders ...string) *Service {
 	t.Helper()
 	s := opened(t, dir, nil)
 	if name := s.Snapshot().Book.Rulebook.Name; name != "fed" && name != "heard" {
-		if _, _, err := s.Admin.Publish(t.Context(), "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: fed}}}); err != nil {
+		if _, _, err := s.Admin.Publish(t.Context(), "author",
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: fed}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -138,11 +139,14 @@ func TestAFeed(t *testing.T) {
 	url := serve(t, desk)
 	s := feeding(t, dir)
 	draft := api.FeedDraft{Secret: desk.Secret(), SecretUntil: time.Now().Add(48 * time.Hour).UTC().Format(time.RFC3339),
-		Feed: core.Settings{ID: "phones", Source: "desk", URL: url + "/v1/machines", Every: "1h", Whole: true, Mapping: json.RawMessage(deskMap),
-			SignIn: core.SignIn{By: core.OAuth, ClientID: "gullholm", TokenURL: url + "/token", Scopes: []string{"machines.read"}},
-			Pages:  core.Pages{By: core.ByText, At: "/paging/after", Parameter: "after", SizeParameter: "limit", Size: 12}}}
+		Feed: core.Settings{ID: "phones", Source: "desk", URL: url + "/v1/machines", Every: "1h", Whole: true,
+			Mapping: json.RawMessage(deskMap),
+			SignIn: core.SignIn{By: core.OAuth, ClientID: "gullholm", TokenURL: url +
+				"/token", Scopes: []string{"machines.read"}},
+			Pages: core.Pages{By: core.ByText, At: "/paging/after", Parameter: "after", SizeParameter: "limit", Size: 12}}}
 	trial, err := s.Feeds.Try(ctx, api.FeedTrialDraft{Feed: draft.Feed, Secret: draft.Secret, Items: 2})
-	if err != nil || trial.Failure != "" || len(trial.Items) != 2 || trial.Items[0].Fate != "a new device" || !trial.More {
+	if err != nil || trial.Failure != "" || len(trial.Items) != 2 || trial.Items[0].Fate != "a new device" ||
+		!trial.More {
 		t.Fatalf("%+v %v", trial, err)
 	}
 	if len(s.Snapshot().Feeds.List()) != 0 || s.Snapshot().Named("S-001") != nil {
@@ -152,18 +156,21 @@ func TestAFeed(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := ran(t, s, "phones", 0)
-	if r.Outcome != core.Done || r.Items != 30 || r.Accepted != 30 || r.New != 30 || r.Pages != 3 || !r.Full || r.Refused != 1 ||
+	if r.Outcome != core.Done || r.Items != 30 || r.Accepted != 30 || r.New != 30 || r.Pages != 3 || !r.Full ||
+		r.Refused != 1 ||
 		len(r.Reasons) != 1 || r.Reasons[0].What != "platform" || r.Reasons[0].Example != "item 8" {
 		t.Errorf("the run is %+v", r)
 	}
 	if l := levelOf(t, s, "S-001"); l != "strong" {
 		t.Errorf("S-001 stands at %s", l)
 	}
-	if kept, err := json.Marshal(s.Snapshot().Feeds.List()); err != nil || strings.Contains(string(kept), desk.Secret()) {
+	if kept, err := json.Marshal(s.Snapshot().Feeds.List()); err != nil ||
+		strings.Contains(string(kept), desk.Secret()) {
 		t.Errorf("the secret is kept as it is: %v", err)
 	}
 	shown, err := s.Feeds.Show("phones")
-	if raw, _ := json.Marshal(shown); err != nil || strings.Contains(string(raw), desk.Secret()) || shown.SecretUntil != draft.SecretUntil ||
+	if raw, _ := json.Marshal(shown); err != nil || strings.Contains(string(raw), desk.Secret()) ||
+		shown.SecretUntil != draft.SecretUntil ||
 		shown.Devices != 30 {
 		t.Errorf("it is shown as %s (%v)", raw, err)
 	}
@@ -173,10 +180,12 @@ func TestAFeed(t *testing.T) {
 	desk.Turn("S-002", "open")
 	desk.Turn("S-003", "doubtful")
 	desk.Turn("S-004", "lost")
-	if r = again(t, s, "phones", api.FeedRunDraft{}); r.Outcome != core.Done || r.Gone != 1 || r.Items != 29 || r.By != "ada" || r.Moved != 2 {
+	if r = again(t, s, "phones", api.FeedRunDraft{}); r.Outcome != core.Done || r.Gone != 1 || r.Items != 29 ||
+		r.By != "ada" || r.Moved != 2 {
 		t.Errorf("the run is %+v", r)
 	}
-	for serial, want := range map[string]string{"S-002": "limited", "S-003": "sound", "S-004": "unproven", "S-005": "strong"} {
+	for serial, want := range map[string]string{"S-002": "limited", "S-003": "sound", "S-004": "unproven",
+		"S-005": "strong"} {
 		if l := levelOf(t, s, serial); l != want {
 			t.Errorf("%s stands at %s, want %s", serial, l, want)
 		}
@@ -204,7 +213,8 @@ func TestAFeed(t *testing.T) {
 	if l := levelOf(t, s, "S-005"); l != "strong" {
 		t.Errorf("S-005 stands at %s while the partner is away", l)
 	}
-	if list, err := s.Alerts.List(); err != nil || !strings.Contains(fmt.Sprint(list.Items), "The feed phones cannot be fetched") ||
+	if list, err := s.Alerts.List(); err != nil ||
+		!strings.Contains(fmt.Sprint(list.Items), "The feed phones cannot be fetched") ||
 		!strings.Contains(fmt.Sprint(list.Items), "The secret of the feed phones ends") {
 		t.Errorf("the alerts are %+v %v", list, err)
 	}
@@ -214,7 +224,8 @@ func TestAFeed(t *testing.T) {
 	for n := 10; n < 17; n++ {
 		desk.Turn(fmt.Sprintf("S-%03d", n), "lost")
 	}
-	if r = again(t, s, "phones", api.FeedRunDraft{}); r.Outcome != core.Done || r.Gone != 0 || !strings.Contains(r.GoneHeld, "7 of 30") {
+	if r = again(t, s, "phones", api.FeedRunDraft{}); r.Outcome != core.Done || r.Gone != 0 ||
+		!strings.Contains(r.GoneHeld, "7 of 30") {
 		t.Errorf("the run is %+v", r)
 	}
 	if l := levelOf(t, s, "S-010"); l != "strong" {
@@ -251,14 +262,16 @@ func checkRestart(t *testing.T, s *Service, dir, id string) {
 	if _, err := s.Feeds.Remove(t.Context(), "ada", id, api.FeedRemoval{Reason: "r", Readings: "forget"}); err == nil {
 		t.Error("a feed is removed without a word on its readings")
 	}
-	out, err := s.Feeds.Remove(t.Context(), "ada", id, api.FeedRemoval{Reason: "the contract ended", Readings: "take-back"})
+	out, err := s.Feeds.Remove(t.Context(), "ada", id, api.FeedRemoval{Reason: "the contract ended",
+		Readings: "take-back"})
 	if err != nil || out.Devices < 20 {
 		t.Fatalf("%+v %v", out, err)
 	}
 	if l := levelOf(t, s, "S-005"); l != "unproven" {
 		t.Errorf("S-005 stands at %s after the feed", l)
 	}
-	if d := s.Snapshot().Named("S-005"); d == nil || !strings.Contains(fmt.Sprint(d.Record.Readings()), "the contract ended") {
+	if d := s.Snapshot().Named("S-005"); d == nil || !strings.Contains(fmt.Sprint(d.Record.Readings()),
+		"the contract ended") {
 		t.Error("nobody is told why")
 	}
 }
@@ -312,8 +325,9 @@ func TestFailingPartners(t *testing.T) {
 	other := &partner{answer: func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "") }}
 	elsewhere := serve(t, other)
 	s := feeding(t, t.TempDir())
-	settings := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true, Mapping: json.RawMessage(deskMap),
-		SignIn: core.SignIn{By: core.Bearer}, Pages: core.Pages{By: core.ByText, At: "/paging/after", Parameter: "after"}}
+	settings := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true,
+		Mapping: json.RawMessage(deskMap),
+		SignIn:  core.SignIn{By: core.Bearer}, Pages: core.Pages{By: core.ByText, At: "/paging/after", Parameter: "after"}}
 	p.will(func(w http.ResponseWriter, r *http.Request, _ int) { one(w, "", "a", "b") })
 	if _, err := s.Feeds.Add(t.Context(), "ada", api.FeedDraft{Feed: settings, Secret: "sesame"}); err != nil {
 		t.Fatal(err)
@@ -345,9 +359,15 @@ func TestFailingPartners(t *testing.T) {
 			fmt.Fprint(w, "{}")
 		},
 			"nothing said of its type"},
-		{"a loop of cursors", settings, func(w http.ResponseWriter, _ *http.Request, n int) { one(w, strconv.Itoa(n%3), "a"+strconv.Itoa(n)) },
+		{"a loop of cursors", settings, func(w http.ResponseWriter, _ *http.Request,
+			n int) {
+			one(w, strconv.Itoa(n%3), "a"+strconv.Itoa(n))
+		},
 			"the pages go round"},
-		{"endless empty pages", settings, func(w http.ResponseWriter, _ *http.Request, n int) { one(w, strconv.Itoa(n)) }, "have no items"},
+		{"endless empty pages", settings, func(w http.ResponseWriter, _ *http.Request,
+			n int) {
+			one(w, strconv.Itoa(n))
+		}, "have no items"},
 		{"the same page for every offset", counted, func(w http.ResponseWriter, _ *http.Request, _ int) {
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprint(w, `{"machines":[{"ref":"a","hardware":{"serial":"S-a"},"disk":"sealed","lastContact":1}]}`)
@@ -360,11 +380,20 @@ func TestFailingPartners(t *testing.T) {
 			w.Header().Set("Link", "<"+elsewhere+"/m>; rel=\"next\"")
 			one(w, "", "a")
 		}, "not with the same partner"},
-		{"a cursor to elsewhere", addressed, func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, elsewhere+"/m", "a") },
+		{"a cursor to elsewhere", addressed, func(w http.ResponseWriter, _ *http.Request,
+			_ int) {
+			one(w, elsewhere+"/m", "a")
+		},
 			"not with the same partner"},
-		{"a cursor to a file", addressed, func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "file:///etc/passwd", "a") },
+		{"a cursor to a file", addressed, func(w http.ResponseWriter, _ *http.Request,
+			_ int) {
+			one(w, "file:///etc/passwd", "a")
+		},
 			"not with the same partner"},
-		{"it does not let us in", settings, func(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.StatusUnauthorized) },
+		{"it does not let us in", settings, func(w http.ResponseWriter, _ *http.Request,
+			_ int) {
+			w.WriteHeader(http.StatusUnauthorized)
+		},
 			"does not let us in"},
 		{"busy for long", settings, func(w http.ResponseWriter, _ *http.Request, _ int) {
 			w.Header().Set("Retry-After", "7200")
@@ -400,7 +429,10 @@ func TestFailingPartners(t *testing.T) {
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprint(w, `{"error":"maintenance"}`)
 		}, "there is nothing at /machines"},
-		{"nothing new, though it was not asked that", settings, func(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.StatusNotModified) },
+		{"nothing new, though it was not asked that", settings, func(w http.ResponseWriter, _ *http.Request,
+			_ int) {
+			w.WriteHeader(http.StatusNotModified)
+		},
 			"though it was not asked that"},
 		{"an error", settings, func(w http.ResponseWriter, _ *http.Request, _ int) { http.Error(w, "out of order", 500) },
 			`500 Internal Server Error, which begins with "out of order"`},
@@ -420,7 +452,8 @@ func TestFailingPartners(t *testing.T) {
 				t.Fatal(err)
 			}
 			r := ran(t, s, "f", f.Runs[0].Number)
-			if c.want != "" && (r.Outcome != core.Failed || !strings.Contains(r.Error, c.want)) || c.want == "" && r.GoneHeld == "" || r.Gone > 0 {
+			if c.want != "" && (r.Outcome != core.Failed || !strings.Contains(r.Error, c.want)) || c.want == "" &&
+				r.GoneHeld == "" || r.Gone > 0 {
 				t.Errorf("the run is %+v, want %q", r, c.want)
 			}
 			for _, serial := range []string{"S-a", "S-b"} {
@@ -462,11 +495,13 @@ func TestTheSecretOfAFeedStays(t *testing.T) {
 	p, ctx := &partner{answer: func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a") }}, t.Context()
 	url, dir := serve(t, p), t.TempDir()
 	s := feeding(t, dir)
-	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Mapping: json.RawMessage(deskMap), SignIn: core.SignIn{By: core.Basic, User: "ann"}}
+	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Mapping: json.RawMessage(deskMap),
+		SignIn: core.SignIn{By: core.Basic, User: "ann"}}
 	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set}); err == nil {
 		t.Error("a feed that signs in has no secret")
 	}
-	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set, Secret: "sesame", SecretUntil: "2020-01-01T00:00:00Z"}); err == nil {
+	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set, Secret: "sesame",
+		SecretUntil: "2020-01-01T00:00:00Z"}); err == nil {
 		t.Error("a secret that has ended is taken")
 	}
 	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set, Secret: "sesame"}); err != nil {
@@ -476,19 +511,22 @@ func TestTheSecretOfAFeedStays(t *testing.T) {
 		t.Errorf("%+v %v", r, p.auth)
 	}
 	for name, change := range map[string]func(*core.Settings){
-		"host": func(s *core.Settings) { s.URL = "http://127.0.0.2:9/m" }, "scheme": func(s *core.Settings) { s.URL = strings.Replace(s.URL, "http:", "https:", 1) },
-		"way":  func(s *core.Settings) { s.SignIn = core.SignIn{By: core.Bearer} },
-		"user": func(s *core.Settings) { s.SignIn.User = "bo" },
+		"host":   func(s *core.Settings) { s.URL = "http://127.0.0.2:9/m" },
+		"scheme": func(s *core.Settings) { s.URL = strings.Replace(s.URL, "http:", "https:", 1) },
+		"way":    func(s *core.Settings) { s.SignIn = core.SignIn{By: core.Bearer} },
+		"user":   func(s *core.Settings) { s.SignIn.User = "bo" },
 		"token": func(s *core.Settings) {
 			s.SignIn = core.SignIn{By: core.OAuth, ClientID: "x", TokenURL: "http://127.0.0.2:9/token"}
 		},
 	} {
 		other := set
 		change(&other)
-		if _, err := s.Feeds.Change(ctx, "ada", "f", api.FeedDraft{Feed: other}); err == nil || !strings.Contains(err.Error(), "give it again") {
+		if _, err := s.Feeds.Change(ctx, "ada", "f", api.FeedDraft{Feed: other}); err == nil ||
+			!strings.Contains(err.Error(), "give it again") {
 			t.Errorf("%s: the secret follows: %v", name, err)
 		}
-		if _, err := s.Feeds.Try(ctx, api.FeedTrialDraft{Feed: other, Of: "f"}); err == nil || !strings.Contains(err.Error(), "give it again") {
+		if _, err := s.Feeds.Try(ctx, api.FeedTrialDraft{Feed: other, Of: "f"}); err == nil ||
+			!strings.Contains(err.Error(), "give it again") {
 			t.Errorf("%s: the secret follows to a trial: %v", name, err)
 		}
 	}
@@ -507,12 +545,14 @@ func TestTheSecretOfAFeedStays(t *testing.T) {
 		other := set
 		other.ID = "g"
 		change(&other)
-		if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: other, Secret: "x"}); !errors.As(err, &wrong) || wrong.Pointer != pointer {
+		if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: other, Secret: "x"}); !errors.As(err, &wrong) ||
+			wrong.Pointer != pointer {
 			t.Errorf("%s: %v", pointer, err)
 		}
 	}
 	set.Whole, set.ID = true, "g"
-	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set, Secret: "x"}); err == nil || !strings.Contains(err.Error(), "speaks as desk too") {
+	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set, Secret: "x"}); err == nil ||
+		!strings.Contains(err.Error(), "speaks as desk too") {
 		t.Errorf("two feeds of a source, one of them whole: %v", err)
 	}
 	// With another key beside the records the secret cannot be opened: said, and not sent.
@@ -523,7 +563,8 @@ func TestTheSecretOfAFeedStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, n := feeding(t, dir), len(p.requests())
-	if r := again(t, s, "f", api.FeedRunDraft{}); r.Outcome != core.Failed || !strings.Contains(r.Error, "another key") || len(p.requests()) > n {
+	if r := again(t, s, "f", api.FeedRunDraft{}); r.Outcome != core.Failed ||
+		!strings.Contains(r.Error, "another key") || len(p.requests()) > n {
 		t.Errorf("the run is %+v", r)
 	}
 }
@@ -556,7 +597,8 @@ func TestFeedsAskForWhatDiffers(t *testing.T) {
 	if r = again(t, s, "f", api.FeedRunDraft{}); r.Outcome != core.Done || r.Items != 1 {
 		t.Errorf("who asks gets %+v", r)
 	}
-	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: fed + "# more\n"}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: fed + "# more\n"}}}); err != nil {
 		t.Fatal(err)
 	}
 	if r = due(r.Number); r.Outcome != core.Done {
@@ -564,7 +606,8 @@ func TestFeedsAskForWhatDiffers(t *testing.T) {
 	}
 	// An inventory that does not say when it observed what is news each time.
 	unseen := set
-	unseen.Mapping = json.RawMessage(strings.Replace(deskMap, `"observed_at": {"from": "/lastContact", "form": "unix"},`, "", 1))
+	unseen.Mapping = json.RawMessage(strings.Replace(deskMap,
+		`"observed_at": {"from": "/lastContact", "form": "unix"},`, "", 1))
 	if _, err := s.Feeds.Change(ctx, "ada", "f", api.FeedDraft{Feed: unseen}); err != nil {
 		t.Fatal(err)
 	}
@@ -586,7 +629,8 @@ func TestFeedsAskForWhatDiffers(t *testing.T) {
 	}
 	asked := p.requests()
 	_, text, _ := strings.Cut(asked[len(asked)-1], "changed=")
-	if at, err := strconv.ParseInt(text, 10, 64); err != nil || time.Since(time.Unix(at, 0)) < 4*time.Minute || time.Since(time.Unix(at, 0)) > 7*time.Minute {
+	if at, err := strconv.ParseInt(text, 10, 64); err != nil || time.Since(time.Unix(at, 0)) < 4*time.Minute ||
+		time.Since(time.Unix(at, 0)) > 7*time.Minute {
 		t.Errorf("it asks for %s", asked[len(asked)-1])
 	}
 	if r = again(t, s, "f", api.FeedRunDraft{Full: true}); !r.Full {
@@ -615,7 +659,8 @@ func TestWhatIsHeldStaysInSight(t *testing.T) {
 		}
 	}
 	p.will(list(30))
-	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1m", Whole: true, Mapping: json.RawMessage(deskMap)}
+	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1m", Whole: true,
+		Mapping: json.RawMessage(deskMap)}
 	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set}); err != nil {
 		t.Fatal(err)
 	}
@@ -648,7 +693,8 @@ func TestGoneOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.will(func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a", "b") })
-	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true, Mapping: json.RawMessage(deskMap)}
+	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true,
+		Mapping: json.RawMessage(deskMap)}
 	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set}); err != nil {
 		t.Fatal(err)
 	}
@@ -666,7 +712,8 @@ func TestGoneOnce(t *testing.T) {
 func byItself(t *testing.T, s *Service, id string, after int) core.Run {
 	t.Helper()
 	pause := func(status string) {
-		if _, err := s.Feeds.SetStatus(t.Context(), "ada", id, api.FeedStatusDraft{Status: status, Reason: "a trial"}); err != nil {
+		if _, err := s.Feeds.SetStatus(t.Context(), "ada", id,
+			api.FeedStatusDraft{Status: status, Reason: "a trial"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -694,19 +741,21 @@ func TestWaysToPage(t *testing.T) {
 		answer func(w http.ResponseWriter, r *http.Request, n int)
 		asked  int
 	}{
-		"linked": {core.Pages{By: core.ByLink, SizeParameter: "n", Size: 2}, func(w http.ResponseWriter, r *http.Request, n int) {
-			at, _ := strconv.Atoi(r.FormValue("at"))
-			w.Header().Add("Link", `</first>; rel="first"`)
-			if at+2 < len(refs) {
-				w.Header().Add("Link", fmt.Sprintf(`<?at=%d>; rel="prefetch next"; title="a, b"`, at+2))
-			}
-			one(w, "", refs[at:min(at+2, len(refs))]...)
-		}, 3},
+		"linked": {core.Pages{By: core.ByLink, SizeParameter: "n", Size: 2},
+			func(w http.ResponseWriter, r *http.Request, n int) {
+				at, _ := strconv.Atoi(r.FormValue("at"))
+				w.Header().Add("Link", `</first>; rel="first"`)
+				if at+2 < len(refs) {
+					w.Header().Add("Link", fmt.Sprintf(`<?at=%d>; rel="prefetch next"; title="a, b"`, at+2))
+				}
+				one(w, "", refs[at:min(at+2, len(refs))]...)
+			}, 3},
 		// It gives fewer than asked for, and has more all the same.
-		"counted": {core.Pages{By: core.ByCount, Parameter: "from", SizeParameter: "n", Size: 100}, func(w http.ResponseWriter, r *http.Request, n int) {
-			at, _ := strconv.Atoi(r.FormValue("from"))
-			one(w, "", refs[at:min(at+2, len(refs))]...)
-		}, 4},
+		"counted": {core.Pages{By: core.ByCount, Parameter: "from", SizeParameter: "n", Size: 100},
+			func(w http.ResponseWriter, r *http.Request, n int) {
+				at, _ := strconv.Atoi(r.FormValue("from"))
+				one(w, "", refs[at:min(at+2, len(refs))]...)
+			}, 4},
 	} {
 		p.will(c.answer)
 		set := core.Settings{ID: id, Source: "desk", URL: url + "/m?x=1", Mapping: json.RawMessage(deskMap), Pages: c.pages}
@@ -725,7 +774,8 @@ func TestAFolder(t *testing.T) {
 	t.Parallel()
 	top, ctx := t.TempDir(), t.Context()
 	in := filepath.Join(top, "in")
-	if err := errors.Join(os.Mkdir(in, 0o755), os.Symlink("/etc", filepath.Join(top, "out")), os.WriteFile(filepath.Join(in, "a.csv"), []byte("Serial,Disk\nS-1,yes\nS-2,no\n"), 0o644),
+	if err := errors.Join(os.Mkdir(in, 0o755), os.Symlink("/etc", filepath.Join(top, "out")),
+		os.WriteFile(filepath.Join(in, "a.csv"), []byte("Serial,Disk\nS-1,yes\nS-2,no\n"), 0o644),
 		os.WriteFile(filepath.Join(in, "readme.txt"), []byte("not read"), 0o644)); err != nil {
 		t.Fatal(err)
 	}
@@ -756,7 +806,8 @@ func TestAFolder(t *testing.T) {
 	if err := os.Chtimes(filepath.Join(in, "a.csv"), now, now); err != nil {
 		t.Fatal(err)
 	}
-	if r := again(t, s, "f", api.FeedRunDraft{}); r.Outcome != core.Done || levelOf(t, s, "S-1") != "sound" || levelOf(t, s, "S-2") != "limited" {
+	if r := again(t, s, "f", api.FeedRunDraft{}); r.Outcome != core.Done || levelOf(t, s, "S-1") != "sound" ||
+		levelOf(t, s, "S-2") != "limited" {
 		t.Errorf("%+v %s %s", r, levelOf(t, s, "S-1"), levelOf(t, s, "S-2"))
 	}
 }
@@ -786,16 +837,19 @@ func TestPeopleFromAFeed(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	p.will(list(4, ""))
-	if r := again(t, s, "crew", api.FeedRunDraft{}); r.Outcome != core.Failed || !strings.Contains(r.Error, "16 of the 20 people") || s.Snapshot().People.Len() != 20 {
+	if r := again(t, s, "crew", api.FeedRunDraft{}); r.Outcome != core.Failed ||
+		!strings.Contains(r.Error, "16 of the 20 people") || s.Snapshot().People.Len() != 20 {
 		t.Errorf("%+v", r)
 	}
 	// Who cannot be read has not left.
 	p.will(list(19, ",Nobody,crew\n"))
-	if r := again(t, s, "crew", api.FeedRunDraft{}); r.Outcome != core.Done || r.GoneHeld == "" || r.Rejected != 1 || s.Snapshot().People.Len() != 20 {
+	if r := again(t, s, "crew", api.FeedRunDraft{}); r.Outcome != core.Done || r.GoneHeld == "" ||
+		r.Rejected != 1 || s.Snapshot().People.Len() != 20 {
 		t.Errorf("%+v", r)
 	}
 	p.will(list(4, ""))
-	if r := again(t, s, "crew", api.FeedRunDraft{Accept: "the ship was sold"}); r.Outcome != core.Done || r.Gone != 16 || s.Snapshot().People.Len() != 4 {
+	if r := again(t, s, "crew", api.FeedRunDraft{Accept: "the ship was sold"}); r.Outcome != core.Done ||
+		r.Gone != 16 || s.Snapshot().People.Len() != 4 {
 		t.Errorf("%+v", r)
 	}
 }
@@ -807,11 +861,13 @@ func TestAPartnerIsKnownByItsCertificate(t *testing.T) {
 	tls := httptest.NewTLSServer(p)
 	t.Cleanup(tls.Close)
 	s := feeding(t, t.TempDir())
-	set := core.Settings{ID: "f", Source: "desk", URL: tls.URL + "/m", Mapping: json.RawMessage(deskMap), SignIn: core.SignIn{By: core.Bearer}}
+	set := core.Settings{ID: "f", Source: "desk", URL: tls.URL + "/m", Mapping: json.RawMessage(deskMap),
+		SignIn: core.SignIn{By: core.Bearer}}
 	if _, err := s.Feeds.Add(ctx, "ada", api.FeedDraft{Feed: set, Secret: "sesame"}); err != nil {
 		t.Fatal(err)
 	}
-	if r := ran(t, s, "f", 0); r.Outcome != core.Failed || !strings.Contains(r.Error, "certificate") || len(p.requests()) > 0 {
+	if r := ran(t, s, "f", 0); r.Outcome != core.Failed || !strings.Contains(r.Error, "certificate") ||
+		len(p.requests()) > 0 {
 		t.Errorf("%+v", r)
 	}
 	set.SignIn.Trust = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: tls.Certificate().Raw}))
@@ -831,8 +887,9 @@ func TestARunIsBrokenOff(t *testing.T) {
 	url := serve(t, p)
 	s := feeding(t, dir)
 	p.will(func(w http.ResponseWriter, _ *http.Request, _ int) { one(w, "", "a", "b", "c") })
-	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true, Mapping: json.RawMessage(deskMap),
-		Pages: core.Pages{By: core.ByText, At: "/paging/after", Parameter: "after"}}
+	set := core.Settings{ID: "f", Source: "desk", URL: url + "/m", Every: "1h", Whole: true,
+		Mapping: json.RawMessage(deskMap),
+		Pages:   core.Pages{By: core.ByText, At: "/paging/after", Parameter: "after"}}
 	if _, err := s.Feeds.Add(t.Context(), "ada", api.FeedDraft{Feed: set}); err != nil {
 		t.Fatal(err)
 	}

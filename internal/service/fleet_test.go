@@ -48,7 +48,8 @@ func TestRetiredDevicesLeaveTheNumbers(t *testing.T) {
 	if _, err := s.Admin.Retire(ctx, "it", []string{"d1", "d2", "d1"}, "sold"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Admin.Retire(ctx, "it", []string{"d3", "d2"}, "sold"); err == nil || s.Snapshot().Fleet.Get("d3").Retired != nil {
+	if _, err := s.Admin.Retire(ctx, "it", []string{"d3", "d2"}, "sold"); err == nil ||
+		s.Snapshot().Fleet.Get("d3").Retired != nil {
 		t.Errorf("of two devices of which one is retired already, the other was taken: %v", err)
 	}
 	for name, c := range map[string]struct {
@@ -56,18 +57,19 @@ func TestRetiredDevicesLeaveTheNumbers(t *testing.T) {
 		want               string
 		retired, undecided int
 	}{
-		"all":           {view.DeviceSearch{}, "d3 d4", 2, 0},
-		"with":          {view.DeviceSearch{Retired: "with"}, "d1 d2 d3 d4", 0, 0},
-		"only":          {view.DeviceSearch{Retired: "only"}, "d1 d2", 0, 0},
-		"asked for":     {view.DeviceSearch{Where: "retired"}, "d1 d2", 0, 0},
-		"denied":        {view.DeviceSearch{Where: "not retired"}, "d3 d4", 0, 0},
-		"not known":     {view.DeviceSearch{Where: "not storage.encrypted"}, "", 0, 1},
-		"whose not":     {view.DeviceSearch{Where: "not storage.encrypted", Undecided: true}, "d4", 0, 0},
-		"fails":         {view.DeviceSearch{Rule: "laptop/disk", Verdict: "unknown"}, "d4", 0, 0},
-		"passes":        {view.DeviceSearch{Rule: "laptop/disk", Verdict: "pass"}, "d3", 2, 0},
-		"passes, all":   {view.DeviceSearch{Rule: "laptop/disk", Verdict: "pass", Retired: "with"}, "d1 d2 d3", 0, 0},
-		"rule":          {view.DeviceSearch{Rule: "laptop/disk", Text: "d4"}, "d4", 0, 0},
-		"where or rule": {view.DeviceSearch{Rule: "laptop/disk", Where: "threat.score > 1", Retired: "only"}, "d1 d2", 0, 0},
+		"all":         {view.DeviceSearch{}, "d3 d4", 2, 0},
+		"with":        {view.DeviceSearch{Retired: "with"}, "d1 d2 d3 d4", 0, 0},
+		"only":        {view.DeviceSearch{Retired: "only"}, "d1 d2", 0, 0},
+		"asked for":   {view.DeviceSearch{Where: "retired"}, "d1 d2", 0, 0},
+		"denied":      {view.DeviceSearch{Where: "not retired"}, "d3 d4", 0, 0},
+		"not known":   {view.DeviceSearch{Where: "not storage.encrypted"}, "", 0, 1},
+		"whose not":   {view.DeviceSearch{Where: "not storage.encrypted", Undecided: true}, "d4", 0, 0},
+		"fails":       {view.DeviceSearch{Rule: "laptop/disk", Verdict: "unknown"}, "d4", 0, 0},
+		"passes":      {view.DeviceSearch{Rule: "laptop/disk", Verdict: "pass"}, "d3", 2, 0},
+		"passes, all": {view.DeviceSearch{Rule: "laptop/disk", Verdict: "pass", Retired: "with"}, "d1 d2 d3", 0, 0},
+		"rule":        {view.DeviceSearch{Rule: "laptop/disk", Text: "d4"}, "d4", 0, 0},
+		"where or rule": {view.DeviceSearch{Rule: "laptop/disk", Where: "threat.score > 1", Retired: "only"},
+			"d1 d2", 0, 0},
 	} {
 		ids, page := search(t, s, c.q)
 		if got := strings.Join(ids, " "); got != c.want || page.Retired != c.retired || page.Undecided != c.undecided {
@@ -75,7 +77,8 @@ func TestRetiredDevicesLeaveTheNumbers(t *testing.T) {
 				page.Undecided, c.want, c.retired, c.undecided)
 		}
 	}
-	for _, q := range []view.DeviceSearch{{Verdict: "fail"}, {Rule: "laptop/disc"}, {Rule: "laptop/disk", Verdict: "bad"},
+	for _, q := range []view.DeviceSearch{{Verdict: "fail"}, {Rule: "laptop/disc"},
+		{Rule: "laptop/disk", Verdict: "bad"},
 		{Retired: "no"}} {
 		if _, err := s.View.Devices(ctx, q); err == nil {
 			t.Errorf("%+v is a search", q)
@@ -164,7 +167,8 @@ func TestWaiversAreBoundAndApproved(t *testing.T) {
 	report(t, s, "d1", strings.Replace(strings.Replace(good, "true", "false", 1), ":3", ":90", 1))
 	desk, boss := &bearer.Token{Name: "desk", Role: bearer.Helpdesk}, &bearer.Token{Name: "boss", Role: bearer.Admin}
 	ask := func(by *bearer.Token, rule, span string) (*api.Exception, error) {
-		list, err := s.Admin.Waive(ctx, by, api.ExceptionsDraft{Devices: []string{"d1"}, Rule: rule, Reason: "x", For: span})
+		list, err := s.Admin.Waive(ctx, by, api.ExceptionsDraft{Devices: []string{"d1"}, Rule: rule, Reason: "x",
+			For: span})
 		if err != nil {
 			return nil, err
 		}
@@ -193,7 +197,8 @@ func TestWaiversAreBoundAndApproved(t *testing.T) {
 	if level(s, "d1") != "barred" {
 		t.Error("a restart approves it")
 	}
-	if got, err := s.Admin.Approve(ctx, boss, threat.ID, "seen"); err != nil || got.State != "live" || got.ApprovedBy != "boss" ||
+	if got, err := s.Admin.Approve(ctx, boss, threat.ID, "seen"); err != nil || got.State != "live" ||
+		got.ApprovedBy != "boss" ||
 		level(s, "d1") != "strong" {
 		t.Errorf("approved it is %+v (%v), and the device stands at %s", got, err, level(s, "d1"))
 	}
@@ -207,7 +212,8 @@ func TestWaiversAreBoundAndApproved(t *testing.T) {
 	if level(s, "d1") != "limited" {
 		t.Errorf("a rulebook that has a waiver approved leaves one that nobody approved: %s", level(s, "d1"))
 	}
-	if list, err := s.View.Waivers(view.ExceptionQuery{State: "asked"}); err != nil || len(list) != 1 || list[0].ID != disk.ID {
+	if list, err := s.View.Waivers(view.ExceptionQuery{State: "asked"}); err != nil || len(list) != 1 ||
+		list[0].ID != disk.ID {
 		t.Errorf("there wait %+v, %v", list, err)
 	}
 	if _, err := s.Admin.Revoke(ctx, "boss", disk.ID, "no"); err != nil {
@@ -295,7 +301,8 @@ func TestAWholeInventorySaysWhatIsGone(t *testing.T) {
 		t.Errorf("accepted: %+v", out.Gone)
 	}
 	told := 0
-	if err := s.Store.Since(ctx, ledger.EvidenceGone, 0, func(ledger.Entry) error { told++; return nil }); err != nil || told != 5 {
+	if err := s.Store.Since(ctx, ledger.EvidenceGone, 0,
+		func(ledger.Entry) error { told++; return nil }); err != nil || told != 5 {
 		t.Errorf("%d entries tell of it, want 5: %v", told, err)
 	}
 }
@@ -398,7 +405,8 @@ func TestAPurgedDeviceLeavesNothing(t *testing.T) {
 			}
 			return in.Results[0]
 		}
-		if r := take(`{"source":"mdm","identity":{"serial":"gf-1"},"evidence":{` + good + `}}`); r.Device != "d1" || r.Level != "unproven" || r.New {
+		if r := take(`{"source":"mdm","identity":{"serial":"gf-1"},"evidence":{` + good +
+			`}}`); r.Device != "d1" || r.Level != "unproven" || r.New {
 			t.Errorf("reported again it is %+v", r)
 		}
 		if ask(t, s, "d1") != "deny" {

@@ -132,7 +132,8 @@ func TestAnAllowEndsWhenItsSerialMoves(t *testing.T) {
 	if aside == "" {
 		t.Fatal("a report that points at two devices is not kept aside")
 	}
-	if _, err := s.Admin.Settle(ctx, "astrid", aside, api.Settlement{Device: "d2", Reason: "its board was changed"}); err != nil {
+	if _, err := s.Admin.Settle(ctx, "astrid", aside,
+		api.Settlement{Device: "d2", Reason: "its board was changed"}); err != nil {
 		t.Fatal(err)
 	}
 	if ended(t, s, first) == "" || len(s.Decisions.Kept()) != 0 {

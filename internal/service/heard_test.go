@@ -75,7 +75,8 @@ func newTransmitter(t *testing.T) *transmitter {
 		}
 		out := map[string]any{"keys": []any{map[string]string{"kty": "OKP-of-tomorrow", "kid": "odd"}}}
 		for _, kid := range slices.Sorted(maps.Keys(x.keys)) {
-			out["keys"] = append(out["keys"].([]any), jose.JSONWebKey{Key: x.keys[kid].Public(), KeyID: kid, Use: "sig", Algorithm: "ES256"})
+			out["keys"] = append(out["keys"].([]any), jose.JSONWebKey{Key: x.keys[kid].Public(), KeyID: kid,
+				Use: "sig", Algorithm: "ES256"})
 		}
 		_ = json.NewEncoder(w).Encode(out)
 	}))
@@ -97,7 +98,8 @@ type claims map[string]any
 // set is a token with one event, as RFC 8417 and SSF 1.0 have it; other changes its claims.
 func (x *transmitter) set(event string, payload, subject claims, other func(claims)) string {
 	x.n++
-	c := claims{"iss": "https://sensor.example", "jti": fmt.Sprint("j", x.n), "iat": time.Now().Unix(), "aud": "https://ledger.example",
+	c := claims{"iss": "https://sensor.example", "jti": fmt.Sprint("j", x.n), "iat": time.Now().Unix(),
+		"aud":    "https://ledger.example",
 		"sub_id": subject, "events": claims{"https://schemas.openid.net/secevent/caep/event-type/" + event: payload}}
 	if other != nil {
 		other(c)
@@ -111,7 +113,8 @@ func (x *transmitter) signed(c claims, kid, typ string, key any) string {
 	if _, is := key.([]byte); is {
 		alg = jose.HS256
 	}
-	s, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: jose.JSONWebKey{Key: key, KeyID: kid}}, (&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
+	s, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: jose.JSONWebKey{Key: key, KeyID: kid}},
+		(&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
 	if err != nil {
 		x.t.Fatal(err)
 	}
@@ -127,7 +130,8 @@ func serial(s string) claims {
 }
 
 func risk(level string) claims {
-	return claims{"principal": "DEVICE", "current_level": level, "previous_level": "LOW", "event_timestamp": time.Now().Unix()}
+	return claims{"principal": "DEVICE", "current_level": level, "previous_level": "LOW",
+		"event_timestamp": time.Now().Unix()}
 }
 
 // hearing is a service that hears a transmitter, with two devices and two people.
@@ -135,11 +139,14 @@ func hearing(t *testing.T, dir string, x *transmitter) *Service {
 	t.Helper()
 	s := opened(t, dir, nil)
 	if s.Snapshot().Book.Rulebook.Name != "heard" {
-		people := []directory.Person{{ID: "ada", Name: "Ada", Groups: []string{}, Mail: "ada@gullholm.example"}, {ID: "bo", Name: "Bo", Groups: []string{}}}
-		if _, err := s.Admin.ImportPeople(t.Context(), "author", people, admin.ListImport{AcceptImpact: "a trial"}); err != nil {
+		people := []directory.Person{{ID: "ada", Name: "Ada", Groups: []string{}, Mail: "ada@gullholm.example"},
+			{ID: "bo", Name: "Bo", Groups: []string{}}}
+		if _, err := s.Admin.ImportPeople(t.Context(), "author", people,
+			admin.ListImport{AcceptImpact: "a trial"}); err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := s.Admin.Publish(t.Context(), "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: heardBook(x.url)}}}); err != nil {
+		if _, _, err := s.Admin.Publish(t.Context(), "author",
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: heardBook(x.url)}}}); err != nil {
 			t.Fatal(err)
 		}
 		a := &acts{s: s}
@@ -191,7 +198,8 @@ func TestEventsOfAPartnerAreEvidence(t *testing.T) {
 	}
 	take(x.set("device-compliance-change", status("compliant"), claims{"format": "opaque", "id": "S-d1"}, nil))
 	level("d1", "strong")
-	take(x.set("device-compliance-change", status("not-compliant"), claims{"format": "iss_sub", "iss": "https://sensor.example", "sub": "S-d1"}, nil))
+	take(x.set("device-compliance-change", status("not-compliant"),
+		claims{"format": "iss_sub", "iss": "https://sensor.example", "sub": "S-d1"}, nil))
 	level("d1", "sound")
 
 	// Of a device that nobody knows it waits, and counts as soon as somebody knows it.
@@ -230,7 +238,8 @@ func TestWrongEventsAreRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	body := func(other func(claims)) claims {
-		c := claims{"iss": "https://sensor.example", "jti": "x", "iat": time.Now().Unix(), "aud": []string{"https://else.example", "https://ledger.example"},
+		c := claims{"iss": "https://sensor.example", "jti": "x", "iat": time.Now().Unix(),
+			"aud":    []string{"https://else.example", "https://ledger.example"},
 			"sub_id": serial("S-d1"), "events": claims{"https://schemas.openid.net/secevent/caep/event-type/risk-level-change": risk("HIGH")}}
 		if other != nil {
 			other(c)
@@ -242,11 +251,12 @@ func TestWrongEventsAreRefused(t *testing.T) {
 	header, rest, _ := strings.Cut(good, ".")
 	payload, _, _ := strings.Cut(rest, ".")
 	for name, c := range map[string]struct{ token, code string }{
-		"another audience":  {with(func(c claims) { c["aud"] = "https://else.example" }), told.InvalidAudience},
-		"no audience":       {with(func(c claims) { delete(c, "aud") }), told.InvalidAudience},
-		"another issuer":    {with(func(c claims) { c["iss"] = "https://nobody.example" }), told.InvalidIssuer},
-		"the future":        {with(func(c claims) { c["iat"] = time.Now().Add(time.Hour).Unix() }), told.InvalidRequest},
-		"long ago":          {with(func(c claims) { c["iat"] = time.Now().Add(-9 * 24 * time.Hour).Unix() }), told.InvalidRequest},
+		"another audience": {with(func(c claims) { c["aud"] = "https://else.example" }), told.InvalidAudience},
+		"no audience":      {with(func(c claims) { delete(c, "aud") }), told.InvalidAudience},
+		"another issuer":   {with(func(c claims) { c["iss"] = "https://nobody.example" }), told.InvalidIssuer},
+		"the future":       {with(func(c claims) { c["iat"] = time.Now().Add(time.Hour).Unix() }), told.InvalidRequest},
+		"long ago": {with(func(c claims) { c["iat"] = time.Now().Add(-9 * 24 * time.Hour).Unix() }),
+			told.InvalidRequest},
 		"no time":           {with(func(c claims) { delete(c, "iat") }), told.InvalidRequest},
 		"a time of nowhere": {with(func(c claims) { c["iat"] = 1e300 }), told.InvalidRequest},
 		"it has ended":      {with(func(c claims) { c["exp"] = time.Now().Add(-time.Second).Unix() }), told.InvalidRequest},
@@ -259,11 +269,13 @@ func TestWrongEventsAreRefused(t *testing.T) {
 		"a word of its own": {with(func(c claims) {
 			c["events"] = claims{"https://schemas.openid.net/secevent/caep/event-type/risk-level-change": claims{"current_level": "AWFUL"}}
 		}), told.InvalidRequest},
-		"another type":       {x.signed(body(nil), "k1", "JWT", x.keys["k1"]), told.InvalidRequest},
-		"a stranger's key":   {x.signed(body(nil), "k1", "secevent+jwt", stranger), told.InvalidKey},
-		"a shared secret":    {x.signed(body(nil), "k1", "secevent+jwt", []byte(strings.Repeat("k", 32))), told.InvalidRequest},
-		"no signature":       {"eyJhbGciOiJub25lIiwidHlwIjoic2VjZXZlbnQrand0In0." + payload + ".", told.InvalidRequest},
-		"a part of another":  {header + "." + payload + "." + strings.Split(with(func(c claims) { c["jti"] = "y" }), ".")[2], told.InvalidKey},
+		"another type":     {x.signed(body(nil), "k1", "JWT", x.keys["k1"]), told.InvalidRequest},
+		"a stranger's key": {x.signed(body(nil), "k1", "secevent+jwt", stranger), told.InvalidKey},
+		"a shared secret": {x.signed(body(nil), "k1", "secevent+jwt", []byte(strings.Repeat("k", 32))),
+			told.InvalidRequest},
+		"no signature": {"eyJhbGciOiJub25lIiwidHlwIjoic2VjZXZlbnQrand0In0." + payload + ".", told.InvalidRequest},
+		"a part of another": {header + "." + payload +
+			"." + strings.Split(with(func(c claims) { c["jti"] = "y" }), ".")[2], told.InvalidKey},
 		"nothing":            {"", told.InvalidRequest},
 		"something too long": {strings.Repeat("x", 70_000), told.InvalidRequest},
 	} {
@@ -303,7 +315,8 @@ func TestAnEventWaitsForKeys(t *testing.T) {
 	x.away = true
 	s := hearing(t, t.TempDir(), x)
 	var busy *heard.BusyError
-	if err := s.Heard.Take(t.Context(), x.set("risk-level-change", risk("HIGH"), serial("S-d1"), nil), ""); !errors.As(err, &busy) ||
+	if err := s.Heard.Take(t.Context(), x.set("risk-level-change", risk("HIGH"), serial("S-d1"), nil),
+		""); !errors.As(err, &busy) ||
 		heard.StatusOf(err) != http.StatusServiceUnavailable {
 		t.Errorf("%v", err)
 	}
@@ -349,12 +362,14 @@ func TestAPartnerEndsSessions(t *testing.T) {
 		subject claims
 		left    string
 	}{
-		{"a person on a device", claims{"format": "complex", "user": mail, "device": claims{"format": "opaque", "id": "S-d1"}}, "ada d2 bo d1 bo d2"},
+		{"a person on a device", claims{"format": "complex", "user": mail,
+			"device": claims{"format": "opaque", "id": "S-d1"}}, "ada d2 bo d1 bo d2"},
 		{"a person", mail, "bo d1 bo d2"},
 		{"a device", serial("S-d1"), "ada d2 bo d2"},
 		{"a device alone", claims{"format": "opaque", "id": "S-d2"}, "ada d1 bo d1"},
-		{"a person, and a device that nobody knows", claims{"format": "complex", "user": claims{"format": "opaque", "id": "bo"},
-			"device": claims{"format": "opaque", "id": "S-none"}}, "ada d1 ada d2"},
+		{"a person, and a device that nobody knows",
+			claims{"format": "complex", "user": claims{"format": "opaque", "id": "bo"},
+				"device": claims{"format": "opaque", "id": "S-none"}}, "ada d1 ada d2"},
 		{"nobody whom we know", claims{"format": "email", "email": "x@gullholm.example"}, "ada d1 ada d2 bo d1 bo d2"},
 	} {
 		begin()
@@ -424,10 +439,12 @@ func TestEventsArePolled(t *testing.T) {
 	x := newTransmitter(t)
 	waiting := map[string]string{}
 	for i := range 5 {
-		waiting[fmt.Sprint("p", i)] = x.set("risk-level-change", risk([]string{"LOW", "HIGH"}[i%2]), serial(fmt.Sprint("S-d", 1+i%2)),
+		waiting[fmt.Sprint("p", i)] = x.set("risk-level-change", risk([]string{"LOW", "HIGH"}[i%2]),
+			serial(fmt.Sprint("S-d", 1+i%2)),
 			func(c claims) { c["jti"] = fmt.Sprint("p", i) })
 	}
-	waiting["p9"] = x.set("risk-level-change", risk("HIGH"), serial("S-d1"), func(c claims) { c["jti"], c["aud"] = "p9", "x" })
+	waiting["p9"] = x.set("risk-level-change", risk("HIGH"), serial("S-d1"),
+		func(c claims) { c["jti"], c["aud"] = "p9", "x" })
 	refused := map[string]any{}
 	url := serve(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var q struct {
@@ -435,7 +452,8 @@ func TestEventsArePolled(t *testing.T) {
 			Ack     []string       `json:"ack"`
 			Refused map[string]any `json:"setErrs"`
 		}
-		if r.Method != http.MethodPost || r.Header.Get("Authorization") != "Bearer sesame" || json.NewDecoder(r.Body).Decode(&q) != nil {
+		if r.Method != http.MethodPost || r.Header.Get("Authorization") != "Bearer sesame" ||
+			json.NewDecoder(r.Body).Decode(&q) != nil {
 			w.WriteHeader(http.StatusBadRequest)
 			return
 		}
@@ -458,12 +476,14 @@ func TestEventsArePolled(t *testing.T) {
 	dir := t.TempDir()
 	closed(hearing(t, dir, x))
 	s := feeding(t, dir)
-	set := core.Settings{ID: "polled", Kind: core.Signals, Source: "sensor", URL: url + "/poll", Every: "5s", SignIn: core.SignIn{By: core.Bearer}}
+	set := core.Settings{ID: "polled", Kind: core.Signals, Source: "sensor", URL: url + "/poll", Every: "5s",
+		SignIn: core.SignIn{By: core.Bearer}}
 	if _, err := s.Feeds.Add(t.Context(), "ada", api.FeedDraft{Feed: set, Secret: "sesame"}); err != nil {
 		t.Fatal(err)
 	}
 	r := ran(t, s, "polled", 0)
-	if r.Outcome != core.Done || r.Items != 6 || r.Accepted != 5 || r.Rejected != 1 || len(waiting) != 0 || len(refused) != 1 {
+	if r.Outcome != core.Done || r.Items != 6 || r.Accepted != 5 || r.Rejected != 1 || len(waiting) != 0 ||
+		len(refused) != 1 {
 		t.Errorf("%+v, left %v, refused %v", r, waiting, refused)
 	}
 	if levelOf(t, s, "d2") != "barred" || levelOf(t, s, "d1") != "sound" {

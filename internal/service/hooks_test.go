@@ -93,7 +93,8 @@ func TestAHookThatRefuses(t *testing.T) {
 		Policy: outbound.Policy{Inside: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}}
 	s := opened(t, dir, nil)
 	s.Streams.Start(options)
-	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: hooked}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: hooked}}}); err != nil {
 		t.Fatal(err)
 	}
 	st, err := s.Streams.Create(ctx, "ada", api.StreamDraft{Receiver: "chat", Endpoint: h.URL})
@@ -103,7 +104,8 @@ func TestAHookThatRefuses(t *testing.T) {
 	a := &acts{s: s}
 	shows := func(id, encrypted string) {
 		t.Helper()
-		if err := a.take(ctx, `{"source":"desk","identity":{"id":"`+id+`"},"evidence":{"storage.encrypted":`+encrypted+`}}`); err != nil {
+		if err := a.take(ctx, `{"source":"desk","identity":{"id":"`+id+
+			`"},"evidence":{"storage.encrypted":`+encrypted+`}}`); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -121,7 +123,8 @@ func TestAHookThatRefuses(t *testing.T) {
 	eventually(t, "two events are given up", func() bool { return given() == 2 })
 	eventually(t, "the others arrive", func() bool { took, _ := h.counts(); return took == 2 })
 	list, _ := s.Streams.Letters(st.ID)
-	if l := list[0]; l.Attempts != 6 || l.Device != "d2" || l.Event != "standing-change" || !strings.Contains(l.Why, "400") {
+	if l := list[0]; l.Attempts != 6 || l.Device != "d2" || l.Event != "standing-change" ||
+		!strings.Contains(l.Why, "400") {
 		t.Errorf("given up is %+v", l)
 	}
 	eventually(t, "nothing waits", func() bool { // a letter is kept before the event is taken off
@@ -178,7 +181,8 @@ func TestAHookThatRefuses(t *testing.T) {
 
 	// A receiver that the rulebook has told otherwise is told nothing.
 	set := strings.Replace(hooked, "form: cloudevents, ", "", 1)
-	if _, _, err := s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: set}}}); err != nil {
+	if _, _, err := s.Admin.Publish(ctx, "author",
+		api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: set}}}); err != nil {
 		t.Fatal(err)
 	}
 	shows("d3", "true")

@@ -144,11 +144,13 @@ func TestNotices(t *testing.T) {
 		n := &noticing{acts: &acts{}, post: &post{}, t: t}
 		n.start(dir, time.Minute)
 		people := []directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}, Language: "sv"},
-			{ID: "bo", Name: "Bo", Groups: []string{}, Mail: "bo@gullholm.example"}, {ID: "cy", Name: "Cy", Groups: []string{}}}
+			{ID: "bo", Name: "Bo", Groups: []string{}, Mail: "bo@gullholm.example"},
+			{ID: "cy", Name: "Cy", Groups: []string{}}}
 		if _, err := n.s.Admin.ImportPeople(ctx, "author", people, admin.ListImport{AcceptImpact: "a trial"}); err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := n.s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
+		if _, _, err := n.s.Admin.Publish(ctx, "author",
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
 			t.Fatal(err)
 		}
 		good := `"storage.encrypted":true,"threat.score":0,"screen_lock.after":"1m","owner":`
@@ -163,7 +165,8 @@ func TestNotices(t *testing.T) {
 		n.shows("a2", `"storage.encrypted":false`)
 		eventually(t, "ada is told", func() bool { return len(n.post.to("ada@gullholm.example")) == 1 })
 		m := n.post.to("ada@gullholm.example")[0]
-		for _, want := range []string{"Hej Ada", "Ada's laptop (a1) föll från strong till limited", "a2 föll", "Slå på kryptering",
+		for _, want := range []string{"Hej Ada", "Ada's laptop (a1) föll från strong till limited", "a2 föll",
+			"Slå på kryptering",
 			"https://posture.gullholm.example/me/device"} {
 			if !strings.Contains(m.Text, want) {
 				t.Errorf("the mail does not say %q:\n%s", want, m.Text)
@@ -174,8 +177,12 @@ func TestNotices(t *testing.T) {
 		}
 		eventually(t, "both are on record", func() bool { return len(n.sentOf("a1")) == 2 })
 		if sent := n.sentOf("a1"); len(sent) != 2 || !slices.ContainsFunc(sent, func(e *event.NoticeSent) bool {
-			return e.Via == event.ViaMail && e.To == "ada@gullholm.example" && e.On == "fell" && strings.Contains(e.Text, "kryptering")
-		}) || !slices.ContainsFunc(sent, func(e *event.NoticeSent) bool { return e.Via == event.ViaHook && e.To == "chat" }) {
+			return e.Via == event.ViaMail && e.To == "ada@gullholm.example" && e.On == "fell" &&
+				strings.Contains(e.Text, "kryptering")
+		}) || !slices.ContainsFunc(sent, func(e *event.NoticeSent) bool {
+			return e.Via == event.ViaHook &&
+				e.To == "chat"
+		}) {
 			t.Errorf("on record is %+v", sent)
 		}
 
@@ -202,11 +209,13 @@ func TestNotices(t *testing.T) {
 		if _, err := n.s.Decisions.Decide("door", e); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, "the watch hears of the emergency", func() bool { return len(n.post.to("watch@gullholm.example")) == 2 })
+		eventually(t, "the watch hears of the emergency",
+			func() bool { return len(n.post.to("watch@gullholm.example")) == 2 })
 		eventually(t, "the desk hears of the source", func() bool { return len(n.post.to("desk@gullholm.example")) == 1 })
 
 		// Reminders: an exception and a grace that end soon; not for who wants none.
-		if _, err := n.s.Notices.Mute(ctx, "ada", api.MuteDraft{Person: "ada@gullholm.example", Reason: "on leave"}); err != nil {
+		if _, err := n.s.Notices.Mute(ctx, "ada", api.MuteDraft{Person: "ada@gullholm.example",
+			Reason: "on leave"}); err != nil {
 			t.Fatal(err)
 		}
 		n.shows("b1", `"screen_lock.after":"30m"`)
@@ -263,11 +272,13 @@ func TestNoticesAreBounded(t *testing.T) {
 		dir, ctx := t.TempDir(), context.Background()
 		n := &noticing{acts: &acts{}, post: &post{}, t: t}
 		n.start(dir, time.Millisecond)
-		if _, err := n.s.Admin.ImportPeople(ctx, "author", []directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}}},
+		if _, err := n.s.Admin.ImportPeople(ctx, "author",
+			[]directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}}},
 			admin.ListImport{AcceptImpact: "a trial"}); err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := n.s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
+		if _, _, err := n.s.Admin.Publish(ctx, "author",
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
 			t.Fatal(err)
 		}
 		n.shows("a1", `"storage.encrypted":true,"threat.score":0,"screen_lock.after":"1m","owner":"ada@gullholm.example"`)
@@ -283,7 +294,8 @@ func TestNoticesAreBounded(t *testing.T) {
 			t.Errorf("ada got %d mails in a moment", got)
 		}
 		for _, x := range n.s.Snapshot().Notices.List() {
-			if x.Mail != "" && x.State == kept.NoticeWaits && (x.Due < n.s.Micros()+value.Day/2 || !strings.Contains(x.Why, "within a day")) {
+			if x.Mail != "" && x.State == kept.NoticeWaits &&
+				(x.Due < n.s.Micros()+value.Day/2 || !strings.Contains(x.Why, "within a day")) {
 				t.Errorf("what is too much is %+v", x)
 			}
 		}
@@ -324,11 +336,13 @@ func TestNoticesOfADeviceThatFlaps(t *testing.T) {
 		dir, ctx := t.TempDir(), context.Background()
 		n := &noticing{acts: &acts{}, post: &post{}, t: t}
 		n.start(dir, time.Minute)
-		if _, err := n.s.Admin.ImportPeople(ctx, "author", []directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}}},
+		if _, err := n.s.Admin.ImportPeople(ctx, "author",
+			[]directory.Person{{ID: "ada@gullholm.example", Name: "Ada", Groups: []string{}}},
 			admin.ListImport{AcceptImpact: "a trial"}); err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := n.s.Admin.Publish(ctx, "author", api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
+		if _, _, err := n.s.Admin.Publish(ctx, "author",
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
 			t.Fatal(err)
 		}
 		n.shows("a1", `"storage.encrypted":true,"threat.score":0,"screen_lock.after":"1m","owner":"ada@gullholm.example",`+
@@ -338,7 +352,8 @@ func TestNoticesOfADeviceThatFlaps(t *testing.T) {
 			time.Sleep(5 * time.Millisecond)
 		}
 		eventually(t, "ada is told", func() bool { return len(n.post.to("ada@gullholm.example")) > 0 })
-		if m := n.post.to("ada@gullholm.example")[0]; strings.ContainsAny(m.Subject, "\r\n") || strings.Contains(m.HTML, "<script>") ||
+		if m := n.post.to("ada@gullholm.example")[0]; strings.ContainsAny(m.Subject, "\r\n") ||
+			strings.Contains(m.HTML, "<script>") ||
 			strings.Contains(m.Text, "\nBcc") || strings.Count(m.Text, " fell from strong to limited") != 1 {
 			t.Errorf("ada reads %q:\n%s", m.Subject, m.Text)
 		}

@@ -202,7 +202,8 @@ gates: [{id: all, who: {everyone: true}, what: {everything: true}, need: known_d
 	if live() != 4 || len(s.Decisions.Sessions("", "", "payroll")) != 0 {
 		t.Errorf("after a restart %d live", live())
 	}
-	for whose, err := range map[string]error{"nobody's": end(s, "", "", "", "x"), "no reason": end(s, "d1", "", "", "")} {
+	for whose, err := range map[string]error{"nobody's": end(s, "", "", "", "x"),
+		"no reason": end(s, "d1", "", "", "")} {
 		refusedAs[*fault.InputError](t, whose, err, "")
 	}
 	if err := end(s, "d9", "", "", "x"); err == nil {
@@ -247,14 +248,16 @@ examples:
 		before := s.Now()
 		time.Sleep(time.Second)
 		note := "lent out"
-		if err := put(api.TagsDraft{Devices: []string{"S-d1", "d2", "d1"}, Add: []string{"pilot", "north"}, Note: &note}); err != nil {
+		if err := put(api.TagsDraft{Devices: []string{"S-d1", "d2", "d1"}, Add: []string{"pilot", "north"},
+			Note: &note}); err != nil {
 			t.Fatal(err)
 		}
 		stand("barred", "barred", "strong")
 		if n := len(entries(t, s, ledger.DeviceTagged)); n != 2 {
 			t.Errorf("two devices made %d entries", n)
 		}
-		if err := put(api.TagsDraft{Devices: []string{"d1"}, Add: []string{"pilot"}, Remove: []string{"south"}}); err != nil ||
+		if err := put(api.TagsDraft{Devices: []string{"d1"}, Add: []string{"pilot"},
+			Remove: []string{"south"}}); err != nil ||
 			len(entries(t, s, ledger.DeviceTagged)) != 2 {
 			t.Errorf("what changes nothing is an entry: %v", err)
 		}
@@ -264,7 +267,8 @@ examples:
 		if got := s.View.Device("d1").Tags; !slices.Equal(got.Tags, []string{"north", "pilot"}) || got.Note != note {
 			t.Errorf("after a restart: %+v", got)
 		}
-		if then, err := s.View.DeviceAt(ctx, "d1", before.UnixMicro()); err != nil || then.Level != "strong" || len(then.Tags.Tags) != 0 {
+		if then, err := s.View.DeviceAt(ctx, "d1", before.UnixMicro()); err != nil || then.Level != "strong" ||
+			len(then.Tags.Tags) != 0 {
 			t.Errorf("before it stood at %v, %v", then, err)
 		}
 		if err := put(api.TagsDraft{Devices: []string{"d1", "d2"}, Remove: []string{"pilot"}}); err != nil {
@@ -274,8 +278,9 @@ examples:
 		report(t, s, "d3", `"tags":["pilot"]`) // no report puts one on
 		stand("strong", "strong", "strong")
 		for name, d := range map[string]api.TagsDraft{"nothing": {Devices: []string{"d1"}}, "nobody": {Add: []string{"x"}},
-			"no word": {Devices: []string{"d1"}, Add: []string{"a b"}}, "a long one": {Devices: []string{"d1"}, Add: []string{strings.Repeat("x", 51)}},
-			"many": {Devices: []string{"d1"}, Add: strings.Split("abcdefghijklmnopqrstuvwxyz", "")}} {
+			"no word":    {Devices: []string{"d1"}, Add: []string{"a b"}},
+			"a long one": {Devices: []string{"d1"}, Add: []string{strings.Repeat("x", 51)}},
+			"many":       {Devices: []string{"d1"}, Add: strings.Split("abcdefghijklmnopqrstuvwxyz", "")}} {
 			refusedAs[*fault.InputError](t, name, put(d), "")
 		}
 		shut(t, s)

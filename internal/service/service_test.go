@@ -75,7 +75,8 @@ func publish(t *testing.T, s *service.Service, text string) int {
 func report(t *testing.T, s *service.Service, id, attributes string) api.ReportResult {
 	t.Helper()
 	in, err := s.Intake.Ingest(ctx, "agent", "",
-		strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`, s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
+		strings.NewReader(fmt.Sprintf(`{"source":"agent","observed_at":%q,"identity":{"id":%q},"evidence":{%s}}`,
+			s.Now().UTC().Format(time.RFC3339), id, attributes)), evidence.NDJSON)
 	if err != nil || len(in.Results) != 1 {
 		t.Fatal(in, err)
 	}

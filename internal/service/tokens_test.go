@@ -89,7 +89,8 @@ func TestTokensAreRotated(t *testing.T) {
 		good := func(want ...bool) {
 			t.Helper()
 			for i, secret := range []string{first, second} {
-				if got, ok := s.Admin.Authenticate(secret); ok != want[i] || ok && (got.Name != "mdm" || got.Role != bearer.Source) {
+				if got, ok := s.Admin.Authenticate(secret); ok != want[i] || ok &&
+					(got.Name != "mdm" || got.Role != bearer.Source) {
 					t.Errorf("the secret %d is good: %v, for %+v", i+1, ok, got)
 				}
 			}

@@ -45,7 +45,8 @@ type Desk struct {
 
 // NewDesk is a desk with machines, and one client.
 func NewDesk(client string, machines []Machine) *Desk {
-	return &Desk{id: client, secret: rand.Text(), machines: machines, lost: map[string]bool{}, tokens: map[string]time.Time{}}
+	return &Desk{id: client, secret: rand.Text(), machines: machines, lost: map[string]bool{},
+		tokens: map[string]time.Time{}}
 }
 
 // Secret is that of the client.

@@ -55,9 +55,11 @@ func NewMailbox() (*Mailbox, error) {
 		return nil, err
 	}
 	now := time.Now()
-	plan := &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: "mail.gullholm.example"},
+	plan := &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()),
+		Subject:   pkix.Name{CommonName: "mail.gullholm.example"},
 		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(30 * 24 * time.Hour), IsCA: true, BasicConstraintsValid: true,
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{"localhost"}}
 	der, err := x509.CreateCertificate(rand.Reader, plan, plan, key.Public(), key)
 	if err != nil {
@@ -76,8 +78,12 @@ func (b *Mailbox) Serve(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &letterIn{box: b, conn: c}, nil }))
-	s.Domain, s.TLSConfig = "mail.gullholm.example", &tls.Config{Certificates: []tls.Certificate{b.cert}, MinVersion: tls.VersionTLS12}
+	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session,
+		error) {
+		return &letterIn{box: b, conn: c}, nil
+	}))
+	s.Domain, s.TLSConfig = "mail.gullholm.example", &tls.Config{Certificates: []tls.Certificate{b.cert},
+		MinVersion: tls.VersionTLS12}
 	s.MaxMessageBytes, s.MaxRecipients = 1<<20, 10
 	s.ReadTimeout, s.WriteTimeout = 30*time.Second, 30*time.Second
 	go s.Serve(l) //nolint:errcheck // ends with Close

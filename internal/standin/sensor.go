@@ -52,7 +52,8 @@ func NewSensor(issuer, audience, receiver string, serials []string) (*Sensor, er
 	if s.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
 		return nil, err
 	}
-	s.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: s.key, KeyID: "sensor-1"}},
+	s.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256,
+		Key: jose.JSONWebKey{Key: s.key, KeyID: "sensor-1"}},
 		(&jose.SignerOptions{}).WithType("secevent+jwt"))
 	for _, serial := range serials {
 		s.watched = append(s.watched, watched{serial, risks[0]})
@@ -67,16 +68,19 @@ func (s *Sensor) Issuer() string { return s.issuer }
 func (s *Sensor) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.Method + " " + r.URL.Path {
 	case "GET /jwks.json":
-		answer(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: s.key.Public(), KeyID: "sensor-1", Use: "sig",
+		answer(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: s.key.Public(),
+			KeyID: "sensor-1", Use: "sig",
 			Algorithm: string(jose.ES256)}}})
 	case "GET /.well-known/ssf-configuration":
-		answer(w, http.StatusOK, map[string]any{"spec_version": "1_0", "issuer": s.issuer, "jwks_uri": "http://" + r.Host + "/jwks.json",
+		answer(w, http.StatusOK, map[string]any{"spec_version": "1_0", "issuer": s.issuer,
+			"jwks_uri":                   "http://" + r.Host + "/jwks.json",
 			"delivery_methods_supported": []string{"urn:ietf:rfc:8935"}})
 	case "POST /risk":
 		s.turnTo(r.Context(), r.FormValue("serial"), r.FormValue("to"))
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	case "POST /end":
-		s.note(s.push(r.Context(), "session-revoked", map[string]any{"reason_admin": map[string]string{"en": "The sensor saw a stolen session"}},
+		s.note(s.push(r.Context(), "session-revoked",
+			map[string]any{"reason_admin": map[string]string{"en": "The sensor saw a stolen session"}},
 			subjectOf(r.FormValue("serial"))), "session-revoked", r.FormValue("serial"))
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	case "GET /":
@@ -106,8 +110,9 @@ func (s *Sensor) turnTo(ctx context.Context, serial, risk string) {
 
 // Tell tells that the risk of a device is another.
 func (s *Sensor) Tell(ctx context.Context, serial, was, risk string) error {
-	return s.push(ctx, "risk-level-change", map[string]any{"principal": "DEVICE", "previous_level": was, "current_level": risk,
-		"risk_reason": "MALWARE"}, subjectOf(serial))
+	return s.push(ctx, "risk-level-change", map[string]any{"principal": "DEVICE", "previous_level": was,
+		"current_level": risk,
+		"risk_reason":   "MALWARE"}, subjectOf(serial))
 }
 
 // subjectOf names a device by its serial (SSF 1.0, section 3.2).
@@ -119,7 +124,8 @@ func subjectOf(serial string) map[string]any {
 func (s *Sensor) push(ctx context.Context, event string, payload, subject map[string]any) error {
 	now := time.Now()
 	payload["event_timestamp"] = now.Unix()
-	token, err := jwt.Signed(s.signer).Claims(map[string]any{"iss": s.issuer, "aud": s.audience, "iat": now.Unix(), "jti": rand.Text(),
+	token, err := jwt.Signed(s.signer).Claims(map[string]any{"iss": s.issuer, "aud": s.audience,
+		"iat": now.Unix(), "jti": rand.Text(),
 		"sub_id": subject, "events": map[string]any{"https://schemas.openid.net/secevent/caep/event-type/" + event: payload}}).Serialize()
 	if err != nil {
 		return err

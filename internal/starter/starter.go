@@ -81,7 +81,8 @@ func Compose(a Answers) (string, error) {
 		return "", fmt.Errorf("a ladder has at least two levels")
 	}
 	n := len(f.Ladder)
-	f.Low, f.Doubt, f.Middle, f.High, f.Top = f.Ladder[0], f.Ladder[min(1, n-2)], f.Ladder[(n-1)/2], f.Ladder[n-2], f.Ladder[n-1]
+	f.Low, f.Doubt, f.Middle, f.High, f.Top = f.Ladder[0], f.Ladder[min(1, n-2)], f.Ladder[(n-1)/2],
+		f.Ladder[n-2], f.Ladder[n-1]
 	for _, p := range a.Platforms {
 		if !slices.ContainsFunc(Platforms, func(x struct{ Name, Version string }) bool { return x.Name == p }) {
 			known := make([]string, len(Platforms))

@@ -49,10 +49,11 @@ func TestStartersAreRight(t *testing.T) {
 		tryOut(t, name+".yaml", text)
 	}
 	for name, a := range map[string]Answers{
-		"nothing said":  {},
-		"phones alone":  {Name: "quay", Platforms: []string{"android"}, Groups: []string{"crew"}},
-		"two levels":    {Ladder: []string{"shut", "open"}, Platforms: []string{"windows", "ios"}},
-		"three levels":  {Ladder: []string{"red", "amber", "green"}, Platforms: []string{"macos"}, Groups: []string{"a", "b"}},
+		"nothing said": {},
+		"phones alone": {Name: "quay", Platforms: []string{"android"}, Groups: []string{"crew"}},
+		"two levels":   {Ladder: []string{"shut", "open"}, Platforms: []string{"windows", "ios"}},
+		"three levels": {Ladder: []string{"red", "amber", "green"}, Platforms: []string{"macos"},
+			Groups: []string{"a", "b"}},
 		"two platforms": {Platforms: []string{"linux", "chromeos"}},
 	} {
 		text, err := Compose(a)

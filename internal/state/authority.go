@@ -62,8 +62,9 @@ func (c *Change) SetIssued(device string, list []value.Value, by Cause) {
 	list = slices.DeleteFunc(slices.Clone(list), func(v value.Value) bool {
 		return certificate.Field(v, "not_after").Num()+keepEnded < c.Now
 	})
-	rep := &evidence.Report{Source: evidence.Authority, At: c.Now, Readings: []evidence.Reading{{Name: evidence.IssuedName,
-		Source: evidence.Authority, At: c.Now, Value: value.OfList(list)}}}
+	rep := &evidence.Report{Source: evidence.Authority, At: c.Now,
+		Readings: []evidence.Reading{{Name: evidence.IssuedName,
+			Source: evidence.Authority, At: c.Now, Value: value.OfList(list)}}}
 	d, keyed := c.Reported(device), event.DeviceKeyed{Source: evidence.Authority}
 	was := d.Record
 	d.Record = d.Record.With(rep)

@@ -121,7 +121,8 @@ func (b *Book) Anchor(anchors []*x509.Certificate) {
 		return
 	}
 	b.anchors = anchors
-	b.generation = &generation{directories: b.directories + 1, Resolver: evidence.NewResolver(b.Rulebook.Dict, b.policy()),
+	b.generation = &generation{directories: b.directories + 1, Resolver: evidence.NewResolver(b.Rulebook.Dict,
+		b.policy()),
 		RuleKeys: b.RuleKeys}
 }
 

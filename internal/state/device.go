@@ -289,7 +289,8 @@ func (d *Device) Sources() []string {
 func (d *Device) Copied() *Device {
 	return &Device{ID: d.ID, Keys: d.Keys, Record: d.Record, View: d.View, frame: d.frame, Result: d.Result,
 		Since: d.Since, Wake: d.Wake, FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
-		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Quarantine: d.Quarantine, Tags: d.Tags,
+		Refused: d.Refused, Waivers: d.Waivers, Vouches: d.Vouches, Retired: d.Retired, Quarantine: d.Quarantine,
+		Tags:   d.Tags,
 		Held:   d.Held,
 		Spoken: d.Spoken, Revision: d.Revision, seal: d.seal, link: d.link}
 }

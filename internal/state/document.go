@@ -120,7 +120,8 @@ var plain = []interface {
 	apply(c *Change, to *Snapshot)
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
 	FeedPlaceKind,
-	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind, QuarantineKind, TagsKind, RetirementKind,
+	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind,
+	QuarantineKind, TagsKind, RetirementKind,
 	TokenTermKind, tokenUsesKind}
 
 // load reads the documents from disk.

@@ -79,7 +79,8 @@ func (d *Device) undoOf(book *Book, was Before) string {
 		u.Tags = oneOrNone(old.Tags)
 	}
 	if routine := u.Failing == nil && u.Keys == nil && u.KeyList == nil && u.Held == nil && u.Since == nil &&
-		u.Waivers == nil && u.Vouches == nil && u.Retired == nil && u.Quarantine == nil && u.Tags == nil; routine && u.Evidence != nil {
+		u.Waivers == nil && u.Vouches == nil && u.Retired == nil && u.Quarantine == nil &&
+		u.Tags == nil; routine && u.Evidence != nil {
 		return `{"evidence":` + string(u.Evidence) + `}`
 	}
 	return string(value.JSON(u))

@@ -72,7 +72,8 @@ func (snap *Snapshot) tellFleet(now int64, say func(string, any)) {
 
 func (snap *Snapshot) tellDocuments(say func(string, any)) {
 	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
-		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(), "places": snap.places.List(),
+		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(),
+		"places":  snap.places.List(),
 		"letters": snap.Letters.List(), "notices": snap.Notices.List(), "notice place": snap.noticePlace.List(),
 		"mutes": snap.Mutes.List(), "seen": snap.Seen.List(), "feeds": snap.Feeds.List(),
 		"feed places": snap.FeedPlaces.List(), "heard": snap.Heard.List(), "waivers": snap.Waivers.List(),

@@ -464,7 +464,8 @@ func (s *Store) commitAll(commits []*commit) {
 	var err error
 	if t := s.trouble.Load(); t != nil {
 		err = t
-	} else if err = s.writeAll(commits); !s.note(err) && err != nil && len(commits) > 1 { // find out whose batch is to blame
+	} else if err = s.writeAll(commits); !s.note(err) && err != nil &&
+		len(commits) > 1 { // find out whose batch is to blame
 		for _, c := range commits {
 			err := c.batch.prepare()
 			if err == nil {

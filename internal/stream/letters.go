@@ -237,7 +237,8 @@ func (s *Service) DropLetters(ctx context.Context, actor, id string, ids []strin
 }
 
 // dropLetters drops events that were given up, and records what was done and why.
-func (s *Service) dropLetters(ctx context.Context, actor string, st *kept.Stream, ids []string, reason, what string) error {
+func (s *Service) dropLetters(ctx context.Context, actor string, st *kept.Stream, ids []string, reason,
+	what string) error {
 	return s.Do(ctx, func(c *state.Change) error {
 		n := 0
 		for _, id := range ids {
@@ -246,7 +247,8 @@ func (s *Service) dropLetters(ctx context.Context, actor string, st *kept.Stream
 				n++
 			}
 		}
-		c.Record(actor, &event.StreamChanged{Stream: st.ID, Receiver: st.Receiver, Change: what, Letters: n, Reason: reason})
+		c.Record(actor, &event.StreamChanged{Stream: st.ID, Receiver: st.Receiver, Change: what, Letters: n,
+			Reason: reason})
 		return nil
 	})
 }

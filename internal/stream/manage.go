@@ -266,7 +266,8 @@ func (s *Service) Create(ctx context.Context, actor string, d api.StreamDraft) (
 func (s *Service) newID() string { return "st-" + s.IDs.Next(s.Micros()) }
 
 // Configure makes a stream as its receiver asks for it (SSF 1.0, section 8.1.1.1).
-func (s *Service) Configure(ctx context.Context, by *bearer.Token, in api.StreamConfiguration) (*api.StreamConfiguration,
+func (s *Service) Configure(ctx context.Context, by *bearer.Token,
+	in api.StreamConfiguration) (*api.StreamConfiguration,
 	error) {
 	st := kept.Stream{ID: s.newID(), Receiver: by.Name, Form: rulebook.SetForm}
 	secret, err := s.configure(&st, &in, true)
@@ -299,7 +300,8 @@ func (s *Service) Reconfigure(ctx context.Context, by *bearer.Token, in api.Stre
 			case secret != "" || whole || in.Delivery != nil:
 				st.Authorization = s.seal(st, secret)
 			}
-			return &event.StreamChanged{Change: event.StreamUpdated, Endpoint: outbound.Plain(st.Endpoint), Events: names(st.Requested)}, nil
+			return &event.StreamChanged{Change: event.StreamUpdated, Endpoint: outbound.Plain(st.Endpoint),
+				Events: names(st.Requested)}, nil
 		})
 	if err != nil {
 		return nil, err
@@ -483,7 +485,8 @@ func (s *Service) shown(st *kept.Stream) *api.Stream {
 	snap := s.Snapshot()
 	out := &api.Stream{ID: st.ID, Receiver: st.Receiver, Description: st.Description, Delivery: "push",
 		Form: cmp.Or(st.Form, rulebook.SetForm), Binary: st.Binary,
-		Endpoint: outbound.Plain(st.Endpoint), Events: []string{}, Status: st.Status, Reason: st.Reason, By: st.By, Chosen: st.Chosen,
+		Endpoint: outbound.Plain(st.Endpoint), Events: []string{}, Status: st.Status, Reason: st.Reason,
+		By: st.By, Chosen: st.Chosen,
 		Subjects: append([]string{}, st.Subjects...), CreatedAt: value.FormatTime(st.CreatedAt), CreatedBy: st.CreatedBy,
 		Place: snap.StreamPlace(st)}
 	if st.Endpoint == "" {

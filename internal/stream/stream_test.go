@@ -107,7 +107,8 @@ func TestAnswers(t *testing.T) {
 		{status: 200, want: "only 202"},
 		{status: 204, want: "only 202"},
 		{status: 302, want: "redirects are not followed"},
-		{status: 400, media: "application/json; charset=utf-8", body: `{"err":"invalid_key","description":"no"}`, refused: "invalid_key", want: "no"},
+		{status: 400, media: "application/json; charset=utf-8", body: `{"err":"invalid_key","description":"no"}`,
+			refused: "invalid_key", want: "no"},
 		{status: 400, media: "text/html", body: `{"err":"invalid_key"}`, want: "without saying why"},
 		{status: 400, media: "application/json", body: `{"err":""}`, want: "without saying why"},
 		{status: 400, media: "application/json", body: `<`, want: "without saying why"},
@@ -139,7 +140,8 @@ func TestAnswers(t *testing.T) {
 // Events about one thing go one after another, and are named alike each time.
 func TestOrderAndNames(t *testing.T) {
 	again := strings.Clone("d1\nmaren")
-	if lane, name := laneOf("d1\nmaren"), jtiOf("s", 5, "x"); laneOf(again) != lane || jtiOf("s", 5, strings.Clone("x")) != name {
+	if lane, name := laneOf("d1\nmaren"), jtiOf("s", 5, "x"); laneOf(again) != lane ||
+		jtiOf("s", 5, strings.Clone("x")) != name {
 		t.Error("the same event is another one")
 	}
 	seen := map[string]bool{}

@@ -59,8 +59,9 @@ func (d Directory) Reach(device, level string) []string {
 	if x == nil || !onLadder {
 		return nil
 	}
-	q := access.Request{Action: "open", Device: access.Device{ID: x.ID, Known: !x.Outsider(), Level: rulebook.Level(rank),
-		View: d.View(device)}}
+	q := access.Request{Action: "open", Device: access.Device{ID: x.ID, Known: !x.Outsider(),
+		Level: rulebook.Level(rank),
+		View:  d.View(device)}}
 	d.Snapshot.People.Ask(&q, d.Owner(device))
 	trial, out := d.Snapshot.Book.Gates.Evaluator(), []string{}
 	for _, r := range rb.Resources {

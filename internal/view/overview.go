@@ -33,7 +33,8 @@ type census struct {
 func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 	b := snap.Book
 	slot, ladder := b.Rulebook.Dict.Slot("platform"), len(b.Rulebook.Ladder)
-	n := &census{platforms: map[string][]int{}, levels: make([]int, ladder), holds: make([]api.RuleHold, len(b.RuleKeys)),
+	n := &census{platforms: map[string][]int{}, levels: make([]int, ladder),
+		holds:    make([]api.RuleHold, len(b.RuleKeys)),
 		verdicts: map[string]int{}}
 	snap.Fleet.All(func(d *state.Device) bool {
 		d = snap.At(d, now)
@@ -75,7 +76,8 @@ func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overview, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	b, n := snap.Book, s.takeCensus(snap, now)
-	o := &api.Overview{Now: value.FormatTime(now), Devices: n.devices, Retired: len(n.retired), Ladder: b.Rulebook.Ladder,
+	o := &api.Overview{Now: value.FormatTime(now), Devices: n.devices, Retired: len(n.retired),
+		Ladder:    b.Rulebook.Ladder,
 		Platforms: platforms(n.platforms), Rules: holdingDown(b, n.holds), Dropped: []api.Drop{}, Quiet: []api.Source{},
 		Unmatched: snap.Unmatched.Open(), Emergencies: s.Emergencies(now - 7*value.Day), Verdicts: n.verdicts}
 	held, err := s.Enrolments(state.Held)

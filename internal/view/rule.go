@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -97,10 +98,9 @@ func (s *Service) Rule(ctx context.Context, key string, back int64) (*api.RuleDe
 		}
 		return true
 	})
-	for platform, c := range platforms {
-		out.Platforms = append(out.Platforms, api.PlatformVerdicts{Platform: platform, Counts: *c})
+	for _, platform := range slices.Sorted(maps.Keys(platforms)) {
+		out.Platforms = append(out.Platforms, api.PlatformVerdicts{Platform: platform, Counts: *platforms[platform]})
 	}
-	slices.SortFunc(out.Platforms, func(x, y api.PlatformVerdicts) int { return strings.Compare(x.Platform, y.Platform) })
 	waivers, err := s.Waivers(ExceptionQuery{})
 	if err != nil {
 		return nil, err
@@ -167,7 +167,8 @@ func (s *Service) verdictCourse(ctx context.Context, key string, today api.Verdi
 	}
 	slices.SortStableFunc(moves, func(a, b verdictMove) int { return cmp.Compare(a.at, b.at) })
 	today.Binding = 0 // of which entries tell by device, not by rule
-	points, stretch := []api.VerdictPoint{{At: value.FormatTime(now), Counts: today}}, max(back/coursePoints, 60*1_000_000)
+	points, stretch := []api.VerdictPoint{{At: value.FormatTime(now), Counts: today}},
+		max(back/coursePoints, 60*1_000_000)
 	for t := now / stretch * stretch; t > now-back; t -= stretch {
 		for ; len(moves) > 0 && moves[len(moves)-1].at >= t; moves = moves[:len(moves)-1] {
 			m := moves[len(moves)-1]

@@ -25,8 +25,10 @@ func (s *Service) Version(ctx context.Context, version int64) (*store.Rulebook, 
 func (s *Service) Vocabulary() *api.Vocabulary {
 	book := s.Snapshot().Book
 	rb := book.Rulebook
-	v := &api.Vocabulary{Keys: form.Keys(), Defaults: api.Defaults{Cap: rb.LevelName(0), Unknown: rb.LevelName(rb.Doubt()),
-		Otherwise: string(access.Deny), ValidFor: value.FormatDuration(rulebook.DefaultValid)}, Ladder: rb.Ladder, Resources: rb.Resources, BreakGlass: rb.BreakGlass,
+	v := &api.Vocabulary{Keys: form.Keys(), Defaults: api.Defaults{Cap: rb.LevelName(0),
+		Unknown:   rb.LevelName(rb.Doubt()),
+		Otherwise: string(access.Deny), ValidFor: value.FormatDuration(rulebook.DefaultValid)}, Ladder: rb.Ladder,
+		Resources: rb.Resources, BreakGlass: rb.BreakGlass,
 		Places: []string{}, Names: []api.VocabularyName{}}
 	for _, p := range rb.Places {
 		v.Places = append(v.Places, p.ID)

@@ -302,7 +302,8 @@ func writeFiles(a *shell.App, dir string, files []rulebook.File) error {
 func rulebookHistoryCmd(a *shell.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "history", Short: "List the published versions, newest first", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).ListRulebooks, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE", "DIGEST"},
+		RunE: shell.Lists(a, (*client.Client).ListRulebooks, []string{"VERSION", "PUBLISHED", "AUTHOR", "MESSAGE",
+			"DIGEST"},
 			func(r api.RulebookInfo) []string {
 				return []string{fmt.Sprint(r.Version), shell.ShortTime(r.At), r.Author, r.Message,
 					r.Digest[:min(12, len(r.Digest))]}

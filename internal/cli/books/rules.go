@@ -102,7 +102,8 @@ func showRule(a *shell.App, r *api.RuleDetail, head []string, rows [][]string) {
 		}
 		a.Table([]string{"ID", "DEVICE", "STATE", "ENDS", "BY", "REASON"}, rows)
 	}
-	shell.Line(a.Out, "\n%s", a.Dim(fmt.Sprintf("Its devices: ironledger device list --rule %s --verdict fail", r.Rule.Rule)))
+	shell.Line(a.Out, "\n%s", a.Dim(fmt.Sprintf("Its devices: ironledger device list --rule %s --verdict fail",
+		r.Rule.Rule)))
 }
 
 // courseOf tells a course in eighths of its highest point, and its ends in numbers.

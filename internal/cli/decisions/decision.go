@@ -67,7 +67,8 @@ func answerHead(a *shell.App, d *api.Answer, made *api.RecordedDecision) {
 	}
 	for _, x := range d.Strangers {
 		shell.Line(a.Out, "%s %s %s is known to nobody%s", a.Rust("Note:"), x.What, a.Bold(x.Name),
-			shell.Only(len(x.Nearest) > 0, "; did you mean "+strings.Join(x.Nearest, " or ")+"?")+shell.Only(len(x.Nearest) == 0, "."))
+			shell.Only(len(x.Nearest) > 0, "; did you mean "+strings.Join(x.Nearest, " or ")+
+				"?")+shell.Only(len(x.Nearest) == 0, "."))
 	}
 	if reason, ok := rulebook.Language(d.ReasonAdmin, "en"); ok {
 		shell.Line(a.Out, "%s", shell.Sentences(reason))

@@ -30,7 +30,8 @@ func DeviceCmd(a *shell.App) *cobra.Command {
 		"retire, search",
 		Aliases: []string{"devices"}}
 	c.AddCommand(deviceListCmd(a), deviceShowCmd(a), deviceHistoryCmd(a), deviceImportCmd(a),
-		deviceEnrolCmd(a), deviceRetireCmd(a), devicePurgeCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a), deviceTagCmd(a), deviceSearchCmd(a))
+		deviceEnrolCmd(a), deviceRetireCmd(a), devicePurgeCmd(a), deviceQuarantineCmd(a), deviceReleaseCmd(a),
+		deviceTagCmd(a), deviceSearchCmd(a))
 	return c
 }
 
@@ -626,7 +627,8 @@ func importSummary(a *shell.App, in *api.IngestResult) {
 		if in.Gone.Held != "" {
 			did = a.Rust("Held back: ") + in.Gone.Held + "."
 		}
-		shell.Line(a.Out, "\n%s no longer listed: %s%s. %s", counted(n), shell.Joined(in.Gone.Some[:min(5, len(in.Gone.Some))]),
+		shell.Line(a.Out, "\n%s no longer listed: %s%s. %s", counted(n),
+			shell.Joined(in.Gone.Some[:min(5, len(in.Gone.Some))]),
 			shell.Only(n > 5, fmt.Sprintf(" and %d more", n-5)), did)
 	}
 }

@@ -33,7 +33,8 @@ func WaiverCmd(a *shell.App) *cobra.Command {
 	}
 	grantFlags(list, &p.Device, &p.State, &p.Within)
 	c.AddCommand(list, grantCmd(a, "grant DEVICE...|- BASELINE/RULE",
-		"Make an exception for devices and one rule", `Make an exception for devices and one rule: for all that are named, or none. It counts at
+		"Make an exception for devices and one rule",
+		`Make an exception for devices and one rule: for all that are named, or none. It counts at
 once, unless the rulebook has a second person approve waivers of the rule.`,
 		`  ironledger waiver grant GF-L-1042 laptop/firewall --for 14d --reason 'The dock needs the ports, ticket 4711'
   ironledger waiver grant laptop/firewall --where 'tags contains "dock"' --for 14d --reason 'Ticket 4711'`, 1,
@@ -80,8 +81,9 @@ func grantFlags(c *cobra.Command, device, state, within *string) {
 	c.Flags().StringVar(device, "device", "", "of this device only, by its id")
 	c.Flags().StringVar(state, "state", "", "asked, live, ended or revoked (default: all)")
 	c.Flags().StringVar(within, "within", "", "those live that end within a time, as 7d")
-	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"asked", "live", "ended", "revoked"},
-		cobra.ShellCompDirectiveNoFileComp)))
+	shell.Must(c.RegisterFlagCompletionFunc("state",
+		cobra.FixedCompletions([]string{"asked", "live", "ended", "revoked"},
+			cobra.ShellCompDirectiveNoFileComp)))
 }
 
 // ends says when a grant ends: for people nearly, for machines exactly.

@@ -280,7 +280,8 @@ func SourceCmd(a *shell.App) *cobra.Command {
 		Aliases: []string{"sources"}}
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List sources", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).ListSources, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES", "READINGS", "COUNT",
+		RunE: shell.Lists(a, (*client.Client).ListSources, []string{"SOURCE", "RANK", "PROVIDES", "DEVICES",
+			"READINGS", "COUNT",
 			"STALE", "LAST", "EVENTS", "REFUSED"}, func(s api.Source) []string {
 			last := shell.Ago(s.LastAt)
 			if s.LastAt == "" {

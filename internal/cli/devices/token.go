@@ -13,7 +13,8 @@ func TokenCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Bearer tokens: create, list, rotate, revoke", Aliases: []string{"tokens"}}
 	c.AddCommand(tokenCreateCmd(a), tokenRotateCmd(a), &cobra.Command{
 		Use: "list", Short: "List tokens, those that are no longer live too", Args: cobra.NoArgs,
-		RunE: shell.Lists(a, (*client.Client).ListTokens, []string{"ID", "NAME", "ROLE", "STATE", "USED", "ENDS", "MADE", "BY"},
+		RunE: shell.Lists(a, (*client.Client).ListTokens, []string{"ID", "NAME", "ROLE", "STATE", "USED", "ENDS",
+			"MADE", "BY"},
 			func(t api.Token) []string {
 				state, used, ends := t.State, t.UsedAt, t.EndsAt
 				if a.Format == "table" {

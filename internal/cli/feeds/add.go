@@ -274,7 +274,8 @@ func trial(a *shell.App, got *client.Reply[api.FeedTrial]) error {
 			continue
 		}
 		mapped = true
-		shell.Line(a.Out, "\n%s   %s%s", a.Bold(fmt.Sprintf("Item %d", i.Item)), i.Fate, shell.Only(i.Device != "", ": "+i.Device))
+		shell.Line(a.Out, "\n%s   %s%s", a.Bold(fmt.Sprintf("Item %d", i.Item)), i.Fate,
+			shell.Only(i.Device != "", ": "+i.Device))
 		shell.Line(a.Out, "%s", rows(i.Report))
 		for _, r := range i.Remarks {
 			shell.Line(a.Out, "  %s", a.Rust(r.Attribute+": "+r.Message))
@@ -286,7 +287,8 @@ func trial(a *shell.App, got *client.Reply[api.FeedTrial]) error {
 	if !mapped && len(t.Places) > 0 {
 		var places [][]string
 		for _, p := range t.Places {
-			places = append(places, []string{p.At, p.Target, readAs(p.Words, p.Form, p.Unit), brief(strings.Join(p.Values, ", "))})
+			places = append(places, []string{p.At, p.Target, readAs(p.Words, p.Form, p.Unit),
+				brief(strings.Join(p.Values, ", "))})
 		}
 		shell.Line(a.Out, "\nWhat stands where, and what it might be:\n")
 		a.Table([]string{"AT", "MIGHT BE", "READ AS", "SAYS"}, places)

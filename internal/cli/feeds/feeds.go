@@ -49,7 +49,8 @@ func listCmd(a *shell.App) *cobra.Command {
 		Example: "  ironledger feed list\n  ironledger feed list -o json",
 		RunE: shell.Lists(a, func(cl *client.Client, ctx context.Context) (*client.Reply[api.List[api.Feed]], error) {
 			return cl.ListFeeds(ctx)
-		}, []string{"FEED", "BRINGS", "SOURCE", "STATUS", "EVERY", "LAST", "OUTCOME", "ITEMS", "REJECTED", "GONE", "NEXT", "TROUBLE"},
+		}, []string{"FEED", "BRINGS", "SOURCE", "STATUS", "EVERY", "LAST", "OUTCOME", "ITEMS", "REJECTED", "GONE",
+			"NEXT", "TROUBLE"},
 			func(f api.Feed) []string {
 				var last api.FeedRun
 				if len(f.Runs) > 0 {
@@ -62,7 +63,8 @@ func listCmd(a *shell.App) *cobra.Command {
 				if a.Format == "table" {
 					at, next, trouble = orNever(at), soon(next), shell.Clip(trouble, 60)
 				}
-				return []string{f.Feed.ID, f.Feed.Kind, f.Feed.Source, f.Status, f.Feed.Every, at, outcome, fmt.Sprint(last.Items),
+				return []string{f.Feed.ID, f.Feed.Kind, f.Feed.Source, f.Status, f.Feed.Every, at, outcome,
+					fmt.Sprint(last.Items),
 					fmt.Sprint(last.Rejected), fmt.Sprint(last.Gone), next, trouble}
 			}),
 	}
@@ -100,7 +102,8 @@ func show(a *shell.App, got *client.Reply[api.Feed]) error {
 	shell.Line(a.Out, "From      %s%s", s.URL+s.Folder, shell.Only(s.Format != "", ", "+s.Format))
 	in := s.SignIn.By + shell.Only(s.SignIn.User+s.SignIn.ClientID != "", " as "+s.SignIn.User+s.SignIn.ClientID)
 	if f.SecretAt != "" {
-		in += ", its secret given " + shell.Ago(f.SecretAt) + shell.Only(f.SecretUntil != "", ", which ends "+shell.When(f.SecretUntil))
+		in += ", its secret given " + shell.Ago(f.SecretAt) + shell.Only(f.SecretUntil != "",
+			", which ends "+shell.When(f.SecretUntil))
 	}
 	shell.Line(a.Out, "Signs in  %s", in)
 	if s.Pages.By != feed.OnePage {
@@ -122,11 +125,13 @@ func show(a *shell.App, got *client.Reply[api.Feed]) error {
 	shell.Line(a.Out, "")
 	var rows [][]string
 	for _, r := range f.Runs {
-		rows = append(rows, []string{shell.When(r.StartedAt), r.Outcome, fmt.Sprint(r.Pages), fmt.Sprint(r.Items), fmt.Sprint(r.Accepted),
+		rows = append(rows, []string{shell.When(r.StartedAt), r.Outcome, fmt.Sprint(r.Pages), fmt.Sprint(r.Items),
+			fmt.Sprint(r.Accepted),
 			fmt.Sprint(r.Rejected), fmt.Sprint(r.Refused), fmt.Sprint(r.New), fmt.Sprint(r.Moved), fmt.Sprint(r.Gone),
 			shell.Clip(r.Error+r.GoneHeld, 60)})
 	}
-	a.Table([]string{"RUN", "OUTCOME", "PAGES", "ITEMS", "TAKEN", "REJECTED", "REFUSED", "NEW", "MOVED", "GONE", "TROUBLE"}, rows)
+	a.Table([]string{"RUN", "OUTCOME", "PAGES", "ITEMS", "TAKEN", "REJECTED", "REFUSED", "NEW", "MOVED",
+		"GONE", "TROUBLE"}, rows)
 	outcome(a, &f.Runs[0])
 	return nil
 }
@@ -196,7 +201,8 @@ device's page.`,
 				return err
 			}
 			if a.Format != "table" {
-				return a.Print(shell.Listing{Head: []string{"DEVICES"}, Raw: got.Raw, Rows: [][]string{{fmt.Sprint(got.Value.Devices)}}})
+				return a.Print(shell.Listing{Head: []string{"DEVICES"}, Raw: got.Raw,
+					Rows: [][]string{{fmt.Sprint(got.Value.Devices)}}})
 			}
 			shell.Line(a.Out, "Removed %s. %s", args[0], map[bool]string{true: "What it said is kept.",
 				false: fmt.Sprintf("What it said of %d devices is taken "+

@@ -57,8 +57,9 @@ func listCmd(a *shell.App) *cobra.Command {
 	f.StringVar(&p.Person, "person", "", "only about a person")
 	f.StringVar(&p.State, "state", "", "waiting, sending, sent, healed, muted or failed")
 	f.IntVar(&limit, "limit", 50, "at most so many (0: all)")
-	shell.Must(c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"waiting", "sending", "sent", "healed",
-		"muted", "failed"}, cobra.ShellCompDirectiveNoFileComp)))
+	shell.Must(c.RegisterFlagCompletionFunc("state",
+		cobra.FixedCompletions([]string{"waiting", "sending", "sent", "healed",
+			"muted", "failed"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 

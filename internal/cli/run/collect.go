@@ -27,7 +27,8 @@ func sendReport(ctx context.Context, a *shell.App, raw []byte) error {
 	if err != nil {
 		return err
 	}
-	got, err := cl.PostEvidence(ctx, api.PostEvidenceParams{}, "application/x-ndjson", bytes.NewReader(append(raw, '\n')))
+	got, err := cl.PostEvidence(ctx, api.PostEvidenceParams{}, "application/x-ndjson",
+		bytes.NewReader(append(raw, '\n')))
 	if err != nil {
 		return err
 	}

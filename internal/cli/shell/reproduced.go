@@ -17,7 +17,8 @@ func (a *App) Reproduced(r *api.Reproduction, raw any) error {
 		}
 	case r.Same:
 		Line(a.Out, "%s computed again for %s from rulebook %d, revision %d of the device, %d of the people "+
-			"and %d of the roster.", a.Bold("Same:"), ShortTime(r.At), r.Rulebook, r.DeviceRevision, r.PeopleRevision, r.RosterRevision)
+			"and %d of the roster.", a.Bold("Same:"), ShortTime(r.At), r.Rulebook, r.DeviceRevision,
+			r.PeopleRevision, r.RosterRevision)
 	default:
 		Line(a.Out, "%s computed again for %s it is not what was recorded.", a.Rust("Different:"), ShortTime(r.At))
 		a.Table(l.Head, l.Rows)

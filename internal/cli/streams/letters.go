@@ -31,7 +31,8 @@ func lettersCmd(a *shell.App) *cobra.Command {
 				if a.Format == "table" {
 					at, since, why = shell.Ago(at), shell.Ago(since), shell.Clip(why, 60)
 				}
-				l.Rows = append(l.Rows, []string{x.ID, fmt.Sprint(x.Seq), x.Event, x.Device, at, since, fmt.Sprint(x.Attempts), why})
+				l.Rows = append(l.Rows, []string{x.ID, fmt.Sprint(x.Seq), x.Event, x.Device, at, since,
+					fmt.Sprint(x.Attempts), why})
 			}
 			return a.Print(l)
 		},

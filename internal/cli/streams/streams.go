@@ -51,7 +51,8 @@ func listCmd(a *shell.App) *cobra.Command {
 		Example: "  ironledger stream list\n  ironledger stream list -o json",
 		RunE: shell.Lists(a, func(cl *client.Client, ctx context.Context) (*client.Reply[api.List[api.Stream]], error) {
 			return cl.ListStreams(ctx)
-		}, []string{"STREAM", "RECEIVER", "FORM", "DELIVERY", "STATUS", "WAITING", "BEHIND", "TOLD", "REFUSED", "GIVEN UP", "LAST",
+		}, []string{"STREAM", "RECEIVER", "FORM", "DELIVERY", "STATUS", "WAITING", "BEHIND", "TOLD", "REFUSED",
+			"GIVEN UP", "LAST",
 			"TROUBLE"},
 			func(s api.Stream) []string {
 				last, trouble := s.LastAt, s.Failure

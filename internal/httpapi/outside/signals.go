@@ -215,7 +215,8 @@ func (r Routes) SetStreamStatus(c *gin.Context, id string, in api.StreamStatusDr
 		return nil, fault.Input("/status", "a stream is enabled or paused; what its receiver shall never hear "+
 			"of, remove")
 	}
-	if _, err := r.service.Streams.SetStatus(c.Request.Context(), edge.Actor(c).Name, id, "", in.Status, in.Reason); err != nil {
+	if _, err := r.service.Streams.SetStatus(c.Request.Context(), edge.Actor(c).Name, id, "", in.Status,
+		in.Reason); err != nil {
 		return nil, err
 	}
 	return r.service.Streams.Show(id)
