@@ -436,6 +436,9 @@ type DeviceTags struct {
 	Tags   []string `json:"tags"`
 	Note   string   `json:"note,omitempty,omitzero"`
 
+	// Owner The person whose it is, set by hand; it counts where no source says another
+	Owner string `json:"owner,omitempty,omitzero"`
+
 	// By Who changed them last
 	By string `json:"by"`
 	At string `json:"at"`
@@ -2056,6 +2059,9 @@ type TagsDraft struct {
 
 	// Note What is noted of them, in place of what was; an empty one takes it off
 	Note *string `json:"note,omitempty,omitzero"`
+
+	// Owner The id of the person whose they are, where no source says so; an empty one takes it off
+	Owner *string `json:"owner,omitempty,omitzero"`
 }
 
 // Texts A text by language

@@ -295,7 +295,7 @@ func TestTags(t *testing.T) {
 	ctx := browser(t)
 	signIn(t, ctx, s)
 	do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1042"))
-	press(t, ctx, "Tags and note…")
+	press(t, ctx, "Tags, note, owner…")
 	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=add]`), "pilot north"),
 		chromedp.SendKeys(chromedp.CSS(`input[name=note]`), "Lent until May"))
 	press(t, ctx, "Save")
@@ -313,4 +313,13 @@ func TestTags(t *testing.T) {
 	s.run(t, `{"source":"mdm","identity":{"id":"GF-L-1042"},"evidence":{"tags":["pilot"]}}`, "device",
 		"import", "-").want(t, 1,
 		"only the service itself sets this attribute")
+
+	s.run(t, `{"source":"mdm","identity":{"id":"lost-and-found"},"evidence":{"form":"phone"}}`, "device", "import", "-").want(t, 0)
+	s.run(t, "", "device", "tag", "lost-and-found", "--owner", "maren.hold@gullholm.example").want(t, 1,
+		"nobody is known by the id", "maren.holt@gullholm.example")
+	s.run(t, "", "device", "tag", "lost-and-found", "--owner", "maren.holt@gullholm.example").want(t, 0, "maren.holt")
+	s.run(t, "", "device", "list", "--where", `owner == "maren.holt@gullholm.example"`).want(t, 0, "lost-and-found")
+	s.run(t, "", "device", "show", "lost-and-found").want(t, 0, "is its owner by hand")
+	do(t, ctx, chromedp.Navigate(s.url+"/devices/lost-and-found"))
+	until(t, ctx, "set by hand")
 }

@@ -47,7 +47,7 @@ func oneOfEach() []Event {
 			Until: "2026-11-21T08:00:00Z", Renews: "1e"},
 		&CertificateRefused{Device: "d", Profile: "crew", Why: odd},
 		&DeviceQuarantined{Device: "d", Reason: odd, Until: "2026-11-21T08:00:00Z"},
-		&DeviceTagged{Device: "d", Added: []string{odd}, Removed: []string{"pilot"}, Note: odd},
+		&DeviceTagged{Device: "d", Added: []string{odd}, Removed: []string{"pilot"}, Note: odd, Owner: pointer(odd)},
 		&SessionsEnded{Device: "d", Person: odd, Resource: "payroll", Reason: odd},
 		&DeviceReleased{Device: "d", Reason: odd},
 		&CertificateShared{Device: "d", Serial: "7f", From: []string{"192.0.2.4", odd}},
@@ -207,3 +207,5 @@ func TestLargeEvents(t *testing.T) {
 		t.Errorf("it is about %d bytes", len(about))
 	}
 }
+
+func pointer(s string) *string { return &s }

@@ -77,12 +77,14 @@ func (s *SessionsEnded) Gist() string {
 	return "of " + strings.Join(whose, ", ") + ": " + s.Reason
 }
 
-// DeviceTagged is what people put on a device, took off it, or noted of it.
+// DeviceTagged is what people put on a device, took off it, or noted of it, and whose they say
+// it is.
 type DeviceTagged struct {
 	Device  string   `json:"device"`
 	Added   []string `json:"added,omitempty"`
 	Removed []string `json:"removed,omitempty"`
-	Note    string   `json:"note,omitempty"` // as it is now, when it changed
+	Note    string   `json:"note,omitempty"`  // as it is now, when it changed
+	Owner   *string  `json:"owner,omitempty"` // as it is now, "" for nobody; nil when it did not change
 }
 
 // Kind is [ledger.DeviceTagged].
@@ -102,6 +104,13 @@ func (d *DeviceTagged) Gist() string {
 	}
 	for _, t := range d.Removed {
 		parts = append(parts, "-"+t)
+	}
+	switch {
+	case d.Owner == nil:
+	case *d.Owner == "":
+		parts = append(parts, "without an owner of its own")
+	default:
+		parts = append(parts, "of "+*d.Owner)
 	}
 	if d.Note != "" {
 		parts = append(parts, d.Note)

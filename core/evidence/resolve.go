@@ -189,6 +189,7 @@ type Facts struct {
 	ID       string // of the device
 	OnRoster bool
 	Tags     *value.Value // a list of texts that does not change; nil for none
+	Owner    string       // set by hand, and counting where no source says another; "" for none
 	Vouched  int64        // until when somebody vouches for the device; 0 when nobody does
 	// Groups gives the groups of a person, a list of texts that does not change;
 	// nil is one of none.
@@ -236,6 +237,10 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 	v.Point(r.vouched, truth(facts.Vouched > now), condition.Always)
 	if facts.Vouched > now && facts.Vouched < condition.Always {
 		v.hold(r.vouched, facts.Vouched-1)
+	}
+	if facts.Owner != "" && !v.Value(r.owner).Known() {
+		owner := value.OfText(facts.Owner)
+		v.Point(r.owner, &owner, condition.Always)
 	}
 	if owner := v.Value(r.owner); owner.Known() && facts.Groups != nil {
 		groups := facts.Groups(owner.Str())

@@ -19,8 +19,8 @@ var tag = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N}._-]{0,49}$`)
 // maxTags bounds how many tags a device has.
 const maxTags = 20
 
-// Tag puts words on devices and takes some off, and notes something of them: all of them or none. Conditions ask for
-// the words (tags contains "pilot"), so that they count at once.
+// Tag puts words on devices and takes some off, notes something of them, and says whose they are: of all of them or
+// none. Conditions ask for the words (tags contains "pilot") and the owner, so that they count at once.
 func (s *Service) Tag(ctx context.Context, actor string, d api.TagsDraft) ([]kept.Tags, error) {
 	for _, t := range slices.Concat(d.Add, d.Remove) {
 		if !tag.MatchString(t) {
@@ -31,8 +31,8 @@ func (s *Service) Tag(ctx context.Context, actor string, d api.TagsDraft) ([]kep
 	switch {
 	case d.Note != nil && len(*d.Note) > fault.MaxReason:
 		return nil, fault.Inputf("/note", "longer than %d bytes", fault.MaxReason)
-	case len(d.Add)+len(d.Remove) == 0 && d.Note == nil:
-		return nil, fault.Input("", "say what to add, to remove or to note")
+	case len(d.Add)+len(d.Remove) == 0 && d.Note == nil && d.Owner == nil:
+		return nil, fault.Input("", "say what to add, to remove or to note, or whose they are")
 	}
 	return each(ctx, s, d.Devices, func(c *state.Change, of *state.Device) (kept.Tags, error) {
 		return tagOne(c, actor, of, &d)
@@ -45,7 +45,7 @@ func tagOne(c *state.Change, actor string, d *state.Device, draft *api.TagsDraft
 	if old == nil {
 		old = &kept.Tags{Device: d.ID}
 	}
-	next := kept.Tags{Device: d.ID, List: slices.Clone(old.List), Note: old.Note, By: actor, At: c.Now}
+	next := kept.Tags{Device: d.ID, List: slices.Clone(old.List), Note: old.Note, Owner: old.Owner, By: actor, At: c.Now}
 	told := event.DeviceTagged{Device: d.ID}
 	for _, t := range draft.Add {
 		if !slices.Contains(next.List, t) {
@@ -66,7 +66,14 @@ func tagOne(c *state.Change, actor string, d *state.Device, draft *api.TagsDraft
 		next.Note = strings.TrimSpace(*draft.Note)
 		noted, told.Note = next.Note != old.Note, next.Note
 	}
-	if len(told.Added)+len(told.Removed) == 0 && !noted {
+	if draft.Owner != nil && *draft.Owner != old.Owner {
+		if _, known := c.Base.People.Get(*draft.Owner); !known && *draft.Owner != "" {
+			return kept.Tags{}, fault.Inputf("/owner", "nobody is known by the id %q%s", *draft.Owner,
+				nearestPerson(c.Base, *draft.Owner))
+		}
+		next.Owner, told.Owner = *draft.Owner, draft.Owner
+	}
+	if len(told.Added)+len(told.Removed) == 0 && !noted && told.Owner == nil {
 		return *old, nil
 	}
 	d.Tags = &next
@@ -76,4 +83,12 @@ func tagOne(c *state.Change, actor string, d *state.Device, draft *api.TagsDraft
 	}
 	c.Reappraise(d, state.Cause{Kind: event.ByTags, Actor: actor})
 	return next, nil
+}
+
+func nearestPerson(snap *state.Snapshot, id string) string {
+	var ids []string
+	for _, p := range snap.People.List() {
+		ids = append(ids, p.ID)
+	}
+	return fault.Nearest(id, ids)
 }

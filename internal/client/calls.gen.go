@@ -189,7 +189,7 @@ func (c *Client) RetireDevices(ctx context.Context, body ReleaseDraft) (*Reply[L
 	return call[List[Retirement]](ctx, c, request{method: "POST", path: path("/api/v1/devices/retire"), value: body})
 }
 
-// TagDevices calls POST /api/v1/devices/tags: Put words on devices, take some off, or note something of them, of all of them or none.
+// TagDevices calls POST /api/v1/devices/tags: Put words on devices, take some off, note something of them or say whose they are, of all of them or none.
 func (c *Client) TagDevices(ctx context.Context, body TagsDraft) (*Reply[List[DeviceTags]], error) {
 	return call[List[DeviceTags]](ctx, c, request{method: "POST", path: path("/api/v1/devices/tags"), value: body})
 }

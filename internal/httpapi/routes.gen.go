@@ -105,7 +105,7 @@ type operations interface {
 	// RetireDevices is POST /api/v1/devices/retire: Take devices out of service, all of them or none.
 	RetireDevices(c *gin.Context, body ReleaseDraft) (List[Retirement], error)
 
-	// TagDevices is POST /api/v1/devices/tags: Put words on devices, take some off, or note something of them, of all of them or none.
+	// TagDevices is POST /api/v1/devices/tags: Put words on devices, take some off, note something of them or say whose they are, of all of them or none.
 	TagDevices(c *gin.Context, body TagsDraft) (List[DeviceTags], error)
 
 	// VouchDevices is POST /api/v1/devices/vouch: State that devices are genuine, of all of them or none.

@@ -7,6 +7,7 @@ type Tags struct {
 	Device string   `json:"device"`
 	List   []string `json:"tags,omitempty"` // in order
 	Note   string   `json:"note,omitempty"`
+	Owner  string   `json:"owner,omitempty"` // whose it is where no source says so
 	By     string   `json:"by"` // who changed them last
 	At     int64    `json:"at"` // microseconds since the Unix epoch
 }
@@ -18,4 +19,12 @@ func (t *Tags) Value() *value.Value {
 	}
 	v := value.OfTexts(t.List)
 	return &v
+}
+
+// Owned is the owner that was set by hand, "" for none.
+func (t *Tags) Owned() string {
+	if t == nil {
+		return ""
+	}
+	return t.Owner
 }

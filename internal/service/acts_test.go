@@ -175,8 +175,15 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 		},
 		"tag": func(ctx context.Context) error {
 			words := []string{"pilot", "north", "lent"}
-			_, err := s.Admin.Tag(ctx, "astrid", api.TagsDraft{Devices: []string{a.device(), a.device()},
-				Add: words[a.r.IntN(3):], Remove: words[:a.r.IntN(3)]})
+			d := api.TagsDraft{Devices: []string{a.device(), a.device()}, Add: words[a.r.IntN(3):],
+				Remove: words[:a.r.IntN(3)]}
+			if owner := a.one(a.person(), ""); a.r.IntN(2) == 0 {
+				d.Owner = &owner
+			}
+			_, err := s.Admin.Tag(ctx, "astrid", d)
+			if input := (*fault.InputError)(nil); errors.As(err, &input) && input.Pointer == "/owner" {
+				return nil // who left
+			}
 			return err
 		},
 		"release": func(ctx context.Context) error {

@@ -17,7 +17,7 @@ import (
 // Facts is what the house knows of a device beside what it was told.
 func (snap *Snapshot) Facts(d *Device, now int64) evidence.Facts {
 	f := evidence.Facts{ID: d.ID, OnRoster: snap.Roster.Has(snap.Telling(d.Keys)), Groups: snap.People.GroupsOf,
-		Tags: d.Tags.Value()}
+		Tags: d.Tags.Value(), Owner: d.Tags.Owned()}
 	for _, v := range d.Vouches {
 		if v.Live(now) {
 			f.Vouched = max(f.Vouched, v.Lasts(snap.Book.Resolver))

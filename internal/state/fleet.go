@@ -95,14 +95,14 @@ func (e *fleetEdit) fleet() *Fleet {
 func (e *fleetEdit) put(d *Device) {
 	was := e.devices.Get(d.ID)
 	e.place(d, was)
-	if was != nil && was.Record == d.Record {
+	if was != nil && was.Record == d.Record && was.Tags.Owned() == d.Tags.Owned() {
 		return
 	}
 	var before []string
 	if was != nil {
-		before = ownersIn(was.Record)
+		before = ownersOf(was)
 	}
-	e.owners.Move(d.ID, before, ownersIn(d.Record))
+	e.owners.Move(d.ID, before, ownersOf(d))
 }
 
 // place does the same but for owners.
@@ -169,9 +169,12 @@ func (e *fleetEdit) share(k evidence.Key, ids []string) {
 	e.keys.Set(k, &none)
 }
 
-// ownersIn lists what sources report as the owner.
-func ownersIn(rec *evidence.Record) (names []string) {
-	for _, r := range rec.Of("owner") {
+// ownersOf lists what sources report as the owner, and whom people set.
+func ownersOf(d *Device) (names []string) {
+	if owner := d.Tags.Owned(); owner != "" {
+		names = append(names, owner)
+	}
+	for _, r := range d.Record.Of("owner") {
 		if r.Value.Known() && !slices.Contains(names, r.Value.Str()) {
 			names = append(names, r.Value.Str())
 		}

@@ -43,7 +43,7 @@ func (r *Restoration) Take(rows []store.DeviceRow) error {
 	}
 	pairs := make([]owners.Pair, 0, len(rows))
 	for _, d := range c.order {
-		for _, owner := range ownersIn(d.Record) {
+		for _, owner := range ownersOf(d) {
 			pairs = append(pairs, owners.Pair{Owner: owner, Device: d.ID})
 		}
 	}

@@ -45,7 +45,7 @@ func withColumns(b *state.Book, d *state.Device, columns []string, now int64) ap
 
 // Tags shows the words that people put on a device.
 func Tags(t *kept.Tags) api.DeviceTags {
-	out := api.DeviceTags{Device: t.Device, Tags: t.List, Note: t.Note, By: t.By, At: value.FormatTime(t.At)}
+	out := api.DeviceTags{Device: t.Device, Tags: t.List, Note: t.Note, Owner: t.Owner, By: t.By, At: value.FormatTime(t.At)}
 	if out.Tags == nil {
 		out.Tags = []string{}
 	}

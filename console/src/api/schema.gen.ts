@@ -223,7 +223,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Put words on devices, take some off, or note something of them, of all of them or none */
+        /** Put words on devices, take some off, note something of them or say whose they are, of all of them or none */
         post: operations["tagDevices"];
         delete?: never;
         options?: never;
@@ -3060,11 +3060,15 @@ export interface components {
             remove?: string[];
             /** @description What is noted of them, in place of what was; an empty one takes it off */
             note?: string;
+            /** @description The id of the person whose they are, where no source says so; an empty one takes it off */
+            owner?: string;
         };
         DeviceTags: {
             device: string;
             tags: string[];
             note?: string;
+            /** @description The person whose it is, set by hand; it counts where no source says another */
+            owner?: string;
             /** @description Who changed them last */
             by: string;
             at: string;

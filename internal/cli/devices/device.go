@@ -246,6 +246,10 @@ func deviceHead(a *shell.App, d *api.Device) {
 		title += "  " + d.Name
 	}
 	shell.Line(a.Out, "%s   %s", a.Bold(title), a.Mark(d.Level, d.Rank, d.Top))
+	if d.Tags.Owner != "" {
+		shell.Line(a.Out, "%s is its owner by hand%s", d.Tags.Owner,
+			shell.Only(d.Owner != d.Tags.Owner, "; a source says another, who counts"))
+	}
 	if len(d.Tags.Tags) > 0 || d.Tags.Note != "" {
 		shell.Line(a.Out, "%s", strings.TrimSpace(a.Bold(strings.Join(d.Tags.Tags, " "))+"  "+d.Tags.Note))
 	}

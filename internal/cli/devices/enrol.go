@@ -138,19 +138,24 @@ func showOrders(a *shell.App, got *client.Reply[api.List[api.Quarantine]], done 
 }
 
 func deviceTagCmd(a *shell.App) *cobra.Command {
-	d, note, x := api.TagsDraft{}, "", choice{}
+	d, note, owner, x := api.TagsDraft{}, "", "", choice{}
 	c := &cobra.Command{
-		Use: "tag DEVICE...|-", Short: "Put words on devices, take some off, or note something",
+		Use: "tag DEVICE...|-", Short: "Put words on devices, take some off, note something, set the owner",
 		ValidArgsFunction: a.CompleteDevices,
 		Long: `Put words on devices, take some off, or note something of them: of all that are named, or
 none. Conditions ask for the words (tags contains "pilot"), so that a baseline or a gate
-can be tried on some devices first.`,
+can be tried on some devices first. The owner that is set here counts where no source says
+another; --owner '' takes it off.`,
 		Example: `  ironledger device tag GF-L-1042 GF-L-1043 --add pilot
   ironledger device tag --where 'form == tablet and platform == ipados' --add pilot
-  ironledger device tag GF-L-1042 --remove pilot --note 'Lent to the harbour office until May'`,
+  ironledger device tag GF-L-1042 --remove pilot --note 'Lent to the harbour office until May'
+  ironledger device tag GF-L-1042 --owner maren.holt@gullholm.example`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("note") {
 				d.Note = &note
+			}
+			if cmd.Flags().Changed("owner") {
+				d.Owner = &owner
 			}
 			got, err := actOn(cmd, a, &x, args, "tagged",
 				func(cl *client.Client, part []string) (*client.Reply[api.List[api.DeviceTags]], error) {
@@ -160,14 +165,16 @@ can be tried on some devices first.`,
 			if err != nil {
 				return err
 			}
-			return shell.Show(a, got, []string{"DEVICE", "TAGS", "NOTE"}, func(t api.DeviceTags) []string {
-				return []string{t.Device, shell.Joined(t.Tags), t.Note}
+			return shell.Show(a, got, []string{"DEVICE", "TAGS", "NOTE", "OWNER"}, func(t api.DeviceTags) []string {
+				return []string{t.Device, shell.Joined(t.Tags), t.Note, t.Owner}
 			})
 		},
 	}
 	c.Flags().StringSliceVar(&d.Add, "add", nil, "a word to put on them")
 	c.Flags().StringSliceVar(&d.Remove, "remove", nil, "a word to take off")
 	c.Flags().StringVar(&note, "note", "", "what to note of them, in place of what was")
+	c.Flags().StringVar(&owner, "owner", "", "the person whose they are, where no source says so")
+	shell.Must(c.RegisterFlagCompletionFunc("owner", a.CompletePeople))
 	x.addTo(c, 0)
 	return c
 }

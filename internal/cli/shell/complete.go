@@ -8,20 +8,30 @@ import (
 
 // CompleteAsk completes the person and the resource of a question.
 func (a *App) CompleteAsk(cmd *cobra.Command, args []string, part string) ([]string, cobra.ShellCompDirective) {
+	if len(args) == 0 {
+		return a.CompletePeople(cmd, args, part)
+	}
 	var out []string
 	cl, err := a.Client()
 	switch {
 	case err != nil:
-	case len(args) == 0:
-		if got, err := cl.ListPeople(cmd.Context(), api.ListPeopleParams{Q: part, Limit: 50}); err == nil {
-			for _, p := range got.Value.Items {
-				out = append(out, p.ID+"\t"+p.Name)
-			}
-		}
 	case len(args) == 1:
 		if got, err := cl.GetVocabulary(cmd.Context()); err == nil {
 			for _, r := range got.Value.Resources {
 				out = append(out, r.ID+"\t"+r.Title)
+			}
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// CompletePeople completes the ids of people.
+func (a *App) CompletePeople(cmd *cobra.Command, _ []string, part string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	if cl, err := a.Client(); err == nil {
+		if got, err := cl.ListPeople(cmd.Context(), api.ListPeopleParams{Q: part, Limit: 50}); err == nil {
+			for _, p := range got.Value.Items {
+				out = append(out, p.ID+"\t"+p.Name)
 			}
 		}
 	}
