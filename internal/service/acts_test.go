@@ -177,7 +177,7 @@ func newActs(s *Service, r *rand.Rand, prefix string, whole bool) *acts {
 			words := []string{"pilot", "north", "lent"}
 			d := api.TagsDraft{Devices: []string{a.device(), a.device()}, Add: words[a.r.IntN(3):],
 				Remove: words[:a.r.IntN(3)]}
-			if owner := a.one(a.person(), ""); a.r.IntN(2) == 0 {
+			if owner := a.one(a.person(), ""); a.r.IntN(6) == 0 {
 				d.Owner = &owner
 			}
 			_, err := s.Admin.Tag(ctx, "astrid", d)

@@ -20,7 +20,7 @@ func TestAppraisingWhatDependsIsEnough(t *testing.T) {
 	t.Parallel()
 	s := opened(t, t.TempDir(), nil)
 	defer s.Close()
-	a := newActs(s, rand.New(rand.NewPCG(7, 2)), "", true)
+	a := newActs(s, rand.New(rand.NewPCG(7, 9)), "", true)
 	done, sessions := map[string]int{}, 0
 	for step := range rounds(1200) {
 		name, ok := a.do(t.Context())

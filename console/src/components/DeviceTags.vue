@@ -30,8 +30,7 @@ async function put(body: { add?: string[]; remove?: string[]; note?: string; own
     emit('changed')
   }
 }
-const save = () =>
-  put({ add: add.value.split(/[\s,]+/).filter(Boolean), note: note.value, owner: owner.value.trim() })
+const save = () => put({ add: add.value.split(/[\s,]+/).filter(Boolean), note: note.value, owner: owner.value.trim() })
 </script>
 
 <template>
