@@ -32,6 +32,7 @@ type Notice struct {
 
 	// Moments are in microseconds since the Unix epoch.
 	At    int64 `json:"at"`              // when it happened, or was found
+	Seq   int64 `json:"seq,omitempty"`   // the entry of the ledger that tells of it; 0 for what was found
 	Until int64 `json:"until,omitempty"` // when what it reminds of ends
 	Due   int64 `json:"due"`             // when it is sent
 

@@ -8,8 +8,8 @@ type Tags struct {
 	List   []string `json:"tags,omitempty"` // in order
 	Note   string   `json:"note,omitempty"`
 	Owner  string   `json:"owner,omitempty"` // whose it is where no source says so
-	By     string   `json:"by"` // who changed them last
-	At     int64    `json:"at"` // microseconds since the Unix epoch
+	By     string   `json:"by"`              // who changed them last
+	At     int64    `json:"at"`              // microseconds since the Unix epoch
 }
 
 // Value is the list of tags, nil for none.

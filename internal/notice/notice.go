@@ -209,7 +209,7 @@ func merge(c *state.Change, waiting map[string]string, n *kept.Notice) {
 	}
 	if id, is := waiting[key]; is && id != n.ID {
 		if old := state.Get(c, state.NoticeKind, id); old != nil && old.State == kept.NoticeWaits {
-			n.From, n.At, n.Due, n.Tries, n.Why = old.From, old.At, old.Due, old.Tries, old.Why
+			n.From, n.At, n.Seq, n.Due, n.Tries, n.Why = old.From, old.At, old.Seq, old.Due, old.Tries, old.Why
 			state.Drop(c, state.NoticeKind, id)
 		}
 	}
@@ -252,8 +252,8 @@ func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*kept.Notice
 			return nil // seen for the first time, or on another ladder
 		}
 		c := signal.Change{Device: x.Device, From: x.From, To: x.To, Cause: x.Cause, Rules: x.Binding}
-		out = s.ofDevice(snap, on, &c, kept.Notice{What: x.Device, From: x.From, To: x.To, Rules: x.Binding, At: e.At},
-			fmt.Sprint(e.Seq))
+		out = s.ofDevice(snap, on, &c, kept.Notice{What: x.Device, From: x.From, To: x.To, Rules: x.Binding, At: e.At,
+			Seq: e.Seq}, fmt.Sprint(e.Seq))
 	case *event.EnrolmentHeld:
 		detail := strings.Join(slices.DeleteFunc([]string{x.Claims.Serial, x.Claims.Platform, x.Claims.Name,
 			x.Claims.Owner},

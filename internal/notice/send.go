@@ -46,8 +46,7 @@ func (s *Service) send(ctx context.Context) error {
 			continue
 		}
 		slices.SortFunc(list, func(a, b *kept.Notice) int {
-			return cmp.Or(cmp.Compare(a.At, b.At),
-				cmp.Compare(a.ID, b.ID))
+			return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.Seq, b.Seq), cmp.Compare(a.ID, b.ID))
 		})
 		if err := s.tell(ctx, to, list); err != nil {
 			failed = errors.Join(failed, err)

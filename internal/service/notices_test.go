@@ -363,3 +363,41 @@ func TestNoticesOfADeviceThatFlaps(t *testing.T) {
 		}
 	})
 }
+
+// Changes of one device that have the same moment, as of two lines of one import, are taken in the order of the
+// ledger: who fell and rose again is told of neither.
+func TestNoticesOfOneMoment(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		ctx := context.Background()
+		n := &noticing{acts: &acts{}, post: &post{}, t: t}
+		n.start(t.TempDir(), time.Minute)
+		people := []directory.Person{{ID: "ada@gullholm.example", Name: "Ada"}}
+		if _, err := n.s.Admin.ImportPeople(ctx, "author", people, admin.ListImport{AcceptImpact: "a trial"}); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := n.s.Admin.Publish(ctx, "author",
+			api.Draft{Files: []rulebook.File{{Name: "r.yaml", Text: noticed}}}); err != nil {
+			t.Fatal(err)
+		}
+		const devices = 10
+		for i := range devices {
+			id := fmt.Sprint("a", i)
+			n.shows(id, `"storage.encrypted":true,"threat.score":0,"screen_lock.after":"1m","owner":"ada@gullholm.example"`)
+			line := fmt.Sprintf(`{"source":"desk","identity":{"id":%q},"evidence":{"storage.encrypted":`, id)
+			if err := n.take(ctx, line+"false}}\n"+line+"true}}"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		eventually(t, "all heal", func() bool {
+			return n.states()["fell healed"] == devices && n.states()["rose healed"] == devices
+		})
+		time.Sleep(2 * time.Minute)
+		if mails := n.post.to("ada@gullholm.example"); len(mails) > 0 {
+			t.Errorf("ada is told %+v", mails)
+		}
+		if err := n.s.Close(); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
