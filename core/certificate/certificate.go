@@ -158,6 +158,20 @@ func Issue(c *x509.Certificate, profile string) value.Value {
 		slotRevoked: value.OfBool(false)})
 }
 
+// State makes a record from fields alone, as an example states them: what is not among them is not known, but the
+// lifetime, which follows from both ends, and that a certificate is not revoked, which goes without saying.
+func State(fields map[string]value.Value) value.Value {
+	all := make([]value.Value, len(Type.Fields))
+	all[slotRevoked] = value.OfBool(false)
+	for name, v := range fields {
+		all[Type.Index(name)] = v
+	}
+	if from, to := all[slotNotBefore], all[slotNotAfter]; from.Known() && to.Known() && !all[slotLifetime].Known() {
+		all[slotLifetime] = value.OfDuration(to.Num() - from.Num())
+	}
+	return value.OfRecord(Type, all)
+}
+
 // Revoke makes the record of one that it has taken back.
 func Revoke(c value.Value) value.Value {
 	return c.WithFields(map[int]value.Value{slotRevoked: value.OfBool(true)})

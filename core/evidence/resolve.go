@@ -191,6 +191,9 @@ type Facts struct {
 	Tags     *value.Value // a list of texts that does not change; nil for none
 	Owner    string       // set by hand, and counting where no source says another; "" for none
 	Vouched  int64        // until when somebody vouches for the device; 0 when nobody does
+	// Stated are certificates that an example of a rulebook states by their fields. They are taken as they are and
+	// checked by nobody: nothing that comes from outside is ever put here.
+	Stated []value.Value
 	// Groups gives the groups of a person, a list of texts that does not change;
 	// nil is one of none.
 	Groups func(person string) *value.Value
@@ -250,6 +253,10 @@ func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 		v.Point(r.groups, groups, condition.Always)
 	}
 	r.check(v, facts.ID, now)
+	if len(facts.Stated) > 0 {
+		all := value.OfList(append(slices.Clone(v.Value(r.certs).Members()), facts.Stated...))
+		v.Point(r.certs, &all, condition.Always)
+	}
 	v.earliest = v.firstEnd(now)
 	return v
 }

@@ -47,7 +47,12 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 			continue
 		}
 		o := Outcome{Title: e.Title, File: e.Where.File, Line: e.Where.Line, Passed: true}
-		device, standing, took := exampleDevice(resolver, rules, &e, at)
+		device, standing, took, err := exampleDevice(resolver, rules, &e, at)
+		if err != nil {
+			o.Passed, o.Want, o.Got, o.Reasons = false, "to be tried", "not tried", []string{err.Error()}
+			out = append(out, o)
+			continue
+		}
 		steps += took
 		if e.Level != "" {
 			got := rb.LevelName(rb.Uncovered)
@@ -57,7 +62,7 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 			o.compare("level", e.Level, got, func() []string { return why(standing) })
 		}
 		if e.Outcome != "" {
-			q, before := exampleRequest(&e, device), trial.Steps()
+			q, before := exampleRequest(&e, device, at), trial.Steps()
 			got := trial.Evaluate(q, at).Outcome
 			steps += trial.Steps() - before
 			o.compare("outcome", e.Outcome, string(got),
@@ -79,30 +84,42 @@ func (o *Outcome) compare(what, want, got string, reasons func() []string) {
 }
 
 func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *rulebook.Example,
-	at int64) (access.Device, *posture.Standing, int64) {
-	if e.Report == nil {
-		return access.Device{}, nil, 0
+	at int64) (access.Device, *posture.Standing, int64, error) {
+	if e.Device == nil {
+		return access.Device{}, nil, 0, nil
 	}
-	rep := *e.Report
-	rep.Readings = append([]evidence.Reading(nil), rep.Readings...)
-	for i := range rep.Readings {
-		rep.Readings[i].At = at
+	rep, facts, err := e.Device.Evidence(at)
+	if err != nil {
+		return access.Device{}, nil, 0, err
 	}
 	var rec *evidence.Record
-	view := resolver.Resolve(rec.With(&rep), e.Facts.Directory(), at)
+	view := resolver.Resolve(rec.With(rep), facts, at)
 	env := view.Env(at)
-	var r posture.Result
+	keys := rules.RuleKeys()
+	r := posture.Result{Since: make([]int64, len(keys))}
+	for i, key := range keys {
+		if span, is := e.Device.Failing[key]; is {
+			r.Since[i] = at - span
+		}
+	}
 	rules.Appraise(env, &r)
 	d := access.Device{ID: "example", Known: true, Level: r.Level, View: view,
 		Next: func() int64 { return rules.Next(env, &r) }}
-	return d, rules.Explain(env, view, &r), env.Steps()
+	return d, rules.Explain(env, view, &r), env.Steps(), nil
 }
 
-func exampleRequest(e *rulebook.Example, device access.Device) *access.Request {
+func exampleRequest(e *rulebook.Example, device access.Device, at int64) *access.Request {
 	q := &access.Request{User: e.User, Known: !e.Stranger, Groups: e.Groups, Device: device,
-		Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA}
+		Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA, Methods: e.Methods,
+		Certificate: e.Certificate, CertificateProfile: e.CertificateProfile}
 	if ip, err := netip.ParseAddr(e.IP); err == nil {
 		q.IP = ip.Unmap().WithZone("")
+	}
+	if e.AuthAt != nil {
+		q.AuthAt = e.AuthAt(at)
+	}
+	if e.CertificateAt != nil {
+		q.CertificateAt = e.CertificateAt(at)
 	}
 	return q
 }

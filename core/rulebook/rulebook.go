@@ -194,10 +194,9 @@ type What struct {
 type Example struct {
 	Title    string
 	Where    Position
-	Report   *evidence.Report // nil: an unknown device
-	Facts    ExampleFacts
-	Level    string // the level it must have, or ""
-	Outcome  string // allow, deny or step-up, or ""
+	Device   *ExampleDevice // nil: an unknown device
+	Level    string         // the level it must have, or ""
+	Outcome  string         // allow, deny or step-up, or ""
 	User     string
 	Groups   []string
 	Stranger bool // the directory does not know the user
@@ -206,14 +205,13 @@ type Example struct {
 	IP       string
 	Country  string
 	MFA      *bool
-	At       int64 // microseconds; 0 means now
-}
-
-// ExampleFacts are what an example says in place of the service.
-type ExampleFacts struct {
-	OnRoster, Vouched bool
-	Tags              []string
-	OwnerGroups       []string
+	Methods  []string // nil: not said
+	AuthAt   Moment   // nil: not said
+	// Certificate is whether the connection proved possession of a trusted certificate; nil: not said.
+	Certificate        *bool
+	CertificateProfile string
+	CertificateAt      Moment // nil: not said
+	At                 int64  // microseconds; 0 means now
 }
 
 // Position is a position in a file.

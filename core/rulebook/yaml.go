@@ -1,6 +1,7 @@
 package rulebook
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"regexp"
@@ -291,7 +292,7 @@ func (it item) word(what string, words []string) (int, bool) {
 	if near := condition.Nearest(s, words); near != "" {
 		it.fail("%s is not a %s; did you mean %s?", s, what, near)
 	} else {
-		it.fail("%s is not a %s; there are %s", s, what, strings.Join(words, ", "))
+		it.fail("%s is not a %s; there are %s", s, what, cmp.Or(strings.Join(words, ", "), "none"))
 	}
 	return 0, false
 }

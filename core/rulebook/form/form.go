@@ -184,10 +184,14 @@ func noticesForm() schema {
 
 // examplesForm is that of the section examples.
 func examplesForm() schema {
+	yesNo := schema{"type": "boolean"}
+	moment := schema{"type": "string", "description": "An RFC 3339 time, now, or a distance as -2h or +30d"}
 	return listForm(thingForm(none, schema{"title": textForm, "device": schema{"type": "object"}, "at": textForm,
+		"failing_for": tableForm(spanForm), "methods": textsForm, "auth_at": moment, "certificate": yesNo,
+		"certificate_profile": textForm, "certificate_at": moment,
 		"user": textForm, "groups": textsForm, "known_person": schema{"type": "boolean", "default": true},
 		"resource": textForm, "action": textForm,
-		"ip": textForm, "country": textForm, "mfa": schema{"type": "boolean"}, "level": levelForm,
+		"ip": textForm, "country": textForm, "mfa": yesNo, "level": levelForm,
 		"outcome": schema{"enum": rulebook.Outcomes}}))
 }
 
