@@ -7,6 +7,7 @@ import (
 	"ironledger.example/core/authority"
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -63,31 +64,31 @@ func (l *loader) authority() {
 		return
 	}
 	a := &Authority{ID: "house", Title: "Device authority", Key: authority.P256, Lifetime: 10 * 365 * value.Day}
-	var profiles []item
-	ok = f.mapping("an authority", map[string]func(field){
-		"id":    func(f field) { f.id(&a.ID) },
-		"title": func(f field) { f.text(&a.Title) },
-		"name": func(f field) {
-			if f.text(&a.Name); !domain.MatchString(a.Name) || len(a.Name) > authority.MaxID {
-				f.fail("name is a domain in small letters, as gullholm.example, and no longer than %d characters",
+	var profiles []tree.Item
+	ok = f.Mapping("an authority", map[string]func(tree.Field){
+		"id":    func(f tree.Field) { f.ID(&a.ID) },
+		"title": func(f tree.Field) { f.Text(&a.Title) },
+		"name": func(f tree.Field) {
+			if f.Text(&a.Name); !domain.MatchString(a.Name) || len(a.Name) > authority.MaxID {
+				f.Fail("name is a domain in small letters, as gullholm.example, and no longer than %d characters",
 					authority.MaxID)
 			}
 		},
-		"key":      func(f field) { key(f, &a.Key) },
-		"lifetime": func(f field) { life(f, &a.Lifetime, 30*value.Day, longestRoot) },
-		"profiles": func(f field) { profiles = f.seq() },
+		"key":      func(f tree.Field) { key(f, &a.Key) },
+		"lifetime": func(f tree.Field) { life(f, &a.Lifetime, 30*value.Day, longestRoot) },
+		"profiles": func(f tree.Field) { profiles = f.Seq() },
 	})
 	if !ok {
 		return
 	}
 	if a.Name == "" {
-		f.fail("the authority needs name: a domain, as gullholm.example")
+		f.Fail("the authority needs name: a domain, as gullholm.example")
 	}
 	if slices.ContainsFunc(l.rb.Policy.Issuers, func(is certificate.Issuer) bool { return is.ID == a.ID }) {
-		f.fail("there is an issuer %s too; give the authority another id", a.ID)
+		f.Fail("there is an issuer %s too; give the authority another id", a.ID)
 	}
 	if len(a.Title) > 40 {
-		f.fail("the title is longer than 40 bytes, and would not fit into a certificate")
+		f.Fail("the title is longer than 40 bytes, and would not fit into a certificate")
 	}
 	seen := unique{}
 	for _, it := range profiles {
@@ -96,40 +97,40 @@ func (l *loader) authority() {
 		}
 	}
 	if len(a.Profiles) == 0 {
-		f.fail("the authority has no profiles, and would grant nothing")
+		f.Fail("the authority has no profiles, and would grant nothing")
 	}
 	l.rb.Authority = a
 }
 
-func (l *loader) profile(it item) (Profile, bool) {
-	p := Profile{Where: it.position(), Least: 1, Holds: 2, Statement: DefaultStatement,
+func (l *loader) profile(it tree.Item) (Profile, bool) {
+	p := Profile{Where: it.Position(), Least: 1, Holds: 2, Statement: DefaultStatement,
 		Keys: []authority.Key{authority.P256, authority.P384,
 			authority.Ed25519}}
-	renew := field{}
-	ok := it.mapping("a profile", map[string]func(field){
-		"id":         func(f field) { f.id(&p.ID) },
-		"title":      func(f field) { f.text(&p.Title) },
-		"applies":    func(f field) { p.Applies = f.condition(l.rb.Dict) },
-		"lifetime":   func(f field) { life(f, &p.Lifetime, shortestLife, longestLife) },
-		"renew_from": func(f field) { renew = f; f.duration(&p.RenewFrom) },
-		"least":      func(f field) { l.level(f.item, &p.Least) },
-		"statement":  func(f field) { life(f, &p.Statement, value.Minute, value.Day) },
-		"keys": func(f field) {
+	renew := tree.Field{}
+	ok := it.Mapping("a profile", map[string]func(tree.Field){
+		"id":         func(f tree.Field) { f.ID(&p.ID) },
+		"title":      func(f tree.Field) { f.Text(&p.Title) },
+		"applies":    func(f tree.Field) { p.Applies = f.Condition(l.rb.Dict) },
+		"lifetime":   func(f tree.Field) { life(f, &p.Lifetime, shortestLife, longestLife) },
+		"renew_from": func(f tree.Field) { renew = f; f.Duration(&p.RenewFrom) },
+		"least":      func(f tree.Field) { l.level(f.Item, &p.Least) },
+		"statement":  func(f tree.Field) { life(f, &p.Statement, value.Minute, value.Day) },
+		"keys": func(f tree.Field) {
 			p.Keys = nil
-			for _, k := range f.seq() {
-				i, ok := k.word("kind of key", authority.Keys)
+			for _, k := range f.Seq() {
+				i, ok := k.Word("kind of key", authority.Keys)
 				if ok {
 					p.Keys = append(p.Keys, authority.Key(authority.Keys[i]))
 				}
 			}
 			if len(p.Keys) == 0 {
-				f.fail("keys is a list, as [p256, ed25519]")
+				f.Fail("keys is a list, as [p256, ed25519]")
 			}
 		},
-		"holds": func(f field) {
-			v, ok := f.value(value.Of(value.Int))
+		"holds": func(f tree.Field) {
+			v, ok := f.Value(value.Of(value.Int))
 			if p.Holds = int(v.Num()); ok && (v.Num() < 1 || v.Num() > MaxHolds) {
-				f.fail("a device holds from 1 to %d certificates", MaxHolds)
+				f.Fail("a device holds from 1 to %d certificates", MaxHolds)
 			}
 		},
 	})
@@ -143,23 +144,23 @@ func (l *loader) profile(it item) (Profile, bool) {
 		p.Lifetime = 30 * value.Day
 	}
 	switch {
-	case renew.n == nil:
+	case renew.Absent():
 		p.RenewFrom = p.Lifetime / 3
 	case p.RenewFrom <= 0 || p.RenewFrom >= p.Lifetime:
-		renew.fail("renew_from is how long before its end a certificate is renewed: less than its lifetime of %s",
+		renew.Fail("renew_from is how long before its end a certificate is renewed: less than its lifetime of %s",
 			value.FormatDuration(p.Lifetime))
 	}
 	return p, true
 }
 
-func key(f field, into *authority.Key) {
-	if i, ok := f.word("kind of key", authority.Keys); ok {
+func key(f tree.Field, into *authority.Key) {
+	if i, ok := f.Word("kind of key", authority.Keys); ok {
 		*into = authority.Key(authority.Keys[i])
 	}
 }
 
-func life(f field, into *int64, least, most int64) {
-	if f.duration(into); *into < least || *into > most {
-		f.fail("a lifetime is between %s and %s here", value.FormatDuration(least), value.FormatDuration(most))
+func life(f tree.Field, into *int64, least, most int64) {
+	if f.Duration(into); *into < least || *into > most {
+		f.Fail("a lifetime is between %s and %s here", value.FormatDuration(least), value.FormatDuration(most))
 	}
 }

@@ -7,15 +7,10 @@ import (
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/tree"
 )
 
 var Modes = []string{string(Draft), string(Shadow), string(Enforce)}
-
-func (f field) mode(into *Mode) {
-	if i, ok := f.word("mode", Modes); ok {
-		*into = Mode(Modes[i])
-	}
-}
 
 // always is the condition of what applies everywhere.
 func always(dict condition.Dictionary) *condition.Program {
@@ -29,14 +24,14 @@ func always(dict condition.Dictionary) *condition.Program {
 func (l *loader) baselines() {
 	seen := unique{}
 	for _, it := range l.members("baselines") {
-		b := Baseline{Where: it.position(), Mode: Enforce}
-		var rules []item
-		ok := it.mapping("a baseline", map[string]func(field){
-			"id":      func(f field) { f.id(&b.ID) },
-			"title":   func(f field) { f.text(&b.Title) },
-			"mode":    func(f field) { f.mode(&b.Mode) },
-			"applies": func(f field) { b.Applies = f.condition(l.rb.Dict) },
-			"rules":   func(f field) { rules = f.seq() },
+		b := Baseline{Where: it.Position(), Mode: Enforce}
+		var rules []tree.Item
+		ok := it.Mapping("a baseline", map[string]func(tree.Field){
+			"id":      func(f tree.Field) { f.ID(&b.ID) },
+			"title":   func(f tree.Field) { f.Text(&b.Title) },
+			"mode":    func(f tree.Field) { modeOf(f, &b.Mode) },
+			"applies": func(f tree.Field) { b.Applies = f.Condition(l.rb.Dict) },
+			"rules":   func(f tree.Field) { rules = f.Seq() },
 		})
 		if !ok || !l.named(it, "a baseline", b.ID) || !seen.add(it, "baselines", b.ID) {
 			continue
@@ -45,7 +40,7 @@ func (l *loader) baselines() {
 			b.Applies = always(l.rb.Dict)
 		}
 		if len(rules) == 0 {
-			it.fail("the baseline %s has no rules", b.ID)
+			it.Fail("the baseline %s has no rules", b.ID)
 		}
 		ids := unique{}
 		for _, r := range rules {
@@ -57,53 +52,53 @@ func (l *loader) baselines() {
 	}
 }
 
-func (l *loader) rule(it item) (Rule, bool) {
-	r := Rule{Where: it.position(), Cap: 0, Unknown: l.rb.Doubt()}
+func (l *loader) rule(it tree.Item) (Rule, bool) {
+	r := Rule{Where: it.Position(), Cap: 0, Unknown: l.rb.Doubt()}
 	checked := false
-	ok := it.mapping("a rule", map[string]func(field){
-		"id":      func(f field) { f.id(&r.ID) },
-		"title":   func(f field) { f.text(&r.Title) },
-		"check":   func(f field) { checked = true; r.Checks = l.checks(f) },
-		"cap":     func(f field) { l.level(f.item, &r.Cap) },
-		"unknown": func(f field) { l.level(f.item, &r.Unknown) },
-		"grace":   func(f field) { f.duration(&r.Grace) },
-		"remedy":  func(f field) { r.Remedy = remedies(f) },
-		"waivable": func(f field) {
+	ok := it.Mapping("a rule", map[string]func(tree.Field){
+		"id":      func(f tree.Field) { f.ID(&r.ID) },
+		"title":   func(f tree.Field) { f.Text(&r.Title) },
+		"check":   func(f tree.Field) { checked = true; r.Checks = l.checks(f) },
+		"cap":     func(f tree.Field) { l.level(f.Item, &r.Cap) },
+		"unknown": func(f tree.Field) { l.level(f.Item, &r.Unknown) },
+		"grace":   func(f tree.Field) { f.Duration(&r.Grace) },
+		"remedy":  func(f tree.Field) { r.Remedy = remedies(f) },
+		"waivable": func(f tree.Field) {
 			waivable := true
-			f.boolean(&waivable)
+			f.Boolean(&waivable)
 			r.Strict = !waivable
 		},
 	})
 	if ok && l.named(it, "a rule", r.ID) && !checked {
-		it.fail("the rule %s has no check", r.ID)
+		it.Fail("the rule %s has no check", r.ID)
 	}
 	return r, ok && r.ID != ""
 }
 
 // checks reads one condition for all platforms, or a mapping of one a platform.
-func (l *loader) checks(f field) map[string]*condition.Program {
-	if f.kind() != "a mapping" {
-		return map[string]*condition.Program{"": f.condition(l.rb.Dict)}
+func (l *loader) checks(f tree.Field) map[string]*condition.Program {
+	if f.Kind() != "a mapping" {
+		return map[string]*condition.Program{"": f.Condition(l.rb.Dict)}
 	}
 	out := map[string]*condition.Program{}
-	fields, _ := f.fields()
+	fields, _ := f.Fields()
 	for _, p := range fields {
-		if _, ok := p.keyAt.word("platform", evidence.Platforms()); ok {
-			out[p.key] = p.condition(l.rb.Dict)
+		if _, ok := p.KeyAt.Word("platform", evidence.Platforms()); ok {
+			out[p.Key] = p.Condition(l.rb.Dict)
 		}
 	}
 	return out
 }
 
 // languages reads a mapping from language tags (BCP 47, as en or sv-FI).
-func languages(f field, each func(lang string, f field)) {
-	fields, _ := f.fields()
+func languages(f tree.Field, each func(lang string, f tree.Field)) {
+	fields, _ := f.Fields()
 	for _, lang := range fields {
-		if !languageTag.MatchString(lang.key) {
-			lang.keyAt.fail("%q is not a language tag such as en or sv", lang.key)
+		if !languageTag.MatchString(lang.Key) {
+			lang.KeyAt.Fail("%q is not a language tag such as en or sv", lang.Key)
 			continue
 		}
-		each(lang.key, lang)
+		each(lang.Key, lang)
 	}
 }
 
@@ -117,33 +112,16 @@ var (
 	link   = regexp.MustCompile(`\[([^\]\n]*)\]\(([^)\n]*)\)`)
 )
 
-// plain refuses what a text for people must not hold: HTML anywhere, and links
-// to other than web pages, mail and telephones.
-func (it item) plain(text string, links bool) {
-	if at := markup.FindString(text); at != "" {
-		it.fail("%q begins HTML; a remedy is plain text, with links written as [text](https://…)", at)
-	}
-	for _, m := range link.FindAllStringSubmatch(text, -1) {
-		switch {
-		case !links:
-			it.fail("a title has no links; put %s into the steps", m[0])
-		case m[1] == "" || !strings.HasPrefix(m[2], "https://") && !strings.HasPrefix(m[2], "mailto:") &&
-			!strings.HasPrefix(m[2], "tel:"):
-			it.fail("%s is not a link to https, mailto or tel", m[0])
-		}
-	}
-}
-
-func remedies(f field) map[string]Remedy {
+func remedies(f tree.Field) map[string]Remedy {
 	out := map[string]Remedy{}
-	languages(f, func(lang string, f field) {
+	languages(f, func(lang string, f tree.Field) {
 		var r Remedy
-		f.mapping("a remedy", map[string]func(field){
-			"title": func(f field) { f.text(&r.Title); f.plain(r.Title, false) },
-			"steps": func(f field) { f.text(&r.Steps); f.plain(r.Steps, true) },
+		f.Mapping("a remedy", map[string]func(tree.Field){
+			"title": func(f tree.Field) { f.Text(&r.Title); plain(f.Item, r.Title, false) },
+			"steps": func(f tree.Field) { f.Text(&r.Steps); plain(f.Item, r.Steps, true) },
 		})
 		if r.Title == "" {
-			f.keyAt.fail("a remedy needs a title")
+			f.KeyAt.Fail("a remedy needs a title")
 		}
 		out[lang] = r
 	})
@@ -188,4 +166,27 @@ func Pieces(text string) (out []Piece) {
 		text = tail
 	}
 	return out
+}
+
+func modeOf(f tree.Field, into *Mode) {
+	if i, ok := f.Word("mode", Modes); ok {
+		*into = Mode(Modes[i])
+	}
+}
+
+// plain refuses what a text for people must not hold: HTML anywhere, and links
+// to other than web pages, mail and telephones.
+func plain(it tree.Item, text string, links bool) {
+	if at := markup.FindString(text); at != "" {
+		it.Fail("%q begins HTML; a remedy is plain text, with links written as [text](https://…)", at)
+	}
+	for _, m := range link.FindAllStringSubmatch(text, -1) {
+		switch {
+		case !links:
+			it.Fail("a title has no links; put %s into the steps", m[0])
+		case m[1] == "" || !strings.HasPrefix(m[2], "https://") && !strings.HasPrefix(m[2], "mailto:") &&
+			!strings.HasPrefix(m[2], "tel:"):
+			it.Fail("%s is not a link to https, mailto or tel", m[0])
+		}
+	}
 }

@@ -1,6 +1,9 @@
 package rulebook
 
-import "ironledger.example/core/condition"
+import (
+	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook/tree"
+)
 
 // Enrolment says which devices that ask are taken in.
 type Enrolment struct {
@@ -14,9 +17,12 @@ func (l *loader) enrolment() {
 	if !ok {
 		return
 	}
-	f.mapping("enrolment", map[string]func(field){
-		"allow":     func(f field) { l.rb.Enrolment.Allow = f.condition(l.rb.Dict) },
-		"otherwise": func(f field) { i, _ := f.word("choice", []string{"hold", "refuse"}); l.rb.Enrolment.Refuse = i == 1 },
+	f.Mapping("enrolment", map[string]func(tree.Field){
+		"allow": func(f tree.Field) { l.rb.Enrolment.Allow = f.Condition(l.rb.Dict) },
+		"otherwise": func(f tree.Field) {
+			i, _ := f.Word("choice", []string{"hold", "refuse"})
+			l.rb.Enrolment.Refuse = i == 1
+		},
 	})
 }
 

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -16,31 +16,31 @@ const DefaultValid = 5 * 60 * 1_000_000
 func (l *loader) gates() {
 	seen, numbers := unique{}, map[int]string{}
 	for _, it := range l.members("gates") {
-		g := Gate{Where: it.position(), Mode: Enforce, ValidFor: DefaultValid}
+		g := Gate{Where: it.Position(), Mode: Enforce, ValidFor: DefaultValid}
 		said := map[string]bool{}
-		ok := it.mapping("a gate", map[string]func(field){
-			"id":        func(f field) { f.id(&g.ID) },
-			"number":    func(f field) { l.number(f, &g.Number) },
-			"title":     func(f field) { f.text(&g.Title) },
-			"mode":      func(f field) { f.mode(&g.Mode) },
-			"who":       func(f field) { said["who"] = true; l.who(f, &g.Who) },
-			"what":      func(f field) { said["what"] = true; l.what(f, &g.What) },
-			"when":      func(f field) { g.When = f.condition(l.rb.Names) },
-			"need":      func(f field) { said["need"] = true; g.Need = f.condition(l.rb.Names) },
-			"otherwise": func(f field) { i, _ := f.word("choice", []string{"deny", "step-up"}); g.StepUp = i == 1 },
-			"message":   func(f field) { g.Message = messages(f) },
-			"valid_for": func(f field) { f.duration(&g.ValidFor) },
+		ok := it.Mapping("a gate", map[string]func(tree.Field){
+			"id":        func(f tree.Field) { f.ID(&g.ID) },
+			"number":    func(f tree.Field) { l.number(f, &g.Number) },
+			"title":     func(f tree.Field) { f.Text(&g.Title) },
+			"mode":      func(f tree.Field) { modeOf(f, &g.Mode) },
+			"who":       func(f tree.Field) { said["who"] = true; l.who(f, &g.Who) },
+			"what":      func(f tree.Field) { said["what"] = true; l.what(f, &g.What) },
+			"when":      func(f tree.Field) { g.When = f.Condition(l.rb.Names) },
+			"need":      func(f tree.Field) { said["need"] = true; g.Need = f.Condition(l.rb.Names) },
+			"otherwise": func(f tree.Field) { i, _ := f.Word("choice", []string{"deny", "step-up"}); g.StepUp = i == 1 },
+			"message":   func(f tree.Field) { g.Message = messages(f) },
+			"valid_for": func(f tree.Field) { f.Duration(&g.ValidFor) },
 		})
 		if !ok || !l.named(it, "a gate", g.ID) || !seen.add(it, "gates", g.ID) {
 			continue
 		}
 		for _, key := range []string{"who", "what", "need"} {
 			if !said[key] {
-				it.fail("the gate %s needs %s", g.ID, key)
+				it.Fail("the gate %s needs %s", g.ID, key)
 			}
 		}
 		if other := numbers[g.Number]; other != "" && g.Number > 0 {
-			it.fail("the gates %s and %s both have the number %d", other, g.ID, g.Number)
+			it.Fail("the gates %s and %s both have the number %d", other, g.ID, g.Number)
 		}
 		numbers[g.Number] = g.ID
 		l.rb.Gates = append(l.rb.Gates, g)
@@ -49,90 +49,70 @@ func (l *loader) gates() {
 	slices.SortStableFunc(l.rb.Gates, func(a, b Gate) int { return cmp.Compare(place(a), place(b)) })
 }
 
-func (l *loader) number(f field, into *int) {
-	v, ok := f.value(value.Of(value.Int))
+func (l *loader) number(f tree.Field, into *int) {
+	v, ok := f.Value(value.Of(value.Int))
 	if ok && (v.Num() < 1 || v.Num() > 1_000_000) {
-		f.fail("the number of a gate is between 1 and 1000000")
+		f.Fail("the number of a gate is between 1 and 1000000")
 		return
 	}
 	*into = int(v.Num())
 }
 
-func messages(f field) map[string]string {
+func messages(f tree.Field) map[string]string {
 	out := map[string]string{}
-	languages(f, func(lang string, f field) {
+	languages(f, func(lang string, f tree.Field) {
 		var s string
-		f.text(&s)
-		f.plain(s, true)
+		f.Text(&s)
+		plain(f.Item, s, true)
 		out[lang] = s
 	})
 	return out
 }
 
-func (l *loader) who(f field, w *Who) {
-	f.mapping("who", map[string]func(field){
-		"everyone": func(f field) { f.boolean(&w.Everyone) },
-		"users":    func(f field) { w.Users = f.texts() },
-		"groups":   func(f field) { w.Groups = f.texts() },
-		"except": func(f field) {
-			f.mapping("except", map[string]func(field){
-				"users":  func(f field) { w.ExceptUsers = f.texts() },
-				"groups": func(f field) { w.ExceptGroups = f.texts() },
+func (l *loader) who(f tree.Field, w *Who) {
+	f.Mapping("who", map[string]func(tree.Field){
+		"everyone": func(f tree.Field) { f.Boolean(&w.Everyone) },
+		"users":    func(f tree.Field) { w.Users = f.Texts() },
+		"groups":   func(f tree.Field) { w.Groups = f.Texts() },
+		"except": func(f tree.Field) {
+			f.Mapping("except", map[string]func(tree.Field){
+				"users":  func(f tree.Field) { w.ExceptUsers = f.Texts() },
+				"groups": func(f tree.Field) { w.ExceptGroups = f.Texts() },
 			})
 		},
 	})
 	if !w.Everyone && len(w.Users)+len(w.Groups) == 0 {
-		f.keyAt.fail("who needs groups, users or everyone: true")
+		f.KeyAt.Fail("who needs groups, users or everyone: true")
 	}
 }
 
-func (l *loader) what(f field, w *What) {
-	f.mapping("what", map[string]func(field){
-		"everything": func(f field) { f.boolean(&w.Everything) },
-		"resources":  func(f field) { w.Resources = l.resources(f) },
-		"tags":       func(f field) { w.Tags = l.knownTags(f) },
-		"actions":    func(f field) { w.Actions = f.texts() },
-		"except": func(f field) {
-			f.mapping("except", map[string]func(field){
-				"resources": func(f field) { w.ExceptResources = l.resources(f) },
-				"tags":      func(f field) { w.ExceptTags = l.knownTags(f) },
+func (l *loader) what(f tree.Field, w *What) {
+	f.Mapping("what", map[string]func(tree.Field){
+		"everything": func(f tree.Field) { f.Boolean(&w.Everything) },
+		"resources":  func(f tree.Field) { w.Resources = l.resources(f) },
+		"tags":       func(f tree.Field) { w.Tags = l.knownTags(f) },
+		"actions":    func(f tree.Field) { w.Actions = f.Texts() },
+		"except": func(f tree.Field) {
+			f.Mapping("except", map[string]func(tree.Field){
+				"resources": func(f tree.Field) { w.ExceptResources = l.resources(f) },
+				"tags":      func(f tree.Field) { w.ExceptTags = l.knownTags(f) },
 			})
 		},
 	})
 	if !w.Everything && len(w.Resources)+len(w.Tags) == 0 {
-		f.keyAt.fail("what needs resources, tags or everything: true")
+		f.KeyAt.Fail("what needs resources, tags or everything: true")
 	}
 }
 
-func (l *loader) resources(f field) []string {
+func (l *loader) resources(f tree.Field) []string {
 	ids := make([]string, len(l.rb.Resources))
 	for i, r := range l.rb.Resources {
 		ids[i] = r.ID
 	}
-	return f.references("resource", ids)
+	return f.References("resource", ids)
 }
 
-func (l *loader) knownTags(f field) []string { return f.references("tag of a resource", l.tags) }
-
-func (f field) references(what string, known []string) []string {
-	var out []string
-	for _, m := range f.seq() {
-		s, ok := m.scalar()
-		if !ok {
-			continue
-		}
-		if !slices.Contains(known, s) {
-			hint := ""
-			if near := condition.Nearest(s, known); near != "" {
-				hint = "; did you mean " + near + "?"
-			}
-			m.fail("%s is not a %s in this rulebook%s", s, what, hint)
-			continue
-		}
-		out = append(out, s)
-	}
-	return out
-}
+func (l *loader) knownTags(f tree.Field) []string { return f.References("tag of a resource", l.tags) }
 
 // String tells whom a gate is about.
 func (w Who) String() string {

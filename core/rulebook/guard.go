@@ -3,6 +3,8 @@ package rulebook
 import (
 	"strconv"
 	"strings"
+
+	"ironledger.example/core/rulebook/tree"
 )
 
 // DefaultMaxDenied is the share of the people active in the last week that a
@@ -25,25 +27,25 @@ func (l *loader) guard() {
 	if !ok {
 		return
 	}
-	f.mapping("guard", map[string]func(field){
-		"max_newly_denied": func(f field) {
+	f.Mapping("guard", map[string]func(tree.Field){
+		"max_newly_denied": func(f tree.Field) {
 			var text string
-			f.text(&text)
+			f.Text(&text)
 			n, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
 			if err != nil || !strings.HasSuffix(text, "%") || n < 0 || n > 100 {
-				f.fail("%s is not a share between 0%% and 100%%, as in 20%%", text)
+				f.Fail("%s is not a share between 0%% and 100%%, as in 20%%", text)
 				return
 			}
 			l.rb.Guard.MaxDenied = n / 100
 		},
-		"administrators": func(f field) {
+		"administrators": func(f tree.Field) {
 			w := &l.rb.Guard.Administrators
-			f.mapping("administrators", map[string]func(field){
-				"users":  func(f field) { w.Users = f.texts() },
-				"groups": func(f field) { w.Groups = f.texts() },
+			f.Mapping("administrators", map[string]func(tree.Field){
+				"users":  func(f tree.Field) { w.Users = f.Texts() },
+				"groups": func(f tree.Field) { w.Groups = f.Texts() },
 			})
 			if len(w.Users)+len(w.Groups) == 0 {
-				f.keyAt.fail("administrators needs users or groups")
+				f.KeyAt.Fail("administrators needs users or groups")
 			}
 		},
 	})

@@ -9,6 +9,7 @@ import (
 
 	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -18,14 +19,17 @@ type File struct {
 	Text string `json:"text"`
 }
 
+// MaxSize bounds all files of a rulebook together, in bytes.
+const MaxSize = 4 << 20
+
 // loader builds a rulebook from the merged sections of its files.
 type loader struct {
 	probs    Problems
-	sections map[string][]field // by key, one a file at most
+	sections map[string][]tree.Field // by key, one a file at most
 	rb       *Rulebook
 	files    []File
 	tags     []string
-	conds    []placed
+	conds    []tree.Placed
 }
 
 // Planned sections have a meaning in the design that this version lacks.
@@ -50,7 +54,7 @@ func Load(files []File) (*Rulebook, error) {
 }
 
 func load(files []File) (*loader, error) {
-	l := &loader{sections: map[string][]field{}, rb: &Rulebook{MaxWaiver: DefaultMaxWaiver}, files: files}
+	l := &loader{sections: map[string][]tree.Field{}, rb: &Rulebook{MaxWaiver: DefaultMaxWaiver}, files: files}
 	size := 0
 	for _, f := range files {
 		size += len(f.Text)
@@ -66,7 +70,7 @@ func load(files []File) (*loader, error) {
 		if !IsYAML(f.Name) {
 			continue // read where the rulebook names it
 		}
-		if root, ok := parseFile(f.Name, f.Text, &l.probs, &l.conds); ok {
+		if root, ok := tree.Parse(f.Name, f.Text, &l.probs, &l.conds); ok {
 			l.collect(root)
 		}
 	}
@@ -87,7 +91,7 @@ func load(files []File) (*loader, error) {
 	l.gates()
 	l.examples()
 	if len(l.probs) > 0 {
-		l.probs.sort()
+		l.probs.Sort()
 		return nil, l.probs
 	}
 	return l, nil
@@ -107,67 +111,59 @@ func IsRulebookFile(name string) bool {
 		strings.ToLower(path.Ext(name))) && !strings.HasPrefix(path.Base(name), ".")
 }
 
-func (l *loader) collect(root item) {
-	fields, _ := root.fields()
+func (l *loader) collect(root tree.Item) {
+	fields, _ := root.Fields()
 	for _, f := range fields {
 		switch {
-		case slices.Contains(Sections, f.key):
-			if !f.null() {
-				l.sections[f.key] = append(l.sections[f.key], f)
+		case slices.Contains(Sections, f.Key):
+			if !f.Null() {
+				l.sections[f.Key] = append(l.sections[f.Key], f)
 			}
-		case slices.Contains(Planned, f.key):
-			if !f.empty() {
-				f.keyAt.fail("the section %s is not supported by this version", f.key)
+		case slices.Contains(Planned, f.Key):
+			if !f.Empty() {
+				f.KeyAt.Fail("the section %s is not supported by this version", f.Key)
 			}
 		default:
-			handlers := map[string]func(field){}
+			handlers := map[string]func(tree.Field){}
 			for _, s := range Sections {
 				handlers[s] = nil
 			}
-			f.unknownKey("a rulebook", handlers)
+			f.UnknownKey("a rulebook", handlers)
 		}
 	}
 }
 
-func (f field) empty() bool {
-	if f.null() {
-		return true
-	}
-	text := f.n.String()
-	return text == "[]" || text == "{}"
-}
-
 // single returns the one place where a section that cannot be merged stands.
-func (l *loader) single(key string) (field, bool) {
+func (l *loader) single(key string) (tree.Field, bool) {
 	all := l.sections[key]
 	for _, again := range all[min(1, len(all)):] {
-		p := all[0].keyAt.position()
-		again.keyAt.fail("%s is given twice; it stands in %s:%d too", key, p.File, p.Line)
+		p := all[0].KeyAt.Position()
+		again.KeyAt.Fail("%s is given twice; it stands in %s:%d too", key, p.File, p.Line)
 	}
 	if len(all) == 0 {
-		return field{}, false
+		return tree.Field{}, false
 	}
 	return all[0], true
 }
 
 // members returns the members of a list section over all files.
-func (l *loader) members(key string) []item {
-	var out []item
+func (l *loader) members(key string) []tree.Item {
+	var out []tree.Item
 	for _, f := range l.sections[key] {
-		out = append(out, f.seq()...)
+		out = append(out, f.Seq()...)
 	}
 	return out
 }
 
 // keyed returns the fields of a mapping section over all files; the same key
 // twice is an error.
-func (l *loader) keyed(key string) []field {
-	var out []field
+func (l *loader) keyed(key string) []tree.Field {
+	var out []tree.Field
 	seen := unique{}
 	for _, s := range l.sections[key] {
-		fields, _ := s.fields()
+		fields, _ := s.Fields()
 		for _, f := range fields {
-			if seen.add(f.keyAt, key, f.key) {
+			if seen.add(f.KeyAt, key, f.Key) {
 				out = append(out, f)
 			}
 		}
@@ -178,19 +174,19 @@ func (l *loader) keyed(key string) []field {
 // unique remembers where each id stands.
 type unique map[string]Position
 
-func (u unique) add(it item, what, id string) bool {
+func (u unique) add(it tree.Item, what, id string) bool {
 	if p, dup := u[id]; dup {
-		it.fail("the id %s is used twice in %s; the first is at %s:%d", id, what, p.File, p.Line)
+		it.Fail("the id %s is used twice in %s; the first is at %s:%d", id, what, p.File, p.Line)
 		return false
 	}
-	u[id] = it.position()
+	u[id] = it.Position()
 	return true
 }
 
 func (l *loader) settings() {
 	rb := l.rb
 	if f, ok := l.single("rulebook"); ok {
-		f.id(&rb.Name)
+		f.ID(&rb.Name)
 	} else if len(l.probs) == 0 {
 		l.probs = append(l.probs, Problem{File: ".", Line: 1, Column: 1,
 			Message: "the rulebook has no name: write rulebook: NAME at the top"})
@@ -198,12 +194,12 @@ func (l *loader) settings() {
 	rb.Ladder = []string{"barred", "unproven", "limited", "sound", "strong"}
 	if f, ok := l.single("ladder"); ok {
 		if names := l.ladder(f); len(names) < 2 {
-			f.fail("a ladder has at least two levels")
+			f.Fail("a ladder has at least two levels")
 		} else {
 			rb.Ladder = names
 			for _, name := range names {
 				if n, err := syntax.Parse(name); err != nil || !isWord(n) || strings.Contains(name, ".") {
-					f.fail("%q cannot name a level: a level is one word of letters, digits and dashes", name)
+					f.Fail("%q cannot name a level: a level is one word of letters, digits and dashes", name)
 				}
 			}
 		}
@@ -211,34 +207,34 @@ func (l *loader) settings() {
 	rb.LevelType = value.Words("level", true, rb.Ladder...)
 	rb.Uncovered = rb.Doubt()
 	if f, ok := l.single("uncovered"); ok {
-		l.level(f.item, &rb.Uncovered)
+		l.level(f.Item, &rb.Uncovered)
 	}
 	if f, ok := l.single("unmatched"); ok {
-		i, _ := f.word("choice", []string{"deny", "allow"})
+		i, _ := f.Word("choice", []string{"deny", "allow"})
 		rb.Unmatched = i == 1
 	}
 	if f, ok := l.single("unknown_people"); ok {
-		i, _ := f.word("choice", []string{"deny", "gates"})
+		i, _ := f.Word("choice", []string{"deny", "gates"})
 		rb.UnknownPeople = i == 1
 	}
 }
 
 // ladder reads the names of the levels. One may say what it was called before: {id: fair, was: limited}.
-func (l *loader) ladder(f field) (names []string) {
+func (l *loader) ladder(f tree.Field) (names []string) {
 	l.rb.Renamed = map[string]string{}
-	for _, m := range f.seq() {
+	for _, m := range f.Seq() {
 		name, was := "", ""
-		if m.isMapping() {
-			m.mapping("a level", map[string]func(field){"id": func(f field) { f.text(&name) },
-				"was": func(f field) { f.text(&was) }})
+		if m.IsMapping() {
+			m.Mapping("a level", map[string]func(tree.Field){"id": func(f tree.Field) { f.Text(&name) },
+				"was": func(f tree.Field) { f.Text(&was) }})
 		} else {
-			m.text(&name)
+			m.Text(&name)
 		}
 		switch {
 		case name == "":
 			continue
 		case slices.Contains(names, name):
-			m.fail("%s stands twice in the list", name)
+			m.Fail("%s stands twice in the list", name)
 			continue
 		case was != "":
 			l.rb.Renamed[was] = name
@@ -247,7 +243,7 @@ func (l *loader) ladder(f field) (names []string) {
 	}
 	for was := range l.rb.Renamed {
 		if slices.Contains(names, was) {
-			f.fail("%s was renamed, and is still a level", was)
+			f.Fail("%s was renamed, and is still a level", was)
 		}
 	}
 	return names
@@ -264,8 +260,8 @@ func (rb *Rulebook) Doubt() Level {
 	return 1
 }
 
-func (l *loader) level(it item, into *Level) {
-	if i, ok := it.word("level", l.rb.Ladder); ok {
+func (l *loader) level(it tree.Item, into *Level) {
+	if i, ok := it.Word("level", l.rb.Ladder); ok {
 		*into = Level(i)
 	}
 }
@@ -275,32 +271,32 @@ var AttributeKinds = []string{"bool", "int", "text", "version", "duration", "tim
 func (l *loader) attributes() {
 	var custom []evidence.Attribute
 	for _, f := range l.keyed("attributes") {
-		if !strings.HasPrefix(f.key, "custom.") || !IDPattern.MatchString(f.key) || strings.HasSuffix(f.key, ".") {
-			f.keyAt.fail("%s cannot be declared: the name of an attribute of your own begins with custom.", f.key)
+		if !strings.HasPrefix(f.Key, "custom.") || !tree.IDPattern.MatchString(f.Key) || strings.HasSuffix(f.Key, ".") {
+			f.KeyAt.Fail("%s cannot be declared: the name of an attribute of your own begins with custom.", f.Key)
 			continue
 		}
-		a := evidence.Attribute{Name: f.key, Title: f.key}
+		a := evidence.Attribute{Name: f.Key, Title: f.Key}
 		kind, ordered, words := -1, false, []string(nil)
-		ok := f.mapping("an attribute", map[string]func(field){
-			"type":    func(f field) { kind, _ = f.word("type", AttributeKinds) },
-			"title":   func(f field) { f.text(&a.Title) },
-			"values":  func(f field) { words = f.texts() },
-			"ordered": func(f field) { f.boolean(&ordered) },
+		ok := f.Mapping("an attribute", map[string]func(tree.Field){
+			"type":    func(f tree.Field) { kind, _ = f.Word("type", AttributeKinds) },
+			"title":   func(f tree.Field) { f.Text(&a.Title) },
+			"values":  func(f tree.Field) { words = f.Texts() },
+			"ordered": func(f tree.Field) { f.Boolean(&ordered) },
 		})
 		switch {
 		case !ok:
 			continue
 		case kind < 0:
-			f.keyAt.fail("%s needs a type: %s", f.key, strings.Join(AttributeKinds, ", "))
+			f.KeyAt.Fail("%s needs a type: %s", f.Key, strings.Join(AttributeKinds, ", "))
 			continue
 		case (AttributeKinds[kind] == "enum") != (words != nil):
-			f.keyAt.fail("%s: values go with type enum, and type enum with values", f.key)
+			f.KeyAt.Fail("%s: values go with type enum, and type enum with values", f.Key)
 			continue
 		}
 		a.Type = map[string]value.Type{"bool": value.Of(value.Bool), "int": value.Of(value.Int),
 			"text": value.Of(value.Text), "version": value.Of(value.Version),
 			"duration": value.Of(value.Duration), "time": value.Of(value.Time),
-			"enum": value.Words(f.key, ordered, words...),
+			"enum": value.Words(f.Key, ordered, words...),
 			"list": value.ListOf(value.Of(value.Text))}[AttributeKinds[kind]]
 		custom = append(custom, a)
 	}
@@ -311,21 +307,21 @@ func (l *loader) attributes() {
 func (l *loader) evidence() {
 	p := &l.rb.Policy
 	for _, f := range l.keyed("freshness") {
-		limit := evidence.Limit{Prefix: f.key}
-		f.duration(&limit.Max)
-		if f.key == "default" {
+		limit := evidence.Limit{Prefix: f.Key}
+		f.Duration(&limit.Max)
+		if f.Key == "default" {
 			limit.Prefix = ""
-		} else if !l.coversSome(f.key) {
-			f.keyAt.fail("no attribute begins with %s", f.key)
+		} else if !l.coversSome(f.Key) {
+			f.KeyAt.Fail("no attribute begins with %s", f.Key)
 		}
 		p.Limits = append(p.Limits, limit)
 	}
 	for _, f := range l.keyed("threat_bands") {
-		level, ok := f.keyAt.word("threat level", evidence.ThreatLevel.Enum.Words)
-		from, isInt := f.value(value.Of(value.Int))
+		level, ok := f.KeyAt.Word("threat level", evidence.ThreatLevel.Enum.Words)
+		from, isInt := f.Value(value.Of(value.Int))
 		if ok && isInt {
 			if from.Num() < 0 || from.Num() > 100 {
-				f.fail("a score is between 0 and 100")
+				f.Fail("a score is between 0 and 100")
 			}
 			p.Bands = append(p.Bands, evidence.Band{From: from.Num(), Level: level})
 		}
@@ -334,19 +330,19 @@ func (l *loader) evidence() {
 	for i := 1; i < len(p.Bands); i++ {
 		if p.Bands[i].From <= p.Bands[i-1].From {
 			f, _ := l.single("threat_bands")
-			f.fail("the scores of threat_bands must rise with their levels")
+			f.Fail("the scores of threat_bands must rise with their levels")
 			break
 		}
 	}
 	for _, f := range l.sections["ignore_keys"] {
-		p.IgnoreKeys = append(p.IgnoreKeys, f.texts()...)
+		p.IgnoreKeys = append(p.IgnoreKeys, f.Texts()...)
 	}
 	l.sources()
 }
 
-func (l *loader) named(it item, what, id string) bool {
+func (l *loader) named(it tree.Item, what, id string) bool {
 	if id == "" {
-		it.fail("%s needs an id", what)
+		it.Fail("%s needs an id", what)
 	}
 	return id != ""
 }
@@ -354,41 +350,41 @@ func (l *loader) named(it item, what, id string) bool {
 func (l *loader) access() {
 	rb := l.rb
 	for _, f := range l.keyed("places") {
-		p := Place{ID: f.key}
-		f.mapping("a place", map[string]func(field){
-			"title": func(f field) { var t string; f.text(&t) },
-			"networks": func(f field) {
-				for _, m := range f.seq() {
-					if v, ok := m.value(value.Of(value.Network)); ok {
+		p := Place{ID: f.Key}
+		f.Mapping("a place", map[string]func(tree.Field){
+			"title": func(f tree.Field) { var t string; f.Text(&t) },
+			"networks": func(f tree.Field) {
+				for _, m := range f.Seq() {
+					if v, ok := m.Value(value.Of(value.Network)); ok {
 						p.Networks = append(p.Networks, v.Prefix())
 					}
 				}
 			},
-			"countries": func(f field) {
-				for _, c := range f.texts() {
+			"countries": func(f tree.Field) {
+				for _, c := range f.Texts() {
 					if len(c) != 2 {
-						f.fail("%q is not a country code of two letters (ISO 3166-1)", c)
+						f.Fail("%q is not a country code of two letters (ISO 3166-1)", c)
 					}
 					p.Countries = append(p.Countries, strings.ToUpper(c))
 				}
 			},
 		})
 		if p.Networks == nil && p.Countries == nil {
-			f.keyAt.fail("the place %s needs networks or countries", f.key)
+			f.KeyAt.Fail("the place %s needs networks or countries", f.Key)
 		}
 		rb.Places = append(rb.Places, p)
 	}
 	if f, ok := l.single("break_glass"); ok {
-		rb.BreakGlass = f.texts()
+		rb.BreakGlass = f.Texts()
 	}
 	seen := unique{}
 	for _, it := range l.members("resources") {
 		var r Resource
-		ok := it.mapping("a resource", map[string]func(field){
-			"id":    func(f field) { f.id(&r.ID) },
-			"title": func(f field) { f.text(&r.Title) },
-			"tags":  func(f field) { r.Tags = f.texts() },
-			"url":   func(f field) { f.text(&r.URL) },
+		ok := it.Mapping("a resource", map[string]func(tree.Field){
+			"id":    func(f tree.Field) { f.ID(&r.ID) },
+			"title": func(f tree.Field) { f.Text(&r.Title) },
+			"tags":  func(f tree.Field) { r.Tags = f.Texts() },
+			"url":   func(f tree.Field) { f.Text(&r.URL) },
 		})
 		if ok && l.named(it, "a resource", r.ID) && seen.add(it, "resources", r.ID) {
 			rb.Resources = append(rb.Resources, r)

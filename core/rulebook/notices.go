@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -85,23 +86,23 @@ func (l *loader) notices() {
 		words[i] = string(o)
 	}
 	for _, it := range l.members("notices") {
-		n := Notice{Where: it.position()}
-		said := map[string]field{}
-		mark := func(read func(field)) func(field) { return func(f field) { said[f.key] = f; read(f) } }
-		ok := it.mapping("a notice", map[string]func(field){
-			"id":       func(f field) { f.id(&n.ID) },
-			"on":       mark(func(f field) { i, _ := f.word("occasion", words); n.On = Occasions[max(i, 0)] }),
-			"when":     mark(func(f field) { n.When = f.condition(names) }),
-			"before":   mark(func(f field) { f.duration(&n.Before) }),
-			"to":       mark(func(f field) { l.recipient(f, &n.To) }),
-			"language": func(f field) { f.language(&n.Language) },
+		n := Notice{Where: it.Position()}
+		said := map[string]tree.Field{}
+		mark := func(read func(tree.Field)) func(tree.Field) { return func(f tree.Field) { said[f.Key] = f; read(f) } }
+		ok := it.Mapping("a notice", map[string]func(tree.Field){
+			"id":       func(f tree.Field) { f.ID(&n.ID) },
+			"on":       mark(func(f tree.Field) { i, _ := f.Word("occasion", words); n.On = Occasions[max(i, 0)] }),
+			"when":     mark(func(f tree.Field) { n.When = f.Condition(names) }),
+			"before":   mark(func(f tree.Field) { f.Duration(&n.Before) }),
+			"to":       mark(func(f tree.Field) { l.recipient(f, &n.To) }),
+			"language": func(f tree.Field) { language(f.Item, &n.Language) },
 		})
 		if !ok || !l.named(it, "a notice", n.ID) || !seen.add(it, "notices", n.ID) {
 			continue
 		}
 		for _, key := range []string{"on", "to"} {
 			if _, is := said[key]; !is {
-				it.fail("the notice %s needs %s", n.ID, key)
+				it.Fail("the notice %s needs %s", n.ID, key)
 			}
 		}
 		l.fitting(&n, said)
@@ -113,43 +114,43 @@ func (l *loader) notices() {
 }
 
 // fitting finds what does not go with the occasion of a notice.
-func (l *loader) fitting(n *Notice, said map[string]field) {
+func (l *loader) fitting(n *Notice, said map[string]tree.Field) {
 	switch f, is := said["before"]; {
 	case is && !n.On.Coming():
-		f.keyAt.fail("%s is told of when it happens; before goes with grace-ends, waiver-ends and "+
+		f.KeyAt.Fail("%s is told of when it happens; before goes with grace-ends, waiver-ends and "+
 			"certificate-ends", n.On)
 	case is && n.Before <= 0:
-		f.fail("before is a duration, as 2d")
+		f.Fail("before is a duration, as 2d")
 	}
 	if f, is := said["when"]; is && !n.On.OfDevice() {
-		f.keyAt.fail("%s is about no device that a condition could look at", n.On)
+		f.KeyAt.Fail("%s is about no device that a condition could look at", n.On)
 	}
 	if f, is := said["to"]; is && n.To.Owner && !n.On.OfDevice() {
-		f.fail("%s is about no device, so that there is no owner; write {mail: …} or {hook: …}", n.On)
+		f.Fail("%s is about no device, so that there is no owner; write {mail: …} or {hook: …}", n.On)
 	}
 }
 
 // recipient reads owner, {mail: …} or {hook: …}.
-func (l *loader) recipient(f field, r *Recipient) {
-	if !f.isMapping() {
-		if i, ok := f.word("recipient", []string{"owner"}); ok && i == 0 {
+func (l *loader) recipient(f tree.Field, r *Recipient) {
+	if !f.IsMapping() {
+		if i, ok := f.Word("recipient", []string{"owner"}); ok && i == 0 {
 			r.Owner = true
 		}
 		return
 	}
-	f.mapping("a recipient", map[string]func(field){
-		"mail": func(f field) { f.text(&r.Mail); f.address(r.Mail) },
-		"hook": func(f field) {
-			f.text(&r.Hook)
+	f.Mapping("a recipient", map[string]func(tree.Field){
+		"mail": func(f tree.Field) { f.Text(&r.Mail); address(f.Item, r.Mail) },
+		"hook": func(f tree.Field) {
+			f.Text(&r.Hook)
 			if x := l.rb.Signals.Receiver(r.Hook); x == nil {
-				f.fail("signals has no receiver %s", r.Hook)
+				f.Fail("signals has no receiver %s", r.Hook)
 			} else if x.Form != CloudForm {
-				f.fail("%s is told by %s; a notice needs a receiver with form: %s", r.Hook, x.Form, CloudForm)
+				f.Fail("%s is told by %s; a notice needs a receiver with form: %s", r.Hook, x.Form, CloudForm)
 			}
 		},
 	})
 	if (r.Mail == "") == (r.Hook == "") {
-		f.fail("a notice goes to owner, {mail: …} or {hook: …}")
+		f.Fail("a notice goes to owner, {mail: …} or {hook: …}")
 	}
 }
 
@@ -161,15 +162,15 @@ func IsMailAddress(text string) bool {
 	return mailAddress.MatchString(text) && !strings.Contains(text, "..")
 }
 
-func (it item) address(text string) {
+func address(it tree.Item, text string) {
 	if !IsMailAddress(text) {
-		it.fail("%q is not an address of mail, as watch@gullholm.example", text)
+		it.Fail("%q is not an address of mail, as watch@gullholm.example", text)
 	}
 }
 
-func (it item) language(into *string) {
-	it.text(into)
+func language(it tree.Item, into *string) {
+	it.Text(into)
 	if !languageTag.MatchString(*into) {
-		it.fail("%q is not a language tag such as en or sv", *into)
+		it.Fail("%q is not a language tag such as en or sv", *into)
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -205,18 +206,18 @@ type Example struct {
 	IP       string
 	Country  string
 	MFA      *bool
-	Methods  []string // nil: not said
-	AuthAt   Moment   // nil: not said
+	Methods  []string    // nil: not said
+	AuthAt   tree.Moment // nil: not said
 	// Certificate is whether the connection proved possession of a trusted certificate; nil: not said.
 	Certificate        *bool
 	CertificateProfile string
-	CertificateAt      Moment // nil: not said
-	At                 int64  // microseconds; 0 means now
+	CertificateAt      tree.Moment // nil: not said
+	At                 int64       // microseconds; 0 means now
 }
 
-// Position is a position in a file.
-type Position struct {
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	Column int    `json:"column"`
-}
+// What is read of YAML is read by package tree, in whose words a rulebook tells its mistakes.
+type (
+	Position = tree.Position
+	Problem  = tree.Problem
+	Problems = tree.Problems
+)

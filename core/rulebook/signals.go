@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook/tree"
 )
 
 // The events that a receiver may be given, by their short names.
@@ -72,20 +73,20 @@ func (l *loader) signals() {
 	s := &rb.Signals
 	s.CompliantFrom = min(rb.Doubt()+1, rb.Top())
 	low, medium := Level(-1), Level(-1)
-	var receivers []item
+	var receivers []tree.Item
 	if f, ok := l.single("signals"); ok {
-		f.mapping("signals", map[string]func(field){
-			"compliant_from": func(f field) { l.level(f.item, &s.CompliantFrom) },
-			"risk": func(f field) {
-				f.mapping("the levels of risk", map[string]func(field){
-					"low_from":    func(f field) { l.level(f.item, &low) },
-					"medium_from": func(f field) { l.level(f.item, &medium) },
+		f.Mapping("signals", map[string]func(tree.Field){
+			"compliant_from": func(f tree.Field) { l.level(f.Item, &s.CompliantFrom) },
+			"risk": func(f tree.Field) {
+				f.Mapping("the levels of risk", map[string]func(tree.Field){
+					"low_from":    func(f tree.Field) { l.level(f.Item, &low) },
+					"medium_from": func(f tree.Field) { l.level(f.Item, &medium) },
 				})
 				if low >= 0 && medium > low {
-					f.fail("medium_from lies above low_from")
+					f.Fail("medium_from lies above low_from")
 				}
 			},
-			"receivers": func(f field) { receivers = f.seq() },
+			"receivers": func(f tree.Field) { receivers = f.Seq() },
 		})
 	}
 	if s.MediumFrom = medium; medium < 0 {
@@ -99,17 +100,17 @@ func (l *loader) signals() {
 	}
 	seen, names := unique{}, newChangeNames(rb.Dict, rb.LevelType)
 	for _, it := range receivers {
-		r := Receiver{Where: it.position(), Form: SetForm, CompliantFrom: s.CompliantFrom, Device: DeviceForms[0],
+		r := Receiver{Where: it.Position(), Form: SetForm, CompliantFrom: s.CompliantFrom, Device: DeviceForms[0],
 			Person: PersonForms[0]}
-		ok := it.mapping("a receiver", map[string]func(field){
-			"id":             func(f field) { f.id(&r.ID) },
-			"title":          func(f field) { f.text(&r.Title) },
-			"form":           func(f field) { r.Form = chosen(f, "form of telling", TellForms) },
-			"when":           func(f field) { r.When = f.condition(names) },
-			"compliant_from": func(f field) { l.level(f.item, &r.CompliantFrom) },
-			"events":         func(f field) { r.Events = signalsOf(f) },
-			"device":         func(f field) { r.Device = chosen(f, "form of a device", DeviceForms) },
-			"person":         func(f field) { r.Person = chosen(f, "form of a person", PersonForms) },
+		ok := it.Mapping("a receiver", map[string]func(tree.Field){
+			"id":             func(f tree.Field) { f.ID(&r.ID) },
+			"title":          func(f tree.Field) { f.Text(&r.Title) },
+			"form":           func(f tree.Field) { r.Form = chosen(f, "form of telling", TellForms) },
+			"when":           func(f tree.Field) { r.When = f.Condition(names) },
+			"compliant_from": func(f tree.Field) { l.level(f.Item, &r.CompliantFrom) },
+			"events":         func(f tree.Field) { r.Events = signalsOf(f) },
+			"device":         func(f tree.Field) { r.Device = chosen(f, "form of a device", DeviceForms) },
+			"person":         func(f tree.Field) { r.Person = chosen(f, "form of a person", PersonForms) },
 		})
 		if r.Events == nil {
 			r.Events = defaultEvents(r.Form)
@@ -130,22 +131,22 @@ func defaultEvents(form string) []string {
 }
 
 // signalsOf reads a list of events, each once.
-func signalsOf(f field) []string {
+func signalsOf(f tree.Field) []string {
 	var out []string
-	for _, it := range f.seq() {
-		if i, ok := it.word("event", SignalNames); ok && !slices.Contains(out, SignalNames[i]) {
+	for _, it := range f.Seq() {
+		if i, ok := it.Word("event", SignalNames); ok && !slices.Contains(out, SignalNames[i]) {
 			out = append(out, SignalNames[i])
 		}
 	}
 	if len(out) == 0 {
-		f.fail("a receiver is given at least one event; leave events out for all")
+		f.Fail("a receiver is given at least one event; leave events out for all")
 	}
 	return slices.SortedFunc(slices.Values(out), func(a, b string) int {
 		return slices.Index(SignalNames, a) - slices.Index(SignalNames, b)
 	})
 }
 
-func chosen(f field, what string, words []string) string {
-	i, _ := f.word(what, words)
+func chosen(f tree.Field, what string, words []string) string {
+	i, _ := f.Word(what, words)
 	return words[max(i, 0)]
 }

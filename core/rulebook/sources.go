@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -66,30 +67,30 @@ func (l *loader) sources() {
 	for _, it := range l.members("sources") {
 		var s evidence.SourceRule
 		var identifies *bool // nil: not said
-		var signals *field
-		ok := it.mapping("a source", map[string]func(field){
-			"id":    func(f field) { f.id(&s.ID) },
-			"title": func(f field) { f.text(&s.Title) },
-			"rank": func(f field) {
-				v, _ := f.value(value.Of(value.Int))
+		var signals *tree.Field
+		ok := it.Mapping("a source", map[string]func(tree.Field){
+			"id":    func(f tree.Field) { f.ID(&s.ID) },
+			"title": func(f tree.Field) { f.Text(&s.Title) },
+			"rank": func(f tree.Field) {
+				v, _ := f.Value(value.Of(value.Int))
 				s.Rank = int(v.Num())
 			},
-			"quiet_after": func(f field) { f.duration(&s.QuietAfter) },
-			"identifies":  func(f field) { identifies = &s.Identifies; f.boolean(identifies) },
-			"provides":    func(f field) { s.Provides = f.texts(); l.prefixes(f, s.Provides) },
-			"vouches": func(f field) {
-				f.mapping("vouches", map[string]func(field){"for": func(f field) { f.duration(&s.Vouches) }})
+			"quiet_after": func(f tree.Field) { f.Duration(&s.QuietAfter) },
+			"identifies":  func(f tree.Field) { identifies = &s.Identifies; f.Boolean(identifies) },
+			"provides":    func(f tree.Field) { s.Provides = f.Texts(); l.prefixes(f, s.Provides) },
+			"vouches": func(f tree.Field) {
+				f.Mapping("vouches", map[string]func(tree.Field){"for": func(f tree.Field) { f.Duration(&s.Vouches) }})
 				if s.Vouches <= 0 {
-					f.fail("say for how long a word of the source vouches for a device, as vouches: {for: 24h}")
+					f.Fail("say for how long a word of the source vouches for a device, as vouches: {for: 24h}")
 				}
 			},
-			"signals": func(f field) { signals = &f },
+			"signals": func(f tree.Field) { signals = &f },
 		})
 		if !ok || !l.named(it, "a source", s.ID) || !seen.add(it, "sources", s.ID) {
 			continue
 		}
 		if s.Provides == nil {
-			it.fail("the source %s needs provides: the attributes it may supply, or [\"*\"]", s.ID)
+			it.Fail("the source %s needs provides: the attributes it may supply, or [\"*\"]", s.ID)
 		}
 		if identifies == nil {
 			s.Identifies = slices.Contains(s.Provides, "*")
@@ -102,20 +103,20 @@ func (l *loader) sources() {
 }
 
 // heard reads what is taken of a source's security events.
-func (l *loader) heard(f field, s *evidence.SourceRule) {
+func (l *loader) heard(f tree.Field, s *evidence.SourceRule) {
 	h := Heard{Source: s.ID, Device: HeardNames[0]}
-	ok := f.mapping("signals of a source", map[string]func(field){
-		"issuer": func(f field) { f.text(&h.Issuer) },
-		"jwks": func(f field) {
-			f.text(&h.Keys)
+	ok := f.Mapping("signals of a source", map[string]func(tree.Field){
+		"issuer": func(f tree.Field) { f.Text(&h.Issuer) },
+		"jwks": func(f tree.Field) {
+			f.Text(&h.Keys)
 			if u, err := url.Parse(h.Keys); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-				f.fail("%q is not where a JWK set is, as https://sensor.example/jwks.json", h.Keys)
+				f.Fail("%q is not where a JWK set is, as https://sensor.example/jwks.json", h.Keys)
 			}
 		},
-		"audience": func(f field) { f.text(&h.Audience) },
-		"device":   func(f field) { h.Device = chosen(f, "name of a device", HeardNames) },
-		"map": func(f field) {
-			events, _ := f.fields()
+		"audience": func(f tree.Field) { f.Text(&h.Audience) },
+		"device":   func(f tree.Field) { h.Device = chosen(f, "name of a device", HeardNames) },
+		"map": func(f tree.Field) {
+			events, _ := f.Fields()
 			for _, m := range events {
 				if e, ok := l.heardEvent(m, s); ok {
 					h.Map = append(h.Map, e)
@@ -126,35 +127,35 @@ func (l *loader) heard(f field, s *evidence.SourceRule) {
 	switch {
 	case !ok:
 	case h.Issuer == "" || h.Keys == "" || h.Audience == "":
-		f.fail("the signals of %s need issuer, jwks and audience", s.ID)
+		f.Fail("the signals of %s need issuer, jwks and audience", s.ID)
 	case l.rb.HeardFrom(h.Issuer) != nil:
-		f.fail("the issuer %s is that of the source %s already", h.Issuer, l.rb.HeardFrom(h.Issuer).Source)
+		f.Fail("the issuer %s is that of the source %s already", h.Issuer, l.rb.HeardFrom(h.Issuer).Source)
 	default:
 		l.rb.Heard = append(l.rb.Heard, h)
 	}
 }
 
 // heardEvent reads what an event sets: an attribute, or {sets: ATTRIBUTE, words: {…}}.
-func (l *loader) heardEvent(f field, s *evidence.SourceRule) (e HeardEvent, ok bool) {
-	e.Event = f.key
-	theirs, known := HeardSignals[f.key]
+func (l *loader) heardEvent(f tree.Field, s *evidence.SourceRule) (e HeardEvent, ok bool) {
+	e.Event = f.Key
+	theirs, known := HeardSignals[f.Key]
 	if !known {
-		f.keyAt.fail("%s sets no attribute; %s and %s do", f.key, ComplianceSignal, RiskSignal)
+		f.KeyAt.Fail("%s sets no attribute; %s and %s do", f.Key, ComplianceSignal, RiskSignal)
 		return e, false
 	}
 	words := map[string]string{}
-	if !f.isMapping() {
-		f.text(&e.Attribute)
-	} else if !f.mapping("what an event sets", map[string]func(field){
-		"sets": func(f field) { f.text(&e.Attribute) },
-		"words": func(f field) {
-			given, _ := f.fields()
+	if !f.IsMapping() {
+		f.Text(&e.Attribute)
+	} else if !f.Mapping("what an event sets", map[string]func(tree.Field){
+		"sets": func(f tree.Field) { f.Text(&e.Attribute) },
+		"words": func(f tree.Field) {
+			given, _ := f.Fields()
 			for _, w := range given {
-				if text, ok := w.scalar(); ok {
-					words[w.key] = text
+				if text, ok := w.Scalar(); ok {
+					words[w.Key] = text
 				}
-				if !slices.Contains(theirs, w.key) {
-					w.keyAt.fail("%s is not a word of %s; there are %s", w.key, e.Event, strings.Join(theirs, ", "))
+				if !slices.Contains(theirs, w.Key) {
+					w.KeyAt.Fail("%s is not a word of %s; there are %s", w.Key, e.Event, strings.Join(theirs, ", "))
 				}
 			}
 		},
@@ -163,7 +164,7 @@ func (l *loader) heardEvent(f field, s *evidence.SourceRule) (e HeardEvent, ok b
 	}
 	typ, problem := l.heardType(e.Attribute, s)
 	if problem != "" {
-		f.fail("%s", problem)
+		f.Fail("%s", problem)
 		return e, false
 	}
 	e.Words = map[string]value.Value{}
@@ -174,7 +175,7 @@ func (l *loader) heardEvent(f field, s *evidence.SourceRule) (e HeardEvent, ok b
 		}
 		v, err := value.Parse(typ, word)
 		if err != nil {
-			f.fail("%s is no word for %s: say words: {%s: …}", said, e.Attribute, said)
+			f.Fail("%s is no word for %s: say words: {%s: …}", said, e.Attribute, said)
 			return e, false
 		}
 		e.Words[said] = v
@@ -215,10 +216,10 @@ func (l *loader) coversSome(prefix string) bool {
 	return slices.ContainsFunc(l.rb.Dict.Names(), func(n string) bool { return evidence.Covers(prefix, n) })
 }
 
-func (l *loader) prefixes(f field, list []string) {
+func (l *loader) prefixes(f tree.Field, list []string) {
 	for _, p := range list {
 		if !l.coversSome(p) && p != "custom" {
-			f.fail("no attribute begins with %s", p)
+			f.Fail("no attribute begins with %s", p)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
 
@@ -19,26 +20,26 @@ func (l *loader) waivers() {
 	if !ok {
 		return
 	}
-	lives := func(into *int64) func(field) {
-		return func(f field) {
-			if f.duration(into); *into <= 0 {
-				f.fail("a waiver must be allowed to live for some time")
+	lives := func(into *int64) func(tree.Field) {
+		return func(f tree.Field) {
+			if f.Duration(into); *into <= 0 {
+				f.Fail("a waiver must be allowed to live for some time")
 			}
 		}
 	}
-	f.mapping("waivers", map[string]func(field){
+	f.Mapping("waivers", map[string]func(tree.Field){
 		"max":      lives(&l.rb.MaxWaiver),
 		"helpdesk": lives(&l.rb.HelpdeskWaiver),
-		"approve": func(f field) {
-			for _, m := range f.seq() {
-				if i, ok := m.word("level", l.rb.Ladder); ok {
+		"approve": func(f tree.Field) {
+			for _, m := range f.Seq() {
+				if i, ok := m.Word("level", l.rb.Ladder); ok {
 					l.rb.ApproveWaivers = append(l.rb.ApproveWaivers, Level(i))
 				}
 			}
 		},
 	})
 	if l.rb.HelpdeskWaiver > l.rb.MaxWaiver {
-		f.fail("the help desk's waivers may live for %s, and others for %s only",
+		f.Fail("the help desk's waivers may live for %s, and others for %s only",
 			value.FormatDuration(l.rb.HelpdeskWaiver), value.FormatDuration(l.rb.MaxWaiver))
 	}
 }
@@ -46,21 +47,21 @@ func (l *loader) waivers() {
 // combine reads how the readings of several sources combine, by prefix.
 func (l *loader) combine() {
 	for _, f := range l.keyed("combine") {
-		way, ok := f.word("way to combine", []string{"rank", "worst"})
-		if !l.coversSome(f.key) {
-			f.keyAt.fail("no attribute begins with %s", f.key)
+		way, ok := f.Word("way to combine", []string{"rank", "worst"})
+		if !l.coversSome(f.Key) {
+			f.KeyAt.Fail("no attribute begins with %s", f.Key)
 			continue
 		}
 		if ok && way == 1 {
 			for _, a := range l.rb.Dict.Attributes() {
-				if evidence.Covers(f.key, a.Name) && a.Worse == 0 {
-					f.fail("%s is a %s, of which none is worse than another; it combines by rank", a.Name, a.Type)
+				if evidence.Covers(f.Key, a.Name) && a.Worse == 0 {
+					f.Fail("%s is a %s, of which none is worse than another; it combines by rank", a.Name, a.Type)
 					ok = false
 				}
 			}
 		}
 		if ok {
-			l.rb.Policy.Combine = append(l.rb.Policy.Combine, evidence.Combine{Prefix: f.key, Worst: way == 1})
+			l.rb.Policy.Combine = append(l.rb.Policy.Combine, evidence.Combine{Prefix: f.Key, Worst: way == 1})
 		}
 	}
 }
@@ -71,24 +72,24 @@ func (l *loader) issuers() {
 	seen := unique{}
 	for _, it := range l.members("issuers") {
 		var is certificate.Issuer
-		var file, crl field
-		ok := it.mapping("an issuer", map[string]func(field){
-			"id":    func(f field) { f.id(&is.ID) },
-			"title": func(f field) { var t string; f.text(&t) },
-			"file":  func(f field) { file = f },
-			"crl":   func(f field) { crl = f },
-			"binds": func(f field) {
-				if i, ok := f.word("identity to bind to", certificate.Bindings); ok {
+		var file, crl tree.Field
+		ok := it.Mapping("an issuer", map[string]func(tree.Field){
+			"id":    func(f tree.Field) { f.ID(&is.ID) },
+			"title": func(f tree.Field) { var t string; f.Text(&t) },
+			"file":  func(f tree.Field) { file = f },
+			"crl":   func(f tree.Field) { crl = f },
+			"binds": func(f tree.Field) {
+				if i, ok := f.Word("identity to bind to", certificate.Bindings); ok {
 					is.Binds = certificate.Binding(certificate.Bindings[i])
 				}
 			},
-			"max_lifetime": func(f field) { f.duration(&is.MaxLifetime) },
+			"max_lifetime": func(f tree.Field) { f.Duration(&is.MaxLifetime) },
 		})
 		if !ok || !l.named(it, "an issuer", is.ID) || !seen.add(it, "issuers", is.ID) {
 			continue
 		}
-		if file.n == nil {
-			it.fail("the issuer %s needs file: the name of a PEM file beside the rulebook", is.ID)
+		if file.Absent() {
+			it.Fail("the issuer %s needs file: the name of a PEM file beside the rulebook", is.ID)
 			continue
 		}
 		text, ok := l.beside(file)
@@ -97,13 +98,13 @@ func (l *loader) issuers() {
 		}
 		var err error
 		if is.Certificates, err = certificate.ReadIssuer(text); err != nil {
-			file.fail("%s: %v", file.said(), err)
+			file.Fail("%s: %v", file.Said(), err)
 			continue
 		}
-		if crl.n != nil {
+		if !crl.Absent() {
 			if text, ok := l.beside(crl); ok {
 				if is.CRL, err = certificate.ReadCRL(text, is.Certificates); err != nil {
-					crl.fail("%s: %v", crl.said(), err)
+					crl.Fail("%s: %v", crl.Said(), err)
 				}
 			}
 		}
@@ -111,11 +112,9 @@ func (l *loader) issuers() {
 	}
 }
 
-func (f field) said() string { s, _ := f.scalar(); return s }
-
 // beside returns the text of a file that the rulebook names.
-func (l *loader) beside(f field) (string, bool) {
-	name, ok := f.scalar()
+func (l *loader) beside(f tree.Field) (string, bool) {
+	name, ok := f.Scalar()
 	if !ok {
 		return "", false
 	}
@@ -131,11 +130,11 @@ func (l *loader) beside(f field) (string, bool) {
 	}
 	switch {
 	case !IsRulebookFile(name) || IsYAML(name):
-		f.fail("%s is not the name of a PEM file: it ends in .pem, .crt, .cer or .crl", name)
+		f.Fail("%s is not the name of a PEM file: it ends in .pem, .crt, .cer or .crl", name)
 	case len(there) == 0:
-		f.fail("there is no file %s beside the rulebook; give the folder that holds both", name)
+		f.Fail("there is no file %s beside the rulebook; give the folder that holds both", name)
 	default:
-		f.fail("there is no file %s beside the rulebook; there are %s", name, strings.Join(there, ", "))
+		f.Fail("there is no file %s beside the rulebook; there are %s", name, strings.Join(there, ", "))
 	}
 	return "", false
 }
@@ -169,10 +168,10 @@ func (l *loader) retention() {
 	if !ok {
 		return
 	}
-	f.mapping("retention", map[string]func(field){
-		"retired": func(f field) {
-			if f.duration(&l.rb.KeepRetired); l.rb.KeepRetired < value.Day {
-				f.fail("what is known of a retired device is kept for a day at least")
+	f.Mapping("retention", map[string]func(tree.Field){
+		"retired": func(f tree.Field) {
+			if f.Duration(&l.rb.KeepRetired); l.rb.KeepRetired < value.Day {
+				f.Fail("what is known of a retired device is kept for a day at least")
 			}
 		},
 	})

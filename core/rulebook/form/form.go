@@ -9,6 +9,7 @@ import (
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/tree"
 )
 
 // SchemaURL is the stable name of the schema; the service serves it at its path.
@@ -35,7 +36,7 @@ func Schema() map[string]any {
 var (
 	textForm  = schema{"type": "string"}
 	textsForm = listForm(textForm)
-	idForm    = schema{"type": "string", "pattern": rulebook.IDPattern.String(), "maxLength": 100}
+	idForm    = schema{"type": "string", "pattern": tree.IDPattern.String(), "maxLength": 100}
 	spanForm  = schema{"type": "string", "pattern": `^\d+[smhdw]$`, "description": "A duration, as 15m, 36h or 14d"}
 	condForm  = schema{"type": []string{"string", "boolean"},
 		"description": "A condition, as in: platform == macos and os.version >= 14.6"}

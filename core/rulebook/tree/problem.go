@@ -1,4 +1,4 @@
-package rulebook
+package tree
 
 import (
 	"cmp"
@@ -37,8 +37,16 @@ func (list Problems) Error() string {
 	return b.String()
 }
 
-func (list Problems) sort() {
+// Sort orders them by where they stand.
+func (list Problems) Sort() {
 	slices.SortStableFunc(list, func(a, b Problem) int {
 		return cmp.Or(strings.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
+}
+
+// Position is a position in a file.
+type Position struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
 }
