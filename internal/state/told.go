@@ -73,8 +73,7 @@ func (snap *Snapshot) tellFleet(now int64, say func(string, any)) {
 func (snap *Snapshot) tellDocuments(say func(string, any)) {
 	for name, list := range map[string]any{"unmatched": snap.Unmatched.List(),
 		"enrolments": snap.Enrolments.List(), "searches": snap.Searches.List(), "streams": snap.Streams.List(),
-		"places":  snap.places.List(),
-		"letters": snap.Letters.List(), "notices": snap.Notices.List(), "notice place": snap.noticePlace.List(),
+		"places": snap.places.List(), "letters": snap.Letters.List(), "notices": snap.Notices.List(), "notice place": snap.noticePlace.List(),
 		"mutes": snap.Mutes.List(), "seen": snap.Seen.List(), "feeds": snap.Feeds.List(),
 		"feed places": snap.FeedPlaces.List(), "heard": snap.Heard.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List(), "authorities": snap.Authorities.List(),
@@ -93,11 +92,7 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		say(fmt.Sprint("claimed ", k), e.ID)
 	}
 	for _, t := range snap.Tokens.All {
-		say("token "+t.ID, t)
-	}
-	for _, t := range snap.Tokens.All {
-		if live, is := snap.Tokens.Live(0, func(x *bearer.Token) bool { return x.ID == t.ID }); is {
-			say("live token "+t.ID, live)
-		}
+		live, is := snap.Tokens.Live(0, func(x *bearer.Token) bool { return x.ID == t.ID })
+		say("token "+t.ID, []any{t, live, is})
 	}
 }
