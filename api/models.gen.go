@@ -127,6 +127,74 @@ type Answer struct {
 	Basis *Basis `json:"basis,omitempty"`
 }
 
+// Archive defines model for Archive.
+type Archive struct {
+	ID string `json:"id"`
+
+	// From The first entry that the file has
+	From int64 `json:"from"`
+	To   int64 `json:"to"`
+
+	// Entries Of how many of them the body is in the file alone
+	Entries int    `json:"entries"`
+	Before  string `json:"before"`
+
+	// File Its name, in the folder archives of the records when it was made
+	File string `json:"file"`
+
+	// SHA256 Of the file, in hex
+	SHA256 string `json:"sha256"`
+	Bytes  int64  `json:"bytes"`
+	Reason string `json:"reason"`
+	By     string `json:"by"`
+	At     string `json:"at"`
+
+	// Place Where people took it, in their words
+	Place string `json:"place,omitempty,omitzero"`
+
+	// Done Whether all the bodies that it has gave way
+	Done bool `json:"done"`
+
+	// Here Whether the file is in the folder still
+	Here bool `json:"here"`
+}
+
+// ArchiveDraft defines model for ArchiveDraft.
+type ArchiveDraft struct {
+	// Before The moment before which entries are archived, RFC 3339; 90 days ago at least, and longer than the past is kept
+	Before string `json:"before"`
+	Reason string `json:"reason"`
+}
+
+// ArchiveList defines model for ArchiveList.
+type ArchiveList struct {
+	Items    []Archive        `json:"items"`
+	Progress *ArchiveProgress `json:"progress,omitempty,omitzero"`
+}
+
+// ArchivePlace defines model for ArchivePlace.
+type ArchivePlace struct {
+	// Place Where the file was taken, in words
+	Place string `json:"place"`
+}
+
+// ArchiveProgress defines model for ArchiveProgress.
+type ArchiveProgress struct {
+	// State writing, proving, removing, done or failed
+	State string `json:"state"`
+
+	// Done Entries
+	Done int64 `json:"done"`
+	Of   int64 `json:"of"`
+
+	// Archive Its id, when it is done
+	Archive string `json:"archive,omitempty,omitzero"`
+
+	// Held Why it ends before the moment that was asked for, in a sentence
+	Held    string `json:"held,omitempty,omitzero"`
+	Problem string `json:"problem,omitempty,omitzero"`
+}
+
 // AskDraft defines model for AskDraft.
 type AskDraft struct {
 	Asked Evaluation `json:"asked"`
@@ -530,9 +598,12 @@ type Entry struct {
 	Gist string `json:"gist"`
 
 	// Leaf Its hash in the tree, base64
-	Leaf     string          `json:"leaf"`
-	Redacted bool            `json:"redacted,omitempty,omitzero"`
-	Body     json.RawMessage `json:"body,omitempty,omitzero"`
+	Leaf     string `json:"leaf"`
+	Redacted bool   `json:"redacted,omitempty,omitzero"`
+
+	// Archive The archive that holds its body; there is none here then
+	Archive string          `json:"archive,omitempty,omitzero"`
+	Body    json.RawMessage `json:"body,omitempty,omitzero"`
 }
 
 // EntryKind What an entry is about
@@ -975,6 +1046,9 @@ type Ledger struct {
 	// Trouble Why nothing can be recorded at present
 	Trouble string `json:"trouble,omitempty,omitzero"`
 
+	// ArchivedUntil The last entry that an archive has: what those up to it say is not searched
+	ArchivedUntil int64 `json:"archived_until,omitempty,omitzero"`
+
 	// ClockAhead By how many seconds the ledger's time is before the machine's clock, which was set back
 	ClockAhead   int64        `json:"clock_ahead,omitempty,omitzero"`
 	Verification Verification `json:"verification"`
@@ -1339,6 +1413,9 @@ type ProvenEntry struct {
 	// Path What the hashes of the proof stand for, from the leaf upwards
 	Path       []ProofStep `json:"path"`
 	RedactedBy int64       `json:"redacted_by,omitempty,omitzero"`
+
+	// Where In a sentence, where the body of an archived entry is
+	Where string `json:"where,omitempty,omitzero"`
 }
 
 // Publication defines model for Publication.
@@ -1501,8 +1578,39 @@ type RecordedDecision struct {
 	// Redacted Whether the body was removed: only the id and the time are left
 	Redacted bool `json:"redacted,omitempty,omitzero"`
 
+	// Archive The archive that holds the body; only the id and the time are here
+	Archive string `json:"archive,omitempty,omitzero"`
+
+	// Where In a sentence, where the body of an archived entry is
+	Where string `json:"where,omitempty,omitzero"`
+
 	// Decisive What made the outcome: the numbers of gates, or their ids; or break-glass
 	Decisive []string `json:"decisive"`
+}
+
+// RecordsSize How large the records are and how they grow, in bytes
+type RecordsSize struct {
+	// Bytes The database, with its write-ahead log
+	Bytes int64 `json:"bytes"`
+
+	// Free Of these, what nothing stands in: new entries fill it first
+	Free int64 `json:"free"`
+
+	// Archives The files of archives that are in the folder still
+	Archives int64 `json:"archives"`
+
+	// EntriesADay Of the last week, or since the first; 0 within the first hour
+	EntriesADay int64 `json:"entries_a_day"`
+
+	// GrowthADay What so many entries take, of the mean size of the newest
+	GrowthADay int64 `json:"growth_a_day"`
+
+	// DiskLeft 0 where it is not known
+	DiskLeft  int64 `json:"disk_left"`
+	DiskTotal int64 `json:"disk_total"`
+
+	// FullAt When the disk will be full if it goes on so; left out beyond twenty years
+	FullAt string `json:"full_at,omitempty,omitzero"`
 }
 
 // Refusal defines model for Refusal.
@@ -1828,6 +1936,9 @@ type Status struct {
 	Levels    []LevelCount `json:"levels"`
 	StartedAt string       `json:"started_at"`
 	Now       string       `json:"now"`
+
+	// Records How large the records are and how they grow, in bytes
+	Records RecordsSize `json:"records"`
 }
 
 // Stranger defines model for Stranger.
@@ -2168,6 +2279,9 @@ type Verification struct {
 	// Of Entries to check
 	Of       int64 `json:"of"`
 	Redacted int   `json:"redacted"`
+
+	// Archived Entries whose body is in an archive that an entry tells of
+	Archived int `json:"archived,omitempty,omitzero"`
 
 	// Devices Whose level follows from their entries
 	Devices  int             `json:"devices"`
@@ -2613,6 +2727,12 @@ type RunFeedJSONRequestBody = FeedRunDraft
 
 // SetFeedStatusJSONRequestBody defines body for SetFeedStatus for application/json ContentType.
 type SetFeedStatusJSONRequestBody = FeedStatusDraft
+
+// MakeArchiveJSONRequestBody defines body for MakeArchive for application/json ContentType.
+type MakeArchiveJSONRequestBody = ArchiveDraft
+
+// PlaceArchiveJSONRequestBody defines body for PlaceArchive for application/json ContentType.
+type PlaceArchiveJSONRequestBody = ArchivePlace
 
 // RedactEntryJSONRequestBody defines body for RedactEntry for application/json ContentType.
 type RedactEntryJSONRequestBody = Reason

@@ -24,6 +24,7 @@ import (
 var (
 	binary string
 	raced  string // the same with the race detector, for torture; "" without
+	aged   string // the same with a clock that is 120 days behind
 )
 
 func TestMain(m *testing.M) {
@@ -32,7 +33,9 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "ironledger")
-	builds := [][]string{{"build", "-o", binary, "../cmd/ironledger"}}
+	aged = binary + "-aged"
+	builds := [][]string{{"build", "-o", binary, "../cmd/ironledger"}, {"build", "-o", aged, "-ldflags",
+		"-X ironledger.example/internal/cli/run.clockBehind=2880h", "../cmd/ironledger"}}
 	if os.Getenv("TORTURE_ROUNDS") != "" {
 		raced = binary + "-race"
 		builds = append(builds, []string{"build", "-race", "-o", raced, "../cmd/ironledger"})
@@ -69,7 +72,7 @@ var doorAt = regexp.MustCompile(`Devices are answered at (https://127\.0\.0\.1:\
 var answersAt = regexp.MustCompile(`(?:answers at|Console|Sign in at) +(https?://127\.0\.0\.1:\d+)`)
 
 // patience is how long a test waits for what a quiet machine does at once.
-const patience = 90 * time.Second
+const patience = 15 * time.Second
 
 // soon waits until something holds, and says whether it does.
 func soon(holds func() bool) bool {
@@ -107,6 +110,12 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 	if verb == "serve" && raced != "" { // it takes half a minute to load the demo
 		program = raced
 	}
+	return startOf(t, program, verb, data, flags...)
+}
+
+// startOf starts one of the binaries.
+func startOf(t *testing.T, program, verb, data string, flags ...string) *server {
+	t.Helper()
 	s := &server{data: data, cmd: exec.Command(program,
 		append([]string{verb, "--data", data, "--listen", "127.0.0.1:0"}, flags...)...), done: make(chan error, 1)}
 	s.cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+adminToken)

@@ -92,12 +92,20 @@ identity: {serial: /sn}
 evidence: {threat.score: /risk/score}
 `
 
-// A museum group walks from an empty folder to a protected application, a fall, a cure, and a purge, with nothing but
-// the documented commands.
+// A museum group walks from an empty folder to a protected application, a fall, a cure, a purge and an archive, with
+// nothing but the documented commands.
 func TestAMuseumSetsItUp(t *testing.T) {
 	t.Parallel()
 	m := museum{t.TempDir(), t}
-	s := start(t, "serve", t.TempDir())
+	dir := t.TempDir()
+
+	// Four months ago somebody tried the service out.
+	trial := startOf(t, aged, "serve", dir)
+	for i := range 5 {
+		trial.run(t, "", "token", "create", fmt.Sprint("a-trial-", i), "--role", "reader", "--for", "1d").want(t, 0)
+	}
+	trial.stop(t)
+	s := start(t, "serve", dir)
 
 	// The rulebook begins with a starter; who works with what matters most is the registry.
 	book := filepath.Join(m.dir, "museum.yaml")
@@ -230,4 +238,14 @@ func TestAMuseumSetsItUp(t *testing.T) {
 		t.Error("the old secret is no good in its overlap, or a purged device is let in")
 	}
 	s.run(t, "", "ledger", "verify").want(t, 0)
+
+	// What that trial left goes into a file, which proves itself.
+	s.run(t, "", "ledger", "archive", "make", "--before", "100d", "--reason", "only a trial").want(t, 0, "entries 1 to 6")
+	files, err := filepath.Glob(filepath.Join(dir, "archives", "*.ndjson.gz"))
+	if err != nil || len(files) != 1 {
+		t.Fatal(files, err)
+	}
+	s.run(t, "", "ledger", "archive", "verify", files[0]).want(t, 0, "Sound:")
+	s.run(t, "", "ledger", "archive", "show", files[0], "--entry", "2").want(t, 0, "a-trial-0")
+	s.run(t, "", "ledger", "verify").want(t, 0, "6 bodies are in archives")
 }

@@ -4,6 +4,7 @@ import { useSession } from './stores/session'
 
 export const router = createRouter({
   history: createWebHistory(),
+  scrollBehavior: (to) => (to.hash ? { el: to.hash } : undefined),
   routes: [
     {
       path: '/sign-in',

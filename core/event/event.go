@@ -133,6 +133,7 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.KeyReplaced:        read[KeyReplaced],
 	ledger.ClockReset:         read[ClockReset],
 	ledger.StateSealed:        read[StateSealed],
+	ledger.Archived:           read[Archived],
 }
 
 func read[T any, P interface {
@@ -143,7 +144,7 @@ func read[T any, P interface {
 	return e, json.Unmarshal(body, e)
 }
 
-// Read returns the event of an entry: nil of one that was redacted. The error is
+// Read returns the event of an entry: nil of one whose body is not here. The error is
 // for a kind that is not known, or a body that is not of its kind.
 func Read(l *ledger.Entry) (Event, error) {
 	if l.Body == nil {
@@ -172,6 +173,9 @@ func As[T Event](l *ledger.Entry) (T, bool) {
 
 // Gist tells in a few words what an entry says, for lists.
 func Gist(l *ledger.Entry) string {
+	if l.Archive != "" {
+		return "in the archive " + l.Archive
+	}
 	if l.Body == nil {
 		return "redacted"
 	}

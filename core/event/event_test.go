@@ -92,6 +92,8 @@ func oneOfEach() []Event {
 			About: "b", Reason: odd}},
 		&KeyReplaced{Key: "k", Before: "b", Reason: odd}, &ClockReset{Newest: "t", Reason: odd},
 		&StateSealed{Reason: odd},
+		&Archived{ledger.Archival{Archive: "ar-1", From: 1, To: 9, Entries: 8, Before: "2026-01-01T00:00:00Z", File: odd,
+			SHA256: "ab", Bytes: 7, Reason: odd}},
 	}
 }
 

@@ -91,6 +91,7 @@ func (*Redacted) managing() (string, int)           { return "ledger entry", ocs
 func (*KeyReplaced) managing() (string, int)        { return "ledger key", ocsfUpdate }
 func (*ClockReset) managing() (string, int)         { return "clock", ocsfUpdate }
 func (*StateSealed) managing() (string, int)        { return "ledger", ocsfUpdate }
+func (*Archived) managing() (string, int)           { return "ledger archive", ocsfCreate }
 
 // ocsfVerdicts maps verdicts to the status of a finding and of compliance.
 var ocsfVerdicts = map[posture.Verdict]struct {
@@ -142,6 +143,10 @@ func ocsfEvent(l *ledger.Entry, class ocsfClass, activity int, activityName, mes
 }
 
 func ocsf(l *ledger.Entry) ([]object, error) {
+	if l.Archive != "" {
+		return []object{ocsfEvent(l, ocsfBase, ocsfOther, "Archived",
+			fmt.Sprintf("entry %d is in the archive %s", l.Seq, l.Archive))}, nil
+	}
 	if l.Body == nil {
 		return []object{ocsfEvent(l, ocsfBase, ocsfOther, "Redacted",
 			fmt.Sprintf("entry %d was redacted", l.Seq))}, nil

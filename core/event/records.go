@@ -21,6 +21,23 @@ func (r *Redacted) AppendBody(b []byte) []byte { return appendCanonical(b, r) }
 // Gist tells which, and why.
 func (r *Redacted) Gist() string { return fmt.Sprintf("entry %d: %s", r.Entry, r.Reason) }
 
+// Archived are bodies of earlier entries that are kept in a file from here on.
+type Archived struct{ ledger.Archival }
+
+// Kind is [ledger.Archived].
+func (*Archived) Kind() ledger.Kind { return ledger.Archived }
+
+// About is the archive.
+func (a *Archived) About() string { return a.Archive }
+
+// AppendBody appends the body.
+func (a *Archived) AppendBody(b []byte) []byte { return appendCanonical(b, a) }
+
+// Gist tells which, where, and why.
+func (a *Archived) Gist() string {
+	return fmt.Sprintf("entries %d to %d in %s: %s", a.From, a.To, a.File, a.Reason)
+}
+
 // records is what the records tell of themselves.
 type records struct{}
 

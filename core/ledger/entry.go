@@ -79,6 +79,7 @@ const (
 	KeyReplaced        Kind = "ledger.key-replaced"   // heads are signed with another key from here on
 	ClockReset         Kind = "ledger.clock-reset"    // time may go back here, once
 	StateSealed        Kind = "ledger.state-sealed"   // heads tell of the state from here on
+	Archived           Kind = "ledger.archived"       // the bodies of earlier entries are kept in a file
 )
 
 // Kinds lists every kind of entry.
@@ -92,7 +93,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,
-	SessionEnded, SessionsEnded, Redacted, KeyReplaced, ClockReset, StateSealed}
+	SessionEnded, SessionsEnded, Redacted, KeyReplaced, ClockReset, StateSealed, Archived}
 
 // The actors that are no token: no token may have such a name.
 const (
@@ -115,14 +116,16 @@ type Entry struct {
 	Kind  Kind
 	Actor string          // who did it: a token's name, [Clock] or [Service]
 	About string          // the id of what it is about
-	Body  json.RawMessage // canonical JSON; nil in one that was redacted
+	Body  json.RawMessage // canonical JSON; nil in one that was redacted, or is archived
+	// Archive is the id of the archive that holds the body, "" when none does.
+	Archive string
 }
 
 // ErrTooLarge says that an entry is larger than [MaxEntry].
 var ErrTooLarge = errors.New("the entry is larger than the ledger takes")
 
 // Append appends the canonical form of an entry: the form that is hashed. An
-// entry whose body was removed has none; it is appended without a body.
+// entry whose body is not here is appended without it.
 func (e *Entry) Append(b []byte) []byte {
 	return append(strconv.AppendInt(e.appendHead(b), e.Seq, 10), '}')
 }

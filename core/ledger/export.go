@@ -66,11 +66,16 @@ func (e *Entry) Parse(canonical []byte) error {
 }
 
 // AppendLine appends an entry as exports have it: {"entry": the canonical form,
-// "leaf": its hash in base64}, and a newline.
+// "leaf": its hash in base64}, with the archive that holds its body if one does, and a
+// newline.
 func AppendLine(b []byte, l *Line) []byte {
 	b = l.Append(append(b, `{"entry":`...))
 	b = append(b, `,"leaf":"`...)
-	return append(append(b, l.Leaf.String()...), "\"}\n"...)
+	b = append(b, l.Leaf.String()...)
+	if l.Archive != "" {
+		b = append(append(b, `","archive":"`...), l.Archive...) // an id, which needs no escapes
+	}
+	return append(b, "\"}\n"...)
 }
 
 // AppendLastLine appends the checkpoint that ends an export.
@@ -100,12 +105,19 @@ func ParseLine(line []byte, l *Line) (checkpoint []byte, err error) {
 	end := value.Skip(rest, 0)
 	leaf, hasLeaf := bytes.CutPrefix(rest[end:], []byte(`,"leaf":"`))
 	leaf, closed := bytes.CutSuffix(leaf, []byte(`"}`))
-	if !hasLeaf || !closed {
+	leaf, archive, isArchived := bytes.Cut(leaf, []byte(`","archive":"`))
+	if !hasLeaf || !closed || isArchived && !archiveID.Match(archive) {
 		return nil, errors.New(`it is neither {"entry": …, "leaf": …} nor {"checkpoint": …}`)
 	}
 	l.Canonical = rest[:end]
 	if l.Leaf, err = tlog.ParseHash(string(leaf)); err != nil {
 		return nil, fmt.Errorf("the leaf is no hash: %w", err)
 	}
-	return nil, l.Entry.Parse(l.Canonical)
+	if err := l.Entry.Parse(l.Canonical); err != nil {
+		return nil, err
+	}
+	if l.Archive = string(archive); isArchived && l.Body != nil {
+		return nil, errors.New("it is said to be archived, and its body is here")
+	}
+	return nil, nil
 }

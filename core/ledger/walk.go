@@ -62,11 +62,13 @@ type Verifier struct {
 	Problems []Problem
 	More     int // problems beyond MaxProblems
 	Redacted int // entries whose body was removed, as they should be
+	Archived int // entries whose body is in an archive that an entry tells of
 
 	tree     CompactRange
 	last     Entry
 	scratch  []byte
 	open     map[int64]Line // redacted entries of which no redaction has been seen
+	away     map[string]*archived
 	levels   map[string]string
 	mislead  bool // the sequence is broken, and the tree with it
 	seen     Head
@@ -113,6 +115,8 @@ func (w *Verifier) Add(l *Line) {
 			time.Duration(w.last.At-e.At)*time.Microsecond)
 	}
 	switch {
+	case e.Body == nil && e.Archive != "":
+		w.absent(e)
 	case e.Body == nil:
 		if w.open == nil {
 			w.open = map[int64]Line{}
@@ -133,6 +137,8 @@ func (w *Verifier) Add(l *Line) {
 	switch e.Kind {
 	case Redacted:
 		w.redacted(e)
+	case Archived:
+		w.archived(e)
 	case StandingChanged:
 		if w.Standings && e.Body != nil {
 			w.moved(e)
@@ -198,11 +204,67 @@ func (w *Verifier) redacted(e *Entry) {
 	w.Redacted++
 }
 
+// archived is what a walk has seen of one archive: entries that are said to be in it, and
+// which it is said to have.
+type archived struct {
+	entries     int
+	first, last int64
+	told        *Archival
+}
+
+// of makes room for an archive.
+func (w *Verifier) of(archive string) *archived {
+	if w.away == nil {
+		w.away = map[string]*archived{}
+	}
+	if w.away[archive] == nil {
+		w.away[archive] = &archived{}
+	}
+	return w.away[archive]
+}
+
+// absent notes an entry whose body is said to be in an archive.
+func (w *Verifier) absent(e *Entry) {
+	a := w.of(e.Archive)
+	if a.entries++; a.first == 0 {
+		a.first = e.Seq
+	}
+	a.last = e.Seq
+}
+
+// archived notes what an entry tells of an archive.
+func (w *Verifier) archived(e *Entry) {
+	var told Archival
+	if e.Body == nil || json.Unmarshal(e.Body, &told) != nil || told.Archive != e.About || told.To >= e.Seq {
+		w.problem(e.Seq, "it tells of an archive and cannot be read")
+		return
+	}
+	w.of(told.Archive).told = &told
+}
+
+// endArchives compares what was seen of archives with what entries tell of them.
+func (w *Verifier) endArchives() {
+	for _, id := range slices.Sorted(maps.Keys(w.away)) {
+		switch a := w.away[id]; {
+		case a.entries == 0:
+		case a.told == nil:
+			w.problem(a.first, "its body, and those of %d others, are said to be in the archive %s, of which no "+
+				"entry tells", a.entries-1, id)
+		case a.first < a.told.From || a.last > a.told.To || a.entries > a.told.Entries:
+			w.problem(a.first, "from it to entry %d, %d bodies are said to be in the archive %s, which has %d of "+
+				"the entries from %d to %d", a.last, a.entries, id, a.told.Entries, a.told.From, a.told.To)
+		default:
+			w.Archived += a.entries
+		}
+	}
+}
+
 // End ends the walk: what is left must agree with the head, unless it is nil.
 func (w *Verifier) End(head *Head) {
 	for _, seq := range slices.Sorted(maps.Keys(w.open)) {
 		w.problem(seq, "its body is gone, and no entry tells of a redaction")
 	}
+	w.endArchives()
 	if head != nil {
 		switch size := w.tree.Size(); {
 		case size < head.Size && !w.mislead:

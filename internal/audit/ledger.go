@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -26,16 +27,20 @@ type Service struct {
 	*engine.Engine
 	verified newest
 	keepPast time.Duration
+	dir      string // of the records
+
+	mu     sync.Mutex
+	making making // the archive that is being made, or was made last
 }
 
 // DefaultKeepPast is how long the past of evidence is kept, for computing past
 // standings and decisions again.
 const DefaultKeepPast = 90 * 24 * time.Hour
 
-// New is a service over open records; keepPast is how long the past of evidence is
-// kept, 0 for DefaultKeepPast.
-func New(e *engine.Engine, keepPast time.Duration) *Service {
-	return &Service{Engine: e, keepPast: cmp.Or(keepPast, DefaultKeepPast)}
+// New is a service over open records in the folder dir; keepPast is how long the past of
+// evidence is kept, 0 for DefaultKeepPast.
+func New(e *engine.Engine, dir string, keepPast time.Duration) *Service {
+	return &Service{Engine: e, dir: dir, keepPast: cmp.Or(keepPast, DefaultKeepPast)}
 }
 
 // Ledger tells the state of the ledger.
@@ -46,6 +51,7 @@ func (s *Service) Ledger() *api.Ledger {
 	if t := s.Store.Trouble(); t != nil {
 		out.Trouble = t.Error()
 	}
+	out.ArchivedUntil = s.ArchivedUntil()
 	out.ClockAhead = int64(s.ClockAhead().Seconds())
 	return out
 }
@@ -55,7 +61,7 @@ func (s *Service) Checkpoint() []byte { return s.Store.Sealed().Checkpoint }
 
 func ledgerLine(l *ledger.Line) api.Entry {
 	return api.Entry{Seq: l.Seq, At: string(ledger.AppendTime(nil, l.At)), Kind: l.Kind, Actor: l.Actor, About: l.About,
-		Gist: event.Gist(&l.Entry), Leaf: l.Leaf.String(), Redacted: l.Body == nil, Body: l.Body}
+		Gist: event.Gist(&l.Entry), Leaf: l.Leaf.String(), Redacted: l.Body == nil && l.Archive == "", Archive: l.Archive, Body: l.Body}
 }
 
 // Query selects entries.
@@ -99,6 +105,8 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*api.ProvenEntry,
 	if l.Body != nil {
 		canonical = l.Append(nil)
 		out.Canonical = string(canonical)
+	} else if l.Archive != "" {
+		out.Where = s.Snapshot().Archives.Get(l.Archive).Where(l.Archive)
 	} else if out.RedactedBy, err = s.redactionOf(ctx, seq); err != nil {
 		return nil, err
 	}
@@ -134,6 +142,10 @@ func (s *Service) LedgerTile(ctx context.Context, t tlog.Tile) ([]byte, error) {
 	}
 	var out, canonical []byte
 	err := s.Store.Lines(ctx, t.N*ledger.TileWidth+1, t.N*ledger.TileWidth+int64(t.W), func(l *ledger.Line) error {
+		if l.Archive != "" {
+			return &fault.NotFoundError{What: "bundle of these entries here: of entry", ID: fmt.Sprintf("%d, %s", l.Seq,
+				s.Snapshot().Archives.Get(l.Archive).Where(l.Archive))}
+		}
 		canonical = l.Append(canonical[:0])
 		out = ledger.AppendBundled(out, canonical)
 		return nil
@@ -203,6 +215,9 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 			return fault.NotFound("entry", fmt.Sprint(seq))
 		case err != nil:
 			return err
+		case l.Archive != "":
+			return fault.Inputf("", "the body of entry %d is not here: %s. It cannot be redacted there: keep the file "+
+				"from who must not read it, or remove it", seq, c.Base.Archives.Get(l.Archive).Where(l.Archive))
 		case l.Body == nil:
 			return fault.Inputf("", "entry %d is redacted already", seq)
 		case l.Kind == ledger.Redacted || l.Kind == ledger.KeyReplaced || l.Kind == ledger.ClockReset:
@@ -262,7 +277,7 @@ func (s *Service) RedactAbout(ctx context.Context, actor, device, reason string)
 			case ledger.Redacted, ledger.KeyReplaced, ledger.ClockReset, ledger.DeviceRetired, ledger.DevicePurged:
 				continue
 			}
-			if newest := l.Kind == ledger.StandingChanged && !stands; newest || l.Body == nil {
+			if newest := l.Kind == ledger.StandingChanged && !stands; newest || l.Body == nil { // or archived
 				stands = stands || newest
 				continue
 			}

@@ -166,7 +166,7 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 	}
 	w.End(&head)
 	out := &api.Verification{State: "sound", Size: w.Size(), Of: v.Size, Redacted: w.Redacted,
-		Problems: w.Problems, More: w.More}
+		Archived: w.Archived, Problems: w.Problems, More: w.More}
 	if err := v.Levels(ctx, func(device, level string) { compare(out, device, level, w.Level(device)) }); err != nil {
 		return nil, err
 	}
@@ -204,6 +204,9 @@ func (s *Service) Tidy() {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
+		}
+		if err := s.goOn(ctx); err != nil && ctx.Err() == nil {
+			s.Log.Error("an archive that was begun is not ended", "error", err)
 		}
 		if n, err := s.Store.Forget(ctx, s.Micros()-s.keepPast.Microseconds()); err != nil && ctx.Err() == nil {
 			s.Log.Error("the past that need not be kept stays", "error", err)

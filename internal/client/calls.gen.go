@@ -316,6 +316,21 @@ func (c *Client) GetLedger(ctx context.Context) (*Reply[Ledger], error) {
 	return call[Ledger](ctx, c, request{method: "GET", path: path("/api/v1/ledger")})
 }
 
+// ListArchives calls GET /api/v1/ledger/archives: The files that hold the bodies of old entries, the newest first, and the one that is being made.
+func (c *Client) ListArchives(ctx context.Context) (*Reply[ArchiveList], error) {
+	return call[ArchiveList](ctx, c, request{method: "GET", path: path("/api/v1/ledger/archives")})
+}
+
+// MakeArchive calls POST /api/v1/ledger/archives: Begin to move the bodies of entries before a moment into a signed file.
+func (c *Client) MakeArchive(ctx context.Context, body ArchiveDraft) (*Reply[ArchiveList], error) {
+	return call[ArchiveList](ctx, c, request{method: "POST", path: path("/api/v1/ledger/archives"), value: body})
+}
+
+// PlaceArchive calls POST /api/v1/ledger/archives/{id}/place: Note where the file of an archive was taken.
+func (c *Client) PlaceArchive(ctx context.Context, id string, body ArchivePlace) (*Reply[Archive], error) {
+	return call[Archive](ctx, c, request{method: "POST", path: path("/api/v1/ledger/archives/{id}/place", id), value: body})
+}
+
 // GetConsistency calls GET /api/v1/ledger/consistency: The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2).
 func (c *Client) GetConsistency(ctx context.Context, p GetConsistencyParams) (*Reply[Consistency], error) {
 	query := url.Values{}

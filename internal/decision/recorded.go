@@ -28,8 +28,10 @@ type Recorded struct {
 	Answer
 	Seq   int64
 	Actor string // the enforcer that asked
-	// Redacted tells that the body was removed: only the id and the time are left.
-	Redacted bool
+	// Redacted tells that the body was removed: only the id and the time are left. So it is of
+	// one whose body is in an Archive; then Where says in a sentence where that is.
+	Redacted       bool
+	Archive, Where string
 	// Decisive is what made the outcome: the numbers of gates, or their ids; or
 	// break-glass.
 	Decisive []string
@@ -102,7 +104,10 @@ func (s *Service) Decision(ctx context.Context, id string) (Recorded, error) {
 		return Recorded{}, err
 	}
 	r, err := recorded(e)
-	if err == nil && code != "" && !r.Redacted && r.Code != code {
+	if r.Archive != "" {
+		r.Where = s.Snapshot().Archives.Get(r.Archive).Where(r.Archive)
+	}
+	if err == nil && code != "" && r.Archive == "" && !r.Redacted && r.Code != code {
 		err = &store.TamperError{Message: fmt.Sprintf("the code %s was made to lead to the decision %s, which "+
 			"has another", code, id)}
 	}
@@ -114,7 +119,7 @@ func recorded(e ledger.Entry) (Recorded, error) {
 	if e.Body == nil {
 		r.Answer = Answer{ID: e.About, At: value.FormatTime(e.At), Asked: &access.Evaluation{},
 			Decision: &access.Decision{Gates: []access.GateRuling{}}}
-		r.Redacted = true
+		r.Redacted, r.Archive = e.Archive == "", e.Archive
 		return r, nil
 	}
 	made, err := event.Read(&e)

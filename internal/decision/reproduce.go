@@ -17,6 +17,9 @@ func (s *Service) ReproduceDecision(ctx context.Context, id string) (*api.Reprod
 	if err != nil {
 		return nil, err
 	}
+	if r.Archive != "" {
+		return nil, fault.Inputf("", "what entry %d says is not here: %s", r.Seq, r.Where)
+	}
 	if r.Redacted {
 		return nil, fault.Inputf("", "the body of entry %d was redacted: there is nothing left to compare with", r.Seq)
 	}

@@ -147,7 +147,7 @@ func answerOf(a *decision.Answer) api.Answer {
 
 // shownDecision is a recorded decision as the API has it.
 func shownDecision(r *decision.Recorded) api.RecordedDecision {
-	return api.RecordedDecision{Answer: answerOf(&r.Answer), Seq: r.Seq, Actor: r.Actor, Redacted: r.Redacted,
+	return api.RecordedDecision{Answer: answerOf(&r.Answer), Seq: r.Seq, Actor: r.Actor, Redacted: r.Redacted, Archive: r.Archive, Where: r.Where,
 		Decisive: r.Decisive}
 }
 

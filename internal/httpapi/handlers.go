@@ -84,6 +84,10 @@ func (s *Server) GetStatus(c *gin.Context) (*api.Status, error) {
 	if err != nil {
 		return nil, err
 	}
+	size, err := s.service.Audit.Size(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
 	var levels []api.LevelCount
 	for _, l := range snap.Book.Rulebook.Ladder {
 		levels = append(levels, api.LevelCount{Level: l, Devices: page.Levels[l]})
@@ -92,7 +96,7 @@ func (s *Server) GetStatus(c *gin.Context) (*api.Status, error) {
 	info.Files = nil
 	return &api.Status{Version: s.version, Devices: page.Total, People: snap.People.Len(), Decisions: count,
 		Rulebook: info, Levels: levels, StartedAt: value.FormatTime(value.Micros(s.started)),
-		Now: value.FormatTime(value.Micros(s.service.Now()))}, nil
+		Now: value.FormatTime(value.Micros(s.service.Now())), Records: *size}, nil
 }
 
 // GetVocabulary lists what conditions may speak of.

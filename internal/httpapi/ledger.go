@@ -56,6 +56,21 @@ func (s *Server) RedactEntry(c *gin.Context, seq int64, in api.Reason) (*api.Ent
 	return s.service.Audit.Redact(c.Request.Context(), actor(c).Name, seq, in.Reason)
 }
 
+// ListArchives lists the files that hold old entries.
+func (s *Server) ListArchives(*gin.Context) (*api.ArchiveList, error) {
+	return s.service.Audit.Archives(), nil
+}
+
+// MakeArchive begins to make one.
+func (s *Server) MakeArchive(c *gin.Context, in api.ArchiveDraft) (*api.ArchiveList, error) {
+	return s.service.Audit.BeginArchive(c.Request.Context(), actor(c).Name, in)
+}
+
+// PlaceArchive notes where the file of one was taken.
+func (s *Server) PlaceArchive(c *gin.Context, id string, in api.ArchivePlace) (*api.Archive, error) {
+	return s.service.Audit.PlaceArchive(c.Request.Context(), id, in.Place)
+}
+
 // GetConsistency proves that the ledger only grew.
 func (s *Server) GetConsistency(c *gin.Context, p api.GetConsistencyParams) (*api.Consistency, error) {
 	return s.service.Audit.Consistency(c.Request.Context(), p.From)

@@ -174,6 +174,15 @@ type operations interface {
 	// GetLedger is GET /api/v1/ledger: The ledger at a glance, with its public key and its newest checkpoint.
 	GetLedger(c *gin.Context) (*Ledger, error)
 
+	// ListArchives is GET /api/v1/ledger/archives: The files that hold the bodies of old entries, the newest first, and the one that is being made.
+	ListArchives(c *gin.Context) (*ArchiveList, error)
+
+	// MakeArchive is POST /api/v1/ledger/archives: Begin to move the bodies of entries before a moment into a signed file.
+	MakeArchive(c *gin.Context, body ArchiveDraft) (*ArchiveList, error)
+
+	// PlaceArchive is POST /api/v1/ledger/archives/{id}/place: Note where the file of an archive was taken.
+	PlaceArchive(c *gin.Context, id string, body ArchivePlace) (*Archive, error)
+
 	// GetConsistency is GET /api/v1/ledger/consistency: The proof that the ledger only grew since it had a size (RFC 6962, section 2.1.2).
 	GetConsistency(c *gin.Context, p GetConsistencyParams) (*Consistency, error)
 
@@ -1246,6 +1255,29 @@ func (s *Server) routes(r gin.IRouter) {
 	})
 	r.GET("/api/v1/ledger", func(c *gin.Context) {
 		out, err := s.GetLedger(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/ledger/archives", func(c *gin.Context) {
+		out, err := s.ListArchives(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/ledger/archives", func(c *gin.Context) {
+		var body ArchiveDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.MakeArchive(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/ledger/archives/:id/place", func(c *gin.Context) {
+		id := c.Param("id")
+		var body ArchivePlace
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.PlaceArchive(c, id, body)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/ledger/consistency", func(c *gin.Context) {

@@ -1,5 +1,12 @@
 package kept
 
+import (
+	"crypto/x509"
+	"fmt"
+	"maps"
+	"slices"
+)
+
 // The states of an authority.
 const (
 	AuthoritySigns  = "signs"  // what is issued now
@@ -76,4 +83,18 @@ type Statement struct {
 	Level       string `json:"level"`
 	Certificate string `json:"certificate,omitempty"` // the SHA-256 of the one whose key it is bound to
 	Until       int64  `json:"until"`
+}
+
+// Anchors are the certificates of authorities that have one, in the order of their ids.
+func Anchors(all map[string]*Authority) (out []*x509.Certificate, err error) {
+	for _, id := range slices.Sorted(maps.Keys(all)) {
+		if a := all[id]; len(a.Certificate) > 0 {
+			cert, err := x509.ParseCertificate(a.Certificate)
+			if err != nil {
+				return nil, fmt.Errorf("the certificate of the authority %s is damaged: %w", id, err)
+			}
+			out = append(out, cert)
+		}
+	}
+	return out, nil
 }

@@ -92,7 +92,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	}
 	s := &Service{Streams: streams, Engine: e, Intake: intake.New(e), Decisions: decisions, Admin: admin.New(e,
 		decisions),
-		View: view.New(e, before, decisions), Audit: audit.New(e, o.KeepPast)}
+		View: view.New(e, before, decisions), Audit: audit.New(e, o.Dir, o.KeepPast)}
 	s.Notices = notice.New(e, latest, s.View, decisions)
 	s.Heard = heard.New(e)
 	s.Authority = authority.New(e, o.Dir, box)

@@ -1,9 +1,6 @@
 package state
 
 import (
-	"crypto/x509"
-	"fmt"
-	"maps"
 	"slices"
 
 	"ironledger.example/core/certificate"
@@ -13,23 +10,9 @@ import (
 	"ironledger.example/internal/kept"
 )
 
-// anchors are the certificates of authorities that have one, in the order of their ids.
-func anchors(all map[string]*kept.Authority) (out []*x509.Certificate, err error) {
-	for _, id := range slices.Sorted(maps.Keys(all)) {
-		if a := all[id]; len(a.Certificate) > 0 {
-			cert, err := x509.ParseCertificate(a.Certificate)
-			if err != nil {
-				return nil, fmt.Errorf("the certificate of the authority %s is damaged: %w", id, err)
-			}
-			out = append(out, cert)
-		}
-	}
-	return out, nil
-}
-
 // anchored makes the book of a state that was read from disk know our own authority.
 func (snap *Snapshot) anchored() error {
-	list, err := anchors(snap.Authorities.byID())
+	list, err := kept.Anchors(snap.Authorities.byID())
 	if err == nil {
 		snap.Book.Anchor(list)
 	}
@@ -38,7 +21,7 @@ func (snap *Snapshot) anchored() error {
 
 // Reanchor makes the rulebook in force know our own authority as the change leaves it: the fleet is appraised again.
 func (c *Change) Reanchor(by Cause) error {
-	list, err := anchors(All(c, AuthorityKind))
+	list, err := kept.Anchors(All(c, AuthorityKind))
 	if err != nil {
 		return err
 	}

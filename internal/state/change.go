@@ -108,6 +108,7 @@ type Change struct {
 	quarantines puts[kept.Quarantine]
 	tags        puts[kept.Tags]
 
+	archives    puts[kept.Archive]
 	noticePlace puts[kept.NoticePlace]
 	terms       puts[kept.TokenTerm]
 	tokenUses   puts[kept.TokenUses]

@@ -109,6 +109,9 @@ var (
 	tokenUsesKind = kind[kept.TokenUses]{"token-uses",
 		func(s *Snapshot) *table[kept.TokenUses] { return &s.tokenUses },
 		func(c *Change) *puts[kept.TokenUses] { return &c.tokenUses }}
+	ArchiveKind = kind[kept.Archive]{"archive",
+		func(s *Snapshot) *table[kept.Archive] { return &s.Archives },
+		func(c *Change) *puts[kept.Archive] { return &c.archives }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -121,7 +124,7 @@ var plain = []interface {
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
 	FeedPlaceKind,
 	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind,
-	QuarantineKind, TagsKind, RetirementKind,
+	QuarantineKind, TagsKind, RetirementKind, ArchiveKind,
 	TokenTermKind, tokenUsesKind}
 
 // load reads the documents from disk.

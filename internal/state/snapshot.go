@@ -49,6 +49,7 @@ type Snapshot struct {
 	Quarantines table[kept.Quarantine]  // by device
 	Tags        table[kept.Tags]        // by device
 
+	Archives    table[kept.Archive]
 	noticePlace table[kept.NoticePlace]
 	terms       table[kept.TokenTerm] // by token
 	tokenUses   table[kept.TokenUses]

@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -64,25 +62,4 @@ func syncFile(path string) error {
 		return err
 	}
 	return errors.Join(f.Sync(), f.Close(), keyfile.SyncFolder(filepath.Dir(path)))
-}
-
-// Place copies a file to a path where nothing is yet, for its owner alone.
-func Place(from, to string) (err error) {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, in.Close()) }()
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already", to)
-	}
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	if err = errors.Join(err, out.Sync(), out.Close(), keyfile.SyncFolder(filepath.Dir(to))); err != nil {
-		return errors.Join(err, os.Remove(to))
-	}
-	return nil
 }

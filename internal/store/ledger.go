@@ -3,16 +3,15 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"strings"
 
 	"golang.org/x/mod/sumdb/tlog"
 
 	"ironledger.example/core/ledger"
+	"ironledger.example/internal/proven"
 )
 
 // gone is the body that stands in the place of one that was redacted.
@@ -31,10 +30,24 @@ func scanLine(scan func(...any) error, l *ledger.Line) error {
 	l.Kind, l.Actor, l.About = ledger.Kind(intern(kind, string(l.Kind))), intern(actor, l.Actor),
 		intern(about, l.About)
 	copy(l.Leaf[:], leaf)
-	if l.Body, l.Canonical = append(l.Body[:0], body...), nil; string(body) == gone {
+	if l.Body, l.Canonical = append(l.Body[:0], body...), nil; !isHere(body) {
 		l.Body = nil
 	}
+	l.Archive = archiveOf(body)
 	return nil
+}
+
+// present is true of the bodies that are here: objects all of them.
+const present = "substr(body, 1, 1) = '{'"
+
+func isHere(body []byte) bool { return len(body) > 0 && body[0] == '{' }
+
+// archiveOf is the archive that holds a body, in whose place its id stands as a JSON text.
+func archiveOf(body []byte) string {
+	if n := len(body); n > 2 && body[0] == '"' && body[n-1] == '"' {
+		return string(body[1 : n-1])
+	}
+	return ""
 }
 
 // intern spares a copy of a text that is the same as the one before.
@@ -73,115 +86,16 @@ func lines(ctx context.Context, db querier, from, to int64, visit func(*ledger.L
 	return nil
 }
 
-// tiles reads tiles for [tlog.TileHashReader], which checks them.
-type tiles struct{ ledger.TileReader }
-
-func (t tiles) Height() int                     { return ledger.TileHeight }
-func (t tiles) SaveTiles([]tlog.Tile, [][]byte) {}
-func (t tiles) ReadTiles(list []tlog.Tile) ([][]byte, error) {
-	out := make([][]byte, len(list))
-	for i, x := range list {
-		var err error
-		if out[i], err = t.Tile(x); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
 // Proven visits the entries from one on to the last, oldest first, and checks that
 // each is in the tree whose head is signed. The error is a [*TamperError] when one
-// is not, or when a body is gone without a redaction.
+// is not, or when a body is gone and no entry tells why.
 func (s *Store) Proven(ctx context.Context, from int64, visit func(ledger.Entry) error) error {
-	return s.proven(ctx, s.Sealed().Head, from, math.MaxInt64, visit)
+	return s.ProvenBetween(ctx, from, math.MaxInt64, visit)
 }
 
 // ProvenBetween does as [Store.Proven] for the entries from one on to another.
 func (s *Store) ProvenBetween(ctx context.Context, from, to int64, visit func(ledger.Entry) error) error {
-	return s.proven(ctx, s.Sealed().Head, from, to, visit)
-}
-
-func (s *Store) proven(ctx context.Context, head ledger.Head, from, last int64,
-	visit func(ledger.Entry) error) error {
-	last = min(last, head.Size)
-	proved := tlog.TileHashReader(tlog.Tree{N: head.Size, Hash: head.Root}, tiles{s.Tiles(ctx)})
-	redacted := map[int64]bool{}
-	for ; from <= last; from += ledger.TileWidth {
-		to := min(from+ledger.TileWidth-1, last)
-		indexes := make([]int64, 0, ledger.TileWidth)
-		for seq := from; seq <= to; seq++ {
-			indexes = append(indexes, tlog.StoredHashIndex(0, seq-1))
-		}
-		leaves, err := proved.ReadHashes(indexes)
-		if err != nil {
-			return &TamperError{fmt.Sprintf("the tree of entries %d to %d: %s", from, to, err)}
-		}
-		next := from
-		err = s.Lines(ctx, from, to, func(l *ledger.Line) error {
-			if l.Seq != next {
-				return &TamperError{fmt.Sprintf("entry %d is missing", next)}
-			}
-			next++
-			switch {
-			case l.Body == nil:
-				redacted[l.Seq] = true
-			case ledger.Leaf(l.Append(nil)) != leaves[l.Seq-from]:
-				return &TamperError{fmt.Sprintf("entry %d was changed", l.Seq)}
-			case l.Kind == ledger.Redacted:
-				var r ledger.Redaction
-				if json.Unmarshal(l.Body, &r) == nil {
-					delete(redacted, r.Entry)
-				}
-			}
-			e := l.Entry
-			e.Body = slices.Clone(l.Body)
-			return visit(e)
-		})
-		if err == nil && next <= to {
-			err = &TamperError{fmt.Sprintf("entry %d is missing", next)}
-		}
-		if err != nil {
-			return err
-		}
-	}
-	for seq := range redacted {
-		told, err := s.redactedBehind(ctx, head, seq, last)
-		if err != nil {
-			return err
-		}
-		if told {
-			continue
-		}
-		return &TamperError{fmt.Sprintf("the body of entry %d is gone, and no redaction tells why", seq)}
-	}
-	return nil
-}
-
-// redactedBehind reports whether the redaction of an entry is told of behind what was
-// looked at, up to last, in an entry that is in the tree itself.
-func (s *Store) redactedBehind(ctx context.Context, head ledger.Head, seq, last int64) (bool, error) {
-	if last >= head.Size {
-		return false, nil
-	}
-	about, err := s.About(ctx, fmt.Sprint(seq), 0, 10)
-	if err != nil {
-		return false, err
-	}
-	for _, e := range about {
-		if e.Kind != ledger.Redacted || e.Seq <= last || e.Seq > head.Size {
-			continue
-		}
-		told := false
-		err := s.proven(ctx, head, e.Seq, e.Seq, func(e ledger.Entry) error {
-			var r ledger.Redaction
-			told = e.Kind == ledger.Redacted && json.Unmarshal(e.Body, &r) == nil && r.Entry == seq
-			return nil
-		})
-		if err != nil || told {
-			return told, err
-		}
-	}
-	return false, nil
+	return proven.Between(ctx, s, s.Sealed().Head, from, to, visit)
 }
 
 // Line reads one entry.
@@ -302,6 +216,71 @@ func redact(tx *sql.Tx, seq int64) error {
 		return errors.Join(ErrNotFound, err)
 	}
 	return nil
+}
+
+// Away has the bodies of entries give way to the id of the archive that holds them: of those
+// from one on to another, as far as [Store.Archivable] counts them.
+type Away struct {
+	Archive  string
+	From, To int64
+	Last     int64 // of all that the archive has
+}
+
+// archivable selects bodies that may be kept in an archive alone: not those that tell of the
+// records themselves, nor what says last, up to ?3, how a device stands.
+const archivable = " seq BETWEEN ?1 AND ?2 AND " + present + ` AND kind NOT IN ('ledger.redacted', 'ledger.key-replaced',
+	'ledger.clock-reset', 'ledger.state-sealed', 'ledger.archived') AND NOT (kind = 'standing.changed' AND seq = (
+		SELECT max(seq) FROM entries AS newest WHERE newest.about = entries.about AND newest.kind = 'standing.changed'
+		AND newest.kind <> 'decision.made' AND newest.kind <> 'evidence.refused' AND newest.seq <= ?3))`
+
+// Archivable counts the entries from one on to the last whose bodies an archive of them may hold alone.
+func (s *Store) Archivable(ctx context.Context, from, last int64) (n int, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE"+archivable, from, last, last).Scan(&n)
+	return n, err
+}
+
+// write takes the entries out and puts them in again without the bodies: altered where they
+// stand, they would leave their pages half empty, where nothing else comes to stand.
+func (a *Away) write(tx *sql.Tx) error {
+	for _, x := range []struct {
+		statement string
+		args      []any
+	}{
+		{"CREATE TEMP TABLE IF NOT EXISTS staying (seq INTEGER PRIMARY KEY, at, kind, actor, about, body, leaf)", nil},
+		{"INSERT INTO staying SELECT seq, at, kind, actor, about, CASE WHEN" + archivable +
+			" THEN ?4 ELSE body END, leaf FROM entries WHERE seq BETWEEN ?1 AND ?2",
+			[]any{a.From, a.To, a.Last, `"` + a.Archive + `"`}},
+		{"DELETE FROM entries WHERE seq BETWEEN ? AND ?", []any{a.From, a.To}},
+		{"INSERT INTO entries (" + lineColumns + ") SELECT " + lineColumns + " FROM staying ORDER BY seq", nil},
+		{"DELETE FROM staying", nil},
+	} {
+		if _, err := tx.Exec(x.statement, x.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// newEntries is of how many of the newest entries the mean size is taken.
+const newEntries = 2000
+
+// Space is how many bytes within the file of the records nothing stands in, and how many the
+// texts of a new entry have on average; 0 while there are none.
+func (s *Store) Space(ctx context.Context) (free int64, mean float64, err error) {
+	var size, pages int64
+	err = errors.Join(s.read.QueryRowContext(ctx, "PRAGMA page_size").Scan(&size),
+		s.read.QueryRowContext(ctx, "PRAGMA freelist_count").Scan(&pages),
+		s.read.QueryRowContext(ctx, "SELECT coalesce(avg(length(kind) + length(actor) + length(about) + length(body)), 0) "+
+			"FROM (SELECT kind, actor, about, body FROM entries ORDER BY seq DESC LIMIT ?)", newEntries).Scan(&mean))
+	if err != nil {
+		return 0, 0, fmt.Errorf("measure the records: %w", err)
+	}
+	return size * pages, mean, nil
+}
+
+// Before returns the number of the last entry before a moment, 0 for none.
+func (s *Store) Before(ctx context.Context, moment int64) (int64, error) {
+	return s.before(ctx, moment)
 }
 
 // Scrub moves everything out of the write-ahead log, so that what was removed

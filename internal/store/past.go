@@ -119,7 +119,7 @@ func (d *DeviceRow) chained(all []PastStep, then Then) (back []PastStep, err err
 	for _, s := range all {
 		// Steps from before there were links have none.
 		if len(link) > 0 && (s.Revision != want || !bytes.Equal(link, Link(d.ID, s, s.before))) {
-			return nil, &TamperError{fmt.Sprintf("the past of device %s was altered at revision %d", d.ID, want)}
+			return nil, &TamperError{Message: fmt.Sprintf("the past of device %s was altered at revision %d", d.ID, want)}
 		}
 		if behind(s) {
 			return back, nil

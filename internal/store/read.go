@@ -278,7 +278,7 @@ func (s *Store) OutcomeCounts(ctx context.Context, since, stretch int64) ([]Outc
 		return nil, err
 	}
 	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, json_extract(body, '$.outcome'), json_extract(body, '$.shadow_outcome') IS NOT NULL, count(*) FROM entries
-		WHERE seq > ?2 AND kind = 'decision.made' AND at >= ?3 GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
+		WHERE seq > ?2 AND kind = 'decision.made' AND at >= ?3 AND `+present+` GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
 	if err != nil {
 		return nil, fmt.Errorf("count decisions: %w", err)
 	}
@@ -380,7 +380,7 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 // behind is Since, of the entries behind one before the moment.
 func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64,
 	visit func(ledger.Entry) error) error {
-	where := "kind = ? AND seq > ? AND at >= ? AND body <> 'null'" + amongRareKinds(kind)
+	where := "kind = ? AND seq > ? AND at >= ? AND " + present + amongRareKinds(kind)
 	rows, err := s.read.QueryContext(ctx,
 		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+where+" ORDER BY seq",
 		string(kind), first, moment)
@@ -431,7 +431,7 @@ func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64,
 	}
 	rows, err := s.read.QueryContext(ctx,
 		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made' AND about >= "+
-			"? AND at >= ? AND body <> 'null' ORDER BY about", first, moment)
+			"? AND at >= ? AND "+present+" ORDER BY about", first, moment)
 	if err != nil {
 		return fmt.Errorf("read decisions: %w", err)
 	}
@@ -469,7 +469,7 @@ func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error
 		return nil, err
 	}
 	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, coalesce(json_extract(body, '$.from'), ''), json_extract(body, '$.to'), count(*) FROM entries
-		WHERE seq > ?2 AND kind = 'standing.changed' AND at >= ?3 GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
+		WHERE seq > ?2 AND kind = 'standing.changed' AND at >= ?3 AND `+present+` GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
 	if err != nil {
 		return nil, fmt.Errorf("count moves: %w", err)
 	}
@@ -492,12 +492,12 @@ func scanEntry(scan func(...any) error) (ledger.Entry, error) {
 	if err := scan(&e.Seq, &e.At, &kind, &e.Actor, &e.About, &body, &leaf); err != nil {
 		return e, fmt.Errorf("read entries: %w", err)
 	}
-	if e.Kind = ledger.Kind(kind); body == gone {
+	if e.Kind, e.Archive = ledger.Kind(kind), archiveOf([]byte(body)); !isHere([]byte(body)) {
 		return e, nil
 	}
 	e.Body = json.RawMessage(body)
 	if got := ledger.Leaf(e.Append(nil)); !bytes.Equal(got[:], leaf) {
-		return e, &TamperError{fmt.Sprintf("entry %d was changed", e.Seq)}
+		return e, &TamperError{Message: fmt.Sprintf("entry %d was changed", e.Seq)}
 	}
 	return e, nil
 }

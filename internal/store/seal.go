@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/keyfile"
+	"ironledger.example/internal/proven"
 )
 
 // Sealed is the newest durable head with its checkpoint.
@@ -96,11 +97,8 @@ func (b *Batch) prepare() error {
 	return nil
 }
 
-// TamperError says that the ledger in the database is not the one that was
-// signed.
-type TamperError struct{ Message string }
-
-func (e *TamperError) Error() string { return "the ledger was tampered with: " + e.Message }
+// TamperError says that the ledger in the database is not the one that was signed.
+type TamperError = proven.TamperError
 
 // unseal makes ready to add to the ledger: it reads the right edge of the tree
 // and compares it with the signed head.
@@ -123,12 +121,12 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 		return s.fresh(ctx)
 	}
 	if newest != size {
-		return &TamperError{fmt.Sprintf("its newest entry is %d, and %d entries were signed", newest, size)}
+		return &TamperError{Message: fmt.Sprintf("its newest entry is %d, and %d entries were signed", newest, size)}
 	}
 	if s.sealer.tree, err = ledger.Edge(size, func(level int, n int64, width int) ([]tlog.Hash, error) {
 		return s.Hashes(ctx, level, n, width)
 	}); err != nil {
-		return &TamperError{"the hashes of its newest entries: " + err.Error()}
+		return &TamperError{Message: "the hashes of its newest entries: " + err.Error()}
 	}
 	s.sealer.size = size
 	head, err := ledger.OpenHead([]byte(checkpoint), o.Key.Verifier)
@@ -136,14 +134,14 @@ func (s *Store) unseal(ctx context.Context, o Options) error {
 	case errors.Is(err, ledger.ErrSignature) && o.NewKey != "":
 		s.pending = append(s.pending, func() error { return s.rekey(ctx, checkpoint, o.NewKey) })
 		if head, err = ledger.ReadHead([]byte(checkpoint)); err != nil {
-			return &TamperError{err.Error()}
+			return &TamperError{Message: err.Error()}
 		}
 	case errors.Is(err, ledger.ErrSignature):
-		return &TamperError{"its head is not signed by the key in the key file"}
+		return &TamperError{Message: "its head is not signed by the key in the key file"}
 	case err != nil:
-		return &TamperError{err.Error()}
+		return &TamperError{Message: err.Error()}
 	case head.Size != size || head.Root != s.sealer.tree.Root():
-		return &TamperError{fmt.Sprintf("its %d entries have the root %s, and %s was signed", size,
+		return &TamperError{Message: fmt.Sprintf("its %d entries have the root %s, and %s was signed", size,
 			s.sealer.tree.Root(), head.Root)}
 	}
 	s.announce(&Sealed{head, []byte(checkpoint), ""})

@@ -385,7 +385,7 @@ func (s *Store) compare(ctx context.Context, db querier, now *state, want tlog.H
 	if len(what) == 0 {
 		what = []string{"the table head"}
 	}
-	return &TamperError{"the state is not the one that was signed: " + strings.Join(what,
+	return &TamperError{Message: "the state is not the one that was signed: " + strings.Join(what,
 		", ") + " was altered while nobody wrote it"}
 }
 
@@ -394,11 +394,11 @@ func (s *Store) compare(ctx context.Context, db querier, now *state, want tlog.H
 // that have been sealed are not sealed anew.
 func (s *Store) sealState(ctx context.Context) error {
 	if !s.upgraded {
-		return &TamperError{"its head does not tell of the state"}
+		return &TamperError{Message: "its head does not tell of the state"}
 	}
 	err := s.Proven(ctx, 1, func(e ledger.Entry) error {
 		if e.Kind == ledger.StateSealed {
-			return &TamperError{fmt.Sprintf("entry %d tells that the state is sealed, and its head does not",
+			return &TamperError{Message: fmt.Sprintf("entry %d tells that the state is sealed, and its head does not",
 				e.Seq)}
 		}
 		return nil
@@ -435,7 +435,7 @@ func (s *Store) fresh(ctx context.Context) error {
 			return fmt.Errorf("read the table %s: %w", name, err)
 		}
 		if n > 0 {
-			return &TamperError{"its head is gone, and the table " + name + " holds something"}
+			return &TamperError{Message: "its head is gone, and the table " + name + " holds something"}
 		}
 	}
 	tx, err := s.write.BeginTx(ctx, nil)
@@ -469,7 +469,7 @@ func (v *View) State(ctx context.Context, head ledger.Head) (rows int, err error
 		rows += n
 	}
 	if head.State == (tlog.Hash{}) {
-		return rows, &TamperError{"its head does not tell of the state"}
+		return rows, &TamperError{Message: "its head does not tell of the state"}
 	}
 	return rows, (&Store{}).compare(ctx, v.tx, &now, head.State)
 }

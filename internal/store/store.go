@@ -94,6 +94,7 @@ type Batch struct {
 	prepared []ledger.Prepared // of Entries
 	rows     []rowOp           // of the state, beside devices
 	redacted []int64           // entries whose bodies go
+	Away     *Away             // bodies that an archive holds; nil for none
 	forget   *forgetting       // a slice of the past of devices that goes
 }
 
@@ -106,7 +107,7 @@ func (b *Batch) at() int64 {
 }
 
 // Empty reports whether there is nothing to write.
-func (b *Batch) Empty() bool { return b.Len() == 0 && b.forget == nil }
+func (b *Batch) Empty() bool { return b.Len() == 0 && b.forget == nil && b.Away == nil }
 
 // Len is how many things are to be written.
 func (b *Batch) Len() int {
@@ -654,6 +655,11 @@ func (s *Store) gather(tx *sql.Tx, group []*commit, seal *sealer, state *state) 
 				return nil, fmt.Errorf("write %s: %w", tables[op.table].name, err)
 			}
 			g.altered = true
+		}
+		if c.batch.Away != nil {
+			if err := c.batch.Away.write(tx); err != nil {
+				return nil, fmt.Errorf("let bodies go that an archive holds: %w", err)
+			}
 		}
 		for _, seq := range c.batch.redacted {
 			if err := redact(tx, seq); err != nil {

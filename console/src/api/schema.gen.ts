@@ -1147,6 +1147,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ledger/archives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files that hold the bodies of old entries, the newest first, and the one that is being made */
+        get: operations["listArchives"];
+        put?: never;
+        /** Begin to move the bodies of entries before a moment into a signed file */
+        post: operations["makeArchive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/archives/{id}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note where the file of an archive was taken */
+        post: operations["placeArchive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger/consistency": {
         parameters: {
             query?: never;
@@ -2073,6 +2108,44 @@ export interface components {
             levels: components["schemas"]["LevelCount"][];
             started_at: string;
             now: string;
+            records: components["schemas"]["RecordsSize"];
+        };
+        /** @description How large the records are and how they grow, in bytes */
+        RecordsSize: {
+            /**
+             * Format: int64
+             * @description The database, with its write-ahead log
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Of these, what nothing stands in: new entries fill it first
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description The files of archives that are in the folder still
+             */
+            archives: number;
+            /**
+             * Format: int64
+             * @description Of the last week, or since the first; 0 within the first hour
+             */
+            entries_a_day: number;
+            /**
+             * Format: int64
+             * @description What so many entries take, of the mean size of the newest
+             */
+            growth_a_day: number;
+            /**
+             * Format: int64
+             * @description 0 where it is not known
+             */
+            disk_left: number;
+            /** Format: int64 */
+            disk_total: number;
+            /** @description When the disk will be full if it goes on so; left out beyond twenty years */
+            full_at?: string;
         };
         VocabularyName: {
             name: string;
@@ -3389,6 +3462,10 @@ export interface components {
             actor: string;
             /** @description Whether the body was removed: only the id and the time are left */
             redacted?: boolean;
+            /** @description The archive that holds the body; only the id and the time are here */
+            archive?: string;
+            /** @description In a sentence, where the body of an archived entry is */
+            where?: string;
             /** @description What made the outcome: the numbers of gates, or their ids; or break-glass */
             decisive: string[];
         };
@@ -3448,6 +3525,11 @@ export interface components {
             trouble?: string;
             /**
              * Format: int64
+             * @description The last entry that an archive has: what those up to it say is not searched
+             */
+            archived_until?: number;
+            /**
+             * Format: int64
              * @description By how many seconds the ledger's time is before the machine's clock, which was set back
              */
             clock_ahead?: number;
@@ -3470,6 +3552,8 @@ export interface components {
              */
             of: number;
             redacted: number;
+            /** @description Entries whose body is in an archive that an entry tells of */
+            archived?: number;
             /** @description Whose level follows from their entries */
             devices: number;
             /** Format: int64 */
@@ -3494,9 +3578,68 @@ export interface components {
             /** @description Its hash in the tree, base64 */
             leaf: string;
             redacted?: boolean;
+            /** @description The archive that holds its body; there is none here then */
+            archive?: string;
             body?: {
                 [key: string]: unknown;
             };
+        };
+        ArchiveDraft: {
+            /** @description The moment before which entries are archived, RFC 3339; 90 days ago at least, and longer than the past is kept */
+            before: string;
+            reason: string;
+        };
+        ArchivePlace: {
+            /** @description Where the file was taken, in words */
+            place: string;
+        };
+        ArchiveList: {
+            items: components["schemas"]["Archive"][];
+            progress?: components["schemas"]["ArchiveProgress"];
+        };
+        ArchiveProgress: {
+            /** @description writing, proving, removing, done or failed */
+            state: string;
+            /**
+             * Format: int64
+             * @description Entries
+             */
+            done: number;
+            /** Format: int64 */
+            of: number;
+            /** @description Its id, when it is done */
+            archive?: string;
+            /** @description Why it ends before the moment that was asked for, in a sentence */
+            held?: string;
+            problem?: string;
+        };
+        Archive: {
+            id: string;
+            /**
+             * Format: int64
+             * @description The first entry that the file has
+             */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /** @description Of how many of them the body is in the file alone */
+            entries: number;
+            before: string;
+            /** @description Its name, in the folder archives of the records when it was made */
+            file: string;
+            /** @description Of the file, in hex */
+            sha256: string;
+            /** Format: int64 */
+            bytes: number;
+            reason: string;
+            by: string;
+            at: string;
+            /** @description Where people took it, in their words */
+            place?: string;
+            /** @description Whether all the bodies that it has gave way */
+            done: boolean;
+            /** @description Whether the file is in the folder still */
+            here: boolean;
         };
         ProvenEntry: components["schemas"]["Entry"] & {
             /** @description What is hashed (RFC 8785) */
@@ -3506,6 +3649,8 @@ export interface components {
             path: components["schemas"]["ProofStep"][];
             /** Format: int64 */
             redacted_by?: number;
+            /** @description In a sentence, where the body of an archived entry is */
+            where?: string;
         };
         Proof: {
             /** Format: int64 */
@@ -6094,6 +6239,79 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listArchives: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Archives */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeArchive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveDraft"];
+            };
+        };
+        responses: {
+            /** @description How it stands; it goes on in the background */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    placeArchive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchivePlace"];
+            };
+        };
+        responses: {
+            /** @description The archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Archive"];
                 };
             };
             default: components["responses"]["Problem"];

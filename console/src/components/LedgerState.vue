@@ -39,6 +39,8 @@ async function verify() {
           The service checked {{ count(state.verification.size, 'entry', 'entries') }} and
           {{ count(state.verification.devices, 'device') }} <TimeText :time="state.verification.at" />
           <template v-if="state.verification.redacted">, {{ state.verification.redacted }} redacted</template
+          ><template v-if="state.verification.archived"
+            >, {{ state.verification.archived.toLocaleString('en') }} archived</template
           >.</template
         >
         <template v-else> It will be within a minute of the start, and then each day.</template>
@@ -66,6 +68,14 @@ async function verify() {
       <div>
         <dt>Entries</dt>
         <dd>{{ state.size.toLocaleString('en') }}</dd>
+      </div>
+      <div>
+        <dt>Archived</dt>
+        <dd>
+          <router-link :to="{ hash: '#archives' }">{{
+            state.archived_until ? `up to ${state.archived_until.toLocaleString('en')}` : 'nothing'
+          }}</router-link>
+        </dd>
       </div>
       <div>
         <dt>Root</dt>

@@ -58,3 +58,11 @@ export function linked(text: string): { text: string; href?: string }[] {
 export function count(n: number, thing: string, things = `${thing}s`): string {
   return `${n} ${n === 1 ? thing : things}`
 }
+
+/** A number of bytes for people, as 4.1 MiB. */
+export function bytes(n: number): string {
+  const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
+  let i = 0
+  for (; n >= 1024 && i < units.length - 1; i++) n /= 1024
+  return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
+}

@@ -36,6 +36,11 @@ const {
   <p class="small"><router-link to="/decisions">Decisions</router-link></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-else-if="!answer && loading" :rows="8" animated />
+  <p v-else-if="answer?.archive" class="gone">
+    What was decided <TimeText :time="answer.at" /> is not here: {{ answer.where }}.
+    <router-link :to="{ name: 'entry', params: { seq: answer.seq! } }">Entry {{ answer.seq }}</router-link> of the
+    ledger proves its hash.
+  </p>
   <p v-else-if="answer?.redacted" class="gone">
     The body of this decision was redacted:
     <router-link :to="{ name: 'entry', params: { seq: answer.seq! } }">entry {{ answer.seq }}</router-link> of the

@@ -87,7 +87,14 @@ const range = (first: number, last: number) => (first === last ? `entry ${first}
     </dl>
 
     <h2>Body</h2>
-    <p v-if="entry.redacted" class="gone">
+    <p v-if="entry.archive" class="gone">
+      What it says is not here: {{ entry.where }}. Its hash stays, and so does every proof.
+      <CopyText :text="`ironledger ledger archive show ${entry.archive}.ndjson.gz --entry ${entry.seq}`"
+        ><code>ironledger ledger archive show … --entry {{ entry.seq }}</code></CopyText
+      >
+      reads it out of the file.
+    </p>
+    <p v-else-if="entry.redacted" class="gone">
       Its body was removed<template v-if="entry.redacted_by"
         >;
         <router-link :to="{ name: 'entry', params: { seq: entry.redacted_by } }"
@@ -150,7 +157,7 @@ const range = (first: number, last: number) => (first === last ? `entry ${first}
       <pre tabindex="0">{{ entry.proof.checkpoint }}</pre>
     </details>
 
-    <template v-if="session.can('POST /api/v1/ledger/entries/{seq}/redact') && !entry.redacted">
+    <template v-if="session.can('POST /api/v1/ledger/entries/{seq}/redact') && entry.body">
       <p v-if="!redacting" class="small"><el-button link @click="redacting = true">Remove its body…</el-button></p>
       <template v-else>
         <p class="soft small">

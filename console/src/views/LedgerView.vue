@@ -3,6 +3,7 @@ import { onUnmounted, reactive, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type Entry } from '../api/client'
 import EntrySubject from '../components/EntrySubject.vue'
+import LedgerArchives from '../components/LedgerArchives.vue'
 import LedgerState from '../components/LedgerState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
@@ -124,7 +125,7 @@ const open = (e: Entry) => router.push({ name: 'entry', params: { seq: e.seq } }
     ></el-table-column>
     <el-table-column label="What" min-width="300" show-overflow-tooltip
       ><template #default="{ row }">
-        <span :class="{ soft: row.redacted }">{{ row.gist }}</span></template
+        <span :class="{ soft: row.redacted || row.archive }">{{ row.gist }}</span></template
       ></el-table-column
     >
   </el-table>
@@ -139,6 +140,11 @@ const open = (e: Entry) => router.push({ name: 'entry', params: { seq: e.seq } }
     <el-button :disabled="!query.cursor" @click="back">Newer</el-button>
     <el-button :disabled="!page.next" @click="forward">Older</el-button>
   </nav>
+  <p v-if="page && !page.next && state?.archived_until" class="soft small">
+    Up to entry {{ state.archived_until.toLocaleString('en') }} what entries say is archived: their numbers, kinds and
+    subjects are listed, and a search by what they speak of does not find them.
+  </p>
+  <LedgerArchives v-if="state" @changed="(again(), look())" />
 </template>
 
 <style scoped>

@@ -33,6 +33,15 @@ func printAnswer(a *shell.App, d *api.Answer, made *api.RecordedDecision, raw an
 	if a.Format != "table" {
 		return a.Print(l)
 	}
+	if made != nil && (made.Redacted || made.Archive != "") {
+		what := "was redacted"
+		if made.Archive != "" {
+			what = "is not here: " + made.Where
+		}
+		shell.Line(a.Out, "What was decided %s at %s %s.\nIt is entry %d of the ledger, which proves its hash.", made.ID,
+			shell.ShortTime(made.At), what, made.Seq)
+		return nil
+	}
 	answerHead(a, d, made)
 	if len(l.Rows) > 0 {
 		shell.Line(a.Out, "")

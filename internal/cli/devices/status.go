@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironledger.example/api"
 	"ironledger.example/internal/cli/shell"
 )
 
@@ -49,9 +50,32 @@ func StatusCmd(a *shell.App) *cobra.Command {
 					shell.ShortTime(s.Rulebook.At),
 					s.Rulebook.Author)
 			}
-			shell.Line(a.Out, "%d devices, %d people, %d decisions recorded\n", s.Devices, s.People, s.Decisions)
+			shell.Line(a.Out, "%d devices, %d people, %d decisions recorded", s.Devices, s.People, s.Decisions)
+			shell.Line(a.Out, "%s\n", sizeText(&s.Records))
 			a.Table(l.Head, l.Rows)
 			return nil
 		},
 	}
+}
+
+// sizeText tells how the records grow.
+func sizeText(r *api.RecordsSize) string {
+	out := "Records of " + shell.Bytes(r.Bytes)
+	if r.Free > 0 {
+		out += ", " + shell.Bytes(r.Free) + " of it to be filled again"
+	}
+	if r.Archives > 0 {
+		out += "; archives of " + shell.Bytes(r.Archives) + " in the folder"
+	}
+	if r.GrowthADay == 0 {
+		return out + "; how they grow is known after an hour"
+	}
+	out += fmt.Sprintf("\n%d entries a day, about %s", r.EntriesADay, shell.Bytes(r.GrowthADay))
+	if r.DiskTotal > 0 {
+		out += fmt.Sprintf("; %s of %s of the disk are left", shell.Bytes(r.DiskLeft), shell.Bytes(r.DiskTotal))
+	}
+	if r.FullAt != "" {
+		out += ", enough until " + shell.ShortTime(r.FullAt)
+	}
+	return out
 }

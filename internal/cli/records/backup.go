@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
@@ -48,7 +50,7 @@ both where only administrators can read them.`,
 				return err
 			}
 			if !noKey {
-				if err := store.Place(engine.KeyPath(data), file+keySuffix); err != nil {
+				if err := copyTo(engine.KeyPath(data), file+keySuffix); err != nil {
 					return errors.Join(err, os.Remove(file))
 				}
 			}
@@ -158,12 +160,12 @@ func place(file, data string) error {
 		return err
 	}
 	if _, err := os.Stat(engine.KeyPath(data)); err != nil {
-		if err := store.Place(file+keySuffix, engine.KeyPath(data)); err != nil {
+		if err := copyTo(file+keySuffix, engine.KeyPath(data)); err != nil {
 			return err
 		}
 	}
 	part := engine.DatabasePath(data) + ".part"
-	if err := store.Place(file, part); err != nil {
+	if err := copyTo(file, part); err != nil {
 		return err
 	}
 	if err := os.Rename(part, engine.DatabasePath(data)); err != nil {
@@ -222,5 +224,26 @@ func compareSeen(ctx context.Context, a *shell.App, file string, key keyfile.Pai
 		return w.Alarm(err)
 	}
 	shell.Line(a.Err, "The backup goes on from what was seen of %s at %s (entry %d).", w.URL, w.SeenAt, seen.Size)
+	return nil
+}
+
+// copyTo copies a file to a path where nothing is yet, for its owner alone.
+func copyTo(from, to string) (err error) {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, in.Close()) }()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already", to)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Sync(), out.Close(), keyfile.SyncFolder(filepath.Dir(to))); err != nil {
+		return errors.Join(err, os.Remove(to))
+	}
 	return nil
 }

@@ -28,14 +28,14 @@ import (
 // LedgerCmd is the command ledger.
 func LedgerCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{Use: "ledger",
-		Short: "The record of everything: list, show, verify, prove, tail, export, redact",
+		Short: "The record of everything: list, show, verify, prove, tail, export, archive, redact",
 		Long: `The ledger records every change of standing, every decision and every act, in a
 tree of hashes whose head is signed. This client remembers the newest head it
 has seen of each service, and before head, show, verify, prove, tail and export it
 demands a proof that the ledger of now goes on from it.`}
 	c.AddCommand(ledgerHeadCmd(a), ledgerKeyCmd(a), ledgerListCmd(a), ledgerShowCmd(a),
 		ledgerVerifyCmd(a), ledgerProveCmd(a), ledgerCheckProofCmd(a),
-		ledgerTailCmd(a), ledgerExportCmd(a), ledgerRedactCmd(a), ledgerForgetCmd(a))
+		ledgerTailCmd(a), ledgerExportCmd(a), ledgerArchiveCmd(a), ledgerRedactCmd(a), ledgerForgetCmd(a))
 	return c
 }
 
@@ -288,6 +288,11 @@ func ledgerShowCmd(a *shell.App) *cobra.Command {
 			shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
 			shell.Line(a.Out, "Proof  it is in the tree of %s entries that is signed; %d hashes show it",
 				counted(head.Size), len(e.Proof.Hashes))
+			if e.Archive != "" {
+				shell.Line(a.Out, "\n%s what it says is not here: %s.\nironledger ledger archive show FILE --entry %d "+
+					"prints it.", a.Bold("Archived:"), e.Where, e.Seq)
+				return nil
+			}
 			if e.Redacted {
 				shell.Line(a.Out, "\n%s its body was removed; entry %d tells why.", a.Rust("Redacted:"),
 					e.RedactedBy)
@@ -358,7 +363,7 @@ func ledgerCheckProofCmd(a *shell.App) *cobra.Command {
 			shell.Line(a.Out, "The proof holds: entry %d is one of the %s entries that %s signed.", p.Seq,
 				counted(head.Size), head.Origin)
 			if p.Entry == "" {
-				shell.Line(a.Out, "Its body was redacted; the proof shows its hash %s alone.", p.Leaf)
+				shell.Line(a.Out, "Its body is not here: it was redacted or archived; the proof shows its hash %s alone.", p.Leaf)
 				return nil
 			}
 			shell.Line(a.Out, "%s", p.Entry)

@@ -75,6 +75,10 @@ func verified(a *shell.App, v api.Verification, signer string) error {
 		if v.Redacted > 0 {
 			shell.Line(a.Out, "%d bodies were redacted, each with an entry that tells why.", v.Redacted)
 		}
+		if v.Archived > 0 {
+			shell.Line(a.Out, "%d bodies are in archives that entries tell of: ironledger ledger archive verify FILE "+
+				"checks them.", v.Archived)
+		}
 	} else {
 		for _, p := range v.Problems {
 			shell.Line(a.Out, "%s %s", a.Rust("✗"), p)
@@ -92,7 +96,7 @@ func verified(a *shell.App, v api.Verification, signer string) error {
 
 func resultOf(w *ledger.Verifier, begun time.Time) api.Verification {
 	v := api.Verification{State: "sound", At: time.Now().UTC().Format(time.RFC3339), Size: w.Size(),
-		Of: w.Size(), Redacted: w.Redacted, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems,
+		Of: w.Size(), Redacted: w.Redacted, Archived: w.Archived, Millis: time.Since(begun).Milliseconds(), Problems: w.Problems,
 		More: w.More}
 	if v.Problems == nil {
 		v.Problems = []ledger.Problem{}

@@ -81,3 +81,15 @@ func watch(ctx context.Context, a *shell.App, key string) (cl *client.Client, w,
 	w, err = witness(ctx, a, cl, key)
 	return cl, w, before, err
 }
+
+// seenKey is the public key that this client has seen of the service, without asking it.
+func seenKey(a *shell.App, cl *client.Client) (string, error) {
+	w, err := follow.Seen(seenDir(a), cl.URL())
+	if err == nil && w.Key == "" {
+		err = errors.New("none was seen of " + cl.URL() + " yet")
+	}
+	if err != nil {
+		return "", err
+	}
+	return w.Key, nil
+}

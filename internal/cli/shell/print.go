@@ -342,3 +342,16 @@ func ShortTime(rfc3339 string) string {
 
 // Line prints a line.
 func Line(w io.Writer, format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+
+// Bytes writes a number of bytes for people.
+func Bytes(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	case n >= 1<<10:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%d B", n)
+}
