@@ -843,6 +843,76 @@ type FeedTrialItem struct {
 // File defines model for File.
 type File = rulebook.File
 
+// FileColumns defines model for FileColumns.
+type FileColumns struct {
+	// Format csv, json or ndjson
+	Format string `json:"format"`
+
+	// Items How many there are
+	Items int `json:"items"`
+
+	// ListAt JSON Pointer to the list of items within one document
+	ListAt string      `json:"list_at,omitempty,omitzero"`
+	Places []FeedPlace `json:"places"`
+
+	// Own Whether it speaks in our own words, and needs no mapping
+	Own bool `json:"own"`
+}
+
+// FileDraft defines model for FileDraft.
+type FileDraft struct {
+	// Name The file's name, whose ending tells its format
+	Name string `json:"name"`
+
+	// File CSV, JSON or NDJSON, in UTF-8 or UTF-16, in base64; 24 MiB at most
+	File []byte `json:"file"`
+}
+
+// FileImport defines model for FileImport.
+type FileImport struct {
+	Name string `json:"name"`
+	File []byte `json:"file"`
+
+	// Source Whose reports they are
+	Source string `json:"source"`
+
+	// Mapping How items become reports; left out, the file speaks in our own words
+	Mapping json.RawMessage `json:"mapping,omitempty,omitzero"`
+
+	// DryRun Tell what would become of it, and take nothing
+	DryRun bool `json:"dry_run,omitempty,omitzero"`
+
+	// Whole It is all that its source knows: what that said of other devices becomes unavailable
+	Whole bool `json:"whole,omitempty,omitzero"`
+
+	// AcceptImpact Why devices are gone although they are more than one in five
+	AcceptImpact string `json:"accept_impact,omitempty,omitzero"`
+
+	// Keep Remember the mapping for the next file of the source
+	Keep bool `json:"keep,omitempty,omitzero"`
+}
+
+// FileRemark defines model for FileRemark.
+type FileRemark struct {
+	Item      int    `json:"item"`
+	Attribute string `json:"attribute,omitempty,omitzero"`
+	Message   string `json:"message"`
+}
+
+// FileResult defines model for FileResult.
+type FileResult struct {
+	Taken IngestResult `json:"taken"`
+
+	// Lost Items of which the mapping made no report
+	Lost int `json:"lost"`
+
+	// Remarks What the mapping could not read
+	Remarks []FileRemark `json:"remarks"`
+
+	// More Remarks beside those
+	More int `json:"more,omitempty,omitzero"`
+}
+
 // Formatted defines model for Formatted.
 type Formatted struct {
 	Files []File `json:"files"`
@@ -1015,6 +1085,14 @@ type IssuerCount struct {
 	Certificates int    `json:"certificates"`
 	NotAfter     string `json:"not_after,omitempty,omitzero"`
 	CRLEnds      string `json:"crl_ends,omitempty,omitzero"`
+}
+
+// KeptMapping defines model for KeptMapping.
+type KeptMapping struct {
+	Source  string          `json:"source"`
+	Mapping json.RawMessage `json:"mapping"`
+	By      string          `json:"by"`
+	At      string          `json:"at"`
 }
 
 // KeptReading defines model for KeptReading.
@@ -2727,6 +2805,12 @@ type RunFeedJSONRequestBody = FeedRunDraft
 
 // SetFeedStatusJSONRequestBody defines body for SetFeedStatus for application/json ContentType.
 type SetFeedStatusJSONRequestBody = FeedStatusDraft
+
+// ImportFileJSONRequestBody defines body for ImportFile for application/json ContentType.
+type ImportFileJSONRequestBody = FileImport
+
+// LookAtFileJSONRequestBody defines body for LookAtFile for application/json ContentType.
+type LookAtFileJSONRequestBody = FileDraft
 
 // MakeArchiveJSONRequestBody defines body for MakeArchive for application/json ContentType.
 type MakeArchiveJSONRequestBody = ArchiveDraft

@@ -73,6 +73,12 @@ export const router = createRouter({
           meta: { title: 'Sources' },
         },
         {
+          path: 'import',
+          name: 'import',
+          component: () => import('./views/sources/ImportView.vue'),
+          meta: { title: 'Bring in a file' },
+        },
+        {
           path: 'feeds',
           name: 'feeds',
           component: () => import('./views/sources/FeedList.vue'),

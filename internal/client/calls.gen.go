@@ -311,6 +311,16 @@ func (c *Client) ListGates(ctx context.Context) (*Reply[List[Gate]], error) {
 	return call[List[Gate]](ctx, c, request{method: "GET", path: path("/api/v1/gates")})
 }
 
+// ImportFile calls POST /api/v1/imports: Bring a file of devices in by a mapping, or tell what would become of it.
+func (c *Client) ImportFile(ctx context.Context, body FileImport) (*Reply[FileResult], error) {
+	return call[FileResult](ctx, c, request{method: "POST", path: path("/api/v1/imports"), value: body})
+}
+
+// LookAtFile calls POST /api/v1/imports/look: Tell what stands where in a file of devices, and what that may be; nothing is taken.
+func (c *Client) LookAtFile(ctx context.Context, body FileDraft) (*Reply[FileColumns], error) {
+	return call[FileColumns](ctx, c, request{method: "POST", path: path("/api/v1/imports/look"), value: body})
+}
+
 // GetLedger calls GET /api/v1/ledger: The ledger at a glance, with its public key and its newest checkpoint.
 func (c *Client) GetLedger(ctx context.Context) (*Reply[Ledger], error) {
 	return call[Ledger](ctx, c, request{method: "GET", path: path("/api/v1/ledger")})
@@ -380,6 +390,17 @@ func (c *Client) ListLiveSessions(ctx context.Context, p ListLiveSessionsParams)
 // EndSessions calls POST /api/v1/live-sessions/end: End all sessions of a device, of a person, of a resource, or of what is all that is said; who asks anew is answered anew.
 func (c *Client) EndSessions(ctx context.Context, body SessionsEnd) (*Reply[SessionsEnd], error) {
 	return call[SessionsEnd](ctx, c, request{method: "POST", path: path("/api/v1/live-sessions/end"), value: body})
+}
+
+// ListMappings calls GET /api/v1/mappings: How the files of sources are read, as somebody kept it.
+func (c *Client) ListMappings(ctx context.Context) (*Reply[List[KeptMapping]], error) {
+	return call[List[KeptMapping]](ctx, c, request{method: "GET", path: path("/api/v1/mappings")})
+}
+
+// DropMapping calls POST /api/v1/mappings/{source}/drop: Forget how the files of a source are read.
+func (c *Client) DropMapping(ctx context.Context, source string) error {
+	_, err := call[struct{}](ctx, c, request{method: "POST", path: path("/api/v1/mappings/{source}/drop", source)})
+	return err
 }
 
 // ListMutes calls GET /api/v1/notice-mutes: People who are not reminded.

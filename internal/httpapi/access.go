@@ -136,7 +136,7 @@ func (s *Server) search(c *gin.Context, kind access.SearchKind) {
 // shownAnswer is an answer as the API has it, in the caller's language.
 func shownAnswer(c *gin.Context, a *decision.Answer) *api.Answer {
 	out := answerOf(a)
-	speakAnswer(c, &out.Decision)
+	edge.SpeakAnswer(c, &out.Decision)
 	return &out
 }
 
@@ -344,7 +344,7 @@ func (s *Server) GetDecision(c *gin.Context, id string) (*api.RecordedDecision, 
 		return nil, err
 	}
 	shown := shownDecision(&r)
-	speakAnswer(c, &shown.Decision)
+	edge.SpeakAnswer(c, &shown.Decision)
 	return &shown, nil
 }
 

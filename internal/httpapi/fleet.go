@@ -111,7 +111,7 @@ func (s *Server) GetDevice(c *gin.Context, id string) (*api.Device, error) {
 	if d == nil {
 		return nil, edge.NewProblem(http.StatusNotFound, "there is no device with the id, serial or hardware id %s", id)
 	}
-	speakDevice(c, d)
+	edge.SpeakDevice(c, d)
 	return d, nil
 }
 
@@ -138,7 +138,7 @@ func (s *Server) GetPastDevice(c *gin.Context, id string, p api.GetPastDevicePar
 	}
 	d, err := s.service.View.DeviceAt(c.Request.Context(), id, at.Num())
 	if err == nil {
-		speakDevice(c, &d.Device)
+		edge.SpeakDevice(c, &d.Device)
 	}
 	return d, err
 }

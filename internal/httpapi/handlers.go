@@ -112,14 +112,12 @@ func (s *Server) PostEvidence(c *gin.Context, p api.PostEvidenceParams) (*api.In
 	}
 	format := map[string]evidence.Format{"application/json": evidence.JSON,
 		"application/x-ndjson": evidence.NDJSON, "text/csv": evidence.CSV}[media]
-	who, only := actor(c), p.Source
-	if who.Role == bearer.Source {
-		if only != "" && only != who.Name {
-			return nil, &fault.QueryError{Param: "source", Message: "the token may only report as " + who.Name}
-		}
-		only = who.Name
+	who := actor(c)
+	only, err := sourceOf(who, p.Source)
+	if err == nil {
+		err = wholeAsked(&p, only)
 	}
-	if err := wholeAsked(&p, only); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	if !s.streams.Take(who.ID) {
@@ -147,6 +145,42 @@ func (s *Server) PostEvidence(c *gin.Context, p api.PostEvidenceParams) (*api.In
 		return nil, edge.NewProblem(http.StatusBadRequest, "%s", out.Results[0].Error)
 	}
 	return out, nil
+}
+
+// sourceOf is the one source that a token may report as, "" for any.
+func sourceOf(who *bearer.Token, asked string) (string, error) {
+	if who.Role != bearer.Source {
+		return asked, nil
+	}
+	if asked != "" && asked != who.Name {
+		return "", &fault.QueryError{Param: "source", Message: "the token may only report as " + who.Name}
+	}
+	return who.Name, nil
+}
+
+// LookAtFile tells what stands in a file.
+func (s *Server) LookAtFile(_ *gin.Context, in api.FileDraft) (*api.FileColumns, error) {
+	return s.service.Uploads.Look(&in)
+}
+
+// ImportFile brings a file in, or tries it.
+func (s *Server) ImportFile(c *gin.Context, in api.FileImport) (*api.FileResult, error) {
+	who := actor(c)
+	only, err := sourceOf(who, in.Source)
+	if err != nil {
+		return nil, err
+	}
+	return s.service.Uploads.Bring(c.Request.Context(), who.Name, only, &in)
+}
+
+// ListMappings lists how files of sources are read.
+func (s *Server) ListMappings(*gin.Context) (api.List[api.KeptMapping], error) {
+	return api.List[api.KeptMapping]{Items: s.service.Uploads.Mappings()}, nil
+}
+
+// DropMapping forgets one.
+func (s *Server) DropMapping(c *gin.Context, source string) error {
+	return s.service.Uploads.Forget(c.Request.Context(), source)
 }
 
 // wholeAsked checks what is asked beside evidence.

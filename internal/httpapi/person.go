@@ -182,7 +182,7 @@ func (s *Server) askedFacts(w map[string]string, a *decision.Answer) [][2]string
 
 func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *person.Page {
 	w := person.Words(c.GetHeader("Accept-Language"))
-	speakAnswer(c, a.Decision)
+	edge.SpeakAnswer(c, a.Decision)
 	p := &person.Page{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
 		Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")),
 		Unknown: !a.Known && a.Outcome == access.Deny}
@@ -226,7 +226,7 @@ func (s *Server) myDevice(c *gin.Context) {
 		s.render(c, http.StatusOK, page)
 		return
 	}
-	speakDevice(c, d)
+	edge.SpeakDevice(c, d)
 	page.Facts = [][2]string{{w["device"], strings.TrimSpace(d.Name + " (" + d.ID + ")")}}
 	if user, err := single(c, headerUser); err == nil && user != "" {
 		page.Facts = append(page.Facts, [2]string{w["person"], user})

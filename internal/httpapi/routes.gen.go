@@ -171,6 +171,12 @@ type operations interface {
 	// ListGates is GET /api/v1/gates: The gates by number, with what the last week brought.
 	ListGates(c *gin.Context) (List[Gate], error)
 
+	// ImportFile is POST /api/v1/imports: Bring a file of devices in by a mapping, or tell what would become of it.
+	ImportFile(c *gin.Context, body FileImport) (*FileResult, error)
+
+	// LookAtFile is POST /api/v1/imports/look: Tell what stands where in a file of devices, and what that may be; nothing is taken.
+	LookAtFile(c *gin.Context, body FileDraft) (*FileColumns, error)
+
 	// GetLedger is GET /api/v1/ledger: The ledger at a glance, with its public key and its newest checkpoint.
 	GetLedger(c *gin.Context) (*Ledger, error)
 
@@ -209,6 +215,12 @@ type operations interface {
 
 	// EndSessions is POST /api/v1/live-sessions/end: End all sessions of a device, of a person, of a resource, or of what is all that is said; who asks anew is answered anew.
 	EndSessions(c *gin.Context, body SessionsEnd) (*SessionsEnd, error)
+
+	// ListMappings is GET /api/v1/mappings: How the files of sources are read, as somebody kept it.
+	ListMappings(c *gin.Context) (List[KeptMapping], error)
+
+	// DropMapping is POST /api/v1/mappings/{source}/drop: Forget how the files of a source are read.
+	DropMapping(c *gin.Context, source string) error
 
 	// ListMutes is GET /api/v1/notice-mutes: People who are not reminded.
 	ListMutes(c *gin.Context) (List[Mute], error)
@@ -1253,6 +1265,24 @@ func (s *Server) routes(r gin.IRouter) {
 		out, err := s.ListGates(c)
 		s.answer(c, 200, out, err)
 	})
+	r.POST("/api/v1/imports", func(c *gin.Context) {
+		var body FileImport
+		if err := edge.Decode(c, edge.MaxUpload, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ImportFile(c, body)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/imports/look", func(c *gin.Context) {
+		var body FileDraft
+		if err := edge.Decode(c, edge.MaxUpload, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.LookAtFile(c, body)
+		s.answer(c, 200, out, err)
+	})
 	r.GET("/api/v1/ledger", func(c *gin.Context) {
 		out, err := s.GetLedger(c)
 		s.answer(c, 200, out, err)
@@ -1353,6 +1383,18 @@ func (s *Server) routes(r gin.IRouter) {
 		}
 		out, err := s.EndSessions(c, body)
 		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/mappings", func(c *gin.Context) {
+		out, err := s.ListMappings(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/mappings/:source/drop", func(c *gin.Context) {
+		source := c.Param("source")
+		if err := s.DropMapping(c, source); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
 	})
 	r.GET("/api/v1/notice-mutes", func(c *gin.Context) {
 		out, err := s.ListMutes(c)

@@ -177,7 +177,7 @@ func (s *Server) RehearseDevice(c *gin.Context, id string, d api.Draft) (*api.De
 	}
 	detail, err := s.service.View.RehearseDevice(d.Files, id)
 	if err == nil {
-		speakDevice(c, detail)
+		edge.SpeakDevice(c, detail)
 	}
 	return detail, err
 }

@@ -25,6 +25,7 @@ import (
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/statement"
 	"ironledger.example/internal/stream"
+	"ironledger.example/internal/upload"
 	"ironledger.example/internal/view"
 )
 
@@ -60,6 +61,7 @@ type Service struct {
 	Notices   *notice.Service
 	Alerts    *alert.Service
 	Feeds     *feed.Service
+	Uploads   *upload.Service
 	Heard     *heard.Service
 	Authority *authority.Service
 	Statement *statement.Service
@@ -98,6 +100,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Authority = authority.New(e, o.Dir, box)
 	s.Statement = statement.New(e, latest, streams)
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
+	s.Uploads = upload.New(e, s.Intake)
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard, s.Authority)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {

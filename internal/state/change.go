@@ -109,6 +109,7 @@ type Change struct {
 	tags        puts[kept.Tags]
 
 	archives    puts[kept.Archive]
+	mappings    puts[kept.Mapping]
 	noticePlace puts[kept.NoticePlace]
 	terms       puts[kept.TokenTerm]
 	tokenUses   puts[kept.TokenUses]

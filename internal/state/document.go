@@ -109,6 +109,9 @@ var (
 	tokenUsesKind = kind[kept.TokenUses]{"token-uses",
 		func(s *Snapshot) *table[kept.TokenUses] { return &s.tokenUses },
 		func(c *Change) *puts[kept.TokenUses] { return &c.tokenUses }}
+	MappingKind = kind[kept.Mapping]{"mapping", // by source
+		func(s *Snapshot) *table[kept.Mapping] { return &s.Mappings },
+		func(c *Change) *puts[kept.Mapping] { return &c.mappings }}
 	ArchiveKind = kind[kept.Archive]{"archive",
 		func(s *Snapshot) *table[kept.Archive] { return &s.Archives },
 		func(c *Change) *puts[kept.Archive] { return &c.archives }}
@@ -124,7 +127,7 @@ var plain = []interface {
 }{SearchKind, StreamKind, StreamPlaceKind, LetterKind, NoticeKind, noticePlaceKind, MuteKind, SeenKind, FeedKind,
 	FeedPlaceKind,
 	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind,
-	QuarantineKind, TagsKind, RetirementKind, ArchiveKind,
+	QuarantineKind, TagsKind, RetirementKind, ArchiveKind, MappingKind,
 	TokenTermKind, tokenUsesKind}
 
 // load reads the documents from disk.

@@ -50,6 +50,7 @@ type Snapshot struct {
 	Tags        table[kept.Tags]        // by device
 
 	Archives    table[kept.Archive]
+	Mappings    table[kept.Mapping] // by source
 	noticePlace table[kept.NoticePlace]
 	terms       table[kept.TokenTerm] // by token
 	tokenUses   table[kept.TokenUses]

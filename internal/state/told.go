@@ -78,7 +78,7 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		"feed places": snap.FeedPlaces.List(), "heard": snap.Heard.List(), "waivers": snap.Waivers.List(),
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List(), "authorities": snap.Authorities.List(),
 		"issued": snap.Issued.List(), "invites": snap.Invites.List(), "statements": snap.Statements.List(),
-		"quarantines": snap.Quarantines.List(), "tags": snap.Tags.List(), "archives": snap.Archives.List(),
+		"quarantines": snap.Quarantines.List(), "tags": snap.Tags.List(), "archives": snap.Archives.List(), "mappings": snap.Mappings.List(),
 		"token terms": snap.terms.List()} {
 		say(name, list)
 	}

@@ -78,6 +78,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/imports/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what stands where in a file of devices, and what that may be; nothing is taken */
+        post: operations["lookAtFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a file of devices in by a mapping, or tell what would become of it */
+        post: operations["importFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the files of sources are read, as somebody kept it */
+        get: operations["listMappings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mappings/{source}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget how the files of a source are read */
+        post: operations["dropMapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -3584,6 +3652,67 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        FileDraft: {
+            /** @description The file's name, whose ending tells its format */
+            name: string;
+            /**
+             * Format: byte
+             * @description CSV, JSON or NDJSON, in UTF-8 or UTF-16, in base64; 24 MiB at most
+             */
+            file: string;
+        };
+        FileColumns: {
+            /** @description csv, json or ndjson */
+            format: string;
+            /** @description How many there are */
+            items: number;
+            /** @description JSON Pointer to the list of items within one document */
+            list_at?: string;
+            places: components["schemas"]["FeedPlace"][];
+            /** @description Whether it speaks in our own words, and needs no mapping */
+            own: boolean;
+        };
+        FileImport: {
+            name: string;
+            /** Format: byte */
+            file: string;
+            /** @description Whose reports they are */
+            source: string;
+            /** @description How items become reports; left out, the file speaks in our own words */
+            mapping?: {
+                [key: string]: unknown;
+            };
+            /** @description Tell what would become of it, and take nothing */
+            dry_run?: boolean;
+            /** @description It is all that its source knows: what that said of other devices becomes unavailable */
+            whole?: boolean;
+            /** @description Why devices are gone although they are more than one in five */
+            accept_impact?: string;
+            /** @description Remember the mapping for the next file of the source */
+            keep?: boolean;
+        };
+        FileResult: {
+            taken: components["schemas"]["IngestResult"];
+            /** @description Items of which the mapping made no report */
+            lost: number;
+            /** @description What the mapping could not read */
+            remarks: components["schemas"]["FileRemark"][];
+            /** @description Remarks beside those */
+            more?: number;
+        };
+        FileRemark: {
+            item: number;
+            attribute?: string;
+            message: string;
+        };
+        KeptMapping: {
+            source: string;
+            mapping: {
+                [key: string]: unknown;
+            };
+            by: string;
+            at: string;
+        };
         ArchiveDraft: {
             /** @description The moment before which entries are archived, RFC 3339; 90 days ago at least, and longer than the past is kept */
             before: string;
@@ -4411,6 +4540,100 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["IngestResult"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileDraft"];
+            };
+        };
+        responses: {
+            /** @description What it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileColumns"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileImport"];
+            };
+        };
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMappings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Mappings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["KeptMapping"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropMapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

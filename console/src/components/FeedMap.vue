@@ -4,7 +4,9 @@ import { computed } from 'vue'
 import type { Mapped } from '../composables/feeds'
 
 const rows = defineModel<Mapped[]>({ required: true })
-const props = defineProps<{ targets: string[]; types: Record<string, string> }>()
+const props = defineProps<{ targets: string[]; types: Record<string, string>; plain?: boolean }>()
+/** Where something stands: of a table the column's name alone. */
+const nameOf = (at: string) => (props.plain ? at.replace(/^\//, '').replaceAll('~1', '/').replaceAll('~0', '~') : at)
 const typeOf = (target: string) => (target === 'observed_at' ? 'time' : props.types[target.replace(/^evidence\./, '')])
 
 /** Targets that two places share: one of them would be lost. */
@@ -22,7 +24,7 @@ const choices = computed(() => props.targets.map((t) => ({ value: t, label: t.re
   <table class="ruled">
     <thead>
       <tr>
-        <th>At</th>
+        <th>{{ plain ? 'Column' : 'At' }}</th>
         <th>Says</th>
         <th class="target">Is our</th>
         <th>In words, or a form</th>
@@ -31,7 +33,7 @@ const choices = computed(() => props.targets.map((t) => ({ value: t, label: t.re
     <tbody>
       <tr v-for="r in rows" :key="r.at" :class="{ soft: !r.target }">
         <td>
-          <code>{{ r.at }}</code>
+          <code>{{ nameOf(r.at) }}</code>
         </td>
         <td class="says">{{ r.values.join(', ') }}</td>
         <td>
@@ -40,7 +42,7 @@ const choices = computed(() => props.targets.map((t) => ({ value: t, label: t.re
             filterable
             clearable
             placeholder="nothing"
-            :aria-label="`What ${r.at} is`"
+            :aria-label="`What ${nameOf(r.at)} is`"
             :value-on-clear="''"
           >
             <el-option v-for="c in choices" :key="c.value" :value="c.value" :label="c.label" />
@@ -50,21 +52,21 @@ const choices = computed(() => props.targets.map((t) => ({ value: t, label: t.re
           <template v-if="r.target">
             <el-input
               v-model="r.words"
-              :aria-label="`Words of ${r.at}`"
+              :aria-label="`Words of ${nameOf(r.at)}`"
               placeholder="their word: ours, …"
               class="words"
             />
             <el-input
               v-if="typeOf(r.target) === 'time' || r.form"
               v-model="r.form"
-              :aria-label="`Form of ${r.at}`"
+              :aria-label="`Form of ${nameOf(r.at)}`"
               placeholder="form of a time"
               class="short"
             />
             <el-input
               v-if="typeOf(r.target) === 'duration' || r.unit"
               v-model="r.unit"
-              :aria-label="`Unit of ${r.at}`"
+              :aria-label="`Unit of ${nameOf(r.at)}`"
               placeholder="unit"
               class="tiny"
             />

@@ -89,6 +89,20 @@ export function rowsOf(mapping: Record<string, unknown>, places: FeedPlace[]): M
 export const simple = (mapping: Record<string, unknown>) =>
   !JSON.stringify(mapping).match(/"(each|is)":/) && !('source' in mapping)
 
+const ours =
+  /^(user|auth|request|resource|change)\.|^(level|action|known_device|on_roster|vouched|tags|retired|owner\.groups|id|seen_at|since)$/
+
+/** What a mapping may set, of devices or of people. */
+export function targetsOf(kind: 'devices' | 'people', names: { name: string }[]): string[] {
+  if (kind === 'people') return ['id', 'name', 'groups', 'mail', 'language'].map((n) => `person.${n}`)
+  return [
+    ...['external_id', 'serial', 'hardware_id', 'id'].map((n) => `identity.${n}`),
+    'observed_at',
+    'vouch',
+    ...names.filter((n) => !ours.test(n.name)).map((n) => `evidence.${n.name}`),
+  ]
+}
+
 type SignIn = NonNullable<FeedSettings['sign_in']>
 type Pages = NonNullable<FeedSettings['pages']>
 

@@ -437,13 +437,14 @@ back (exit code 3) until --accept-impact says why.`,
 		Example: `  ironledger device import devices.ndjson
   mdm-export | ironledger device import -
   ironledger device import inventory.csv --map partner.yaml --source mdm --dry-run
-  ironledger device import inventory.csv --map partner.yaml --source mdm --whole`,
+  ironledger device import inventory.csv --map partner.yaml --source mdm --whole
+  ironledger device import inventory.csv --map @mdm --source mdm`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return bring(cmd, a, &b, args[0]) },
 	}
 	f := c.Flags()
 	f.StringVar(&b.format, "format", "", "ndjson, json or csv (default: by the file)")
-	f.StringVar(&b.with, "map", "", "the file of a mapping, YAML: what the words of a partner mean")
+	f.StringVar(&b.with, "map", "", "the file of a mapping, YAML: what the words of a partner mean; @SOURCE for the one that is kept")
 	f.IntVar(&b.try, "try", 0, "show what so many items would become, and send nothing")
 	f.StringVar(&b.params.Source, "source", "", "whose reports they are")
 	f.BoolVar(&b.params.DryRun, "dry-run", false, "tell what would become of every line, and take nothing")
@@ -516,6 +517,17 @@ func (b *bringing) mapping(ctx context.Context, a *shell.App) (*mapping.Mapping,
 		if err != nil && !errors.As(err, &none) { // none was published, or the token may not read it
 			return nil, err
 		}
+	}
+	if source, is := strings.CutPrefix(b.with, "@"); is {
+		cl, err := a.Client()
+		if err != nil {
+			return nil, err
+		}
+		text, err := keptMapping(ctx, cl, source)
+		if err != nil {
+			return nil, err
+		}
+		return mapping.Load(text, dict)
 	}
 	return LoadMapping(b.with, dict)
 }

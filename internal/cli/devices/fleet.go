@@ -302,7 +302,7 @@ func SourceCmd(a *shell.App) *cobra.Command {
 				fmt.Sprint(s.Readings), fmt.Sprint(s.Counting), fmt.Sprint(s.Stale), last, events,
 				strings.Join(refused, ", ")}
 		}),
-	})
+	}, sourceMappingCmd(a))
 	return c
 }
 

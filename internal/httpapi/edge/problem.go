@@ -128,6 +128,7 @@ const (
 	MaxRulebook = rulebook.MaxSize + rulebook.MaxSize/2 // JSON escapes take room
 	MaxPeople   = 16 << 20
 	MaxEvidence = 1 << 30
+	MaxUpload   = 34 << 20 // a file of 24 MiB in base64, and its mapping
 )
 
 // MediaType returns the media type of the body, which must be one of those

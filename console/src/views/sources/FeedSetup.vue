@@ -9,7 +9,16 @@ import FeedPages from '../../components/FeedPages.vue'
 import FeedTrialNote from '../../components/FeedTrialNote.vue'
 import FeedWhere from '../../components/FeedWhere.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
-import { draftOf, mappedOf, mappingOf, rowsOf, settingsOf, simple, type Mapped } from '../../composables/feeds'
+import {
+  draftOf,
+  mappedOf,
+  mappingOf,
+  rowsOf,
+  settingsOf,
+  simple,
+  targetsOf,
+  type Mapped,
+} from '../../composables/feeds'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 
@@ -92,17 +101,7 @@ async function add() {
   if (ok) await router.push({ name: 'feed', params: { id: d.id.trim() } })
 }
 
-const ours =
-  /^(user|auth|request|resource|change)\.|^(level|action|known_device|on_roster|vouched|owner\.groups|id|seen_at|since)$/
-const targets = computed(() => {
-  if (draft.value.kind === 'people') return ['id', 'name', 'groups', 'mail', 'language'].map((n) => `person.${n}`)
-  return [
-    ...['external_id', 'serial', 'hardware_id', 'id'].map((n) => `identity.${n}`),
-    'observed_at',
-    'vouch',
-    ...(data.value?.names ?? []).filter((n) => !ours.test(n.name)).map((n) => `evidence.${n.name}`),
-  ]
-})
+const targets = computed(() => targetsOf(draft.value.kind, data.value?.names ?? []))
 const types = computed(() => Object.fromEntries((data.value?.names ?? []).map((n) => [n.name, n.type])))
 const where = computed(() => {
   const d = draft.value
