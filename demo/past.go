@@ -125,10 +125,34 @@ func Acts() []Act {
 		{60 * time.Hour, "GF-K-3104", "till/sealed",
 			"Seal is on order, the lock was checked by hand, ticket 4417", "12d", ""},
 		{30 * time.Hour, "GF-L-1064", "", "Papers checked at the desk; bought without an order", "14d", ""},
+		// Its rule bars: it waits for a second person.
+		{26 * time.Hour, "GF-P-4107", "phone/passcode",
+			"The screen is cracked, a new phone comes on Monday, ticket 4421", "10d", ""},
 		{20 * time.Hour, "GF-L-1050", "laptop/disk-encrypted",
 			"Is being encrypted, runs over the weekend, ticket 4430", "36h", ""},
 	}
 }
+
+// Mark is a word that the help desk put on devices, or something noted of them.
+type Mark struct {
+	Devices   []string
+	Tag, Note string
+}
+
+// Marks are those at the demo's beginning.
+func Marks() []Mark {
+	return []Mark{
+		{[]string{"GF-T-2101", "GF-T-2102", "GF-T-2103"}, "pilot", ""},
+		{[]string{"GF-L-1057"}, "lent", "Shows the departures in the waiting hall until May"},
+	}
+}
+
+// Worn is a report of a machine that went out of service, and Given is why.
+const (
+	Worn = `{"source":"mdm","identity":{"id":"GF-K-0917","serial":"GF-K-0917-S"},"evidence":{"platform":"linux",` +
+		`"form":"kiosk","name":"Old ticket kiosk, north pier","ownership":"company","os.version":"10.2"}}`
+	Given = "Given to the boat museum, ticket 4388"
+)
 
 // Applicant is a device that asked to be taken in and waits for a person.
 type Applicant struct{ Serial, Platform, Form, Name, Ownership, Owner string }

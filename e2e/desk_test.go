@@ -296,20 +296,20 @@ func TestTags(t *testing.T) {
 	signIn(t, ctx, s)
 	do(t, ctx, chromedp.Navigate(s.url+"/devices/GF-L-1042"))
 	press(t, ctx, "Tags, note, owner…")
-	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=add]`), "pilot north"),
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=add]`), "trial north"),
 		chromedp.SendKeys(chromedp.CSS(`input[name=note]`), "Lent until May"))
 	press(t, ctx, "Save")
 	until(t, ctx, "Lent until May")
 	picture(t, ctx, "console-tags")
-	s.run(t, "", "device", "show", "GF-L-1042").want(t, 0, "north pilot", "Lent until May")
-	s.run(t, "GF-L-1043\n", "device", "tag", "-", "--add", "pilot").want(t, 0, "GF-L-1043", "pilot")
-	s.run(t, "", "device", "list", "--where", `tags contains "pilot"`, "-o", "csv").want(t, 0, "GF-L-1042", "GF-L-1043")
+	s.run(t, "", "device", "show", "GF-L-1042").want(t, 0, "north trial", "Lent until May")
+	s.run(t, "GF-L-1043\n", "device", "tag", "-", "--add", "trial").want(t, 0, "GF-L-1043", "trial")
+	s.run(t, "", "device", "list", "--where", `tags contains "trial"`, "-o", "csv").want(t, 0, "GF-L-1042", "GF-L-1043")
 	s.run(t, "", "device", "tag", "GF-L-1043", "--add", "two words").want(t, 1, "is no tag")
 	s.run(t, "", "device", "tag", "GF-L-1043").want(t, 1, "say what to add")
-	press(t, ctx, "pilot")
+	press(t, ctx, "trial")
 	until(t, ctx, "2 in all")
-	s.run(t, "", "device", "tag", "GF-L-1042", "GF-L-1043", "--remove", "pilot").want(t, 0, "GF-L-1042")
-	s.run(t, "", "device", "list", "--where", `tags contains "pilot"`).want(t, 0).not(t, "GF-L-1042")
+	s.run(t, "", "device", "tag", "GF-L-1042", "GF-L-1043", "--remove", "trial").want(t, 0, "GF-L-1042")
+	s.run(t, "", "device", "list", "--where", `tags contains "trial"`).want(t, 0).not(t, "GF-L-1042")
 	s.run(t, `{"source":"mdm","identity":{"id":"GF-L-1042"},"evidence":{"tags":["pilot"]}}`, "device",
 		"import", "-").want(t, 1,
 		"only the service itself sets this attribute")

@@ -72,7 +72,7 @@ var doorAt = regexp.MustCompile(`Devices are answered at (https://127\.0\.0\.1:\
 var answersAt = regexp.MustCompile(`(?:answers at|Console|Sign in at) +(https?://127\.0\.0\.1:\d+)`)
 
 // patience is how long a test waits for what a quiet machine does at once.
-const patience = 15 * time.Second
+const patience = 90 * time.Second
 
 // soon waits until something holds, and says whether it does.
 func soon(holds func() bool) bool {

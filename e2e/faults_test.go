@@ -144,7 +144,7 @@ func TestAKilledServiceKeepsWhatItAnswered(t *testing.T) {
 		all, reported = all+len(x.decisions), reported+x.reported
 
 		offline(t, "", "ledger", "verify", "--data", dir).want(t, 0, "Sound:",
-			"71 devices stand where their entries put them")
+			"72 devices stand where their entries put them")
 		s = start(t, "serve", dir)
 		recorded := map[string]int{}
 		lines := bufio.NewScanner(strings.NewReader(s.run(t, "", "ledger", "export").want(t, 0).out))

@@ -157,6 +157,24 @@ func (f *filler) reports(ndjson string) error {
 	return err
 }
 
+// orders are what people said of devices: words, and that one is out of service.
+func (f *filler) orders() error {
+	for _, m := range data.Marks() {
+		draft := api.TagsDraft{Devices: m.Devices, Add: []string{m.Tag}}
+		if m.Note != "" {
+			draft.Note = &m.Note
+		}
+		if _, err := f.desk.TagDevices(f.ctx, draft); err != nil {
+			return err
+		}
+	}
+	if err := f.reports(data.Worn); err != nil {
+		return err
+	}
+	_, err := f.admin.RetireDevice(f.ctx, "GF-K-0917", api.Reason{Reason: data.Given})
+	return err
+}
+
 // present brings what is true today.
 func (f *filler) present(at time.Time) error {
 	f.clock.Release()
@@ -165,6 +183,9 @@ func (f *filler) present(at time.Time) error {
 	}
 	if _, err := f.admin.PostEvidence(f.ctx, api.PostEvidenceParams{}, "application/x-ndjson",
 		strings.NewReader(data.Stray(time.Now()))); err != nil {
+		return err
+	}
+	if err := f.orders(); err != nil {
 		return err
 	}
 	for _, x := range data.Applicants() {
