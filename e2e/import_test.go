@@ -54,12 +54,14 @@ func TestBringAFileIn(t *testing.T) {
 	s.run(t, "", "source", "mapping", "mdm").want(t, 0, "Laptop: laptop")
 	s.run(t, "", "source", "mapping", "sensor").want(t, 1, "no mapping is kept of the source sensor")
 	s.run(t, "", "device", "import", m.inventory(13), "--map", "@mdm", "--source", "mdm").want(t, 0, "13 reports taken")
-	s.run(t, "", "device", "import", inventory, "--map", "@sensor", "--source", "sensor").want(t, 1, "no mapping is kept")
+	s.run(t, "", "device", "import", inventory, "--map", "@sensor", "--source", "sensor").want(t, 1,
+		"no mapping is kept")
 	file := filepath.Join(m.dir, "kept.yaml")
 	if err := os.WriteFile(file, []byte(s.run(t, "", "source", "mapping", "mdm").out), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s.run(t, "", "device", "import", inventory, "--map", file, "--source", "mdm", "--dry-run").want(t, 0, "13 reports taken")
+	s.run(t, "", "device", "import", inventory, "--map", file, "--source", "mdm", "--dry-run").want(t, 0,
+		"13 reports taken")
 	open(t, ctx, s.url+"/sources/import", "Drop a file here")
 	give(m.inventory(3))
 	until(t, ctx, "3 items of CSV")
@@ -73,6 +75,10 @@ func TestBringAFileIn(t *testing.T) {
 	typed(t, ctx, "why", "The others were sold")
 	press(t, ctx, "Bring it in all the same")
 	until(t, ctx, "What the source said of them is unavailable now")
-	s.run(t, "", "source", "mapping", "mdm", "--drop").want(t, 0, "forgotten")
+	open(t, ctx, s.url+"/sources/import", "How files were read before")
+	picture(t, ctx, "console-import")
+	press(t, ctx, "Forget")
+	untilNot(t, ctx, "How files were read before")
 	s.run(t, "", "source", "mapping").want(t, 0, "No mapping is kept")
+	s.run(t, "", "source", "mapping", "mdm", "--drop").want(t, 1, "there is no mapping of the source mdm")
 }

@@ -87,7 +87,7 @@ var ErrArchive = errors.New("the archive does not hold")
 // ReadArchive reads an archive and proves it: every entry has the hash beside it, the tree
 // that they make is the beginning of the one whose head is signed by key. visit, if it is
 // not nil, is called with each entry, before the whole is proved: what it did counts when
-// there is no error. Of an entry that was redacted before, the file has the hash alone.
+// there is no error. Of an entry that was redacted before, the file proves the number and the hash alone.
 func ReadArchive(r io.Reader, key note.Verifier, visit func(*Line) error) (*ArchiveHead, Head, error) {
 	bad := func(format string, args ...any) (*ArchiveHead, Head, error) {
 		return nil, Head{}, fmt.Errorf("%w: "+format, append([]any{ErrArchive}, args...)...)
@@ -98,7 +98,8 @@ func ReadArchive(r io.Reader, key note.Verifier, visit func(*Line) error) (*Arch
 		return bad("there is no first line (%v)", lines.Err())
 	}
 	var h ArchiveHead
-	if err := strictly(lines.Bytes(), &h); err != nil || !archiveID.MatchString(h.Archive) || h.From < 1 || h.To < h.From {
+	if err := strictly(lines.Bytes(), &h); err != nil || !archiveID.MatchString(h.Archive) || h.From < 1 ||
+		h.To < h.From {
 		return bad("its first line does not say which entries it has")
 	}
 	left, err := decodeHashes(h.Left)
@@ -139,7 +140,8 @@ func ReadArchive(r io.Reader, key note.Verifier, visit func(*Line) error) (*Arch
 
 // read reads the entries of an archive and adds their hashes to the tree. An error that is
 // visited is what visit returned; others are what is wrong with the archive.
-func (h *ArchiveHead) read(lines *bufio.Scanner, tree *CompactRange, visit func(*Line) error) (visited bool, err error) {
+func (h *ArchiveHead) read(lines *bufio.Scanner, tree *CompactRange, visit func(*Line) error) (visited bool,
+	err error) {
 	var l Line
 	for next := h.From; next <= h.To; next++ {
 		if !lines.Scan() {
@@ -166,17 +168,16 @@ func (h *ArchiveHead) read(lines *bufio.Scanner, tree *CompactRange, visit func(
 	return false, nil
 }
 
-// strictly reads one JSON object with the members of v and no others.
+// strictly reads a JSON object that is written exactly as v is.
 func strictly(raw []byte, v any) error {
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.DisallowUnknownFields()
-	if err := d.Decode(v); err != nil {
+	if err := json.Unmarshal(raw, v); err != nil {
 		return err
 	}
-	if d.More() {
-		return errors.New("there is more behind it")
+	again, err := json.Marshal(v)
+	if err == nil && !bytes.Equal(again, raw) {
+		err = errors.New("it is not written as it should be")
 	}
-	return nil
+	return err
 }
 
 // rangeOf makes the range of a tree of a size from the roots of its complete subtrees.

@@ -138,7 +138,8 @@ func madeArchive(a *shell.App, x api.Archive) error {
 	}
 	shell.Line(a.Out, "%s has entries %d to %d; what %s of them say is in it alone now.", a.Bold(x.ID), x.From, x.To,
 		counted(int64(x.Entries)))
-	shell.Line(a.Out, "File    archives/%s in the service's folder, %s\nSHA-256 %s", x.File, shell.Bytes(x.Bytes), x.SHA256)
+	shell.Line(a.Out, "File    archives/%s in the service's folder, %s\nSHA-256 %s", x.File,
+		shell.Bytes(x.Bytes), x.SHA256)
 	shell.Line(a.Out, "Keep a copy elsewhere, check it (ironledger ledger archive verify), and note where it is:\n"+
 		"  ironledger ledger archive place %s 'the safe in the harbour office'", x.ID)
 	return nil
@@ -189,7 +190,8 @@ func archivePlaceCmd(a *shell.App) *cobra.Command {
 
 // archiveFile reads an archive, compressed or not, and proves it with a key, "" for the one
 // that this client has seen of the service.
-func archiveFile(a *shell.App, path, key string, visit func(*ledger.Line) error) (*ledger.ArchiveHead, ledger.Head, error) {
+func archiveFile(a *shell.App, path, key string, visit func(*ledger.Line) error) (*ledger.ArchiveHead,
+	ledger.Head, error) {
 	if key == "" {
 		cl, err := a.Client()
 		if err == nil {
@@ -304,7 +306,8 @@ func archiveShowCmd(a *shell.App) *cobra.Command {
 			l := shell.Listing{Head: entryHead}
 			items := []api.Entry{}
 			_, _, err := archiveFile(a, args[0], key, func(x *ledger.Line) error {
-				if seq != 0 && x.Seq != seq || about != "" && x.About != about && !strings.Contains(string(x.Body), quoted(about)) {
+				if seq != 0 && x.Seq != seq || about != "" && x.About != about &&
+					!strings.Contains(string(x.Body), quoted(about)) {
 					return nil
 				}
 				e := api.Entry{Seq: x.Seq, At: string(ledger.AppendTime(nil, x.At)), Kind: x.Kind, Actor: x.Actor, About: x.About,
@@ -331,7 +334,7 @@ func archiveShowCmd(a *shell.App) *cobra.Command {
 			shell.Line(a.Out, "%s   %s", a.Bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
 			shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
 			if e.Redacted {
-				shell.Line(a.Out, "\nIts body was redacted before the archive was made.")
+				shell.Line(a.Out, "\nIts body was redacted before the archive was made. The file proves its number and hash alone.")
 				return nil
 			}
 			body, err := shell.Indented(e.Body)

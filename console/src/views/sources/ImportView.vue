@@ -5,12 +5,15 @@ import { api, must, type FileColumns, type FileResult } from '../../api/client'
 import FeedMap from '../../components/FeedMap.vue'
 import ImportNote from '../../components/ImportNote.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
+import TimeText from '../../components/TimeText.vue'
 import { mappedOf, mappingOf, rowsOf, simple, targetsOf, type Mapped } from '../../composables/feeds'
 import { base64Of, save } from '../../composables/files'
 import { bytes, count } from '../../composables/format'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
+import { useSession } from '../../stores/session'
 
+const session = useSession()
 const { data, problem, again } = useLoad(
   async () => {
     const [sources, vocabulary, kept] = await Promise.all([
@@ -77,6 +80,14 @@ const tryOut = () =>
 // What was tried is no longer what is there.
 watch([rows, source, columns], () => ((tried.value = null), (done.value = null)), { deep: true })
 
+/** The attributes that a mapping sets, in a line. */
+const takes = (m: Record<string, unknown>) => Object.keys((m.evidence as object | undefined) ?? {}).join(', ')
+const { problem: unforgotten, act: actForget } = useAct()
+async function forget(of: string) {
+  if (await actForget(() => must(api.POST('/api/v1/mappings/{source}/drop', { params: { path: { source: of } } }))))
+    again()
+}
+
 const whole = ref(false)
 const keep = ref(true)
 const why = ref('')
@@ -128,6 +139,47 @@ const bring = () =>
     </label>
     <ProblemNote v-if="unread" :problem="unread" />
 
+    <template v-if="!columns">
+      <ol class="soft">
+        <li>Say whose file it is: the rulebook says what each source may say, and how much that counts.</li>
+        <li>Look at what its columns may be, and correct it.</li>
+        <li>See where its devices would stand, and why some of it would not be taken.</li>
+        <li>Bring it in. Nothing is taken before.</li>
+      </ol>
+      <section v-if="data.kept.length > 0">
+        <h3>How files were read before</h3>
+        <table class="ruled">
+          <thead>
+            <tr>
+              <th>Source</th>
+              <th>Kept</th>
+              <th>What it takes</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="m in data.kept" :key="m.source">
+              <td>{{ m.source }}</td>
+              <td class="nowrap"><TimeText :time="m.at" /> by {{ m.by }}</td>
+              <td>{{ takes(m.mapping) }}</td>
+              <td class="nowrap">
+                <el-button link size="small" @click="save(`${m.source}.json`, JSON.stringify(m.mapping, null, 2))"
+                  >Save as a file</el-button
+                >
+                <el-button
+                  v-if="session.can('POST /api/v1/mappings/{source}/drop')"
+                  link
+                  size="small"
+                  @click="forget(m.source)"
+                  >Forget</el-button
+                >
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <ProblemNote v-if="unforgotten" :problem="unforgotten" />
+      </section>
+    </template>
     <template v-if="columns">
       <section>
         <h3>1. Whose file it is</h3>

@@ -1,0 +1,180 @@
+package proven
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"golang.org/x/mod/sumdb/tlog"
+
+	"ironledger.example/core/ledger"
+)
+
+// kept are entries as a database has them, with the hashes of the tree that was signed.
+type kept struct {
+	lines []ledger.Line
+	tree  ledger.CompactRange
+	tiles map[int]map[int64]tlog.Hash
+}
+
+// recorded are entries that were written one after the other.
+func recorded(entries ...ledger.Entry) *kept {
+	k := &kept{tiles: map[int]map[int64]tlog.Hash{0: {}}}
+	for i, e := range entries {
+		e.Seq, e.At, e.Actor = int64(i+1), int64(i+1), "edge"
+		l := ledger.Line{Entry: e, Leaf: ledger.Leaf(e.Append(nil))}
+		k.lines = append(k.lines, l)
+		k.tiles[0][int64(i)] = l.Leaf
+		k.tree.Add(l.Leaf, func(level int, n int64, h tlog.Hash) {
+			if k.tiles[level] == nil {
+				k.tiles[level] = map[int64]tlog.Hash{}
+			}
+			k.tiles[level][n] = h
+		})
+	}
+	return k
+}
+
+func (k *kept) head() ledger.Head { return ledger.Head{Size: k.tree.Size(), Root: k.tree.Root()} }
+
+func (k *kept) Lines(_ context.Context, from, to int64, visit func(*ledger.Line) error) error {
+	for i := range k.lines {
+		if l := &k.lines[i]; l.Seq >= from && l.Seq <= to {
+			if err := visit(l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (k *kept) Tiles(context.Context) ledger.TileReader {
+	return func(level int, n int64, width int) ([]tlog.Hash, error) {
+		out := make([]tlog.Hash, width)
+		for i := range out {
+			out[i] = k.tiles[level][n+int64(i)]
+		}
+		return out, nil
+	}
+}
+
+func (k *kept) About(_ context.Context, about string, _ int64, limit int) (out []ledger.Entry, _ error) {
+	for _, l := range slices.Backward(k.lines) {
+		if l.About == about && len(out) < limit {
+			out = append(out, l.Entry)
+		}
+	}
+	return out, nil
+}
+
+func decision(n int) ledger.Entry {
+	return ledger.Entry{Kind: ledger.DecisionMade, About: fmt.Sprint("d", n), Body: fmt.Appendf(nil, `{"n":%d}`, n)}
+}
+
+func redaction(of int) ledger.Entry {
+	return ledger.Entry{Kind: ledger.Redacted, About: fmt.Sprint(of), Body: fmt.Appendf(nil, `{"entry":%d}`, of)}
+}
+
+func archival(from, to int) ledger.Entry {
+	return ledger.Entry{Kind: ledger.Archived, About: "ar-1",
+		Body: fmt.Appendf(nil, `{"archive":"ar-1","entries":9,"from":%d,"to":%d}`, from, to)}
+}
+
+// Every entry is visited that is what was signed; whatever was altered, taken out or hidden meanwhile is told of instead.
+func TestBetween(t *testing.T) {
+	for name, c := range map[string]struct {
+		entries  []ledger.Entry
+		alter    func(*kept)
+		from, to int64
+		seen     int    // entries that are visited, when there is no problem
+		problem  string // "" for none
+	}{
+		"as it was":      {[]ledger.Entry{decision(1), decision(2), decision(3)}, nil, 1, 9, 3, ""},
+		"a part of it":   {[]ledger.Entry{decision(1), decision(2), decision(3)}, nil, 2, 2, 1, ""},
+		"behind its end": {[]ledger.Entry{decision(1)}, nil, 5, 9, 0, ""},
+		"another body": {[]ledger.Entry{decision(1), decision(2)},
+			func(k *kept) { k.lines[1].Body = []byte(`{"n":9}`) }, 1, 9, 0, "entry 2 was changed"},
+		"another subject": {[]ledger.Entry{decision(1), decision(2)}, func(k *kept) { k.lines[0].About = "d9" },
+			1, 9, 0, "entry 1 was changed"},
+		"another leaf beside it": {[]ledger.Entry{decision(1), decision(2)}, func(k *kept) {
+			k.lines[0].Body = []byte(`{"n":9}`)
+			k.lines[0].Leaf = ledger.Leaf(k.lines[0].Append(nil))
+			k.tiles[0][0] = k.lines[0].Leaf
+		}, 1, 9, 0, "the tree of entries"},
+		"one is missing": {[]ledger.Entry{decision(1), decision(2), decision(3)},
+			func(k *kept) { k.lines = slices.Delete(k.lines, 1, 2) }, 1, 9, 0, "entry 2 is missing"},
+		"the last is missing": {[]ledger.Entry{decision(1), decision(2)},
+			func(k *kept) { k.lines = k.lines[:1] }, 1, 9, 0, "entry 2 is missing"},
+		"redacted, as is told": {[]ledger.Entry{decision(1), decision(2), redaction(1)},
+			func(k *kept) { k.lines[0].Body = nil }, 1, 9, 3, ""},
+		"redacted, as is told behind": {[]ledger.Entry{decision(1), decision(2), redaction(1)},
+			func(k *kept) { k.lines[0].Body = nil }, 1, 2, 2, ""},
+		"redacted, and nobody tells": {[]ledger.Entry{decision(1), decision(2), redaction(2)},
+			func(k *kept) { k.lines[0].Body = nil }, 1, 9, 0, "no redaction tells why"},
+		"redacted by an entry that was added": {[]ledger.Entry{decision(1), decision(2)}, func(k *kept) {
+			k.lines[0].Body = nil
+			e := redaction(1)
+			e.Seq = 3
+			k.lines = append(k.lines, ledger.Line{Entry: e})
+		}, 1, 9, 0, "no redaction tells why"},
+		"archived, as is told": {[]ledger.Entry{decision(1), decision(2), archival(1, 2)},
+			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-1" }, 1, 9, 3, ""},
+		"archived, asked for alone": {[]ledger.Entry{decision(1), decision(2), archival(1, 2)},
+			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-1" }, 2, 2, 1, ""},
+		"archived, not that far": {[]ledger.Entry{decision(1), decision(2), archival(1, 1)},
+			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-1" }, 1, 9, 0, "said to be in the archive ar-1"},
+		"archived, in no archive": {[]ledger.Entry{decision(1), decision(2), archival(1, 2)},
+			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-2" }, 1, 9, 0, "said to be in the archive ar-2"},
+		"archived by an entry of the future": {[]ledger.Entry{decision(1), archival(1, 2), decision(2)},
+			func(k *kept) { k.lines[0].Body, k.lines[0].Archive = nil, "ar-1" }, 1, 9, 0, "said to be in the archive ar-1"},
+		"archived by an entry that was changed": {[]ledger.Entry{decision(1), decision(2), archival(1, 1)}, func(k *kept) {
+			k.lines[1].Body, k.lines[1].Archive = nil, "ar-1"
+			k.lines[2].Body = archival(1, 2).Body
+		}, 1, 2, 0, "said to be in the archive ar-1"},
+		"archived by an entry that was added": {[]ledger.Entry{decision(1), decision(2)}, func(k *kept) {
+			k.lines[0].Body, k.lines[0].Archive = nil, "ar-1"
+			e := archival(1, 1)
+			e.Seq = 3
+			k.lines = append(k.lines, ledger.Line{Entry: e})
+		}, 1, 9, 0, "said to be in the archive ar-1"},
+	} {
+		k := recorded(c.entries...)
+		if c.alter != nil {
+			c.alter(k)
+		}
+		seen := 0
+		err := Between(t.Context(), k, k.head(), c.from, c.to, func(ledger.Entry) error { seen++; return nil })
+		tampered := (*TamperError)(nil)
+		switch {
+		case c.problem == "" && (err != nil || seen != c.seen):
+			t.Errorf("%s: %d entries are visited, %v; %d were expected", name, seen, err, c.seen)
+		case c.problem != "" && (!errors.As(err, &tampered) || !strings.Contains(err.Error(), c.problem)):
+			t.Errorf("%s: %v; %q was expected", name, err, c.problem)
+		}
+	}
+}
+
+// A walk over many tiles ends when whoever visits says so.
+func TestBetweenIsLeft(t *testing.T) {
+	var entries []ledger.Entry
+	for i := range 3 * ledger.TileWidth {
+		entries = append(entries, decision(i))
+	}
+	k, enough, seen := recorded(entries...), errors.New("enough"), 0
+	if err := Between(t.Context(), k, k.head(), 1, 1<<40, func(ledger.Entry) error { seen++; return nil }); err != nil ||
+		seen != len(entries) {
+		t.Fatalf("%d of %d are visited, %v", seen, len(entries), err)
+	}
+	err := Between(t.Context(), k, k.head(), 300, 1<<40, func(e ledger.Entry) error {
+		if e.Seq == 600 {
+			return enough
+		}
+		return nil
+	})
+	if !errors.Is(err, enough) {
+		t.Errorf("it ends with %v", err)
+	}
+}
