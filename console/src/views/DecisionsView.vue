@@ -188,14 +188,18 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
     <template #default="{ items }">
       <el-table :data="items" row-key="id" @row-click="open">
         <el-table-column label="Outcome" width="110"
-          ><template #default="{ row }"> <OutcomeMark :outcome="row.outcome" /></template
-        ></el-table-column>
+          ><template #default="{ row }">
+            <OutcomeMark v-if="row.outcome" :outcome="row.outcome" /><span v-else class="soft">{{
+              row.archive ? 'archived' : 'redacted'
+            }}</span></template
+          ></el-table-column
+        >
         <el-table-column label="When" width="112"
           ><template #default="{ row }"><TimeText :time="row.at" /> </template
         ></el-table-column>
         <el-table-column label="Who" min-width="220" show-overflow-tooltip
           ><template #default="{ row }">
-            <PersonName :id="row.asked.subject.id" :device="row.asked.subject.type === 'device'"
+            <PersonName v-if="row.outcome" :id="row.asked.subject.id" :device="row.asked.subject.type === 'device'"
           /></template>
         </el-table-column>
         <el-table-column label="What" min-width="160"
