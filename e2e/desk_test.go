@@ -127,6 +127,7 @@ func TestTheDesk(t *testing.T) {
 		picture(t, ctx, "console-exceptions")
 		press(t, ctx, "Ends within a week")
 		until(t, ctx, "ticket 4430")
+		untilNot(t, ctx, "ticket 4421") // until the list is the one that was asked for
 		press(t, ctx, "Revoke")
 		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`input[name=reason]`)),
 			chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Encrypted now\r"))
