@@ -1526,6 +1526,9 @@ type Purged struct {
 
 	// Redacted Entries of the ledger whose bodies were removed
 	Redacted int `json:"redacted,omitempty,omitzero"`
+
+	// Archives Files of archives, which a redaction does not reach and which may speak of it
+	Archives []string `json:"archives,omitempty,omitzero"`
 }
 
 // Quarantine A person's own order that a device stands at the lowest level

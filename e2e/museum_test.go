@@ -248,4 +248,7 @@ func TestAMuseumSetsItUp(t *testing.T) {
 	s.run(t, "", "ledger", "archive", "verify", files[0]).want(t, 0, "Sound:")
 	s.run(t, "", "ledger", "archive", "show", files[0], "--entry", "2").want(t, 0, "a-trial-0")
 	s.run(t, "", "ledger", "verify").want(t, 0, "6 bodies are in archives")
+	s.run(t, "", "device", "retire", "MU0012", "--reason", "sold too").want(t, 0)
+	s.run(t, "", "device", "purge", "MU0012", "--reason", "sold too", "--redact").want(t, 0, "What archives say of them is not reached",
+		filepath.Base(files[0]))
 }

@@ -72,6 +72,15 @@ func (s *Service) Archive(id string) *api.Archive {
 	return &out
 }
 
+// ArchiveFiles are the names of the files of archives, none for none.
+func (s *Service) ArchiveFiles() (names []string) {
+	for _, a := range s.Snapshot().Archives.List() {
+		names = append(names, a.File)
+	}
+	slices.Sort(names)
+	return names
+}
+
 // ArchivedUntil is the last entry that an archive has, 0 for none.
 func (s *Service) ArchivedUntil() (last int64) {
 	for _, a := range s.Snapshot().Archives.List() {
@@ -316,8 +325,20 @@ func (s *Service) letGo(ctx context.Context, id string) error {
 	}
 }
 
-// goOn ends what was begun of archives before the service ended.
+// goOn ends what was begun of archives before the service ended. Nobody makes one meanwhile.
 func (s *Service) goOn(ctx context.Context) error {
+	s.mu.Lock()
+	busy := s.making.running
+	s.making.running = true
+	s.mu.Unlock()
+	if busy {
+		return nil
+	}
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.making = making{}
+	}()
 	parts, err := filepath.Glob(filepath.Join(ArchiveFolder(s.dir), "*.part"))
 	if err != nil {
 		return err
@@ -328,11 +349,34 @@ func (s *Service) goOn(ctx context.Context) error {
 		}
 	}
 	for _, a := range s.Snapshot().Archives.List() {
-		if a.Away < a.To {
-			if err := s.letGo(ctx, a.Archive); err != nil {
-				return err
-			}
+		if a.Away >= a.To {
+			continue
 		}
+		if err := s.stillThere(&a); err != nil {
+			return err
+		}
+		if err := s.letGo(ctx, a.Archive); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stillThere checks that the file of an archive is in the folder as it was made: records that
+// were restored elsewhere may not let bodies go that are in no file there.
+func (s *Service) stillThere(a *kept.Archive) error {
+	f, err := os.Open(filepath.Join(ArchiveFolder(s.dir), a.File))
+	if err != nil {
+		return fmt.Errorf("the rest of the bodies that %s has stays here: %w", a.Archive, err)
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != a.SHA256 {
+		return fmt.Errorf("the rest of the bodies that %s has stays here: its file is not the one that was made "+
+			"(SHA-256 %s, not %s)", a.Archive, got, a.SHA256)
 	}
 	return nil
 }

@@ -192,21 +192,21 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 // whole ledger is verified.
 const chorePause = 24 * time.Hour
 
-// Tidy forgets the past that need not be kept, and verifies the ledger, at the
+// Tidy ends an archive that was begun, forgets the past that need not be kept, and verifies the ledger, at the
 // start and then each day.
 func (s *Service) Tidy() {
 	timer := time.NewTimer(time.Minute)
 	defer timer.Stop()
 	ctx, cancel := s.UntilQuit()
 	defer cancel()
+	if err := s.goOn(ctx); err != nil && ctx.Err() == nil {
+		s.Log.Error("an archive that was begun is not ended", "error", err)
+	}
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
-		}
-		if err := s.goOn(ctx); err != nil && ctx.Err() == nil {
-			s.Log.Error("an archive that was begun is not ended", "error", err)
 		}
 		if n, err := s.Store.Forget(ctx, s.Micros()-s.keepPast.Microseconds()); err != nil && ctx.Err() == nil {
 			s.Log.Error("the past that need not be kept stays", "error", err)

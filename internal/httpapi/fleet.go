@@ -212,6 +212,7 @@ func (s *Server) PurgeDevices(c *gin.Context, in api.PurgeDraft) (out api.List[a
 				return out, fmt.Errorf("the devices are purged, and of %s %d entries are redacted, not all: %w", p.Device,
 					x.Redacted, err)
 			}
+			x.Archives = s.service.Audit.ArchiveFiles()
 		}
 		out.Items = append(out.Items, x)
 	}

@@ -24,6 +24,7 @@ import (
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/service"
+	"ironledger.example/internal/state"
 )
 
 // aged is a service whose clock a test moves on.
@@ -268,8 +269,17 @@ func TestAnArchiveThatIsBrokenOff(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
+	half := x.From + (x.To-x.From)/2
+	file := filepath.Join(audit.ArchiveFolder(a.dir), x.File)
+	if err := a.Do(ctx, func(c *state.Change) error {
+		doc := *state.Get(c, state.ArchiveKind, x.ID)
+		doc.Away = half - 1
+		return state.Put(c, state.ArchiveKind, x.ID, &doc)
+	}); err != nil {
+		t.Fatal(err)
+	}
 	shut(t, a.Service)
-	half, back := x.From+(x.To-x.From)/2, 0
+	back := 0
 	db := database(t, a.dir)
 	for seq := half; seq <= x.To; seq++ {
 		if done, err := db.Exec("UPDATE entries SET body = ? WHERE seq = ? AND body LIKE '\"%'", bodies[seq], seq); err != nil {
@@ -284,8 +294,24 @@ func TestAnArchiveThatIsBrokenOff(t *testing.T) {
 	if back == 0 {
 		t.Fatal("nothing came back")
 	}
+	// Without the file as it was made no body goes.
+	if err := os.Rename(file, file+".away"); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte("another"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	a.open()
 	a.sound("with half of the bodies", x.Entries-back)
+	time.Sleep(100 * time.Millisecond)
+	a.sound("without the file", x.Entries-back)
+	shut(t, a.Service)
+	if err := os.Rename(file+".away", file); err != nil {
+		t.Fatal(err)
+	}
+	a.open()
+	eventuallyHere(t, "the rest goes", func() bool { return a.Audit.Archive(x.ID).Done })
+	a.sound("in the end", x.Entries)
 	shut(t, a.Service)
 }
 

@@ -3234,6 +3234,8 @@ export interface components {
             readings: number;
             /** @description Entries of the ledger whose bodies were removed */
             redacted?: number;
+            /** @description Files of archives, which a redaction does not reach and which may speak of it */
+            archives?: string[];
         };
         ReleaseDraft: {
             devices: string[];

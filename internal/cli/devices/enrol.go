@@ -295,6 +295,10 @@ The rulebook may say after which time that is done by itself: retention: {retire
 				return fmt.Sprintf("%s: %d readings are removed%s.", a.Bold(p.Device), p.Readings,
 					shell.Only(p.Redacted > 0, fmt.Sprintf(", and the bodies of %d entries", p.Redacted)))
 			})
+			if items := got.Value.Items; len(items) > 0 && len(items[0].Archives) > 0 {
+				shell.Line(a.Err, "What archives say of them is not reached: look into %s, and destroy what must go.",
+					shell.Joined(items[0].Archives))
+			}
 			return nil
 		},
 	}

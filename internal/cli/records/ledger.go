@@ -403,6 +403,9 @@ func ledgerRedactCmd(a *shell.App) *cobra.Command {
 					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, string(e.Kind), e.Actor, e.About, e.Gist}}})
 			}
 			shell.Line(a.Out, "The body of entry %d is gone; entry %d tells so.", seq, got.Value.Seq)
+			if now, err := cl.GetLedger(cmd.Context()); err == nil && now.Value.ArchivedUntil >= seq {
+				shell.Line(a.Err, "The file of the archive that has it too is not reached: see ironledger ledger archive list.")
+			}
 			return nil
 		},
 	}
