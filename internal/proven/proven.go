@@ -70,6 +70,8 @@ func Between(ctx context.Context, s Records, head ledger.Head, from, last int64,
 			}
 			next++
 			switch {
+			case l.Archive != "" && l.Kind == ledger.Archived: // which no archive takes away
+				return &TamperError{Message: fmt.Sprintf("entry %d tells of an archive, and is said to be in one", l.Seq)}
 			case l.Archive != "" && !archived.holds(l.Archive, l.Seq):
 				return &TamperError{Message: fmt.Sprintf("the body of entry %d is said to be in the archive %s, and no entry "+
 					"tells that it is", l.Seq, l.Archive)}

@@ -128,6 +128,12 @@ func TestBetween(t *testing.T) {
 			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-1" }, 1, 9, 0, "said to be in the archive ar-1"},
 		"archived, in no archive": {[]ledger.Entry{decision(1), decision(2), archival(1, 2)},
 			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-2" }, 1, 9, 0, "said to be in the archive ar-2"},
+		"archived by an entry that is archived": {[]ledger.Entry{decision(1), archival(1, 2)}, func(k *kept) {
+			k.lines[0].Body, k.lines[0].Archive = nil, "ar-1"
+			k.lines[1].Body, k.lines[1].Archive = nil, "ar-1"
+		}, 1, 1, 0, "said to be in the archive ar-1"},
+		"an archival that is archived": {[]ledger.Entry{decision(1), archival(1, 1)},
+			func(k *kept) { k.lines[1].Body, k.lines[1].Archive = nil, "ar-1" }, 1, 9, 0, "tells of an archive, and is said to be in one"},
 		"archived by an entry of the future": {[]ledger.Entry{decision(1), archival(1, 2), decision(2)},
 			func(k *kept) { k.lines[0].Body, k.lines[0].Archive = nil, "ar-1" }, 1, 9, 0, "said to be in the archive ar-1"},
 		"archived by an entry that was changed": {[]ledger.Entry{decision(1), decision(2), archival(1, 1)}, func(k *kept) {
