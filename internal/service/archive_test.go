@@ -417,3 +417,37 @@ func database(t *testing.T, dir string) *sql.DB {
 	}
 	return db
 }
+
+// What is counted and drawn leaves out what a redaction took away.
+func TestCountsWithoutBodies(t *testing.T) {
+	t.Parallel()
+	a := grown(t)
+	for range 2 {
+		decide(t, a.Service, "maren", "d4")
+	}
+	lines, err := a.Audit.LedgerLines(ctx, audit.Query{Limit: 20})
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := map[ledger.Kind]bool{}
+	for _, l := range lines {
+		if (l.Kind == ledger.DecisionMade || l.Kind == ledger.StandingChanged) && !done[l.Kind] {
+			done[l.Kind] = true
+			if _, err := a.Audit.Redact(ctx, "astrid", l.Seq, "asked for"); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	counts, err := a.Decisions.DecisionCounts(ctx, 7)
+	n := 0
+	for _, c := range counts {
+		n += c.Count
+	}
+	if err != nil || n != 2 {
+		t.Errorf("of three decisions, one redacted, %d are counted: %v", n, err)
+	}
+	if _, err := a.Store.Moves(ctx, a.Now().Add(-7*24*time.Hour).UnixMicro(), 3600_000_000); err != nil || len(done) != 2 {
+		t.Errorf("falls are counted with %v", err)
+	}
+	shut(t, a.Service)
+}
