@@ -115,18 +115,21 @@ func (s *Service) BeginArchive(ctx context.Context, actor string, d api.ArchiveD
 	if err := fault.CheckReason(&d.Reason); err != nil {
 		return nil, err
 	}
-	from, to, moment, why, err := s.archivable(ctx, d.Before)
-	if err != nil {
-		return nil, err
-	}
 	s.mu.Lock()
-	busy := s.making.running
-	if !busy {
-		s.making = making{running: true, now: api.ArchiveProgress{State: "writing", Of: to - from + 1, Held: why}}
-	}
+	was, busy := s.making, s.making.running
+	s.making.running = true
 	s.mu.Unlock()
 	if busy {
 		return nil, fault.Inputf("", "an archive is being made already; see ironledger ledger archive list")
+	}
+	from, to, moment, why, err := s.archivable(ctx, d.Before) // while nobody else makes one
+	s.mu.Lock()
+	if s.making = was; err == nil {
+		s.making = making{running: true, now: api.ArchiveProgress{State: "writing", Of: to - from + 1, Held: why}}
+	}
+	s.mu.Unlock()
+	if err != nil {
+		return nil, err
 	}
 	told := ledger.Archival{Archive: "ar-" + s.IDs.Next(s.Micros()), From: from, To: to,
 		Before: value.FormatTime(moment), Reason: d.Reason}

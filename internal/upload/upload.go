@@ -143,7 +143,8 @@ func (s *Service) Bring(ctx context.Context, actor, only string, d *api.FileImpo
 	format, _ := formOf(d.Name, d.File)
 	in := io.Reader(bytes.NewReader(d.File))
 	out := &api.FileResult{Remarks: []api.FileRemark{}}
-	if len(d.Mapping) > 0 && string(d.Mapping) != "null" {
+	given, end := len(d.Mapping) > 0 && string(d.Mapping) != "null", func() {}
+	if given {
 		m, err := mapping.Load(string(d.Mapping), s.Snapshot().Book.Rulebook.Dict)
 		if err == nil && m.OfPeople() {
 			err = errors.New("it is one of people; bring them with ironledger person import, or a feed")
@@ -154,23 +155,16 @@ func (s *Service) Bring(ctx context.Context, actor, only string, d *api.FileImpo
 		if m.Nested() {
 			format = evidence.JSON
 		}
-		reports, end := mapped(m, in, format, out)
-		got, err := s.take(ctx, actor, source, reports, evidence.NDJSON, d)
-		end()
-		return s.brought(ctx, actor, source, d, out, got, err)
+		in, end = mapped(m, in, format, out)
+		format = evidence.NDJSON
 	}
 	got, err := s.take(ctx, actor, source, in, format, d)
-	return s.brought(ctx, actor, source, d, out, got, err)
-}
-
-// brought completes what became of a file, and keeps its mapping if that is wanted.
-func (s *Service) brought(ctx context.Context, actor, source string, d *api.FileImport, out *api.FileResult,
-	got *api.IngestResult, err error) (*api.FileResult, error) {
+	end()
 	if err != nil {
 		return nil, err
 	}
 	out.Taken = *got
-	if d.Keep && !d.DryRun && len(d.Mapping) > 0 {
+	if d.Keep && given {
 		return out, s.keep(ctx, actor, source, d.Mapping)
 	}
 	return out, nil

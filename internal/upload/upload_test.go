@@ -167,6 +167,11 @@ func TestBring(t *testing.T) {
 			t.Errorf("%s is brought in with %v", name, err)
 		}
 	}
+	none := api.FileImport{Name: "own.csv", File: []byte("external_id,platform\nM-1,linux\n"), Source: "office",
+		Mapping: json.RawMessage("null"), Keep: true}
+	if got, err = s.Uploads.Bring(ctx, "desk", "", &none); err != nil || got.Taken.Accepted != 1 || len(s.Uploads.Mappings()) != 0 {
+		t.Errorf("no mapping is kept as one: %+v, %v, %+v", got, err, s.Uploads.Mappings())
+	}
 	if only := (api.FileImport{Name: "a.csv", File: []byte("external_id,source\nM-1,sensor\n")}); true {
 		if got, err := s.Uploads.Bring(ctx, "sensor", "office", &only); err != nil || got.Taken.Accepted != 0 {
 			t.Errorf("who may speak as office alone speaks as another: %+v, %v", got, err)
