@@ -59,9 +59,11 @@ func (s *Service) Ledger() *api.Ledger {
 // Checkpoint is the newest signed head.
 func (s *Service) Checkpoint() []byte { return s.Store.Sealed().Checkpoint }
 
-func ledgerLine(l *ledger.Line) api.Entry {
+// Line is an entry as people are shown it.
+func Line(l *ledger.Line) api.Entry {
 	return api.Entry{Seq: l.Seq, At: string(ledger.AppendTime(nil, l.At)), Kind: l.Kind, Actor: l.Actor, About: l.About,
-		Gist: event.Gist(&l.Entry), Leaf: l.Leaf.String(), Redacted: l.Body == nil && l.Archive == "", Archive: l.Archive, Body: l.Body}
+		Gist: event.Gist(&l.Entry), Leaf: l.Leaf.String(), Redacted: l.Body == nil && l.Archive == "",
+		Archive: l.Archive, Body: l.Body}
 }
 
 // Query selects entries.
@@ -86,7 +88,7 @@ func (s *Service) LedgerLines(ctx context.Context, q Query) ([]api.Entry, error)
 	lines, err := s.Store.Search(ctx, kept)
 	out := make([]api.Entry, len(lines))
 	for i := range lines {
-		out[i] = ledgerLine(&lines[i])
+		out[i] = Line(&lines[i])
 	}
 	return out, err
 }
@@ -100,7 +102,7 @@ func (s *Service) LedgerEntry(ctx context.Context, seq int64) (*api.ProvenEntry,
 	if err != nil {
 		return nil, err
 	}
-	out := &api.ProvenEntry{Entry: ledgerLine(&l)}
+	out := &api.ProvenEntry{Entry: Line(&l)}
 	var canonical []byte
 	if l.Body != nil {
 		canonical = l.Append(nil)
@@ -245,7 +247,7 @@ func (s *Service) Redact(ctx context.Context, actor string, seq int64, reason st
 	if err != nil {
 		return nil, err
 	}
-	shown := ledgerLine(&l)
+	shown := Line(&l)
 	return &shown, nil
 }
 

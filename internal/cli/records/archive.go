@@ -2,6 +2,7 @@ package records
 
 import (
 	"bufio"
+	"bytes"
 	"compress/gzip"
 	"context"
 	"errors"
@@ -13,9 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
-	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/audit"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
@@ -246,12 +247,8 @@ that the file does not hold.`,
 			if err == nil && !alone {
 				err = goesOn(cmd.Context(), a, key, head)
 			}
-			switch {
-			case errors.Is(err, ledger.ErrArchive):
-				shell.Line(a.Err, "ironledger: %s", err)
-				return shell.ErrNo
-			case err != nil:
-				return err
+			if err != nil {
+				return notHeld(a, err)
 			}
 			if a.Format != "table" {
 				return a.Print(shell.Listing{Head: []string{"ARCHIVE", "FROM", "TO", "BODIES", "REDACTED"},
@@ -273,6 +270,15 @@ that the file does not hold.`,
 	addKeyFlag(c, &key)
 	c.Flags().BoolVar(&alone, "alone", false, "ask no service")
 	return c
+}
+
+// notHeld says that an archive does not hold, which is the answer no, or is the error itself.
+func notHeld(a *shell.App, err error) error {
+	if !errors.Is(err, ledger.ErrArchive) {
+		return err
+	}
+	shell.Line(a.Err, "ironledger: %s", err)
+	return shell.ErrNo
 }
 
 // goesOn demands the proof that the service's ledger goes on from the head of an archive.
@@ -310,18 +316,14 @@ func archiveShowCmd(a *shell.App) *cobra.Command {
 					!strings.Contains(string(x.Body), quoted(about)) {
 					return nil
 				}
-				e := api.Entry{Seq: x.Seq, At: string(ledger.AppendTime(nil, x.At)), Kind: x.Kind, Actor: x.Actor, About: x.About,
-					Gist: event.Gist(&x.Entry), Leaf: x.Leaf.String(), Redacted: x.Body == nil, Body: append([]byte(nil), x.Body...)}
+				e := audit.Line(x)
+				e.Body = bytes.Clone(e.Body) // the line is the same one each time
 				items = append(items, e)
 				l.Rows = append(l.Rows, []string{fmt.Sprint(e.Seq), entryTime(e.At), string(e.Kind), e.Actor, e.About, e.Gist})
 				return nil
 			})
-			switch {
-			case errors.Is(err, ledger.ErrArchive):
-				shell.Line(a.Err, "ironledger: %s", err)
-				return shell.ErrNo
-			case err != nil:
-				return err
+			if err != nil {
+				return notHeld(a, err)
 			}
 			l.Raw = items
 			if seq == 0 || a.Format != "table" {
@@ -331,17 +333,12 @@ func archiveShowCmd(a *shell.App) *cobra.Command {
 				return fmt.Errorf("entry %d is not in %s", seq, args[0])
 			}
 			e := items[0]
-			shell.Line(a.Out, "%s   %s", a.Bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
-			shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
+			entryFacts(a, &e)
 			if e.Redacted {
 				shell.Line(a.Out, "\nIts body was redacted before the archive was made. The file proves its number and hash alone.")
 				return nil
 			}
-			body, err := shell.Indented(e.Body)
-			if err == nil {
-				shell.Line(a.Out, "\n%s", body)
-			}
-			return err
+			return entryBody(a, &e)
 		},
 	}
 	addKeyFlag(c, &key)

@@ -284,8 +284,7 @@ func ledgerShowCmd(a *shell.App) *cobra.Command {
 				return a.Print(shell.Listing{Head: entryHead, Raw: got.Raw,
 					Rows: [][]string{{fmt.Sprint(e.Seq), e.At, string(e.Kind), e.Actor, e.About, e.Gist}}})
 			}
-			shell.Line(a.Out, "%s   %s", a.Bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
-			shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
+			entryFacts(a, &e.Entry)
 			shell.Line(a.Out, "Proof  it is in the tree of %s entries that is signed; %d hashes show it",
 				counted(head.Size), len(e.Proof.Hashes))
 			if e.Archive != "" {
@@ -298,15 +297,25 @@ func ledgerShowCmd(a *shell.App) *cobra.Command {
 					e.RedactedBy)
 				return nil
 			}
-			body, err := shell.Indented(e.Body)
-			if err == nil {
-				shell.Line(a.Out, "\n%s", body)
-			}
-			return err
+			return entryBody(a, &e.Entry)
 		},
 	}
 	addKeyFlag(c, &key)
 	return c
+}
+
+// entryFacts prints what is known of an entry beside its body.
+func entryFacts(a *shell.App, e *api.Entry) {
+	shell.Line(a.Out, "%s   %s", a.Bold(fmt.Sprintf("Entry %d", e.Seq)), e.Kind)
+	shell.Line(a.Out, "At     %s\nBy     %s\nAbout  %s\nLeaf   %s", e.At, e.Actor, e.About, e.Leaf)
+}
+
+func entryBody(a *shell.App, e *api.Entry) error {
+	body, err := shell.Indented(e.Body)
+	if err == nil {
+		shell.Line(a.Out, "\n%s", body)
+	}
+	return err
 }
 
 func ledgerProveCmd(a *shell.App) *cobra.Command {
