@@ -94,38 +94,49 @@ type Request struct {
 	// CertificateAt when it began to count, in microseconds since the Unix epoch; said of a certificate that is trusted.
 	CertificateProfile string
 	CertificateAt      int64
+	// Proof is how a device that joins a network proved which one it is, one of [rulebook.Proofs]; "" when not said.
+	Proof string
+	// Claimed says that nobody proved who the person is.
+	Claimed bool
 }
 
 type gate struct {
 	*rulebook.Gate
 	shadow bool
-	timed  []*condition.Program // its conditions that may turn with no event: by an age, or as evidence goes stale
-	clock  bool                 // whether they look at the moment of the request itself
+	timing
 }
 
-// newGate finds out which conditions of a gate time can turn.
 func newGate(g *rulebook.Gate, dict *evidence.Dictionary) gate {
-	out := gate{Gate: g, shadow: g.Mode == rulebook.Shadow}
-	for _, p := range []*condition.Program{g.When, g.Need} {
+	return gate{g, g.Mode == rulebook.Shadow, timingOf(dict, g.When, g.Need)}
+}
+
+// timing is how time can turn some conditions.
+type timing struct {
+	timed []*condition.Program // those that may turn with no event: by an age, or as evidence goes stale
+	clock bool                 // whether they look at the moment of the request itself
+}
+
+func timingOf(dict *evidence.Dictionary, of ...*condition.Program) (t timing) {
+	for _, p := range of {
 		if p == nil {
 			continue
 		}
 		reads := p.Reads()
-		out.clock = out.clock || slices.Contains(reads, rulebook.RequestName(rulebook.SlotAt))
+		t.clock = t.clock || slices.Contains(reads, rulebook.RequestName(rulebook.SlotAt))
 		if len(p.Turns()) > 0 || slices.ContainsFunc(reads, func(name string) bool { return dict.Slot(name) >= 0 }) {
-			out.timed = append(out.timed, p)
+			t.timed = append(t.timed, p)
 		}
 	}
-	return out
+	return t
 }
 
-// turns is the first moment after now at which the gate could answer otherwise with no event.
-func (g *gate) turns(env *condition.Env) int64 {
-	if g.clock {
+// turns is the first moment after now at which they could be answered otherwise with no event.
+func (t *timing) turns(env *condition.Env) int64 {
+	if t.clock {
 		return env.Now
 	}
 	at := condition.Always
-	for _, p := range g.timed {
+	for _, p := range t.timed {
 		at = min(at, p.Next(env))
 	}
 	return at
@@ -139,6 +150,8 @@ type resource struct {
 	// and those for some by who they are.
 	everyone        []int
 	byUser, byGroup map[string][]int
+
+	network *network // nil: devices do not join it
 }
 
 // Program is a rulebook prepared for deciding. It is immutable.
@@ -166,6 +179,7 @@ func Compile(rb *rulebook.Rulebook) *Program {
 	}
 	for _, r := range rb.Resources {
 		p.resources[r.ID] = p.index(r.ID, r.Tags)
+		p.resources[r.ID].network = newNetwork(rb.Network(r.ID), rb.Dict)
 	}
 	p.other = p.index("", nil)
 	p.groups = p.groupsNamed()
@@ -246,6 +260,12 @@ func (g *gate) matches(q *Request) bool {
 	return !(q.User != "" && slices.Contains(w.ExceptUsers, q.User)) && !intersect(w.ExceptGroups, q.Groups)
 }
 
+// emergency reports whether a request is that of a break-glass account, for whom gates are not asked. A name that
+// nobody proved, or that stands behind an address that anybody can copy, is none.
+func (p *Program) emergency(q *Request) bool {
+	return q.User != "" && p.breakGlass[q.User] && !q.Claimed && q.Proof != rulebook.ProofAddress
+}
+
 // level is the level that counts for a request: of a device that is not known,
 // at most what no baseline covers.
 func (p *Program) level(q *Request) rulebook.Level {
@@ -299,6 +319,9 @@ func (p *Program) frame(q *Request, res *resource, now int64, f condition.Frame)
 			set(rulebook.SlotCertificateProfile, value.OfText(q.CertificateProfile))
 			set(rulebook.SlotCertificateAt, value.OfTime(q.CertificateAt))
 		}
+	}
+	if i := rulebook.Proofs.Enum.Index(q.Proof); i >= 0 {
+		set(rulebook.SlotProof, value.OfEnum(rulebook.Proofs.Enum, i))
 	}
 	set(rulebook.SlotAt, value.OfTime(now))
 }

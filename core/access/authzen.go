@@ -11,6 +11,7 @@ import (
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 )
 
@@ -43,6 +44,18 @@ type Context struct {
 	Country string     `json:"country,omitempty"`
 	Device  *DeviceRef `json:"device,omitempty"`
 	IP      string     `json:"ip,omitempty"`
+	Network *Joining   `json:"network,omitempty"`
+	// Proof is how a device that joins a network proved which one it is, one of [rulebook.Proofs].
+	Proof string `json:"proof,omitempty"`
+}
+
+// Joining is where a device joins a network, as its access point tells it.
+type Joining struct {
+	Address string `json:"address,omitempty"` // its hardware address, in lower case with colons
+	Called  string `json:"called,omitempty"`  // what it called: the access point, and the network by its SSID
+	// Claimed says that nobody proved who the person is: it is who the device says that it is used by.
+	Claimed bool   `json:"claimed,omitempty"`
+	Port    string `json:"port,omitempty"` // of the access point
 }
 
 // DeviceRef points at a device by one or more of its keys.
@@ -142,6 +155,10 @@ func (e *Evaluation) Check() error {
 	}
 	if c.Country != "" && len(c.Country) != 2 {
 		return &FieldError{"/context/country", "a country code has two letters (ISO 3166-1)"}
+	}
+	if c.Proof != "" && rulebook.Proofs.Enum.Index(c.Proof) < 0 {
+		return &FieldError{"/context/proof", fmt.Sprintf("%q is none of %s", c.Proof,
+			strings.Join(rulebook.Proofs.Enum.Words, ", "))}
 	}
 	if c.Auth != nil && c.Auth.At != "" {
 		if _, err := value.ParseTime(c.Auth.At); err != nil {
@@ -259,7 +276,8 @@ func (e *Evaluation) Request() *Request {
 	if ip, err := netip.ParseAddr(c.IP); err == nil {
 		q.IP = ip.Unmap().WithZone("")
 	}
-	q.Country = c.Country
+	q.Country, q.Proof = c.Country, c.Proof
+	q.Claimed = c.Network != nil && c.Network.Claimed
 	if a := c.Auth; a != nil {
 		q.MFA, q.Methods = a.MFA, a.Methods
 		if a.At != "" {

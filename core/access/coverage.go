@@ -124,7 +124,7 @@ func (p *Program) cell(q *Request, id string, res *resource) Cell {
 			asked = append(asked, i)
 		}
 	}
-	if len(asked) == 0 {
+	if len(asked) == 0 && (res.network == nil || !p.rb.Unmatched) {
 		return cell
 	}
 	t, ok := p.takes(group, id, res, asked)

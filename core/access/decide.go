@@ -39,6 +39,7 @@ type Decision struct {
 	BreakGlass bool         `json:"break_glass,omitempty"`
 	Device     string       `json:"device,omitempty"`
 	Gates      []GateRuling `json:"gates"`
+	Grant      *Granted     `json:"grant,omitempty"` // what an admission to a network carries
 	Known      bool         `json:"known_device"`
 	Level      string       `json:"level"`
 	Outcome    Outcome      `json:"outcome"`
@@ -76,10 +77,15 @@ func (d *Decision) Decisive() []string {
 func (p *Program) Decide(q *Request, now int64) *Decision {
 	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.level(q)),
 		Gates: []GateRuling{}}
-	if q.User != "" && p.breakGlass[q.User] {
+	if p.emergency(q) {
 		d.Outcome, d.BreakGlass = Allow, true
 		d.say("Emergency access.", "Allowed: "+q.User+" is a break-glass account; gates were not asked.")
 		d.ValidUntil = value.FormatTime(now)
+		if res := p.resources[q.Resource]; res != nil && res.network != nil {
+			t := p.room()
+			defer p.trials.Put(t)
+			t.admit(d, t.Evaluate(q, now), q)
+		}
 		return d
 	}
 	if p.stranger(q) {
@@ -90,10 +96,7 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 		d.ValidUntil = value.FormatTime(now)
 		return d
 	}
-	t, _ := p.trials.Get().(*Evaluator)
-	if t == nil {
-		t = p.Evaluator()
-	}
+	t := p.room()
 	defer p.trials.Put(t)
 	ruling := t.Evaluate(q, now)
 	if d.Outcome = ruling.Outcome; ruling.Shadow != d.Outcome {
@@ -107,7 +110,11 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 			validFor = g.ValidFor
 		}
 	}
+	if ruling.Grant != nil {
+		validFor = ruling.Grant.Session
+	}
 	p.explain(d, q)
+	t.admit(d, ruling, q)
 	p.doubt(d, q)
 	until := validUntil(d.Outcome, q, now, validFor)
 	for _, i := range t.room {
@@ -115,8 +122,19 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 			until = min(until, g.turns(&t.env))
 		}
 	}
+	if t.net != nil && until > now {
+		until = min(until, t.net.turns(&t.env))
+	}
 	d.ValidUntil = value.FormatTime(until)
 	return d
+}
+
+// room is an evaluator that nobody else uses; it goes back to p.trials.
+func (p *Program) room() *Evaluator {
+	if t, _ := p.trials.Get().(*Evaluator); t != nil {
+		return t
+	}
+	return p.Evaluator()
 }
 
 // validUntil is the end of an allow as far as its gates say and the device is concerned: the

@@ -13,7 +13,7 @@ import (
 // naive decides by asking every gate of the rulebook, as section 7 of the
 // design tells it, without an index.
 func naive(p *Program, q *Request, tags []string) Outcome {
-	if slices.Contains(p.rb.BreakGlass, q.User) {
+	if slices.Contains(p.rb.BreakGlass, q.User) && q.Proof != rulebook.ProofAddress && !q.Claimed {
 		return Allow
 	}
 	matched, denied := false, false
@@ -35,10 +35,23 @@ func naive(p *Program, q *Request, tags []string) Outcome {
 		matched = true
 		denied = denied || int(q.Device.Level) < g.Number%5 // every need is a level here
 	}
-	if denied || !matched && !p.rb.Unmatched {
+	if denied || !matched && !p.rb.Unmatched || q.Resource == "r0" && naiveGrant(q) == "" {
 		return Deny
 	}
 	return Allow
+}
+
+// naiveGrant is the grant of the network of randomBook that a request is for, "" for none.
+func naiveGrant(q *Request) string {
+	switch {
+	case q.Device.Level >= 3 && q.Proof == rulebook.ProofCertificate:
+		return "work"
+	case q.Device.Level >= 2:
+		return "guests"
+	case q.MFA != nil && *q.MFA:
+		return "heal"
+	}
+	return ""
 }
 
 // randomBook writes a rulebook whose gates are all of the kind that naive knows.
@@ -58,6 +71,8 @@ func randomBook(r *rand.Rand) string {
 	for i := range 6 {
 		fmt.Fprintf(&b, "  - {id: r%d, tags: [t%d, t%d]}\n", i, i%3, 3+i%2)
 	}
+	b.WriteString("networks: [{id: r0, grants: [{id: work, when: level >= sound and request.proof == certificate, " +
+		"vlan: 40}, {id: guests, when: level >= limited}, {id: heal, when: auth.mfa, recover: true}]}]\n")
 	b.WriteString("gates:\n")
 	for i := range 1 + r.IntN(8) {
 		who := pick("everyone: true", "users: [u1, u2]", "groups: [g0, g1]", "users: [u3], groups: [g2]")
@@ -91,6 +106,8 @@ func TestTheIndexAgreesWithAskingEveryGate(t *testing.T) {
 			if r.IntN(2) == 0 {
 				q.MFA = []*bool{yes(), no()}[r.IntN(2)]
 			}
+			q.Proof = []string{"", rulebook.ProofAddress, rulebook.ProofCertificate}[r.IntN(3)]
+			q.Claimed = r.IntN(4) == 0
 			var tags []string
 			for _, res := range p.rb.Resources {
 				if res.ID == q.Resource {
@@ -101,6 +118,19 @@ func TestTheIndexAgreesWithAskingEveryGate(t *testing.T) {
 			if got.Outcome != want {
 				t.Fatalf("%+v is answered %s (%s); asking every gate gives %s under\n%s", q, got.Outcome,
 					got.ReasonAdmin["en"], want, text)
+			}
+			grant := ""
+			if got.Grant != nil {
+				grant = got.Grant.Grant
+			}
+			if want := naiveGrant(q); q.Resource == "r0" && got.Outcome == Allow && grant != want {
+				t.Fatalf("%+v is granted %q, and should be %q, under\n%s", q, grant, want, text)
+			}
+			if e := p.Evaluator().Evaluate(q, now); e.Outcome != want || (e.Grant == nil) != (grant == "") {
+				t.Fatalf("%+v: evaluating gives %+v, deciding %s %q", q, e, want, grant)
+			}
+			if (q.Resource != "r0" || want != Allow) && grant != "" {
+				t.Fatalf("%+v is granted %s", q, grant)
 			}
 			seen[want]++
 		}

@@ -117,7 +117,7 @@ func (r *requirement) of(n syntax.Node) truths {
 
 // get is what a request under what is set can come to: whether some request gets
 // through, and whether every one does.
-func (r *requirement) get(gates []int) (some, every bool) {
+func (r *requirement) get(gates []int, net *network) (some, every bool) {
 	some, every = true, true
 	asked, sure := false, false // whether a gate can match, and whether one surely does
 	for _, i := range gates {
@@ -145,6 +145,13 @@ func (r *requirement) get(gates []int) (some, every bool) {
 	if open := r.p.rb.Unmatched; !open {
 		some, every = some && asked, every && sure
 	}
+	if net != nil { // and something is granted
+		granted := canFail
+		for i := range net.Grants {
+			granted = join(false, granted, r.of(net.Grants[i].When.Node()))
+		}
+		some, every = some && granted&canHold != 0, every && granted == canHold
+	}
 	return some, every
 }
 
@@ -166,7 +173,7 @@ func (p *Program) takes(group, id string, res *resource, gates []int) (t Takes, 
 	for l := p.rb.Top(); l >= 0; l-- {
 		for _, mfa := range answers {
 			r.under(group, id, res, l, mfa)
-			if some, _ := r.get(gates); some {
+			if some, _ := r.get(gates, res.network); some {
 				ok, t.Level = true, l
 				t.MFA = t.MFA && mfa.IsTrue()
 			}
@@ -178,7 +185,7 @@ func (p *Program) takes(group, id string, res *resource, gates []int) (t Takes, 
 		}
 		for l := t.Level; l <= p.rb.Top(); l++ {
 			r.under(group, id, res, l, mfa)
-			_, every := r.get(gates)
+			_, every := r.get(gates, res.network)
 			t.More = t.More || !every
 		}
 	}

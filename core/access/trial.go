@@ -14,6 +14,8 @@ type Verdict struct {
 	Outcome    Outcome
 	Shadow     Outcome // if shadow gates were enforced
 	BreakGlass bool
+	// Grant is what an admission to a network carries; nil for what is no network, and where nothing is granted.
+	Grant *rulebook.Grant
 }
 
 // Evaluator puts many requests to the gates, one after another, and tells how each
@@ -23,6 +25,7 @@ type Evaluator struct {
 	env   condition.Env
 	room  []int
 	asked []asked
+	net   *network // that the request is about; nil for none
 }
 
 // asked is what one gate that matched came to; Allow when it is met.
@@ -45,8 +48,12 @@ func (t *Evaluator) Steps() int64 { return t.env.Steps() }
 func (t *Evaluator) Evaluate(q *Request, now int64) Verdict {
 	p := t.p
 	t.asked = t.asked[:0]
-	if q.User != "" && p.breakGlass[q.User] {
-		return Verdict{Allow, Allow, true}
+	if p.emergency(q) {
+		v := Verdict{Outcome: Allow, Shadow: Allow, BreakGlass: true}
+		if t.pose(q, now); t.net != nil {
+			v.Grant, _ = t.net.given(&t.env)
+		}
+		return v
 	}
 	if p.stranger(q) {
 		return Verdict{Outcome: Deny, Shadow: Deny}
@@ -64,7 +71,25 @@ func (t *Evaluator) Evaluate(q *Request, now int64) Verdict {
 			real.add(a.outcome)
 		}
 	}
-	return Verdict{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
+	v := Verdict{Outcome: real.outcome(p.rb.Unmatched), Shadow: shadow.outcome(p.rb.Unmatched)}
+	if t.net != nil && (v.Outcome == Allow || v.Shadow == Allow) {
+		grant, _ := t.net.given(&t.env)
+		if v.Outcome == Allow {
+			v.Grant = grant
+		}
+		if grant == nil { // otherwise: reject
+			v.Outcome, v.Shadow = rejected(v.Outcome), rejected(v.Shadow)
+		}
+	}
+	return v
+}
+
+// rejected is what an outcome is where an admission has nothing to carry.
+func rejected(o Outcome) Outcome {
+	if o == Allow {
+		return Deny
+	}
+	return o
 }
 
 // pose has conditions see a request at now, and finds the gates that can match it.
@@ -74,6 +99,7 @@ func (t *Evaluator) pose(q *Request, now int64) {
 	if res == nil {
 		res = p.other
 	}
+	t.net = res.network
 	t.room = res.candidates(q, t.room)
 	t.env.Now = now
 	t.env.Frames[evidence.DeviceFrame] = p.noDevice
@@ -89,7 +115,7 @@ func (t *Evaluator) pose(q *Request, now int64) {
 // out to be true of it: how the person signed in, from where, if it does not say.
 func (t *Evaluator) Possible(q *Request, now int64) bool {
 	p := t.p
-	if q.User != "" && p.breakGlass[q.User] {
+	if p.emergency(q) {
 		return true
 	}
 	if p.stranger(q) {
@@ -114,13 +140,13 @@ func (t *Evaluator) Possible(q *Request, now int64) bool {
 			return false
 		}
 	}
-	return met
+	return met && (t.net == nil || t.net.possible(&t.env))
 }
 
 // stranger reports whether a request is denied because the directory does not
 // know the person.
 func (p *Program) stranger(q *Request) bool {
-	return q.User != "" && !q.Known && !p.rb.UnknownPeople && !p.breakGlass[q.User]
+	return q.User != "" && !q.Known && !p.rb.UnknownPeople && !p.emergency(q)
 }
 
 // ask puts the request to one gate.

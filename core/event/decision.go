@@ -92,7 +92,11 @@ func (d *DecisionMade) append(b []byte) (o value.Object, of marks) {
 	for i := range d.Gates {
 		o = appendRuling(o.Element(), &d.Gates[i])
 	}
-	o = o.EndList().Word("id", d.ID).Truth("known_device", d.Known)
+	o = o.EndList()
+	if d.Grant != nil {
+		o = appendCanonical(o.Name("grant"), d.Grant)
+	}
+	o = o.Word("id", d.ID).Truth("known_device", d.Known)
 	of.person = len(o)
 	o = o.Truth("known_person", d.KnownPerson)
 	of.afterPerson = len(o)
@@ -134,7 +138,12 @@ func appendQuestion(o value.Object, e *access.Evaluation) value.Object {
 				r.HardwareID)
 			o = o.Word("id", r.ID).Word("serial", r.Serial).Word("untrusted", r.Untrusted).Close()
 		}
-		o = o.Word("ip", c.IP).Close()
+		o = o.Word("ip", c.IP)
+		if n := c.Network; n != nil {
+			o = o.Name("network").Open().Word("address", n.Address).Word("called", n.Called)
+			o = o.Flag("claimed", n.Claimed).Word("port", n.Port).Close()
+		}
+		o = o.Word("proof", c.Proof).Close()
 	}
 	o = entity(o.Name("resource"), e.Resource)
 	return entity(o.Name("subject"), e.Subject).Close()

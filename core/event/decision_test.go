@@ -24,20 +24,24 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 		KnownPerson: true, Basis: &Basis{Moment: 1_763_625_600_123_456, Device: 3, People: 1, Roster: 2},
 		Asked: &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
 			Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: "payroll"},
-			Context: &access.Context{IP: "10.0.0.1", Country: "NO",
-				Device: &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"},
-				Auth:   &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
+			Context: &access.Context{IP: "10.0.0.1", Country: "NO", Proof: "certificate",
+				Network: &access.Joining{Address: "02:00:00:00:00:01", Called: "ap", Claimed: true, Port: "7"},
+				Device:  &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"},
+				Auth:    &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
 		Decision: &access.Decision{BreakGlass: true, Device: "d", Known: true, Level: "barred",
 			Outcome: access.Deny, ReasonAdmin: texts, ReasonUser: texts, ShadowOutcome: access.Allow,
 			ToAllow: []string{"mend it"}, ValidUntil: "2026-11-20T08:00:00Z",
+			Grant: &access.Granted{Attributes: map[string]string{"Idle-Timeout": "60", "9.1": "å"}, Filter: "f",
+				Grant: "2", Instead: []access.NotGranted{{Grant: "1", When: "level >= sound", Why: why}}, Recover: true,
+				Session: 60, VLAN: "40"},
 			Gates: []access.GateRuling{{Gate: "payroll", Message: texts, Need: "level >= sound",
 				Number: 10, Shadow: true, Title: "Payroll", Verdict: "deny", Why: why}},
 			Remedies: []access.Obstacle{{Rule: "a/b", Title: "A", Verdict: "fail", Why: why,
 				Remedy: map[string]rulebook.Remedy{"en": {Title: "Mend <it>\u2028&",
 					Steps: "\x01\xff\t\"Now\" \\o/ 🛥"}, "sv": {Title: "Laga"}}}}},
 	}
-	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 12 {
-		t.Errorf("a decision has %d members: this test and append know of 12", whole.NumField())
+	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 13 {
+		t.Errorf("a decision has %d members: this test and append know of 13", whole.NumField())
 	}
 	entry := a.Record(5, "gate")
 	response := a.Response()
@@ -53,7 +57,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 		Decision bool
 		Context  map[string]json.RawMessage
 	}
-	if err := json.Unmarshal(response, &answer); err != nil || answer.Decision || len(answer.Context) != 14 ||
+	if err := json.Unmarshal(response, &answer); err != nil || answer.Decision || len(answer.Context) != 15 ||
 		answer.Context["asked"] != nil || answer.Context["rulebook"] != nil ||
 		string(answer.Context["code"]) != `"K7M2-9XQD"` {
 		t.Errorf("the enforcer gets %s (%v)", response, err)

@@ -63,10 +63,13 @@ func Examples(rb *rulebook.Rulebook, now int64) []Outcome {
 		}
 		if e.Outcome != "" {
 			q, before := exampleRequest(&e, device, at), trial.Steps()
-			got := trial.Evaluate(q, at).Outcome
+			got := trial.Evaluate(q, at)
 			steps += trial.Steps() - before
-			o.compare("outcome", e.Outcome, string(got),
-				func() []string { return []string{gates.Decide(q, at).ReasonAdmin["en"]} })
+			reasons := func() []string { return []string{gates.Decide(q, at).ReasonAdmin["en"]} }
+			o.compare("outcome", e.Outcome, string(got.Outcome), reasons)
+			if e.Grant != "" && got.Grant != nil {
+				o.compare("grant", e.Grant, got.Grant.ID, reasons)
+			}
 		}
 		out = append(out, o)
 	}
@@ -111,7 +114,8 @@ func exampleDevice(resolver *evidence.Resolver, rules *posture.Program, e *ruleb
 func exampleRequest(e *rulebook.Example, device access.Device, at int64) *access.Request {
 	q := &access.Request{User: e.User, Known: !e.Stranger, Groups: e.Groups, Device: device,
 		Resource: e.Resource, Action: e.Action, Country: e.Country, MFA: e.MFA, Methods: e.Methods,
-		Certificate: e.Certificate, CertificateProfile: e.CertificateProfile}
+		Certificate: e.Certificate, CertificateProfile: e.CertificateProfile,
+		Proof: e.Proof}
 	if ip, err := netip.ParseAddr(e.IP); err == nil {
 		q.IP = ip.Unmap().WithZone("")
 	}

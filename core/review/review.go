@@ -42,7 +42,10 @@ const (
 	IssuerEnded   = "issuer-ended"   // an issuer or its revocation list that has ended
 	NoExamples    = "no-examples"    // the rulebook has no examples
 	NoBands       = "no-threat-bands"
-	NoIssuer      = "no-issuer" // a condition on trust without an issuer
+	NoIssuer      = "no-issuer"   // a condition on trust without an issuer
+	NeverGranted  = "never-given" // a grant of a network behind one that everybody is given
+	Unguarded     = "unguarded"   // a network that no gate in force is about
+	OnlyClaimed   = "claimed"     // people on a network are who their devices say
 )
 
 // FleetCoverage is what a fleet shows of a rulebook's reach.
@@ -61,6 +64,7 @@ func Of(rb *rulebook.Rulebook, fleet *FleetCoverage, now int64) []Remark {
 	}
 	r.sources()
 	r.gates()
+	r.networks()
 	r.levels()
 	r.trust(now)
 	if len(rb.BreakGlass) == 0 {
@@ -244,6 +248,51 @@ func asks(whole, part *condition.Program) bool {
 	}
 	has := parts(whole)
 	return !slices.ContainsFunc(parts(part), func(s string) bool { return !slices.Contains(has, s) })
+}
+
+// networks finds networks that nobody guards, and grants that nobody is given.
+func (r *reviewer) networks() {
+	for i := range r.rb.Networks {
+		n := &r.rb.Networks[i]
+		if !slices.ContainsFunc(r.rb.Gates, func(g rulebook.Gate) bool {
+			return g.Mode == rulebook.Enforce &&
+				r.about(&g, n.ID)
+		}) {
+			effect := "nobody joins it: unmatched requests are denied"
+			if r.rb.Unmatched {
+				effect = "only its grants say who joins it"
+			}
+			r.say(Unguarded, n.ID, n.Where, "no enforced gate is about the network %s, so that %s", n.ID, effect)
+		}
+		if n.Person == rulebook.PersonClaimed {
+			r.say(OnlyClaimed, n.ID, n.Where, "on the network %s people are who their devices say, which nobody proves: "+
+				"any device can name anybody", n.ID)
+		}
+		for j := range n.Grants {
+			if n.Grants[j].When.String() == "true" && j+1 < len(n.Grants) {
+				r.say(NeverGranted, n.ID, n.Grants[j+1].Where,
+					"the grant %s of %s is given to nobody, nor is any after it: %s, before it, is given to everybody",
+					n.Grants[j+1].ID, n.ID, n.Grants[j].ID)
+				break
+			}
+		}
+	}
+}
+
+// about reports whether a gate is about a resource.
+func (r *reviewer) about(g *rulebook.Gate, resource string) bool {
+	var tags []string
+	for _, x := range r.rb.Resources {
+		if x.ID == resource {
+			tags = x.Tags
+		}
+	}
+	has := func(list []string) bool {
+		return slices.ContainsFunc(list, func(t string) bool { return slices.Contains(tags, t) })
+	}
+	w := &g.What
+	return (w.Everything || slices.Contains(w.Resources, resource) || has(w.Tags)) &&
+		!slices.Contains(w.ExceptResources, resource) && !has(w.ExceptTags)
 }
 
 // levels finds levels of the ladder that no rule leads to.

@@ -33,6 +33,7 @@ func Compare(before, after *rulebook.Rulebook) []Difference {
 	each(d, "notices", noticeFacts(before), noticeFacts(after))
 	each(d, "baselines", baselineFacts(before), baselineFacts(after))
 	each(d, "gates", gateFacts(before), gateFacts(after))
+	each(d, "networks", networkFacts(before), networkFacts(after))
 	return d.out
 }
 
@@ -302,6 +303,31 @@ func gateFacts(rb *rulebook.Rulebook) []facts {
 				{"when", text(g.When)}, {"need", text(g.Need)},
 				{"otherwise", map[bool]string{true: "step-up", false: "deny"}[g.StepUp]},
 				{"message", strings.Join(messages, ", ")}, {"valid_for", duration(g.ValidFor)}}})
+	}
+	return out
+}
+
+func networkFacts(rb *rulebook.Rulebook) []facts {
+	var out []facts
+	for i := range rb.Networks {
+		n := &rb.Networks[i]
+		var order []string
+		for j := range n.Grants {
+			order = append(order, n.Grants[j].ID)
+		}
+		out = append(out, facts{n.ID, "the network " + n.ID, [][2]string{{"ssids", strings.Join(n.SSIDs, ", ")},
+			{"person", n.Person}, {"grants", strings.Join(order, ", ")}}})
+		for j := range n.Grants {
+			g := &n.Grants[j]
+			var more []string
+			for _, a := range g.Attributes {
+				more = append(more, a.Name+" "+a.Value)
+			}
+			slices.Sort(more)
+			out = append(out, facts{n.ID + "/" + g.ID, "the grant " + n.ID + "/" + g.ID, [][2]string{
+				{"when", g.When.String()}, {"vlan", g.VLAN}, {"filter", g.Filter}, {"session", duration(g.Session)},
+				{"recover", map[bool]string{true: "yes"}[g.Recover]}, {"attributes", strings.Join(more, ", ")}}})
+		}
 	}
 	return out
 }

@@ -43,6 +43,8 @@ func (l *loader) examples() {
 			"certificate":         func(f tree.Field) { e.Certificate = f.Truth() },
 			"certificate_profile": func(f tree.Field) { e.CertificateProfile = l.profileNamed(f) },
 			"certificate_at":      func(f tree.Field) { e.CertificateAt, _ = f.Moment() },
+			"proof":               func(f tree.Field) { e.Proof = chosen(f, "proof", Proofs.Enum.Words) },
+			"grant":               func(f tree.Field) { f.Text(&e.Grant) },
 			"level": func(f tree.Field) {
 				var lv Level
 				l.level(f.Item, &lv)
@@ -61,6 +63,7 @@ func (l *loader) examples() {
 			it.Fail("an example needs the level or the outcome it must have")
 		case e.Outcome != "" && e.Resource == "":
 			it.Fail("an example with an outcome needs a resource")
+		case e.Grant != "" && !l.granted(it, &e):
 		case failing != nil && device == nil:
 			failing.KeyAt.Fail("failing_for needs a device whose rules fail")
 		case (e.CertificateProfile != "" || e.CertificateAt != nil) && (e.Certificate == nil || !*e.Certificate):
@@ -74,6 +77,22 @@ func (l *loader) examples() {
 		}
 		l.rb.Examples = append(l.rb.Examples, e)
 	}
+}
+
+// granted checks the grant that an example names: it says more than the outcome.
+func (l *loader) granted(it tree.Item, e *Example) bool {
+	n := l.rb.Network(e.Resource)
+	switch {
+	case n == nil:
+		it.Fail("an example with a grant needs a resource that is a network")
+	case e.Outcome != "allow":
+		it.Fail("an example with a grant needs outcome: allow")
+	case !slices.ContainsFunc(n.Grants, func(g Grant) bool { return g.ID == e.Grant }):
+		it.Fail("the network %s has no grant %s", n.ID, e.Grant)
+	default:
+		return true
+	}
+	return false
 }
 
 // profileNamed reads the id of a profile of our own authority.

@@ -41,7 +41,7 @@ var Sections = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
 	"issuers", "authority", "waivers", "retention", "guard", "enrolment", "places", "break_glass", "resources",
 	"signals", "notices", "baselines",
-	"gates", "examples"}
+	"gates", "networks", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
 // with everything that is wrong; then there is no rulebook.
@@ -89,6 +89,7 @@ func load(files []File) (*loader, error) {
 	l.notices()
 	l.baselines()
 	l.gates()
+	l.networks()
 	l.examples()
 	if len(l.probs) > 0 {
 		l.probs.Sort()

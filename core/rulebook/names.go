@@ -31,6 +31,7 @@ const (
 	SlotCertificateProfile
 	SlotCertificateAt
 	SlotUserKnown
+	SlotProof
 	RequestSlots // how many there are
 )
 
@@ -60,6 +61,7 @@ var requestNames = [RequestSlots]struct {
 	{"request.certificate.profile", "Profile under which we issued that certificate", value.Of(value.Text)},
 	{"request.certificate.at", "When that certificate began to count", value.Of(value.Time)},
 	{"user.known", "Whether the directory knows the person", value.Of(value.Bool)},
+	{"request.proof", "How a device that joins a network proved which one it is", Proofs},
 }
 
 // RequestName is the name of a slot of the request frame.

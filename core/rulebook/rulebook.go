@@ -64,6 +64,7 @@ type Rulebook struct {
 	Authority   *Authority // nil: we issue no certificates
 	Baselines   []Baseline
 	Gates       []Gate // in the order of their numbers, those without one last
+	Networks    []Network
 	Examples    []Example
 }
 
@@ -212,6 +213,8 @@ type Example struct {
 	Certificate        *bool
 	CertificateProfile string
 	CertificateAt      tree.Moment // nil: not said
+	Proof              string      // one of Proofs; "": not said
+	Grant              string      // the id of the grant that the admission must carry, or ""
 	At                 int64       // microseconds; 0 means now
 }
 

@@ -139,6 +139,11 @@ func askingOf(actor string, e *access.Evaluation) asking {
 	}
 	say(c.IP)
 	say(c.Country)
+	say(c.Proof)
+	n := cmp.Or(c.Network, &access.Joining{})
+	for _, s := range [...]string{n.Address, n.Called, n.Port, strconv.FormatBool(n.Claimed)} {
+		say(s)
+	}
 	for _, s := range [...]string{d.ID, d.Serial, d.HardwareID, d.CertificateSHA256, d.Untrusted} {
 		say(s)
 	}

@@ -4,6 +4,7 @@ package form
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"ironledger.example/core/authority"
 	"ironledger.example/core/certificate"
@@ -135,6 +136,7 @@ func sections() schema {
 		"notices":   noticesForm(),
 		"baselines": listForm(baselineForm()),
 		"gates":     listForm(gateForm()),
+		"networks":  networksForm(),
 		"examples":  examplesForm(),
 	}
 }
@@ -183,6 +185,24 @@ func noticesForm() schema {
 			thingForm([]string{"hook"}, schema{"hook": idForm})}}}))
 }
 
+// networksForm is that of the section networks.
+func networksForm() schema {
+	grant := thingForm([]string{"when"}, schema{"id": idForm, "when": condForm,
+		"vlan":   schema{"type": []string{"string", "integer"}, "description": "Its number, 1 to 4094, or its name"},
+		"filter": textForm, "session": schema{"type": "string", "pattern": spanForm["pattern"], "default": "1h",
+			"description": "How long an admission lasts, 1m to 7d"},
+		"recover": schema{"type": "boolean", "default": false,
+			"description": "Whether it is a place to get well in, for devices that no grant before it is for"},
+		"attributes": schema{"type": "object", "additionalProperties": schema{"type": []string{"string", "integer"}},
+			"description": "Further attributes of RADIUS: " +
+				strings.Join(slices.Sorted(maps.Keys(rulebook.RadiusAttributes)), ", ") + ", or VENDOR.TYPE by numbers"}})
+	return listForm(thingForm([]string{"id", "grants"}, schema{"id": schema{"type": "string",
+		"description": "The id of the resource that the network is"},
+		"ssids":  schema{"type": "array", "items": schema{"type": "string", "minLength": 1, "maxLength": 32}},
+		"person": schema{"enum": rulebook.PersonsOnNetworks, "default": rulebook.PersonsOnNetworks[0]},
+		"grants": schema{"type": "array", "minItems": 1, "items": grant}, "otherwise": schema{"const": "reject"}}))
+}
+
 // examplesForm is that of the section examples.
 func examplesForm() schema {
 	yesNo := schema{"type": "boolean"}
@@ -193,7 +213,8 @@ func examplesForm() schema {
 		"user": textForm, "groups": textsForm, "known_person": schema{"type": "boolean", "default": true},
 		"resource": textForm, "action": textForm,
 		"ip": textForm, "country": textForm, "mfa": yesNo, "level": levelForm,
-		"outcome": schema{"enum": rulebook.Outcomes}}))
+		"outcome": schema{"enum": rulebook.Outcomes}, "grant": textForm,
+		"proof": schema{"enum": rulebook.Proofs.Enum.Words}}))
 }
 
 // Keys lists the keys that a rulebook may have, at any depth, sorted.
