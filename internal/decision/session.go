@@ -735,6 +735,11 @@ func (s *Service) restoreAllow(snap *state.Snapshot, e *ledger.Entry, now int64)
 	if err != nil {
 		return err
 	}
+	if a.Outcome != access.Allow {
+		// An allow that it ended, it ended by an entry of its own. One that was on its way to the disk at the
+		// same time it did not end, and somebody may rely on that.
+		return nil
+	}
 	x := s.sessions.begin(snap, e.Actor, a, nil, now)
 	if x == nil {
 		s.sessions.supersede(askingOf(e.Actor, a.Asked)) // a newer answer took its place
