@@ -91,6 +91,10 @@ func (s *Service) Enrol(ctx context.Context, a Asking) (*Granted, error) {
 		if g, err = s.enrol(ctx, a, guess); !errors.Is(err, errOtherwise) {
 			return g, err
 		}
+		// What is otherwise may be on its way to the disk still: it is seen once this change is.
+		if err := s.Do(ctx, func(*state.Change) error { return nil }); err != nil {
+			return nil, err
+		}
 		var another *anotherProfileError
 		if errors.As(err, &another) {
 			guess = another.profile
@@ -506,6 +510,11 @@ func (s *Service) whoShows(snap *state.Snapshot, cert *x509.Certificate, now int
 // still says why whoever asked may no more.
 func (w *asker) still(c *state.Change, key string) error {
 	if w.invite == nil {
+		if old := state.Get(c, state.CertificateKind, w.renews); old != nil && old.Renewed != "" {
+			if x := state.Get(c, state.CertificateKind, old.Renewed); x != nil && x.Key == key && x.RevokedAt == 0 {
+				return errOtherwise // it is given what it was given, at the same time
+			}
+		}
 		for _, v := range c.IssuedTo(w.device) {
 			if certificate.Field(v, "serial").Str() == w.renews && !certificate.Field(v, "revoked").IsTrue() {
 				return nil

@@ -947,6 +947,36 @@ func TestWhatADeviceSaysIsProved(t *testing.T) {
 	shut(t, s)
 }
 
+// An agent that was stopped while it asked asks again while its first question is still being answered.
+func TestARenewalIsAskedTwiceAtOnce(t *testing.T) {
+	t.Parallel()
+	s := issuing(t, t.TempDir())
+	defer shut(t, s)
+	first := enrolled(t, s)
+	for range 20 {
+		request := csr(t, made(t), "d1")
+		var wg sync.WaitGroup
+		var got [6]*issuer.Granted
+		for i := range got {
+			wg.Go(func() {
+				var err error
+				if got[i], err = s.Authority.Enrol(ctx, issuer.Asking{By: first, Request: request}); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		if wg.Wait(); t.Failed() {
+			return
+		}
+		for _, g := range got[1:] {
+			if !g.Certificate.Equal(got[0].Certificate) {
+				t.Fatal("one key was given two certificates")
+			}
+		}
+		first = got[0].Certificate
+	}
+}
+
 // A renewal of which the answer was lost is answered with the same certificate.
 func TestARenewalIsAskedTwice(t *testing.T) {
 	t.Parallel()
