@@ -957,6 +957,9 @@ type GoneDevices struct {
 	Held string `json:"held,omitempty,omitzero"`
 }
 
+// Granted defines model for Granted.
+type Granted = access.Granted
+
 // HistoryEvent defines model for HistoryEvent.
 type HistoryEvent struct {
 	// Seq Of its entry in the ledger
@@ -1197,11 +1200,118 @@ type MuteDraft struct {
 	Reason string `json:"reason"`
 }
 
+// Network defines model for Network.
+type Network struct {
+	// ID That of the resource
+	ID    string `json:"id"`
+	Title string `json:"title,omitempty,omitzero"`
+
+	// Ssids By which access points call it
+	Ssids []string `json:"ssids,omitempty,omitzero"`
+
+	// Person Who counts as the person who joins
+	Person string         `json:"person"`
+	Grants []NetworkGrant `json:"grants"`
+
+	// Stays How many devices are on it
+	Stays int `json:"stays"`
+
+	// Untold Of how many their access point could not be told what is granted now
+	Untold int `json:"untold,omitempty,omitzero"`
+}
+
+// NetworkClient defines model for NetworkClient.
+type NetworkClient struct {
+	ID    string `json:"id"`
+	Title string `json:"title,omitempty,omitzero"`
+	Range string `json:"range"`
+
+	// Proves By what it proves who it is
+	Proves      string   `json:"proves"`
+	Certificate string   `json:"certificate,omitempty,omitzero"`
+	Networks    []string `json:"networks,omitempty,omitzero"`
+	ToldAt      int      `json:"told_at,omitempty,omitzero"`
+	At          string   `json:"at"`
+	By          string   `json:"by"`
+	Reason      string   `json:"reason,omitempty,omitzero"`
+	Stays       int      `json:"stays"`
+
+	// Dropped What was dropped of what it sent or did not fit since the service started
+	Dropped []NetworkDrop `json:"dropped"`
+
+	// Secret One that was made; it is shown this once
+	Secret string `json:"secret,omitempty,omitzero"`
+}
+
+// NetworkClientDraft defines model for NetworkClientDraft.
+type NetworkClientDraft struct {
+	ID    string `json:"id"`
+	Title string `json:"title,omitempty,omitzero"`
+
+	// Range The address that it sends from, or a network of several: 10.40.0.0/24
+	Range string `json:"range"`
+
+	// Secret Shared with it; one is made when neither it nor a certificate is given
+	Secret string `json:"secret,omitempty,omitzero"`
+
+	// Certificate The certificate that it shows over TLS, PEM, or its SHA-256 in hex; it has no secret then
+	Certificate string `json:"certificate,omitempty,omitzero"`
+
+	// Networks That it may ask about; all when left out
+	Networks []string `json:"networks,omitempty,omitzero"`
+
+	// ToldAt The port at which it is told of changes; 3799 when left out
+	ToldAt int    `json:"told_at,omitempty,omitzero"`
+	Reason string `json:"reason,omitempty,omitzero"`
+}
+
+// NetworkClientList defines model for NetworkClientList.
+type NetworkClientList struct {
+	Items []NetworkClient `json:"items"`
+
+	// Strangers Addresses that nobody entered and from which packets came
+	Strangers []NetworkStranger `json:"strangers"`
+
+	// Doors Where the service takes packets; none when it was not asked to
+	Doors []string `json:"doors,omitempty,omitzero"`
+}
+
+// NetworkDrop defines model for NetworkDrop.
+type NetworkDrop struct {
+	Why   string `json:"why"`
+	Times int64  `json:"times"`
+}
+
+// NetworkGrant defines model for NetworkGrant.
+type NetworkGrant struct {
+	ID             string `json:"id"`
+	When           string `json:"when"`
+	Vlan           string `json:"vlan,omitempty,omitzero"`
+	Filter         string `json:"filter,omitempty,omitzero"`
+	SessionSeconds int64  `json:"session_seconds"`
+
+	// Recover Whether it is a place to get well in
+	Recover bool `json:"recover,omitempty,omitzero"`
+
+	// Attributes A text by language
+	Attributes Texts `json:"attributes,omitempty,omitzero"`
+	Stays      int   `json:"stays"`
+}
+
+// NetworkStranger defines model for NetworkStranger.
+type NetworkStranger struct {
+	Address string `json:"address"`
+	Times   int64  `json:"times"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Token  Token  `json:"token"`
 	Secret string `json:"secret"`
 }
+
+// NotGranted defines model for NotGranted.
+type NotGranted = access.NotGranted
 
 // Notice defines model for Notice.
 type Notice struct {
@@ -2022,6 +2132,47 @@ type Status struct {
 	Records RecordsSize `json:"records"`
 }
 
+// Stay defines model for Stay.
+type Stay struct {
+	ID          string `json:"id"`
+	AccessPoint string `json:"access_point"`
+
+	// AtAddress The access point's own
+	AtAddress string `json:"at_address"`
+	Port      string `json:"port,omitempty,omitzero"`
+
+	// Address The hardware address of the device's interface
+	Address string `json:"address,omitempty,omitzero"`
+
+	// Addresses What the device is reached by there
+	Addresses []string `json:"addresses,omitempty,omitzero"`
+	Network   string   `json:"network"`
+	Device    string   `json:"device,omitempty,omitzero"`
+	Person    string   `json:"person,omitempty,omitzero"`
+	Level     string   `json:"level"`
+	Decision  string   `json:"decision"`
+	Proof     string   `json:"proof,omitempty,omitzero"`
+	Granted   *Granted `json:"granted,omitempty"`
+	Since     string   `json:"since"`
+
+	// Until The access point ends it then by itself, or asks again
+	Until string `json:"until"`
+
+	// HeardAt When the access point spoke of it last
+	HeardAt string `json:"heard_at,omitempty,omitzero"`
+
+	// UntoldSince Since when the access point could not be told what is granted now
+	UntoldSince string   `json:"untold_since,omitempty,omitzero"`
+	UntoldWhy   string   `json:"untold_why,omitempty,omitzero"`
+	Granting    *Granted `json:"granting,omitempty"`
+}
+
+// StayPage defines model for StayPage.
+type StayPage struct {
+	Items []Stay `json:"items"`
+	Total int    `json:"total"`
+}
+
 // Stranger defines model for Stranger.
 type Stranger struct {
 	// What person, device or resource
@@ -2585,6 +2736,21 @@ type ListLiveSessionsParams struct {
 	Resource string `form:"resource,omitempty" json:"resource,omitempty,omitzero"`
 }
 
+// ListStaysParams defines parameters for ListStays.
+type ListStaysParams struct {
+	Network string `form:"network,omitempty" json:"network,omitempty,omitzero"`
+
+	// Device An id, serial or hardware id
+	Device      string `form:"device,omitempty" json:"device,omitempty,omitzero"`
+	Person      string `form:"person,omitempty" json:"person,omitempty,omitzero"`
+	AccessPoint string `form:"access_point,omitempty" json:"access_point,omitempty,omitzero"`
+	Grant       string `form:"grant,omitempty" json:"grant,omitempty,omitzero"`
+
+	// Untold Only those of which their access point could not be told
+	Untold bool `form:"untold,omitempty" json:"untold,omitempty,omitzero"`
+	Limit  int  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+}
+
 // ListNoticesParams defines parameters for ListNotices.
 type ListNoticesParams struct {
 	Device string `form:"device,omitempty" json:"device,omitempty,omitzero"`
@@ -2826,6 +2992,12 @@ type RedactEntryJSONRequestBody = Reason
 
 // EndSessionsJSONRequestBody defines body for EndSessions for application/json ContentType.
 type EndSessionsJSONRequestBody = SessionsEnd
+
+// AddNetworkClientJSONRequestBody defines body for AddNetworkClient for application/json ContentType.
+type AddNetworkClientJSONRequestBody = NetworkClientDraft
+
+// RemoveNetworkClientJSONRequestBody defines body for RemoveNetworkClient for application/json ContentType.
+type RemoveNetworkClientJSONRequestBody = Reason
 
 // MuteJSONRequestBody defines body for Mute for application/json ContentType.
 type MuteJSONRequestBody = MuteDraft

@@ -96,6 +96,8 @@ type Request struct {
 	CertificateAt      int64
 	// Proof is how a device that joins a network proved which one it is, one of [rulebook.Proofs]; "" when not said.
 	Proof string
+	// Shown says that the connection showed a certificate, whatever became of it.
+	Shown bool
 	// Claimed says that nobody proved who the person is.
 	Claimed bool
 }

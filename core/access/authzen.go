@@ -175,7 +175,7 @@ func (e *Evaluation) Keys() []evidence.Key {
 	if e.Context != nil && e.Context.Device != nil {
 		ref = *e.Context.Device
 	}
-	if e.Subject.Type == "device" && ref.ID == "" {
+	if e.Subject.Type == "device" && ref.ID == "" && (e.Context == nil || e.Context.Network == nil) {
 		ref.ID = e.Subject.ID
 	}
 	var keys []evidence.Key
@@ -210,6 +210,8 @@ func (e *Evaluation) Find(find func(evidence.Key) (string, bool)) (device string
 func (e *Evaluation) Missed() string {
 	keys := e.Keys()
 	switch {
+	case len(keys) == 0 && e.Context != nil && e.Context.Network != nil:
+		return "no one device is known by the hardware address " + e.Context.Network.Address
 	case len(keys) == 0:
 		return ""
 	case e.Context != nil && e.Context.Device != nil && e.Context.Device.Untrusted != "":
@@ -278,6 +280,7 @@ func (e *Evaluation) Request() *Request {
 	}
 	q.Country, q.Proof = c.Country, c.Proof
 	q.Claimed = c.Network != nil && c.Network.Claimed
+	q.Shown = e.ShowsCertificate()
 	if a := c.Auth; a != nil {
 		q.MFA, q.Methods = a.MFA, a.Methods
 		if a.At != "" {

@@ -77,11 +77,15 @@ func (d *Decision) Decisive() []string {
 func (p *Program) Decide(q *Request, now int64) *Decision {
 	d := &Decision{Device: q.Device.ID, Known: q.Device.Known, Level: p.rb.LevelName(p.level(q)),
 		Gates: []GateRuling{}}
+	if p.impostor(q) {
+		d.impostor(q, now)
+		return d
+	}
 	if p.emergency(q) {
 		d.Outcome, d.BreakGlass = Allow, true
 		d.say("Emergency access.", "Allowed: "+q.User+" is a break-glass account; gates were not asked.")
 		d.ValidUntil = value.FormatTime(now)
-		if res := p.resources[q.Resource]; res != nil && res.network != nil {
+		if p.networkOf(q) != nil {
 			t := p.room()
 			defer p.trials.Put(t)
 			t.admit(d, t.Evaluate(q, now), q)
@@ -127,6 +131,17 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 	}
 	d.ValidUntil = value.FormatTime(until)
 	return d
+}
+
+// impostor says why a certificate that is not trusted for a device joins nothing.
+func (d *Decision) impostor(q *Request, now int64) {
+	why := q.Device.Unknown
+	if why == "" {
+		why = "the certificate that the connection showed is not trusted for the device"
+	}
+	d.Outcome, d.ValidUntil = Deny, value.FormatTime(now)
+	d.say("The certificate of your device is not trusted here. The help desk can tell you more.", "Denied: "+why+".")
+	d.ToAllow = []string{"a certificate that is trusted for its device"}
 }
 
 // room is an evaluator that nobody else uses; it goes back to p.trials.

@@ -84,6 +84,14 @@ func (g *Granted) Same(other *Granted) bool {
 		slices.Equal(g.pairs(), other.pairs())
 }
 
+// Is reports whether an admission carries what a grant of a rulebook does.
+func (g *Granted) Is(r *rulebook.Grant) bool {
+	if r == nil {
+		return g == nil
+	}
+	return g.Same(Carries(r))
+}
+
 // pairs lists the further attributes, in the order of their names.
 func (g *Granted) pairs() (out []string) {
 	for name, v := range g.Attributes {
@@ -156,6 +164,20 @@ func (t *Evaluator) admit(d *Decision, v Verdict, q *Request) {
 	if want := lacking(passed); q.Device.Known && want > q.Device.Level && q.Device.Below != nil {
 		d.Remedies = q.Device.Below(want)
 	}
+}
+
+// impostor reports whether a request to join a network shows a certificate that is not trusted for a device: it is
+// denied whatever gates say, for a certificate that is taken back must not be better than none.
+func (p *Program) impostor(q *Request) bool {
+	return q.Shown && (q.Certificate == nil || !*q.Certificate) && p.networkOf(q) != nil
+}
+
+// networkOf is the network that a request is about, nil for none.
+func (p *Program) networkOf(q *Request) *network {
+	if r := p.resources[q.Resource]; r != nil {
+		return r.network
+	}
+	return nil
 }
 
 // recovering tells the person in a place to get well in what the device needs.

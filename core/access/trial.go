@@ -48,6 +48,9 @@ func (t *Evaluator) Steps() int64 { return t.env.Steps() }
 func (t *Evaluator) Evaluate(q *Request, now int64) Verdict {
 	p := t.p
 	t.asked = t.asked[:0]
+	if p.impostor(q) {
+		return Verdict{Outcome: Deny, Shadow: Deny}
+	}
 	if p.emergency(q) {
 		v := Verdict{Outcome: Allow, Shadow: Allow, BreakGlass: true}
 		if t.pose(q, now); t.net != nil {
@@ -116,9 +119,9 @@ func (t *Evaluator) pose(q *Request, now int64) {
 func (t *Evaluator) Possible(q *Request, now int64) bool {
 	p := t.p
 	if p.emergency(q) {
-		return true
+		return !p.impostor(q)
 	}
-	if p.stranger(q) {
+	if p.stranger(q) || p.impostor(q) {
 		return false
 	}
 	t.pose(q, now)

@@ -91,6 +91,8 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.StreamChanged:      read[StreamChanged],
 	ledger.FeedChanged:        read[FeedChanged],
 	ledger.SignalReceived:     read[SignalReceived],
+	ledger.AccessPointChanged: read[AccessPointChanged],
+	ledger.StayChanged:        read[StayChanged],
 	ledger.AuthorityChanged:   read[AuthorityChanged],
 	ledger.DeviceInvited:      read[DeviceInvited],
 	ledger.CertificateIssued:  read[CertificateIssued],

@@ -59,6 +59,8 @@ func (*TokenRevoked) managing() (string, int)       { return "token", ocsfDelete
 func (*StreamChanged) managing() (string, int)      { return "stream", ocsfUpdate }
 func (*FeedChanged) managing() (string, int)        { return "feed", ocsfUpdate }
 func (*SignalReceived) managing() (string, int)     { return "sessions", ocsfDelete }
+func (*AccessPointChanged) managing() (string, int) { return "access point", ocsfUpdate }
+func (*StayChanged) managing() (string, int)        { return "admission to a network", ocsfUpdate }
 func (*AuthorityChanged) managing() (string, int)   { return "certificate authority", ocsfUpdate }
 func (*DeviceInvited) managing() (string, int)      { return "invitation", ocsfCreate }
 func (*CertificateIssued) managing() (string, int)  { return "certificate", ocsfCreate }

@@ -62,6 +62,8 @@ const (
 	StreamChanged      Kind = "stream.changed"     // what a receiver is told, or how, changed
 	FeedChanged        Kind = "feed.changed"       // where a partner's inventory is fetched, or how that goes, changed
 	SignalReceived     Kind = "signal.received"    // a partner's security event did something
+	AccessPointChanged Kind = "access-point.changed"
+	StayChanged        Kind = "stay.changed"       // an access point was told that something else is granted
 	AuthorityChanged   Kind = "authority.changed"  // our own certificate authority became another
 	DeviceInvited      Kind = "device.invited"     // a code was made by which a device can ask for a certificate
 	CertificateIssued  Kind = "certificate.issued" // by our own authority
@@ -89,7 +91,7 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	RosterRemoved,
 	DeviceEnrolled, EnrolmentHeld,
 	EnrolmentRefused, DeviceRetired, DeviceQuarantined, DevicePurged, DeviceReleased, DeviceTagged,
-	StreamChanged, FeedChanged, SignalReceived, AuthorityChanged, DeviceInvited,
+	StreamChanged, FeedChanged, SignalReceived, AccessPointChanged, StayChanged, AuthorityChanged, DeviceInvited,
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,
@@ -102,6 +104,8 @@ const (
 	Signal  = "signal"  // and the source: what a security event of a partner brought
 	Device  = "device"  // and its id: what it asked for with its own certificate or code
 	Feed    = "feed"    // and the feed's id: what a run of it brought
+	// AccessPoint, and its id: who asked, or said, what an access point did.
+	AccessPoint = "access-point"
 )
 
 // MaxEntry bounds the canonical form of an entry, in bytes: what a bundle of

@@ -159,7 +159,7 @@ func (s *Service) CreateToken(ctx context.Context, actor, name string, role bear
 			"%q is not a role; there are reader, helpdesk, author, admin, enforcer, source and receiver", role)
 	case name == "" || len(name) > 100:
 		return bearer.Token{}, "", fault.Input("/name", "a token needs a name of at most 100 bytes")
-	case slices.ContainsFunc([]string{ledger.Feed, ledger.Signal, ledger.Device},
+	case slices.ContainsFunc([]string{ledger.Feed, ledger.Signal, ledger.Device, ledger.AccessPoint},
 		func(kind string) bool { return strings.HasPrefix(name, kind+" ") }):
 		return bearer.Token{}, "", fault.Inputf("/name", "no token may be called %s …: the ledger calls so what "+
 			"feeds, signals and devices brought", name[:strings.IndexByte(name, ' ')])

@@ -403,6 +403,39 @@ func (c *Client) DropMapping(ctx context.Context, source string) error {
 	return err
 }
 
+// ListNetworks calls GET /api/v1/networks: Networks that devices join, with what an admission carries, and how many are on each now.
+func (c *Client) ListNetworks(ctx context.Context) (*Reply[List[Network]], error) {
+	return call[List[Network]](ctx, c, request{method: "GET", path: path("/api/v1/networks")})
+}
+
+// ListNetworkClients calls GET /api/v1/networks/clients: Access points and switches that may ask, with what was dropped of them, and strangers that asked.
+func (c *Client) ListNetworkClients(ctx context.Context) (*Reply[NetworkClientList], error) {
+	return call[NetworkClientList](ctx, c, request{method: "GET", path: path("/api/v1/networks/clients")})
+}
+
+// AddNetworkClient calls POST /api/v1/networks/clients: Let an access point, or those of a range of addresses, ask; a secret that is made is shown this once.
+func (c *Client) AddNetworkClient(ctx context.Context, body NetworkClientDraft) (*Reply[NetworkClient], error) {
+	return call[NetworkClient](ctx, c, request{method: "POST", path: path("/api/v1/networks/clients"), value: body})
+}
+
+// RemoveNetworkClient calls POST /api/v1/networks/clients/{id}/remove: Let an access point ask no more; devices that it let in stay there until it ends that.
+func (c *Client) RemoveNetworkClient(ctx context.Context, id string, body Reason) (*Reply[NetworkClient], error) {
+	return call[NetworkClient](ctx, c, request{method: "POST", path: path("/api/v1/networks/clients/{id}/remove", id), value: body})
+}
+
+// ListStays calls GET /api/v1/networks/stays: Who is on which network now, the newest first.
+func (c *Client) ListStays(ctx context.Context, p ListStaysParams) (*Reply[StayPage], error) {
+	query := url.Values{}
+	put(query, "network", p.Network)
+	put(query, "device", p.Device)
+	put(query, "person", p.Person)
+	put(query, "access_point", p.AccessPoint)
+	put(query, "grant", p.Grant)
+	put(query, "untold", p.Untold)
+	put(query, "limit", p.Limit)
+	return call[StayPage](ctx, c, request{method: "GET", path: path("/api/v1/networks/stays"), query: query})
+}
+
 // ListMutes calls GET /api/v1/notice-mutes: People who are not reminded.
 func (c *Client) ListMutes(ctx context.Context) (*Reply[List[Mute]], error) {
 	return call[List[Mute]](ctx, c, request{method: "GET", path: path("/api/v1/notice-mutes")})

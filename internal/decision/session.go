@@ -31,7 +31,8 @@ type Session struct {
 	asked  *access.Evaluation
 	number int64 // counts the sessions
 	until  int64
-	found  *state.Device // that the question named, as it was then; nil: none that was known
+	grant  *access.Granted // that the admission carries, of one to a network
+	found  *state.Device   // that the question named, as it was then; nil: none that was known
 	book   *state.Book
 	people *state.People
 
@@ -58,6 +59,8 @@ type sessions struct {
 	byDecision map[string]*Session
 	begun      int64 // how many ever were
 	swept      int64
+	onEnd      func([]*Session) // see [Service.OnEnd]
+	still      Still
 	rechecks   []recheck
 	recent     map[whose]revocation // the last of each, for allows that are on their way to the disk
 }
@@ -175,7 +178,7 @@ func (l *sessions) begin(snap *state.Snapshot, actor string, a *Answer, found *s
 	shown := api.LiveSession{Decision: a.ID, Person: a.Asked.Subject.ID, Device: a.Device, Level: a.Level,
 		Resource: a.Asked.Resource.ID, Action: a.Asked.Action.Name, Enforcer: actor, At: a.At, Until: a.ValidUntil}
 	s := &Session{LiveSession: shown, key: askingOf(actor, a.Asked), asked: a.Asked,
-		until: until.UnixMicro(), book: snap.Book, people: snap.People, found: found}
+		until: until.UnixMicro(), grant: a.Grant, book: snap.Book, people: snap.People, found: found}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.byKey == nil {
@@ -403,11 +406,24 @@ func (s *Session) restsOn(snap *state.Snapshot) bool {
 
 // holds reports whether a session's allow still stands at now: nothing that it
 // was decided from has changed, or it would be decided the same.
-func holds(snap *state.Snapshot, s *Session, now int64) bool {
+func (l *sessions) holds(snap *state.Snapshot, s *Session, now int64) bool {
+	if !l.same(snap, s, now) {
+		return false
+	}
 	if s.restsOn(snap) && (s.found == nil || now < s.found.Wake) {
 		return true
 	}
-	return snap.Book.Gates.Evaluator().Evaluate(Pose(snap, s.asked, now).Request, now).Outcome == access.Allow
+	return s.sameAs(snap.Book.Gates.Evaluator().Evaluate(Pose(snap, s.asked, now).Request, now))
+}
+
+// same reports whether a session's question would be asked the same.
+func (l *sessions) same(snap *state.Snapshot, s *Session, now int64) bool {
+	return l.still == nil || s.asked.Context == nil || s.asked.Context.Network == nil || l.still(snap, s.asked, now)
+}
+
+// sameAs reports whether an answer is the session's: an allow, that carries the same.
+func (s *Session) sameAs(v access.Verdict) bool {
+	return v.Outcome == access.Allow && s.grant.Is(v.Grant)
 }
 
 // ends makes the entries of a session that ends, those of the allows whose place it
@@ -542,8 +558,9 @@ func (e *ending) look(s *Session, by state.Cause, revoked bool) {
 	if q.device != nil {
 		level = e.next.Book.Rulebook.LevelName(e.next.At(q.device, now).Result.Level)
 	}
-	outcome := e.gates.Evaluate(q.Request, now).Outcome
-	if outcome == access.Allow && !revoked || !e.of.claim(s) {
+	v := e.gates.Evaluate(q.Request, now)
+	outcome := v.Outcome
+	if s.sameAs(v) && e.of.same(e.next, s, now) && !revoked || !e.of.claim(s) {
 		return
 	}
 	e.ended = append(e.ended, s)
@@ -561,6 +578,9 @@ func (e *ending) Done(err error) bool {
 	}
 	for _, s := range e.ended {
 		e.of.remove(s)
+	}
+	if e.of.onEnd != nil && len(e.ended) > 0 {
+		e.of.onEnd(e.ended)
 	}
 	if len(e.change.Revoked) > 0 {
 		e.of.noteRevoked(e.change.Revoked, e.change.Now)
@@ -632,7 +652,7 @@ func (s *Service) Sessions(person, device, resource string) []api.LiveSession {
 	out := []api.LiveSession{}
 	for _, x := range s.sessions.all(now) {
 		if (person == "" || x.Person == person) && (device == "" || x.Device == device) &&
-			(resource == "" || x.Resource == resource) && holds(snap, x, now) {
+			(resource == "" || x.Resource == resource) && s.sessions.holds(snap, x, now) {
 			out = append(out, x.LiveSession)
 		}
 	}
@@ -678,6 +698,11 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 	longest := int64(0)
 	for _, g := range snap.Book.Rulebook.Gates {
 		longest = max(longest, g.ValidFor)
+	}
+	for _, n := range snap.Book.Rulebook.Networks {
+		for _, g := range n.Grants {
+			longest = max(longest, g.Session)
+		}
 	}
 	first := int64(0)
 	err := s.DecisionsSince(ctx, now-longest, func(e ledger.Entry) error {
@@ -771,7 +796,7 @@ func (s *Service) Permit(actor string, e *access.Evaluation) (id string, refused
 	if t := s.Store.Trouble(); t != nil { // what would end a session cannot be recorded
 		return "", nil, t
 	}
-	if x := s.sessions.find(actor, e, now); x != nil && holds(snap, x, now) {
+	if x := s.sessions.find(actor, e, now); x != nil && s.sessions.holds(snap, x, now) {
 		return x.Decision, nil, nil
 	}
 	a, err := s.Decide(actor, e)
@@ -782,6 +807,25 @@ func (s *Service) Permit(actor string, e *access.Evaluation) (id string, refused
 		return a.ID, nil, nil
 	}
 	return a.ID, a, nil
+}
+
+// Still reports whether a question would be asked the same in a state: of the same device and person. It must not
+// wait.
+type Still func(snap *state.Snapshot, asked *access.Evaluation, now int64) bool
+
+// OnEnd has somebody be told of sessions once they have ended before their time, and everybody sees that; and has
+// sessions of devices on networks end once still says that their question is another. It is set before the engine starts.
+func (s *Service) OnEnd(told func([]*Session), still Still) {
+	s.sessions.onEnd, s.sessions.still = told, still
+}
+
+// Relied is the decision by which an enforcer may rely on the answer to a question, "" for none, and what it grants.
+func (s *Service) Relied(actor string, e *access.Evaluation) (decision string, grant *access.Granted) {
+	now := s.Micros()
+	if x := s.sessions.find(actor, e, now); x != nil && s.sessions.holds(s.Snapshot(), x, now) {
+		return x.Decision, x.grant
+	}
+	return "", nil
 }
 
 // SessionCount is how many sessions there are; of some that have ended by themselves nobody may have taken notice yet.

@@ -222,6 +222,21 @@ type operations interface {
 	// DropMapping is POST /api/v1/mappings/{source}/drop: Forget how the files of a source are read.
 	DropMapping(c *gin.Context, source string) error
 
+	// ListNetworks is GET /api/v1/networks: Networks that devices join, with what an admission carries, and how many are on each now.
+	ListNetworks(c *gin.Context) (List[Network], error)
+
+	// ListNetworkClients is GET /api/v1/networks/clients: Access points and switches that may ask, with what was dropped of them, and strangers that asked.
+	ListNetworkClients(c *gin.Context) (*NetworkClientList, error)
+
+	// AddNetworkClient is POST /api/v1/networks/clients: Let an access point, or those of a range of addresses, ask; a secret that is made is shown this once.
+	AddNetworkClient(c *gin.Context, body NetworkClientDraft) (*NetworkClient, error)
+
+	// RemoveNetworkClient is POST /api/v1/networks/clients/{id}/remove: Let an access point ask no more; devices that it let in stay there until it ends that.
+	RemoveNetworkClient(c *gin.Context, id string, body Reason) (*NetworkClient, error)
+
+	// ListStays is GET /api/v1/networks/stays: Who is on which network now, the newest first.
+	ListStays(c *gin.Context, p ListStaysParams) (*StayPage, error)
+
 	// ListMutes is GET /api/v1/notice-mutes: People who are not reminded.
 	ListMutes(c *gin.Context) (List[Mute], error)
 
@@ -688,6 +703,33 @@ func readListLiveSessions(c *gin.Context) (p ListLiveSessionsParams, err error) 
 	}
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "resource", query, &p.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("resource", err)
+	}
+	return p, nil
+}
+
+// readListStays reads the parameters of a request.
+func readListStays(c *gin.Context) (p ListStaysParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "network", query, &p.Network, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("network", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "device", query, &p.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("device", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "person", query, &p.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("person", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "access_point", query, &p.AccessPoint, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("access_point", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "grant", query, &p.Grant, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("grant", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "untold", query, &p.Untold, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
+		return p, wrongParameter("untold", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
 	}
 	return p, nil
 }
@@ -1395,6 +1437,42 @@ func (s *Server) routes(r gin.IRouter) {
 			return
 		}
 		c.Status(http.StatusNoContent)
+	})
+	r.GET("/api/v1/networks", func(c *gin.Context) {
+		out, err := s.ListNetworks(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/networks/clients", func(c *gin.Context) {
+		out, err := s.ListNetworkClients(c)
+		s.answer(c, 200, out, err)
+	})
+	r.POST("/api/v1/networks/clients", func(c *gin.Context) {
+		var body NetworkClientDraft
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.AddNetworkClient(c, body)
+		s.answer(c, 201, out, err)
+	})
+	r.POST("/api/v1/networks/clients/:id/remove", func(c *gin.Context) {
+		id := c.Param("id")
+		var body Reason
+		if err := edge.Decode(c, edge.MaxBody, &body); err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.RemoveNetworkClient(c, id, body)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/networks/stays", func(c *gin.Context) {
+		p, err := readListStays(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ListStays(c, p)
+		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/notice-mutes", func(c *gin.Context) {
 		out, err := s.ListMutes(c)

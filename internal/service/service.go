@@ -18,6 +18,7 @@ import (
 	"ironledger.example/internal/feed"
 	"ironledger.example/internal/heard"
 	"ironledger.example/internal/intake"
+	"ironledger.example/internal/network"
 	"ironledger.example/internal/news"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/past"
@@ -65,6 +66,7 @@ type Service struct {
 	Heard     *heard.Service
 	Authority *authority.Service
 	Statement *statement.Service
+	Networks  *network.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -101,6 +103,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Statement = statement.New(e, latest, streams)
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
 	s.Uploads = upload.New(e, s.Intake)
+	s.Networks = network.New(e, box, decisions)
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard, s.Authority)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
@@ -114,6 +117,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 
 // Close ends what is under way, and closes the records.
 func (s *Service) Close() error {
+	s.Networks.Stop()
 	s.Feeds.Stop()
 	s.Notices.Stop()
 	s.Authority.Stop()

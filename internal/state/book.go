@@ -11,6 +11,7 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/bearer"
+	"ironledger.example/internal/interned"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/store"
 )
@@ -35,7 +36,7 @@ type generation struct {
 	directories uint64 // counts what the directory and the roster were, which views hold
 	Resolver    *evidence.Resolver
 	RuleKeys    []string
-	verdicts    verdictSets
+	verdicts    interned.Lists[posture.Verdict] // of devices: most of a fleet passes the same rules
 }
 
 // The slots of the names that a search may use beside the attributes.

@@ -114,6 +114,9 @@ type Change struct {
 	terms       puts[kept.TokenTerm]
 	tokenUses   puts[kept.TokenUses]
 
+	accessPoints puts[kept.AccessPoint]
+	stays        puts[kept.Stay]
+
 	waivers puts[Waiver]
 	vouches puts[Vouch]
 	retired puts[Retirement]

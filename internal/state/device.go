@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
-	"sync"
 	"unsafe"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -160,46 +158,11 @@ func (d *Device) refreshView(under *Snapshot, now int64) {
 // compact copies a result for keeping.
 func (e *generation) compact(r *posture.Result) posture.Result {
 	out := posture.Result{Level: r.Level, Shadow: r.Shadow, Covered: r.Covered, Outsider: r.Outsider,
-		Waived: r.Waived, NoGrace: r.NoGrace, Quarantined: r.Quarantined, Verdicts: e.verdicts.of(r.Verdicts)}
+		Waived: r.Waived, NoGrace: r.NoGrace, Quarantined: r.Quarantined, Verdicts: e.verdicts.Of(r.Verdicts)}
 	if r.Remembers() {
 		out.Since = slices.Clone(r.Since)
 	}
 	return out
-}
-
-// verdictSets keeps the verdicts of devices once for all that have the same:
-// most of a fleet passes the same rules.
-type verdictSets struct {
-	mu    sync.RWMutex
-	known map[string][]posture.Verdict
-}
-
-// maxVerdictSets bounds how many are kept; others are kept by their devices.
-const maxVerdictSets = 10_000
-
-// of returns a copy of a list of verdicts, which nobody may change.
-func (s *verdictSets) of(list []posture.Verdict) []posture.Verdict {
-	if len(list) == 0 {
-		return nil
-	}
-	key := unsafe.String((*byte)(&list[0]), len(list)) // for looking up only
-	s.mu.RLock()
-	set, n := s.known[key], len(s.known)
-	s.mu.RUnlock()
-	if set != nil {
-		return set
-	}
-	set = slices.Clone(list)
-	if n >= maxVerdictSets {
-		return set
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.known == nil {
-		s.known = map[string][]posture.Verdict{}
-	}
-	s.known[strings.Clone(key)] = set
-	return set
 }
 
 // row makes the next revision of a device, which stood otherwise before, as it

@@ -115,6 +115,12 @@ var (
 	ArchiveKind = kind[kept.Archive]{"archive",
 		func(s *Snapshot) *table[kept.Archive] { return &s.Archives },
 		func(c *Change) *puts[kept.Archive] { return &c.archives }}
+	AccessPointKind = kind[kept.AccessPoint]{"access-point",
+		func(s *Snapshot) *table[kept.AccessPoint] { return &s.AccessPoints },
+		func(c *Change) *puts[kept.AccessPoint] { return &c.accessPoints }}
+	StayKind = kind[kept.Stay]{"stay",
+		func(s *Snapshot) *table[kept.Stay] { return &s.Stays },
+		func(c *Change) *puts[kept.Stay] { return &c.stays }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -128,7 +134,7 @@ var plain = []interface {
 	FeedPlaceKind,
 	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind,
 	QuarantineKind, TagsKind, RetirementKind, ArchiveKind, MappingKind,
-	TokenTermKind, tokenUsesKind}
+	TokenTermKind, tokenUsesKind, AccessPointKind, StayKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

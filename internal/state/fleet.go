@@ -5,7 +5,8 @@ import (
 	"slices"
 
 	"ironledger.example/core/evidence"
-	"ironledger.example/internal/owners"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/reported"
 	"ironledger.example/internal/versioned"
 )
 
@@ -15,8 +16,9 @@ type Fleet struct {
 	keys    versioned.Map[evidence.Key, string] // to ids, for all but the id itself; see shared
 	// shared are the keys that several devices have, with their ids: such a key points
 	// at none of them.
-	shared map[evidence.Key][]string
-	owners owners.Index
+	shared    map[evidence.Key][]string
+	owners    reported.Index
+	addresses reported.Index // hardware addresses of network interfaces
 }
 
 // Len is how many devices there are.
@@ -79,16 +81,18 @@ type fleetEdit struct {
 	keys      *versioned.Edit[evidence.Key, string]
 	shared    map[evidence.Key][]string
 	ownShared bool
-	owners    owners.Edit
+	owners    reported.Edit
+	addresses reported.Edit
 }
 
 func (f *Fleet) edit() *fleetEdit {
 	return &fleetEdit{devices: f.devices.Edit(), keys: f.keys.Edit(), shared: f.shared,
-		owners: f.owners.Edit()}
+		owners: f.owners.Edit(), addresses: f.addresses.Edit()}
 }
 
 func (e *fleetEdit) fleet() *Fleet {
-	return &Fleet{devices: e.devices.Map(), keys: e.keys.Map(), shared: e.shared, owners: e.owners.Index()}
+	return &Fleet{devices: e.devices.Map(), keys: e.keys.Map(), shared: e.shared, owners: e.owners.Index(),
+		addresses: e.addresses.Index()}
 }
 
 // put makes a device be found as it is now.
@@ -98,11 +102,12 @@ func (e *fleetEdit) put(d *Device) {
 	if was != nil && was.Record == d.Record && was.Tags.Owned() == d.Tags.Owned() {
 		return
 	}
-	var before []string
+	var owners, addresses []string
 	if was != nil {
-		before = ownersOf(was)
+		owners, addresses = ownersOf(was), was.Record.HardwareAddresses()
 	}
-	e.owners.Move(d.ID, before, ownersOf(d))
+	e.owners.Move(d.ID, owners, ownersOf(d))
+	e.addresses.Move(d.ID, addresses, d.Record.HardwareAddresses())
 }
 
 // place does the same but for owners.
@@ -180,6 +185,25 @@ func ownersOf(d *Device) (names []string) {
 		}
 	}
 	return names
+}
+
+// WithAddress is the one device that has a hardware address at now, as what counts of it says; nil for none, and where
+// several say that they have it.
+func (snap *Snapshot) WithAddress(address string, now int64) (one *Device) {
+	slot := snap.Book.Rulebook.Dict.Slot("network.macs")
+	for _, id := range snap.Fleet.addresses.Devices(value.HardwareAddress(address)) {
+		d := snap.At(snap.Fleet.Get(id), now)
+		has := slices.ContainsFunc(d.View.Get(slot, now).Members(), func(m value.Value) bool {
+			return value.HardwareAddress(m.Str()) == value.HardwareAddress(address)
+		})
+		switch {
+		case has && one != nil:
+			return nil
+		case has:
+			one = snap.Fleet.Get(id)
+		}
+	}
+	return one
 }
 
 // those are devices, each once. Of ids that are not known there are none.

@@ -5,7 +5,7 @@ import (
 
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
-	"ironledger.example/internal/owners"
+	"ironledger.example/internal/reported"
 	"ironledger.example/internal/store"
 )
 
@@ -17,7 +17,8 @@ type Restoration struct {
 
 	mu     sync.Mutex
 	fleet  *fleetEdit
-	owned  []owners.Pair
+	owned  []reported.Pair
+	found  []reported.Pair // by hardware addresses
 	digest ledger.Digest
 	batch  store.Batch
 }
@@ -41,16 +42,19 @@ func (r *Restoration) Take(rows []store.DeviceRow) error {
 			return err
 		}
 	}
-	pairs := make([]owners.Pair, 0, len(rows))
+	owned, found := make([]reported.Pair, 0, len(rows)), []reported.Pair{}
 	for _, d := range c.order {
 		for _, owner := range ownersOf(d) {
-			pairs = append(pairs, owners.Pair{Owner: owner, Device: d.ID})
+			owned = append(owned, reported.Pair{Text: owner, Device: d.ID})
+		}
+		for _, address := range d.Record.HardwareAddresses() {
+			found = append(found, reported.Pair{Text: address, Device: d.ID})
 		}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.digest.Join(&digest)
-	r.owned = append(r.owned, pairs...)
+	r.owned, r.found = append(r.owned, owned...), append(r.found, found...)
 	r.batch.Entries, r.batch.Devices = append(r.batch.Entries, c.Batch.Entries...),
 		append(r.batch.Devices, c.Batch.Devices...)
 	for _, d := range c.order {
@@ -79,6 +83,7 @@ func (r *Restoration) restore(c *Change, row *store.DeviceRow, room *Device) err
 // read from, and what is to be written since it changed meanwhile.
 func (r *Restoration) End() (ledger.Digest, *store.Batch) {
 	r.under.Fleet = r.fleet.fleet()
-	r.under.Fleet.owners, r.owned = owners.Of(r.owned), nil
+	r.under.Fleet.owners, r.under.Fleet.addresses = reported.Of(r.owned), reported.Of(r.found)
+	r.owned, r.found = nil, nil
 	return r.digest, &r.batch
 }

@@ -55,6 +55,9 @@ type Snapshot struct {
 	terms       table[kept.TokenTerm] // by token
 	tokenUses   table[kept.TokenUses]
 
+	AccessPoints table[kept.AccessPoint]
+	Stays        table[kept.Stay]
+
 	Waivers table[Waiver]
 	Vouches table[Vouch]
 	retired table[Retirement] // by device

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"ironledger.example/internal/bearer"
-	"ironledger.example/internal/owners"
+	"ironledger.example/internal/reported"
 )
 
 // Told is the whole of a state in words: what each of its parts is, by name. Of two
@@ -67,7 +67,8 @@ func (snap *Snapshot) tellFleet(now int64, say func(string, any)) {
 	for k, ids := range snap.Fleet.shared {
 		say(fmt.Sprint("shared key ", k), slices.Sorted(slices.Values(ids)))
 	}
-	snap.Fleet.owners.All(func(p owners.Pair) { say("owner "+p.Owner+" "+p.Device, true) })
+	snap.Fleet.owners.All(func(p reported.Pair) { say("owner "+p.Text+" "+p.Device, true) })
+	snap.Fleet.addresses.All(func(p reported.Pair) { say("address "+p.Text+" "+p.Device, true) })
 }
 
 func (snap *Snapshot) tellDocuments(say func(string, any)) {
@@ -79,7 +80,7 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List(), "authorities": snap.Authorities.List(),
 		"issued": snap.Issued.List(), "invites": snap.Invites.List(), "statements": snap.Statements.List(),
 		"quarantines": snap.Quarantines.List(), "tags": snap.Tags.List(), "archives": snap.Archives.List(), "mappings": snap.Mappings.List(),
-		"token terms": snap.terms.List()} {
+		"token terms": snap.terms.List(), "access points": snap.AccessPoints.List(), "stays": snap.Stays.List()} {
 		say(name, list)
 	}
 	for k, ids := range snap.Unmatched.byKey.All() {

@@ -1883,6 +1883,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/networks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Networks that devices join, with what an admission carries, and how many are on each now */
+        get: operations["listNetworks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/stays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is on which network now, the newest first */
+        get: operations["listStays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Access points and switches that may ask, with what was dropped of them, and strangers that asked */
+        get: operations["listNetworkClients"];
+        put?: never;
+        /** Let an access point, or those of a range of addresses, ask; a secret that is made is shown this once */
+        post: operations["addNetworkClient"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/clients/{id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let an access point ask no more; devices that it let in stay there until it ends that */
+        post: operations["removeNetworkClient"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/streams": {
         parameters: {
             query?: never;
@@ -3171,6 +3240,18 @@ export interface components {
                     certificate_sha256?: string;
                 };
                 ip?: string;
+                /** @description Where a device joins a network */
+                network?: {
+                    address?: string;
+                    called?: string;
+                    port?: string;
+                    claimed?: boolean;
+                };
+                /**
+                 * @description How a device that joins a network proved which one it is
+                 * @enum {string}
+                 */
+                proof?: "certificate" | "address";
                 country?: string;
                 auth?: {
                     mfa?: boolean;
@@ -3412,6 +3493,138 @@ export interface components {
             valid_for: string;
             week: components["schemas"]["GateWeek"];
         };
+        Network: {
+            /** @description That of the resource */
+            id: string;
+            title?: string;
+            /** @description By which access points call it */
+            ssids?: string[];
+            /**
+             * @description Who counts as the person who joins
+             * @enum {string}
+             */
+            person: "owner" | "certificate" | "identity";
+            grants: components["schemas"]["NetworkGrant"][];
+            /** @description How many devices are on it */
+            stays: number;
+            /** @description Of how many their access point could not be told what is granted now */
+            untold?: number;
+        };
+        NetworkGrant: {
+            id: string;
+            when: string;
+            vlan?: string;
+            filter?: string;
+            /** Format: int64 */
+            session_seconds: number;
+            /** @description Whether it is a place to get well in */
+            recover?: boolean;
+            attributes?: components["schemas"]["Texts"];
+            stays: number;
+        };
+        Stay: {
+            id: string;
+            access_point: string;
+            /** @description The access point's own */
+            at_address: string;
+            port?: string;
+            /** @description The hardware address of the device's interface */
+            address?: string;
+            /** @description What the device is reached by there */
+            addresses?: string[];
+            network: string;
+            device?: string;
+            person?: string;
+            level: string;
+            decision: string;
+            proof?: string;
+            granted?: components["schemas"]["Granted"];
+            since: string;
+            /** @description The access point ends it then by itself, or asks again */
+            until: string;
+            /** @description When the access point spoke of it last */
+            heard_at?: string;
+            /** @description Since when the access point could not be told what is granted now */
+            untold_since?: string;
+            untold_why?: string;
+            granting?: components["schemas"]["Granted"];
+        };
+        StayPage: {
+            items: components["schemas"]["Stay"][];
+            total: number;
+        };
+        Granted: {
+            grant: string;
+            vlan?: string;
+            filter?: string;
+            /**
+             * Format: int64
+             * @description For how long
+             */
+            session: number;
+            recover?: boolean;
+            attributes?: components["schemas"]["Texts"];
+            /** @description The grants before it and why they were not given */
+            instead?: components["schemas"]["NotGranted"][];
+        };
+        NotGranted: {
+            grant: string;
+            when: string;
+            why: components["schemas"]["Leaf"][];
+        };
+        NetworkClientDraft: {
+            id: string;
+            title?: string;
+            /** @description The address that it sends from, or a network of several: 10.40.0.0/24 */
+            range: string;
+            /** @description Shared with it; one is made when neither it nor a certificate is given */
+            secret?: string;
+            /** @description The certificate that it shows over TLS, PEM, or its SHA-256 in hex; it has no secret then */
+            certificate?: string;
+            /** @description That it may ask about; all when left out */
+            networks?: string[];
+            /** @description The port at which it is told of changes; 3799 when left out */
+            told_at?: number;
+            reason?: string;
+        };
+        NetworkClient: {
+            id: string;
+            title?: string;
+            range: string;
+            /**
+             * @description By what it proves who it is
+             * @enum {string}
+             */
+            proves: "secret" | "certificate";
+            certificate?: string;
+            networks?: string[];
+            told_at?: number;
+            at: string;
+            by: string;
+            reason?: string;
+            stays: number;
+            /** @description What was dropped of what it sent or did not fit since the service started */
+            dropped: components["schemas"]["NetworkDrop"][];
+            /** @description One that was made; it is shown this once */
+            secret?: string;
+        };
+        NetworkDrop: {
+            why: string;
+            /** Format: int64 */
+            times: number;
+        };
+        NetworkStranger: {
+            address: string;
+            /** Format: int64 */
+            times: number;
+        };
+        NetworkClientList: {
+            items: components["schemas"]["NetworkClient"][];
+            /** @description Addresses that nobody entered and from which packets came */
+            strangers: components["schemas"]["NetworkStranger"][];
+            /** @description Where the service takes packets; none when it was not asked to */
+            doors?: string[];
+        };
         LiveSession: {
             decision: string;
             person: string;
@@ -3495,6 +3708,7 @@ export interface components {
             known_device: boolean;
             break_glass?: boolean;
             gates: components["schemas"]["GateRuling"][];
+            grant?: components["schemas"]["Granted"];
             shadow_outcome?: components["schemas"]["Outcome"];
             reason_user: components["schemas"]["Texts"];
             reason_admin: components["schemas"]["Texts"];
@@ -7628,6 +7842,133 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FeedRemoved"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNetworks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Networks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Network"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStays: {
+        parameters: {
+            query?: {
+                network?: string;
+                /** @description An id, serial or hardware id */
+                device?: string;
+                person?: string;
+                access_point?: string;
+                grant?: string;
+                /** @description Only those of which their access point could not be told */
+                untold?: boolean;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Stays */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StayPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNetworkClients: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Clients */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkClientList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addNetworkClient: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NetworkClientDraft"];
+            };
+        };
+        responses: {
+            /** @description The client */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkClient"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeNetworkClient: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description The client */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkClient"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -46,6 +46,7 @@ type serveOptions struct {
 	metrics                                   string   // where metrics are told without a token
 	devices                                   string   // where devices get certificates
 	deviceHosts                               []string // by which they reach it
+	network                                   networkOptions
 	inside                                    []string // networks that may be called, though they are inside
 	folders                                   []string // below which feeds may read
 	smtp, mailFrom, smtpPassword, smtpCA      string
@@ -159,6 +160,7 @@ func (o *serveOptions) flags(f *pflag.FlagSet) {
 	f.StringSliceVar(&o.deviceHosts, "device-host", nil,
 		"a name or address by which devices reach it, if our own authority is to certify it (default: that of "+
 			"--public-url, and this machine)")
+	o.network.flags(f)
 	f.StringVar(&o.origin, "ledger-name", "",
 		"the name of a new ledger, as log.example.org (default: one that is made up)")
 	f.StringVar(&o.newKey, "new-ledger-key", "",
@@ -396,12 +398,17 @@ func (o *serveOptions) open(svc *service.Service, log *slog.Logger, w wanted, ht
 		}
 		fronts = append(fronts, m)
 	}
-	if o.devices == "" {
-		return fronts, ready, nil
-	}
 	own := w.certificate
 	if len(o.deviceHosts) > 0 {
 		own = nil
+	}
+	doors, err := o.network.open(svc, own, o.hosts(public))
+	if err != nil {
+		return nil, nil, err
+	}
+	fronts = append(fronts, doors...)
+	if o.devices == "" {
+		return fronts, ready, nil
 	}
 	d, err := newDoor(o.devices, own, o.hosts(public), svc.Authority, options)
 	if err != nil {

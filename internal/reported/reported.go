@@ -1,5 +1,6 @@
-// Package owners finds devices by who may own them, in versions of which each stays as it was.
-package owners
+// Package reported finds devices by a text that is reported of them, as who owns them, in versions of which each stays
+// as it was.
+package reported
 
 import (
 	"cmp"
@@ -9,17 +10,17 @@ import (
 	"github.com/tidwall/btree"
 )
 
-// Index finds devices by each text that a source reports as the owner, also one that other sources
-// outweigh: whose a device is, its view says. It is immutable; the zero Index finds none.
+// Index finds devices by each text that a source reports, also one that other sources outweigh: what counts of a
+// device, its view says. It is immutable; the zero Index finds none.
 type Index struct {
 	pairs *btree.BTreeG[Pair]
 }
 
-// Pair is a device that may be somebody's.
-type Pair struct{ Owner, Device string }
+// Pair is a device of which a text is reported.
+type Pair struct{ Text, Device string }
 
 func (a Pair) compare(b Pair) int {
-	return cmp.Or(strings.Compare(a.Owner, b.Owner), strings.Compare(a.Device, b.Device))
+	return cmp.Or(strings.Compare(a.Text, b.Text), strings.Compare(a.Device, b.Device))
 }
 
 func newPairs() *btree.BTreeG[Pair] {
@@ -36,16 +37,16 @@ func Of(pairs []Pair) Index {
 	return x
 }
 
-// Devices lists the devices that may be a person's, in order.
-func (x Index) Devices(person string) (ids []string) {
+// Devices lists the devices of which a text is reported, in order.
+func (x Index) Devices(text string) (ids []string) {
 	if x.pairs == nil {
 		return nil
 	}
-	x.pairs.Ascend(Pair{Owner: person}, func(p Pair) bool {
-		if p.Owner == person {
+	x.pairs.Ascend(Pair{Text: text}, func(p Pair) bool {
+		if p.Text == text {
 			ids = append(ids, p.Device)
 		}
-		return p.Owner == person
+		return p.Text == text
 	})
 	return ids
 }
@@ -80,16 +81,16 @@ func (e *Edit) edited() *btree.BTreeG[Pair] {
 	return e.index.pairs
 }
 
-// Move takes in whom a device may belong to now, and whom before.
+// Move takes in what is reported of a device now, and what was before.
 func (e *Edit) Move(device string, before, now []string) {
-	for _, owner := range before {
-		if !slices.Contains(now, owner) {
-			e.edited().Delete(Pair{owner, device})
+	for _, text := range before {
+		if !slices.Contains(now, text) {
+			e.edited().Delete(Pair{text, device})
 		}
 	}
-	for _, owner := range now {
-		if !slices.Contains(before, owner) {
-			e.edited().Set(Pair{owner, device})
+	for _, text := range now {
+		if !slices.Contains(before, text) {
+			e.edited().Set(Pair{text, device})
 		}
 	}
 }

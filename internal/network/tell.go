@@ -1,0 +1,402 @@
+package network
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"strconv"
+	"time"
+
+	libradius "layeh.com/radius"
+	"layeh.com/radius/rfc2865"
+	"layeh.com/radius/rfc2866"
+	"layeh.com/radius/rfc2869"
+	"layeh.com/radius/rfc3576"
+
+	"ironledger.example/core/access"
+	"ironledger.example/core/event"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/decision"
+	"ironledger.example/internal/kept"
+	"ironledger.example/internal/radius"
+	"ironledger.example/internal/state"
+)
+
+// tellers is how many access points are told at once.
+const tellers = 32
+
+// usualPort is where access points are told (RFC 5176, section 2.1).
+const usualPort = 3799
+
+// ended is told of sessions that ended before their time: some may be those of devices on networks.
+func (s *Service) ended(list []*decision.Session) {
+	gone := map[string]bool{}
+	for _, x := range list {
+		gone[x.Decision] = true
+	}
+	for id, x := range s.Snapshot().Stays.All() {
+		if gone[x.Decision] {
+			s.enqueue(id)
+		}
+	}
+}
+
+// enqueue has a stay looked at soon, once.
+func (s *Service) enqueue(id string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, busy := s.busy[id]; busy || s.queued[id] {
+		if busy {
+			s.busy[id] = true
+		}
+		return
+	}
+	select {
+	case s.work <- id:
+		s.queued[id] = true
+	default: // it is looked at in its turn
+	}
+}
+
+// telling looks at stays whose ground may be gone, until the service stops.
+func (s *Service) telling() {
+	for {
+		select {
+		case id := <-s.work:
+			s.mu.Lock()
+			delete(s.queued, id)
+			s.busy[id] = false
+			s.mu.Unlock()
+			if err := s.settle(s.ctx, id); err != nil && s.ctx.Err() == nil {
+				s.Log.Warn("a stay is not looked at", "stay", id, "error", err)
+			}
+			s.mu.Lock()
+			again := s.busy[id]
+			delete(s.busy, id)
+			s.mu.Unlock()
+			if again {
+				s.enqueue(id)
+			}
+		case <-s.ctx.Done():
+			return
+		}
+	}
+}
+
+// looking looks at all stays now and then: at those whose session is gone, as after a restart, at those of which an
+// access point could not be told, and at those that are over.
+func (s *Service) looking() {
+	tick := time.NewTicker(s.timing.Look)
+	defer tick.Stop()
+	for {
+		now := s.Micros()
+		for id, x := range s.Snapshot().Stays.All() {
+			if s.due(x, now) {
+				s.enqueue(id)
+			}
+		}
+		select {
+		case <-tick.C:
+		case <-s.ctx.Done():
+			return
+		}
+	}
+}
+
+// due reports whether a stay is to be looked at.
+func (s *Service) due(x *kept.Stay, now int64) bool {
+	if x.Untold != 0 {
+		waits := min(max(now-x.Untold, int64(s.timing.Again/time.Microsecond)), 60_000_000)
+		return now >= x.HeardAt && now-x.Untold >= waits/2
+	}
+	if now > x.Until+afterEnd {
+		return true
+	}
+	decision, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
+	return decision == "" || !grant.Same(x.Granted)
+}
+
+// settle looks at a stay: it ends what is over, and tells the access point when something else is granted.
+func (s *Service) settle(ctx context.Context, id string) error {
+	x := s.Snapshot().Stays.Get(id)
+	if x == nil {
+		return nil
+	}
+	now := s.Micros()
+	if now > x.Until+afterEnd {
+		if x.HeardAt > x.Until+leastStay { // it is said to be there, though its time is over
+			s.fault(x.AccessPoint, "it lets devices stay for longer than it was told")
+			return s.tell(ctx, x, nil, x.Decision)
+		}
+		return s.drop(ctx, x)
+	}
+	by, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
+	if by != "" && grant.Same(x.Granted) && x.Untold == 0 {
+		return s.follow(ctx, x, by, x.Until)
+	}
+	if by == "" {
+		asked := asIs(s.Snapshot(), x.Asked, now)
+		// What may not be relied on has no session: whether it would be answered the same is tried before it is
+		// answered again.
+		if a := s.decisions.Ask(asked); x.Untold == 0 && a.Outcome == access.Allow && a.Grant.Same(x.Granted) &&
+			a.ValidUntil == a.At {
+			return nil
+		}
+		a, err := s.decisions.Decide(actor(x.AccessPoint), asked)
+		if err != nil {
+			return err
+		}
+		by, grant = a.ID, a.Grant
+		y := *x
+		y.Asked, y.Device, y.Level, y.Person = asked, a.Device, a.Level, ""
+		if asked.Subject.Type == "user" {
+			y.Person = asked.Subject.ID
+		}
+		x = &y
+		if a.Outcome != access.Allow {
+			return s.tell(ctx, x, nil, by)
+		}
+		if grant.Same(x.Granted) && x.Untold == 0 {
+			return s.follow(ctx, x, by, x.Until)
+		}
+	}
+	if grant == nil { // a break-glass account for which nothing is granted
+		grant = &access.Granted{}
+	}
+	return s.tell(ctx, x, grant, by)
+}
+
+// follow notes by which decision a stay goes on.
+func (s *Service) follow(ctx context.Context, x *kept.Stay, by string, until int64) error {
+	if x.Decision == by {
+		return nil
+	}
+	return s.change(ctx, x, func(y *kept.Stay) { y.Decision, y.Until = by, until })
+}
+
+// change alters a stay, if it is still the same: who is there is what x says.
+func (s *Service) change(ctx context.Context, x *kept.Stay, alter func(y *kept.Stay)) error {
+	return s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
+		now := state.Get(c, state.StayKind, x.ID)
+		if now == nil || now.At != x.At {
+			return nil
+		}
+		y := *now
+		y.Asked, y.Device, y.Level, y.Person = x.Asked, x.Device, x.Level, x.Person
+		alter(&y)
+		return state.Put(c, state.StayKind, x.ID, &y)
+	})
+}
+
+func (s *Service) drop(ctx context.Context, x *kept.Stay) error {
+	return s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
+		if now := state.Get(c, state.StayKind, x.ID); now != nil && now.At == x.At {
+			state.Drop(c, state.StayKind, x.ID)
+		}
+		return nil
+	})
+}
+
+// tell tells an access point what a device on a network is granted now, by a decision; nil has it leave. One that does
+// not take the change has it leave, and one that is not reached is told again.
+func (s *Service) tell(ctx context.Context, x *kept.Stay, grant *access.Granted, by string) error {
+	how, why := event.StayLeft, error(nil)
+	if grant != nil {
+		how = event.StayMoved
+		why = s.request(ctx, x, libradius.CodeCoARequest, func(p *libradius.Packet) error {
+			return first(rfc2865.SessionTimeout_Set(p, rfc2865.SessionTimeout(seconds(grant.Session*1_000_000))),
+				rfc2865.TerminationAction_Set(p, rfc2865.TerminationAction_Value_RADIUSRequest), granted(p, grant))
+		})
+	}
+	var refused *refusedError
+	if grant == nil || errors.As(why, &refused) {
+		if how, why = event.StayLeft, s.request(ctx, x, libradius.CodeDisconnectRequest, nil); errors.As(why, &refused) &&
+			refused.cause == rfc3576.ErrorCause_Value_SessionContextNotFound {
+			why = nil // it is not there
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return s.told(ctx, x, grant, by, how, why)
+}
+
+// told notes what became of telling an access point.
+func (s *Service) told(ctx context.Context, x *kept.Stay, grant *access.Granted, by, how string, why error) error {
+	e := &event.StayChanged{Decision: by, AccessPoint: x.AccessPoint, Network: x.Network, Device: x.Device,
+		Person: x.Person, Address: x.Address, From: briefly(x.Granted), To: briefly(grant), How: how}
+	return s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
+		now := state.Get(c, state.StayKind, x.ID)
+		if now == nil || now.At != x.At { // it left, or proved itself again, meanwhile
+			if why == nil {
+				c.Record(actor(x.AccessPoint), e)
+			}
+			return nil
+		}
+		y := *now
+		y.Decision, y.Asked, y.Device, y.Level, y.Person = by, x.Asked, x.Device, x.Level, x.Person
+		switch {
+		case why != nil:
+			y.Granting, y.UntoldWhy = grant, why.Error()
+			if again := y.Untold != 0; again {
+				return state.Put(c, state.StayKind, x.ID, &y)
+			}
+			y.Untold = c.Now
+			e.How, e.Why, e.Until = event.StayUntold, event.Clipped(why.Error(), event.MaxReason), value.FormatTime(y.Until)
+		case how == event.StayLeft:
+			state.Drop(c, state.StayKind, x.ID)
+			c.Record(actor(x.AccessPoint), e)
+			return nil
+		default:
+			y.Granted, y.Granting, y.Untold, y.UntoldWhy = grant, nil, 0, ""
+			y.Until = c.Now + grant.Session*1_000_000
+		}
+		c.Record(actor(x.AccessPoint), e)
+		return state.Put(c, state.StayKind, x.ID, &y)
+	})
+}
+
+// briefly tells a grant, "" for none.
+func briefly(g *access.Granted) string {
+	if g == nil {
+		return ""
+	}
+	return g.String()
+}
+
+// refusedError is an access point that does not do what it is told (RFC 5176, section 3.5).
+type refusedError struct{ cause rfc3576.ErrorCause }
+
+func (e *refusedError) Error() string { return "it refuses: " + e.cause.String() }
+
+// request tells an access point something about a stay, and waits for its answer. The error is a [*refusedError], or
+// says why it was not reached.
+func (s *Service) request(ctx context.Context, x *kept.Stay, code libradius.Code,
+	fill func(*libradius.Packet) error) error {
+	a := s.Snapshot().AccessPoints.Get(x.AccessPoint)
+	if a == nil {
+		return errors.New("it is an access point of ours no more")
+	}
+	secret, err := radius.SecretOverTLS, error(nil)
+	if len(a.Secret) > 0 {
+		if secret, err = s.secretOf(a); err != nil {
+			return err
+		}
+	}
+	p := libradius.New(code, []byte(secret))
+	errs := []error{rfc2865.UserName_SetString(p, plain(x.Name)),
+		rfc2869.EventTimestamp_Set(p, s.Now())}
+	if x.Address != "" {
+		errs = append(errs, rfc2865.CallingStationID_SetString(p, stationText(x.Address)))
+	}
+	if x.Session != "" {
+		errs = append(errs, rfc2866.AcctSessionID_SetString(p, x.Session))
+	}
+	if x.Port != "" {
+		errs = append(errs, rfc2869.NASPortID_SetString(p, x.Port))
+	}
+	if fill != nil {
+		errs = append(errs, fill(p))
+	}
+	if err := first(errs...); err != nil {
+		return err
+	}
+	answer, err := s.exchange(ctx, a, x.From, p)
+	if err != nil {
+		return err
+	}
+	if want := code + 1; answer.Code != want { // the ACK follows the request, and the NAK it
+		if answer.Code != code+2 {
+			return fmt.Errorf("it answers with %s", answer.Code)
+		}
+		return &refusedError{rfc3576.ErrorCause_Get(answer)}
+	}
+	return nil
+}
+
+// exchange sends a request and waits for the answer: over the access point's own connection where it came by TLS.
+func (s *Service) exchange(ctx context.Context, a *kept.AccessPoint, to netip.Addr,
+	p *libradius.Packet) (*libradius.Packet, error) {
+	raw, err := radius.Encode(p)
+	if err != nil {
+		return nil, err
+	}
+	if len(a.Secret) == 0 {
+		return s.server.Exchange(ctx, a.ID, to, raw, time.Duration(s.timing.Tries)*s.timing.Wait)
+	}
+	port := int(a.Told)
+	if port == 0 {
+		port = usualPort
+	}
+	where := net.JoinHostPort(to.String(), strconv.Itoa(port))
+	conn, err := net.Dial("udp", where)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	buffer := make([]byte, libradius.MaxPacketLength)
+	for try := range s.timing.Tries {
+		if _, err = conn.Write(raw); err != nil {
+			continue
+		}
+		if err = conn.SetReadDeadline(time.Now().Add(s.timing.Wait << try)); err != nil {
+			return nil, err
+		}
+		for {
+			var n int
+			if n, err = conn.Read(buffer); err != nil {
+				break
+			}
+			if answer, bad := radius.Authentic(buffer[:n], raw, p.Secret); bad == nil {
+				return answer, nil
+			}
+			s.fault(a.ID, "it answers what it was told with a packet that was not made with its secret")
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+	var timeout net.Error
+	if errors.As(err, &timeout) && timeout.Timeout() {
+		err = errors.New("it does not answer at " + where)
+	}
+	return nil, err
+}
+
+// stationText writes a hardware address as access points do (RFC 3580, section 3.21).
+func stationText(address string) string {
+	out := []byte(address)
+	for i, b := range out {
+		switch {
+		case b == ':':
+			out[i] = '-'
+		case b >= 'a':
+			out[i] = b - 'a' + 'A'
+		}
+	}
+	return string(out)
+}
+
+// disconnect has an access point put out a device that nobody let in.
+func (s *Service) disconnect(r *radius.Request, session string) {
+	x := &kept.Stay{AccessPoint: r.Peer.ID, From: r.Peer.At, Address: radius.Station(r.Packet), Session: session,
+		Name: rfc2865.UserName_GetString(r.Packet), Port: plain(portOf(r))}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ctx == nil || s.ctx.Err() != nil {
+		return
+	}
+	select {
+	case s.aside <- struct{}{}:
+	default:
+		return // it tells of it again
+	}
+	s.wg.Go(func() {
+		defer func() { <-s.aside }()
+		if err := s.request(s.ctx, x, libradius.CodeDisconnectRequest, nil); err != nil {
+			s.Log.Warn("a device that nobody let in stays", "access_point", x.AccessPoint, "address", x.Address, "error", err)
+		}
+	})
+}
