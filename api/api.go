@@ -30,5 +30,11 @@ func (p CertificatePage) List() List[Certificate] { return List[Certificate]{p.I
 // List is the page as a list.
 func (p PeoplePage) List() List[Person] { return List[Person]{p.Items, "", p.Total} }
 
+// List is the list in a page of stays.
+func (p StayPage) List() List[Stay] { return List[Stay]{p.Items, p.Next, p.Total} }
+
+// List is the list of access points.
+func (p NetworkClientList) List() List[NetworkClient] { return List[NetworkClient]{p.Items, "", len(p.Items)} }
+
 // List is the list in a page of notices.
 func (p NoticePage) List() List[Notice] { return List[Notice]{p.Items, p.Next, p.Total} }

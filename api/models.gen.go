@@ -2171,6 +2171,7 @@ type Stay struct {
 type StayPage struct {
 	Items []Stay `json:"items"`
 	Total int    `json:"total"`
+	Next  string `json:"next,omitempty,omitzero"`
 }
 
 // Stranger defines model for Stranger.
@@ -2748,7 +2749,10 @@ type ListStaysParams struct {
 
 	// Untold Only those of which their access point could not be told
 	Untold bool `form:"untold,omitempty" json:"untold,omitempty,omitzero"`
-	Limit  int  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListNoticesParams defines parameters for ListNotices.

@@ -24,6 +24,7 @@ import (
 	"ironledger.example/internal/cli/devices"
 	"ironledger.example/internal/cli/feeds"
 	"ironledger.example/internal/cli/identity"
+	"ironledger.example/internal/cli/networks"
 	"ironledger.example/internal/cli/notices"
 	"ironledger.example/internal/cli/records"
 	"ironledger.example/internal/cli/run"
@@ -135,6 +136,7 @@ func addCommands(root *cobra.Command, a *shell.App) {
 		devices.UnmatchedCmd(a), roster, books.RulebookCmd(a), books.RuleCmd(a), devices.PersonCmd(a),
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a),
+		networks.NetworkCmd(a),
 		notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
 	add("files", books.AppraiseCmd(a), books.DecideCmd(a), identity.StatementCmd(a))

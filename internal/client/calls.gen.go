@@ -432,6 +432,7 @@ func (c *Client) ListStays(ctx context.Context, p ListStaysParams) (*Reply[StayP
 	put(query, "access_point", p.AccessPoint)
 	put(query, "grant", p.Grant)
 	put(query, "untold", p.Untold)
+	put(query, "cursor", p.Cursor)
 	put(query, "limit", p.Limit)
 	return call[StayPage](ctx, c, request{method: "GET", path: path("/api/v1/networks/stays"), query: query})
 }

@@ -15,6 +15,7 @@ import (
 	"ironledger.example/core/rulebook"
 	data "ironledger.example/demo"
 	"ironledger.example/internal/client"
+	"ironledger.example/internal/standin"
 )
 
 // Voice is how a story is told in a terminal.
@@ -33,16 +34,17 @@ type teller struct {
 	Voice
 	client *client.Client
 	around *Around
+	ship   *Aboard
 	ctx    context.Context
 	step   int
 	url    string // of the service
 }
 
 // Tell plays the story against a service that was filled, with partners that hear of it.
-func Tell(ctx context.Context, cl *client.Client, url string, around *Around, v Voice) error {
-	t := &teller{Voice: v, client: cl, around: around, ctx: ctx, url: url}
+func Tell(ctx context.Context, cl *client.Client, url string, around *Around, ship *Aboard, v Voice) error {
+	t := &teller{Voice: v, client: cl, around: around, ship: ship, ctx: ctx, url: url}
 	t.line("%s\nA morning at Gullholm Ferries, played against a service over its API.", t.Bold("IRON LEDGER"))
-	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.told, t.partner,
+	for _, act := range []func() error{t.fleet, t.tablet, t.mended, t.home, t.threat, t.aboard, t.told, t.partner,
 		t.silence, t.emergency,
 		t.arrival, t.newcomer, t.mistake, t.lockout, t.proof} {
 		if err := act(); err != nil {
@@ -286,6 +288,44 @@ func (t *teller) threat() error {
 		return err
 	}
 	return t.ask("maren.holt@gullholm.example", "payroll", "open", on("GF-L-1042", "10.20.4.7"))
+}
+
+// aboard has the captain come aboard with three devices, and one of them fall and heal.
+func (t *teller) aboard() error {
+	t.scene("Aboard the Dunlin the network asks too: one man, three devices, three sets of places.")
+	if err := t.report("mdm", PhoneAboard, handedOn); err != nil {
+		return err
+	}
+	for _, s := range []struct {
+		who string
+		standin.Station
+	}{{"his company tablet, by its certificate", t.ship.Tablet}, {"his own phone, by its address", t.ship.Phone},
+		{"a phone that nobody knows", t.ship.Stranger}} {
+		on, err := t.ship.Point.Join(t.ctx, s.Station)
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.who, err)
+		}
+		t.say("joins", "%s: %s, which reaches %s", s.who, t.Bold("VLAN "+on.VLAN), strings.Join(on.Reaches, ", "))
+	}
+	for _, step := range []struct{ evidence, vlan, how string }{{`{"threat.score": 93}`, "90", "to get well"},
+		{`{"threat.score": 0}`, "40", "and back"}} {
+		begun := time.Now()
+		if err := t.report("sensor", TabletAboard, step.evidence); err != nil {
+			return err
+		}
+		waits, cancel := context.WithTimeout(t.ctx, 10*time.Second)
+		err := t.ship.Point.Await(waits, t.ship.Tablet.Address, func(x *standin.OnNetwork) bool {
+			return x != nil && x.VLAN == step.vlan
+		})
+		cancel()
+		if err != nil {
+			return fmt.Errorf("the tablet was not moved: %w", err)
+		}
+		on := t.ship.Point.On(t.ship.Tablet.Address)
+		t.say("moved", "the tablet, %s: %s, which reaches %s; %s after the report", step.how, t.Bold("VLAN "+on.VLAN),
+			strings.Join(on.Reaches, ", "), soon(begun))
+	}
+	return nil
 }
 
 func (t *teller) silence() error {

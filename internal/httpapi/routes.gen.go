@@ -728,6 +728,9 @@ func readListStays(c *gin.Context) (p ListStaysParams, err error) {
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "untold", query, &p.Untold, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
 		return p, wrongParameter("untold", err)
 	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
 		return p, wrongParameter("limit", err)
 	}

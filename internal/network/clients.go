@@ -273,7 +273,11 @@ func (s *Service) Networks() []api.Network {
 }
 
 // Stays lists who is on which network, the newest first.
-func (s *Service) Stays(p api.ListStaysParams) *api.StayPage {
+func (s *Service) Stays(p api.ListStaysParams) (*api.StayPage, error) {
+	after, err := stayCursor(p.Cursor)
+	if err != nil {
+		return nil, err
+	}
 	snap := s.Snapshot()
 	out := &api.StayPage{Items: []api.Stay{}}
 	var all []*kept.Stay
@@ -288,11 +292,21 @@ func (s *Service) Stays(p api.ListStaysParams) *api.StayPage {
 			all = append(all, x)
 		}
 	}
-	slices.SortFunc(all, func(a, b *kept.Stay) int {
-		return cmp.Or(cmp.Compare(b.At, a.At), strings.Compare(a.ID, b.ID))
-	})
+	slices.SortFunc(all, newestFirst)
 	out.Total = len(all)
-	for _, x := range all[:min(len(all), p.Limit)] {
+	if after != nil {
+		at, found := slices.BinarySearchFunc(all, after, newestFirst)
+		if found {
+			at++
+		}
+		all = all[at:]
+	}
+	if len(all) > p.Limit {
+		all = all[:p.Limit]
+		last := all[p.Limit-1]
+		out.Next = strconv.FormatInt(last.At, 10) + " " + last.ID
+	}
+	for _, x := range all {
 		y := api.Stay{ID: x.ID, AccessPoint: x.AccessPoint, AtAddress: x.From.String(), Port: x.Port, Address: x.Address,
 			Addresses: x.Addresses, Network: x.Network, Device: x.Device, Person: x.Person, Level: x.Level,
 			Decision: x.Decision, Granted: x.Granted, Granting: x.Granting, Since: value.FormatTime(x.At),
@@ -311,7 +325,24 @@ func (s *Service) Stays(p api.ListStaysParams) *api.StayPage {
 		}
 		out.Items = append(out.Items, y)
 	}
-	return out
+	return out, nil
+}
+
+func newestFirst(a, b *kept.Stay) int {
+	return cmp.Or(cmp.Compare(b.At, a.At), strings.Compare(a.ID, b.ID))
+}
+
+// stayCursor reads behind which stay a page begins; nil for the first.
+func stayCursor(cursor string) (*kept.Stay, error) {
+	if cursor == "" {
+		return nil, nil
+	}
+	at, id, found := strings.Cut(cursor, " ")
+	moment, err := strconv.ParseInt(at, 10, 64)
+	if err != nil || !found {
+		return nil, &fault.QueryError{Param: "cursor", Message: "this is no cursor of a page of stays"}
+	}
+	return &kept.Stay{At: moment, ID: id}, nil
 }
 
 // Answers notes where packets are taken.

@@ -102,8 +102,7 @@ func (s *Server) link(ctx context.Context, conn *tls.Conn) {
 		return
 	}
 	cert := conn.ConnectionState().PeerCertificates[0]
-	sum := sha256.Sum256(cert.Raw)
-	peer, known := s.Handler.PeerShowing(from, hex.EncodeToString(sum[:]))
+	peer, known := s.Handler.PeerShowing(from, fingerprint(cert.Raw))
 	if now := s.clock(); !known || now.Before(cert.NotBefore) || now.After(cert.NotAfter) {
 		s.drop("", from, ErrUnknown)
 		return
@@ -181,7 +180,12 @@ func (s *Server) hear(ctx context.Context, k *link, from string) {
 
 // certificate is the SHA-256 of the one that the access point showed, in hex.
 func (l *link) certificate() string {
-	sum := sha256.Sum256(l.conn.ConnectionState().PeerCertificates[0].Raw)
+	return fingerprint(l.conn.ConnectionState().PeerCertificates[0].Raw)
+}
+
+// fingerprint is the SHA-256 of a certificate in DER, in hex.
+func fingerprint(der []byte) string {
+	sum := sha256.Sum256(der)
 	return hex.EncodeToString(sum[:])
 }
 

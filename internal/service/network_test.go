@@ -156,12 +156,16 @@ func (k *deck) moves(address, vlan string) {
 func (k *deck) stays(n int) []api.Stay {
 	k.Helper()
 	for range 400 {
-		if got := k.Networks.Stays(api.ListStaysParams{Limit: 100}); got.Total == n {
+		got, err := k.Networks.Stays(api.ListStaysParams{Limit: 100})
+		if err != nil {
+			k.Fatal(err)
+		}
+		if got.Total == n {
 			return got.Items
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	k.Fatalf("there are %+v, and not %d", k.Networks.Stays(api.ListStaysParams{Limit: 100}).Items, n)
+	k.Fatalf("there are not %d stays", n)
 	return nil
 }
 

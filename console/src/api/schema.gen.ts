@@ -3552,6 +3552,7 @@ export interface components {
         StayPage: {
             items: components["schemas"]["Stay"][];
             total: number;
+            next?: string;
         };
         Granted: {
             grant: string;
@@ -7881,7 +7882,9 @@ export interface operations {
                 grant?: string;
                 /** @description Only those of which their access point could not be told */
                 untold?: boolean;
-                limit?: number;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path?: never;

@@ -22,6 +22,8 @@ import (
 type demoOptions struct {
 	serveOptions
 	story, fast, proxy, partners bool
+	aboard                       bool   // a ship's network
+	ship                         string // its page
 	front                        string // where nginx listens
 	mailbox                      string // the page of the mailbox that stands in for people's
 	gateway                      string // of another site
@@ -34,7 +36,7 @@ func DemoCmd(a *shell.App) *cobra.Command {
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with the data of Gullholm Ferries",
 		Long: `Run the service with the data of Gullholm Ferries, an invented company that runs
-ferries between islands: 71 devices, 44 people, 10 resources. The records are
+ferries between islands: 71 devices, 44 people, 11 resources. The records are
 kept in a temporary folder unless --data names one, and the evidence is dated as
 if it had been gathered just now.
 
@@ -48,6 +50,9 @@ With --with-partners, stand-ins for partner systems run beside it: an identity p
 that hears of devices by Shared Signals and signs people out, a chat room that is told of
 falls by a web hook, and a mail server where notices arrive. Each shows on a page what it
 was told.
+
+With --with-network, an access point that stands in for one on a ship asks over RADIUS who
+joins its network; a page shows who is on which VLAN, and what that reaches.
 
 With --story, play a short story in the terminal against a service of its own,
 over its API, and exit.`,
@@ -65,6 +70,7 @@ over its API, and exit.`,
 		"the address where devices get certificates, as 127.0.0.1:8601 (default: none)")
 	f.BoolVar(&o.proxy, "with-proxy", false, "put nginx in front of stand-ins for the applications")
 	f.BoolVar(&o.partners, "with-partners", false, "start stand-ins for partner systems")
+	f.BoolVar(&o.aboard, "with-network", false, "start a stand-in for an access point on a ship")
 	f.StringVar(&o.front, "proxy-listen", "127.0.0.1:8443", "the address nginx listens on")
 	f.BoolVar(&o.story, "story", false, "play a short story in the terminal and exit")
 	f.BoolVar(&o.fast, "fast", false, "play the story without pauses")
@@ -103,6 +109,9 @@ func runDemo(ctx context.Context, a *shell.App, o *demoOptions) error {
 		o.smtp, o.smtpCA, o.mailbox = box.Server, box.Trust, box.Page
 		o.mailFrom = "Iron Ledger <posture@gullholm.example>"
 	}
+	if o.aboard {
+		o.network.access, o.network.accounting = "127.0.0.1:0", "127.0.0.1:0"
+	}
 	if o.proxy && o.devices == "" {
 		o.devices = "127.0.0.1:0"
 	}
@@ -139,6 +148,16 @@ func openDemo(ctx context.Context, a *shell.App, o *demoOptions, clock *demo.Clo
 		}
 		pages = append(around.Pages, demo.Partner{Title: "the mail of everybody, where notices arrive",
 			URL: o.mailbox})
+	}
+	if o.aboard {
+		ship, err := demo.Network(ctx, cl, at)
+		if err == nil {
+			err = ship.Come(ctx, cl)
+		}
+		if err != nil {
+			return fmt.Errorf("the access point could not be started: %w", err)
+		}
+		o.ship = ship.Page
 	}
 	clients := ""
 	if o.proxy {
@@ -198,6 +217,15 @@ func welcome(a *shell.App, o *demoOptions, url, token, clients string, pages []d
     echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":95}}' | ironledger device import -
     echo '{"source":"sensor","identity":{"id":"GF-L-1042"},"evidence":{"threat.score":0}}' | ironledger device import -`)
 	}
+	if o.ship != "" {
+		shell.Line(a.Out, `
+  Aboard a ship, an access point shows who is on its network: %s
+  Have the captain's tablet fall, and heal:
+    ironledger network stays
+    echo '{"source":"sensor","identity":{"id":"GF-T-2107"},"evidence":{"threat.score":95}}' | ironledger device import -
+    echo '{"source":"sensor","identity":{"id":"GF-T-2107"},"evidence":{"threat.score":0}}' | ironledger device import -`,
+			a.Bold(o.ship))
+	}
 	if o.proxy {
 		shell.Line(a.Out, `
   The applications stand behind nginx at %s. As from a good laptop:
@@ -229,6 +257,7 @@ func welcome(a *shell.App, o *demoOptions, url, token, clients string, pages []d
 func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Logger, clock *demo.Clock,
 	fast bool) error {
 	o.listen, o.devices, o.atDoor = "127.0.0.1:0", "127.0.0.1:0", func(string) {}
+	o.network.access, o.network.accounting = "127.0.0.1:0", "127.0.0.1:0"
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	played := errors.New("played")
@@ -237,7 +266,12 @@ func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Log
 		if err != nil {
 			return err
 		}
-		if _, err := demo.Fill(ctx, cl, clock); err != nil {
+		at, err := demo.Fill(ctx, cl, clock)
+		if err != nil {
+			return err
+		}
+		ship, err := demo.Network(ctx, cl, at)
+		if err != nil {
 			return err
 		}
 		around, err := demo.Partners(ctx, cl, url)
@@ -249,7 +283,7 @@ func playStory(ctx context.Context, a *shell.App, o *serveOptions, log *slog.Log
 		if !fast && a.Tty() {
 			voice.Pause = 1500 * time.Millisecond
 		}
-		if err := demo.Tell(ctx, cl, url, around, voice); err != nil {
+		if err := demo.Tell(ctx, cl, url, around, ship, voice); err != nil {
 			return err
 		}
 		return played

@@ -21,7 +21,7 @@ func (r Routes) ListStays(c *gin.Context, p api.ListStaysParams) (*api.StayPage,
 	if p.Device != "" {
 		p.Device = r.service.View.DeviceID(p.Device)
 	}
-	return r.service.Networks.Stays(p), nil
+	return r.service.Networks.Stays(p)
 }
 
 // ListNetworkClients lists access points.
