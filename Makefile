@@ -102,6 +102,8 @@ clean: ## removes what was built
 browser: ## what the tests drive and compare with
 	@./scripts/need chromium chromium
 	@./scripts/need openssl openssl
+	@./scripts/need eapol_test eapoltest
+	@./scripts/need radclient freeradius-utils
 	@./scripts/need curl curl
 	@command -v /usr/sbin/nginx >/dev/null || ./scripts/need nginx nginx-light
 

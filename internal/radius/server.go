@@ -253,7 +253,11 @@ func (s *Server) answer(ctx context.Context, r *Request, accounting bool) []byte
 			out.Attributes = append(out.Attributes, a)
 		}
 	}
-	raw, err := encode(out)
+	write := encode
+	if r.Code == radius.CodeAccountingRequest { // which has none (RFC 2869, section 5.19), nor anything to hide
+		write = (*radius.Packet).Encode
+	}
+	raw, err := write(out)
 	if err != nil {
 		s.Log.Error("an answer of RADIUS cannot be written", "peer", r.Peer.ID, "error", err)
 		return nil

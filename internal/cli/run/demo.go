@@ -224,7 +224,7 @@ func welcome(a *shell.App, o *demoOptions, url, token, clients string, pages []d
     ironledger network stays
     echo '{"source":"sensor","identity":{"id":"GF-T-2107"},"evidence":{"threat.score":95}}' | ironledger device import -
     echo '{"source":"sensor","identity":{"id":"GF-T-2107"},"evidence":{"threat.score":0}}' | ironledger device import -`,
-			a.Bold(o.ship))
+			a.Bold("http://"+o.ship))
 	}
 	if o.proxy {
 		shell.Line(a.Out, `
