@@ -209,6 +209,12 @@ func (a *AccessPoint) Join(ctx context.Context, s Station) (*OnNetwork, error) {
 	return &copied, a.account(ctx, &copied, rfc2866.AcctStatusType_Value_Start)
 }
 
+// Asks asks whether a device may come, and does not let it in. The error is a [*RefusedError] for one that may not.
+func (a *AccessPoint) Asks(ctx context.Context, s Station) error {
+	_, err := a.ask(ctx, s)
+	return err
+}
+
 // Leave has a device go.
 func (a *AccessPoint) Leave(ctx context.Context, station string) error {
 	a.mu.Lock()
@@ -268,10 +274,15 @@ func dashed(address string) string { return strings.ToUpper(strings.ReplaceAll(a
 
 // ask asks for a device until it is let in or not.
 func (a *AccessPoint) ask(ctx context.Context, s Station) (*libradius.Packet, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "udp", a.Ask)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
 	if s.TLS == nil {
 		p := a.request(libradius.CodeAccessRequest, s.Address, strings.ReplaceAll(s.Address, ":", ""))
 		_ = rfc2865.ServiceType_Set(p, rfc2865.ServiceType_Value_CallCheck)
-		return a.answered(a.exchange(ctx, a.Ask, p))
+		return a.answered(a.exchange(ctx, conn, p))
 	}
 	device := radius.NewSupplicant(s.Name, s.TLS)
 	defer device.Close()
@@ -283,7 +294,7 @@ func (a *AccessPoint) ask(ctx context.Context, s Station) (*libradius.Packet, er
 		if state != nil {
 			_ = rfc2865.State_Set(p, state)
 		}
-		answer, err := a.exchange(ctx, a.Ask, p)
+		answer, err := a.exchange(ctx, conn, p)
 		if err != nil {
 			return nil, err
 		}
@@ -314,16 +325,11 @@ func (*AccessPoint) answered(p *libradius.Packet, err error) (*libradius.Packet,
 }
 
 // exchange sends a request and waits for the answer, and sends it again while none comes.
-func (a *AccessPoint) exchange(ctx context.Context, to string, p *libradius.Packet) (*libradius.Packet, error) {
+func (a *AccessPoint) exchange(ctx context.Context, conn net.Conn, p *libradius.Packet) (*libradius.Packet, error) {
 	raw, err := radius.Encode(p)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := (&net.Dialer{}).DialContext(ctx, "udp", to)
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close()
 	buffer := make([]byte, libradius.MaxPacketLength)
 	for range 4 {
 		if _, err = conn.Write(raw); err != nil {
@@ -345,7 +351,7 @@ func (a *AccessPoint) exchange(ctx context.Context, to string, p *libradius.Pack
 		}
 		return radius.Authentic(buffer[:n], raw, p.Secret)
 	}
-	return nil, fmt.Errorf("nobody answers at %s", to)
+	return nil, fmt.Errorf("nobody answers at %s", conn.RemoteAddr())
 }
 
 // account tells of a device that is there.
@@ -363,7 +369,12 @@ func (a *AccessPoint) account(ctx context.Context, x *OnNetwork, kind rfc2866.Ac
 	if x.VLAN != "" {
 		_ = rfc2868.TunnelPrivateGroupID_SetString(p, 0, x.VLAN)
 	}
-	_, err := a.exchange(ctx, a.Account, p)
+	conn, err := (&net.Dialer{}).DialContext(ctx, "udp", a.Account)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	_, err = a.exchange(ctx, conn, p)
 	return err
 }
 
