@@ -2150,10 +2150,16 @@ type Stay struct {
 	Device    string   `json:"device,omitempty,omitzero"`
 	Person    string   `json:"person,omitempty,omitzero"`
 	Level     string   `json:"level"`
-	Decision  string   `json:"decision"`
-	Proof     string   `json:"proof,omitempty,omitzero"`
-	Granted   *Granted `json:"granted,omitempty"`
-	Since     string   `json:"since"`
+
+	// Rank Place of the level on the ladder
+	Rank int `json:"rank"`
+
+	// Top Place of the highest level
+	Top      int      `json:"top"`
+	Decision string   `json:"decision"`
+	Proof    string   `json:"proof,omitempty,omitzero"`
+	Granted  *Granted `json:"granted,omitempty"`
+	Since    string   `json:"since"`
 
 	// Until The access point ends it then by itself, or asks again
 	Until string `json:"until"`

@@ -40,6 +40,12 @@ export const router = createRouter({
       props: true,
       meta: { title: 'Rule' },
     },
+    {
+      path: '/networks',
+      name: 'networks',
+      component: () => import('./views/NetworksView.vue'),
+      meta: { title: 'Networks' },
+    },
     { path: '/tokens', name: 'tokens', component: () => import('./views/TokensView.vue'), meta: { title: 'Tokens' } },
     { path: '/people', name: 'people', component: () => import('./views/PeopleView.vue'), meta: { title: 'People' } },
     {

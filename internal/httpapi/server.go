@@ -312,7 +312,7 @@ func loopback(a net.Addr) bool {
 // has them: a test compares.
 var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true,
 	"certificates": true, "exceptions": true, "sources": true,
-	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true,
+	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true, "networks": true,
 	"ask": true, "decisions": true, "ledger": true}
 
 // takesHTML reports whether a caller takes a page: who does not say takes anything

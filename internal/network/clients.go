@@ -311,9 +311,12 @@ func (s *Service) Stays(p api.ListStaysParams) (*api.StayPage, error) {
 			Addresses: x.Addresses, Network: x.Network, Device: x.Device, Person: x.Person, Level: x.Level,
 			Decision: x.Decision, Granted: x.Granted, Granting: x.Granting, Since: value.FormatTime(x.At),
 			Until: value.FormatTime(x.Until), UntoldWhy: x.UntoldWhy}
+		rb := snap.Book.Rulebook
 		if d := snap.Fleet.Get(x.Device); d != nil {
-			y.Level = snap.Book.Rulebook.LevelName(snap.At(d, s.Micros()).Result.Level)
+			y.Level = rb.LevelName(snap.At(d, s.Micros()).Result.Level)
 		}
+		y.Rank, _ = rb.Rank(rb.Called(y.Level))
+		y.Top = int(rb.Top())
 		if c := x.Asked.Context; c != nil {
 			y.Proof = c.Proof
 		}

@@ -3536,6 +3536,10 @@ export interface components {
             device?: string;
             person?: string;
             level: string;
+            /** @description Place of the level on the ladder */
+            rank: number;
+            /** @description Place of the highest level */
+            top: number;
             decision: string;
             proof?: string;
             granted?: components["schemas"]["Granted"];

@@ -3,7 +3,7 @@
 // and what would make it allow.
 import { computed, ref } from 'vue'
 import type { Answer, RecordedDecision } from '../api/client'
-import { remedyText } from '../composables/format'
+import { remedyText, span } from '../composables/format'
 import { useSession } from '../stores/session'
 import CopyText from './CopyText.vue'
 import ExceptionForm from './ExceptionForm.vue'
@@ -26,6 +26,15 @@ const asked = computed(() => {
   const facts: string[] = []
   if (context?.ip) facts.push(`from ${context.ip}`)
   if (context?.country) facts.push(`in ${context.country}`)
+  const { network } = context ?? {}
+  if (network) {
+    const by = { certificate: 'by its certificate', address: 'by its hardware address alone' }
+    facts.push(by[context?.proof as keyof typeof by] ?? 'with nothing to prove it')
+    if (network.address) facts.push(`from ${network.address}`)
+    if (network.called) facts.push(`at ${network.called}`)
+    if (network.claimed) facts.push('the person is only whom the device names')
+    return facts.join(', ')
+  }
   const mfa = context?.auth?.mfa
   facts.push(mfa === undefined ? 'second factor not said' : mfa ? 'with a second factor' : 'without a second factor')
   return facts.join(', ')
@@ -76,6 +85,42 @@ const cures = computed(() => {
     <p v-if="answer.outcome !== 'allow'" class="soft">
       The person is told: “{{ answer.reason_user.en ?? Object.values(answer.reason_user)[0] }}”
     </p>
+
+    <template v-if="answer.grant">
+      <h2>What it is granted<span v-if="answer.grant.recover" class="soft small"> to get well in</span></h2>
+      <p>
+        <router-link
+          :to="{ name: 'networks', query: { network: answer.asked.resource.id, grant: answer.grant.grant } }"
+          >{{ answer.grant.grant }}</router-link><template v-if="answer.grant.vlan"
+          >, VLAN {{ answer.grant.vlan }}</template
+        ><template v-if="answer.grant.filter">, filter {{ answer.grant.filter }}</template
+        ><template v-for="(text, name) in answer.grant.attributes" :key="name">, {{ name }} {{ text }}</template
+        >, for
+        {{ span(answer.grant.session) }}
+      </p>
+      <table v-if="answer.grant.instead?.length" class="ruled">
+        <thead>
+          <tr>
+            <th>Not granted</th>
+            <th>Required</th>
+            <th>Seen</th>
+            <th>By</th>
+            <th>Age</th>
+          </tr>
+        </thead>
+        <tbody v-for="g in answer.grant.instead" :key="g.grant">
+          <tr v-for="(leaf, i) in g.why" :key="i" :class="{ joined: i < g.why.length - 1 }">
+            <td v-if="i === 0" :rowspan="g.why.length">
+              {{ g.grant }}
+              <div class="soft small">
+                <code>{{ g.when }}</code>
+              </div>
+            </td>
+            <LeafRow :leaf="leaf" />
+          </tr>
+        </tbody>
+      </table>
+    </template>
 
     <template v-if="answer.gates.length > 0">
       <h2>Gates</h2>

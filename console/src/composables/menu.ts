@@ -26,6 +26,7 @@ const groups = [
     pages: [
       ['/ask', 'Ask', 'POST /api/v1/ask'],
       ['/gates', 'Gates', 'GET /api/v1/gates'],
+      ['/networks', 'Networks', 'GET /api/v1/networks'],
       ['/decisions', 'Decisions', 'GET /api/v1/decisions'],
     ],
   },

@@ -37,7 +37,9 @@ const begin = (a: Alert) => {
 
 <template>
   <header class="head">
-    <h1>What needs you</h1>
+    <h1>
+      What needs you<span v-if="data?.items.length" class="soft small beside">{{ data.items.length }}</span>
+    </h1>
     <el-button v-if="may && fresh.length > 1" link @click="seen(fresh.map((a) => a.id))">All seen</el-button>
   </header>
   <p class="soft">An alert goes away with its cause. Say that you have seen it, so that nobody else looks twice.</p>

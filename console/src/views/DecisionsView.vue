@@ -213,7 +213,7 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
               <router-link :to="{ name: 'device', params: { id: row.device } }" @click.stop>{{
                 row.device
               }}</router-link>
-              <span class="soft">{{ row.level }}</span>
+              <span class="soft beside">{{ row.level }}</span>
             </template>
             <span v-else class="soft">unknown</span>
           </template>

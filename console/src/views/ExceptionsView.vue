@@ -75,7 +75,9 @@ function revoked() {
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-if="!data && loading" :rows="8" animated />
   <section v-for="l in lists" :key="l.name">
-    <h2>{{ l.name }}</h2>
+    <h2>
+      {{ l.name }}<span v-if="l.items.length > 0" class="soft small beside">{{ l.items.length }}</span>
+    </h2>
     <p v-if="l.items.length === 0" class="soft">
       {{ l.what }} There is none{{ query.state || query.within ? ' of this kind' : '' }}; grant one on a device's page.
     </p>

@@ -163,7 +163,7 @@ const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
           <td>
             <template v-if="d.known_device"
               ><router-link :to="{ name: 'device', params: { id: d.device! } }">{{ d.device }}</router-link>
-              <span class="soft">{{ d.level }}</span> </template
+              <span class="soft beside">{{ d.level }}</span> </template
             ><span v-else class="soft">unknown</span>
           </td>
           <td>{{ d.decisive?.join(', ') }}</td>
@@ -185,7 +185,8 @@ header {
   display: flex;
   justify-content: space-between;
   align-items: baseline;
-  gap: 24px;
+  flex-wrap: wrap;
+  gap: 4px 24px;
 }
 .acts {
   display: flex;

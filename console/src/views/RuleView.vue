@@ -51,6 +51,7 @@ const listed = (verdict: string, platform?: string) => ({
 </script>
 
 <template>
+  <p v-if="!r" class="small"><router-link :to="{ name: 'rule-list' }">Rules</router-link></p>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-if="!r && loading" :rows="8" animated />
   <template v-else-if="r">

@@ -3,6 +3,7 @@ import { computed, reactive, watch } from 'vue'
 import { api, must, type Answer } from '../../api/client'
 import AnswerPanel from '../../components/AnswerPanel.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
+import TimeText from '../../components/TimeText.vue'
 import { useLoad } from '../../composables/useLoad'
 import { useQuery } from '../../composables/useQuery'
 import { devices, evaluationOf, people } from '../../composables/asking'
@@ -20,6 +21,11 @@ const { data: vocabulary } = useLoad(
   () => must(api.GET('/api/v1/vocabulary')),
   () => null,
 )
+const { data: refusals } = useLoad(
+  () => must(api.GET('/api/v1/decisions', { params: { query: { outcome: 'deny', limit: 20 } } })),
+  () => null,
+)
+const lately = computed(() => refusals.value?.items.filter((d) => d.asked?.subject.type !== 'device').slice(0, 8))
 const complete = computed(() => query.value.person !== '' && query.value.resource !== '')
 
 const {
@@ -141,7 +147,40 @@ function ask() {
         </p>
         <AnswerPanel :answer="answer" />
       </template>
-      <p v-else class="soft waiting">The answer and the reasons of each gate appear here.</p>
+      <template v-else>
+        <p class="soft waiting">The answer and the reasons of each gate appear here.</p>
+        <template v-if="lately?.length">
+          <h2>Refused lately: ask again</h2>
+          <table class="ruled">
+            <tbody>
+              <tr v-for="d in lately" :key="d.id">
+                <td>
+                  <router-link
+                    :to="{
+                      name: 'ask',
+                      query: {
+                        person: d.asked.subject.id,
+                        device: d.known_device ? d.device : undefined,
+                        resource: d.asked.resource.id,
+                        action: d.asked.action.name,
+                      },
+                    }"
+                    >{{ d.asked.subject.id }}</router-link
+                  >
+                </td>
+                <td>
+                  {{ d.asked.action.name }} <strong>{{ d.asked.resource.id }}</strong>
+                </td>
+                <td>
+                  <template v-if="d.known_device">{{ d.device }}</template>
+                  <span v-else class="soft">an unknown device</span>
+                </td>
+                <td class="soft"><TimeText :time="d.at" /></td>
+              </tr>
+            </tbody>
+          </table>
+        </template>
+      </template>
     </section>
   </div>
 </template>

@@ -163,7 +163,7 @@ async function create() {
           <td>
             {{ s.events.join(', ') || 'nothing' }}
             <div v-if="s.when" class="small">
-              when <code>{{ s.when }}</code>
+              when <code class="beside">{{ s.when }}</code>
             </div>
             <div class="soft small">
               {{ s.form === 'cloudevents' ? `CloudEvents${s.binary ? ' (binary)' : ''} ` : ''
