@@ -34,7 +34,9 @@ func (p PeoplePage) List() List[Person] { return List[Person]{p.Items, "", p.Tot
 func (p StayPage) List() List[Stay] { return List[Stay]{p.Items, p.Next, p.Total} }
 
 // List is the list of access points.
-func (p NetworkClientList) List() List[NetworkClient] { return List[NetworkClient]{p.Items, "", len(p.Items)} }
+func (p NetworkClientList) List() List[NetworkClient] {
+	return List[NetworkClient]{p.Items, "", len(p.Items)}
+}
 
 // List is the list in a page of notices.
 func (p NoticePage) List() List[Notice] { return List[Notice]{p.Items, p.Next, p.Total} }

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"layeh.com/radius"
 	"layeh.com/radius/rfc2865"
 	"layeh.com/radius/rfc2868"
@@ -209,4 +210,48 @@ func TestNetworkClientsAreChecked(t *testing.T) {
 	s.run(t, "", "network", "client", "add", "other", "--at", "10.40.0.0/24").want(t, 1, "the range of deck already")
 	s.run(t, "", "network", "client", "add", "one", "--at", "10.40.0.7").want(t, 0, "one may ask from 10.40.0.7")
 	s.run(t, "", "network", "stays").want(t, 0, "Nothing to show")
+}
+
+// The console shows networks, who is there and which access points ask; a tablet falls and is moved in sight.
+func TestConsoleNetworks(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir(), "--with-network")
+	ctx := browser(t)
+	signIn(t, ctx, s)
+	do(t, ctx, chromedp.Navigate(s.url+"/networks"))
+	for _, text := range []string{"Network aboard", "to get well in", "3 devices", "BYO-5102", "not known here", "dunlin-saloon"} {
+		until(t, ctx, text)
+	}
+	picture(t, ctx, "console-networks")
+	level := func(score int) {
+		s.run(t, fmt.Sprintf(`{"source":"mdm","identity":{"id":"GF-T-2107"},"evidence":{"os.version":"17.6.1"}}
+{"source":"sensor","identity":{"id":"GF-T-2107"},"evidence":{"threat.score":%d}}`, score), "device", "import", "-").want(t, 0)
+	}
+	level(0)
+	until(t, ctx, "VLAN 40")
+	s.run(t, "", "network", "stays", "--device", "GF-T-2107").want(t, 0, "crew, VLAN 40, crew")
+	level(95)
+	untilNot(t, ctx, "VLAN 40")
+	press(t, ctx, "get-well")
+	for _, text := range []string{"What it is granted", "Not granted", "level >= sound", "by its certificate"} {
+		until(t, ctx, text)
+	}
+	picture(t, ctx, "console-admission")
+	do(t, ctx, chromedp.Navigate(s.url+"/networks"))
+	until(t, ctx, "Access points")
+	press(t, ctx, "Add one…")
+	until(t, ctx, "Let it ask")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=client-id]`), "deck-3"),
+		chromedp.SendKeys(chromedp.CSS(`input[name=client-range]`), "10.40.0.7/24"))
+	press(t, ctx, "Let it ask")
+	until(t, ctx, "bits are set behind its prefix")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=client-range]`), "\b\b\b"))
+	press(t, ctx, "Let it ask")
+	until(t, ctx, "shown this once")
+	until(t, ctx, "10.40.0.7")
+	press(t, ctx, "I have put it where it belongs")
+	untilNot(t, ctx, "shown this once")
+	s.run(t, "", "network", "client", "list").want(t, 0, "deck-3")
+	s.run(t, "", "network", "client", "remove", "deck-3", "--reason", "taken down").want(t, 0)
+	untilNot(t, ctx, "10.40.0.7")
 }

@@ -44,7 +44,7 @@ func (l *loader) examples() {
 			"certificate_profile": func(f tree.Field) { e.CertificateProfile = l.profileNamed(f) },
 			"certificate_at":      func(f tree.Field) { e.CertificateAt, _ = f.Moment() },
 			"proof":               func(f tree.Field) { e.Proof = chosen(f, "proof", Proofs.Enum.Words) },
-			"grant":               func(f tree.Field) { f.Text(&e.Grant) },
+			"grant":               func(f tree.Field) { f.Text(&e.Grant); e.Outcome = cmp.Or(e.Outcome, "allow") },
 			"level": func(f tree.Field) {
 				var lv Level
 				l.level(f.Item, &lv)
@@ -86,7 +86,7 @@ func (l *loader) granted(it tree.Item, e *Example) bool {
 	case n == nil:
 		it.Fail("an example with a grant needs a resource that is a network")
 	case e.Outcome != "allow":
-		it.Fail("an example with a grant needs outcome: allow")
+		it.Fail("an example with a grant has the outcome allow, not %s", e.Outcome)
 	case !slices.ContainsFunc(n.Grants, func(g Grant) bool { return g.ID == e.Grant }):
 		it.Fail("the network %s has no grant %s", n.ID, e.Grant)
 	default:

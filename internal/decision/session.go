@@ -59,8 +59,7 @@ type sessions struct {
 	byDecision map[string]*Session
 	begun      int64 // how many ever were
 	swept      int64
-	onEnd      func([]*Session) // see [Service.OnEnd]
-	still      Still
+	watch      Watch // nil for nobody
 	rechecks   []recheck
 	recent     map[whose]revocation // the last of each, for allows that are on their way to the disk
 }
@@ -416,9 +415,12 @@ func (l *sessions) holds(snap *state.Snapshot, s *Session, now int64) bool {
 	return s.sameAs(snap.Book.Gates.Evaluator().Evaluate(Pose(snap, s.asked, now).Request, now))
 }
 
+// joins reports whether a session is that of a device on a network.
+func (s *Session) joins() bool { return s.asked.Context != nil && s.asked.Context.Network != nil }
+
 // same reports whether a session's question would be asked the same.
 func (l *sessions) same(snap *state.Snapshot, s *Session, now int64) bool {
-	return l.still == nil || s.asked.Context == nil || s.asked.Context.Network == nil || l.still(snap, s.asked, now)
+	return l.watch == nil || !s.joins() || l.watch.Still(snap, s.asked, now)
 }
 
 // sameAs reports whether an answer is the session's: an allow, that carries the same.
@@ -579,8 +581,8 @@ func (e *ending) Done(err error) bool {
 	for _, s := range e.ended {
 		e.of.remove(s)
 	}
-	if e.of.onEnd != nil && len(e.ended) > 0 {
-		e.of.onEnd(e.ended)
+	if e.of.watch != nil && len(e.ended) > 0 {
+		e.of.watch.Ended(e.ended)
 	}
 	if len(e.change.Revoked) > 0 {
 		e.of.noteRevoked(e.change.Revoked, e.change.Now)
@@ -809,15 +811,17 @@ func (s *Service) Permit(actor string, e *access.Evaluation) (id string, refused
 	return a.ID, a, nil
 }
 
-// Still reports whether a question would be asked the same in a state: of the same device and person. It must not
-// wait.
-type Still func(snap *state.Snapshot, asked *access.Evaluation, now int64) bool
-
-// OnEnd has somebody be told of sessions once they have ended before their time, and everybody sees that; and has
-// sessions of devices on networks end once still says that their question is another. It is set before the engine starts.
-func (s *Service) OnEnd(told func([]*Session), still Still) {
-	s.sessions.onEnd, s.sessions.still = told, still
+// Watch has somebody who lets devices into networks take part in what becomes of sessions.
+type Watch interface {
+	// Still reports whether a question about a network would be asked the same in a state: of the same device and
+	// person. It must not wait.
+	Still(snap *state.Snapshot, asked *access.Evaluation, now int64) bool
+	// Ended is told of sessions once they have ended before their time, and everybody sees that.
+	Ended(list []*Session)
 }
+
+// Watched has somebody watch sessions. It is called before the engine starts.
+func (s *Service) Watched(by Watch) { s.sessions.watch = by }
 
 // Relied is the decision by which an enforcer may rely on the answer to a question, "" for none, and what it grants.
 func (s *Service) Relied(actor string, e *access.Evaluation) (decision string, grant *access.Granted) {

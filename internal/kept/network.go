@@ -48,12 +48,14 @@ type Stay struct {
 	Asked       *access.Evaluation `json:"asked"`
 	Granted     *access.Granted    `json:"granted,omitempty"`
 	Level       string             `json:"level"`
+	Watched     bool               `json:"watched,omitempty"` // a session ends with what it rests on
 	At          int64              `json:"at"`
 	Until       int64              `json:"until"`             // the access point lets it stay no longer by itself
 	Session     string             `json:"session,omitempty"` // as the access point accounts for it
 	Port        string             `json:"port,omitempty"`
 	HeardAt     int64              `json:"heard_at,omitempty"` // of the access point's last word
 	Addresses   []string           `json:"addresses,omitempty"`
+	ToldAt      int64              `json:"told_at,omitempty"` // when something else was granted last
 	// Untold is since when the access point could not be told that something else is granted, and why; 0: it knows.
 	Untold    int64  `json:"untold,omitempty"`
 	UntoldWhy string `json:"untold_why,omitempty"`

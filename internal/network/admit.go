@@ -175,8 +175,8 @@ func asIs(snap *state.Snapshot, asked *access.Evaluation, now int64) *access.Eva
 	return &e
 }
 
-// still reports whether a question would be asked the same now.
-func still(snap *state.Snapshot, asked *access.Evaluation, now int64) bool {
+// Still implements [decision.Watch].
+func (*Service) Still(snap *state.Snapshot, asked *access.Evaluation, now int64) bool {
 	e := asIs(snap, asked, now)
 	same := func(a, b *access.DeviceRef) bool { return a == b || a != nil && b != nil && *a == *b }
 	return e == asked || e.Subject == asked.Subject && same(e.Context.Device, asked.Context.Device)
@@ -314,6 +314,8 @@ func (a *admission) stay(r *radius.Request) *kept.Stay {
 		out.Person = a.asked.Subject.ID
 	}
 	out.ID = stayID(r, x.Address, x.Port)
+	by, _ := a.s.decisions.Relied(actor(r.Peer.ID), a.asked)
+	out.Watched = by == a.answer.ID
 	return out
 }
 

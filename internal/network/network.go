@@ -69,7 +69,7 @@ func New(e *engine.Engine, box *sealed.Box, d *decision.Service) *Service {
 		work: make(chan string, maxStays), queued: map[string]bool{}, busy: map[string]bool{}, timing: DefaultTiming, aside: make(chan struct{}, tellers)}
 	s.server = radius.Server{Handler: s, Log: e.Log}
 	s.eap = radius.Conversations{Decide: s.proved, Refused: s.refused, Now: e.Now}
-	d.OnEnd(s.ended, still)
+	d.Watched(s)
 	return s
 }
 

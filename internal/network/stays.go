@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"time"
 
 	"layeh.com/radius/rfc2865"
 	"layeh.com/radius/rfc2866"
@@ -165,8 +166,12 @@ func (s *Service) stayNow(ctx context.Context, id string) (x *kept.Stay, err err
 
 // differs reports whether an access point says that something else is in force than was granted.
 func (s *Service) differs(r *radius.Request, x *kept.Stay) bool {
-	if x.Granted == nil || x.Untold != 0 {
-		return false
+	delay := int64(rfc2866.AcctDelayTime_Get(r.Packet)) * 1_000_000
+	s.mu.Lock()
+	_, telling := s.busy[x.ID]
+	s.mu.Unlock()
+	if x.Granted == nil || x.Untold != 0 || telling || s.Micros()-delay < max(x.At, x.ToldAt)+s.settles() {
+		return false // it may speak of before it was told
 	}
 	_, vlan, err := rfc2868.TunnelPrivateGroupID_Lookup(r.Packet)
 	filter, err2 := rfc2865.FilterID_LookupString(r.Packet)
@@ -177,6 +182,9 @@ func (s *Service) differs(r *radius.Request, x *kept.Stay) bool {
 	}
 	return false
 }
+
+// settles is how long after it was told something an access point may still speak of before, in microseconds.
+func (s *Service) settles() int64 { return int64(2 * s.timing.Again / time.Microsecond) }
 
 // addressesOf are the addresses that a device has (RFC 2865, section 5.8; RFC 6911, section 3.1).
 func addressesOf(r *radius.Request) (out []string) {

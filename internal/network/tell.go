@@ -30,8 +30,8 @@ const tellers = 32
 // usualPort is where access points are told (RFC 5176, section 2.1).
 const usualPort = 3799
 
-// ended is told of sessions that ended before their time: some may be those of devices on networks.
-func (s *Service) ended(list []*decision.Session) {
+// Ended implements [decision.Watch]: some may be those of devices on networks.
+func (s *Service) Ended(list []*decision.Session) {
 	gone := map[string]bool{}
 	for _, x := range list {
 		gone[x.Decision] = true
@@ -111,8 +111,8 @@ func (s *Service) due(x *kept.Stay, now int64) bool {
 		waits := min(max(now-x.Untold, int64(s.timing.Again/time.Microsecond)), 60_000_000)
 		return now >= x.HeardAt && now-x.Untold >= waits/2
 	}
-	if now > x.Until+afterEnd {
-		return true
+	if now >= x.Until {
+		return now > x.Until+afterEnd // until then the access point ends it, or asks again, by itself
 	}
 	decision, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	return decision == "" || !grant.Same(x.Granted)
@@ -132,17 +132,22 @@ func (s *Service) settle(ctx context.Context, id string) error {
 		}
 		return s.drop(ctx, x)
 	}
+	if now >= x.Until && x.Untold == 0 {
+		return nil // it ends, or asks again, by itself
+	}
+	if x.Untold != 0 && x.Granting == nil {
+		return s.tell(ctx, x, nil, x.Decision) // it has to leave, whatever is granted meanwhile
+	}
 	by, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	if by != "" && grant.Same(x.Granted) && x.Untold == 0 {
-		return s.follow(ctx, x, by, x.Until)
+		return s.follow(ctx, x, by)
 	}
 	if by == "" {
 		asked := asIs(s.Snapshot(), x.Asked, now)
-		// What may not be relied on has no session: whether it would be answered the same is tried before it is
-		// answered again.
-		if a := s.decisions.Ask(asked); x.Untold == 0 && a.Outcome == access.Allow && a.Grant.Same(x.Granted) &&
-			a.ValidUntil == a.At {
-			return nil
+		if !x.Watched && x.Untold == 0 { // no session says when it ends: it is tried before it is answered again
+			if a := s.decisions.Ask(asked); a.Outcome == access.Allow && a.Grant.Same(x.Granted) {
+				return nil
+			}
 		}
 		a, err := s.decisions.Decide(actor(x.AccessPoint), asked)
 		if err != nil {
@@ -155,11 +160,9 @@ func (s *Service) settle(ctx context.Context, id string) error {
 			y.Person = asked.Subject.ID
 		}
 		x = &y
-		if a.Outcome != access.Allow {
+		if a.Outcome != access.Allow || grant.Same(x.Granted) && x.Untold == 0 {
+			// Its session ended before its time, and it is granted the same: somebody ended it, or it is another's.
 			return s.tell(ctx, x, nil, by)
-		}
-		if grant.Same(x.Granted) && x.Untold == 0 {
-			return s.follow(ctx, x, by, x.Until)
 		}
 	}
 	if grant == nil { // a break-glass account for which nothing is granted
@@ -169,11 +172,11 @@ func (s *Service) settle(ctx context.Context, id string) error {
 }
 
 // follow notes by which decision a stay goes on.
-func (s *Service) follow(ctx context.Context, x *kept.Stay, by string, until int64) error {
+func (s *Service) follow(ctx context.Context, x *kept.Stay, by string) error {
 	if x.Decision == by {
 		return nil
 	}
-	return s.change(ctx, x, func(y *kept.Stay) { y.Decision, y.Until = by, until })
+	return s.change(ctx, x, func(y *kept.Stay) { y.Decision = by })
 }
 
 // change alters a stay, if it is still the same: who is there is what x says.
@@ -225,6 +228,7 @@ func (s *Service) tell(ctx context.Context, x *kept.Stay, grant *access.Granted,
 
 // told notes what became of telling an access point.
 func (s *Service) told(ctx context.Context, x *kept.Stay, grant *access.Granted, by, how string, why error) error {
+	relied, _ := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	e := &event.StayChanged{Decision: by, AccessPoint: x.AccessPoint, Network: x.Network, Device: x.Device,
 		Person: x.Person, Address: x.Address, From: briefly(x.Granted), To: briefly(grant), How: how}
 	return s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
@@ -252,6 +256,7 @@ func (s *Service) told(ctx context.Context, x *kept.Stay, grant *access.Granted,
 		default:
 			y.Granted, y.Granting, y.Untold, y.UntoldWhy = grant, nil, 0, ""
 			y.Until = c.Now + grant.Session*1_000_000
+			y.Watched, y.ToldAt = relied == by, c.Now
 		}
 		c.Record(actor(x.AccessPoint), e)
 		return state.Put(c, state.StayKind, x.ID, &y)

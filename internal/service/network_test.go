@@ -226,6 +226,35 @@ func TestADeviceJoinsWithItsCertificateAndIsMoved(t *testing.T) {
 	}
 }
 
+// Who ends sessions by hand has the devices leave, which may come again.
+func TestStaysAreEndedByHand(t *testing.T) {
+	t.Parallel()
+	k := onDeck(t, t.TempDir())
+	defer k.shut()
+	tablet, _ := k.certified("d1", address1)
+	for _, deaf := range []bool{false, true} {
+		if vlan, why := k.joins(tablet); vlan != "40" {
+			t.Fatalf("it is on %q (%s)", vlan, why)
+		}
+		k.stays(1)
+		k.point.Deaf(deaf)
+		if n, err := k.Decisions.EndSessions(ctx, "admin", "d1", "", "", "a trial"); err != nil || n != 1 {
+			t.Fatal(n, err)
+		}
+		if deaf { // it is told later, and nothing that is granted meanwhile lets it stay
+			for range 400 {
+				if stay := k.stays(1)[0]; stay.UntoldSince != "" {
+					break
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			k.point.Deaf(false)
+		}
+		k.moves(address1, "")
+		k.stays(0)
+	}
+}
+
 func TestADeviceJoinsByItsAddress(t *testing.T) {
 	t.Parallel()
 	k := onDeck(t, t.TempDir())
@@ -305,6 +334,66 @@ func TestAnAccessPointThatIsAwayIsToldLater(t *testing.T) {
 	}
 	if v := verified(t, k.Service); v.State != "sound" {
 		t.Errorf("the ledger is %+v", v)
+	}
+}
+
+// One that says that it moved a device, and whose accounts say otherwise, has it leave.
+func TestAnAccessPointThatLies(t *testing.T) {
+	t.Parallel()
+	k := onDeck(t, t.TempDir())
+	defer k.shut()
+	tablet, _ := k.certified("d1", address1)
+	if vlan, why := k.joins(tablet); vlan != "40" {
+		t.Fatalf("it is on %q (%s)", vlan, why)
+	}
+	k.stays(1)
+	k.point.Lies(true)
+	report(t, k.Service, "d1", `"form":"laptop","storage.encrypted":false,"owner":"maren"`)
+	for range 400 {
+		if k.stays(1)[0].Granted.Grant == "heal" {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	for range 100 {
+		if err := k.point.Says(ctx, standin.AllStay); err != nil {
+			t.Fatal(err)
+		}
+		if k.point.On(address1) == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	k.moves(address1, "")
+	if c := k.Networks.Clients().Items[0]; !slices.ContainsFunc(c.Dropped, func(d api.NetworkDrop) bool {
+		return strings.Contains(d.Why, `says that VLAN "40"`)
+	}) {
+		t.Errorf("nobody tells of it: %+v", c.Dropped)
+	}
+}
+
+func TestWhoJoins(t *testing.T) {
+	t.Parallel()
+	for person, want := range map[string]struct{ subject, vlan string }{
+		"owner": {"maren", "40"}, "certificate": {"d1", "40"}, "identity": {"harbour", ""}, // whom the directory does not know
+	} {
+		k := onDeck(t, t.TempDir())
+		publish(t, k.Service, strings.Replace(harbour, "ssids: [Gullholm Deck]", "ssids: [Gullholm Deck]\n    person: "+person, 1))
+		tablet, _ := k.certified("d1", address1)
+		tablet.Name = "harbour"
+		if vlan, why := k.joins(tablet); vlan != want.vlan {
+			t.Errorf("%s: it is on %q (%s)", person, vlan, why)
+		}
+		last := entries(t, k.Service, ledger.DecisionMade)[0]
+		if !strings.Contains(last.Gist, ": "+want.subject+", join deck-wifi") {
+			t.Errorf("%s: the question is %s", person, last.Gist)
+		}
+		if tablet.Name = "master"; person == "identity" { // nobody proved that it is the break-glass account
+			if vlan, _ := k.joins(tablet); vlan != "" {
+				t.Errorf("whoever says that he is the break-glass account is on %q", vlan)
+			}
+		}
+		k.shut()
 	}
 }
 

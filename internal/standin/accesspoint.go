@@ -49,6 +49,7 @@ type AccessPoint struct {
 	next    byte                  // of identifiers
 	counter int
 	deaf    bool
+	lies    bool
 	changed chan struct{} // closed when somebody is told to move or to leave
 }
 
@@ -125,12 +126,20 @@ func (a *AccessPoint) Deaf(is bool) {
 	a.deaf = is
 }
 
+// Lies has it say that it moves devices, and leave them where they are; or be honest again.
+func (a *AccessPoint) Lies(does bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.lies = does
+}
+
 // Saying is what an access point can say of itself.
 type Saying int
 
 const (
 	BeginsAnew  Saying = iota // it starts, and nobody is there
 	HasStranger               // a device is there that nobody let in
+	AllStay                   // who is there is there still
 )
 
 // Says has it say something.
@@ -138,6 +147,14 @@ func (a *AccessPoint) Says(ctx context.Context, what Saying) error {
 	if what == HasStranger {
 		return a.account(ctx, &OnNetwork{Station: "02:00:5e:00:53:ee", Session: "stray"},
 			rfc2866.AcctStatusType_Value_Start)
+	}
+	if what == AllStay {
+		for _, x := range a.list() {
+			if err := a.account(ctx, &x, rfc2866.AcctStatusType_Value_InterimUpdate); err != nil {
+				return err
+			}
+		}
+		return nil
 	}
 	a.mu.Lock()
 	a.on = map[string]*OnNetwork{}
@@ -161,7 +178,7 @@ func (a *AccessPoint) obey(ctx context.Context, p *libradius.Packet) *libradius.
 	}
 	if leaves {
 		delete(a.on, x.Station)
-	} else {
+	} else if !a.lies {
 		a.grant(x, p)
 		x.Moved++
 	}

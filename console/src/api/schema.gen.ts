@@ -3564,7 +3564,7 @@ export interface components {
             filter?: string;
             /**
              * Format: int64
-             * @description For how long
+             * @description For how long, in seconds
              */
             session: number;
             recover?: boolean;

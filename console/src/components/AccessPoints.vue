@@ -7,9 +7,9 @@ import { count } from '../composables/format'
 import { useAct } from '../composables/useAct'
 import { ofKinds, useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
-import CopyText from './CopyText.vue'
 import ProblemNote from './ProblemNote.vue'
 import ReasonForm from './ReasonForm.vue'
+import SecretOnce from './SecretOnce.vue'
 import TimeText from './TimeText.vue'
 
 defineProps<{ networks: string[] }>()
@@ -89,17 +89,7 @@ const remove = (id: string) => (reason: string) =>
       >
     </p>
   </form>
-  <section v-if="made?.secret" class="secret" role="status">
-    <p>
-      The secret of <strong>{{ made.id }}</strong>, shown this once:
-    </p>
-    <p>
-      <CopyText :text="made.secret"
-        ><code>{{ made.secret }}</code></CopyText
-      >
-    </p>
-    <el-button link @click="made = null">I have put it where it belongs</el-button>
-  </section>
+  <SecretOnce v-if="made?.secret" :of="made.id" :text="made.secret" @done="made = null" />
   <ProblemNote v-if="refused" :problem="refused" />
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <div v-if="data?.items.length" class="scrolls">
@@ -171,12 +161,6 @@ const remove = (id: string) => (reason: string) =>
   justify-content: space-between;
   align-items: baseline;
   margin-top: 10px;
-}
-.secret {
-  border-left: 3px solid var(--good);
-  padding: 4px 0 4px 14px;
-  margin: 12px 0;
-  overflow-wrap: anywhere;
 }
 .number {
   text-align: right;

@@ -193,7 +193,7 @@ const cures = computed(() => {
     </template>
 
     <template v-if="cures.length > 0 || answer.to_allow">
-      <h2>What would make it allow</h2>
+      <h2>{{ answer.outcome === 'allow' ? 'What would grant it more' : 'What would make it allow' }}</h2>
       <ul>
         <li v-for="text in answer.to_allow" :key="text">{{ text }}</li>
         <li v-for="r in cures" :key="r.rule">

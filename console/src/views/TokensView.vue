@@ -4,6 +4,7 @@ import { computed, reactive, ref } from 'vue'
 import { api, must, type Token } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import SecretOnce from '../components/SecretOnce.vue'
 import TimeText from '../components/TimeText.vue'
 import { count } from '../composables/format'
 import { useAct } from '../composables/useAct'
@@ -126,17 +127,7 @@ async function finished() {
       <el-button link @click="doing = null">Not now</el-button>
     </p>
   </form>
-  <section v-if="secret" class="secret" role="status">
-    <p>
-      The secret of <strong>{{ secret.name }}</strong>, shown this once:
-    </p>
-    <p>
-      <CopyText :text="secret.text"
-        ><code>{{ secret.text }}</code></CopyText
-      >
-    </p>
-    <el-button link @click="secret = null">I have put it where it belongs</el-button>
-  </section>
+  <SecretOnce v-if="secret" :of="secret.name" :text="secret.text" @done="secret = null" />
   <ProblemNote v-if="refused" :problem="refused" />
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <el-skeleton v-if="!data && loading" :rows="6" animated />
@@ -233,12 +224,6 @@ async function finished() {
 }
 .choices > :last-child {
   margin-left: auto;
-}
-.secret {
-  border-left: 3px solid var(--good);
-  padding: 4px 0 4px 14px;
-  margin: 12px 0;
-  overflow-wrap: anywhere;
 }
 .over {
   color: var(--ink-soft);

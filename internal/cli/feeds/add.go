@@ -1,7 +1,6 @@
 package feeds
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -37,30 +36,10 @@ const example = `    id: fleet-desk
         platform: {from: /os/family, words: {Windows: windows, Mac: macos}}
         storage.encrypted: {from: /disk, words: {sealed: true, open: false}}`
 
-// secretFlags are those by which a secret comes: never on the command line, where a history keeps it.
-type secretFlags struct{ from, file, until string }
-
-func (s *secretFlags) add(c *cobra.Command) {
-	c.Flags().StringVar(&s.from, "secret-from", "", "the variable that holds the secret")
-	c.Flags().StringVar(&s.file, "secret-file", "", "the file that holds the secret, as the key of a certificate")
-	c.MarkFlagsMutuallyExclusive("secret-from", "secret-file")
-}
-
-func (s *secretFlags) read() (string, error) {
-	switch {
-	case s.from != "":
-		if os.Getenv(s.from) == "" {
-			return "", shell.Usagef("the variable %s is empty", s.from)
-		}
-		return os.Getenv(s.from), nil
-	case s.file != "":
-		raw, err := os.ReadFile(s.file)
-		if err == nil && len(bytes.TrimSpace(raw)) == 0 {
-			err = fmt.Errorf("%s is empty", s.file)
-		}
-		return strings.TrimSpace(string(raw)), err
-	}
-	return "", nil
+// secretFlags are those by which a secret comes, and when it ends.
+type secretFlags struct {
+	shell.SecretFlags
+	until string
 }
 
 // load reads the settings of a feed, YAML or JSON, - for standard input. Certificates in it are PEM, or
@@ -106,7 +85,7 @@ would go elsewhere.`,
 			if d.Feed, err = load(a, args[0]); err != nil {
 				return err
 			}
-			if d.Secret, err = secret.read(); err != nil {
+			if d.Secret, err = secret.Read(); err != nil {
 				return err
 			}
 			cl, err := a.Client()
@@ -128,7 +107,7 @@ would go elsewhere.`,
 			return wait(cmd.Context(), a, cl, d.Feed.ID, newest(&got.Value))
 		},
 	}
-	secret.add(c)
+	secret.Add(c)
 	c.Flags().StringVar(&secret.until, "secret-until", "", "when the secret ends (RFC 3339): it is told of before")
 	c.Flags().BoolVar(&replace, "replace", false, "give the settings of a feed that is there anew")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for its first run")
@@ -232,7 +211,7 @@ something went wrong with the partner, or that an item could not be read.`,
 			} else if d.Feed, err = load(a, args[0]); err != nil {
 				return err
 			}
-			if d.Secret, err = secret.read(); err != nil {
+			if d.Secret, err = secret.Read(); err != nil {
 				return err
 			}
 			got, err := cl.TryFeed(cmd.Context(), d)
@@ -242,7 +221,7 @@ something went wrong with the partner, or that an item could not be read.`,
 			return trial(a, got)
 		},
 	}
-	secret.add(c)
+	secret.Add(c)
 	c.Flags().IntVar(&d.Items, "items", 5, "how many items are looked at, up to 100")
 	c.Flags().StringVar(&d.Of, "of", "", "the feed whose secret is used")
 	return c

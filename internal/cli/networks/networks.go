@@ -184,7 +184,8 @@ the service started, and the addresses from which strangers asked.`,
 
 func clientAddCmd(a *shell.App) *cobra.Command {
 	var d api.NetworkClientDraft
-	from, file, certificate := "", "", ""
+	var secret shell.SecretFlags
+	certificate := ""
 	c := &cobra.Command{
 		Use: "add ID --at ADDRESS", Short: "Let an access point, or those of a range, ask", Args: cobra.ExactArgs(1),
 		Long: `Let an access point or a switch ask who joins a network, or several in a range of addresses.
@@ -196,7 +197,7 @@ by its certificate.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d.ID = args[0]
 			var err error
-			if d.Secret, err = secretOf(from, file); err != nil {
+			if d.Secret, err = secret.Read(); err != nil {
 				return err
 			}
 			if certificate != "" {
@@ -231,31 +232,13 @@ by its certificate.`,
 	f.StringVar(&d.Title, "title", "", "what people call it")
 	f.StringSliceVar(&d.Networks, "network", nil, "a network that it may ask about (default: all)")
 	f.IntVar(&d.ToldAt, "told-at", 0, "the port at which it is told of changes (default: 3799)")
-	f.StringVar(&from, "secret-from", "", "the variable that holds the secret")
-	f.StringVar(&file, "secret-file", "", "the file that holds the secret")
 	f.StringVar(&certificate, "certificate", "", "the certificate that it shows over TLS, a PEM file, or its SHA-256")
 	f.StringVar(&d.Reason, "reason", "", "why")
-	c.MarkFlagsMutuallyExclusive("secret-from", "secret-file", "certificate")
+	secret.Add(c)
+	c.MarkFlagsMutuallyExclusive("secret-from", "certificate")
+	c.MarkFlagsMutuallyExclusive("secret-file", "certificate")
 	shell.Must(c.MarkFlagRequired("at"))
 	return c
-}
-
-// secretOf reads a secret: never from the command line, where a history keeps it.
-func secretOf(from, file string) (string, error) {
-	switch {
-	case from != "":
-		if os.Getenv(from) == "" {
-			return "", shell.Usagef("the variable %s is empty", from)
-		}
-		return os.Getenv(from), nil
-	case file != "":
-		raw, err := os.ReadFile(file)
-		if err == nil && strings.TrimSpace(string(raw)) == "" {
-			err = fmt.Errorf("%s is empty", file)
-		}
-		return strings.TrimSpace(string(raw)), err
-	}
-	return "", nil
 }
 
 func clientRemoveCmd(a *shell.App) *cobra.Command {
