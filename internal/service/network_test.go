@@ -46,9 +46,8 @@ networks:
 type deck struct {
 	*testing.T
 	*service.Service
-	point   *standin.AccessPoint
-	stop    context.CancelFunc
-	answers *tls.Config
+	point *standin.AccessPoint
+	stop  context.CancelFunc
 }
 
 // opened serves the door of records over UDP, as on the addresses of an access point that is there already.
