@@ -135,11 +135,18 @@ func (p *Program) Decide(q *Request, now int64) *Decision {
 
 // impostor says why a certificate that is not trusted for a device joins nothing.
 func (d *Decision) impostor(q *Request, now int64) {
+	d.Outcome, d.ValidUntil = Deny, value.FormatTime(now)
+	if q.Device.Known && q.Certificate == nil {
+		d.say("What your device shows of its certificate is too old. Have it report, and try again.",
+			"Denied: whether the certificate that the connection showed is trusted for the device is not known: nothing "+
+				"fresh is known of the device's certificates.")
+		d.ToAllow = []string{"fresh evidence of the device's certificates"}
+		return
+	}
 	why := q.Device.Unknown
 	if why == "" {
 		why = "the certificate that the connection showed is not trusted for the device"
 	}
-	d.Outcome, d.ValidUntil = Deny, value.FormatTime(now)
 	d.say("The certificate of your device is not trusted here. The help desk can tell you more.", "Denied: "+why+".")
 	d.ToAllow = []string{"a certificate that is trusted for its device"}
 }

@@ -93,13 +93,17 @@ func TestWhatAnAdmissionCarries(t *testing.T) {
 func TestACertificateThatIsNotTrustedJoinsNothing(t *testing.T) {
 	p := compile(t, strings.Replace(deck, "{id: heal, when: request.proof == certificate,", "{id: heal, when: true,", 1))
 	for _, user := range []string{"", "maren", "harbourmaster"} {
-		for name, c := range map[string]*bool{"of a device that is not known": nil, "taken back": no()} {
+		for name, c := range map[string]*bool{"of which nothing fresh is known": nil, "taken back": no()} {
 			q := &Request{User: user, Known: true, Resource: "deck-wifi", Proof: "certificate", Shown: true, Certificate: c,
 				Device: device(t, p, "strong", "")}
 			d := p.Decide(q, now)
 			if v := p.Evaluator().Evaluate(q, now); v.Outcome != Deny || d.Outcome != Deny || d.Grant != nil ||
 				v.Grant != nil || p.Evaluator().Possible(q, now) {
 				t.Errorf("%s, for %q: %+v, %s", name, user, v, d.Outcome)
+			}
+			if says := map[bool]string{true: "nothing fresh is known", false: "is not trusted"}[c == nil]; !strings.Contains(
+				d.ReasonAdmin["en"], says) {
+				t.Errorf("%s it says: %s", name, d.ReasonAdmin["en"])
 			}
 			if q.Certificate = yes(); p.Decide(q, now).Outcome != Allow {
 				t.Errorf("for %q one that is trusted joins nothing", user)

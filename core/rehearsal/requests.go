@@ -14,6 +14,8 @@ type Asked struct {
 	Machine                          bool // a device that asks for itself, not a person
 	Times                            int  // how often it was asked
 	From, To                         access.Outcome
+	// FromGrant and ToGrant are what an admission to a network carries and would, in a few words; "" for what is none.
+	FromGrant, ToGrant string
 	// Gates stand in the way: of what is lost those of the candidate, of what is
 	// gained those of the rulebook in force.
 	Gates []string
@@ -23,10 +25,11 @@ type Asked struct {
 
 // The ways in which the answer to a question changes.
 const (
-	NewlyDenied    = "newly-denied"     // allowed or stepped up, now denied
-	NewlyAllowed   = "newly-allowed"    // denied or stepped up, now allowed
-	NewlySteppedUp = "newly-stepped-up" // allowed, now only with a second factor
-	Eased          = "eased"            // denied, now allowed with a second factor
+	NewlyDenied    = "newly-denied"      // allowed or stepped up, now denied
+	NewlyAllowed   = "newly-allowed"     // denied or stepped up, now allowed
+	NewlySteppedUp = "newly-stepped-up"  // allowed, now only with a second factor
+	Eased          = "eased"             // denied, now allowed with a second factor
+	Regranted      = "granted-otherwise" // allowed on a network, now with something else
 )
 
 // changeOf names how an answer changes, "" when it does not.
@@ -56,6 +59,9 @@ type AccessChange struct {
 	To       access.Outcome `json:"to"`
 	Gates    []string       `json:"gates"`
 	ByLevel  bool           `json:"by_level,omitempty"` // the level of the device changes too
+	// FromGrant and ToGrant are what is granted on a network, in a few words.
+	FromGrant string `json:"from_grant,omitempty"`
+	ToGrant   string `json:"to_grant,omitempty"`
 }
 
 // AccessCount is how many answers about something would change.
@@ -76,6 +82,7 @@ type AccessShift struct {
 	Denied    int            `json:"newly_denied"`
 	SteppedUp int            `json:"newly_stepped_up"`
 	Allowed   int            `json:"newly_allowed"`
+	Regranted int            `json:"granted_otherwise"`
 	LockedOut []string       `json:"locked_out"` // people of whose requests all that passed would be denied
 	Raised    []string       `json:"raised"`     // of gates that leave the shadow, what it recorded
 	Gates     []AccessCount  `json:"gates"`
@@ -114,6 +121,9 @@ func (t *AccessTally) Add(q Asked) {
 		t.left[q.Person] += pass(q.To)
 	}
 	change := changeOf(q.From, q.To)
+	if change == "" && q.From == access.Allow && q.FromGrant != q.ToGrant {
+		change = Regranted
+	}
 	if change == "" {
 		return
 	}
@@ -121,7 +131,11 @@ func (t *AccessTally) Add(q Asked) {
 		q.Gates = []string{}
 	}
 	s.Changes = append(s.Changes, AccessChange{change, q.Person, q.Device, q.Resource, q.Action, q.Times,
-		q.From, q.To, q.Gates, q.Fell})
+		q.From, q.To, q.Gates, q.Fell, q.FromGrant, q.ToGrant})
+	if change == Regranted { // nobody loses or gains a resource by it
+		s.Regranted++
+		return
+	}
 	counts := []*AccessCount{countOf(t.resources, q.Resource)}
 	if !q.Machine {
 		counts = append(counts, countOf(t.persons, q.Person))
@@ -160,7 +174,7 @@ func countOf(m map[string]*AccessCount, id string) *AccessCount {
 
 // rankOf orders changes: what is lost comes first.
 func rankOf(change string) int {
-	return slices.Index([]string{NewlyDenied, NewlySteppedUp, NewlyAllowed, Eased}, change)
+	return slices.Index([]string{NewlyDenied, NewlySteppedUp, Regranted, NewlyAllowed, Eased}, change)
 }
 
 // Shift returns what has been gathered.

@@ -118,7 +118,8 @@ func tryAll(snap *state.Snapshot, other *state.Snapshot, order []string, times m
 			x.Fell = other.Book.Rulebook.Called(snap.Book.Rulebook.LevelName(snap.At(d, now).Result.Level)) !=
 				other.Book.Rulebook.LevelName(then(d).Result.Level)
 		}
-		x.From, x.To = before.Evaluate(q.Request, now).Outcome, after.Evaluate(r.Request, now).Outcome
+		was, is := before.Evaluate(q.Request, now), after.Evaluate(r.Request, now)
+		x.From, x.To, x.FromGrant, x.ToGrant = was.Outcome, is.Outcome, granted(was), granted(is)
 		if x.From != x.To {
 			if x.Gates = before.Stops(); rankOf(x.To) < rankOf(x.From) {
 				x.Gates = after.Stops()
@@ -127,6 +128,14 @@ func tryAll(snap *state.Snapshot, other *state.Snapshot, order []string, times m
 		out = append(out, x)
 	}
 	return out, nil
+}
+
+// granted tells what an answer grants on a network, "" for none.
+func granted(v access.Verdict) string {
+	if v.Grant == nil {
+		return ""
+	}
+	return access.Carries(v.Grant).String()
 }
 
 // Replay works out what a rulebook would have answered to the requests of the

@@ -5,6 +5,7 @@ package network
 import (
 	"context"
 	"crypto/tls"
+	"log/slog"
 	"net"
 	"net/netip"
 	"sync"
@@ -123,12 +124,16 @@ const maxFaults = 1000
 // fault counts something that does not fit.
 func (s *Service) fault(accessPoint, why string) {
 	s.mu.Lock()
-	f := Fault{accessPoint, why}
-	if _, seen := s.faults[f]; seen || len(s.faults) < maxFaults {
+	f, level := Fault{accessPoint, why}, slog.LevelDebug // what it does again and again is said once
+	_, seen := s.faults[f]
+	if !seen && len(s.faults) < maxFaults {
+		level = slog.LevelWarn
+	}
+	if seen || len(s.faults) < maxFaults {
 		s.faults[f]++
 	}
 	s.mu.Unlock()
-	s.Log.Warn("an access point", "access_point", accessPoint, "why", why)
+	s.Log.Log(context.Background(), level, "an access point", "access_point", accessPoint, "why", why)
 }
 
 // refused is told of conversations that end with nothing decided.

@@ -138,6 +138,9 @@ func (s *Service) settle(ctx context.Context, id string) error {
 	if x.Untold != 0 && x.Granting == nil {
 		return s.tell(ctx, x, nil, x.Decision) // it has to leave, whatever is granted meanwhile
 	}
+	if s.Snapshot().Book.Rulebook.Network(x.Network) == nil { // whatever is allowed, nothing is granted
+		return s.tell(ctx, x, nil, x.Decision)
+	}
 	by, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	if by != "" && grant.Same(x.Granted) && x.Untold == 0 {
 		return s.follow(ctx, x, by)
@@ -166,7 +169,7 @@ func (s *Service) settle(ctx context.Context, id string) error {
 		}
 	}
 	if grant == nil { // a break-glass account for which nothing is granted
-		grant = &access.Granted{}
+		grant = &access.Granted{Session: leastStay / 1_000_000}
 	}
 	return s.tell(ctx, x, grant, by)
 }

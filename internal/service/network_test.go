@@ -371,6 +371,29 @@ func TestAnAccessPointThatLies(t *testing.T) {
 	}
 }
 
+// A network that the rulebook has no more is left by all, though the rulebook allows what no gate is about.
+func TestANetworkThatIsGone(t *testing.T) {
+	t.Parallel()
+	k := onDeck(t, t.TempDir())
+	defer k.shut()
+	if vlan, _ := k.joins(standin.Station{Address: address1}); vlan != "50" {
+		t.Fatalf("it is on %q", vlan)
+	}
+	k.stays(1)
+	before, _, _ := strings.Cut(harbour, "networks:")
+	publish(t, k.Service, "unmatched: allow\n"+strings.Replace(before, "resources: [deck-wifi]}, need", "everything: true}, need", 1))
+	k.moves(address1, "")
+	// A device that took the place of one that is retired has its address alone.
+	publish(t, k.Service, harbour)
+	if _, err := k.Admin.Retire(ctx, "admin", []string{"d1"}, "replaced"); err != nil {
+		t.Fatal(err)
+	}
+	report(t, k.Service, "d2", `"form":"laptop","network.macs":["02005e005301"]`)
+	if vlan, _ := k.joins(standin.Station{Address: address1}); vlan != "50" {
+		t.Errorf("with the address of one that is retired it is on %q", vlan)
+	}
+}
+
 func TestWhoJoins(t *testing.T) {
 	t.Parallel()
 	for person, want := range map[string]struct{ subject, vlan string }{

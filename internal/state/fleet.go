@@ -193,6 +193,9 @@ func (snap *Snapshot) WithAddress(address string, now int64) (one *Device) {
 	slot := snap.Book.Rulebook.Dict.Slot("network.macs")
 	for _, id := range snap.Fleet.addresses.Devices(value.HardwareAddress(address)) {
 		d := snap.At(snap.Fleet.Get(id), now)
+		if d.Retired != nil {
+			continue // its machine may be another device's by now
+		}
 		has := slices.ContainsFunc(d.View.Get(slot, now).Members(), func(m value.Value) bool {
 			return value.HardwareAddress(m.Str()) == value.HardwareAddress(address)
 		})

@@ -3656,6 +3656,8 @@ export interface components {
             newly_denied: number;
             newly_stepped_up: number;
             newly_allowed: number;
+            /** @description Requests of devices that are granted something else on their network */
+            granted_otherwise: number;
             locked_out: string[];
             /** @description Of gates that leave the shadow, what it recorded */
             raised: string[];
@@ -3664,7 +3666,7 @@ export interface components {
             resources: components["schemas"]["AccessCount"][];
             changes: {
                 /** @enum {string} */
-                change: "newly-denied" | "newly-stepped-up" | "newly-allowed" | "eased";
+                change: "newly-denied" | "newly-stepped-up" | "granted-otherwise" | "newly-allowed" | "eased";
                 person: string;
                 device?: string;
                 resource: string;
@@ -3674,6 +3676,9 @@ export interface components {
                 to: components["schemas"]["Outcome"];
                 gates: string[];
                 by_level?: boolean;
+                /** @description What it is granted on a network */
+                from_grant?: string;
+                to_grant?: string;
             }[];
         };
         Impact: {

@@ -16,7 +16,10 @@ const parts = [
   <p class="sum">
     <strong>{{ count(shift.requests, 'request') }}</strong> of the last {{ shift.days }} days,
     {{ shift.distinct }} different ones of {{ count(shift.people, 'person', 'people') }}: {{ shift.newly_denied }} newly
-    denied, {{ shift.newly_stepped_up }} newly asked for a second factor, {{ shift.newly_allowed }} newly allowed.
+    denied, {{ shift.newly_stepped_up }} newly asked for a second factor, {{ shift.newly_allowed }} newly
+    allowed<template v-if="shift.granted_otherwise"
+      >, {{ shift.granted_otherwise }} granted something else on their network</template
+    >.
   </p>
   <p v-if="shift.locked_out.length" class="bad">
     Locked out of everything they reach today: {{ shift.locked_out.join(', ') }}
@@ -65,8 +68,14 @@ const parts = [
             <router-link v-if="c.device" :to="{ name: 'device', params: { id: c.device } }">{{ c.device }}</router-link>
             <span v-else class="soft">unknown</span>
           </td>
-          <td><OutcomeMark :outcome="c.from" /></td>
-          <td><OutcomeMark :outcome="c.to" /></td>
+          <td>
+            <OutcomeMark :outcome="c.from" />
+            <div class="soft small">{{ c.from_grant }}</div>
+          </td>
+          <td>
+            <OutcomeMark :outcome="c.to" />
+            <div class="soft small">{{ c.to_grant }}</div>
+          </td>
           <td>{{ c.gates.join(', ') }}<span v-if="c.by_level" class="soft small"> its level changes</span></td>
           <td>{{ c.times }}</td>
         </tr>

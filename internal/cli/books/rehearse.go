@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironledger.example/api"
+	"ironledger.example/core/access"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/review"
 	"ironledger.example/core/revision"
@@ -432,6 +433,9 @@ func accessShift(a *shell.App, s *rehearsal.AccessShift) {
 	shell.Line(a.Out, "%s  %d newly denied, %d newly asked for a second factor, %d newly allowed.",
 		a.Bold(fmt.Sprintf("%d requests of the last %d days, %d different ones of %d people:", s.Requests,
 			s.Days, s.Distinct, s.People)), s.Denied, s.SteppedUp, s.Allowed)
+	if s.Regranted > 0 {
+		shell.Line(a.Out, "%d granted something else on their network.", s.Regranted)
+	}
 	if len(s.LockedOut) > 0 {
 		shell.Line(a.Out, "%s", a.Rust("Locked out of everything they reach today: "+shell.Joined(s.LockedOut)))
 	}
@@ -450,8 +454,16 @@ func accessShift(a *shell.App, s *rehearsal.AccessShift) {
 			break
 		}
 		rows = append(rows, []string{c.Person, c.Action + " " + c.Resource, c.Device,
-			string(c.From) + " → " + a.Bold(string(c.To)),
+			answered(c.From, c.FromGrant) + " → " + a.Bold(answered(c.To, c.ToGrant)),
 			shell.Brief(c.Gates) + shell.Only(c.ByLevel, " (its level changes)"), fmt.Sprint(c.Times)})
 	}
 	a.Table([]string{"PERSON", "ASKED", "DEVICE", "WOULD CHANGE", "BY", "TIMES"}, rows)
+}
+
+// answered tells an outcome, and what is granted with it.
+func answered(o access.Outcome, grant string) string {
+	if grant == "" {
+		return string(o)
+	}
+	return string(o) + " with " + grant
 }
