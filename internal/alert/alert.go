@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -93,7 +94,7 @@ func (s *Service) current() ([]api.Alert, error) {
 	all := []api.Alert{}
 	for _, find := range []func() ([]api.Alert, error){s.emergencies, s.sources, s.unmatched, s.enrolments,
 		s.receivers, s.partners,
-		s.notices, s.issuers, s.authority, s.tokens, s.waivers, s.disk} {
+		s.notices, s.accessPoints, s.issuers, s.authority, s.tokens, s.waivers, s.disk} {
 		list, err := find()
 		if err != nil {
 			return nil, err
@@ -221,6 +222,27 @@ func (s *Service) notices() ([]api.Alert, error) {
 		Since: value.FormatTime(newest.At),
 		Title: plural(n, "notice", "notices") + " could be told to nobody, the last as " + newest.Why,
 		Link:  "/signals/notices?state=failed"}}, nil
+}
+
+// accessPoints are those that could not be told what devices which they let in are granted now.
+func (s *Service) accessPoints() (out []api.Alert, err error) {
+	since, devices := map[string]int64{}, map[string]int{}
+	for _, x := range s.Snapshot().Stays.All() {
+		if x.Untold == 0 {
+			continue
+		}
+		if at, seen := since[x.AccessPoint]; !seen || x.Untold < at {
+			since[x.AccessPoint] = x.Untold
+		}
+		devices[x.AccessPoint]++
+	}
+	for _, id := range slices.Sorted(maps.Keys(since)) {
+		out = append(out, api.Alert{ID: fmt.Sprintf("access-point:%s:%d", id, since[id]), Kind: "access-point", About: id,
+			Since: value.FormatTime(since[id]), Link: "/networks?untold=1",
+			Title: fmt.Sprintf("The access point %s cannot be told that %s granted something else", id,
+				plural(devices[id], "device is", "devices are"))})
+	}
+	return out, nil
 }
 
 func (s *Service) issuers() (out []api.Alert, err error) {

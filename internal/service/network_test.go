@@ -315,6 +315,11 @@ func TestAnAccessPointThatIsAwayIsToldLater(t *testing.T) {
 		!strings.Contains(stay.UntoldWhy, "does not answer") || k.Networks.Networks()[0].Untold != 1 {
 		t.Errorf("of an access point that is away it is said: %+v", stay)
 	}
+	if list, err := k.Alerts.List(); err != nil || !slices.ContainsFunc(list.Items, func(a api.Alert) bool {
+		return a.About == "deck-3" && strings.Contains(a.Title, "cannot be told that 1 device is granted something else")
+	}) {
+		t.Errorf("what needs a person is %+v (%v)", list, err)
+	}
 	k.shut()
 	k.Service = open(t, dir)
 	k.Authority.Start("http://127.0.0.1:1")

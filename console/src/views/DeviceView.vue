@@ -7,6 +7,7 @@ import DeviceHistory from '../components/DeviceHistory.vue'
 import InviteForm from '../components/InviteForm.vue'
 import IssuedNote from '../components/IssuedNote.vue'
 import NoticesOf from '../components/NoticesOf.vue'
+import StaysOf from '../components/StaysOf.vue'
 import DeviceSheet from '../components/DeviceSheet.vue'
 import ExceptionForm from '../components/ExceptionForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -195,6 +196,8 @@ function vouched() {
       :ladder="device.top + 1"
       :version="device.since + device.seen_at + device.waivers.length + device.vouches.length"
     />
+
+    <StaysOf v-if="!query.at" :device="device.id" />
 
     <NoticesOf v-if="!query.at" :device="device.id" />
 

@@ -5,6 +5,7 @@ import { api, must } from '../api/client'
 import CopyText from '../components/CopyText.vue'
 import LevelMark from '../components/LevelMark.vue'
 import NoticesOf from '../components/NoticesOf.vue'
+import StaysOf from '../components/StaysOf.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReasonForm from '../components/ReasonForm.vue'
@@ -136,6 +137,8 @@ const theirs = () => ({ where: `owner == ${JSON.stringify(props.id)}` })
     <p v-if="data.person.more > 0" class="small">
       <router-link :to="{ name: 'devices', query: theirs() }">and {{ data.person.more }} more</router-link>
     </p>
+
+    <StaysOf :person="id" />
 
     <NoticesOf :person="id" />
 
