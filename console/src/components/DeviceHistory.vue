@@ -76,7 +76,7 @@ function headline(e: HistoryEvent): string {
           <div>
             <p>
               <strong>{{ headline(e) }}</strong>
-              <span class="soft small"
+              <span class="soft small beside"
                 >{{ [e.body.cause, e.actor].filter(Boolean).join(', ')
                 }}<template v-if="e.body.cause === 'rulebook'">, version {{ e.body.rulebook }}</template
                 >; <router-link :to="{ name: 'entry', params: { seq: e.seq } }">entry {{ e.seq }}</router-link></span

@@ -9,6 +9,7 @@ export interface Asking {
   ip?: string
   country?: string
   mfa?: string
+  proof?: string
 }
 
 /** A question as the service takes it; what is not said is left out. */
@@ -21,6 +22,7 @@ export function evaluationOf(q: Asking): Evaluation {
       ...(q.device && { device: { id: q.device } }),
       ...(q.ip && { ip: q.ip }),
       ...(q.country && { country: q.country }),
+      ...((q.proof === 'certificate' || q.proof === 'address') && { proof: q.proof }),
       ...(q.mfa && { auth: { mfa: q.mfa === 'yes' } }),
     },
   }

@@ -38,6 +38,8 @@ func (q *asking) flags(a *shell.App, c *cobra.Command, withDevice bool) {
 	f.StringVar(&q.action, "action", "open", "what the person wants to do")
 	f.StringVar(&q.ctx.IP, "ip", "", "the address the person comes from")
 	f.StringVar(&q.ctx.Country, "country", "", "the country the person comes from, two letters")
+	f.StringVar(&q.ctx.Proof, "proof", "",
+		"how the device proves to a network which one it is: certificate or address (default: not said)")
 	f.StringVar(&q.mfa, "mfa", "", "whether a second factor was used: true or false (default: not said)")
 	f.Lookup("mfa").NoOptDefVal = "true"
 	f.StringSliceVar(&q.auth.Methods, "method", nil, "a sign-in method; may be repeated")
@@ -84,6 +86,7 @@ The exit code is 0 when the answer is allow, 3 when it is deny or step-up.`,
 		Example: `  ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 10.20.4.7
   ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --ip 192.0.2.44 --mfa=true
   ironledger ask maren.holt@gullholm.example payroll --device GF-L-1042 --under demo/rulebook
+  ironledger ask birk.strand@gullholm.example ship-wifi --device GF-T-2107 --action join --proof certificate
   ironledger ask who payroll
   ironledger ask what maren.holt@gullholm.example --device GF-L-1042`,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.CompleteAsk,

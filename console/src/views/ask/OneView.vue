@@ -13,7 +13,18 @@ import { useSession } from '../../stores/session'
 const session = useSession()
 const draft = useDraft()
 void draft.load()
-const { query, set } = useQuery('person', 'device', 'resource', 'action', 'ip', 'country', 'mfa', 'under', 'at')
+const { query, set } = useQuery(
+  'person',
+  'device',
+  'resource',
+  'action',
+  'ip',
+  'country',
+  'mfa',
+  'proof',
+  'under',
+  'at',
+)
 const form = reactive({ ...query.value })
 watch(query, (q) => Object.assign(form, q))
 
@@ -21,6 +32,11 @@ const { data: vocabulary } = useLoad(
   () => must(api.GET('/api/v1/vocabulary')),
   () => null,
 )
+const { data: networks } = useLoad(
+  () => must(api.GET('/api/v1/networks')),
+  () => null,
+)
+const joins = computed(() => networks.value?.items.some((n) => n.id === form.resource))
 const { data: refusals } = useLoad(
   () => must(api.GET('/api/v1/decisions', { params: { query: { outcome: 'deny', limit: 20 } } })),
   () => null,
@@ -107,6 +123,13 @@ function ask() {
         </el-select>
       </el-form-item>
       <el-form-item label="Action"><el-input v-model="form.action" name="action" placeholder="open" /></el-form-item>
+      <el-form-item v-if="joins" label="The device proves itself by">
+        <el-radio-group v-model="form.proof">
+          <el-radio-button value="">not said</el-radio-button>
+          <el-radio-button value="certificate">certificate</el-radio-button>
+          <el-radio-button value="address">address</el-radio-button>
+        </el-radio-group>
+      </el-form-item>
       <el-form-item label="Second factor">
         <el-radio-group v-model="form.mfa">
           <el-radio-button value="">not said</el-radio-button>
