@@ -78,7 +78,7 @@ type Admission struct {
 type Alert struct {
 	ID string `json:"id"`
 
-	// Kind One of emergency, source, unmatched, enrolment, stream, feed, events, secret, notice, issuer, crl, records, disk
+	// Kind One of emergency, access-point, source, unmatched, enrolment, stream, feed, events, secret, notice, issuer, crl, records, disk
 	Kind  string `json:"kind"`
 	About string `json:"about,omitempty,omitzero"`
 	Title string `json:"title"`

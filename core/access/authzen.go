@@ -52,6 +52,7 @@ type Context struct {
 // Joining is where a device joins a network, as its access point tells it.
 type Joining struct {
 	Address string `json:"address,omitempty"` // its hardware address, in lower case with colons
+	At      string `json:"at,omitempty"`      // the address from which the access point asks
 	Called  string `json:"called,omitempty"`  // what it called: the access point, and the network by its SSID
 	// Claimed says that nobody proved who the person is: it is who the device says that it is used by.
 	Claimed bool   `json:"claimed,omitempty"`

@@ -140,7 +140,7 @@ func appendQuestion(o value.Object, e *access.Evaluation) value.Object {
 		}
 		o = o.Word("ip", c.IP)
 		if n := c.Network; n != nil {
-			o = o.Name("network").Open().Word("address", n.Address).Word("called", n.Called)
+			o = o.Name("network").Open().Word("address", n.Address).Word("at", n.At).Word("called", n.Called)
 			o = o.Flag("claimed", n.Claimed).Word("port", n.Port).Close()
 		}
 		o = o.Word("proof", c.Proof).Close()

@@ -25,7 +25,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 		Asked: &access.Evaluation{Subject: access.Entity{Type: "user", ID: "maren"},
 			Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: "payroll"},
 			Context: &access.Context{IP: "10.0.0.1", Country: "NO", Proof: "certificate",
-				Network: &access.Joining{Address: "02:00:00:00:00:01", Called: "ap", Claimed: true, Port: "7"},
+				Network: &access.Joining{Address: "02:00:00:00:00:01", At: "10.0.0.9", Called: "ap", Claimed: true, Port: "7"},
 				Device:  &access.DeviceRef{ID: "d", Serial: "s", HardwareID: "h", CertificateSHA256: "c"},
 				Auth:    &access.Auth{MFA: &yes, Methods: []string{"hwk"}, At: "2026-11-20T08:00:00Z"}}},
 		Decision: &access.Decision{BreakGlass: true, Device: "d", Known: true, Level: "barred",

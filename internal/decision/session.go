@@ -143,7 +143,7 @@ func askingOf(actor string, e *access.Evaluation) asking {
 	say(c.Country)
 	say(c.Proof)
 	n := cmp.Or(c.Network, &access.Joining{})
-	for _, s := range [...]string{n.Address, n.Called, n.Port, strconv.FormatBool(n.Claimed)} {
+	for _, s := range [...]string{n.Address, n.At, n.Called, n.Port, strconv.FormatBool(n.Claimed)} {
 		say(s)
 	}
 	for _, s := range [...]string{d.ID, d.Serial, d.HardwareID, d.CertificateSHA256, d.Untrusted} {
@@ -415,6 +415,9 @@ func (l *sessions) holds(snap *state.Snapshot, s *Session, now int64) bool {
 	return s.sameAs(snap.Book.Gates.Evaluator().Evaluate(Pose(snap, s.asked, now).Request, now))
 }
 
+// Granted is what the allow carries, of one to a network; nil for others.
+func (s *Session) Granted() *access.Granted { return s.grant }
+
 // joins reports whether a session is that of a device on a network.
 func (s *Session) joins() bool { return s.asked.Context != nil && s.asked.Context.Network != nil }
 
@@ -581,8 +584,9 @@ func (e *ending) Done(err error) bool {
 	for _, s := range e.ended {
 		e.of.remove(s)
 	}
-	if e.of.watch != nil && len(e.ended) > 0 {
-		e.of.watch.Ended(e.ended)
+	if list := slices.DeleteFunc(slices.Clone(e.ended), func(s *Session) bool { return !s.joins() }); e.of.watch != nil &&
+		len(list) > 0 {
+		e.of.watch.Ended(list)
 	}
 	if len(e.change.Revoked) > 0 {
 		e.of.noteRevoked(e.change.Revoked, e.change.Now)
@@ -816,7 +820,7 @@ type Watch interface {
 	// Still reports whether a question about a network would be asked the same in a state: of the same device and
 	// person. It must not wait.
 	Still(snap *state.Snapshot, asked *access.Evaluation, now int64) bool
-	// Ended is told of sessions once they have ended before their time, and everybody sees that.
+	// Ended is told of sessions of devices on networks once they have ended before their time, and everybody sees that.
 	Ended(list []*Session)
 }
 

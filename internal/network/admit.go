@@ -88,7 +88,7 @@ func question(r *radius.Request, n *rulebook.Network) *access.Evaluation {
 		called += ":" + ssid
 	}
 	return &access.Evaluation{Action: access.Action{Name: Action}, Resource: access.Entity{Type: "network", ID: n.ID},
-		Context: &access.Context{Network: &access.Joining{Address: radius.Station(r.Packet), Called: plain(called),
+		Context: &access.Context{Network: &access.Joining{Address: radius.Station(r.Packet), At: r.Peer.At.String(), Called: plain(called),
 			Port: plain(portOf(r))}}}
 }
 
@@ -305,26 +305,34 @@ func (a *admission) until() int64 {
 
 // stay is that of the device that is let in.
 func (a *admission) stay(r *radius.Request) *kept.Stay {
-	now, x := a.s.Micros(), a.asked.Context.Network
-	out := &kept.Stay{AccessPoint: r.Peer.ID, From: r.Peer.At, Address: x.Address, Network: a.network.ID,
-		Device: a.answer.Device, Name: a.asked.Subject.ID, Decision: a.answer.ID, Asked: a.asked, Granted: a.answer.Grant,
-		Level: a.answer.Level, At: now, Until: max(a.until(), now+leastStay), Port: x.Port,
-		Session: plain(rfc2866.AcctSessionID_GetString(r.Packet))}
-	if a.asked.Subject.Type == "user" {
-		out.Person = a.asked.Subject.ID
-	}
-	out.ID = stayID(r, x.Address, x.Port)
+	now := a.s.Micros()
+	out := stayOf(r.Peer.ID, a.asked)
+	out.Device, out.Decision, out.Granted, out.Level = a.answer.Device, a.answer.ID, a.answer.Grant, a.answer.Level
+	out.At, out.Until = now, max(a.until(), now+leastStay)
+	out.Session = plain(rfc2866.AcctSessionID_GetString(r.Packet))
 	by, _ := a.s.decisions.Relied(actor(r.Peer.ID), a.asked)
 	out.Watched = by == a.answer.ID
 	return out
 }
 
+// stayOf is the stay that a question is about, as far as that says it.
+func stayOf(accessPoint string, asked *access.Evaluation) *kept.Stay {
+	x := asked.Context.Network
+	out := &kept.Stay{ID: stayID(accessPoint, x.At, x.Address, x.Port), AccessPoint: accessPoint, Address: x.Address,
+		Network: asked.Resource.ID, Name: asked.Subject.ID, Asked: asked, Port: x.Port}
+	out.From, _ = netip.ParseAddr(x.At) // as it was written
+	if asked.Subject.Type == "user" {
+		out.Person = asked.Subject.ID
+	}
+	return out
+}
+
 // stayID names the stay of a device at an access point, which has one at most.
-func stayID(r *radius.Request, address, port string) string {
+func stayID(accessPoint, at, address, port string) string {
 	if address == "" {
 		address = "port " + port
 	}
-	return r.Peer.ID + "/" + r.Peer.At.String() + "/" + address
+	return accessPoint + "/" + at + "/" + address
 }
 
 // admitted writes what an admission carries.

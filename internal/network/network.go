@@ -89,6 +89,7 @@ func (s *Service) Start(o Options) {
 	s.mu.Lock()
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	s.mu.Unlock()
+	s.bringBack()
 	for range tellers {
 		s.wg.Go(s.telling)
 	}

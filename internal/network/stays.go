@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"layeh.com/radius/rfc2865"
@@ -55,6 +56,37 @@ func (s *Service) keep(x *kept.Stay) bool {
 	return true
 }
 
+// lostWithin is how long before the newest entry an allow may have been given whose stay did not come to the disk.
+const lostWithin = int64(10_000_000)
+
+// bringBack makes stays of the last allows that may be relied on, where the stay did not come to the disk, as when the
+// service was killed behind its answer. Their access points are told again what was granted: one that has no such
+// device says so.
+func (s *Service) bringBack() {
+	known := map[string]bool{}
+	for _, x := range s.Snapshot().Stays.All() {
+		known[x.Decision] = true
+	}
+	for _, x := range s.decisions.Kept() {
+		id, is := strings.CutPrefix(x.Enforcer, actor(""))
+		if !is || known[x.Decision] || x.Asked.Context == nil || x.Asked.Context.Network == nil {
+			continue
+		}
+		y := stayOf(id, x.Asked)
+		at, err := value.ParseTime(x.At)
+		until, err2 := value.ParseTime(x.Until)
+		if err != nil || err2 != nil || !y.From.IsValid() || at.Num() < s.Store.Newest()-lostWithin {
+			continue
+		}
+		y.Device, y.Decision, y.Granted, y.Level = x.Device, x.Decision, x.Granted(), x.Level
+		y.At, y.Until, y.Watched = at.Num(), until.Num(), true
+		y.Untold, y.UntoldWhy, y.Granting = s.Micros(), "the service stopped behind its answer", y.Granted
+		if y.Granting != nil { // else it is a break-glass account, which no session is kept for
+			s.keep(y)
+		}
+	}
+}
+
 // Account implements [radius.Handler].
 func (s *Service) Account(ctx context.Context, r *radius.Request) bool {
 	if why := s.unfit(r); why != "" {
@@ -94,7 +126,7 @@ func (s *Service) emptied(ctx context.Context, r *radius.Request) error {
 
 // accountOf is the stay that an account is about.
 func accountOf(r *radius.Request) string {
-	return stayID(r, radius.Station(r.Packet), plain(portOf(r)))
+	return stayID(r.Peer.ID, r.Peer.At.String(), radius.Station(r.Packet), plain(portOf(r)))
 }
 
 // left drops a stay that its access point says is over.

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -19,6 +20,7 @@ import (
 	"ironledger.example/internal/radius"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/standin"
+	"ironledger.example/internal/state"
 )
 
 const harbour = `rulebook: harbour
@@ -62,14 +64,13 @@ func (k *deck) opened() {
 		Timing: network.Timing{Wait: 100 * time.Millisecond, Tries: 2, Again: 100 * time.Millisecond, Look: 50 * time.Millisecond}})
 	serving, stop := context.WithCancel(context.Background())
 	for at, accounting := range map[*string]bool{&k.point.Ask: false, &k.point.Account: true} {
-		if *at == "" {
-			*at = "127.0.0.1:0"
-		}
-		conn, err := net.ListenPacket("udp", *at)
+		conn, err := net.ListenPacket("udp", cmp.Or(*at, "127.0.0.1:0"))
 		if err != nil {
 			k.Fatal(err)
 		}
-		*at = conn.LocalAddr().String()
+		if *at == "" { // the access point reads it from now on
+			*at = conn.LocalAddr().String()
+		}
 		context.AfterFunc(serving, func() { conn.Close() })
 		go func() { _ = k.Networks.Serve(serving, conn, accounting) }()
 	}
@@ -442,6 +443,45 @@ func TestWhatChangedWhileTheServiceWasAwayIsTold(t *testing.T) {
 	k.Authority.Start("http://127.0.0.1:1")
 	k.opened()
 	defer k.shut()
+	k.moves(address1, "heal")
+}
+
+// A stay that did not come to the disk before the service was killed is known again by its decision, and one that was
+// over by then is not there.
+func TestAStayThatWasLostIsBroughtBack(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	k := onDeck(t, dir)
+	tablet, _ := k.certified("d1", address1)
+	if vlan, why := k.joins(tablet); vlan != "40" {
+		t.Fatalf("it is on %q (%s)", vlan, why)
+	}
+	if vlan, _ := k.joins(standin.Station{Address: "02:00:5e:00:53:81"}); vlan != "60" {
+		t.Fatalf("the visitor is on %q", vlan)
+	}
+	k.stays(2)
+	if err := k.point.Leave(ctx, "02:00:5e:00:53:81"); err != nil {
+		t.Fatal(err)
+	}
+	stay := k.stays(1)[0]
+	if err := k.Do(ctx, func(c *state.Change) error { state.Drop(c, state.StayKind, stay.ID); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	k.shut()
+	k.Service = open(t, dir)
+	k.Authority.Start("http://127.0.0.1:1")
+	k.opened()
+	defer k.shut()
+	for range 400 {
+		if got := k.stays(1); got[0].ID == stay.ID && got[0].UntoldSince == "" {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if got := k.stays(1)[0]; got.ID != stay.ID || got.Granted.Grant != "crew" || got.UntoldSince != "" {
+		t.Errorf("it is known as %+v", got)
+	}
+	report(t, k.Service, "d1", `"form":"laptop","storage.encrypted":false,"owner":"maren"`)
 	k.moves(address1, "heal")
 }
 

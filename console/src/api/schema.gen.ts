@@ -3243,6 +3243,7 @@ export interface components {
                 /** @description Where a device joins a network */
                 network?: {
                     address?: string;
+                    at?: string;
                     called?: string;
                     port?: string;
                     claimed?: boolean;
@@ -4232,7 +4233,7 @@ export interface components {
         };
         Alert: {
             id: string;
-            /** @description One of emergency, source, unmatched, enrolment, stream, feed, events, secret, notice, issuer, crl, records, disk */
+            /** @description One of emergency, access-point, source, unmatched, enrolment, stream, feed, events, secret, notice, issuer, crl, records, disk */
             kind: string;
             about?: string;
             title: string;
