@@ -827,13 +827,14 @@ type Watch interface {
 // Watched has somebody watch sessions. It is called before the engine starts.
 func (s *Service) Watched(by Watch) { s.sessions.watch = by }
 
-// Relied is the decision by which an enforcer may rely on the answer to a question, "" for none, and what it grants.
-func (s *Service) Relied(actor string, e *access.Evaluation) (decision string, grant *access.Granted) {
+// Relied is the decision by which an enforcer may rely on the answer to a question, "" for none, what it grants, and
+// until when, in microseconds since the Unix epoch.
+func (s *Service) Relied(actor string, e *access.Evaluation) (decision string, grant *access.Granted, until int64) {
 	now := s.Micros()
 	if x := s.sessions.find(actor, e, now); x != nil && s.sessions.holds(s.Snapshot(), x, now) {
-		return x.Decision, x.grant
+		return x.Decision, x.grant, x.until
 	}
-	return "", nil
+	return "", nil, 0
 }
 
 // SessionCount is how many sessions there are; of some that have ended by themselves nobody may have taken notice yet.

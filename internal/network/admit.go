@@ -262,7 +262,7 @@ func (a *admission) Allowed() bool { return a.answer.Outcome == access.Allow }
 func (a *admission) Answer(_ context.Context, r *radius.Request) *libradius.Packet {
 	s := a.s
 	if a.Allowed() && !a.answer.BreakGlass && a.until() > s.Micros() {
-		if now, _ := s.decisions.Relied(actor(r.Peer.ID), a.asked); now == "" {
+		if now, _, _ := s.decisions.Relied(actor(r.Peer.ID), a.asked); now == "" {
 			again := s.decide(r, a.network, a.asked)
 			if again == nil {
 				return nil
@@ -295,8 +295,11 @@ func (a *admission) Answer(_ context.Context, r *radius.Request) *libradius.Pack
 const leastStay = int64(60_000_000)
 
 // until is how long the answer may be relied on.
-func (a *admission) until() int64 {
-	v, err := value.ParseTime(a.answer.ValidUntil)
+func (a *admission) until() int64 { return reliedUntil(a.answer) }
+
+// reliedUntil is how long an answer may be relied on, in microseconds since the Unix epoch.
+func reliedUntil(a *decision.Answer) int64 {
+	v, err := value.ParseTime(a.ValidUntil)
 	if err != nil {
 		return 0
 	}
@@ -310,7 +313,7 @@ func (a *admission) stay(r *radius.Request) *kept.Stay {
 	out.Device, out.Decision, out.Granted, out.Level = a.answer.Device, a.answer.ID, a.answer.Grant, a.answer.Level
 	out.At, out.Until = now, max(a.until(), now+leastStay)
 	out.Session = plain(rfc2866.AcctSessionID_GetString(r.Packet))
-	by, _ := a.s.decisions.Relied(actor(r.Peer.ID), a.asked)
+	by, _, _ := a.s.decisions.Relied(actor(r.Peer.ID), a.asked)
 	out.Watched = by == a.answer.ID
 	return out
 }

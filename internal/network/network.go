@@ -34,10 +34,13 @@ type Service struct {
 	secrets map[string]opened // by access point
 	faults  map[Fault]int64
 	timing  Timing
-	doors   []string        // where packets are taken
-	work    chan string     // ids of stays that are to be looked at
-	queued  map[string]bool // of them, those that wait
-	busy    map[string]bool // that are looked at; true when again
+	doors   []string                // where packets are taken
+	work    chan string             // ids of stays that are to be looked at
+	queued  map[string]bool         // of them, those that wait
+	busy    map[string]bool         // that are looked at; true when again
+	telling map[netip.Addr]int      // how many at an access point are
+	waiting map[netip.Addr][]string // of them, those that wait for a place there
+	away    map[netip.Addr]bool     // access points that did not answer last
 	ctx     context.Context
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
@@ -67,7 +70,8 @@ var DefaultTiming = Timing{Wait: time.Second, Tries: 3, Again: 5 * time.Second, 
 // New is a service over open records. Nobody is told of anything before [Service.Start].
 func New(e *engine.Engine, box *sealed.Box, d *decision.Service) *Service {
 	s := &Service{Engine: e, box: box, decisions: d, secrets: map[string]opened{}, faults: map[Fault]int64{},
-		work: make(chan string, maxStays), queued: map[string]bool{}, busy: map[string]bool{}, timing: DefaultTiming, aside: make(chan struct{}, tellers)}
+		work: make(chan string, maxStays), queued: map[string]bool{}, busy: map[string]bool{}, telling: map[netip.Addr]int{},
+		waiting: map[netip.Addr][]string{}, away: map[netip.Addr]bool{}, timing: DefaultTiming, aside: make(chan struct{}, tellers)}
 	s.server = radius.Server{Handler: s, Log: e.Log}
 	s.eap = radius.Conversations{Decide: s.proved, Refused: s.refused, Now: e.Now}
 	d.Watched(s)
@@ -91,7 +95,7 @@ func (s *Service) Start(o Options) {
 	s.mu.Unlock()
 	s.bringBack()
 	for range tellers {
-		s.wg.Go(s.telling)
+		s.wg.Go(s.working)
 	}
 	s.wg.Go(s.looking)
 }

@@ -47,6 +47,11 @@ func (s *Service) Ended(list []*decision.Session) {
 func (s *Service) enqueue(id string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.enqueueHeld(id)
+}
+
+// enqueueHeld does so for who holds the lock.
+func (s *Service) enqueueHeld(id string) {
 	if _, busy := s.busy[id]; busy || s.queued[id] {
 		if busy {
 			s.busy[id] = true
@@ -60,8 +65,8 @@ func (s *Service) enqueue(id string) {
 	}
 }
 
-// telling looks at stays whose ground may be gone, until the service stops.
-func (s *Service) telling() {
+// working looks at stays whose ground may be gone, until the service stops.
+func (s *Service) working() {
 	for {
 		select {
 		case id := <-s.work:
@@ -69,9 +74,14 @@ func (s *Service) telling() {
 			delete(s.queued, id)
 			s.busy[id] = false
 			s.mu.Unlock()
+			release, ok := s.place(id)
+			if !ok {
+				continue
+			}
 			if err := s.settle(s.ctx, id); err != nil && s.ctx.Err() == nil {
 				s.Log.Warn("a stay is not looked at", "stay", id, "error", err)
 			}
+			release()
 			s.mu.Lock()
 			again := s.busy[id]
 			delete(s.busy, id)
@@ -82,6 +92,59 @@ func (s *Service) telling() {
 		case <-s.ctx.Done():
 			return
 		}
+	}
+}
+
+// atOnePoint is how many stays at one access point are looked at at once, so that one that does not answer leaves others
+// their place; one that did not answer last is tried with one. Who finds no place waits.
+const atOnePoint = 4
+
+// place takes a place for looking at a stay; false when it has to wait for one.
+func (s *Service) place(id string) (release func(), ok bool) {
+	x := s.Snapshot().Stays.Get(id)
+	if x == nil {
+		return func() {}, true
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	most := atOnePoint
+	if s.away[x.From] {
+		most = 1
+	}
+	if s.telling[x.From] >= most {
+		s.waiting[x.From] = append(s.waiting[x.From], id)
+		return nil, false
+	}
+	s.telling[x.From]++
+	return func() { s.release(x.From) }, true
+}
+
+// release gives a place at an access point back, to who waits for one.
+func (s *Service) release(at netip.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.telling[at]--; s.telling[at] == 0 {
+		delete(s.telling, at)
+	}
+	list := s.waiting[at]
+	for n := min(len(list), atOnePoint); n > 0; n-- { // more than one, where it answers again
+		delete(s.busy, list[0])
+		s.enqueueHeld(list[0])
+		list = list[1:]
+	}
+	if s.waiting[at] = list; len(list) == 0 {
+		delete(s.waiting, at)
+	}
+}
+
+// answers notes whether an access point answered.
+func (s *Service) answers(at netip.Addr, does bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if does {
+		delete(s.away, at)
+	} else {
+		s.away[at] = true
 	}
 }
 
@@ -108,13 +171,12 @@ func (s *Service) looking() {
 // due reports whether a stay is to be looked at.
 func (s *Service) due(x *kept.Stay, now int64) bool {
 	if x.Untold != 0 {
-		waits := min(max(now-x.Untold, int64(s.timing.Again/time.Microsecond)), 60_000_000)
-		return now >= x.HeardAt && now-x.Untold >= waits/2
+		return now-x.Untold >= int64(s.timing.Again/time.Microsecond)
 	}
 	if now >= x.Until {
 		return now > x.Until+afterEnd // until then the access point ends it, or asks again, by itself
 	}
-	decision, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
+	decision, grant, _ := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	return decision == "" || !grant.Same(x.Granted)
 }
 
@@ -128,7 +190,7 @@ func (s *Service) settle(ctx context.Context, id string) error {
 	if now > x.Until+afterEnd {
 		if x.HeardAt > x.Until+leastStay { // it is said to be there, though its time is over
 			s.fault(x.AccessPoint, "it lets devices stay for longer than it was told")
-			return s.tell(ctx, x, nil, x.Decision)
+			return s.tell(ctx, x, nil, x.Decision, 0)
 		}
 		return s.drop(ctx, x)
 	}
@@ -136,12 +198,12 @@ func (s *Service) settle(ctx context.Context, id string) error {
 		return nil // it ends, or asks again, by itself
 	}
 	if x.Untold != 0 && x.Granting == nil {
-		return s.tell(ctx, x, nil, x.Decision) // it has to leave, whatever is granted meanwhile
+		return s.tell(ctx, x, nil, x.Decision, 0) // it has to leave, whatever is granted meanwhile
 	}
 	if s.Snapshot().Book.Rulebook.Network(x.Network) == nil { // whatever is allowed, nothing is granted
-		return s.tell(ctx, x, nil, x.Decision)
+		return s.tell(ctx, x, nil, x.Decision, 0)
 	}
-	by, grant := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
+	by, grant, until := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	if by != "" && grant.Same(x.Granted) && x.Untold == 0 {
 		return s.follow(ctx, x, by)
 	}
@@ -156,7 +218,7 @@ func (s *Service) settle(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		by, grant = a.ID, a.Grant
+		by, grant, until = a.ID, a.Grant, reliedUntil(a)
 		y := *x
 		y.Asked, y.Device, y.Level, y.Person = asked, a.Device, a.Level, ""
 		if asked.Subject.Type == "user" {
@@ -165,13 +227,13 @@ func (s *Service) settle(ctx context.Context, id string) error {
 		x = &y
 		if a.Outcome != access.Allow || grant.Same(x.Granted) && x.Untold == 0 {
 			// Its session ended before its time, and it is granted the same: somebody ended it, or it is another's.
-			return s.tell(ctx, x, nil, by)
+			return s.tell(ctx, x, nil, by, 0)
 		}
 	}
 	if grant == nil { // a break-glass account for which nothing is granted
-		grant = &access.Granted{Session: leastStay / 1_000_000}
+		grant = &access.Granted{}
 	}
-	return s.tell(ctx, x, grant, by)
+	return s.tell(ctx, x, grant, by, max(until, s.Micros()+leastStay))
 }
 
 // follow notes by which decision a stay goes on.
@@ -205,14 +267,14 @@ func (s *Service) drop(ctx context.Context, x *kept.Stay) error {
 	})
 }
 
-// tell tells an access point what a device on a network is granted now, by a decision; nil has it leave. One that does
-// not take the change has it leave, and one that is not reached is told again.
-func (s *Service) tell(ctx context.Context, x *kept.Stay, grant *access.Granted, by string) error {
+// tell tells an access point what a device on a network is granted now, by a decision and until when; nil has it leave.
+// One that does not take the change has it leave, and one that is not reached is told again.
+func (s *Service) tell(ctx context.Context, x *kept.Stay, grant *access.Granted, by string, until int64) error {
 	how, why := event.StayLeft, error(nil)
 	if grant != nil {
 		how = event.StayMoved
 		why = s.request(ctx, x, libradius.CodeCoARequest, func(p *libradius.Packet) error {
-			return first(rfc2865.SessionTimeout_Set(p, rfc2865.SessionTimeout(seconds(grant.Session*1_000_000))),
+			return first(rfc2865.SessionTimeout_Set(p, rfc2865.SessionTimeout(seconds(until-s.Micros()))),
 				rfc2865.TerminationAction_Set(p, rfc2865.TerminationAction_Value_RADIUSRequest), granted(p, grant))
 		})
 	}
@@ -226,12 +288,13 @@ func (s *Service) tell(ctx context.Context, x *kept.Stay, grant *access.Granted,
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return s.told(ctx, x, grant, by, how, why)
+	return s.told(ctx, x, grant, by, until, how, why)
 }
 
 // told notes what became of telling an access point.
-func (s *Service) told(ctx context.Context, x *kept.Stay, grant *access.Granted, by, how string, why error) error {
-	relied, _ := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
+func (s *Service) told(ctx context.Context, x *kept.Stay, grant *access.Granted, by string, until int64, how string,
+	why error) error {
+	relied, _, _ := s.decisions.Relied(actor(x.AccessPoint), x.Asked)
 	e := &event.StayChanged{Decision: by, AccessPoint: x.AccessPoint, Network: x.Network, Device: x.Device,
 		Person: x.Person, Address: x.Address, From: briefly(x.Granted), To: briefly(grant), How: how}
 	return s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
@@ -258,7 +321,7 @@ func (s *Service) told(ctx context.Context, x *kept.Stay, grant *access.Granted,
 			return nil
 		default:
 			y.Granted, y.Granting, y.Untold, y.UntoldWhy = grant, nil, 0, ""
-			y.Until = c.Now + grant.Session*1_000_000
+			y.Until = until
 			y.Watched, y.ToldAt = relied == by, c.Now
 		}
 		c.Record(actor(x.AccessPoint), e)
@@ -312,7 +375,7 @@ func (s *Service) request(ctx context.Context, x *kept.Stay, code libradius.Code
 		return err
 	}
 	answer, err := s.exchange(ctx, a, x.From, p)
-	if err != nil {
+	if s.answers(x.From, err == nil); err != nil {
 		return err
 	}
 	if want := code + 1; answer.Code != want { // the ACK follows the request, and the NAK it

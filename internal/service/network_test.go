@@ -425,6 +425,74 @@ func TestWhoJoins(t *testing.T) {
 	}
 }
 
+// Where the answer ends before the grant's time, as evidence goes stale, the access point is told no longer than that.
+func TestAnAdmissionThatIsMovedEndsWithItsAnswer(t *testing.T) {
+	t.Parallel()
+	k := onDeck(t, t.TempDir())
+	defer k.shut()
+	publish(t, k.Service, strings.NewReplacer("freshness: {default: 24h}", "freshness: {default: 30m}").Replace(harbour))
+	tablet, _ := k.certified("d1", address1)
+	if vlan, why := k.joins(tablet); vlan != "40" {
+		t.Fatalf("it is on %q (%s)", vlan, why)
+	}
+	for i, step := range []string{"heal", "40"} {
+		report(t, k.Service, "d1", fmt.Sprintf(`"form":"laptop","storage.encrypted":%t,"owner":"maren"`, i == 1))
+		k.moves(address1, step)
+		if on := k.point.On(address1); on.Seconds > 30*60 || on.Seconds < 29*60 {
+			t.Errorf("on %s it may stay for %d s, and its evidence is good for half an hour", step, on.Seconds)
+		}
+	}
+	if on := k.point.On(address1); on.Moved != 2 {
+		t.Errorf("it was moved %d times", on.Moved)
+	}
+}
+
+// One access point that does not answer leaves the others their place.
+func TestAnAccessPointThatIsAwayHoldsUpNoOther(t *testing.T) {
+	t.Parallel()
+	k := onDeck(t, t.TempDir())
+	defer k.shut()
+	other := &standin.AccessPoint{Name: "deck-4", Address: "02:00:5e:00:54:04", SSID: "Gullholm Deck", Ask: k.point.Ask,
+		Account: k.point.Account, From: "127.0.0.2"}
+	if err := other.Open(); err != nil {
+		t.Fatal(err)
+	}
+	made, err := k.Networks.Add(ctx, "admin", api.NetworkClientDraft{ID: "deck-4", Range: "127.0.0.2", ToldAt: other.ToldAt()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other.Secret = made.Secret
+	other.Deaf(true)
+	pointing, stop := context.WithCancel(ctx)
+	defer stop()
+	go other.Serve(pointing)
+	for i := range 60 {
+		if _, err := other.Join(ctx, standin.Station{Address: fmt.Sprintf("02:00:5e:00:55:%02x", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if vlan, _ := k.joins(standin.Station{Address: "02:00:5e:00:53:90"}); vlan != "60" {
+		t.Fatalf("the visitor is on %q", vlan)
+	}
+	k.stays(61)
+	begun := time.Now()
+	publish(t, k.Service, strings.Replace(harbour, "vlan: 60", "vlan: 61", 1)) // all are moved
+	k.moves("02:00:5e:00:53:90", "61")
+	if took := time.Since(begun); took > 5*time.Second {
+		t.Errorf("the other was told after %s", took)
+	}
+	other.Deaf(false)
+	for i := range 60 {
+		waits, cancel := context.WithTimeout(ctx, 20*time.Second)
+		if err := other.Await(waits, fmt.Sprintf("02:00:5e:00:55:%02x", i), func(x *standin.OnNetwork) bool {
+			return x != nil && x.VLAN == "61"
+		}); err != nil {
+			t.Errorf("device %d is not moved once its access point is back: %v", i, err)
+		}
+		cancel()
+	}
+}
+
 // What changed while the service was away is told at its start.
 func TestWhatChangedWhileTheServiceWasAwayIsTold(t *testing.T) {
 	t.Parallel()

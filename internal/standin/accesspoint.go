@@ -39,6 +39,7 @@ type AccessPoint struct {
 	Secret  string
 	Ask     string // where it asks
 	Account string // where it tells who is there
+	From    string // its own address; "" for whichever
 	// Places are what each VLAN reaches, in words.
 	Places map[string][]string
 
@@ -85,8 +86,17 @@ func (e *RefusedError) Error() string {
 // Open begins to listen for what it is told, on loopback. ToldAt is then where.
 func (a *AccessPoint) Open() (err error) {
 	a.on, a.changed = map[string]*OnNetwork{}, make(chan struct{})
-	a.told, err = net.ListenPacket("udp", "127.0.0.1:0")
+	a.told, err = net.ListenPacket("udp", net.JoinHostPort(cmp.Or(a.From, "127.0.0.1"), "0"))
 	return err
+}
+
+// dial reaches the service from its own address.
+func (a *AccessPoint) dial(ctx context.Context, to string) (net.Conn, error) {
+	d := net.Dialer{}
+	if a.From != "" {
+		d.LocalAddr = &net.UDPAddr{IP: net.ParseIP(a.From)}
+	}
+	return d.DialContext(ctx, "udp", to)
 }
 
 // ToldAt is the port at which it is told of changes.
@@ -291,7 +301,7 @@ func dashed(address string) string { return strings.ToUpper(strings.ReplaceAll(a
 
 // ask asks for a device until it is let in or not.
 func (a *AccessPoint) ask(ctx context.Context, s Station) (*libradius.Packet, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "udp", a.Ask)
+	conn, err := a.dial(ctx, a.Ask)
 	if err != nil {
 		return nil, err
 	}
@@ -386,7 +396,7 @@ func (a *AccessPoint) account(ctx context.Context, x *OnNetwork, kind rfc2866.Ac
 	if x.VLAN != "" {
 		_ = rfc2868.TunnelPrivateGroupID_SetString(p, 0, x.VLAN)
 	}
-	conn, err := (&net.Dialer{}).DialContext(ctx, "udp", a.Account)
+	conn, err := a.dial(ctx, a.Account)
 	if err != nil {
 		return err
 	}
