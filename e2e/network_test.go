@@ -179,6 +179,9 @@ func TestOthersJoinTheNetwork(t *testing.T) {
 		t.Errorf("one that says it is another is answered\n%s", out)
 	}
 	w.run(t, "", "network", "client", "list").want(t, 0, "deck-3", "which is not within its range")
+	metrics := w.does("curl", "-s", "-H", "Authorization: Bearer "+adminToken, w.url+"/metrics")
+	shows(metrics, `ironledger_network_stays\{grant="known",network="deck-wifi"\} 1`,
+		`ironledger_radius_dropped_total\{access_point="deck-3"\} [1-9]`, `ironledger_network_untold\{network="deck-wifi"\} 0`)
 	w.run(t, "", "network", "client", "remove", "deck-3", "--reason", "taken down").want(t, 0, "may ask no more")
 	w.run(t, "", "network", "client", "remove", "deck-3", "--reason", "again").want(t, 1, "there is no access point deck-3")
 	w.run(t, "", "ledger", "verify").want(t, 0, "Sound:")

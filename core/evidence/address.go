@@ -18,3 +18,6 @@ func (r *Record) HardwareAddresses() (out []string) {
 	}
 	return out
 }
+
+// Network is the source of what access points say of devices on their networks. It says nothing while nobody joins.
+const Network = "network"

@@ -104,6 +104,10 @@ var (
 	retired = desc("devices_retired", "Devices out of service.")
 	people  = desc("people", "People in the directory.")
 	session = desc("sessions", "Allows that may still be relied on.")
+	stays   = desc("network_stays", "Devices on networks, by network and grant.", "network", "grant")
+	untold  = desc("network_untold", "Devices of which the access point could not be told what is granted now.", "network")
+	dropped = desc("radius_dropped_total", "Packets of access points that were dropped or did not fit; of strangers "+
+		"with no access point.", "access_point")
 	age     = desc("source_age_seconds", "How long ago the newest reading of each source was observed.", "source")
 	book    = desc("rulebook_version", "The version of the rulebook in force.")
 	checked = desc("ledger_verified", "1 when the newest verification found the ledger as it was signed, else 0.")
@@ -133,7 +137,7 @@ type collector struct {
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{commits, batches, writing, queue, due, entries, size, free, trouble,
 		devices, retired,
-		people, session, age, book, checked, at, alerts} {
+		people, session, stays, untold, dropped, age, book, checked, at, alerts} {
 		out <- d
 	}
 }
@@ -172,6 +176,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	gauge(people, float64(snap.People.Len()))
 	gauge(session, float64(s.Decisions.SessionCount()))
 	gauge(book, float64(snap.Book.Info.Version))
+	c.networks(gauge, out)
 	for source, moment := range last {
 		gauge(age, float64(s.Micros()-moment)/1e6, source)
 	}
@@ -192,6 +197,32 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	for kind, n := range kinds {
 		gauge(alerts, float64(n), kind)
 	}
+}
+
+// networks tells who is on which network, and what was dropped of access points.
+func (c *collector) networks(gauge func(*prometheus.Desc, float64, ...string), out chan<- prometheus.Metric) {
+	for _, n := range c.service.Networks.Networks() {
+		for _, g := range n.Grants {
+			gauge(stays, float64(g.Stays), n.ID, g.ID)
+		}
+		gauge(untold, float64(n.Untold), n.ID)
+	}
+	list := c.service.Networks.Clients()
+	tell := func(accessPoint string, n int64) {
+		out <- prometheus.MustNewConstMetric(dropped, prometheus.CounterValue, float64(n), accessPoint)
+	}
+	for _, x := range list.Items {
+		n := int64(0)
+		for _, d := range x.Dropped {
+			n += d.Times
+		}
+		tell(x.ID, n)
+	}
+	n := int64(0)
+	for _, x := range list.Strangers {
+		n += x.Times
+	}
+	tell("", n)
 }
 
 // walk looks over the fleet, or tells what it found a moment ago.

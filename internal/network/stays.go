@@ -30,9 +30,6 @@ const (
 	afterEnd     = int64(120_000_000) // how long after its end the access point may still tell of a stay
 )
 
-// source is the one by which readings come that access points bring.
-const source = "network"
-
 // keep notes that a device was let in; false when more are than are kept. It does not wait until that is on disk: the
 // decision is, and brings the stay back.
 func (s *Service) keep(x *kept.Stay) bool {
@@ -245,10 +242,10 @@ func (s *Service) read(c *state.Change, x *kept.Stay) error {
 	}
 	rb := c.Base.Book.Rulebook
 	if list := rb.Policy.Sources; list != nil &&
-		!slices.ContainsFunc(list, func(src evidence.SourceRule) bool { return src.ID == source }) {
+		!slices.ContainsFunc(list, func(src evidence.SourceRule) bool { return src.ID == evidence.Network }) {
 		return nil
 	}
-	report := value.JSON(map[string]any{"source": source, "identity": map[string]string{"id": x.Device},
+	report := value.JSON(map[string]any{"source": evidence.Network, "identity": map[string]string{"id": x.Device},
 		"observed_at": value.FormatTime(c.Now), "evidence": map[string]any{"network.addresses": x.Addresses}})
 	rep, err := rb.Dict.ParseReport(report, c.Now)
 	if err != nil {

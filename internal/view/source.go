@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironledger.example/api"
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/state"
@@ -46,7 +47,7 @@ func (s *Service) Sources() []api.Source {
 	out := []api.Source{}
 	for id, src := range all {
 		limit := cmp.Or(limits[id], quietByDefault)
-		src.QuietAfter, src.Quiet = value.FormatDuration(limit), now-last[id] > limit
+		src.QuietAfter, src.Quiet = value.FormatDuration(limit), id != evidence.Network && now-last[id] > limit
 		if last[id] != 0 {
 			src.LastAt = value.FormatTime(last[id])
 		}

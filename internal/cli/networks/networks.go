@@ -108,7 +108,7 @@ not be told, and what it would be. The admission ends at UNTIL by itself.`,
 					}
 					since, until := x.Since, x.Until
 					if a.Format == "table" {
-						since, until = shell.ShortTime(since), shell.ShortTime(until)
+						since, until = shell.Ago(since), shell.When(until)
 						untold = a.Rust(untold)
 					}
 					return []string{x.Device, x.Person, x.Network, grantText(x.Granted), x.Level, x.Proof,
