@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -67,14 +68,7 @@ func grantText(g *access.Granted) string {
 	if g == nil {
 		return ""
 	}
-	parts := []string{g.Grant}
-	if g.VLAN != "" {
-		parts = append(parts, "VLAN "+g.VLAN)
-	}
-	if g.Filter != "" {
-		parts = append(parts, g.Filter)
-	}
-	return strings.Join(parts, ", ")
+	return g.Grant + shell.Only(g.VLAN != "", ", VLAN "+g.VLAN)
 }
 
 func staysCmd(a *shell.App) *cobra.Command {
@@ -109,13 +103,22 @@ not be told, and what it would be. The admission ends at UNTIL by itself.`,
 					since, until := x.Since, x.Until
 					if a.Format == "table" {
 						since, until = shell.Ago(since), shell.When(until)
-						untold = a.Rust(untold)
+						if untold != "" {
+							untold = a.Rust(untold)
+						}
 					}
 					return []string{x.Device, x.Person, x.Network, grantText(x.Granted), x.Level, x.Proof,
 						strings.TrimSpace(x.Address + " " + strings.Join(x.Addresses, " ")), x.AccessPoint, since, until, untold}
 				})
 			if err != nil {
 				return err
+			}
+			last := len(l.Head) - 1
+			if a.Format == "table" && !slices.ContainsFunc(l.Rows, func(row []string) bool { return row[last] != "" }) {
+				l.Head = l.Head[:last] // all were told
+				for i := range l.Rows {
+					l.Rows[i] = l.Rows[i][:last]
+				}
 			}
 			if l.Foot = fmt.Sprintf("%d of %d", len(l.Rows), total); len(l.Rows) == total {
 				l.Foot = fmt.Sprintf("%d in all", total)
