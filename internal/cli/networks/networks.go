@@ -71,6 +71,27 @@ func grantText(g *access.Granted) string {
 	return g.Grant + shell.Only(g.VLAN != "", ", VLAN "+g.VLAN)
 }
 
+// stayRow is a stay as a row of a table.
+func stayRow(a *shell.App, x *api.Stay) []string {
+	untold := ""
+	if x.UntoldSince != "" {
+		to := grantText(x.Granting)
+		if to == "" {
+			to = "leave"
+		}
+		untold = shell.Ago(x.UntoldSince) + ": " + to
+	}
+	since, until := x.Since, x.Until
+	if a.Format == "table" {
+		since, until = shell.Ago(since), shell.When(until)
+		if untold != "" {
+			untold = a.Rust(untold)
+		}
+	}
+	return []string{x.Device, x.Person, x.Network, grantText(x.Granted), x.Level, x.Proof,
+		strings.TrimSpace(x.Address + " " + strings.Join(x.Addresses, " ")), x.AccessPoint, since, until, untold}
+}
+
 func staysCmd(a *shell.App) *cobra.Command {
 	var p api.ListStaysParams
 	limit := 0
@@ -91,25 +112,7 @@ not be told, and what it would be. The admission ends at UNTIL by itself.`,
 				return cl.ListStays(cmd.Context(), p)
 			}, []string{"DEVICE", "PERSON", "NETWORK", "GRANTED", "LEVEL", "BY", "ADDRESS", "ACCESS POINT", "SINCE", "UNTIL",
 				"NOT TOLD"},
-				func(x api.Stay) []string {
-					untold := ""
-					if x.UntoldSince != "" {
-						to := grantText(x.Granting)
-						if to == "" {
-							to = "leave"
-						}
-						untold = shell.Ago(x.UntoldSince) + ": " + to
-					}
-					since, until := x.Since, x.Until
-					if a.Format == "table" {
-						since, until = shell.Ago(since), shell.When(until)
-						if untold != "" {
-							untold = a.Rust(untold)
-						}
-					}
-					return []string{x.Device, x.Person, x.Network, grantText(x.Granted), x.Level, x.Proof,
-						strings.TrimSpace(x.Address + " " + strings.Join(x.Addresses, " ")), x.AccessPoint, since, until, untold}
-				})
+				func(x api.Stay) []string { return stayRow(a, &x) })
 			if err != nil {
 				return err
 			}
