@@ -1,6 +1,7 @@
 package network
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"net/netip"
@@ -344,7 +345,7 @@ func admitted(out *libradius.Packet, x *kept.Stay, now int64) error {
 		rfc2865.Class_SetString(out, classOf(x.Decision)),
 		rfc2865.SessionTimeout_Set(out, rfc2865.SessionTimeout(seconds(x.Until-now))),
 		rfc2865.TerminationAction_Set(out, rfc2865.TerminationAction_Value_RADIUSRequest)}
-	return first(append(errs, granted(out, x.Granted))...)
+	return cmp.Or(append(errs, granted(out, x.Granted))...)
 }
 
 // classOf is what the access point says with each account of a stay (RFC 2865, section 5.25).
@@ -375,7 +376,7 @@ func granted(out *libradius.Packet, g *access.Granted) error {
 	if !interim {
 		errs = append(errs, rfc2869.AcctInterimInterval_Set(out, usualInterim))
 	}
-	return first(errs...)
+	return cmp.Or(errs...)
 }
 
 // tunnelVLAN is the kind of tunnel that a VLAN is (RFC 3580, section 3.31).
@@ -403,15 +404,6 @@ func attribute(out *libradius.Packet, name, text string) error {
 		value = binary.BigEndian.AppendUint32(nil, uint32(n))
 	}
 	out.Add(libradius.Type(known.Type), value)
-	return nil
-}
-
-func first(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package network
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -236,24 +237,18 @@ func (s *Service) settle(ctx context.Context, id string) error {
 	return s.tell(ctx, x, grant, by, max(until, s.Micros()+leastStay))
 }
 
-// follow notes by which decision a stay goes on.
+// follow notes by which decision a stay goes on, if it is still the same.
 func (s *Service) follow(ctx context.Context, x *kept.Stay, by string) error {
 	if x.Decision == by {
 		return nil
 	}
-	return s.change(ctx, x, func(y *kept.Stay) { y.Decision = by })
-}
-
-// change alters a stay, if it is still the same: who is there is what x says.
-func (s *Service) change(ctx context.Context, x *kept.Stay, alter func(y *kept.Stay)) error {
 	return s.Do(context.WithoutCancel(ctx), func(c *state.Change) error {
 		now := state.Get(c, state.StayKind, x.ID)
 		if now == nil || now.At != x.At {
 			return nil
 		}
 		y := *now
-		y.Asked, y.Device, y.Level, y.Person = x.Asked, x.Device, x.Level, x.Person
-		alter(&y)
+		y.Decision = by
 		return state.Put(c, state.StayKind, x.ID, &y)
 	})
 }
@@ -274,7 +269,7 @@ func (s *Service) tell(ctx context.Context, x *kept.Stay, grant *access.Granted,
 	if grant != nil {
 		how = event.StayMoved
 		why = s.request(ctx, x, libradius.CodeCoARequest, func(p *libradius.Packet) error {
-			return first(rfc2865.SessionTimeout_Set(p, rfc2865.SessionTimeout(seconds(until-s.Micros()))),
+			return cmp.Or(rfc2865.SessionTimeout_Set(p, rfc2865.SessionTimeout(seconds(until-s.Micros()))),
 				rfc2865.TerminationAction_Set(p, rfc2865.TerminationAction_Value_RADIUSRequest), granted(p, grant))
 		})
 	}
@@ -371,7 +366,7 @@ func (s *Service) request(ctx context.Context, x *kept.Stay, code libradius.Code
 	if fill != nil {
 		errs = append(errs, fill(p))
 	}
-	if err := first(errs...); err != nil {
+	if err := cmp.Or(errs...); err != nil {
 		return err
 	}
 	answer, err := s.exchange(ctx, a, x.From, p)
