@@ -68,6 +68,7 @@ fuzz: ## a short run of each fuzz target
 	$(GO) test -run '^$$' -fuzz '^FuzzRoster$$' -fuzztime $(FUZZTIME) ./core/directory
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZTIME) ./core/access
 	$(GO) test -run '^$$' -fuzz '^FuzzPacket$$' -fuzztime $(FUZZTIME) ./core/eap
+	$(GO) test -run '^$$' -fuzz '^FuzzOSCAL$$' -fuzztime $(FUZZTIME) ./core/control
 	$(GO) test -run '^$$' -fuzz '^FuzzPlainPath$$' -fuzztime $(FUZZTIME) ./internal/httpapi
 	$(GO) test -run '^$$' -fuzz '^FuzzClientCert$$' -fuzztime $(FUZZTIME) ./internal/httpapi
 

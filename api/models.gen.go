@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 
 	"ironledger.example/core/access"
+	"ironledger.example/core/account"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
@@ -18,6 +19,16 @@ import (
 	"ironledger.example/core/review"
 	"ironledger.example/core/revision"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
+)
+
+// Defines values for AskedReportEvery.
+const (
+	AskedReportEveryDay     AskedReportEvery = "day"
+	AskedReportEveryMonth   AskedReportEvery = "month"
+	AskedReportEveryQuarter AskedReportEvery = "quarter"
+	AskedReportEveryWeek    AskedReportEvery = "week"
+	AskedReportEveryYear    AskedReportEvery = "year"
 )
 
 // Defines values for CertificateRevocationCode.
@@ -206,6 +217,24 @@ type AskDraft struct {
 	At string `json:"at,omitempty,omitzero"`
 }
 
+// AskedReport defines model for AskedReport.
+type AskedReport struct {
+	ID    string           `json:"id"`
+	Every AskedReportEvery `json:"every"`
+
+	// Controls All when left out
+	Controls []string `json:"controls,omitempty,omitzero"`
+
+	// To Who gets it
+	To []string `json:"to"`
+
+	// Next When the period ends that is under way
+	Next string `json:"next"`
+}
+
+// AskedReportEvery defines model for AskedReport.Every.
+type AskedReportEvery string
+
 // AttributeRefusal defines model for AttributeRefusal.
 type AttributeRefusal struct {
 	Attribute string `json:"attribute"`
@@ -382,6 +411,33 @@ type Consistency struct {
 	To         int64    `json:"to"`
 	Hashes     []string `json:"hashes"`
 	Checkpoint string   `json:"checkpoint"`
+}
+
+// ControlDecisions defines model for ControlDecisions.
+type ControlDecisions = account.Outcomes
+
+// ControlReport defines model for ControlReport.
+type ControlReport = account.Report
+
+// ControlTally defines model for ControlTally.
+type ControlTally = account.Tally
+
+// ControlTold defines model for ControlTold.
+type ControlTold = account.Told
+
+// ControlTrend defines model for ControlTrend.
+type ControlTrend struct {
+	Control string `json:"control"`
+	Title   string `json:"title"`
+
+	// Shares Of device-time in which it was met, by period; null where nothing is told
+	Shares []*float64 `json:"shares"`
+
+	// NotMet Devices at the end, by period
+	NotMet []int64 `json:"not_met"`
+
+	// Worse By how much the last share is below the one before
+	Worse float64 `json:"worse"`
 }
 
 // CoursePoint defines model for CoursePoint.
@@ -1102,6 +1158,27 @@ type KeptMapping struct {
 type KeptReading struct {
 	Attribute string `json:"attribute"`
 	Text      string `json:"text"`
+}
+
+// KeptReport defines model for KeptReport.
+type KeptReport struct {
+	ID string `json:"id"`
+
+	// Report Its id in the rulebook
+	Report string `json:"report"`
+	From   string `json:"from"`
+	To     string `json:"to"`
+
+	// At When it was made
+	At     string `json:"at"`
+	SHA256 string `json:"sha256"`
+
+	// Entries Of the ledger that it was made from
+	Entries  int64 `json:"entries"`
+	Controls int   `json:"controls"`
+
+	// NotMet Controls that some device did not meet at the end
+	NotMet int `json:"not_met"`
 }
 
 // Leaf defines model for Leaf.
@@ -1837,6 +1914,14 @@ type Removal struct {
 	AcceptImpact string `json:"accept_impact,omitempty,omitzero"`
 }
 
+// ReportList defines model for ReportList.
+type ReportList struct {
+	Items []KeptReport `json:"items"`
+
+	// Asked Those that the rulebook asks for
+	Asked []AskedReport `json:"asked"`
+}
+
 // ReportResult defines model for ReportResult.
 type ReportResult struct {
 	Line          int       `json:"line"`
@@ -1855,6 +1940,15 @@ type ReportResult struct {
 
 	// Moved Keys that were those of another device, or of the machine before it was set up again
 	Moved []MovedKey `json:"moved,omitempty,omitzero"`
+}
+
+// ReportTrends defines model for ReportTrends.
+type ReportTrends struct {
+	Report string `json:"report"`
+
+	// Periods The oldest first
+	Periods  []KeptReport   `json:"periods"`
+	Controls []ControlTrend `json:"controls"`
 }
 
 // Reproduction Something of the past computed again, beside what was recorded
@@ -1945,9 +2039,9 @@ type RuleDetail struct {
 	Checks map[string]string `json:"checks"`
 
 	// Remedy By language
-	Remedy    map[string]rulebook.Remedy `json:"remedy"`
-	Platforms []PlatformVerdicts         `json:"platforms"`
-	Course    []VerdictPoint             `json:"course"`
+	Remedy    map[string]plaintext.Remedy `json:"remedy"`
+	Platforms []PlatformVerdicts          `json:"platforms"`
+	Course    []VerdictPoint              `json:"course"`
 
 	// Waivers Those that live
 	Waivers []Exception `json:"waivers"`
@@ -2055,6 +2149,14 @@ type ShiftCount = rehearsal.Count
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Token string `json:"token"`
+}
+
+// SignedReport defines model for SignedReport.
+type SignedReport struct {
+	Report ControlReport `json:"report"`
+
+	// Note What the key of the ledger signed (C2SP signed-note)
+	Note string `json:"note"`
 }
 
 // Source defines model for Source.
@@ -2808,6 +2910,38 @@ type ImportPeopleParams struct {
 
 	// AcceptImpact Why the list is right although it would lock people out or leaves out many
 	AcceptImpact string `form:"accept_impact,omitempty" json:"accept_impact,omitempty,omitzero"`
+}
+
+// ListReportsParams defines parameters for ListReports.
+type ListReportsParams struct {
+	// Report Those of one in the rulebook only
+	Report string `form:"report,omitempty" json:"report,omitempty,omitzero"`
+}
+
+// ReportControlsParams defines parameters for ReportControls.
+type ReportControlsParams struct {
+	// From RFC 3339; left out for a report about the moment to
+	From string `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// To RFC 3339, before this moment; left out for now
+	To string `form:"to,omitempty" json:"to,omitempty,omitzero"`
+
+	// Control Ids of controls, parted by commas; all when left out
+	Control string `form:"control,omitempty" json:"control,omitempty,omitzero"`
+
+	// Form json, html, csv or oscal (assessment results in JSON)
+	Form string `form:"form,omitempty" json:"form,omitempty,omitzero"`
+}
+
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	// Form json, html, csv or oscal (assessment results in JSON)
+	Form string `form:"form,omitempty" json:"form,omitempty,omitzero"`
+}
+
+// ReportTrendsParams defines parameters for ReportTrends.
+type ReportTrendsParams struct {
+	Report string `form:"report" json:"report"`
 }
 
 // ListRosterParams defines parameters for ListRoster.

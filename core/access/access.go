@@ -17,6 +17,7 @@ import (
 	"ironledger.example/core/condition/syntax"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 )
 
@@ -32,18 +33,18 @@ const (
 
 // Obstacle is a rule that keeps a device below a level.
 type Obstacle struct {
-	Remedy  map[string]rulebook.Remedy `json:"remedy,omitempty"`
-	Rule    string                     `json:"rule"`
-	Title   string                     `json:"title,omitempty"`
-	Verdict string                     `json:"verdict"`
-	Why     []condition.Leaf           `json:"why"`
+	Remedy  map[string]plaintext.Remedy `json:"remedy,omitempty"`
+	Rule    string                      `json:"rule"`
+	Title   string                      `json:"title,omitempty"`
+	Verdict string                      `json:"verdict"`
+	Why     []condition.Leaf            `json:"why"`
 }
 
 // RemediesIn lists the remedies of what stands in the way in a language, or the one
 // that there is, each once.
-func RemediesIn(tag string, list []Obstacle) (out []rulebook.Remedy) {
+func RemediesIn(tag string, list []Obstacle) (out []plaintext.Remedy) {
 	for _, o := range list {
-		if m, ok := rulebook.Language(o.Remedy, tag); ok && !slices.Contains(out, m) {
+		if m, ok := plaintext.Language(o.Remedy, tag); ok && !slices.Contains(out, m) {
 			out = append(out, m)
 		}
 	}

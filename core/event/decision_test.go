@@ -8,7 +8,7 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/core/condition"
 	"ironledger.example/core/ledger"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 )
 
@@ -37,7 +37,7 @@ func TestARecordIsTheWholeAnswer(t *testing.T) {
 			Gates: []access.GateRuling{{Gate: "payroll", Message: texts, Need: "level >= sound",
 				Number: 10, Shadow: true, Title: "Payroll", Verdict: "deny", Why: why}},
 			Remedies: []access.Obstacle{{Rule: "a/b", Title: "A", Verdict: "fail", Why: why,
-				Remedy: map[string]rulebook.Remedy{"en": {Title: "Mend <it>\u2028&",
+				Remedy: map[string]plaintext.Remedy{"en": {Title: "Mend <it>\u2028&",
 					Steps: "\x01\xff\t\"Now\" \\o/ 🛥"}, "sv": {Title: "Laga"}}}}},
 	}
 	if whole := reflect.ValueOf(*a.Decision); whole.NumField() != 13 {

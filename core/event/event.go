@@ -133,6 +133,8 @@ var kinds = map[ledger.Kind]func(body []byte) (Event, error){
 	ledger.DeviceRetired:      read[DeviceRetired],
 	ledger.Redacted:           read[Redacted],
 	ledger.KeyReplaced:        read[KeyReplaced],
+	ledger.Marked:             read[Marked],
+	ledger.ReportMade:         read[ReportMade],
 	ledger.ClockReset:         read[ClockReset],
 	ledger.StateSealed:        read[StateSealed],
 	ledger.Archived:           read[Archived],

@@ -44,7 +44,27 @@ type RulebookPublished struct {
 	Name    string `json:"name"`
 	Message string `json:"message"`
 	Digest  string `json:"digest"` // SHA-256 of the files, in hex
+	// Rules are the rules, in the order in which entries write verdicts as letters.
+	Rules []PublishedRule `json:"rules,omitempty"`
+	// Gates are those that serve controls.
+	Gates []PublishedGate `json:"gates,omitempty"`
+	// Short says that the rules are too many for an entry: they stand in the rulebook alone.
+	Short bool `json:"short,omitempty"`
 	Accepted
+}
+
+// PublishedRule is a rule of a rulebook that was published, and what it serves.
+type PublishedRule struct {
+	Rule     string   `json:"rule"` // baseline/rule
+	Controls []string `json:"controls,omitempty"`
+	Shadow   bool     `json:"shadow,omitempty"` // it caps nothing
+}
+
+// PublishedGate is a gate of a rulebook that was published, and what it serves.
+type PublishedGate struct {
+	Gate     string   `json:"gate"`
+	Controls []string `json:"controls"`
+	Shadow   bool     `json:"shadow,omitempty"` // it decides nothing
 }
 
 // Kind is [ledger.RulebookPublished].
@@ -54,7 +74,15 @@ func (*RulebookPublished) Kind() ledger.Kind { return ledger.RulebookPublished }
 func (r *RulebookPublished) About() string { return fmt.Sprint(r.Version) }
 
 // AppendBody appends the body.
-func (r *RulebookPublished) AppendBody(b []byte) []byte { return appendCanonical(b, r) }
+func (r *RulebookPublished) AppendBody(b []byte) []byte {
+	begin := len(b)
+	if b = appendCanonical(b, r); len(b)-begin > MaxBody {
+		short := *r
+		short.Rules, short.Gates, short.Short = nil, nil, true
+		b = appendCanonical(b[:begin], &short)
+	}
+	return b
+}
 
 // Gist tells the version and its message.
 func (r *RulebookPublished) Gist() string { return fmt.Sprintf("version %d: %s", r.Version, r.Message) }

@@ -94,6 +94,8 @@ func (*KeyReplaced) managing() (string, int)        { return "ledger key", ocsfU
 func (*ClockReset) managing() (string, int)         { return "clock", ocsfUpdate }
 func (*StateSealed) managing() (string, int)        { return "ledger", ocsfUpdate }
 func (*Archived) managing() (string, int)           { return "ledger archive", ocsfCreate }
+func (*Marked) managing() (string, int)             { return "ledger", ocsfUpdate }
+func (*ReportMade) managing() (string, int)         { return "report", ocsfCreate }
 
 // ocsfVerdicts maps verdicts to the status of a finding and of compliance.
 var ocsfVerdicts = map[posture.Verdict]struct {

@@ -91,3 +91,40 @@ func (s *StateSealed) AppendBody(b []byte) []byte { return appendCanonical(b, s)
 
 // Gist tells why.
 func (s *StateSealed) Gist() string { return s.Reason }
+
+// Marked is a moment that no later entry is before: what is told of the time before it can be told again.
+type Marked struct {
+	records
+	Reason string `json:"reason"`
+}
+
+// Kind is [ledger.Marked].
+func (*Marked) Kind() ledger.Kind { return ledger.Marked }
+
+// AppendBody appends the body.
+func (m *Marked) AppendBody(b []byte) []byte { return appendCanonical(b, m) }
+
+// Gist tells why.
+func (m *Marked) Gist() string { return m.Reason }
+
+// ReportMade is a report on controls that was made as the rulebook says, and kept.
+type ReportMade struct {
+	ID     string `json:"id"`
+	Report string `json:"report"` // of the rulebook
+	From   string `json:"from"`
+	To     string `json:"to"`
+	SHA256 string `json:"sha256"` // of the report
+	Size   int64  `json:"size"`   // how many entries it was made from
+}
+
+// Kind is [ledger.ReportMade].
+func (*ReportMade) Kind() ledger.Kind { return ledger.ReportMade }
+
+// About is the report.
+func (r *ReportMade) About() string { return r.ID }
+
+// AppendBody appends the body.
+func (r *ReportMade) AppendBody(b []byte) []byte { return appendCanonical(b, r) }
+
+// Gist tells which, and of which period.
+func (r *ReportMade) Gist() string { return fmt.Sprintf("%s, %s to %s", r.Report, r.From, r.To) }

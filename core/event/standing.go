@@ -3,6 +3,7 @@ package event
 import (
 	"strings"
 
+	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/value"
@@ -35,6 +36,11 @@ type StandingChanged struct {
 	Evidence []EvidenceChange `json:"evidence,omitempty"`
 	Cause    string           `json:"cause"`
 	Rulebook int64            `json:"rulebook"`
+	// Outsider says that it is no known device: it is held or refused at enrolment, or retired.
+	Outsider bool `json:"outsider,omitempty"`
+	// Verdicts are all verdicts, as [posture.Letters] writes them in the order of the rulebook's rules: of a device
+	// that was not seen before, and where it cannot be told which verdicts changed.
+	Verdicts string `json:"verdicts,omitempty"`
 }
 
 // VerdictChange is a rule whose verdict changed.
@@ -93,7 +99,8 @@ func (s *StandingChanged) append(b []byte) []byte {
 		}
 		o = o.EndList()
 	}
-	return o.Word("from", s.From).Number("rulebook", s.Rulebook).Word("shadow", s.Shadow).Text("to", s.To).Close()
+	o = o.Word("from", s.From).Flag("outsider", s.Outsider).Number("rulebook", s.Rulebook)
+	return o.Word("shadow", s.Shadow).Text("to", s.To).Word("verdicts", s.Verdicts).Close()
 }
 
 // Gist tells the way, and what binds.
@@ -109,4 +116,36 @@ func (s *StandingChanged) Gist() string {
 		text += ", by " + strings.Join(s.Binding, ", ")
 	}
 	return text
+}
+
+// maxEvidenceChanges bounds what one entry tells of a report, and maxTold what it tells of a value, in bytes.
+const (
+	maxEvidenceChanges = 24
+	maxTold            = 300
+)
+
+// EvidenceChanges tells what a report changes in a record.
+func EvidenceChanges(old *evidence.Record, rep *evidence.Report) []EvidenceChange {
+	was := map[string]string{}
+	for _, r := range old.Readings() {
+		if r.Source == rep.Source {
+			was[r.Name] = ReadingText(r)
+		}
+	}
+	var out []EvidenceChange
+	for _, r := range rep.Readings {
+		if text := ReadingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
+			out = append(out, EvidenceChange{Attribute: r.Name, From: Clipped(was[r.Name], maxTold), Source: r.Source,
+				To: Clipped(text, maxTold)})
+		}
+	}
+	return out
+}
+
+// ReadingText tells a reading in a few words.
+func ReadingText(r evidence.Reading) string {
+	if !r.Value.Known() {
+		return "unavailable: " + r.Unavailable
+	}
+	return r.Value.String()
 }

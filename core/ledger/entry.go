@@ -81,6 +81,8 @@ const (
 	KeyReplaced        Kind = "ledger.key-replaced"   // heads are signed with another key from here on
 	ClockReset         Kind = "ledger.clock-reset"    // time may go back here, once
 	StateSealed        Kind = "ledger.state-sealed"   // heads tell of the state from here on
+	Marked             Kind = "ledger.marked"         // a moment that no later entry is before
+	ReportMade         Kind = "report.made"           // a report on controls was made, and kept
 	Archived           Kind = "ledger.archived"       // the bodies of earlier entries are kept in a file
 )
 
@@ -95,7 +97,8 @@ var Kinds = []Kind{StandingChanged, DecisionMade, RulebookPublished, PeopleImpor
 	CertificateIssued,
 	CertificateRefused, CertificateRevoked, CertificateShared, StatementMade, StatementRevoked, NoticeSent,
 	NoticeMuted, AlertSeen,
-	SessionEnded, SessionsEnded, Redacted, KeyReplaced, ClockReset, StateSealed, Archived}
+	SessionEnded, SessionsEnded, Redacted, KeyReplaced, ClockReset, StateSealed, Marked, ReportMade,
+	Archived}
 
 // The actors that are no token: no token may have such a name.
 const (

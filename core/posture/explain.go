@@ -4,6 +4,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 )
 
@@ -11,13 +12,13 @@ import (
 const Quarantine = "quarantine"
 
 // QuarantineRemedy is what the person of such a device does, by language.
-var QuarantineRemedy = map[string]rulebook.Remedy{
+var QuarantineRemedy = map[string]plaintext.Remedy{
 	"en": {Title: "This device is in quarantine", Steps: "Somebody has closed it off. Ask the help desk."},
 	"sv": {Title: "Enheten är i karantän", Steps: "Någon har stängt av den. Fråga helpdesk."},
 }
 
 // RemedyOf is what to do about something that binds a device, by language: a rule, or a quarantine; nil for nothing.
-func RemedyOf(rb *rulebook.Rulebook, binding string) map[string]rulebook.Remedy {
+func RemedyOf(rb *rulebook.Rulebook, binding string) map[string]plaintext.Remedy {
 	if binding == Quarantine {
 		return QuarantineRemedy
 	}
@@ -59,10 +60,10 @@ type Ruling struct {
 	// WaivedUntil is when the waiver that lifts the rule ends.
 	WaivedUntil string `json:"waived_until,omitempty"`
 	// FailingSince is when the rule began to fail.
-	FailingSince string                     `json:"failing_since,omitempty"`
-	Check        string                     `json:"check,omitempty"`
-	Why          []condition.Leaf           `json:"why"`
-	Remedy       map[string]rulebook.Remedy `json:"remedy,omitempty"`
+	FailingSince string                      `json:"failing_since,omitempty"`
+	Check        string                      `json:"check,omitempty"`
+	Why          []condition.Leaf            `json:"why"`
+	Remedy       map[string]plaintext.Remedy `json:"remedy,omitempty"`
 	// Mend is set when passing the rule would lift the device now, or keep it from
 	// falling when a grace is over: there is something to do for somebody.
 	Mend bool `json:"mend,omitempty"`

@@ -11,6 +11,7 @@ package posture
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
@@ -33,6 +34,31 @@ const (
 var verdictNames = [...]string{"none", "pass", "fail", "unknown", "grace", "waived"}
 
 func (v Verdict) String() string { return verdictNames[v] }
+
+// letters are the verdicts in the order above, one letter each.
+const letters = "-pfugw"
+
+// Letters writes verdicts as one letter each: - none, p pass, f fail, u unknown, g grace, w waived.
+func Letters(verdicts []Verdict) string {
+	out := make([]byte, len(verdicts))
+	for i, v := range verdicts {
+		out[i] = letters[v]
+	}
+	return string(out)
+}
+
+// ReadLetters reads what [Letters] wrote.
+func ReadLetters(text string) ([]Verdict, error) {
+	out := make([]Verdict, len(text))
+	for i := range len(text) {
+		v := strings.IndexByte(letters, text[i])
+		if v < 0 {
+			return nil, fmt.Errorf("%q is the letter of no verdict", text[i])
+		}
+		out[i] = Verdict(v)
+	}
+	return out, nil
+}
 
 // MarshalText writes the verdict's word.
 func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }

@@ -46,6 +46,9 @@ const (
 	NeverGranted  = "never-given" // a grant of a network behind one that everybody is given
 	Unguarded     = "unguarded"   // a network that no gate in force is about
 	OnlyClaimed   = "claimed"     // people on a network are who their devices say
+
+	UnknownControl = "unknown-control" // one that no catalogue has
+	Unserved       = "unserved"        // a control that nothing in force serves
 )
 
 // FleetCoverage is what a fleet shows of a rulebook's reach.
@@ -65,6 +68,7 @@ func Of(rb *rulebook.Rulebook, fleet *FleetCoverage, now int64) []Remark {
 	r.sources()
 	r.gates()
 	r.networks()
+	r.controls()
 	r.levels()
 	r.trust(now)
 	if len(rb.BreakGlass) == 0 {
@@ -278,6 +282,50 @@ func (r *reviewer) networks() {
 		}
 	}
 }
+
+// controls finds ids that no catalogue has, and controls that nothing in force serves.
+func (r *reviewer) controls() {
+	served := map[string]bool{}
+	see := func(ids []string, about string, where rulebook.Position, inForce bool) {
+		for _, id := range ids {
+			served[id] = served[id] || inForce
+			if r.rb.Controls.Control(id) == nil {
+				hint := "no catalogue is in the rulebook"
+				if near := condition.Nearest(id, r.rb.Controls.IDs()); near != "" {
+					hint = "did you mean " + near + "?"
+				} else if len(r.rb.Controls.Controls) > 0 {
+					hint = "it is not in the catalogue"
+				}
+				r.say(UnknownControl, about, where, "%s serves the control %s, which nobody knows: %s", about, id, hint)
+			}
+		}
+	}
+	for i := range r.rb.Baselines {
+		b := &r.rb.Baselines[i]
+		see(b.Controls, b.ID, b.Where, b.Mode == rulebook.Enforce)
+		for j := range b.Rules {
+			see(b.Rules[j].Controls, b.ID+"/"+b.Rules[j].ID, b.Rules[j].Where, b.Mode == rulebook.Enforce)
+		}
+	}
+	for i := range r.rb.Gates {
+		see(r.rb.Gates[i].Controls, r.rb.Gates[i].ID, r.rb.Gates[i].Where, r.rb.Gates[i].Mode == rulebook.Enforce)
+	}
+	var none []string
+	for _, c := range r.rb.Controls.Controls {
+		if !served[c.ID] {
+			none = append(none, c.ID)
+		}
+	}
+	if more := len(none) - maxUnserved; more > 0 {
+		none = append(none[:maxUnserved], fmt.Sprintf("and %d more", more))
+	}
+	if len(none) > 0 {
+		r.say(Unserved, "controls", rulebook.Position{}, "nothing in force serves %s", strings.Join(none, ", "))
+	}
+}
+
+// maxUnserved bounds how many controls one remark names.
+const maxUnserved = 20
 
 // about reports whether a gate is about a resource.
 func (r *reviewer) about(g *rulebook.Gate, resource string) bool {

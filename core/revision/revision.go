@@ -2,6 +2,7 @@
 package revision
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 )
 
@@ -31,6 +33,8 @@ func Compare(before, after *rulebook.Rulebook) []Difference {
 	each(d, "resources", resourceFacts(before), resourceFacts(after))
 	each(d, "signals", receiverFacts(before), receiverFacts(after))
 	each(d, "notices", noticeFacts(before), noticeFacts(after))
+	each(d, "controls", controlFacts(before), controlFacts(after))
+	each(d, "reports", reportFacts(before), reportFacts(after))
 	each(d, "baselines", baselineFacts(before), baselineFacts(after))
 	each(d, "gates", gateFacts(before), gateFacts(after))
 	each(d, "networks", networkFacts(before), networkFacts(after))
@@ -256,7 +260,8 @@ func baselineFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for _, b := range rb.Baselines {
 		out = append(out, facts{b.ID, "the baseline " + b.ID,
-			[][2]string{{"title", b.Title}, {"mode", string(b.Mode)}, {"applies", b.Applies.String()}}})
+			[][2]string{{"title", b.Title}, {"mode", string(b.Mode)}, {"applies", b.Applies.String()},
+				{"controls", strings.Join(b.Controls, ", ")}}})
 		for _, r := range b.Rules {
 			f := facts{b.ID + "/" + r.ID, "the rule " + b.ID + "/" + r.ID, [][2]string{{"title", r.Title}}}
 			for _, p := range slices.Sorted(maps.Keys(r.Checks)) {
@@ -264,14 +269,14 @@ func baselineFacts(rb *rulebook.Rulebook) []facts {
 			}
 			f.facts = append(f.facts, [2]string{"cap", rb.LevelName(r.Cap)},
 				[2]string{"unknown", rb.LevelName(r.Unknown)}, [2]string{"grace", duration(r.Grace)},
-				[2]string{"remedy", remedyText(r.Remedy)})
+				[2]string{"remedy", remedyText(r.Remedy)}, [2]string{"controls", strings.Join(r.Controls, ", ")})
 			out = append(out, f)
 		}
 	}
 	return out
 }
 
-func remedyText(remedies map[string]rulebook.Remedy) string {
+func remedyText(remedies map[string]plaintext.Remedy) string {
 	var parts []string
 	for _, lang := range slices.Sorted(maps.Keys(remedies)) {
 		parts = append(parts, fmt.Sprintf("%s %q", lang,
@@ -302,7 +307,30 @@ func gateFacts(rb *rulebook.Rulebook) []facts {
 				{"who", g.Who.String()}, {"what", g.What.String()},
 				{"when", text(g.When)}, {"need", text(g.Need)},
 				{"otherwise", map[bool]string{true: "step-up", false: "deny"}[g.StepUp]},
-				{"message", strings.Join(messages, ", ")}, {"valid_for", duration(g.ValidFor)}}})
+				{"message", strings.Join(messages, ", ")}, {"valid_for", duration(g.ValidFor)},
+				{"controls", strings.Join(g.Controls, ", ")}}})
+	}
+	return out
+}
+
+func controlFacts(rb *rulebook.Rulebook) []facts {
+	var out []facts
+	for _, c := range rb.Controls.Controls {
+		out = append(out, facts{c.ID, "the control " + c.ID, [][2]string{{"title", c.Title}, {"group", c.Group},
+			{"text", c.Text}}})
+	}
+	return out
+}
+
+func reportFacts(rb *rulebook.Rulebook) []facts {
+	var out []facts
+	for _, r := range rb.Reports {
+		var to []string
+		for _, x := range r.To {
+			to = append(to, x.String())
+		}
+		out = append(out, facts{r.ID, "the report " + r.ID, [][2]string{{"every", r.Every},
+			{"controls", cmp.Or(strings.Join(r.Controls, ", "), "all")}, {"to", strings.Join(to, ", ")}}})
 	}
 	return out
 }
@@ -355,6 +383,9 @@ func receiverFacts(rb *rulebook.Rulebook) []facts {
 func noticeFacts(rb *rulebook.Rulebook) []facts {
 	var out []facts
 	for _, n := range rb.Notices {
+		if n.Report != "" {
+			continue // told with the report
+		}
 		when := ""
 		if n.When != nil {
 			when = n.When.String()

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironledger.example/core/control"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
@@ -30,6 +32,7 @@ func (l *loader) gates() {
 			"otherwise": func(f tree.Field) { i, _ := f.Word("choice", []string{"deny", "step-up"}); g.StepUp = i == 1 },
 			"message":   func(f tree.Field) { g.Message = messages(f) },
 			"valid_for": func(f tree.Field) { f.Duration(&g.ValidFor) },
+			"controls":  func(f tree.Field) { g.Controls = control.ReadIDs(f) },
 		})
 		if !ok || !l.named(it, "a gate", g.ID) || !seen.add(it, "gates", g.ID) {
 			continue
@@ -60,10 +63,10 @@ func (l *loader) number(f tree.Field, into *int) {
 
 func messages(f tree.Field) map[string]string {
 	out := map[string]string{}
-	languages(f, func(lang string, f tree.Field) {
+	plaintext.Languages(f, func(lang string, f tree.Field) {
 		var s string
 		f.Text(&s)
-		plain(f.Item, s, true)
+		plaintext.Check(f.Item, s, true)
 		out[lang] = s
 	})
 	return out

@@ -40,7 +40,7 @@ var Planned = []string{"promises"}
 var Sections = []string{"rulebook", "ladder", "uncovered", "unmatched", "unknown_people", "freshness",
 	"threat_bands", "attributes", "sources", "ignore_keys", "combine",
 	"issuers", "authority", "waivers", "retention", "guard", "enrolment", "places", "break_glass", "resources",
-	"signals", "notices", "baselines",
+	"signals", "notices", "controls", "reports", "baselines",
 	"gates", "networks", "examples"}
 
 // Load reads the files of a rulebook, merged by key. The error is [Problems]
@@ -87,6 +87,8 @@ func load(files []File) (*loader, error) {
 	l.access()
 	l.signals()
 	l.notices()
+	l.controls()
+	l.reports()
 	l.baselines()
 	l.gates()
 	l.networks()
@@ -106,10 +108,15 @@ func IsYAML(name string) bool {
 }
 
 // IsRulebookFile reports whether a file name in a folder belongs to a rulebook:
-// YAML, and the certificates and revocation lists of issuers.
+// YAML, the certificates and revocation lists of issuers, and catalogues of controls.
 func IsRulebookFile(name string) bool {
-	return IsYAML(name) || slices.Contains([]string{".pem", ".crt", ".cer", ".crl"},
+	return IsYAML(name) || IsCatalogue(name) || slices.Contains([]string{".pem", ".crt", ".cer", ".crl"},
 		strings.ToLower(path.Ext(name))) && !strings.HasPrefix(path.Base(name), ".")
+}
+
+// IsCatalogue reports whether a file of a rulebook is an OSCAL catalogue of controls.
+func IsCatalogue(name string) bool {
+	return strings.HasSuffix(strings.ToLower(name), "catalog.json") && !strings.HasPrefix(path.Base(name), ".")
 }
 
 func (l *loader) collect(root tree.Item) {

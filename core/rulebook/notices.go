@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
@@ -23,14 +24,17 @@ const (
 	BreakGlass      Occasion = "break-glass"      // an account for emergencies was used
 	SourceQuiet     Occasion = "source-quiet"     // a source reports nothing any more
 	EnrolmentWaits  Occasion = "enrolment-waits"  // a person must decide whether a device comes in
+	ReportMade      Occasion = "report-made"      // a report of the rulebook was made
 )
 
-// Occasions are all of them.
+// Occasions are those that the notices of a rulebook name. Who gets a report stands with it.
 var Occasions = []Occasion{Fell, Rose, GraceEnds, WaiverEnds, CertificateEnds, BreakGlass, SourceQuiet,
 	EnrolmentWaits}
 
 // OfDevice reports whether it is about a device, which may have an owner.
-func (o Occasion) OfDevice() bool { return o != BreakGlass && o != SourceQuiet && o != EnrolmentWaits }
+func (o Occasion) OfDevice() bool {
+	return o != BreakGlass && o != SourceQuiet && o != EnrolmentWaits && o != ReportMade
+}
 
 // Coming reports whether it is told of before it happens.
 func (o Occasion) Coming() bool { return o == GraceEnds || o == WaiverEnds || o == CertificateEnds }
@@ -69,6 +73,7 @@ type Notice struct {
 	Before   int64              // of what is coming, in microseconds
 	To       Recipient
 	Language string // "" for that of the person
+	Report   string // of the rulebook, that it sends
 }
 
 // Notice is the one of an id, nil for none.
@@ -170,7 +175,7 @@ func address(it tree.Item, text string) {
 
 func language(it tree.Item, into *string) {
 	it.Text(into)
-	if !languageTag.MatchString(*into) {
+	if !plaintext.LanguageTag.MatchString(*into) {
 		it.Fail("%q is not a language tag such as en or sv", *into)
 	}
 }

@@ -12,7 +12,9 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/core/control"
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/rulebook/tree"
 	"ironledger.example/core/value"
 )
@@ -61,6 +63,8 @@ type Rulebook struct {
 	Signals     Signals
 	Heard       []Heard // by source
 	Notices     []Notice
+	Controls    control.Catalogue
+	Reports     []Report
 	Authority   *Authority // nil: we issue no certificates
 	Baselines   []Baseline
 	Gates       []Gate // in the order of their numbers, those without one last
@@ -132,6 +136,8 @@ type Baseline struct {
 	Mode    Mode
 	Applies *condition.Program
 	Rules   []Rule
+	// Controls are those that all of its rules serve.
+	Controls []string
 }
 
 // Rule is one requirement and what failing it means.
@@ -145,7 +151,9 @@ type Rule struct {
 	Grace   int64 // microseconds
 	// Strict says that nobody can except a device from it.
 	Strict bool
-	Remedy map[string]Remedy
+	Remedy map[string]plaintext.Remedy
+	// Controls are those that it serves beside those of its baseline.
+	Controls []string
 }
 
 // Check returns the check for a platform, or nil when the rule has none.
@@ -154,12 +162,6 @@ func (r *Rule) Check(platform string) *condition.Program {
 		return c
 	}
 	return r.Checks[""]
-}
-
-// Remedy is what a person does to pass a rule, in one language.
-type Remedy struct {
-	Steps string `json:"steps,omitempty"`
-	Title string `json:"title"`
 }
 
 // Gate is one access rule.
@@ -176,6 +178,7 @@ type Gate struct {
 	StepUp   bool              // otherwise: step-up, not deny
 	Message  map[string]string // by language
 	ValidFor int64             // microseconds
+	Controls []string          // that it serves
 }
 
 // Who says whom a gate is about.

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/rulebook/plaintext"
 )
 
 // whole is a rulebook that uses every section.
@@ -57,13 +58,13 @@ func TestWholeRulebook(t *testing.T) {
 			t.Errorf("%s in %q lies in %v, want %v", c.ip, c.country, got, c.want)
 		}
 	}
-	if m, ok := Language(r.Remedy, "sv-FI"); !ok || m.Title != "Uppdatera" {
+	if m, ok := plaintext.Language(r.Remedy, "sv-FI"); !ok || m.Title != "Uppdatera" {
 		t.Errorf("in Swedish the remedy is %v", m)
 	}
-	if m, _ := Language(r.Remedy, "de"); m.Title != "Update" {
+	if m, _ := plaintext.Language(r.Remedy, "de"); m.Title != "Update" {
 		t.Errorf("in German the remedy falls back to %v", m)
 	}
-	if _, ok := Language(map[string]string{}, "en"); ok {
+	if _, ok := plaintext.Language(map[string]string{}, "en"); ok {
 		t.Error("a text is found where there is none")
 	}
 }

@@ -92,7 +92,7 @@ func (l *loader) issuers() {
 			it.Fail("the issuer %s needs file: the name of a PEM file beside the rulebook", is.ID)
 			continue
 		}
-		text, ok := l.beside(file)
+		text, ok := l.beside(file, false)
 		if !ok {
 			continue
 		}
@@ -102,7 +102,7 @@ func (l *loader) issuers() {
 			continue
 		}
 		if !crl.Absent() {
-			if text, ok := l.beside(crl); ok {
+			if text, ok := l.beside(crl, false); ok {
 				if is.CRL, err = certificate.ReadCRL(text, is.Certificates); err != nil {
 					crl.Fail("%s: %v", crl.Said(), err)
 				}
@@ -112,14 +112,15 @@ func (l *loader) issuers() {
 	}
 }
 
-// beside returns the text of a file that the rulebook names.
-func (l *loader) beside(f tree.Field) (string, bool) {
+// beside returns the text of a file that the rulebook names: of certificates, or of a catalogue.
+func (l *loader) beside(f tree.Field, catalogue bool) (string, bool) {
 	name, ok := f.Scalar()
 	if !ok {
 		return "", false
 	}
 	i := slices.IndexFunc(l.files, func(x File) bool { return x.Name == name })
-	if i >= 0 && !IsYAML(name) && IsRulebookFile(name) {
+	fits := IsRulebookFile(name) && !IsYAML(name) && IsCatalogue(name) == catalogue
+	if i >= 0 && fits {
 		return l.files[i].Text, true
 	}
 	var there []string
@@ -129,7 +130,9 @@ func (l *loader) beside(f tree.Field) (string, bool) {
 		}
 	}
 	switch {
-	case !IsRulebookFile(name) || IsYAML(name):
+	case !fits && catalogue:
+		f.Fail("%s is not the name of an OSCAL catalogue: it ends in catalog.json", name)
+	case !fits:
 		f.Fail("%s is not the name of a PEM file: it ends in .pem, .crt, .cer or .crl", name)
 	case len(there) == 0:
 		f.Fail("there is no file %s beside the rulebook; give the folder that holds both", name)

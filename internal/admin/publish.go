@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ironledger.example/api"
+	"ironledger.example/core/account"
 	"ironledger.example/core/event"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
@@ -90,9 +91,10 @@ func (s *Service) Publish(ctx context.Context, actor string, draft api.Draft) (*
 		if changed, err = c.Publish(book, state.Cause{Kind: event.ByRulebook, Actor: actor}); err != nil {
 			return err
 		}
+		rules, gates := account.Served(book.Rulebook, book.RuleKeys)
 		c.Record(actor, &event.RulebookPublished{Version: book.Info.Version, Digest: book.Info.Digest,
-			Message: event.Clipped(draft.Message, fault.MaxReason),
-			Name:    book.Rulebook.Name, Accepted: event.Accept(impacts, draft.AcceptImpact)})
+			Message: event.Clipped(draft.Message, fault.MaxReason), Name: book.Rulebook.Name, Rules: rules, Gates: gates,
+			Accepted: event.Accept(impacts, draft.AcceptImpact)})
 		return nil
 	})
 	if err != nil {

@@ -75,7 +75,7 @@ func join(c *state.Change, actor string, u *state.Unmatched, how api.Settlement,
 		Moved: t.Moved})
 	c.RecordKeys(actor, d.ID, &keyed)
 	c.Reappraise(d, state.Cause{Kind: event.BySettling, Actor: actor,
-		Evidence: func() []event.EvidenceChange { return state.EvidenceChanges(before, rep) }})
+		Evidence: func() []event.EvidenceChange { return event.EvidenceChanges(before, rep) }})
 	t.Device, t.PreviousLevel, t.Level = d.ID, was.Level, c.Base.Book.Rulebook.LevelName(d.Result.Level)
 	return nil
 }

@@ -137,7 +137,7 @@ func addCommands(root *cobra.Command, a *shell.App) {
 		decisions.AskCmd(a), decisions.GateCmd(a),
 		decisions.SessionCmd(a), decisions.DecisionCmd(a), streams.StreamCmd(a), feeds.FeedCmd(a),
 		networks.NetworkCmd(a),
-		notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), devices.TokenCmd(a),
+		notices.NoticeCmd(a), alerts.AlertCmd(a), records.LedgerCmd(a), records.ReportCmd(a), devices.TokenCmd(a),
 		devices.StatusCmd(a), a.SettingsCmd())
 	add("files", books.AppraiseCmd(a), books.DecideCmd(a), identity.StatementCmd(a))
 }

@@ -509,6 +509,37 @@ func (c *Client) WhatReaches(ctx context.Context, body Evaluation) (*Reply[List[
 	return call[List[ReachResource]](ctx, c, request{method: "POST", path: path("/api/v1/reach/resources"), value: body})
 }
 
+// ListReports calls GET /api/v1/reports: Reports on controls that were kept, the newest first, and those that the rulebook asks for.
+func (c *Client) ListReports(ctx context.Context, p ListReportsParams) (*Reply[ReportList], error) {
+	query := url.Values{}
+	put(query, "report", p.Report)
+	return call[ReportList](ctx, c, request{method: "GET", path: path("/api/v1/reports"), query: query})
+}
+
+// ReportControls calls GET /api/v1/reports/controls: How controls were met over a period, or at a moment, worked out from the ledger.
+func (c *Client) ReportControls(ctx context.Context, p ReportControlsParams) (*Reply[SignedReport], error) {
+	query := url.Values{}
+	put(query, "from", p.From)
+	put(query, "to", p.To)
+	put(query, "control", p.Control)
+	put(query, "form", p.Form)
+	return call[SignedReport](ctx, c, request{method: "GET", path: path("/api/v1/reports/controls"), query: query})
+}
+
+// GetReport calls GET /api/v1/reports/kept/{id}: A report that was kept.
+func (c *Client) GetReport(ctx context.Context, id string, p GetReportParams) (*Reply[SignedReport], error) {
+	query := url.Values{}
+	put(query, "form", p.Form)
+	return call[SignedReport](ctx, c, request{method: "GET", path: path("/api/v1/reports/kept/{id}", id), query: query})
+}
+
+// ReportTrends calls GET /api/v1/reports/trends: What the last twelve reports of one in the rulebook said of each control; what got worse is first.
+func (c *Client) ReportTrends(ctx context.Context, p ReportTrendsParams) (*Reply[ReportTrends], error) {
+	query := url.Values{}
+	query.Set("report", fmt.Sprint(p.Report))
+	return call[ReportTrends](ctx, c, request{method: "GET", path: path("/api/v1/reports/trends"), query: query})
+}
+
 // ListRoster calls GET /api/v1/roster: Hardware registered in advance as our own.
 func (c *Client) ListRoster(ctx context.Context, p ListRosterParams) (*Reply[List[RosterEntry]], error) {
 	query := url.Values{}

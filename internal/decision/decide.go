@@ -18,6 +18,7 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/kept"
@@ -32,7 +33,7 @@ var unheard = access.Obstacle{Rule: "evidence", Title: "Something has been repor
 	Verdict: posture.Unknown.String(),
 	Why: []condition.Leaf{{Condition: "evidence", Path: "the evidence", Required: "a first report",
 		Holds: condition.Unknown, Unknown: "never reported"}},
-	Remedy: map[string]rulebook.Remedy{
+	Remedy: map[string]plaintext.Remedy{
 		"en": {Title: "Let the device report",
 			Steps: "Nothing is known of it yet. Open its management program or wait a few minutes, then check again."},
 		"sv": {Title: "Låt enheten rapportera",

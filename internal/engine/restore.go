@@ -17,7 +17,7 @@ const restoreChunk = 256
 // reads the rows, the others work them out. It returns the digest of the rows, and
 // what is to be written since it changed while the records were closed.
 func (e *Engine) restore(ctx context.Context, snap *state.Snapshot) (ledger.Digest, *store.Batch, error) {
-	r := snap.Restore(e.Micros())
+	r := snap.Restore(e.Store.Newest(), e.Micros())
 	chunks := make(chan []store.DeviceRow, 8)
 	var wg sync.WaitGroup
 	var once sync.Once

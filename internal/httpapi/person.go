@@ -18,6 +18,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
@@ -186,7 +187,7 @@ func (s *Server) whyPage(c *gin.Context, a *decision.Answer) *person.Page {
 	p := &person.Page{W: w, Title: w["refused"], Outcome: string(a.Outcome), Facts: s.askedFacts(w, a),
 		Code: a.Code, Ticket: c.Param("ticket"), To: localPath(c.Query("to")),
 		Unknown: !a.Known && a.Outcome == access.Deny}
-	p.Why, _ = rulebook.Language(a.ReasonUser, w["lang"])
+	p.Why, _ = plaintext.Language(a.ReasonUser, w["lang"])
 	if a.Outcome == access.StepUp {
 		p.Title, p.Why, p.SignIn = w["stepup"], w["stepupText"], s.goOn(a, p.To)
 	}

@@ -270,6 +270,18 @@ type operations interface {
 	// WhatReaches is POST /api/v1/reach/resources: What a person can get to from a device now; the resource of the request is not looked at.
 	WhatReaches(c *gin.Context) (List[ReachResource], error)
 
+	// ListReports is GET /api/v1/reports: Reports on controls that were kept, the newest first, and those that the rulebook asks for.
+	ListReports(c *gin.Context, p ListReportsParams) (*ReportList, error)
+
+	// ReportControls is GET /api/v1/reports/controls: How controls were met over a period, or at a moment, worked out from the ledger.
+	ReportControls(c *gin.Context, p ReportControlsParams)
+
+	// GetReport is GET /api/v1/reports/kept/{id}: A report that was kept.
+	GetReport(c *gin.Context, id string, p GetReportParams)
+
+	// ReportTrends is GET /api/v1/reports/trends: What the last twelve reports of one in the rulebook said of each control; what got worse is first.
+	ReportTrends(c *gin.Context, p ReportTrendsParams) (*ReportTrends, error)
+
 	// ListRoster is GET /api/v1/roster: Hardware registered in advance as our own.
 	ListRoster(c *gin.Context, p ListRosterParams) (List[RosterEntry], error)
 
@@ -796,6 +808,51 @@ func readImportPeople(c *gin.Context) (p ImportPeopleParams, err error) {
 	}
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "accept_impact", query, &p.AcceptImpact, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("accept_impact", err)
+	}
+	return p, nil
+}
+
+// readListReports reads the parameters of a request.
+func readListReports(c *gin.Context) (p ListReportsParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "report", query, &p.Report, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("report", err)
+	}
+	return p, nil
+}
+
+// readReportControls reads the parameters of a request.
+func readReportControls(c *gin.Context) (p ReportControlsParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &p.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("from", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &p.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("to", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "control", query, &p.Control, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("control", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "form", query, &p.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("form", err)
+	}
+	return p, nil
+}
+
+// readGetReport reads the parameters of a request.
+func readGetReport(c *gin.Context) (p GetReportParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "form", query, &p.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("form", err)
+	}
+	return p, nil
+}
+
+// readReportTrends reads the parameters of a request.
+func readReportTrends(c *gin.Context) (p ReportTrendsParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, true, "report", query, &p.Report, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("report", err)
 	}
 	return p, nil
 }
@@ -1556,6 +1613,41 @@ func (s *Server) routes(r gin.IRouter) {
 	})
 	r.POST("/api/v1/reach/resources", func(c *gin.Context) {
 		out, err := s.WhatReaches(c)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/reports", func(c *gin.Context) {
+		p, err := readListReports(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ListReports(c, p)
+		s.answer(c, 200, out, err)
+	})
+	r.GET("/api/v1/reports/controls", func(c *gin.Context) {
+		p, err := readReportControls(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		s.ReportControls(c, p)
+	})
+	r.GET("/api/v1/reports/kept/:id", func(c *gin.Context) {
+		id := c.Param("id")
+		p, err := readGetReport(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		s.GetReport(c, id, p)
+	})
+	r.GET("/api/v1/reports/trends", func(c *gin.Context) {
+		p, err := readReportTrends(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.ReportTrends(c, p)
 		s.answer(c, 200, out, err)
 	})
 	r.GET("/api/v1/roster", func(c *gin.Context) {

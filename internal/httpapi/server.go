@@ -25,12 +25,14 @@ import (
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/httpapi/identity"
 	"ironledger.example/internal/httpapi/outside"
+	"ironledger.example/internal/httpapi/reports"
 	"ironledger.example/internal/service"
 )
 
 // Server answers HTTP for a service.
 type Server struct {
 	outside.Routes
+	reports.Pages
 	identity.API
 	service *service.Service
 	log     *slog.Logger
@@ -102,6 +104,7 @@ func newServer(o Options) *Server {
 		s.log = slog.Default()
 	}
 	s.Routes, s.API = outside.New(o.Service, o.Public, s.fail), identity.ForPeople(o.Service)
+	s.Pages = reports.For(o.Service, s.fail)
 	return s
 }
 
@@ -312,7 +315,7 @@ func loopback(a net.Addr) bool {
 // has them: a test compares.
 var consoleRoutes = map[string]bool{"": true, "sign-in": true, "devices": true, "people": true,
 	"certificates": true, "exceptions": true, "sources": true,
-	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true, "networks": true,
+	"rulebook": true, "rules": true, "tokens": true, "signals": true, "alerts": true, "gates": true, "networks": true, "reports": true,
 	"ask": true, "decisions": true, "ledger": true}
 
 // takesHTML reports whether a caller takes a page: who does not say takes anything

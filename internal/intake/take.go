@@ -57,7 +57,7 @@ func apply(c *state.Change, actor string, line int, rep *evidence.Report, j evid
 	keyed := event.DeviceKeyed{Source: rep.Source}
 	rekey(c, d, j, &keyed)
 	was := c.Reappraise(d, state.Cause{Kind: event.ByEvidence, Actor: actor,
-		Evidence: func() []event.EvidenceChange { return state.EvidenceChanges(old.Record, rep) }})
+		Evidence: func() []event.EvidenceChange { return event.EvidenceChanges(old.Record, rep) }})
 	c.RecordKeys(actor, d.ID, &keyed)
 	t := api.ReportResult{Line: line, Device: d.ID, PreviousLevel: was.Level, New: old == nil, Refused: rep.Refused,
 		Level: c.Base.Book.Rulebook.LevelName(d.Result.Level)}

@@ -107,7 +107,7 @@ func Gone(c *state.Change, actor, source, why string, before int64, devices []st
 		keyed := event.DeviceKeyed{Source: source}
 		c.Certify(d, &keyed)
 		c.Reappraise(d, state.Cause{Kind: event.ByEvidence, Actor: actor, Evidence: func() []event.EvidenceChange {
-			return state.EvidenceChanges(old.Record, &evidence.Report{Source: source, At: before, Readings: changes})
+			return event.EvidenceChanges(old.Record, &evidence.Report{Source: source, At: before, Readings: changes})
 		}})
 		c.RecordKeys(actor, id, &keyed)
 	}

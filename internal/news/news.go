@@ -16,7 +16,7 @@ import (
 
 // told are the kinds of entries of which others may hear.
 var told = []ledger.Kind{ledger.StandingChanged, ledger.SessionEnded, ledger.EnrolmentHeld, ledger.NoticeSent,
-	ledger.DeviceRetired, ledger.CertificateRevoked, ledger.StatementRevoked}
+	ledger.DeviceRetired, ledger.CertificateRevoked, ledger.StatementRevoked, ledger.ReportMade}
 
 // maxNews bounds how many entries are kept for those who come a moment later.
 const maxNews = 4096

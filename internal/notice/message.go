@@ -17,6 +17,7 @@ import (
 	"ironledger.example/core/event"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
@@ -83,7 +84,7 @@ type facts struct {
 type part struct {
 	Title, Text string
 	Todo        string
-	Steps       []rulebook.Piece
+	Steps       []plaintext.Piece
 	Link        string
 }
 
@@ -164,9 +165,9 @@ func partOf(snap *state.Snapshot, base, lang string, n *kept.Notice) part {
 	p := part{}
 	for _, key := range rules {
 		titles = append(titles, titleOf(b, key))
-		if r, ok := rulebook.Language(posture.RemedyOf(b.Rulebook, key), lang); ok && p.Todo == "" &&
+		if r, ok := plaintext.Language(posture.RemedyOf(b.Rulebook, key), lang); ok && p.Todo == "" &&
 			n.On != rulebook.Rose {
-			p.Todo, p.Steps = r.Title, rulebook.Pieces(r.Steps)
+			p.Todo, p.Steps = r.Title, plaintext.Pieces(r.Steps)
 		}
 	}
 	f.Rules = strings.Join(titles, ", ")
@@ -187,6 +188,8 @@ func linkOf(n *kept.Notice) string {
 		return "/decisions/" + n.Ref
 	case n.On == rulebook.EnrolmentWaits:
 		return "/devices"
+	case n.On == rulebook.ReportMade:
+		return "/reports/" + n.Ref
 	case n.Hook == "" && n.Mail != "" && n.Person != "":
 		return "/me/device"
 	}

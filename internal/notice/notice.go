@@ -259,6 +259,13 @@ func (s *Service) happened(snap *state.Snapshot, e *ledger.Entry) []*kept.Notice
 			x.Claims.Owner},
 			func(t string) bool { return t == "" }), ", ")
 		out = s.ofHouse(snap, rulebook.EnrolmentWaits, kept.Notice{What: x.ID, Ref: x.ID, Detail: detail, At: e.At}, x.ID)
+	case *event.ReportMade:
+		for i := range snap.Book.Rulebook.Notices {
+			if r := &snap.Book.Rulebook.Notices[i]; r.On == rulebook.ReportMade && r.Report == x.Report {
+				out = append(out, s.addressed(snap, r, kept.Notice{What: x.Report, Ref: x.ID,
+					Detail: x.From + " – " + x.To, At: e.At}, x.ID))
+			}
+		}
 	}
 	return out
 }

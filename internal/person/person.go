@@ -17,7 +17,7 @@ import (
 	"golang.org/x/text/language"
 
 	"ironledger.example/core/condition"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 )
 
@@ -151,10 +151,10 @@ func (p *Page) Write(w http.ResponseWriter, status int) error {
 
 // ObstacleOf tells of a rule only what its remedy says, or its title, and what
 // was seen and how long ago.
-func ObstacleOf(w map[string]string, title string, remedies map[string]rulebook.Remedy, why []condition.Leaf,
+func ObstacleOf(w map[string]string, title string, remedies map[string]plaintext.Remedy, why []condition.Leaf,
 	now time.Time) Obstacle {
 	o := Obstacle{Title: title}
-	if m, ok := rulebook.Language(remedies, w["lang"]); ok {
+	if m, ok := plaintext.Language(remedies, w["lang"]); ok {
 		o.Title, o.Steps = m.Title, m.Steps
 	}
 	for _, l := range why {
@@ -180,7 +180,7 @@ func Ago(w map[string]string, micros int64) string {
 // linked writes the steps of a remedy: plain text with links.
 func linked(text string) template.HTML {
 	var out strings.Builder
-	for _, p := range rulebook.Pieces(text) {
+	for _, p := range plaintext.Pieces(text) {
 		if p.URL == "" {
 			out.WriteString(template.HTMLEscapeString(p.Text))
 			continue

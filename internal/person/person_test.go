@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"ironledger.example/core/condition"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 )
 
 func TestStepsAreTextWithLinks(t *testing.T) {
@@ -58,12 +58,12 @@ func TestWhatAPersonIsToldOfARule(t *testing.T) {
 		{Condition: "tpm.present", Path: "tpm.present", Unknown: "never reported"}}
 	for _, c := range []struct {
 		lang, title string
-		remedy      map[string]rulebook.Remedy
+		remedy      map[string]plaintext.Remedy
 		want        string
 	}{
-		{"en", "System is current", map[string]rulebook.Remedy{"en": {Title: "Update it", Steps: "Restart."}},
+		{"en", "System is current", map[string]plaintext.Remedy{"en": {Title: "Update it", Steps: "Restart."}},
 			"Update it|Restart.|13.1, seen 3h ago|nothing has been seen yet"},
-		{"sv", "System is current", map[string]rulebook.Remedy{"sv": {Title: "Uppdatera"}},
+		{"sv", "System is current", map[string]plaintext.Remedy{"sv": {Title: "Uppdatera"}},
 			"Uppdatera||13.1, sett för 3h sedan|inget har setts ännu"},
 		{"en", "System is current", nil, "System is current||13.1, seen 3h ago|nothing has been seen yet"},
 	} {

@@ -110,6 +110,16 @@ func Between(ctx context.Context, s Records, head ledger.Head, from, last int64,
 	return nil
 }
 
+// Root is the root of the tree as it was with so many entries, worked out from hashes that are proved to be those of
+// head.
+func Root(ctx context.Context, s Records, head ledger.Head, size int64) (tlog.Hash, error) {
+	root, err := tlog.TreeHash(size, tlog.TileHashReader(tlog.Tree{N: head.Size, Hash: head.Root}, tiles{s.Tiles(ctx)}))
+	if err != nil {
+		return root, &TamperError{Message: fmt.Sprintf("the tree of the first %d entries: %s", size, err)}
+	}
+	return root, nil
+}
+
 // archives are those that entries in the tree tell of, as they are asked for.
 type archives struct {
 	s    Records

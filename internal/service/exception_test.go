@@ -296,7 +296,7 @@ func TestHistoryTellsWhatMadeTheChange(t *testing.T) {
 	for i, want := range []string{
 		`{"binding":["laptop/disk"],"cause":"rulebook","device":"d1","from":"limited","rulebook":2,"to":"sound"}`,
 		`{"binding":["laptop/disk"],"cause":"evidence","changed":[{"from":"pass","rule":"laptop/disk","to":"fail","why":"storage.encrypted is false, needs to be true"}],"device":"d1","evidence":[{"attribute":"storage.encrypted","from":"true","source":"agent","to":"false"}],"from":"strong","rulebook":1,"to":"limited"}`,
-		`{"binding":[],"cause":"evidence","device":"d1","rulebook":1,"to":"strong"}`,
+		`{"binding":[],"cause":"evidence","device":"d1","rulebook":1,"to":"strong","verdicts":"ppp"}`,
 	} {
 		if !strings.Contains(string(events[i].Body), want) {
 			t.Errorf("event %d is\n%s\nwant %s", i, events[i].Body, want)

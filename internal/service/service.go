@@ -13,6 +13,7 @@ import (
 	"ironledger.example/internal/alert"
 	"ironledger.example/internal/audit"
 	"ironledger.example/internal/authority"
+	"ironledger.example/internal/controls"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/feed"
@@ -67,6 +68,7 @@ type Service struct {
 	Authority *authority.Service
 	Statement *statement.Service
 	Networks  *network.Service
+	Controls  *controls.Service
 
 	// FirstToken is the administrator's token made at the first start, "" when
 	// there was one already or it was given.
@@ -104,6 +106,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
 	s.Uploads = upload.New(e, s.Intake)
 	s.Networks = network.New(e, box, decisions)
+	s.Controls = controls.New(e, before)
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard, s.Authority)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
@@ -118,6 +121,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 // Close ends what is under way, and closes the records.
 func (s *Service) Close() error {
 	s.Networks.Stop()
+	s.Controls.Stop()
 	s.Feeds.Stop()
 	s.Notices.Stop()
 	s.Authority.Stop()

@@ -179,14 +179,19 @@ func (snap *Snapshot) standingEntry(d *Device, was Before, by Cause, env *condit
 	if was.device != nil {
 		d.Since = was.device.Since
 	}
-	if level == was.Level && len(changed) == 0 {
+	crossed := was.device != nil && was.device.Result.Outsider != d.Result.Outsider
+	if level == was.Level && len(changed) == 0 && !crossed {
 		return ledger.Entry{}, was.device == nil || !slices.Equal(d.Result.Since, was.device.Result.Since)
 	}
 	if level != book.Rulebook.Called(was.Level) {
 		d.Since = env.Now
 	}
 	told := &event.StandingChanged{Device: d.ID, From: was.Level, To: level,
-		Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.Kind}
+		Binding: book.Rules.Binding(&d.Result), Rulebook: book.Info.Version, Cause: by.Kind,
+		Outsider: d.Result.Outsider}
+	if was.device == nil || len(told.Binding)+len(changed) > maxChanges {
+		told.Verdicts = posture.Letters(d.Result.Verdicts)
+	}
 	if d.Result.Shadow != d.Result.Level {
 		told.Shadow = book.Rulebook.LevelName(d.Result.Shadow)
 	}
@@ -278,37 +283,12 @@ func (b *Book) reasons(env *condition.Env, d *Device, changed []changedVerdict) 
 	return out
 }
 
-// maxEvidenceChanges bounds what one entry tells of a report.
-const maxEvidenceChanges = 24
-
-// maxTold bounds what an entry tells of a value, in bytes.
-const maxTold = 300
-
-// EvidenceChanges tells what a report changes in a record.
-func EvidenceChanges(old *evidence.Record, rep *evidence.Report) []event.EvidenceChange {
-	was := map[string]string{}
-	for _, r := range old.Readings() {
-		if r.Source == rep.Source {
-			was[r.Name] = ReadingText(r)
-		}
-	}
-	var out []event.EvidenceChange
-	for _, r := range rep.Readings {
-		if text := ReadingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
-			out = append(out, event.EvidenceChange{Attribute: r.Name,
-				From: event.Clipped(was[r.Name], maxTold), Source: r.Source, To: event.Clipped(text, maxTold)})
-		}
-	}
-	return out
-}
-
-// ReadingText tells a reading in a few words.
-func ReadingText(r evidence.Reading) string {
-	if !r.Value.Known() {
-		return "unavailable: " + r.Unavailable
-	}
-	return r.Value.String()
-}
+// maxTold bounds what an entry tells of a value, in bytes, and maxChanges how many verdicts it is sure to have room to
+// tell of one by one.
+const (
+	maxTold    = 300
+	maxChanges = 60
+)
 
 // Named returns a device by its id, serial or hardware id, or nil.
 func (snap *Snapshot) Named(name string) *Device {

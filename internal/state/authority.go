@@ -53,7 +53,7 @@ func (c *Change) SetIssued(device string, list []value.Value, by Cause) {
 	d.Record = d.Record.With(rep)
 	c.Certify(d, &keyed)
 	d.Held = c.Admission(d.Keys)
-	by.Evidence = func() []event.EvidenceChange { return EvidenceChanges(was, rep) }
+	by.Evidence = func() []event.EvidenceChange { return event.EvidenceChanges(was, rep) }
 	c.Reappraise(d, by)
 	c.RecordKeys(by.Actor, d.ID, &keyed)
 }

@@ -115,6 +115,7 @@ type Change struct {
 	tokenUses   puts[kept.TokenUses]
 
 	accessPoints puts[kept.AccessPoint]
+	reports      puts[kept.Report]
 	stays        puts[kept.Stay]
 
 	waivers puts[Waiver]

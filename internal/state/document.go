@@ -121,6 +121,9 @@ var (
 	StayKind = kind[kept.Stay]{"stay",
 		func(s *Snapshot) *table[kept.Stay] { return &s.Stays },
 		func(c *Change) *puts[kept.Stay] { return &c.stays }}
+	ReportKind = kind[kept.Report]{"report",
+		func(s *Snapshot) *table[kept.Report] { return &s.Reports },
+		func(c *Change) *puts[kept.Report] { return &c.reports }}
 	RetirementKind = kind[Retirement]{"retirement", // by device
 		func(s *Snapshot) *table[Retirement] { return &s.retired },
 		func(c *Change) *puts[Retirement] { return &c.retired }}
@@ -134,7 +137,7 @@ var plain = []interface {
 	FeedPlaceKind,
 	HeardKind, WaiverKind, VouchKind, AuthorityKind, CertificateKind, InviteKind, StatementKind,
 	QuarantineKind, TagsKind, RetirementKind, ArchiveKind, MappingKind,
-	TokenTermKind, tokenUsesKind, AccessPointKind, StayKind}
+	TokenTermKind, tokenUsesKind, AccessPointKind, StayKind, ReportKind}
 
 // load reads the documents from disk.
 func (k kind[T]) load(ctx context.Context, s *store.Store, into *Snapshot) error {

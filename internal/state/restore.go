@@ -1,6 +1,7 @@
 package state
 
 import (
+	"slices"
 	"sync"
 
 	"ironledger.example/core/event"
@@ -11,9 +12,9 @@ import (
 
 // Restoration brings kept devices into a snapshot that nobody sees yet, at a moment.
 type Restoration struct {
-	under   *Snapshot
-	granted exceptions
-	now     int64
+	under       *Snapshot
+	granted     exceptions
+	before, now int64
 
 	mu     sync.Mutex
 	fleet  *fleetEdit
@@ -23,9 +24,11 @@ type Restoration struct {
 	batch  store.Batch
 }
 
-// Restore begins to bring devices into a snapshot, which has everything else.
-func (snap *Snapshot) Restore(now int64) *Restoration {
-	return &Restoration{under: snap, granted: snap.exceptions(), now: now, fleet: snap.Fleet.edit()}
+// Restore begins to bring devices into a snapshot, which has everything else. What they were found to be at the moment
+// before, that of the newest entry, is compared with what they are now.
+func (snap *Snapshot) Restore(before, now int64) *Restoration {
+	return &Restoration{under: snap, granted: snap.exceptions(), before: min(before, now), now: now,
+		fleet: snap.Fleet.edit()}
 }
 
 // Take appraises kept devices at the present moment. It is safe for concurrent use.
@@ -71,7 +74,15 @@ func (r *Restoration) restore(c *Change, row *store.DeviceRow, room *Device) err
 		return err
 	}
 	d.Held = r.under.Enrolments.Admission(d.Keys)
+	since := d.Result.Since
+	r.under.appraise(d, &c.scratch, r.before)
+	if r.now < d.Wake && r.under.Book.Rulebook.LevelName(d.Result.Level) == row.Level &&
+		slices.Equal(since, d.Result.Since) {
+		c.order = append(c.order, d)
+		return nil
+	}
 	*room = *d
+	room.Result.Since = since
 	was := Before{r.under.Book, room, row.Level}
 	if c.Appraise(r.under, d, was, Cause{Kind: event.ByRestart, Actor: ledger.Clock}) {
 		c.Keep(r.under.Book, d, was)

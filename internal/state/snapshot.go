@@ -56,6 +56,7 @@ type Snapshot struct {
 	tokenUses   table[kept.TokenUses]
 
 	AccessPoints table[kept.AccessPoint]
+	Reports      table[kept.Report]
 	Stays        table[kept.Stay]
 
 	Waivers table[Waiver]

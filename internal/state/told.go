@@ -80,7 +80,8 @@ func (snap *Snapshot) tellDocuments(say func(string, any)) {
 		"vouches": snap.Vouches.List(), "retired": snap.retired.List(), "authorities": snap.Authorities.List(),
 		"issued": snap.Issued.List(), "invites": snap.Invites.List(), "statements": snap.Statements.List(),
 		"quarantines": snap.Quarantines.List(), "tags": snap.Tags.List(), "archives": snap.Archives.List(), "mappings": snap.Mappings.List(),
-		"token terms": snap.terms.List(), "access points": snap.AccessPoints.List(), "stays": snap.Stays.List()} {
+		"token terms": snap.terms.List(), "access points": snap.AccessPoints.List(), "stays": snap.Stays.List(),
+		"reports": snap.Reports.List()} {
 		say(name, list)
 	}
 	for k, ids := range snap.Unmatched.byKey.All() {

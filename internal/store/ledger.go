@@ -98,6 +98,11 @@ func (s *Store) ProvenBetween(ctx context.Context, from, to int64, visit func(le
 	return proven.Between(ctx, s, s.Sealed().Head, from, to, visit)
 }
 
+// RootAt is the root of the tree as it was with so many entries.
+func (s *Store) RootAt(ctx context.Context, size int64) (tlog.Hash, error) {
+	return proven.Root(ctx, s, s.Sealed().Head, size)
+}
+
 // Line reads one entry.
 func (s *Store) Line(ctx context.Context, seq int64) (l ledger.Line, err error) {
 	found := false

@@ -8,6 +8,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/event"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
@@ -164,7 +165,7 @@ func shownUnmatched(snap *state.Snapshot, u *state.Unmatched) (*api.Unmatched, e
 		shown.Keys = append(shown.Keys, api.UnmatchedKey{Kind: string(k.Kind), Text: k.Text, Device: device})
 	}
 	for _, r := range rep.Readings {
-		shown.Readings = append(shown.Readings, api.KeptReading{Attribute: r.Name, Text: state.ReadingText(r)})
+		shown.Readings = append(shown.Readings, api.KeptReading{Attribute: r.Name, Text: event.ReadingText(r)})
 	}
 	return &shown, nil
 }

@@ -7,7 +7,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/posture"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/authority"
 	"ironledger.example/internal/state"
@@ -45,7 +45,7 @@ func (s *Service) Own(id string, cert *x509.Certificate, refused []evidence.Refu
 		out.Refused = []evidence.Refusal{}
 	}
 	if d.Quarantine.Holds(now) {
-		r, _ := rulebook.Language(posture.QuarantineRemedy, language)
+		r, _ := plaintext.Language(posture.QuarantineRemedy, language)
 		out.Checks = append(out.Checks, api.OwnCheck{Rule: posture.Quarantine, Title: r.Title, Steps: r.Steps, Mend: true,
 			Verdict: posture.Fail.String(), HoldsAt: sum.Level, Until: sum.Quarantine.Until})
 	}
@@ -82,7 +82,7 @@ func ownCheck(v *posture.Ruling, language string) api.OwnCheck {
 	if !v.Mend {
 		return out
 	}
-	if r, ok := rulebook.Language(v.Remedy, language); ok {
+	if r, ok := plaintext.Language(v.Remedy, language); ok {
 		out.Title, out.Steps = cmp.Or(r.Title, out.Title), r.Steps
 	}
 	for i := range v.Why {

@@ -12,6 +12,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
@@ -65,7 +66,7 @@ func (s *Service) Rule(ctx context.Context, key string, back int64) (*api.RuleDe
 		Checks: map[string]string{}, Remedy: rule.Remedy, Where: rule.Where, Platforms: []api.PlatformVerdicts{},
 		Waivers: []api.Exception{}}
 	if out.Remedy == nil {
-		out.Remedy = map[string]rulebook.Remedy{}
+		out.Remedy = map[string]plaintext.Remedy{}
 	}
 	for platform, check := range rule.Checks {
 		out.Checks[platform] = check.String()

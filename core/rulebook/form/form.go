@@ -8,6 +8,7 @@ import (
 
 	"ironledger.example/core/authority"
 	"ironledger.example/core/certificate"
+	"ironledger.example/core/control"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/rulebook/tree"
@@ -44,7 +45,9 @@ var (
 	levelForm = schema{"type": "string", "description": "A level of the ladder"}
 	modeForm  = schema{"enum": rulebook.Modes, "default": string(rulebook.Enforce),
 		"description": "draft: ignored; shadow: worked out and recorded, without effect; enforce: counts"}
-	none = []string{}
+	none       = []string{}
+	controlID  = schema{"type": "string", "pattern": control.ID.String()}
+	servesForm = schema{"type": "array", "items": controlID, "description": "The controls that it serves"}
 )
 
 func tableForm(of schema) schema { return schema{"type": "object", "additionalProperties": of} }
@@ -68,9 +71,10 @@ func baselineForm() schema {
 		"cap":     levelForm,
 		"unknown": levelForm, "grace": spanForm,
 		"waivable": schema{"type": "boolean", "default": true,
-			"description": "Whether a device may be excepted from it"}, "remedy": remedy})
+			"description": "Whether a device may be excepted from it"}, "remedy": remedy, "controls": servesForm})
 	return thingForm([]string{"id", "rules"},
-		schema{"id": idForm, "title": textForm, "mode": modeForm, "applies": condForm, "rules": listForm(rule)})
+		schema{"id": idForm, "title": textForm, "mode": modeForm, "applies": condForm, "rules": listForm(rule),
+			"controls": servesForm})
 }
 
 // gateForm is that of a gate.
@@ -85,7 +89,7 @@ func gateForm() schema {
 			"actions": textsForm, "except": thingForm(none, schema{"resources": textsForm, "tags": textsForm})}),
 		"when": condForm, "need": condForm,
 		"otherwise": schema{"enum": []string{"deny", "step-up"}, "default": "deny"}, "message": tableForm(textForm),
-		"valid_for": spanForm})
+		"valid_for": spanForm, "controls": servesForm})
 }
 
 // sections are the forms of the sections.
@@ -134,6 +138,8 @@ func sections() schema {
 			"url": textForm})),
 		"signals":   signalsForm(),
 		"notices":   noticesForm(),
+		"controls":  controlsForm(),
+		"reports":   reportsForm(),
 		"baselines": listForm(baselineForm()),
 		"gates":     listForm(gateForm()),
 		"networks":  networksForm(),
@@ -183,6 +189,24 @@ func noticesForm() schema {
 		"before": spanForm, "language": textForm,
 		"to": schema{"anyOf": []schema{{"const": "owner"}, thingForm([]string{"mail"}, schema{"mail": textForm}),
 			thingForm([]string{"hook"}, schema{"hook": idForm})}}}))
+}
+
+// controlsForm is that of the controls that a rulebook answers to.
+func controlsForm() schema {
+	one := thingForm([]string{"id", "title"}, schema{"id": controlID, "title": textForm, "group": textForm,
+		"text": textForm})
+	return thingForm(none, schema{"title": textForm, "version": textForm, "list": listForm(one),
+		"files": schema{"type": "array", "items": schema{"type": "string", "pattern": `catalog\.json$`},
+			"description": "OSCAL catalogues in JSON, beside the rulebook"}})
+}
+
+// reportsForm is that of the reports that are made at the end of each period.
+func reportsForm() schema {
+	to := thingForm(none, schema{"mail": textForm, "hook": idForm})
+	return listForm(thingForm([]string{"id", "every"}, schema{"id": idForm,
+		"every":    schema{"enum": rulebook.Periods},
+		"controls": schema{"anyOf": []schema{{"const": "all"}, listForm(controlID)}, "default": "all"},
+		"to":       listForm(to)}))
 }
 
 // networksForm is that of the section networks.

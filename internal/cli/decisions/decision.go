@@ -8,7 +8,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
@@ -79,10 +79,10 @@ func answerHead(a *shell.App, d *api.Answer, made *api.RecordedDecision) {
 			shell.Only(len(x.Nearest) > 0, "; did you mean "+strings.Join(x.Nearest, " or ")+
 				"?")+shell.Only(len(x.Nearest) == 0, "."))
 	}
-	if reason, ok := rulebook.Language(d.ReasonAdmin, "en"); ok {
+	if reason, ok := plaintext.Language(d.ReasonAdmin, "en"); ok {
 		shell.Line(a.Out, "%s", shell.Sentences(reason))
 	}
-	if reason, ok := rulebook.Language(d.ReasonUser, "en"); ok && d.Outcome != api.Outcome(access.Allow) {
+	if reason, ok := plaintext.Language(d.ReasonUser, "en"); ok && d.Outcome != api.Outcome(access.Allow) {
 		shell.Line(a.Out, "The person is told: %s", reason)
 	}
 	if d.ShadowOutcome != "" {

@@ -20,6 +20,7 @@ import (
 	"ironledger.example/core/mapping"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
@@ -381,7 +382,7 @@ func remedies(a *shell.App, s *posture.Standing) {
 	}
 	told := map[string]bool{}
 	for _, v := range s.Verdicts {
-		r, ok := rulebook.Language(v.Remedy, "en")
+		r, ok := plaintext.Language(v.Remedy, "en")
 		if !ok || told[r.Title+r.Steps] || !v.Mend {
 			continue
 		}

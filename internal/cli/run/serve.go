@@ -385,6 +385,7 @@ func (o *serveOptions) open(svc *service.Service, log *slog.Logger, w wanted, ht
 	svc.Heard.Start(w.inside)
 	svc.Authority.Start(public)
 	svc.Statement.Start(shell.Version())
+	svc.Controls.Start(0)
 	svc.Feeds.Start(feed.Options{Policy: w.inside, Folders: o.folders})
 	svc.Notices.Start(notice.Options{Base: public, Mailer: w.mailer, Gather: o.noticesAfter})
 	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: w.certificate != nil,

@@ -77,7 +77,7 @@ func (a *App) RulebookFiles(path string) ([]rulebook.File, error) {
 // armoured gives the text of a file; a certificate or a revocation list in DER
 // is written as PEM (RFC 7468).
 func armoured(name string, raw []byte) string {
-	if rulebook.IsYAML(name) || bytes.Contains(raw, []byte("-----BEGIN")) {
+	if rulebook.IsYAML(name) || rulebook.IsCatalogue(name) || bytes.Contains(raw, []byte("-----BEGIN")) {
 		return string(raw)
 	}
 	kind := "CERTIFICATE"

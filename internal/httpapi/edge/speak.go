@@ -5,7 +5,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
-	"ironledger.example/core/rulebook"
+	"ironledger.example/core/rulebook/plaintext"
 )
 
 // SpeakDevice leaves in a device only the caller's language.
@@ -13,7 +13,7 @@ func SpeakDevice(c *gin.Context, d *api.Device) {
 	c.Header("Vary", "Accept-Language")
 	for i := range d.Standing.Verdicts {
 		v := &d.Standing.Verdicts[i]
-		v.Remedy = InLanguage[rulebook.Remedy](c, v.Remedy)
+		v.Remedy = InLanguage[plaintext.Remedy](c, v.Remedy)
 	}
 }
 
