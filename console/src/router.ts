@@ -46,6 +46,19 @@ export const router = createRouter({
       component: () => import('./views/NetworksView.vue'),
       meta: { title: 'Networks' },
     },
+    {
+      path: '/reports',
+      name: 'reports',
+      component: () => import('./views/ReportsView.vue'),
+      meta: { title: 'Reports' },
+    },
+    {
+      path: '/reports/:id',
+      name: 'report',
+      component: () => import('./views/ReportsView.vue'),
+      props: true,
+      meta: { title: 'Report' },
+    },
     { path: '/tokens', name: 'tokens', component: () => import('./views/TokensView.vue'), meta: { title: 'Tokens' } },
     { path: '/people', name: 'people', component: () => import('./views/PeopleView.vue'), meta: { title: 'People' } },
     {

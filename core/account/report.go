@@ -73,6 +73,7 @@ type Told struct {
 	// Statement is the id of its statement in an OSCAL catalogue, "" for one of our own.
 	Statement string    `json:"statement,omitempty"`
 	Serving   []Serving `json:"serving"`
+	State     string    `json:"state"`                    // one of States, at the end
 	AtEnd     Tally     `json:"at_end"`                   // devices
 	Seconds   *Tally    `json:"device_seconds,omitempty"` // over the period; nil for a moment
 	Share     *float64  `json:"share,omitempty"`          // of device-seconds in which it was met, cut to 0.0001
@@ -84,6 +85,42 @@ type Told struct {
 	Failing   []Failing `json:"failing"`             // devices that do not meet it at the end, the longest first
 	More      int64     `json:"more,omitempty"`      // of them, that are not listed
 	Excepted  []string  `json:"exceptions"`          // the ids of exceptions from rules that serve it
+}
+
+// The states of a control at the end of a report, from those that are well on.
+const (
+	Met         = "met"      // by every device that it concerns
+	InForce     = "in force" // gates alone serve it, which decide for everybody
+	NoDevice    = "no device"
+	ButExcepted = "met but for exceptions"
+	NotKnown    = "not known" // of some device
+	NotMet      = "not met"   // by some device
+	NotServed   = "not served"
+)
+
+// States are all of them.
+var States = []string{Met, InForce, NoDevice, ButExcepted, NotKnown, NotMet, NotServed}
+
+// state says in a word how a control came out.
+func (t *Told) state() string {
+	counts := func(kind string) bool {
+		return slices.ContainsFunc(t.Serving, func(s Serving) bool { return s.Kind == kind && !s.Shadow })
+	}
+	switch {
+	case !counts("rule") && !counts("gate"):
+		return NotServed
+	case t.AtEnd.NotMet > 0:
+		return NotMet
+	case t.AtEnd.Unknown > 0:
+		return NotKnown
+	case t.AtEnd.Excepted > 0:
+		return ButExcepted
+	case t.AtEnd.Met > 0:
+		return Met
+	case counts("rule"):
+		return NoDevice
+	}
+	return InForce
 }
 
 // Serving is something that serves a control.
@@ -217,7 +254,7 @@ func (a *Account) Report(head ledger.Head, rulebook string, c *control.Catalogue
 	for i := range c.Controls {
 		if one := &c.Controls[i]; only == nil || slices.Contains(only, one.ID) {
 			told := a.told(one, exceptions)
-			if !slices.ContainsFunc(told.Serving, func(s Serving) bool { return !s.Shadow }) {
+			if told.State == NotServed {
 				r.Nothing.Controls = append(r.Nothing.Controls, one.ID)
 			}
 			r.Controls = append(r.Controls, told)
@@ -239,7 +276,7 @@ func (a *Account) Report(head ledger.Head, rulebook string, c *control.Catalogue
 }
 
 func (a *Account) told(of *control.Control, exceptions []Exception) Told {
-	t := Told{ID: of.ID, Title: of.Title, Group: of.Group, Statement: of.Statement, Serving: []Serving{}, Failing: []Failing{},
+	t := Told{ID: of.ID, Title: of.Title, Group: of.Group, Statement: of.Statement, State: NotServed, Serving: []Serving{}, Failing: []Failing{},
 		Excepted: []string{}}
 	c := a.controls[of.ID]
 	if c == nil {
@@ -257,6 +294,7 @@ func (a *Account) told(of *control.Control, exceptions []Exception) Told {
 		return cmp.Or(cmp.Compare(y.Kind, x.Kind), cmp.Compare(x.ID, y.ID))
 	})
 	t.AtEnd = tally(c.counts)
+	t.State = t.state()
 	if t.Changes = c.changes; c.changes > 0 {
 		t.First, t.Last = when(c.first), when(c.final)
 	}

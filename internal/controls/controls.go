@@ -23,7 +23,8 @@ import (
 // Service makes reports from open records.
 type Service struct {
 	*engine.Engine
-	past *past.Service
+	past     *past.Service
+	archives string // the folder of archives
 
 	mu     sync.Mutex
 	recent []made          // made for people, the latest used last
@@ -39,9 +40,10 @@ type made struct {
 	report *account.Report
 }
 
-// New is a service over open records. Nothing is made by itself before [Service.Start].
-func New(e *engine.Engine, p *past.Service) *Service {
-	return &Service{Engine: e, past: p, passed: map[string]bool{}}
+// New is a service over open records, with archives of them in a folder. Nothing is made by itself before
+// [Service.Start].
+func New(e *engine.Engine, p *past.Service, archives string) *Service {
+	return &Service{Engine: e, past: p, archives: archives, passed: map[string]bool{}}
 }
 
 // Asked is what a report is asked for.
@@ -139,17 +141,31 @@ func (s *Service) make(ctx context.Context, p account.Period, only []string, pro
 	if err != nil {
 		return nil, err
 	}
-	a := account.New(p, s.served(ctx))
+	a, behind, given := account.New(p, s.served(ctx)), false, int64(0)
+	feed := func(e *ledger.Entry) error {
+		if behind {
+			return nil
+		}
+		err := a.Add(e)
+		if behind = errors.Is(err, account.ErrBehind); behind {
+			return nil
+		}
+		return err
+	}
 	err = s.Store.ProvenBetween(ctx, 1, last, func(e ledger.Entry) error {
 		if progress != nil && e.Seq%4096 == 0 {
 			progress(e.Seq, last)
 		}
-		if e.Archive != "" {
-			return s.away(e.Archive)
+		switch {
+		case e.Seq <= given: // with others of its archive
+			return nil
+		case e.Archive != "":
+			given, err = s.fromArchive(ctx, e.Archive, e.Seq, feed)
+			return err
 		}
-		return a.Add(&e)
+		return feed(&e)
 	})
-	if err != nil && !errors.Is(err, account.ErrBehind) {
+	if err != nil {
 		return nil, err
 	}
 	root, err := s.Store.RootAt(ctx, a.Size())
@@ -176,12 +192,6 @@ func known(c *control.Catalogue, only []string) error {
 		}
 	}
 	return nil
-}
-
-// away says that a report cannot be made without an archive.
-func (s *Service) away(archive string) error {
-	return fault.Inputf("", "what this report is made from is in the archive %s: %s", archive,
-		s.Snapshot().Archives.Get(archive).Where(archive))
 }
 
 // served tells what a published rulebook was made of.

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"html"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -74,7 +73,7 @@ func init() {
 		OSCAL: {opens: `"filename":"note.txt","media-type":"text/plain","value":"`, closes: `"`, write: writeOSCAL,
 			enclose: func(note string) []byte { return []byte(base64.StdEncoding.EncodeToString([]byte(note))) },
 			disclose: func(raw []byte) (string, error) {
-				out, err := base64.StdEncoding.DecodeString(string(raw))
+				out, err := base64.StdEncoding.Strict().DecodeString(string(raw))
 				return string(out), err
 			},
 			body: func(before, after []byte) ([]byte, error) {
@@ -82,7 +81,7 @@ func init() {
 				if err != nil {
 					return nil, err
 				}
-				return base64.StdEncoding.DecodeString(string(raw))
+				return base64.StdEncoding.Strict().DecodeString(string(raw))
 			}},
 	}
 }
@@ -149,7 +148,7 @@ func writeCSV(r *account.Report) (before, after []byte, err error) {
 			r.Ledger.Origin)})
 	for i := range r.Controls {
 		c := &r.Controls[i]
-		cells := map[string]string{"line": "control", "id": c.ID, "title": c.Title, "group": c.Group, "state": Said(c),
+		cells := map[string]string{"line": "control", "id": c.ID, "title": c.Title, "group": c.Group, "state": c.State,
 			"changes": fmt.Sprint(c.Changes), "at": c.Last, "text": served(c), "share": Share(c.Share)}
 		tallied(cells, c.AtEnd)
 		if c.Seconds != nil {
@@ -200,29 +199,6 @@ func Share(s *float64) string {
 		return ""
 	}
 	return strconv.FormatFloat(*s*100, 'f', 2, 64)
-}
-
-// Said tells in a word how a control came out at the end.
-func Said(c *account.Told) string {
-	switch {
-	case !inForce(c):
-		return "not served"
-	case c.AtEnd.NotMet > 0:
-		return "not met"
-	case c.AtEnd.Unknown > 0:
-		return "not known"
-	case c.AtEnd.Excepted > 0:
-		return "met but for exceptions"
-	case c.AtEnd.Met > 0:
-		return "met"
-	case slices.ContainsFunc(c.Serving, func(s account.Serving) bool { return s.Kind == "rule" && !s.Shadow }):
-		return "no device"
-	}
-	return "in force" // gates alone serve it, which decide for everybody
-}
-
-func inForce(c *account.Told) bool {
-	return slices.ContainsFunc(c.Serving, func(s account.Serving) bool { return !s.Shadow })
 }
 
 // served lists what serves a control.

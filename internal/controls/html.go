@@ -119,9 +119,9 @@ func clock(at string) string {
 
 func rowOf(c *account.Told) row {
 	t := c.AtEnd
-	r := row{C: c, Said: Said(c), Share: Share(c.Share), Served: served(c), Last: clock(c.Last), More: c.More,
+	r := row{C: c, Said: c.State, Share: Share(c.Share), Served: served(c), Last: clock(c.Last), More: c.More,
 		Course: courseOf(c.Course), Bar: barOf(t, "bar", fmt.Sprintf("%d of %d met", t.Met, t.All()))}
-	if r.Bad = r.Said == "not met" || r.Said == "not served"; r.Share != "" {
+	if r.Bad = c.State == account.NotMet || c.State == account.NotServed; r.Share != "" {
 		r.Share += " %"
 	}
 	for _, f := range c.Failing {
@@ -145,7 +145,7 @@ func writeHTML(r *account.Report) (before, after []byte, err error) {
 		counts[x.Said]++
 	}
 	var said []string
-	for _, word := range []string{"met", "in force", "met but for exceptions", "no device", "not known", "not met", "not served"} {
+	for _, word := range account.States {
 		if n := counts[word]; n > 0 {
 			said = append(said, fmt.Sprintf("%d %s", n, word))
 		}

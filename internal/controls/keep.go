@@ -17,7 +17,7 @@ import (
 
 const (
 	// lookEach is how often it is looked for periods that have ended.
-	lookEach = 15 * time.Second
+	lookEach = 2 * time.Second
 	// makeUp is how many periods back reports are made up for that were missed.
 	makeUp = 12
 	// mostKept bounds how many reports are kept of one in the rulebook; the oldest go.

@@ -129,7 +129,7 @@ func writeOSCAL(r *account.Report) (before, after []byte, err error) {
 			Description: orNothing(served(c)), Methods: []string{"TEST"}, Collected: r.To, Props: oscalProps(c)}
 		result.Observations = append(result.Observations, seen)
 		result.Findings = append(result.Findings, oscalFinding{UUID: name("finding ", c.ID), Title: c.Title,
-			Description: Said(c), Target: oscalTargetOf(c), Related: []oscalRelated{{seen.UUID}}})
+			Description: c.State, Target: oscalTargetOf(c), Related: []oscalRelated{{seen.UUID}}})
 	}
 	if len(selection.Include) == 0 {
 		selection.All = &struct{}{}
@@ -166,7 +166,7 @@ func oscalTargetOf(c *account.Told) oscalTarget {
 		t.ID = c.ID + "_smt"
 	}
 	switch {
-	case Said(c) == "met", Said(c) == "in force":
+	case c.State == account.Met, c.State == account.InForce:
 		t.Status = oscalStatus{"satisfied", "pass"}
 	case c.AtEnd.NotMet > 0:
 		t.Status.Reason = "fail"

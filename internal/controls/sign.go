@@ -3,6 +3,7 @@ package controls
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -146,8 +147,14 @@ func open(form Form, signed string, before, after []byte) (*File, error) {
 
 // Signed checks that the key of a ledger signed the note.
 func (f *File) Signed(key note.Verifier) error {
-	if _, err := note.Open([]byte(f.note), note.VerifierList(key)); err != nil {
+	n, err := note.Open([]byte(f.note), note.VerifierList(key))
+	if err != nil {
 		return fmt.Errorf("the report is not signed by the key %s: %w", key.Name(), err)
+	}
+	for _, s := range n.Sigs { // one way of writing it is enough
+		if _, err := base64.StdEncoding.Strict().DecodeString(s.Base64); err != nil {
+			return fmt.Errorf("the signature of the report is not written as it was made: %w", err)
+		}
 	}
 	if key.Name() != f.Stated.Origin {
 		return fmt.Errorf("the report is of the ledger %s, and the key of %s", f.Stated.Origin, key.Name())

@@ -5,6 +5,8 @@ import (
 	"context"
 	"log/slog"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -17,6 +19,7 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/audit"
 	"ironledger.example/internal/controls"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/state"
@@ -165,6 +168,64 @@ func TestAReportSaysWhatTheFleetShows(t *testing.T) {
 			t.Errorf("the report %+v is another now: %v", p.asked, err)
 		}
 		verifyFromExport(t, s, p.raw)
+	}
+}
+
+// What an archive holds is read from its file, and without it nothing is told.
+func TestAReportReadsArchives(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	c := &clock{}
+	c.micros.Store(time.Date(2026, 7, 1, 8, 0, 0, 0, time.UTC).UnixMicro())
+	s := openedAt(t, dir, c)
+	publish(t, s, controlled(actors))
+	a := newActs(s, rand.New(rand.NewPCG(5, 5)), "", false)
+	for range 120 {
+		c.add(10 * time.Minute)
+		a.do(ctx)
+	}
+	asked := controls.Asked{From: "2026-07-01T09:00:00Z", To: "2026-07-01T20:00:00Z"}
+	before, err := s.Controls.Make(ctx, &asked, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.add(200 * 24 * time.Hour)
+	// It ends in the middle of the period.
+	if _, err := s.Audit.BeginArchive(ctx, "astrid", api.ArchiveDraft{Reason: "old",
+		Before: "2026-07-01T15:00:00Z"}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the archive is made", func() bool {
+		p := s.Audit.Archives().Progress
+		return p != nil && p.State == "done"
+	})
+	if err := s.Close(); err != nil { // and what it had at hand is gone
+		t.Fatal(err)
+	}
+	s = openedAt(t, dir, c)
+	defer s.Close()
+	after, err := s.Controls.Make(ctx, &asked, nil)
+	if err != nil || after.Digest() != before.Digest() {
+		t.Errorf("with the archive it is another report: %v", err)
+	}
+	file := filepath.Join(audit.ArchiveFolder(dir), s.Audit.Archives().Items[0].File)
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asked.To = "2026-07-01T19:00:00Z" // one that is not at hand
+	bad := bytes.Clone(raw)
+	bad[len(bad)/2] ^= 1
+	if err := os.WriteFile(file, bad, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Controls.Make(ctx, &asked, nil); err == nil {
+		t.Error("an archive that was changed is read")
+	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Controls.Make(ctx, &asked, nil); err == nil || !strings.Contains(err.Error(), "put the file back") {
+		t.Errorf("without its archive: %v", err)
 	}
 }
 

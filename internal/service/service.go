@@ -106,7 +106,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.Feeds = feed.New(e, box, s.Intake, s.Admin, s.Heard)
 	s.Uploads = upload.New(e, s.Intake)
 	s.Networks = network.New(e, box, decisions)
-	s.Controls = controls.New(e, before)
+	s.Controls = controls.New(e, before, audit.ArchiveFolder(o.Dir))
 	s.Alerts = alert.New(e, o.Dir, s.View, streams, s.Feeds, s.Heard, s.Authority)
 	e.Start(decisions.Companion())
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {

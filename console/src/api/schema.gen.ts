@@ -1952,6 +1952,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports on controls that were kept, the newest first, and those that the rulebook asks for */
+        get: operations["listReports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/controls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How controls were met over a period, or at a moment, worked out from the ledger
+         * @description The same period gives the same report to the byte, whoever asks and whenever. Each form carries a note that the key
+         *     of the ledger signed (C2SP signed-note): under which checkpoint it was made, the hash of the report, and that of the
+         *     form.
+         */
+        get: operations["reportControls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/kept/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report that was kept */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/trends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the last twelve reports of one in the rulebook said of each control; what got worse is first */
+        get: operations["reportTrends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/streams": {
         parameters: {
             query?: never;
@@ -3623,6 +3696,200 @@ export interface components {
             address: string;
             /** Format: int64 */
             times: number;
+        };
+        ReportList: {
+            items: components["schemas"]["KeptReport"][];
+            /** @description Those that the rulebook asks for */
+            asked: components["schemas"]["AskedReport"][];
+        };
+        KeptReport: {
+            id: string;
+            /** @description Its id in the rulebook */
+            report: string;
+            from: string;
+            to: string;
+            /** @description When it was made */
+            at: string;
+            sha256: string;
+            /**
+             * Format: int64
+             * @description Of the ledger that it was made from
+             */
+            entries: number;
+            controls: number;
+            /** @description Controls that some device did not meet at the end */
+            not_met: number;
+        };
+        AskedReport: {
+            id: string;
+            /** @enum {string} */
+            every: "day" | "week" | "month" | "quarter" | "year";
+            /** @description All when left out */
+            controls?: string[];
+            /** @description Who gets it */
+            to: string[];
+            /** @description When the period ends that is under way */
+            next: string;
+        };
+        ReportTrends: {
+            report: string;
+            /** @description The oldest first */
+            periods: components["schemas"]["KeptReport"][];
+            controls: components["schemas"]["ControlTrend"][];
+        };
+        ControlTrend: {
+            control: string;
+            title: string;
+            /** @description Of device-time in which it was met, by period; null where nothing is told */
+            shares: (number | null)[];
+            /** @description Devices at the end, by period */
+            not_met: number[];
+            /**
+             * Format: double
+             * @description By how much the last share is below the one before
+             */
+            worse: number;
+        };
+        SignedReport: {
+            report: components["schemas"]["ControlReport"];
+            /** @description What the key of the ledger signed (C2SP signed-note) */
+            note: string;
+        };
+        ControlReport: {
+            format: string;
+            rulebook: string;
+            /** Format: int64 */
+            version: number;
+            catalogue?: string;
+            edition?: string;
+            from?: string;
+            to: string;
+            only?: boolean;
+            ledger: {
+                origin: string;
+                /** Format: int64 */
+                size: number;
+                root: string;
+            };
+            /** Format: int64 */
+            missing: number;
+            /** Format: int64 */
+            devices: number;
+            controls: components["schemas"]["ControlTold"][];
+            nothing: {
+                controls: string[];
+                /** Format: int64 */
+                devices: number;
+                some: string[];
+            };
+            decisions?: components["schemas"]["ControlDecisions"];
+            exceptions: {
+                id: string;
+                kind: string;
+                device: string;
+                rule?: string;
+                controls: string[];
+                reason: string;
+                author: string;
+                approved_by?: string;
+                at: string;
+                until: string;
+                revoked_at?: string;
+                revoked_by?: string;
+            }[];
+            publications: {
+                /** Format: int64 */
+                entry: number;
+                /** Format: int64 */
+                version: number;
+                at: string;
+                author: string;
+                message: string;
+                digest: string;
+                accepted_why?: string;
+                impacts?: {
+                    kind: string;
+                    message: string;
+                    who: string[];
+                }[];
+            }[];
+            break_glass: {
+                /** Format: int64 */
+                entry: number;
+                decision: string;
+                at: string;
+                person: string;
+                resource: string;
+                device?: string;
+            }[];
+            refusals: {
+                resource: string;
+                outcome: string;
+                gate?: string;
+                /** Format: int64 */
+                times: number;
+            }[];
+        };
+        ControlTold: {
+            id: string;
+            title: string;
+            group?: string;
+            serving: {
+                /** @enum {string} */
+                kind: "rule" | "gate";
+                id: string;
+                shadow?: boolean;
+                since: string;
+            }[];
+            /** @enum {string} */
+            state: "met" | "in force" | "no device" | "met but for exceptions" | "not known" | "not met" | "not served";
+            at_end: components["schemas"]["ControlTally"];
+            device_seconds?: components["schemas"]["ControlTally"];
+            share?: number;
+            /** Format: int64 */
+            changes: number;
+            first_change?: string;
+            last_change?: string;
+            course?: {
+                at: string;
+                /** Format: int64 */
+                met: number;
+                /** Format: int64 */
+                not_met: number;
+                /** Format: int64 */
+                unknown: number;
+                /** Format: int64 */
+                excepted: number;
+            }[];
+            decisions?: components["schemas"]["ControlDecisions"];
+            failing: {
+                device: string;
+                /** @enum {string} */
+                state: "not_met" | "unknown" | "excepted";
+                since: string;
+                rules: string[];
+            }[];
+            /** Format: int64 */
+            more?: number;
+            exceptions: string[];
+        };
+        ControlTally: {
+            /** Format: int64 */
+            met: number;
+            /** Format: int64 */
+            not_met: number;
+            /** Format: int64 */
+            unknown: number;
+            /** Format: int64 */
+            excepted: number;
+        };
+        ControlDecisions: {
+            /** Format: int64 */
+            allow: number;
+            /** Format: int64 */
+            step_up: number;
+            /** Format: int64 */
+            deny: number;
         };
         NetworkClientList: {
             items: components["schemas"]["NetworkClient"][];
@@ -7982,6 +8249,109 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NetworkClient"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReports: {
+        parameters: {
+            query?: {
+                /** @description Those of one in the rulebook only */
+                report?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Reports */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportControls: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; left out for a report about the moment to */
+                from?: string;
+                /** @description RFC 3339, before this moment; left out for now */
+                to?: string;
+                /** @description Ids of controls, parted by commas; all when left out */
+                control?: string;
+                /** @description json, html, csv or oscal (assessment results in JSON) */
+                form?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query?: {
+                /** @description json, html, csv or oscal (assessment results in JSON) */
+                form?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportTrends: {
+        parameters: {
+            query: {
+                report: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The trends */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportTrends"];
                 };
             };
             default: components["responses"]["Problem"];

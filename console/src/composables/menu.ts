@@ -34,6 +34,7 @@ const groups = [
     name: 'Proof',
     pages: [
       ['/ledger', 'Ledger', 'GET /api/v1/ledger'],
+      ['/reports', 'Reports', 'GET /api/v1/reports'],
       ['/signals', 'Signals', 'GET /api/v1/streams'],
     ],
   },

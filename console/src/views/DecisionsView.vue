@@ -14,7 +14,7 @@ import { csvOf, useSearch } from '../composables/useSearch'
 const FleetChart = defineAsyncComponent(() => import('../components/FleetChart.vue'))
 const router = useRouter()
 const { query, fields, search, clear, forward, back } = useSearch(
-  ['person', 'device', 'resource', 'outcome', 'gate', 'since'],
+  ['person', 'device', 'resource', 'outcome', 'gate', 'since', 'until'],
   (): string | undefined => page.value?.next,
 )
 
@@ -71,10 +71,11 @@ const spans = computed(() => {
     { label: 'the last day', since: '24h' },
     { label: 'the last week', since: '168h' },
   ]
-  const { since } = query.value
+  const { since, until } = query.value
+  const short = (time: string) => time.slice(0, 16).replace('T', ' ')
   return since === '' || all.some((s) => s.since === since)
     ? all
-    : [...all, { label: `since ${since.slice(0, 16).replace('T', ' ')}`, since }]
+    : [...all, { label: `since ${short(since)}${until && `, before ${short(until)}`}`, since }]
 })
 function momentOf(since: string) {
   const hours = /^(\d+)h$/.exec(since)?.[1]

@@ -29,7 +29,7 @@ func RulebookCmd(a *shell.App) *cobra.Command {
 			"diff and schema work on files without a service.",
 	}
 	c.AddCommand(rulebookInitCmd(a), rulebookCheckCmd(a), rulebookReviewCmd(a), rulebookFmtCmd(a), rulebookTestCmd(a),
-		rulebookDiffCmd(a), rulebookSchemaCmd(a),
+		rulebookDiffCmd(a), rulebookSchemaCmd(a), rulebookControlsCmd(a),
 		rulebookRehearseCmd(a), rulebookPublishCmd(a), rulebookBackCmd(a), rulebookShowCmd(a),
 		rulebookHistoryCmd(a))
 	return c

@@ -148,11 +148,11 @@ func showReport(a *shell.App, raw []byte) error {
 		"SERVED BY"}, Raw: json.RawMessage(raw)}
 	for i := range r.Controls {
 		c := &r.Controls[i]
-		state, share := controls.Said(c), controls.Share(c.Share)
+		state, share := c.State, controls.Share(c.Share)
 		if share != "" {
 			share += " %"
 		}
-		if a.Format == "table" && (state == "not met" || state == "not served") {
+		if a.Format == "table" && (state == account.NotMet || state == account.NotServed) {
 			state = a.Rust(state)
 		}
 		by := ""

@@ -142,7 +142,7 @@ const sign = { added: '+', removed: '−', changed: '~' }
 }
 .files {
   display: flex;
-  overflow-x: auto;
+  flex-wrap: wrap;
   gap: 4px;
   align-items: center;
   margin-bottom: 6px;
@@ -151,6 +151,7 @@ const sign = { added: '+', removed: '−', changed: '~' }
   border: 0;
   background: none;
   padding: 4px 10px;
+  white-space: nowrap;
   cursor: pointer;
   font: inherit;
   color: var(--ink-soft);
