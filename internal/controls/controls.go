@@ -137,34 +137,7 @@ func (s *Service) make(ctx context.Context, p account.Period, only []string, pro
 	if err := s.mark(ctx, p.To); err != nil {
 		return nil, err
 	}
-	last, err := s.Store.Before(ctx, p.To)
-	if err != nil {
-		return nil, err
-	}
-	a, behind, given := account.New(p, s.served(ctx)), false, int64(0)
-	feed := func(e *ledger.Entry) error {
-		if behind {
-			return nil
-		}
-		err := a.Add(e)
-		if behind = errors.Is(err, account.ErrBehind); behind {
-			return nil
-		}
-		return err
-	}
-	err = s.Store.ProvenBetween(ctx, 1, last, func(e ledger.Entry) error {
-		if progress != nil && e.Seq%4096 == 0 {
-			progress(e.Seq, last)
-		}
-		switch {
-		case e.Seq <= given: // with others of its archive
-			return nil
-		case e.Archive != "":
-			given, err = s.fromArchive(ctx, e.Archive, e.Seq, feed)
-			return err
-		}
-		return feed(&e)
-	})
+	a, err := s.sum(ctx, p, progress)
 	if err != nil {
 		return nil, err
 	}
@@ -181,6 +154,40 @@ func (s *Service) make(ctx context.Context, p account.Period, only []string, pro
 	}
 	return a.Report(ledger.Head{Origin: s.Key.Signer.Name(), Size: a.Size(), Root: root}, book.Rulebook.Name,
 		&book.Rulebook.Controls, only)
+}
+
+// sum adds up the entries before the end of a period: those up to the first that is not before it.
+func (s *Service) sum(ctx context.Context, p account.Period, progress Progress) (*account.Account, error) {
+	a, behind, given, size := account.New(p, s.served(ctx)), false, int64(0), s.Store.Sealed().Size
+	feed := func(e *ledger.Entry) error {
+		if behind { // in the rest of an archive, which is read to its end to be proved
+			return nil
+		}
+		err := a.Add(e)
+		if behind = errors.Is(err, account.ErrBehind); behind {
+			return nil
+		}
+		return err
+	}
+	err := s.Store.ProvenBetween(ctx, 1, size, func(e ledger.Entry) (err error) {
+		if progress != nil && e.Seq%4096 == 0 {
+			progress(e.Seq, size)
+		}
+		switch {
+		case behind:
+			return account.ErrBehind
+		case e.Seq <= given: // with others of its archive
+			return nil
+		case e.Archive != "":
+			given, err = s.fromArchive(ctx, e.Archive, e.Seq, feed)
+			return err
+		}
+		return feed(&e)
+	})
+	if err != nil && !errors.Is(err, account.ErrBehind) {
+		return nil, err
+	}
+	return a, nil
 }
 
 // known refuses ids of controls that the catalogue does not have.

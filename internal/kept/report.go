@@ -3,6 +3,8 @@ package kept
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -61,12 +63,12 @@ func (r *Report) Open() (*account.Report, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the report %s cannot be read: %w", r.ID, err)
 	}
+	if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != r.SHA256 {
+		return nil, fmt.Errorf("the report %s is not the one that was made", r.ID)
+	}
 	var out account.Report
 	if err := json.Unmarshal(raw, &out); err != nil {
 		return nil, fmt.Errorf("the report %s cannot be read: %w", r.ID, err)
-	}
-	if out.Digest() != r.SHA256 {
-		return nil, fmt.Errorf("the report %s is not the one that was made", r.ID)
 	}
 	return &out, nil
 }

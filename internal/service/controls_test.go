@@ -2,7 +2,9 @@ package service
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
+	"io"
 	"log/slog"
 	"math/rand/v2"
 	"os"
@@ -371,5 +373,62 @@ func TestReportsAreMadeWhenTheirPeriodEnds(t *testing.T) {
 	}
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// An archive that does not prove itself is not believed, also where the period ends within it.
+func TestAReportBelievesNoArchiveThatIsNotProved(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	c := &clock{}
+	c.micros.Store(time.Date(2026, 7, 1, 8, 0, 0, 0, time.UTC).UnixMicro())
+	s := openedAt(t, dir, c)
+	defer func() { s.Close() }()
+	publish(t, s, controlled(actors))
+	a := newActs(s, rand.New(rand.NewPCG(5, 6)), "", false)
+	for range 60 {
+		c.add(10 * time.Minute)
+		a.do(ctx)
+	}
+	c.add(200 * 24 * time.Hour)
+	if _, err := s.Audit.BeginArchive(ctx, "astrid", api.ArchiveDraft{Reason: "old",
+		Before: "2026-07-02T15:00:00Z"}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the archive is made", func() bool {
+		p := s.Audit.Archives().Progress
+		return p != nil && p.State == "done"
+	})
+	file := filepath.Join(audit.ArchiveFolder(dir), s.Audit.Archives().Items[0].File)
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	z, err := gzip.NewReader(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(z)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, change := range map[string]func(string) string{
+		"the last line is gone": func(s string) string { return s[:strings.LastIndex(strings.TrimSpace(s), "\n")+1] },
+		"an entry is another":   func(s string) string { return strings.Replace(s, `"to":"sound"`, `"to":"strong"`, 1) },
+	} {
+		var out bytes.Buffer
+		w := gzip.NewWriter(&out)
+		if _, err := w.Write([]byte(change(string(text)))); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, out.Bytes(), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.Controls.Make(ctx, &controls.Asked{From: "2026-07-01T08:30:00Z", To: "2026-07-01T10:00:00Z"},
+			nil); err == nil {
+			t.Errorf("%s, and the report is made", name)
+		}
 	}
 }
