@@ -4,6 +4,9 @@ GO ?= go
 # How much each fuzz target tries: make fuzz FUZZTIME=1m looks longer. A number of
 # tries, not a time: on a busy machine a deadline can fail by itself.
 FUZZTIME ?= 10000x
+# How large the fleet of make load is, and for how long it is asked.
+DEVICES ?= 100000
+SECONDS ?= 30
 # How often make torture kills the service.
 ROUNDS ?= 50
 export CGO_ENABLED ?= 0
@@ -16,7 +19,7 @@ NFPM := $(GO) run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.47.0
 # That of the newest tag, and how far beyond it this is.
 PACKAGE_VERSION ?= $(shell git describe --tags --match 'v*' 2>/dev/null | sed 's/^v//' | grep . || echo 0.1.0)
 
-.PHONY: help build demo package test lint bench generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
+.PHONY: help build demo package test lint bench load generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
 
 help: ## this list
 	@sed -nE 's/^([a-z]+):[^#]*## (.*)/  make \1\t\2/p' $(firstword $(MAKEFILE_LIST)) | expand -t 22
@@ -85,6 +88,9 @@ lint-generated: ## whether what is made from api/openapi.yaml is
 	@sums() { cat api/*.gen.go internal/*/*.gen.go docs/operations.md console/src/api/rights.gen.ts | sha256sum; }; \
 	before="$$(sums)"; $(GO) generate ./api; after="$$(sums)"; [ "$$before" = "$$after" ] || \
 	{ echo "api/openapi.yaml was changed: what is made from it was behind, and is made anew; look at it and commit"; exit 1; }
+
+load: build ## the service under a steady load: DEVICES=100000 SECONDS=30, a table beside the aims
+	$(GO) run ./bench/load -devices $(DEVICES) -seconds $(SECONDS) -out bin/load.json
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
 	$(GO) generate ./api

@@ -48,6 +48,7 @@ require (
 )
 
 require (
+	github.com/HdrHistogram/hdrhistogram-go v1.4.0 // indirect
 	github.com/apapsch/go-jsonmerge/v2 v2.0.0 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/bytedance/gopkg v0.1.3 // indirect

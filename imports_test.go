@@ -88,7 +88,7 @@ var mayImport = map[string][]string{
 		"internal/intake", "internal/state", "internal/store"},
 	"internal/view": {"core", "api", "internal/authority", "internal/decision", "internal/engine",
 		"internal/fault", "internal/kept", "internal/past",
-		"internal/state", "internal/store"},
+		"internal/state", "internal/store", "internal/versioned"},
 	"internal/sealed":   {},
 	"internal/radius":   {"core"},
 	"internal/interned": {},
@@ -169,6 +169,7 @@ var mayImport = map[string][]string{
 	"cmd/ironledger": {"internal/cli"},
 	"e2e":            {"core", "api", "demo", "internal"},
 	"bench":          {"core", "internal"},
+	"bench/load":     {},
 	".":              {"core", "internal/bearer"},
 }
 

@@ -1483,9 +1483,14 @@ type Overview struct {
 	Course    []CoursePoint    `json:"course"`
 	Rules     []RuleHold       `json:"rules"`
 	Dropped   []Drop           `json:"dropped"`
-	Ending    []Ending         `json:"ending"`
-	Quiet     []Source         `json:"quiet"`
-	Unmatched int              `json:"unmatched"`
+
+	// Ending What ends by itself within the time asked for, the next first: at most 100
+	Ending []Ending `json:"ending"`
+
+	// EndingTotal How many there are of these
+	EndingTotal int      `json:"ending_total"`
+	Quiet       []Source `json:"quiet"`
+	Unmatched   int      `json:"unmatched"`
 
 	// Held Devices that wait to be taken in
 	Held int `json:"held"`

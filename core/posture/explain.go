@@ -126,14 +126,18 @@ func (p *Program) Explain(env *condition.Env, view *evidence.View, r *Result) *S
 // Below lists the rules that hold a device below a level: what to pass to reach it.
 func (p *Program) Below(r *Result, level rulebook.Level) []string {
 	rules := []string{}
+	p.eachBelow(r, level, func(i int) { rules = append(rules, p.rules[i].key) })
+	return rules
+}
+
+func (p *Program) eachBelow(r *Result, level rulebook.Level, visit func(i int)) {
 	for _, b := range p.baselines {
 		for i := b.first; i < b.end; i++ {
 			if b.Mode == rulebook.Enforce && p.holds(i, r.Verdicts[i]) < level {
-				rules = append(rules, p.rules[i].key)
+				visit(i)
 			}
 		}
 	}
-	return rules
 }
 
 // Binding lists the rules whose cap is the level of r, when that is not the top.
@@ -146,6 +150,13 @@ func (p *Program) Binding(r *Result) []string {
 		below = append([]string{Quarantine}, below...)
 	}
 	return below
+}
+
+// Binds visits the rules that [Program.Binding] lists, by their place among RuleKeys. A person's own order is none.
+func (p *Program) Binds(r *Result, visit func(i int)) {
+	if r.Level != p.rb.Top() {
+		p.eachBelow(r, r.Level+1, visit)
+	}
 }
 
 // ShadowBinding lists the rules whose cap would be the level if shadow

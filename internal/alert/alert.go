@@ -115,8 +115,8 @@ func (s *Service) emergencies() (out []api.Alert, err error) {
 }
 
 func (s *Service) sources() (out []api.Alert, err error) {
-	for _, src := range s.view.Sources() {
-		if !src.Quiet || !src.Declared {
+	for _, src := range s.view.QuietSources() {
+		if !src.Declared {
 			continue
 		}
 		title := fmt.Sprintf("The source %s was never heard", src.ID)

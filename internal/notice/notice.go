@@ -398,8 +398,8 @@ func (s *Service) quiet(snap *state.Snapshot) (out []*kept.Notice) {
 	if _, is := wants(snap.Book.Rulebook, rulebook.SourceQuiet); !is {
 		return nil
 	}
-	for _, src := range s.view.Sources() {
-		if src.Quiet && src.Declared {
+	for _, src := range s.view.QuietSources() {
+		if src.Declared {
 			out = append(out, s.ofHouse(snap, rulebook.SourceQuiet, kept.Notice{What: src.ID, Detail: src.LastAt,
 				At: s.Micros()},
 				src.LastAt)...)

@@ -245,8 +245,8 @@ func (s *Service) void(snap *state.Snapshot, n *kept.Notice, stood string) (why,
 	}
 	switch n.On {
 	case rulebook.SourceQuiet:
-		for _, src := range s.view.Sources() {
-			if src.ID == n.What && src.Quiet {
+		for _, src := range s.view.QuietSources() {
+			if src.ID == n.What {
 				return "", ""
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -446,7 +447,7 @@ func TestCountsWithoutBodies(t *testing.T) {
 	if err != nil || n != 2 {
 		t.Errorf("of three decisions, one redacted, %d are counted: %v", n, err)
 	}
-	if _, err := a.Store.Moves(ctx, a.Now().Add(-7*24*time.Hour).UnixMicro(), 3600_000_000); err != nil || len(done) != 2 {
+	if _, err := a.Store.Moves(ctx, 0, math.MaxInt64, a.Now().Add(-7*24*time.Hour).UnixMicro(), 3600_000_000); err != nil || len(done) != 2 {
 		t.Errorf("falls are counted with %v", err)
 	}
 	shut(t, a.Service)

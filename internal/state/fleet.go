@@ -1,6 +1,7 @@
 package state
 
 import (
+	"iter"
 	"maps"
 	"slices"
 
@@ -57,6 +58,9 @@ func (f *Fleet) All(visit func(*Device) bool) {
 func (f *Fleet) InService(visit func(*Device) bool) {
 	f.All(func(d *Device) bool { return d.Retired != nil || visit(d) })
 }
+
+// Pages are parts of the fleet, which later ones share while no device in them differs.
+func (f *Fleet) Pages() iter.Seq2[int, versioned.Page[Device]] { return f.devices.Pages() }
 
 // list is every device.
 func (f *Fleet) list() []*Device {

@@ -462,14 +462,12 @@ func (s *Store) ByCode(ctx context.Context, code string) (id string, err error) 
 	return id, err
 }
 
-// Moves counts the changes of level since a moment, by stretches of time.
-func (s *Store) Moves(ctx context.Context, since, stretch int64) ([]Moves, error) {
-	first, err := s.before(ctx, since)
-	if err != nil {
-		return nil, err
-	}
+// Moves counts the changes of level since a moment that entries behind one and up to another tell of, by stretches of
+// time.
+func (s *Store) Moves(ctx context.Context, behind, last, since, stretch int64) ([]Moves, error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, coalesce(json_extract(body, '$.from'), ''), json_extract(body, '$.to'), count(*) FROM entries
-		WHERE seq > ?2 AND kind = 'standing.changed' AND at >= ?3 AND `+present+` GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
+		WHERE seq > ?2 AND seq <= ?4 AND kind = 'standing.changed' AND at >= ?3 AND `+present+` GROUP BY 1, 2, 3 ORDER BY 1`,
+		stretch, behind, since, last)
 	if err != nil {
 		return nil, fmt.Errorf("count moves: %w", err)
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"weak"
 )
 
 // Map is a version. The zero Map is empty. It is safe for concurrent use.
@@ -27,9 +28,10 @@ type places[K comparable] struct {
 	next atomic.Int64
 }
 
-const pageSize = 256
+// PageSize is how many places a page has.
+const PageSize = 256
 
-type page[V any] [pageSize]*V
+type page[V any] [PageSize]*V
 
 // place finds the place of a key, and gives it one.
 func (p *places[K]) place(k K) int {
@@ -62,8 +64,8 @@ func (m Map[K, V]) Get(k K) *V {
 }
 
 func (m Map[K, V]) at(place int) *V {
-	if i := place / pageSize; i < len(m.pages) && m.pages[i] != nil {
-		return m.pages[i][place%pageSize]
+	if i := place / PageSize; i < len(m.pages) && m.pages[i] != nil {
+		return m.pages[i][place%PageSize]
 	}
 	return nil
 }
@@ -92,6 +94,40 @@ func (m Map[K, V]) Values() iter.Seq[*V] {
 				if v != nil && !yield(v) {
 					return
 				}
+			}
+		}
+	}
+}
+
+// Page is a part of a version. Versions share it while nothing in it differs.
+type Page[V any] struct{ of *page[V] }
+
+// Mark tells a page from all others, those that come after it is gone too, which it does not hold off.
+type Mark[V any] struct{ of weak.Pointer[page[V]] }
+
+// Mark is that of a page.
+func (p Page[V]) Mark() Mark[V] { return Mark[V]{weak.Make(p.of)} }
+
+// At is the value at a place of the page, below [PageSize]; nil for none.
+func (p Page[V]) At(place int) *V { return p.of[place] }
+
+// Values yields the values in the page.
+func (p Page[V]) Values() iter.Seq[*V] {
+	return func(yield func(*V) bool) {
+		for _, v := range p.of {
+			if v != nil && !yield(v) {
+				return
+			}
+		}
+	}
+}
+
+// Pages yields the parts of a version, which have all its values.
+func (m Map[K, V]) Pages() iter.Seq2[int, Page[V]] {
+	return func(yield func(int, Page[V]) bool) {
+		for i, p := range m.pages {
+			if p != nil && !yield(i, Page[V]{p}) {
+				return
 			}
 		}
 	}
@@ -144,14 +180,14 @@ func (e *Edit[K, V]) Set(k K, v *V) {
 		return
 	}
 	place := e.next.places.place(k)
-	page := e.page(place / pageSize)
-	switch was := page[place%pageSize]; {
+	page := e.page(place / PageSize)
+	switch was := page[place%PageSize]; {
 	case was == nil && v != nil:
 		e.next.n++
 	case was != nil && v == nil:
 		e.next.n--
 	}
-	page[place%pageSize] = v
+	page[place%PageSize] = v
 }
 
 // page returns a page that only this version has.

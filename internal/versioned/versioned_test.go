@@ -84,7 +84,7 @@ func TestPlacesThatNobodyUsesAreGivenUp(t *testing.T) {
 		}
 		m = e.Map()
 	}
-	if m.Len() != 10 || len(m.pages) > 2*spare/pageSize+1 {
+	if m.Len() != 10 || len(m.pages) > 2*spare/PageSize+1 {
 		t.Errorf("%d keys stand on %d pages", m.Len(), len(m.pages))
 	}
 }

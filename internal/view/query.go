@@ -9,8 +9,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
+	"unicode/utf8"
 
 	"ironledger.example/api"
 	"ironledger.example/core/condition"
@@ -24,6 +29,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/versioned"
 )
 
 // Service shows what is in open records.
@@ -31,11 +37,18 @@ type Service struct {
 	*engine.Engine
 	past      *past.Service
 	decisions *decision.Service
+
+	counted fold[*census]
+	ends    fold[endings]
+	heard   fold[*heardOf]
+	latest  fold[map[string]int64]
+	sorted  orders
+	moved   moves
 }
 
 // New is a service over open records.
 func New(e *engine.Engine, past *past.Service, decisions *decision.Service) *Service {
-	return &Service{e, past, decisions}
+	return &Service{Engine: e, past: past, decisions: decisions}
 }
 
 // DeviceSearch selects and orders devices.
@@ -63,11 +76,8 @@ const (
 
 // columns are what a list can be sorted by.
 var columns = map[string]func(b *state.Book, d *state.Device, now int64) string{
-	"id": func(_ *state.Book, d *state.Device, _ int64) string { return d.ID },
-	"level": func(_ *state.Book, d *state.Device,
-		_ int64) string {
-		return fmt.Sprintf("%03d", d.Result.Level)
-	},
+	"id":          func(_ *state.Book, d *state.Device, _ int64) string { return d.ID },
+	"level":       func(_ *state.Book, d *state.Device, _ int64) string { return sortable(int64(d.Result.Level)) },
 	"since":       func(_ *state.Book, d *state.Device, _ int64) string { return sortable(d.Since) },
 	"seen_at":     func(_ *state.Book, d *state.Device, _ int64) string { return sortable(d.SeenAt) },
 	"next_change": func(b *state.Book, d *state.Device, now int64) string { return sortable(b.Next(d, now)) },
@@ -80,7 +90,11 @@ var columns = map[string]func(b *state.Book, d *state.Device, now int64) string{
 	"os_version":  byAttribute("os.version"),
 }
 
-func sortable(n int64) string { return fmt.Sprintf("%020d", n) }
+// sortable is a number as a text that sorts as it does.
+func sortable(n int64) string {
+	text := strconv.FormatInt(n, 10)
+	return "00000000000000000000"[min(len(text), 20):] + text
+}
 
 func byAttribute(name string) func(*state.Book, *state.Device, int64) string {
 	return func(b *state.Book, d *state.Device, now int64) string {
@@ -113,49 +127,152 @@ func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage,
 	if err != nil {
 		return nil, err
 	}
-	match, err := matcher(snap.Book, &q, now)
-	if err == nil {
-		err = checkColumns(snap.Book, q.Columns)
-	}
-	if err != nil {
+	if err := checkColumns(snap.Book, q.Columns); err != nil {
 		return nil, err
 	}
-	var rows []deviceRow
-	page := &api.DevicePage{Levels: map[string]int{}, Items: []api.DeviceSummary{}}
-	budget, wanted := newBudget(ctx), condition.True
+	like := finding{column: column, falling: falling, after: after, most: q.Limit + 1}
+	f := &like
+	if q.all() {
+		s.inOrder(snap, cmp.Or(q.Sort, "id"), f, now)
+	} else if f, err = s.find(ctx, snap, &q, &like, now); err != nil {
+		return nil, err
+	}
+	page := &api.DevicePage{Levels: map[string]int{}, Items: []api.DeviceSummary{}, Total: f.total, Retired: f.retired,
+		Undecided: f.undecided}
+	for level, n := range f.levels {
+		if n > 0 {
+			page.Levels[snap.Book.Rulebook.LevelName(rulebook.Level(level))] = n
+		}
+	}
+	if len(f.rows) > q.Limit {
+		page.Next = formatCursor(f.rows[q.Limit-1].cursor)
+		f.rows = f.rows[:q.Limit]
+	}
+	for _, r := range f.rows {
+		page.Items = append(page.Items, withColumns(snap.Book, r.d, q.Columns, now))
+	}
+	return page, nil
+}
+
+// finding is what a search has found so far: how many, and of those after a cursor the first.
+type finding struct {
+	column  func(b *state.Book, d *state.Device, now int64) string
+	falling bool
+	after   *cursor // nil for the first page
+	most    int     // rows that are wanted
+
+	rows                      []deviceRow
+	bound                     *cursor // nothing at or behind it is wanted
+	levels                    []int
+	total, retired, undecided int
+}
+
+// order compares places in a list.
+func (f *finding) order(a, b cursor) int {
+	c := strings.Compare(a.Key, b.Key)
+	if f.falling {
+		c = -c
+	}
+	return cmp.Or(c, strings.Compare(a.ID, b.ID))
+}
+
+// take counts a device that was found, and keeps it if it is wanted.
+func (f *finding) take(b *state.Book, d *state.Device, now int64) {
+	f.total++
+	f.levels[d.Result.Level]++
+	at := cursor{f.column(b, d, now), d.ID}
+	if f.after != nil && f.order(at, *f.after) <= 0 || f.bound != nil && f.order(at, *f.bound) >= 0 {
+		return
+	}
+	if f.rows = append(f.rows, deviceRow{at, d}); len(f.rows) >= 4*f.most {
+		f.sift()
+	}
+}
+
+// sift leaves the rows that are wanted, in order.
+func (f *finding) sift() {
+	slices.SortFunc(f.rows, func(a, b deviceRow) int { return f.order(a.cursor, b.cursor) })
+	if len(f.rows) >= f.most {
+		f.rows = f.rows[:f.most]
+		bound := f.rows[f.most-1].cursor
+		f.bound = &bound
+	}
+}
+
+// add adds what was found elsewhere in the fleet.
+func (f *finding) add(o *finding) {
+	f.total, f.retired, f.undecided = f.total+o.total, f.retired+o.retired, f.undecided+o.undecided
+	for i, n := range o.levels {
+		f.levels[i] += n
+	}
+	f.rows = append(f.rows, o.rows...)
+}
+
+// find looks for devices, on half of the cores: others are to be answered meanwhile.
+func (s *Service) find(ctx context.Context, snap *state.Snapshot, q *DeviceSearch, like *finding,
+	now int64) (*finding, error) {
+	var pages []versioned.Page[state.Device]
+	for _, p := range snap.Fleet.Pages() {
+		pages = append(pages, p)
+	}
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	spent := &spending{ctx: ctx}
+	parts := make([]finding, max(1, min(runtime.GOMAXPROCS(0)/2, len(pages))))
+	matchers := make([]func(*state.Device, *budget) condition.Tri, len(parts)) // each has room of its own to work in
+	for i := range parts {
+		parts[i] = *like
+		parts[i].levels = make([]int, len(snap.Book.Rulebook.Ladder))
+		var err error
+		if matchers[i], err = matcher(snap.Book, q, now); err != nil {
+			return nil, err
+		}
+	}
+	for i := range parts {
+		f, match := &parts[i], matchers[i]
+		wg.Go(func() {
+			b := &budget{spending: spent}
+			for n := next.Add(1) - 1; n < int64(len(pages)) && b.goesOn(); n = next.Add(1) - 1 {
+				for d := range pages[n].Values() {
+					if f.look(snap, q, snap.At(d, now), match, b, now); !b.goesOn() {
+						return
+					}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if err := spent.err(); err != nil {
+		return nil, err
+	}
+	out := &parts[0]
+	for i := range parts[1:] {
+		out.add(&parts[i+1])
+	}
+	if out.sift(); q.Undecided {
+		out.undecided = 0 // those whom the condition is true for were left out
+	}
+	return out, nil
+}
+
+// look takes a device if it is one of those that are asked for.
+func (f *finding) look(snap *state.Snapshot, q *DeviceSearch, d *state.Device,
+	match func(*state.Device, *budget) condition.Tri, b *budget, now int64) {
+	wanted := condition.True
 	if q.Undecided {
 		wanted = condition.Unknown
 	}
-	snap.Fleet.All(func(d *state.Device) bool {
-		d = snap.At(d, now)
-		switch found := match(d, budget); {
-		case q.Retired == OnlyRetired && d.Retired == nil || found == condition.False:
-			return budget.goesOn()
-		case q.Retired == "" && d.Retired != nil:
-			if found == wanted {
-				page.Retired++
-			}
-		case found != wanted:
-			page.Undecided++
-		default:
-			rows = append(rows, deviceRow{cursor{column(snap.Book, d, now), d.ID}, d})
-			page.Levels[snap.Book.Rulebook.LevelName(d.Result.Level)]++
+	switch found := match(d, b); {
+	case q.Retired == OnlyRetired && d.Retired == nil || found == condition.False:
+	case q.Retired == "" && d.Retired != nil:
+		if found == wanted {
+			f.retired++
 		}
-		return budget.goesOn()
-	})
-	if q.Undecided {
-		page.Undecided = 0 // those whom the condition is true for were left out
+	case found != wanted:
+		f.undecided++
+	default:
+		f.take(snap.Book, d, now)
 	}
-	if err := budget.err(); err != nil {
-		return nil, err
-	}
-	page.Total = len(rows)
-	shown, next := paged(rows, func(r deviceRow) cursor { return r.cursor }, after, falling, q.Limit)
-	for _, r := range shown {
-		page.Items = append(page.Items, withColumns(snap.Book, r.d, q.Columns, now))
-	}
-	page.Next = next
-	return page, nil
 }
 
 // paged orders rows by their cursors and returns those of one page, which
@@ -198,33 +315,45 @@ func parseCursor(text string) (*cursor, error) {
 	return c, nil
 }
 
-// budget is what a search may take.
-type budget struct {
+// spending is what a search has taken, in all its parts.
+type spending struct {
 	ctx   context.Context
-	steps int64
-	seen  int
+	steps atomic.Int64
+	seen  atomic.Int64
+}
+
+// budget is what a part of a search may take.
+type budget struct {
+	*spending
+	steps int64 // that the whole does not know of yet
+	seen  int64
 }
 
 // maxQuerySteps bounds how many members of lists a search looks at, over all
 // devices.
 const maxQuerySteps = 20_000_000
 
-func newBudget(ctx context.Context) *budget { return &budget{ctx: ctx} }
+func newBudget(ctx context.Context) *budget { return &budget{spending: &spending{ctx: ctx}} }
 
 // goesOn reports whether to look at the next device: the caller is still there,
 // and the search has not taken too much.
 func (b *budget) goesOn() bool {
-	b.seen++
-	return b.steps <= maxQuerySteps && (b.seen%64 != 0 || b.ctx.Err() == nil)
+	if b.seen++; b.seen < 64 && b.steps < 4096 {
+		return true
+	}
+	all := b.spending.steps.Add(b.steps)
+	b.spending.seen.Add(b.seen)
+	b.steps, b.seen = 0, 0
+	return all <= maxQuerySteps && b.ctx.Err() == nil
 }
 
-func (b *budget) err() error {
-	if b.steps > maxQuerySteps {
+func (s *spending) err() error {
+	if s.steps.Load() > maxQuerySteps {
 		return &fault.QueryError{Param: "where", Message: fmt.Sprintf(
 			"the search was given up after %d devices: its quantifiers looked at more than %d members of "+
-				"lists; nest fewer of them", b.seen, maxQuerySteps)}
+				"lists; nest fewer of them", s.seen.Load(), maxQuerySteps)}
 	}
-	return b.ctx.Err()
+	return s.ctx.Err()
 }
 
 // matcher compiles the condition, the text and the rule of a query, and tells of a device whether it is meant;
@@ -308,12 +437,48 @@ func holding(b *state.Book, text string) func(*state.Device) bool {
 		slots = append(slots, b.Rulebook.Dict.Slot(n))
 	}
 	return func(d *state.Device) bool {
-		found := text == "" || strings.Contains(strings.ToLower(d.ID), text)
+		found := text == "" || hasFolded(d.ID, text)
 		for _, s := range slots {
-			found = found || strings.Contains(strings.ToLower(d.View.Value(s).Str()), text)
+			found = found || hasFolded(d.View.Value(s).Str(), text)
 		}
 		return found
 	}
+}
+
+// hasFolded reports whether a text in small letters is a part of s, whatever letters that has.
+func hasFolded(s, small string) bool {
+	if !isASCII(s) || !isASCII(small) {
+		return strings.Contains(strings.ToLower(s), small)
+	}
+	for from := 0; from+len(small) <= len(s); from++ {
+		if asciiFolds(s[from:from+len(small)], small) {
+			return true
+		}
+	}
+	return false
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// asciiFolds reports whether a text is another one of its length, which is in small letters.
+func asciiFolds(s, small string) bool {
+	for i := range len(small) {
+		c := s[i]
+		if 'A' <= c && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		if c != small[i] {
+			return false
+		}
+	}
+	return true
 }
 
 func whereError(err error) error {

@@ -2,14 +2,17 @@ package view
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 	"strings"
 
 	"ironledger.example/api"
+	"ironledger.example/core/condition"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/versioned"
 )
 
 const quietByDefault = 24 * 3600 * 1_000_000
@@ -19,7 +22,7 @@ func (s *Service) Sources() []api.Source {
 	snap, now := s.Snapshot(), s.Micros()
 	rb := snap.Book.Rulebook
 	all, limits := declaredSources(rb)
-	last := map[string]int64{}
+	last, refused := map[string]int64{}, map[[2]string]*api.AttributeRefusal{}
 	of := func(id string) *api.Source {
 		if all[id] == nil {
 			all[id] = &api.Source{ID: id, Provides: []string{}}
@@ -29,25 +32,17 @@ func (s *Service) Sources() []api.Source {
 		}
 		return all[id]
 	}
-	refused := map[[2]string]*api.AttributeRefusal{}
-	snap.Fleet.InService(func(d *state.Device) bool {
-		d = snap.At(d, now)
-		countReadings(snap, d, now, of, last)
-		for _, r := range d.Refused {
-			key := [2]string{r.Source, r.Attribute + "\n" + r.Message}
-			if refused[key] == nil {
-				refused[key] = &api.AttributeRefusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID,
-					Source: r.Source, At: value.FormatTime(r.At)}
-			}
-			refused[key].Devices++
-			of(r.Source)
+	for _, p := range s.heard.over(snap, now, func(p versioned.Page[state.Device]) (*heardOf, int64) {
+		return hear(snap, p.Values(), now)
+	}) {
+		if p != nil {
+			p.addTo(of, last, refused)
 		}
-		return true
-	})
+	}
 	out := []api.Source{}
 	for id, src := range all {
 		limit := cmp.Or(limits[id], quietByDefault)
-		src.QuietAfter, src.Quiet = value.FormatDuration(limit), id != evidence.Network && now-last[id] > limit
+		src.QuietAfter, src.Quiet = value.FormatDuration(limit), isQuiet(id, limits, last[id], now)
 		if last[id] != 0 {
 			src.LastAt = value.FormatTime(last[id])
 		}
@@ -61,29 +56,151 @@ func (s *Service) Sources() []api.Source {
 	return out
 }
 
-// countReadings adds what d has to the counts of its sources, and to when each was last heard.
-func countReadings(snap *state.Snapshot, d *state.Device, now int64, of func(id string) *api.Source,
-	last map[string]int64) {
+// QuietSources lists those of [Service.Sources] that are quiet. While none is, it takes no look at what they said.
+func (s *Service) QuietSources() []api.Source {
+	snap, now := s.Snapshot(), s.Micros()
+	all, limits := declaredSources(snap.Book.Rulebook)
+	last := map[string]int64{}
+	for id := range all {
+		last[id] = 0
+	}
+	for _, p := range s.latest.over(snap, now, func(p versioned.Page[state.Device]) (map[string]int64, int64) {
+		return lastHeard(p), condition.Always
+	}) {
+		for id, at := range p {
+			if so, is := last[id]; !is || at > so {
+				last[id] = at
+			}
+		}
+	}
+	out := []api.Source{}
+	for id, at := range last {
+		if isQuiet(id, limits, at, now) {
+			for _, src := range s.Sources() {
+				if src.Quiet {
+					out = append(out, src)
+				}
+			}
+			break
+		}
+	}
+	return out
+}
+
+// lastHeard is when each source was last heard of the devices of a page.
+func lastHeard(p versioned.Page[state.Device]) map[string]int64 {
+	out := map[string]int64{}
+	for d := range p.Values() {
+		if d.Retired != nil {
+			continue
+		}
+		readings := d.Record.Readings()
+		for i := range readings {
+			if r := &readings[i]; r.At > out[r.Source] {
+				out[r.Source] = r.At
+			}
+		}
+		for _, r := range d.Refused { // of whom nothing else may be known
+			out[r.Source] = max(out[r.Source], 0)
+		}
+	}
+	return out
+}
+
+// isQuiet reports whether a source that was heard last at a moment, 0 for never, is quiet.
+func isQuiet(id string, limits map[string]int64, last, now int64) bool {
+	return id != evidence.Network && now-last > cmp.Or(limits[id], quietByDefault)
+}
+
+// heardOf is what sources said of the devices of a page.
+type heardOf struct {
+	sources map[string]*counts
+	refused map[[2]string]*api.AttributeRefusal // by source, and by attribute with its message
+}
+
+// counts are those of a source.
+type counts struct {
+	devices, readings, counting, stale int
+	last                               int64
+}
+
+// hear counts what sources said of devices, and says until when that holds.
+func hear(snap *state.Snapshot, devices iter.Seq[*state.Device], now int64) (*heardOf, int64) {
+	h, until := &heardOf{map[string]*counts{}, map[[2]string]*api.AttributeRefusal{}}, int64(condition.Always)
+	for d := range devices {
+		if d.Retired != nil {
+			continue
+		}
+		d = snap.At(d, now)
+		until = min(until, d.Wake, h.count(snap, d, now))
+		for _, r := range d.Refused {
+			key := [2]string{r.Source, r.Attribute + "\n" + r.Message}
+			if h.refused[key] == nil {
+				h.refused[key] = &api.AttributeRefusal{Attribute: r.Attribute, Message: r.Message, Device: d.ID,
+					Source: r.Source, At: value.FormatTime(r.At)}
+			}
+			h.refused[key].Devices++
+		}
+	}
+	return h, until
+}
+
+// count adds what d has to the counts of its sources, and says until when that holds.
+func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until int64) {
+	until = condition.Always
+	if d.View.Valid < until {
+		until = d.View.Valid + 1
+	}
 	var seen []string
 	readings := d.Record.Readings()
 	for i := range readings {
 		r := &readings[i]
-		src := of(r.Source)
+		src := h.sources[r.Source]
+		if src == nil {
+			src = &counts{}
+			h.sources[r.Source] = src
+		}
 		if !slices.Contains(seen, r.Source) {
 			seen = append(seen, r.Source)
-			src.Devices++
+			src.devices++
 		}
-		src.Readings++
-		last[r.Source] = max(last[r.Source], r.At)
+		src.readings++
+		src.last = max(src.last, r.At)
 		slot := snap.Book.Rulebook.Dict.Slot(r.Name)
 		if slot < 0 {
 			continue
 		}
-		if d.View.Counts(slot, r) && d.View.Get(slot, now).Known() {
-			src.Counting++
-		} else if snap.Book.Resolver.Stale(slot, r, now) {
-			src.Stale++
+		if fresh := snap.Book.Resolver.Fresh(slot, r); fresh >= now && fresh < until {
+			until = fresh + 1
 		}
+		if d.View.Counts(slot, r) && d.View.Get(slot, now).Known() {
+			src.counting++
+		} else if snap.Book.Resolver.Stale(slot, r, now) {
+			src.stale++
+		}
+	}
+	return until
+}
+
+// addTo adds what was heard of a page to what is told of sources.
+func (h *heardOf) addTo(of func(id string) *api.Source, last map[string]int64,
+	refused map[[2]string]*api.AttributeRefusal) {
+	for id, c := range h.sources {
+		src := of(id)
+		src.Devices += c.devices
+		src.Readings += c.readings
+		src.Counting += c.counting
+		src.Stale += c.stale
+		last[id] = max(last[id], c.last)
+	}
+	for key, r := range h.refused {
+		of(key[0])
+		if refused[key] == nil {
+			whole := *r
+			refused[key] = &whole
+			continue
+		}
+		refused[key].Devices += r.Devices
 	}
 }
 

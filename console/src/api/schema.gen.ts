@@ -2888,7 +2888,10 @@ export interface components {
             course: components["schemas"]["CoursePoint"][];
             rules: components["schemas"]["RuleHold"][];
             dropped: components["schemas"]["Drop"][];
+            /** @description What ends by itself within the time asked for, the next first: at most 100 */
             ending: components["schemas"]["Ending"][];
+            /** @description How many there are of these */
+            ending_total: number;
             quiet: components["schemas"]["Source"][];
             unmatched: number;
             /** @description Devices that wait to be taken in */

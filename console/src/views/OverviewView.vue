@@ -176,8 +176,8 @@ const verdicts = ['fail', 'unknown', 'grace', 'waived'] as const
             </tr>
           </tbody>
         </table>
-        <p v-if="fleet.ending.length > 12" class="soft small">
-          and {{ fleet.ending.length - 12 }} more; <router-link to="/exceptions">see all exceptions</router-link>
+        <p v-if="fleet.ending_total > 12" class="soft small">
+          and {{ fleet.ending_total - 12 }} more; <router-link to="/exceptions">see all exceptions</router-link>
         </p>
       </section>
     </div>

@@ -126,7 +126,7 @@ func moves(a *shell.App, o *api.Overview) {
 		var rows [][]string
 		for i, e := range o.Ending {
 			if i == shownRows {
-				rows = append(rows, []string{fmt.Sprintf("and %d more", len(o.Ending)-i)})
+				rows = append(rows, []string{fmt.Sprintf("and %d more", o.EndingTotal-i)})
 				break
 			}
 			rows = append(rows, []string{shell.When(e.Until), e.Kind, e.Device, shell.Clip(e.About, 50)})

@@ -1,0 +1,138 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"ironledger.example/api"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/past"
+	"ironledger.example/internal/state"
+	"ironledger.example/internal/view"
+)
+
+// What is kept up of the fleet from its changes is what a walk over all of it says, whatever happens, and however much
+// time goes by.
+func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	c := &clock{}
+	c.micros.Store(time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC).UnixMicro())
+	s := openedAt(t, dir, c)
+	defer func() { s.Close() }()
+	publish(t, s, actors)
+	told := func(what any, err error) string {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw, err := json.Marshal(what)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(raw)
+	}
+	walk := func() *view.Service { return view.New(s.Engine, past.New(s.Engine), s.Decisions) } // which knows nothing
+	r := rand.New(rand.NewPCG(3, 9))
+	a := newActs(s, r, "", true)
+	quiet := 0
+	for i := range 500 {
+		c.add(time.Duration(r.IntN(1200)) * time.Second)
+		if r.IntN(40) == 0 { // readings go stale, quarantines and waivers end, and nobody does anything
+			c.add(time.Duration(r.IntN(40)) * time.Hour)
+			quiet++
+		}
+		name, _ := a.do(ctx)
+		if r.IntN(3) > 0 {
+			continue
+		}
+		if err := s.Do(ctx, func(*state.Change) error { return nil }); err != nil {
+			t.Fatal(err)
+		}
+		within := int64(1+r.IntN(96)) * 3600 * 1_000_000
+		var kept, plain string
+		for range 100 { // what is due now may be on its way to the records
+			kept, plain = told(s.View.Overview(ctx, within, value.Day)), told(walk().Overview(ctx, within, value.Day))
+			if kept == plain {
+				break
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		if kept != plain {
+			t.Fatalf("act %d, %s: the overview kept up is\n%s\nand a walk says\n%s", i, name, kept, plain)
+		}
+		if kept, plain := told(s.View.Sources(), nil), told(walk().Sources(), nil); kept != plain {
+			t.Fatalf("act %d, %s: the sources kept up are\n%s\nand a walk says\n%s", i, name, kept, plain)
+		}
+		var quiet []api.Source
+		for _, src := range walk().Sources() {
+			if src.Quiet {
+				quiet = append(quiet, src)
+			}
+		}
+		if kept := s.View.QuietSources(); len(kept) != len(quiet) || len(kept) > 0 && told(kept, nil) != told(quiet, nil) {
+			t.Fatalf("act %d, %s: quiet are %s, and a walk says %s", i, name, told(kept, nil), told(quiet, nil))
+		}
+		levels := s.View.Levels()
+		sum := 0
+		for _, n := range levels.Devices {
+			sum += n
+		}
+		if all := s.Snapshot().Fleet.Len(); sum+levels.Retired != all {
+			t.Fatalf("act %d, %s: %d devices of %d are counted", i, name, sum+levels.Retired, all)
+		}
+	}
+	if quiet < 5 {
+		t.Error("hardly any time went by")
+	}
+}
+
+// A list that is worked out piece by piece, page by page, is the whole in order.
+func TestPagesOfAListAreTheWholeInOrder(t *testing.T) {
+	ctx := context.Background()
+	s := opened(t, t.TempDir(), nil)
+	defer s.Close()
+	var lines strings.Builder
+	for i := range 700 {
+		fmt.Fprintf(&lines, `{"source":"desk","identity":{"id":"d%d"},"evidence":{"form":"laptop","name":"n%d","storage.encrypted":%v}}`+"\n",
+			i, i*7919%50, i%3 == 0)
+	}
+	if in, err := s.Intake.Ingest(ctx, "desk", "", strings.NewReader(lines.String()), "ndjson"); err != nil || in.Rejected > 0 {
+		t.Fatal(in.Rejected, err)
+	}
+	for _, sort := range []string{"id", "-id", "level", "-level", "name", "-name", "seen_at", "-since"} {
+		for _, where := range []string{"", "storage.encrypted", `name starts with "n1"`} {
+			q := view.DeviceSearch{Where: where, Sort: sort, Limit: 1 << 30}
+			whole, err := s.View.Devices(ctx, q)
+			if err != nil || whole.Total != len(whole.Items) || whole.Next != "" {
+				t.Fatal(whole.Total, len(whole.Items), err)
+			}
+			q.Limit = 60
+			var got []string
+			for {
+				page, err := s.View.Devices(ctx, q)
+				if err != nil || page.Total != whole.Total {
+					t.Fatal(page.Total, err)
+				}
+				for _, d := range page.Items {
+					got = append(got, d.ID)
+				}
+				if q.Cursor = page.Next; q.Cursor == "" {
+					break
+				}
+			}
+			if len(got) != len(whole.Items) {
+				t.Fatalf("sorted by %s, %q: %d of %d", sort, where, len(got), len(whole.Items))
+			}
+			for i, d := range whole.Items {
+				if got[i] != d.ID {
+					t.Fatalf("sorted by %s, %q: place %d has %s, not %s", sort, where, i, got[i], d.ID)
+				}
+			}
+		}
+	}
+}
