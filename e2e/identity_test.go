@@ -407,8 +407,8 @@ func TestAKilledServiceKnowsWhatItIssued(t *testing.T) {
 					"--data-binary", "@"+name+".b64", "-u", fmt.Sprintf("K%d:%s", n,
 						codes[n]), w.door+"/.well-known/est/simpleenroll")
 				c.Dir = w.dir
-				status, _ := c.Output()
-				if string(status) != "200" {
+				status, err := c.Output()
+				if err != nil || string(status) != "200" { // or cut off behind the status
 					return
 				}
 				raw, err := os.ReadFile(w.path(out))

@@ -37,6 +37,7 @@ type Service struct {
 type made struct {
 	period account.Period
 	only   string
+	at     int64 // when
 	report *account.Report
 }
 
@@ -97,26 +98,39 @@ func (s *Service) Make(ctx context.Context, a *Asked, progress Progress) (*accou
 	if err != nil {
 		return nil, err
 	}
-	only := fmt.Sprintf("%q", a.Controls)
-	s.mu.Lock()
-	for i, m := range s.recent {
-		if m.period == p && m.only == only {
-			s.recent = append(slices.Delete(s.recent, i, i+1), m)
-			s.mu.Unlock()
-			return m.report, nil
-		}
+	only, now := fmt.Sprintf("%q", a.Controls), s.Micros()
+	if r, err := s.atHand(ctx, p, only); r != nil || err != nil {
+		return r, err
 	}
-	s.mu.Unlock()
 	r, err := s.make(ctx, p, a.Controls, progress)
 	if err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.recent = append(s.recent, made{p, only, r}); len(s.recent) > maxRecent {
+	if s.recent = append(s.recent, made{p, only, now, r}); len(s.recent) > maxRecent {
 		s.recent = s.recent[1:]
 	}
 	return r, nil
+}
+
+// atHand is a report that was made a while ago, nil for none: one that would be the same if it were made now, as nothing
+// was redacted since.
+func (s *Service) atHand(ctx context.Context, p account.Period, only string) (*account.Report, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := slices.IndexFunc(s.recent, func(m made) bool { return m.period == p && m.only == only })
+	if i < 0 {
+		return nil, nil
+	}
+	m, spoilt := s.recent[i], false
+	s.recent = slices.Delete(s.recent, i, i+1)
+	err := s.Store.Since(ctx, ledger.Redacted, m.at, func(ledger.Entry) error { spoilt = true; return nil })
+	if err != nil || spoilt {
+		return nil, err
+	}
+	s.recent = append(s.recent, m)
+	return m.report, nil
 }
 
 // mark makes sure that no entry can come any more that is before a moment: the ledger's newest is not.

@@ -376,6 +376,46 @@ func TestReportsAreMadeWhenTheirPeriodEnds(t *testing.T) {
 	}
 }
 
+// What was redacted counts no more, at once, and is said to be missing.
+func TestAReportAfterARedactionIsAnother(t *testing.T) {
+	ctx := context.Background()
+	c := &clock{}
+	c.micros.Store(time.Date(2026, 7, 1, 8, 0, 0, 0, time.UTC).UnixMicro())
+	s := openedAt(t, t.TempDir(), c)
+	defer s.Close()
+	publish(t, s, controlled(actors))
+	a := newActs(s, rand.New(rand.NewPCG(5, 7)), "", false)
+	for range 40 {
+		c.add(10 * time.Minute)
+		a.do(ctx)
+	}
+	c.add(time.Hour)
+	asked := controls.Asked{From: "2026-07-01T08:30:00Z", To: "2026-07-01T14:00:00Z"}
+	before, err := s.Controls.Make(ctx, &asked, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var seq int64
+	if err := s.Store.Proven(ctx, 1, func(e ledger.Entry) error {
+		if e.Kind == ledger.StandingChanged && seq == 0 {
+			seq = e.Seq
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Audit.Redact(ctx, "astrid", seq, "a name must go"); err != nil {
+		t.Fatal(err)
+	}
+	after, err := s.Controls.Make(ctx, &asked, nil)
+	if err != nil || after.Missing != 1 || after.Digest() == before.Digest() {
+		t.Fatalf("after the redaction %d entries are missing, %v", after.Missing, err)
+	}
+	if why := controls.Difference(before, after); !strings.Contains(why, "redacted since") {
+		t.Errorf("the difference is %q", why)
+	}
+}
+
 // An archive that does not prove itself is not believed, also where the period ends within it.
 func TestAReportBelievesNoArchiveThatIsNotProved(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()

@@ -62,6 +62,9 @@ func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
 			}
 			time.Sleep(5 * time.Millisecond)
 		}
+		if strings.Contains(kept, ":null") {
+			t.Fatalf("act %d, %s: a list is null, which pages do not read: %s", i, name, kept)
+		}
 		if kept != plain {
 			t.Fatalf("act %d, %s: the overview kept up is\n%s\nand a walk says\n%s", i, name, kept, plain)
 		}

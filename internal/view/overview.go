@@ -408,7 +408,7 @@ func inOrder(list []api.Ending) []api.Ending {
 
 // endingSoon lists the first of what ends by itself within a time, the next first, and counts all of it.
 func (s *Service) endingSoon(snap *state.Snapshot, now, within int64) (first []api.Ending, total int) {
-	first = s.IssuersEnding(within)
+	first = append([]api.Ending{}, s.IssuersEnding(within)...)
 	total = len(first)
 	var next []ending
 	for _, p := range s.ends.over(snap, now, func(p versioned.Page[state.Device]) (endings, int64) {
