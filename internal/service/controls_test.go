@@ -97,6 +97,7 @@ func shown(snap *state.Snapshot, id string) (out account.Tally) {
 // Whatever people, sources, time and restarts do, a report about now says what the fleet shows, and one of the past
 // stays the same to the byte.
 func TestAReportSaysWhatTheFleetShows(t *testing.T) {
+	t.Parallel()
 	ctx, dir := context.Background(), t.TempDir()
 	c := &clock{}
 	c.micros.Store(time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC).UnixMicro())
@@ -109,7 +110,7 @@ func TestAReportSaysWhatTheFleetShows(t *testing.T) {
 	}
 	var past []kept
 	begun := c.now()
-	for round := range 14 {
+	for round := range 9 {
 		a := newActs(s, r, "", true)
 		delete(a.steps, "redact") // what is gone cannot be counted
 		a.steps["publish"] = func(context.Context) error {
@@ -175,6 +176,7 @@ func TestAReportSaysWhatTheFleetShows(t *testing.T) {
 
 // What an archive holds is read from its file, and without it nothing is told.
 func TestAReportReadsArchives(t *testing.T) {
+	t.Parallel()
 	ctx, dir := context.Background(), t.TempDir()
 	c := &clock{}
 	c.micros.Store(time.Date(2026, 7, 1, 8, 0, 0, 0, time.UTC).UnixMicro())
@@ -287,6 +289,7 @@ func TestAVerdictThatChangedWhileTheServiceWasDownIsTold(t *testing.T) {
 // What the rulebook asks for is made when its period has ended, once, and made up for when the service was down; who is
 // to get it gets it.
 func TestReportsAreMadeWhenTheirPeriodEnds(t *testing.T) {
+	t.Parallel()
 	ctx, dir := context.Background(), t.TempDir()
 	c := &clock{}
 	c.micros.Store(time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC).UnixMicro())
@@ -378,6 +381,7 @@ func TestReportsAreMadeWhenTheirPeriodEnds(t *testing.T) {
 
 // What was redacted counts no more, at once, and is said to be missing.
 func TestAReportAfterARedactionIsAnother(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	c := &clock{}
 	c.micros.Store(time.Date(2026, 7, 1, 8, 0, 0, 0, time.UTC).UnixMicro())
@@ -418,6 +422,7 @@ func TestAReportAfterARedactionIsAnother(t *testing.T) {
 
 // An archive that does not prove itself is not believed, also where the period ends within it.
 func TestAReportBelievesNoArchiveThatIsNotProved(t *testing.T) {
+	t.Parallel()
 	ctx, dir := context.Background(), t.TempDir()
 	c := &clock{}
 	c.micros.Store(time.Date(2026, 7, 1, 8, 0, 0, 0, time.UTC).UnixMicro())
