@@ -50,7 +50,7 @@ type Account struct {
 	books   Books
 	points  []int64 // moments at which the course is drawn
 	at      int64   // of the entry before
-	last    ledger.Entry
+	seq     int64   // of the entry before
 	missing int64
 
 	rules    map[string]int // by key, in the order in which they came
@@ -73,10 +73,9 @@ type Account struct {
 
 // course is what became of a control.
 type course struct {
-	number  int   // its place among the controls
-	rules   []int // in force, that serve it
-	watched []int // in shadow, that do
-	gates   []string
+	number  int               // its place among the controls
+	rules   []int             // in force, that serve it
+	watched []int             // in shadow, that do
 	serving map[Serving]int64 // since when
 	counts  [states]int64     // devices
 	since   int64             // of the counts
@@ -86,6 +85,16 @@ type course struct {
 	final   int64
 	drawn   []Tally
 	asked   Outcomes
+}
+
+// gated reports whether some gate serves it.
+func (c *course) gated() bool {
+	for s := range c.serving {
+		if s.Kind == "gate" {
+			return true
+		}
+	}
+	return false
 }
 
 // span is a sum of device-time: whole seconds and microseconds, which a fleet over a year would be too many of.
@@ -137,10 +146,10 @@ func (a *Account) Add(e *ledger.Entry) error {
 	if e.At >= a.period.To {
 		return ErrBehind
 	}
-	if e.Seq != a.last.Seq+1 {
-		return fmt.Errorf("entry %d comes behind entry %d", e.Seq, a.last.Seq)
+	if e.Seq != a.seq+1 {
+		return fmt.Errorf("entry %d comes behind entry %d", e.Seq, a.seq)
 	}
-	a.last = ledger.Entry{Seq: e.Seq, At: e.At}
+	a.seq = e.Seq
 	a.advance(e.At)
 	within := e.At >= a.period.From
 	if e.Kind == ledger.DecisionMade && !within {
@@ -244,7 +253,7 @@ func (a *Account) tell(d *device, x *event.StandingChanged) error {
 	if x.Verdicts != "" {
 		all, err := posture.ReadLetters(x.Verdicts)
 		if err != nil || len(all) != len(a.order) {
-			return fmt.Errorf("entry %d has %d verdicts of %d rules of rulebook %d", a.last.Seq, len(all), len(a.order),
+			return fmt.Errorf("entry %d has %d verdicts of %d rules of rulebook %d", a.seq, len(all), len(a.order),
 				a.version)
 		}
 		d.verdicts = d.verdicts[:0]
@@ -380,7 +389,7 @@ func (a *Account) serve(rules []event.PublishedRule, gates []event.PublishedGate
 	before := map[string]map[Serving]int64{}
 	for id, c := range a.controls {
 		before[id] = c.serving
-		c.rules, c.watched, c.gates, c.serving = nil, nil, nil, map[Serving]int64{}
+		c.rules, c.watched, c.serving = nil, nil, map[Serving]int64{}
 	}
 	note := func(id string, s Serving) *course {
 		c := a.course(id)
@@ -404,8 +413,7 @@ func (a *Account) serve(rules []event.PublishedRule, gates []event.PublishedGate
 	}
 	for _, g := range gates {
 		for _, id := range g.Controls {
-			c := note(id, Serving{Kind: "gate", ID: g.Gate, Shadow: g.Shadow})
-			if c.gates = append(c.gates, g.Gate); !g.Shadow {
+			if note(id, Serving{Kind: "gate", ID: g.Gate, Shadow: g.Shadow}); !g.Shadow {
 				a.gates[g.Gate] = append(a.gates[g.Gate], id)
 			}
 		}

@@ -24,20 +24,20 @@ const Format = "ironledger-controls/1"
 
 // Report tells how controls were met. Two reports of one period are the same to the byte.
 type Report struct {
-	Format    string `json:"format"`
-	Rulebook  string `json:"rulebook"` // its name
-	Version   int64  `json:"version"`  // the one in force at the end; 0 for none
-	Catalogue string `json:"catalogue,omitempty"`
-	Edition   string `json:"edition,omitempty"` // of the catalogue
-	From      string `json:"from,omitempty"`    // RFC 3339; "" for a report about a moment
-	To        string `json:"to"`                // before this moment
-	Only      bool   `json:"only,omitempty"`    // some controls were asked for, not all
-	Ledger    Head   `json:"ledger"`            // all entries before To
-	Missing   int64  `json:"missing"`           // entries that would count, and whose bodies are gone
-	Devices   int64  `json:"devices"`           // known at the end
-	Controls  []Told `json:"controls"`
-	Nothing   Bare   `json:"nothing"`
-	Decisions *Asked `json:"decisions,omitempty"` // nil for a moment
+	Format    string    `json:"format"`
+	Rulebook  string    `json:"rulebook"` // its name
+	Version   int64     `json:"version"`  // the one in force at the end; 0 for none
+	Catalogue string    `json:"catalogue,omitempty"`
+	Edition   string    `json:"edition,omitempty"` // of the catalogue
+	From      string    `json:"from,omitempty"`    // RFC 3339; "" for a report about a moment
+	To        string    `json:"to"`                // before this moment
+	Only      bool      `json:"only,omitempty"`    // some controls were asked for, not all
+	Ledger    Head      `json:"ledger"`            // all entries before To
+	Missing   int64     `json:"missing"`           // entries that would count, and whose bodies are gone
+	Devices   int64     `json:"devices"`           // known at the end
+	Controls  []Told    `json:"controls"`
+	Nothing   Bare      `json:"nothing"`
+	Decisions *Outcomes `json:"decisions,omitempty"` // nil for a moment
 
 	Exceptions   []Exception   `json:"exceptions"`
 	Publications []Publication `json:"publications"` // the first may be older than the period: it was in force then
@@ -165,9 +165,6 @@ func (o *Outcomes) count(outcome string) {
 	}
 }
 
-// Asked is the decisions of a period.
-type Asked = Outcomes
-
 // Bare is what nothing covers at the end.
 type Bare struct {
 	Controls []string `json:"controls"` // that nothing in force serves
@@ -229,7 +226,7 @@ const (
 )
 
 // Size is the number of entries that were added.
-func (a *Account) Size() int64 { return a.last.Seq }
+func (a *Account) Size() int64 { return a.seq }
 
 // Version is the rulebook in force at the end, 0 for none.
 func (a *Account) Version() int64 { return a.version }
@@ -237,7 +234,7 @@ func (a *Account) Version() int64 { return a.version }
 // Report tells what came out: under the catalogue in force at the end, of some controls or, for nil, of all. head is the
 // ledger with the entries that were added.
 func (a *Account) Report(head ledger.Head, rulebook string, c *control.Catalogue, only []string) (*Report, error) {
-	if head.Size != a.last.Seq {
+	if head.Size != a.seq {
 		return nil, errors.New("the head is not that of the entries")
 	}
 	a.advance(a.period.To)
@@ -308,7 +305,7 @@ func (a *Account) told(of *control.Control, exceptions []Exception) Told {
 		for i, at := range points(a.period) {
 			t.Course = append(t.Course, Point{value.FormatTime(at), c.drawn[i]})
 		}
-		if len(c.gates) > 0 || c.asked != (Outcomes{}) {
+		if c.gated() || c.asked != (Outcomes{}) {
 			t.Asked = &c.asked
 		}
 	}

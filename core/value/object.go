@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -135,4 +136,13 @@ func JSON(v any) json.RawMessage {
 		panic(err)
 	}
 	return bytes.TrimSuffix(b.Bytes(), []byte("\n"))
+}
+
+// Cell is a text as a cell of CSV, kept from being taken for a formula by a spreadsheet: devices themselves may have
+// written it.
+func Cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
 }

@@ -103,7 +103,7 @@ func Difference(was, is *account.Report) string {
 	}
 	for i := range min(len(was.Controls), len(is.Controls)) {
 		x, y := &was.Controls[i], &is.Controls[i]
-		if string(jsonOf(x)) == string(jsonOf(y)) {
+		if string(value.JSON(x)) == string(value.JSON(y)) {
 			continue
 		}
 		if x.AtEnd != y.AtEnd {
@@ -114,9 +114,9 @@ func Difference(was, is *account.Report) string {
 		return fmt.Sprintf("control %s is not the same when the report is made again", x.ID)
 	}
 	switch {
-	case string(jsonOf(was.Exceptions)) != string(jsonOf(is.Exceptions)):
+	case string(value.JSON(was.Exceptions)) != string(value.JSON(is.Exceptions)):
 		return "the exceptions are not the same when the report is made again"
-	case string(jsonOf(was.Publications)) != string(jsonOf(is.Publications)):
+	case string(value.JSON(was.Publications)) != string(value.JSON(is.Publications)):
 		return "the publications are not the same when the report is made again"
 	}
 	return "the report is not the same when it is made again"

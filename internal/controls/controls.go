@@ -53,9 +53,6 @@ type Asked struct {
 	Controls []string // ids; nil for all
 }
 
-// Progress is told how many of the entries have been looked at.
-type Progress func(done, of int64)
-
 // maxRecent bounds how many reports are kept at hand, and maxPeriod how long a period may be.
 const (
 	maxRecent = 8
@@ -93,7 +90,7 @@ func (s *Service) period(a *Asked) (p account.Period, err error) {
 }
 
 // Make makes the report that is asked for.
-func (s *Service) Make(ctx context.Context, a *Asked, progress Progress) (*account.Report, error) {
+func (s *Service) Make(ctx context.Context, a *Asked) (*account.Report, error) {
 	p, err := s.period(a)
 	if err != nil {
 		return nil, err
@@ -102,7 +99,7 @@ func (s *Service) Make(ctx context.Context, a *Asked, progress Progress) (*accou
 	if r, err := s.atHand(ctx, p, only); r != nil || err != nil {
 		return r, err
 	}
-	r, err := s.make(ctx, p, a.Controls, progress)
+	r, err := s.make(ctx, p, a.Controls)
 	if err != nil {
 		return nil, err
 	}
@@ -146,12 +143,11 @@ func (s *Service) mark(ctx context.Context, moment int64) error {
 }
 
 // make works a report out, from entries that are proved.
-func (s *Service) make(ctx context.Context, p account.Period, only []string, progress Progress) (*account.Report,
-	error) {
+func (s *Service) make(ctx context.Context, p account.Period, only []string) (*account.Report, error) {
 	if err := s.mark(ctx, p.To); err != nil {
 		return nil, err
 	}
-	a, err := s.sum(ctx, p, progress)
+	a, err := s.sum(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +167,7 @@ func (s *Service) make(ctx context.Context, p account.Period, only []string, pro
 }
 
 // sum adds up the entries before the end of a period: those up to the first that is not before it.
-func (s *Service) sum(ctx context.Context, p account.Period, progress Progress) (*account.Account, error) {
+func (s *Service) sum(ctx context.Context, p account.Period) (*account.Account, error) {
 	a, behind, given, size := account.New(p, s.served(ctx)), false, int64(0), s.Store.Sealed().Size
 	feed := func(e *ledger.Entry) error {
 		if behind { // in the rest of an archive, which is read to its end to be proved
@@ -184,9 +180,6 @@ func (s *Service) sum(ctx context.Context, p account.Period, progress Progress) 
 		return err
 	}
 	err := s.Store.ProvenBetween(ctx, 1, size, func(e ledger.Entry) (err error) {
-		if progress != nil && e.Seq%4096 == 0 {
-			progress(e.Seq, size)
-		}
 		switch {
 		case behind:
 			return account.ErrBehind

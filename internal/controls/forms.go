@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/account"
+	"ironledger.example/core/value"
 )
 
 // Form is how a report is written.
@@ -52,7 +53,7 @@ var forms map[Form]writing
 func init() {
 	forms = map[Form]writing{
 		JSON: {opens: `"note":`, closes: "}", write: writeJSON,
-			enclose: func(note string) []byte { return jsonOf(note) },
+			enclose: func(note string) []byte { return value.JSON(note) },
 			disclose: func(raw []byte) (note string, err error) {
 				err = json.Unmarshal(raw, &note)
 				return note, err
@@ -103,14 +104,6 @@ func between(raw []byte, opens, closes string) ([]byte, error) {
 	return rest[:end], nil
 }
 
-func jsonOf(v any) []byte {
-	out, err := json.Marshal(v)
-	if err != nil {
-		panic(err) // texts and numbers alone
-	}
-	return out
-}
-
 func writeJSON(r *account.Report) (before, after []byte, err error) {
 	before = append([]byte(`{"report":`), bytes.TrimSpace(r.JSON())...)
 	return append(before, `,"note":`...), []byte("}\n"), nil
@@ -120,21 +113,13 @@ func writeJSON(r *account.Report) (before, after []byte, err error) {
 var csvHead = []string{"line", "id", "title", "group", "state", "met", "not_met", "unknown", "excepted", "share",
 	"device_hours_met", "device_hours", "changes", "at", "until", "who", "text"}
 
-// plainCell keeps a text from being taken for a formula by whoever opens the file in a table of numbers.
-func plainCell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
-}
-
 func writeCSV(r *account.Report) (before, after []byte, err error) {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
 	line := func(cells map[string]string) {
 		row := make([]string, len(csvHead))
 		for i, name := range csvHead {
-			row[i] = plainCell(cells[name])
+			row[i] = value.Cell(cells[name])
 		}
 		_ = w.Write(row) // into memory; Error tells
 	}

@@ -3,10 +3,13 @@ package controls
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"time"
 
+	"ironledger.example/api"
 	"ironledger.example/core/account"
+	"ironledger.example/core/control"
 	"ironledger.example/core/event"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
@@ -18,6 +21,8 @@ import (
 const (
 	// lookEach is how often it is looked for periods that have ended.
 	lookEach = 2 * time.Second
+	// lookAtMost is the longest pause after what could not be made.
+	lookAtMost = 10 * time.Minute
 	// makeUp is how many periods back reports are made up for that were missed.
 	makeUp = 12
 	// mostKept bounds how many reports are kept of one in the rulebook; the oldest go.
@@ -32,14 +37,18 @@ func (s *Service) Start(each time.Duration) {
 	s.stop = stop
 	s.mu.Unlock()
 	s.wg.Go(func() {
-		for {
-			if err := s.due(ctx); err != nil && ctx.Err() == nil {
+		each := cmp.Or(each, lookEach)
+		for pause := each; ; {
+			if err := s.due(ctx); err == nil {
+				pause = each
+			} else if ctx.Err() == nil { // each try may read the whole ledger
 				s.Log.Error("reports on controls are not made", "error", err)
+				pause = min(2*pause, lookAtMost)
 			}
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(cmp.Or(each, lookEach)):
+			case <-time.After(pause):
 			}
 		}
 	})
@@ -73,7 +82,7 @@ func begins(every string, t time.Time) time.Time {
 }
 
 // due makes what is missing of the last periods, the oldest first.
-func (s *Service) due(ctx context.Context) error {
+func (s *Service) due(ctx context.Context) (failed error) {
 	snap := s.Snapshot()
 	for i := range snap.Book.Rulebook.Reports {
 		r := &snap.Book.Rulebook.Reports[i]
@@ -87,12 +96,10 @@ func (s *Service) due(ctx context.Context) error {
 			end = from
 		}
 		for _, p := range slices.Backward(missing) {
-			if err := s.keep(ctx, r.ID, p); err != nil {
-				return err
-			}
+			failed = errors.Join(failed, s.keep(ctx, r.ID, p)) // the others are made all the same
 		}
 	}
-	return nil
+	return failed
 }
 
 // keptID is the id of a report on the period that begins at a moment.
@@ -113,7 +120,7 @@ func (s *Service) keep(ctx context.Context, id string, p account.Period) error {
 		s.passed[keptID(id, value.Clock(p.From))] = true
 		return nil
 	}
-	made, err := s.make(ctx, p, book.Rulebook.Reports[i].Controls, nil)
+	made, err := s.make(ctx, p, book.Rulebook.Reports[i].Controls)
 	if err != nil {
 		return err
 	}
@@ -188,42 +195,30 @@ func (s *Service) Opened(id string) (*account.Report, error) {
 	return r.Open()
 }
 
-// trend is how a control was met over the last periods.
-type trend struct {
-	control string
-	title   string
-	shares  []*float64 // the oldest first; nil where the report does not tell
-	notMet  []int64    // devices at the end of each
-	worse   float64    // by how much the last share is below the one before, above 0 when it is
-}
-
-// trends compares the last twelve reports of one in the rulebook: what got worse comes first. periods are their ends.
-func (s *Service) trends(report string) (of []kept.Report, out []trend) {
-	of = s.Kept(report)
-	of = of[:min(len(of), makeUp)]
-	slices.Reverse(of)
-	places := map[string]int{}
+// trends compares reports, the oldest first: what got worse from the last but one to the last comes first.
+func trends(of []kept.Report, words *control.Catalogue) []api.ControlTrend {
+	out, places := []api.ControlTrend{}, map[string]int{}
 	for i := range of {
 		for _, b := range of[i].Brief {
 			at, is := places[b.Control]
 			if !is {
 				at = len(out)
 				places[b.Control] = at
-				out = append(out, trend{control: b.Control, shares: make([]*float64, len(of)), notMet: make([]int64, len(of))})
+				t := api.ControlTrend{Control: b.Control, Shares: make([]*float64, len(of)), NotMet: make([]int64, len(of))}
+				if c := words.Control(b.Control); c != nil {
+					t.Title = c.Title
+				}
+				out = append(out, t)
 			}
-			out[at].shares[i], out[at].notMet[i] = b.Share, b.NotMet
+			out[at].Shares[i], out[at].NotMet[i] = b.Share, b.NotMet
 		}
 	}
-	catalogue := &s.Snapshot().Book.Rulebook.Controls
 	for i := range out {
 		t := &out[i]
-		if c := catalogue.Control(t.control); c != nil {
-			t.title = c.Title
-		}
-		if n := len(of); n > 1 && t.shares[n-1] != nil && t.shares[n-2] != nil {
-			t.worse = *t.shares[n-2] - *t.shares[n-1]
+		if n := len(of); n > 1 && t.Shares[n-1] != nil && t.Shares[n-2] != nil {
+			t.Worse = *t.Shares[n-2] - *t.Shares[n-1]
 		}
 	}
-	slices.SortStableFunc(out, func(a, b trend) int { return cmp.Compare(b.worse, a.worse) })
-	return of, out
+	slices.SortStableFunc(out, func(a, b api.ControlTrend) int { return cmp.Compare(b.Worse, a.Worse) })
+	return out
 }

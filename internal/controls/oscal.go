@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"ironledger.example/core/account"
+	"ironledger.example/core/value"
 )
 
 // OSCAL assessment results, as far as they are written (NIST OSCAL 1.1.2, assessment-results).
@@ -136,7 +137,7 @@ func writeOSCAL(r *account.Report) (before, after []byte, err error) {
 	}
 	result.Reviewed.Selections = []oscalSelection{selection}
 	title := "Report on controls of " + r.Rulebook
-	raw := jsonOf(oscalResults{oscalBody{UUID: name("document"),
+	raw := value.JSON(oscalResults{oscalBody{UUID: name("document"),
 		Metadata: oscalMetadata{Title: title, Modified: r.To, Version: r.To, OSCAL: "1.1.2",
 			Props: []oscalProp{{"ledger-size", oscalNS, fmt.Sprint(r.Ledger.Size)},
 				{"ledger-root", oscalNS, r.Ledger.Root}, {"report-sha256", oscalNS, r.Digest()}}},

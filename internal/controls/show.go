@@ -1,6 +1,7 @@
 package controls
 
 import (
+	"slices"
 	"strings"
 
 	"ironledger.example/api"
@@ -66,26 +67,16 @@ func shown(r *kept.Report) api.KeptReport {
 
 // Trends compares the last reports of one in the rulebook: what got worse comes first.
 func (s *Service) Trends(report string) (*api.ReportTrends, error) {
-	of, trends := s.trends(report)
-	if len(of) == 0 && !asked(s.Snapshot().Book.Rulebook, report) {
+	of, rb := s.Kept(report), s.Snapshot().Book.Rulebook
+	asked := slices.ContainsFunc(rb.Reports, func(r rulebook.Report) bool { return r.ID == report })
+	if len(of) == 0 && !asked {
 		return nil, fault.NotFound("report", report)
 	}
-	out := &api.ReportTrends{Report: report, Periods: []api.KeptReport{}, Controls: []api.ControlTrend{}}
+	of = of[:min(len(of), makeUp)]
+	slices.Reverse(of)
+	out := &api.ReportTrends{Report: report, Periods: []api.KeptReport{}, Controls: trends(of, &rb.Controls)}
 	for i := range of {
 		out.Periods = append(out.Periods, shown(&of[i]))
 	}
-	for _, t := range trends {
-		out.Controls = append(out.Controls, api.ControlTrend{Control: t.control, Title: t.title, Shares: t.shares,
-			NotMet: t.notMet, Worse: t.worse})
-	}
 	return out, nil
-}
-
-func asked(rb *rulebook.Rulebook, report string) bool {
-	for _, r := range rb.Reports {
-		if r.ID == report {
-			return true
-		}
-	}
-	return false
 }

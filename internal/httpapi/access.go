@@ -264,7 +264,7 @@ func (s *Server) coverageCSV(c *gin.Context, cover *access.Coverage) {
 	}
 	for _, row := range rows {
 		for i := range row {
-			row[i] = harmless(row[i])
+			row[i] = value.Cell(row[i])
 		}
 	}
 	if err := csv.NewWriter(c.Writer).WriteAll(rows); err != nil {
@@ -369,7 +369,7 @@ func (s *Server) exportDecisions(c *gin.Context, q decision.Query) {
 	w := csv.NewWriter(c.Writer)
 	write := func(cells ...string) {
 		for i := range cells {
-			cells[i] = harmless(cells[i])
+			cells[i] = value.Cell(cells[i])
 		}
 		err = w.Write(cells)
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ironledger.example/api"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/httpapi/edge"
 )
@@ -86,7 +87,7 @@ func TestTextsInTheCallersLanguage(t *testing.T) {
 func TestACellIsNoFormula(t *testing.T) {
 	for cell, want := range map[string]string{"": "", "laptop": "laptop", "=1+1": "'=1+1", "+46": "'+46",
 		"-3": "'-3", "@x": "'@x", "\tx": "'\tx", "a=b": "a=b"} {
-		if got := harmless(cell); got != want {
+		if got := value.Cell(cell); got != want {
 			t.Errorf("%q is written as %q, want %q", cell, got, want)
 		}
 	}

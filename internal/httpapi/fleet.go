@@ -77,7 +77,7 @@ func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
 	w := csv.NewWriter(c.Writer)
 	write := func(row []string) {
 		for i := range row {
-			row[i] = harmless(row[i])
+			row[i] = value.Cell(row[i])
 		}
 		_ = w.Write(row) // told of by Flush
 	}
@@ -94,15 +94,6 @@ func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
 	if w.Flush(); w.Error() != nil {
 		s.log.Debug("export broke off", "error", w.Error())
 	}
-}
-
-// harmless keeps a cell that devices themselves may have written from being
-// taken for a formula by a spreadsheet.
-func harmless(cell string) string {
-	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-		return "'" + cell
-	}
-	return cell
 }
 
 // GetDevice shows a device.

@@ -139,7 +139,7 @@ func TestAReportSaysWhatTheFleetShows(t *testing.T) {
 		if round > 4 {
 			asked.From = begun.Add(time.Duration(r.IntN(20)) * time.Hour).Format(time.RFC3339)
 		}
-		report, err := s.Controls.Make(ctx, &asked, nil)
+		report, err := s.Controls.Make(ctx, &asked)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -163,7 +163,7 @@ func TestAReportSaysWhatTheFleetShows(t *testing.T) {
 	s = openedAt(t, dir, c)
 	defer s.Close()
 	for _, p := range past {
-		report, err := s.Controls.Make(ctx, &p.asked, nil)
+		report, err := s.Controls.Make(ctx, &p.asked)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -172,6 +172,19 @@ func TestAReportSaysWhatTheFleetShows(t *testing.T) {
 		}
 		verifyFromExport(t, s, p.raw)
 	}
+}
+
+// archive moves what is before a moment into an archive.
+func archive(t *testing.T, s *Service, before string) {
+	t.Helper()
+	if _, err := s.Audit.BeginArchive(context.Background(), "astrid", api.ArchiveDraft{Reason: "old",
+		Before: before}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the archive is made", func() bool {
+		p := s.Audit.Archives().Progress
+		return p != nil && p.State == "done"
+	})
 }
 
 // What an archive holds is read from its file, and without it nothing is told.
@@ -188,26 +201,19 @@ func TestAReportReadsArchives(t *testing.T) {
 		a.do(ctx)
 	}
 	asked := controls.Asked{From: "2026-07-01T09:00:00Z", To: "2026-07-01T20:00:00Z"}
-	before, err := s.Controls.Make(ctx, &asked, nil)
+	before, err := s.Controls.Make(ctx, &asked)
 	if err != nil {
 		t.Fatal(err)
 	}
 	c.add(200 * 24 * time.Hour)
 	// It ends in the middle of the period.
-	if _, err := s.Audit.BeginArchive(ctx, "astrid", api.ArchiveDraft{Reason: "old",
-		Before: "2026-07-01T15:00:00Z"}); err != nil {
-		t.Fatal(err)
-	}
-	eventually(t, "the archive is made", func() bool {
-		p := s.Audit.Archives().Progress
-		return p != nil && p.State == "done"
-	})
+	archive(t, s, "2026-07-01T15:00:00Z")
 	if err := s.Close(); err != nil { // and what it had at hand is gone
 		t.Fatal(err)
 	}
 	s = openedAt(t, dir, c)
 	defer s.Close()
-	after, err := s.Controls.Make(ctx, &asked, nil)
+	after, err := s.Controls.Make(ctx, &asked)
 	if err != nil || after.Digest() != before.Digest() {
 		t.Errorf("with the archive it is another report: %v", err)
 	}
@@ -222,13 +228,13 @@ func TestAReportReadsArchives(t *testing.T) {
 	if err := os.WriteFile(file, bad, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Controls.Make(ctx, &asked, nil); err == nil {
+	if _, err := s.Controls.Make(ctx, &asked); err == nil {
 		t.Error("an archive that was changed is read")
 	}
 	if err := os.Remove(file); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Controls.Make(ctx, &asked, nil); err == nil || !strings.Contains(err.Error(), "put the file back") {
+	if _, err := s.Controls.Make(ctx, &asked); err == nil || !strings.Contains(err.Error(), "put the file back") {
 		t.Errorf("without its archive: %v", err)
 	}
 }
@@ -343,7 +349,7 @@ func TestReportsAreMadeWhenTheirPeriodEnds(t *testing.T) {
 		t.Fatalf("kept: %+v, %v", report, err)
 	}
 	again, err := s.Controls.Make(ctx, &controls.Asked{From: report.From, To: report.To,
-		Controls: []string{"calm", "stored"}}, nil)
+		Controls: []string{"calm", "stored"}})
 	if err != nil || again.Digest() != report.Digest() {
 		t.Errorf("made by hand it is another: %v", err)
 	}
@@ -395,7 +401,7 @@ func TestAReportAfterARedactionIsAnother(t *testing.T) {
 	}
 	c.add(time.Hour)
 	asked := controls.Asked{From: "2026-07-01T08:30:00Z", To: "2026-07-01T14:00:00Z"}
-	before, err := s.Controls.Make(ctx, &asked, nil)
+	before, err := s.Controls.Make(ctx, &asked)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -411,7 +417,7 @@ func TestAReportAfterARedactionIsAnother(t *testing.T) {
 	if _, err := s.Audit.Redact(ctx, "astrid", seq, "a name must go"); err != nil {
 		t.Fatal(err)
 	}
-	after, err := s.Controls.Make(ctx, &asked, nil)
+	after, err := s.Controls.Make(ctx, &asked)
 	if err != nil || after.Missing != 1 || after.Digest() == before.Digest() {
 		t.Fatalf("after the redaction %d entries are missing, %v", after.Missing, err)
 	}
@@ -435,14 +441,7 @@ func TestAReportBelievesNoArchiveThatIsNotProved(t *testing.T) {
 		a.do(ctx)
 	}
 	c.add(200 * 24 * time.Hour)
-	if _, err := s.Audit.BeginArchive(ctx, "astrid", api.ArchiveDraft{Reason: "old",
-		Before: "2026-07-02T15:00:00Z"}); err != nil {
-		t.Fatal(err)
-	}
-	eventually(t, "the archive is made", func() bool {
-		p := s.Audit.Archives().Progress
-		return p != nil && p.State == "done"
-	})
+	archive(t, s, "2026-07-02T15:00:00Z")
 	file := filepath.Join(audit.ArchiveFolder(dir), s.Audit.Archives().Items[0].File)
 	raw, err := os.ReadFile(file)
 	if err != nil {
@@ -471,8 +470,7 @@ func TestAReportBelievesNoArchiveThatIsNotProved(t *testing.T) {
 		if err := os.WriteFile(file, out.Bytes(), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.Controls.Make(ctx, &controls.Asked{From: "2026-07-01T08:30:00Z", To: "2026-07-01T10:00:00Z"},
-			nil); err == nil {
+		if _, err := s.Controls.Make(ctx, &controls.Asked{From: "2026-07-01T08:30:00Z", To: "2026-07-01T10:00:00Z"}); err == nil {
 			t.Errorf("%s, and the report is made", name)
 		}
 	}

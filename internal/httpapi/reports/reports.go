@@ -43,7 +43,7 @@ func (p Pages) ReportControls(c *gin.Context, q api.ReportControlsParams) {
 	}
 	var r *account.Report
 	if err == nil {
-		r, err = p.service.Controls.Make(c.Request.Context(), &controls.Asked{From: q.From, To: q.To, Controls: ids}, nil)
+		r, err = p.service.Controls.Make(c.Request.Context(), &controls.Asked{From: q.From, To: q.To, Controls: ids})
 	}
 	p.write(c, r, form, err)
 }
