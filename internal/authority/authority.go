@@ -60,8 +60,13 @@ type signer struct {
 	key  crypto.Signer
 }
 
-// ensureEach is how often it is looked whether the rulebook asks for an authority that is not there.
-const ensureEach = 200 * time.Millisecond
+// It is looked whether the rulebook asks for an authority that is not there when something was recorded, once in
+// ensureEach at most, and else so often.
+const (
+	ensureEach    = 200 * time.Millisecond
+	ensureIdle    = 10 * time.Second
+	ensureTrouble = time.Second // after an authority that could not be made
+)
 
 // Door is where devices are answered.
 type Door struct {
@@ -96,7 +101,8 @@ func (s *Service) Start(base string) {
 	s.ensure(ctx)
 	s.wg.Go(func() {
 		var forgot time.Time
-		for {
+		for seen := int64(0); ; {
+			seen = s.awaitChange(ctx, seen)
 			select {
 			case <-ctx.Done():
 				return
@@ -109,6 +115,22 @@ func (s *Service) Start(base string) {
 			}
 		}
 	})
+}
+
+// awaitChange waits until readers see a state with more than the first seen entries, and returns how many it has;
+// or for as long as the authority may go unlooked at.
+func (s *Service) awaitChange(ctx context.Context, seen int64) int64 {
+	most := ensureIdle
+	if s.Trouble() != "" {
+		most = ensureTrouble
+	}
+	ctx, cancel := context.WithTimeout(ctx, most)
+	defer cancel()
+	size := s.Follow(ctx, seen)
+	if s.AwaitState(ctx, size) != nil {
+		return seen // it is looked again
+	}
+	return size
 }
 
 // Stop ends that.
