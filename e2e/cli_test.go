@@ -368,9 +368,9 @@ func TestStory(t *testing.T) {
 func TestEveryCommandHasHelp(t *testing.T) {
 	t.Parallel()
 	seen := 0
-	var walk func(path []string)
-	walk = func(path []string) {
-		out := offline(t, "", append(path, "--help")...).want(t, 0, "Usage:").out
+	help := func(path []string) result { return offline(t, "", append(slices.Clone(path), "--help")...) }
+	var walk func(path []string, out string)
+	walk = func(path []string, out string) {
 		seen++
 		name := strings.Join(path, " ")
 		takes := strings.Contains(out, "ironledger "+name+" [") && !strings.Contains(out, "[command]") &&
@@ -390,16 +390,16 @@ func TestEveryCommandHasHelp(t *testing.T) {
 			if f := strings.Fields(l); len(f) > 1 && strings.HasPrefix(l, "  ") &&
 				!strings.HasPrefix(f[0], "-") && f[0] != "ironledger" && f[0] != "help" &&
 				!strings.Contains(l, "--") && f[0] == strings.ToLower(f[0]) && len(l) > 14 && l[2] != ' ' {
-				if sub := offline(t, "", append(append([]string{}, path...), f[0],
-					"--help")...); sub.code == 0 && strings.Contains(sub.out,
-					"ironledger "+strings.TrimSpace(name+" "+f[0])) {
-					walk(append(append([]string{}, path...), f[0]))
+				below := append(slices.Clone(path), f[0])
+				sub := help(below)
+				if sub.code == 0 && strings.Contains(sub.out, "ironledger "+strings.Join(below, " ")) {
+					walk(below, sub.want(t, 0, "Usage:").out)
 				}
 			}
 		}
 	}
-	walk(nil)
-	if seen < 40 {
+	walk(nil, help(nil).want(t, 0, "Usage:").out)
+	if seen < 100 {
 		t.Errorf("only %d commands were found", seen)
 	}
 }

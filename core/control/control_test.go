@@ -94,7 +94,7 @@ func (e *endless) Read(p []byte) (int, error) {
 
 func TestACatalogueIsBounded(t *testing.T) {
 	large := io.MultiReader(strings.NewReader(`{"catalog": {"back-matter": [`),
-		&endless{left: MaxFile, piece: `{"x%d": 1},`})
+		&endless{left: MaxFile, piece: `{"x%d": "` + strings.Repeat("y", 4000) + `"},`})
 	if _, err := ReadOSCAL(large); err == nil || !strings.Contains(err.Error(), "larger than") {
 		t.Errorf("a catalogue without an end: %v", err)
 	}
