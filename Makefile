@@ -82,7 +82,7 @@ bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy|Entries' -benchtime 1x -count=1 ./bench
 	$(GO) test -run "^$$" -bench 'Publish|Change|Restart|Replay|Signals|Feed$$|Identity|Radius' -benchtime 1x -count=1 -timeout 30m ./bench
 	GODEBUG=gcstoptheworld=1 $(GO) test -run "^$$" -bench 'Memory' -benchtime 1x -count=1 -timeout 30m ./bench
-	$(GO) test -run "^$$" -bench 'Verification' -benchtime 1x -count=1 ./bench
+	$(GO) test -run "^$$" -bench 'Verification|Search' -benchtime 1x -count=1 ./bench
 
 lint-generated: ## whether what is made from api/openapi.yaml is
 	@sums() { cat api/*.gen.go internal/*/*.gen.go docs/operations.md console/src/api/rights.gen.ts | sha256sum; }; \

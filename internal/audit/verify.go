@@ -15,6 +15,7 @@ import (
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/store/mention"
 )
 
 // verification is the newest one, shared.
@@ -87,15 +88,20 @@ type VerifyOptions struct {
 
 // verifyChunk is how many entries are read at a time. No transaction lasts
 // longer, so that the write-ahead log can be emptied meanwhile.
-const verifyChunk = 4096
+const verifyChunk = mention.Run
 
 // readAll reads the entries up to one, in pieces, with pauses when others must not be
-// disturbed.
+// disturbed, and holds against them what searches go by.
 func readAll(ctx context.Context, records *store.Store, size int64, how VerifyOptions,
-	add func(*ledger.Line) error) error {
+	add func(*ledger.Line) error, misled *[]ledger.Problem) error {
 	for first := int64(1); first <= size; first += verifyChunk {
 		chunk := time.Now()
 		if err := records.Lines(ctx, first, min(first+verifyChunk-1, size), add); err != nil {
+			return err
+		}
+		if err := records.CheckMentions(ctx, first); errors.Is(err, mention.ErrWrong) {
+			*misled = append(*misled, ledger.Problem{Message: err.Error()})
+		} else if err != nil {
 			return err
 		}
 		if how.Progress != nil {
@@ -149,7 +155,8 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 	if err = errors.Join(err, early.Close()); err != nil {
 		return nil, err
 	}
-	if err := readAll(ctx, records, size, how, add); err != nil {
+	var misled []ledger.Problem
+	if err := readAll(ctx, records, size, how, add, &misled); err != nil {
 		return nil, err
 	}
 	v, err := records.View(ctx) // what came meanwhile, and the devices of the same moment
@@ -177,7 +184,8 @@ func VerifyRecords(ctx context.Context, records *store.Store, key note.Verifier,
 		}
 		out.Problems = append(out.Problems, ledger.Problem{Message: tamper.Message})
 	}
-	if missing := w.Levels() - out.Devices; missing > 0 && len(out.Problems) == 0 {
+	out.Problems = append(out.Problems, misled...)
+	if missing := w.Levels() - out.Devices; missing > 0 && len(out.Problems) == len(misled) {
 		out.Problems = append(out.Problems,
 			ledger.Problem{Message: fmt.Sprintf("%d devices that the entries tell of are gone", missing)})
 	}
@@ -215,6 +223,27 @@ func (s *Service) Tidy() {
 		}
 		s.BeginVerification(true)
 		timer.Reset(chorePause)
+	}
+}
+
+// mentionsPause is how long it takes at most until mentions that were dropped are made anew.
+const mentionsPause = time.Minute
+
+// KeepingMentions keeps whom entries speak of, for searches, until the service ends.
+func (s *Service) KeepingMentions() {
+	ctx, cancel := s.UntilQuit()
+	defer cancel()
+	for ctx.Err() == nil {
+		size, err := s.Store.KeepMentions(ctx)
+		if err != nil {
+			if ctx.Err() == nil {
+				s.Log.Warn("searches by device and person stay slow: whom entries speak of is not kept", "error", err)
+			}
+			size = math.MaxInt64 // not before the pause is over
+		}
+		pause, end := context.WithTimeout(ctx, mentionsPause)
+		s.Follow(pause, size-1)
+		end()
 	}
 }
 

@@ -39,14 +39,8 @@ type Recorded struct {
 
 // Decisions lists recorded decisions, newest first.
 func (s *Service) Decisions(ctx context.Context, q Query) ([]Recorded, error) {
-	body := map[string]string{}
-	for path, want := range map[string]string{"$.asked.subject.id": q.Person, "$.device": q.Device,
-		"$.asked.resource.id": q.Resource, "$.outcome": q.Outcome} {
-		if want != "" {
-			body[path] = want
-		}
-	}
-	kept := store.DecisionQuery{Before: q.Before, Body: body, Gate: q.Gate, Limit: q.Limit}
+	kept := store.DecisionQuery{Before: q.Before, Device: q.Device, Person: q.Person, Resource: q.Resource,
+		Outcome: q.Outcome, Gate: q.Gate, Limit: q.Limit}
 	var err error
 	if kept.Since, err = fault.Moment("since", q.Since); err != nil {
 		return nil, err

@@ -70,6 +70,9 @@ func grown(t *testing.T) *aged {
 	report(t, a.Service, "d1", good)
 	report(t, a.Service, "d4", good)
 	decide(t, a.Service, "maren", "d4")
+	eventuallyHere(t, "what the others said is stale", func() bool {
+		return level(a.Service, "d2") == "unproven" && level(a.Service, "d3") == "unproven"
+	})
 	return a
 }
 

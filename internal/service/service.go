@@ -113,6 +113,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, errors.Join(err, e.Close())
 	}
 	e.Chore(s.Audit.Tidy)
+	e.Chore(s.Audit.KeepingMentions)
 	e.Chore(s.Admin.KeepingUses)
 	e.Chore(s.Admin.Purging)
 	return s, nil

@@ -12,6 +12,7 @@ import (
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/proven"
+	"ironledger.example/internal/store/mention"
 )
 
 // gone is the body that stands in the place of one that was redacted.
@@ -164,11 +165,13 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 		add("seq IN ("+about+")", q.About, q.About, q.About)
 	}
 	if q.Device != "" {
-		add("(kind <> 'decision.made' AND about = ? OR json_extract(body, '$.device') = ?)", q.Device, q.Device)
+		add("(kind <> 'decision.made' AND about = ? OR "+mention.SpeaksOfDevice+")", q.Device, q.Device)
+		add("seq IN ("+mention.Candidates+" UNION ALL "+about+")", mention.Device(q.Device), q.Device, q.Device,
+			q.Device)
 	}
 	if q.Person != "" {
-		add("(json_extract(body, '$.asked.subject.id') = ? OR json_extract(body, '$.person') = ?)", q.Person,
-			q.Person)
+		add(mention.SpeaksOfPerson, q.Person, q.Person)
+		add("seq IN ("+mention.Candidates+")", mention.Person(q.Person))
 	}
 	if q.Since != 0 {
 		first, err := s.before(ctx, q.Since)
@@ -211,6 +214,9 @@ func redact(tx *sql.Tx, seq int64) error {
 		return err
 	}
 	done, err := tx.Exec("UPDATE entries SET body = ? WHERE seq = ? AND body <> ?", gone, seq, gone)
+	if err == nil {
+		err = mention.Forget(tx, seq, seq)
+	}
 	if err != nil {
 		return err
 	}
@@ -263,7 +269,7 @@ func (a *Away) write(tx *sql.Tx) error {
 			return err
 		}
 	}
-	return nil
+	return mention.Forget(tx, a.From, a.To)
 }
 
 // newEntries is of how many of the newest entries the mean size is taken.

@@ -13,6 +13,7 @@ import (
 	"ironledger.example/core/directory"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/store/mention"
 )
 
 // ErrNotFound says that there is no record of that id.
@@ -227,36 +228,70 @@ func (s *Store) Session(ctx context.Context, hash []byte, now int64) (token stri
 
 // DecisionQuery selects entries of decisions, newest first.
 type DecisionQuery struct {
-	Before string            // those with a smaller id only; "" for all
-	Body   map[string]string // JSON paths of the body and what must stand there
-	Gate   string            // that matched; "" for any
+	Before                            string // those with a smaller id only; "" for all
+	Device, Person, Resource, Outcome string // "" for any
+	Gate                              string // that matched; "" for any
 
 	Since, Until int64 // microseconds since the Unix epoch; 0 for no bound
 	Limit        int
 }
 
+// recent is among how many of the newest decisions it is looked first for those of somebody, who may have many.
+const recent = 2048
+
 // Decisions reads entries of decisions, newest first.
 func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry, error) {
-	where, args := []string{"kind = 'decision.made'"}, []any{}
+	var where []string
+	var args []any
+	add := func(clause string, values ...any) { where, args = append(where, clause), append(args, values...) }
+	from := "SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE kind = 'decision.made'"
 	if q.Before != "" {
-		where, args = append(where, "about < ?"), append(args, q.Before)
+		from += " AND about < ?"
+		args = append(args, q.Before)
 	}
-	for path, want := range q.Body {
-		where, args = append(where, "json_extract(body, ?) = ?"), append(args, path, want)
+	var who []string
+	if q.Device != "" {
+		add(mention.SpeaksOfDevice, q.Device)
+		who = append(who, mention.Device(q.Device))
+	}
+	if q.Person != "" {
+		add("json_extract(body, '$.asked.subject.id') = ?", q.Person)
+		who = append(who, mention.Person(q.Person))
+	}
+	for path, want := range map[string]string{"$.asked.resource.id": q.Resource, "$.outcome": q.Outcome} {
+		if want != "" {
+			add("json_extract(body, ?) = ?", path, want)
+		}
 	}
 	if q.Gate != "" {
-		where, args = append(where, "EXISTS (SELECT 1 FROM json_each(body, '$.gates') AS g WHERE "+
-			"json_extract(g.value, '$.gate') = ?)"), append(args, q.Gate)
+		add("EXISTS (SELECT 1 FROM json_each(body, '$.gates') AS g WHERE json_extract(g.value, '$.gate') = ?)", q.Gate)
 	}
 	if q.Since != 0 {
-		where, args = append(where, "at >= ?"), append(args, q.Since)
+		add("at >= ?", q.Since)
 	}
 	if q.Until != 0 {
-		where, args = append(where, "at < ?"), append(args, q.Until)
+		add("at < ?", q.Until)
 	}
-	rows, err := s.read.QueryContext(ctx,
-		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE "+strings.Join(where,
-			" AND ")+" ORDER BY about DESC LIMIT ?", append(args, q.Limit)...)
+	if len(who) == 0 {
+		return s.decisions(ctx, from, where, args, q.Limit)
+	}
+	found, err := s.decisions(ctx, fmt.Sprintf("SELECT * FROM (%s ORDER BY about DESC LIMIT %d) WHERE true", from, recent),
+		where, args, q.Limit)
+	if err != nil || len(found) == q.Limit {
+		return found, err
+	}
+	for _, w := range who {
+		add("seq IN ("+mention.Candidates+")", w)
+	}
+	return s.decisions(ctx, from, where, args, q.Limit)
+}
+
+func (s *Store) decisions(ctx context.Context, from string, where []string, args []any,
+	limit int) ([]ledger.Entry, error) {
+	for _, clause := range where {
+		from += " AND " + clause
+	}
+	rows, err := s.read.QueryContext(ctx, from+" ORDER BY about DESC LIMIT ?", append(args, limit)...)
 	if err != nil {
 		return nil, fmt.Errorf("read decisions: %w", err)
 	}

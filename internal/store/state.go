@@ -60,11 +60,13 @@ var tables = [sealedTables]struct {
 // changing an answer.
 func Guarded() map[string]string {
 	out := map[string]string{
-		"entries":     "the tree: each entry is compared with its hash when it is read, sessions with the signed root",
-		"tiles":       "the tree: hashes lead to the signed root",
-		"head":        "its signature",
-		"codes":       "the decision that a code leads to tells its code",
-		"device_past": "a chain of hashes that ends in the row of the device",
+		"entries":      "the tree: each entry is compared with its hash when it is read, sessions with the signed root",
+		"tiles":        "the tree: hashes lead to the signed root",
+		"head":         "its signature",
+		"codes":        "the decision that a code leads to tells its code",
+		"mentions":     "the entries: a verification holds it against their bodies, a search what it finds",
+		"mention_runs": "as mentions",
+		"device_past":  "a chain of hashes that ends in the row of the device",
 	}
 	for _, t := range tables {
 		out[t.name] = "the state in the signed head"

@@ -22,7 +22,6 @@ import (
 	"os"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -35,6 +34,8 @@ import (
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/keyfile"
+	"ironledger.example/internal/store/bulk"
+	"ironledger.example/internal/store/mention"
 )
 
 //go:embed migrations/*.sql
@@ -45,11 +46,11 @@ type Store struct {
 	write, read *sql.DB
 	done        chan struct{}
 	log         *slog.Logger
-	entries     *inserter
-	devices     *inserter
-	past        *inserter
-	codes       *inserter
-	tiles       *inserter
+	entries     *bulk.Inserter
+	devices     *bulk.Inserter
+	past        *bulk.Inserter
+	codes       *bulk.Inserter
+	tiles       *bulk.Inserter
 	head        *sql.Stmt
 
 	mu      sync.Mutex
@@ -96,6 +97,7 @@ type Batch struct {
 	redacted []int64           // entries whose bodies go
 	Away     *Away             // bodies that an archive holds; nil for none
 	forget   *forgetting       // a slice of the past of devices that goes
+	mentions *mention.Part     // of who entries speak of
 }
 
 // at is the time of the first entry, 0 for none.
@@ -107,7 +109,9 @@ func (b *Batch) at() int64 {
 }
 
 // Empty reports whether there is nothing to write.
-func (b *Batch) Empty() bool { return b.Len() == 0 && b.forget == nil && b.Away == nil }
+func (b *Batch) Empty() bool {
+	return b.Len() == 0 && b.forget == nil && b.Away == nil && b.mentions == nil
+}
 
 // Len is how many things are to be written.
 func (b *Batch) Len() int {
@@ -246,7 +250,7 @@ func dsn(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPa
 
 func (s *Store) prepare(ctx context.Context) (err error) {
 	for _, in := range []struct {
-		into  **inserter
+		into  **bulk.Inserter
 		head  string
 		width int
 		tail  string
@@ -262,7 +266,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		{&s.codes, "INSERT INTO codes (code, decision)", 2, ""},
 		{&s.tiles, "INSERT INTO tiles (level, n, hash)", 3, ""},
 	} {
-		if *in.into, err = newInserter(ctx, s.write, in.head, in.width, in.tail); err != nil {
+		if *in.into, err = bulk.New(ctx, s.write, in.head, in.width, in.tail); err != nil {
 			return err
 		}
 	}
@@ -618,11 +622,11 @@ func (s *Store) writeGroup(tx *sql.Tx, group []*commit, seal *sealer, state *sta
 	}
 	for _, rows := range []struct {
 		what string
-		into *inserter
+		into *bulk.Inserter
 		args []any
 	}{{"entries", s.entries, g.entries}, {"devices", s.devices, g.devices}, {"the past of devices", s.past, g.past},
 		{"codes", s.codes, g.codes}} {
-		if err := rows.into.insert(tx, rows.args); err != nil {
+		if err := rows.into.Insert(tx, rows.args); err != nil {
 			var e *sqlite.Error
 			if rows.into == s.codes && errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_CONSTRAINT {
 				return nil, fmt.Errorf("%w: %w", ErrCodeTaken, err)
@@ -645,7 +649,7 @@ func (s *Store) gather(tx *sql.Tx, group []*commit, seal *sealer, state *state) 
 	for _, c := range group {
 		n, m = n+len(c.batch.Entries), m+len(c.batch.Devices)
 	}
-	g := &groupRows{entries: make([]any, 0, n*s.entries.width), devices: make([]any, 0, m*s.devices.width),
+	g := &groupRows{entries: make([]any, 0, n*s.entries.Width), devices: make([]any, 0, m*s.devices.Width),
 		leaves: make([]tlog.Hash, 0, n), altered: m > 0}
 	rows := &rowWriter{tx: tx, into: state}
 	defer rows.close()
@@ -669,6 +673,11 @@ func (s *Store) gather(tx *sql.Tx, group []*commit, seal *sealer, state *state) 
 		if c.batch.forget != nil {
 			if err := c.batch.forget.write(tx); err != nil {
 				return nil, fmt.Errorf("forget the past of devices: %w", err)
+			}
+		}
+		if c.batch.mentions != nil {
+			if err := c.batch.mentions.Write(tx); err != nil {
+				return nil, fmt.Errorf("write who entries speak of: %w", err)
 			}
 		}
 		for i := range c.batch.Entries {
@@ -697,50 +706,11 @@ func (s *Store) gather(tx *sql.Tx, group []*commit, seal *sealer, state *state) 
 
 // putHead writes a signed head and the tiles that became full with it.
 func (s *Store) putHead(tx *sql.Tx, head *Sealed, tiles []any) (*Sealed, error) {
-	if err := s.tiles.insert(tx, tiles); err != nil {
+	if err := s.tiles.Insert(tx, tiles); err != nil {
 		return nil, fmt.Errorf("write tiles: %w", err)
 	}
 	if _, err := tx.Stmt(s.head).Exec(head.Size, string(head.Checkpoint), head.Sums); err != nil {
 		return nil, fmt.Errorf("write the head of the ledger: %w", err)
 	}
 	return head, nil
-}
-
-// inserter inserts rows of one table, many to a statement.
-type inserter struct {
-	width int
-	stmts []*sql.Stmt // for the numbers of rows in insertSizes
-}
-
-// insertSizes are how many rows a statement takes, largest first.
-var insertSizes = []int{256, 64, 32, 16, 8, 4, 2, 1}
-
-func newInserter(ctx context.Context, db *sql.DB, head string, width int, tail string) (*inserter, error) {
-	in := &inserter{width: width}
-	row := "(?" + strings.Repeat(",?", width-1) + ")"
-	for _, n := range insertSizes {
-		stmt, err := db.PrepareContext(ctx, head+" VALUES "+row+strings.Repeat(","+row, n-1)+tail)
-		if err != nil {
-			return nil, fmt.Errorf("prepare %s: %w", head, err)
-		}
-		in.stmts = append(in.stmts, stmt)
-	}
-	return in, nil
-}
-
-// insert inserts the rows that args hold, one value after the other.
-func (in *inserter) insert(tx *sql.Tx, args []any) error {
-	for i, n := range insertSizes {
-		if len(args) < n*in.width {
-			continue
-		}
-		stmt := tx.Stmt(in.stmts[i])
-		for len(args) >= n*in.width {
-			if _, err := stmt.Exec(args[:n*in.width]...); err != nil {
-				return err
-			}
-			args = args[n*in.width:]
-		}
-	}
-	return nil
 }
