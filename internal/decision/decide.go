@@ -143,7 +143,6 @@ func pose(snap *state.Snapshot, e *access.Evaluation, now int64,
 		Place(snap, q.Request, e, at(q.device), now)
 	}
 	if q.Device.ID == "" {
-		q.Device.Unknown = e.Missed()
 		q.device = nil
 	}
 	return q
@@ -160,9 +159,10 @@ func (s *Service) Certified(cert *x509.Certificate) *access.DeviceRef {
 	return ref
 }
 
-// poseAlone is a question from a person on no device.
+// poseAlone is a question from a person on no device that is known.
 func poseAlone(snap *state.Snapshot, e *access.Evaluation) question {
 	q := question{Request: e.Request()}
+	q.Device.Unknown = e.Missed()
 	snap.People.Ask(q.Request, q.User)
 	return q
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -10,10 +11,13 @@ import (
 	"time"
 
 	"ironledger.example/api"
+	"ironledger.example/core/condition"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/versioned"
 	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/fold"
 )
 
 // What is kept up of the fleet from its changes is what a walk over all of it says, whatever happens, and however much
@@ -37,6 +41,7 @@ func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
 		}
 		return string(raw)
 	}
+	s.View.CheckWith(func(err error) { t.Error("what is kept and what comes out differ:", err) })
 	walk := func() *view.Service { return view.New(s.Engine, past.New(s.Engine), s.Decisions) } // which knows nothing
 	r := rand.New(rand.NewPCG(3, 9))
 	a := newActs(s, r, "", true)
@@ -71,6 +76,9 @@ func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
 		}
 		if kept, plain := told(s.View.Sources(), nil), told(walk().Sources(), nil); kept != plain {
 			t.Fatalf("act %d, %s: the sources kept up are\n%s\nand a walk says\n%s", i, name, kept, plain)
+		}
+		if err := s.View.Check(ctx); err != nil {
+			t.Fatalf("act %d, %s: %v", i, name, err)
 		}
 		var quiet []api.Source
 		for _, src := range walk().Sources() {
@@ -139,5 +147,35 @@ func TestPagesOfAListAreTheWholeInOrder(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// What is kept is worked out once; with a check each time, and what differs is told.
+func TestWhatIsKeptIsComparedWhenAsked(t *testing.T) {
+	t.Parallel()
+	s := opened(t, t.TempDir(), nil)
+	defer s.Close()
+	line := `{"source":"desk","identity":{"id":"d1"},"evidence":{"form":"laptop"}}`
+	if _, err := s.Intake.Ingest(t.Context(), "desk", "", strings.NewReader(line), "ndjson"); err != nil {
+		t.Fatal(err)
+	}
+	snap, n := s.Snapshot(), 0
+	work := func(versioned.Page[state.Device]) (int, int64) { n++; return n, condition.Always }
+	var plain fold.Fold[int]
+	if a, b := plain.Over(snap, 1, work)[0], plain.Over(snap, 2, work)[0]; a != 1 || b != 1 || n != 1 {
+		t.Errorf("worked out %d times: %d, %d", n, a, b)
+	}
+	var told error
+	checked := fold.Fold[int]{Differs: func(err error) { told = errors.Join(told, err) }}
+	if got := checked.Over(snap, 1, work)[0]; got != 2 || told != nil {
+		t.Errorf("the first time it is %d, %v", got, told)
+	}
+	if got := checked.Over(snap, 2, work)[0]; got != 2 || told == nil ||
+		!strings.Contains(told.Error(), "2; and it comes to 3") {
+		t.Errorf("then it is %d, %v", got, told)
+	}
+	told, checked.Same = nil, func(kept, anew int, now int64) bool { return now == 3 && kept == 2 && anew == 4 }
+	if checked.Over(snap, 3, work); told != nil {
+		t.Error(told)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"ironledger.example/core/condition"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/versioned"
+	"ironledger.example/internal/view/fold"
 )
 
 // all reports whether a search asks for all devices in service, so that nothing has to be looked for.
@@ -20,18 +21,20 @@ func (q *DeviceSearch) all() bool {
 // orders are the devices in service of each page in the order of a column, a byte a device, by the column with its
 // direction: as many as there are columns that somebody looked at.
 type orders struct {
+	differs func(error) // see [fold.Fold]
+
 	mu sync.Mutex
-	of map[string]*fold[[]uint8]
+	of map[string]*fold.Fold[[]uint8]
 }
 
-func (o *orders) by(sort string) *fold[[]uint8] {
+func (o *orders) by(sort string) *fold.Fold[[]uint8] {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.of == nil {
-		o.of = map[string]*fold[[]uint8]{}
+		o.of = map[string]*fold.Fold[[]uint8]{}
 	}
 	if o.of[sort] == nil {
-		o.of[sort] = &fold[[]uint8]{}
+		o.of[sort] = &fold.Fold[[]uint8]{Differs: o.differs}
 	}
 	return o.of[sort]
 }
@@ -39,7 +42,7 @@ func (o *orders) by(sort string) *fold[[]uint8] {
 // inOrder finds the first devices after a cursor in the order of a column, from pages that are each in order.
 func (s *Service) inOrder(snap *state.Snapshot, sort string, f *finding, now int64) {
 	row := func(d *state.Device) deviceRow { return deviceRow{cursor{f.column(snap.Book, d, now), d.ID}, d} }
-	orders := s.sorted.by(sort).over(snap, now, func(p versioned.Page[state.Device]) ([]uint8, int64) {
+	orders := s.sorted.by(sort).Over(snap, now, func(p versioned.Page[state.Device]) ([]uint8, int64) {
 		var rows []deviceRow
 		places, until := map[string]uint8{}, int64(condition.Always)
 		for i := range versioned.PageSize {

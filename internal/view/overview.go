@@ -18,6 +18,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/versioned"
+	"ironledger.example/internal/view/moves"
 )
 
 // census is what a fleet, or a page of it, comes to.
@@ -55,7 +56,7 @@ func newCensus(b *state.Book) *census {
 // takeCensus counts the fleet as it is at the moment now.
 func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
 	out := newCensus(snap.Book)
-	for _, p := range s.counted.over(snap, now, func(p versioned.Page[state.Device]) (*census, int64) {
+	for _, p := range s.counted.Over(snap, now, func(p versioned.Page[state.Device]) (*census, int64) {
 		return countPage(snap, p.Values(), now)
 	}) {
 		if p != nil {
@@ -296,8 +297,8 @@ const coursePoints = 48
 // course works the levels of the past out backwards: those of today less the
 // moves in between. Devices that were retired since count until then.
 func (s *Service) course(ctx context.Context, o *api.Overview, today *census, now, back int64) error {
-	stretch := max((back/coursePoints+minute-1)/minute, 1) * minute
-	moves, err := s.movesSince(ctx, now-back, now)
+	stretch := max((back/coursePoints+moves.Minute-1)/moves.Minute, 1) * moves.Minute
+	changes, err := s.moved.Since(ctx, s.Store, now-back, now)
 	if err != nil {
 		return err
 	}
@@ -315,10 +316,10 @@ func (s *Service) course(ctx context.Context, o *api.Overview, today *census, no
 		return api.CoursePoint{At: value.FormatTime(n), Levels: served}
 	}
 	points := []api.CoursePoint{at(now, levels)}
-	next := len(moves) - 1
+	next := len(changes) - 1
 	for t := now / stretch * stretch; t > now-back; t -= stretch {
-		for ; next >= 0 && moves[next].At >= t; next-- {
-			m := moves[next]
+		for ; next >= 0 && changes[next].At >= t; next-- {
+			m := changes[next]
 			if i := slices.Index(o.Ladder, m.To); i >= 0 {
 				levels[i] -= m.Devices
 			}
@@ -411,7 +412,7 @@ func (s *Service) endingSoon(snap *state.Snapshot, now, within int64) (first []a
 	first = append([]api.Ending{}, s.IssuersEnding(within)...)
 	total = len(first)
 	var next []ending
-	for _, p := range s.ends.over(snap, now, func(p versioned.Page[state.Device]) (endings, int64) {
+	for _, p := range s.ends.Over(snap, now, func(p versioned.Page[state.Device]) (endings, int64) {
 		return endingsOf(snap, p.Values(), now)
 	}) {
 		from, _ := slices.BinarySearch(p.all, now+1)

@@ -30,6 +30,8 @@ import (
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/versioned"
+	"ironledger.example/internal/view/fold"
+	"ironledger.example/internal/view/moves"
 )
 
 // Service shows what is in open records.
@@ -38,12 +40,12 @@ type Service struct {
 	past      *past.Service
 	decisions *decision.Service
 
-	counted fold[*census]
-	ends    fold[endings]
-	heard   fold[*heardOf]
-	latest  fold[map[string]int64]
+	counted fold.Fold[*census]
+	ends    fold.Fold[endings]
+	heard   fold.Fold[*heardOf]
+	latest  fold.Fold[map[string]int64]
 	sorted  orders
-	moved   moves
+	moved   moves.Moves
 }
 
 // New is a service over open records.

@@ -32,7 +32,7 @@ func (s *Service) Sources() []api.Source {
 		}
 		return all[id]
 	}
-	for _, p := range s.heard.over(snap, now, func(p versioned.Page[state.Device]) (*heardOf, int64) {
+	for _, p := range s.heard.Over(snap, now, func(p versioned.Page[state.Device]) (*heardOf, int64) {
 		return hear(snap, p.Values(), now)
 	}) {
 		if p != nil {
@@ -64,7 +64,7 @@ func (s *Service) QuietSources() []api.Source {
 	for id := range all {
 		last[id] = 0
 	}
-	for _, p := range s.latest.over(snap, now, func(p versioned.Page[state.Device]) (map[string]int64, int64) {
+	for _, p := range s.latest.Over(snap, now, func(p versioned.Page[state.Device]) (map[string]int64, int64) {
 		return lastHeard(p), condition.Always
 	}) {
 		for id, at := range p {

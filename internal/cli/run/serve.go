@@ -32,6 +32,7 @@ import (
 	"ironledger.example/internal/metrics"
 	"ironledger.example/internal/notice"
 	"ironledger.example/internal/outbound"
+	"ironledger.example/internal/recheck"
 	"ironledger.example/internal/sealed"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/stream"
@@ -39,7 +40,7 @@ import (
 
 type serveOptions struct {
 	data, listen, cert, key, public, logLevel string
-	logJSON                                   bool
+	logJSON, recheck                          bool
 	origin, newKey, resetClock, newAdmin      string
 	acme                                      acmeOptions
 	keepPast                                  string
@@ -175,6 +176,8 @@ func (o *serveOptions) flags(f *pflag.FlagSet) {
 		"a loopback address where /metrics is answered without a token, as 127.0.0.1:9460 (default: none)")
 	f.StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&o.logJSON, "log-json", false, "log as JSON")
+	f.BoolVar(&o.recheck, "check-fast-paths", false,
+		"work out again by the plain way what is kept up from changes, and end where the two differ: slow, for trials")
 	o.outwards(f)
 }
 
@@ -392,6 +395,9 @@ func (o *serveOptions) open(svc *service.Service, log *slog.Logger, w wanted, ht
 		Public: public, Console: console.Files(), Metrics: told.Handler(log), Limited: told.Limited}
 	http.handler = httpapi.Handler(options)
 	fronts := []front{http}
+	if o.recheck {
+		fronts = append(fronts, recheck.Of(svc.Engine, svc.View, svc.Decisions))
+	}
 	if o.metrics != "" {
 		m, err := newMeter(o.metrics, told.Handler(log))
 		if err != nil {
