@@ -7,6 +7,11 @@ FUZZTIME ?= 10000x
 # How large the fleet of make load is, and for how long it is asked.
 DEVICES ?= 100000
 SECONDS ?= 30
+# How long make soak lives through it, how long a round takes, and what is asked of it besides.
+SOAK ?= 30m
+ROUND ?= 1m
+RATES ?= -decisions 200 -reports 50
+SOAK_DEVICES ?= 20000
 # How often make torture kills the service.
 ROUNDS ?= 50
 export CGO_ENABLED ?= 0
@@ -19,7 +24,7 @@ NFPM := $(GO) run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.47.0
 # That of the newest tag, and how far beyond it this is.
 PACKAGE_VERSION ?= $(shell git describe --tags --match 'v*' 2>/dev/null | sed 's/^v//' | grep . || echo 0.1.0)
 
-.PHONY: help build demo package test lint bench load generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
+.PHONY: help build demo package test lint bench load soak generate screenshots fmt clean race fuzz browser torture lint-generated lint-go lint-console
 
 help: ## this list
 	@sed -nE 's/^([a-z]+):[^#]*## (.*)/  make \1\t\2/p' $(firstword $(MAKEFILE_LIST)) | expand -t 22
@@ -77,6 +82,7 @@ fuzz: ## a short run of each fuzz target
 
 torture: console/dist/index.html ## the fault tests in their long form, with the race detector in the service
 	CGO_ENABLED=1 TORTURE_ROUNDS=$(ROUNDS) $(GO) test -count=1 -timeout 60m -v -run 'Killed|FullDisk|Locked|ReadOnly|LostKey|Damaged|ClockSet|Followers|Backups|Signals' ./e2e
+	$(MAKE) soak SOAK=2m ROUND=15s SOAK_DEVICES=2000 RATES="-decisions 100 -reports 30"
 
 bench: console/dist/index.html ## speed, each against a baseline in the same run
 	$(GO) test -run "^$$" -bench 'Appraisal|Decision|Import|Report|Gates|Proxy|Entries' -benchtime 1x -count=1 ./bench
@@ -91,6 +97,9 @@ lint-generated: ## whether what is made from api/openapi.yaml is
 
 load: build ## the service under a steady load: DEVICES=100000 SECONDS=30, a table beside the aims
 	$(GO) run ./bench/load -devices $(DEVICES) -seconds $(SECONDS) -out bin/load.json
+
+soak: build ## lives through half an hour of load, publications, restarts and kills, and fails if anything grows
+	$(GO) run ./bench/load -soak $(SOAK) -round $(ROUND) -devices $(SOAK_DEVICES) $(RATES)
 
 generate: console/node_modules/.package-lock.json ## what is made from api/openapi.yaml
 	$(GO) generate ./api

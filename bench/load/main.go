@@ -39,6 +39,8 @@ type options struct {
 	decisions, reports            float64 // a second
 	seed                          uint64
 	binary, dir, out, listen      string
+	lasting, rounds               time.Duration // of a soak
+	args                          []string      // that the service is started with beside the usual
 }
 
 func main() {
@@ -55,6 +57,9 @@ func main() {
 	flag.StringVar(&o.dir, "data", "", "an empty folder for the records (default: one that is removed)")
 	flag.StringVar(&o.out, "out", "", "write what came out into this file, as JSON")
 	flag.StringVar(&o.listen, "listen", "127.0.0.1:8699", "where the service listens")
+	flag.DurationVar(&o.lasting, "soak", 0, "instead of measuring: live through so much of it, with publications, "+
+		"imports, restarts and kills, and fail if anything grows or a fast path leads elsewhere")
+	flag.DurationVar(&o.rounds, "round", time.Minute, "how long a round of that takes")
 	flag.Parse()
 	if o.people == 0 {
 		o.people = o.devices * 3 / 10
@@ -107,6 +112,9 @@ func run(ctx context.Context, o *options) error {
 	}
 	s := &served{options: o, client: &http.Client{Timeout: 5 * time.Minute,
 		Transport: &http.Transport{MaxIdleConnsPerHost: 256, MaxConnsPerHost: 256}}}
+	if o.lasting > 0 {
+		return s.soak(ctx)
+	}
 	out := outcome{Devices: o.devices, People: o.people, Rules: o.rules, Gates: o.gates, Cores: runtime.NumCPU()}
 	note := func(what string, value float64, unit, aim string) {
 		out.Figures = append(out.Figures, figure{what, value, unit, aim})
@@ -155,7 +163,9 @@ type served struct {
 // start starts the service and waits until it is ready.
 func (s *served) start(ctx context.Context) (time.Duration, error) {
 	begun := time.Now()
-	s.cmd = exec.CommandContext(ctx, s.binary, "serve", "--data", s.dir, "--listen", s.listen, "--log-level", "warn")
+	s.cmd = exec.CommandContext(ctx, s.binary, "serve", "--data", s.dir, "--listen", s.listen, "--log-level",
+		"warn")
+	s.cmd.Args = append(s.cmd.Args, s.args...)
 	s.cmd.Env = append(os.Environ(), "IRONLEDGER_ADMIN_TOKEN="+token)
 	s.cmd.Stderr = os.Stderr
 	if err := s.cmd.Start(); err != nil {
