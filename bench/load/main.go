@@ -60,7 +60,14 @@ func main() {
 	flag.DurationVar(&o.lasting, "soak", 0, "instead of measuring: live through so much of it, with publications, "+
 		"imports, restarts and kills, and fail if anything grows or a fast path leads elsewhere")
 	flag.DurationVar(&o.rounds, "round", time.Minute, "how long a round of that takes")
+	drawn := flag.String("draw", "", "instead of measuring: draw how all grows into this PNG, from files written with -out")
 	flag.Parse()
+	if *drawn != "" {
+		if err := picture(*drawn, flag.Args()); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	if o.people == 0 {
 		o.people = o.devices * 3 / 10
 	}

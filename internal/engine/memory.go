@@ -1,8 +1,12 @@
 package engine
 
 import (
+	"context"
 	"os"
 	"runtime/debug"
+	"runtime/metrics"
+	"sync"
+	"time"
 )
 
 // ballast is memory that is never touched, and so costs none: it makes the
@@ -14,30 +18,89 @@ const ballastSize = 64 << 20
 // deviceSize is what a device takes, with what is thrown away when it is read.
 const deviceSize = 12 << 10
 
-// keepAll puts collecting off while about so many devices are read: nearly all
-// of it stays, and a collection before the end would find that out at some cost.
-// The heap becomes no larger by it than TuneMemory lets it. It returns what to do
-// at the end.
-func keepAll(devices int64) (done func()) {
-	percent := devices * deviceSize * 100 / ballastSize
-	if ballast == nil || percent <= collectAt {
-		return func() {}
-	}
-	before := debug.SetGCPercent(int(min(percent, 1<<20)))
-	return func() { debug.SetGCPercent(before) }
+// tuned is how much the heap may grow before it is collected, in parts of a hundred of what is live.
+var tuned struct {
+	mu      sync.Mutex
+	percent int // 0: the environment says it
+	keeping int // how many read a fleet at present
 }
 
-const collectAt = 400
+// keepAll puts collecting off while about so many devices are read: nearly all
+// of it stays, and a collection before the end would find that out at some cost.
+// It returns what to do at the end, which also gives back what was thrown away.
+func keepAll(devices int64) (done func()) {
+	percent := devices * deviceSize * 100 / ballastSize
+	tuned.mu.Lock()
+	defer tuned.mu.Unlock()
+	if tuned.percent == 0 || percent <= collectAt {
+		return func() {}
+	}
+	debug.SetGCPercent(int(min(percent, 1<<20)))
+	tuned.keeping++
+	return func() {
+		tuned.mu.Lock()
+		defer tuned.mu.Unlock()
+		tuned.keeping--
+		tuned.percent = collectAt
+		debug.SetGCPercent(tuned.percent)
+		go debug.FreeOSMemory()
+	}
+}
 
-// TuneMemory lets the heap grow to five times what is live, and to 320 MB
-// before anything is collected at all, unless GOGC says otherwise: the fleet is
-// large and lives long, and marking it again for every few megabytes of
-// requests cost a quarter of the processor.
-func TuneMemory() {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(collectAt)
-		if ballast == nil {
-			ballast = make([]byte, ballastSize)
+const (
+	// collectAt is the growth at which a small heap is collected.
+	collectAt = 400
+	// spare is how many bytes may be thrown away before they are collected, in a heap that is neither small nor large:
+	// a large one may double.
+	spare = 640 << 20
+	// tuneEach is how often it is looked how large the heap is.
+	tuneEach = time.Second
+)
+
+// growth is by how many parts of a hundred a heap of which so much is live may grow: marking it again for every few
+// megabytes of requests cost a quarter of the processor, and four times a large heap is more than a machine has.
+func growth(live uint64) int {
+	allowed := min(max(spare, live), live*collectAt/100)
+	return int(allowed * 100 / max(live, 1))
+}
+
+// TuneMemory has the heap collected when it has grown by some part of what is live, unless GOGC says when: a small one
+// at five times that and at 320 MB, a large one at twice that. It looks how large it is until ctx ends.
+func TuneMemory(ctx context.Context) {
+	tuned.mu.Lock()
+	defer tuned.mu.Unlock()
+	if os.Getenv("GOGC") != "" || tuned.percent != 0 {
+		return
+	}
+	ballast = make([]byte, ballastSize)
+	tuned.percent = collectAt
+	debug.SetGCPercent(collectAt)
+	go func() {
+		tick := time.NewTicker(tuneEach)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				tune()
+			}
 		}
+	}()
+}
+
+// tune sets the growth anew if it should be another by a tenth and more.
+func tune() {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	metrics.Read(live)
+	if live[0].Value.Kind() != metrics.KindUint64 {
+		return
+	}
+	tuned.mu.Lock()
+	defer tuned.mu.Unlock()
+	want := growth(max(live[0].Value.Uint64(), ballastSize))
+	if tuned.keeping == 0 && 10*max(want-tuned.percent, tuned.percent-want) > tuned.percent {
+		tuned.percent = want
+		debug.SetGCPercent(want)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -77,6 +78,10 @@ func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
 		if kept, plain := told(s.View.Sources(), nil), told(walk().Sources(), nil); kept != plain {
 			t.Fatalf("act %d, %s: the sources kept up are\n%s\nand a walk says\n%s", i, name, kept, plain)
 		}
+		text := []string{"d", "D1", "s-d", "x", "p1", "P2", "S-d3", "nobody"}[r.IntN(8)]
+		if kept, plain := found(t, s.View, text), having(s.Snapshot(), s.Micros(), text); kept != plain {
+			t.Fatalf("act %d, %s: %q is found in\n%s\nand a walk finds it in\n%s", i, name, text, kept, plain)
+		}
 		if err := s.View.Check(ctx); err != nil {
 			t.Fatalf("act %d, %s: %v", i, name, err)
 		}
@@ -100,6 +105,66 @@ func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
 	}
 	if quiet < 2 {
 		t.Error("hardly any time went by")
+	}
+}
+
+// found is in which devices a text is found.
+func found(t *testing.T, v *view.Service, text string) string {
+	t.Helper()
+	page, err := v.Devices(t.Context(), view.DeviceSearch{Text: text, Limit: 1 << 20})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ids []string
+	for _, d := range page.Items {
+		ids = append(ids, d.ID)
+	}
+	return strings.Join(ids, " ")
+}
+
+// having is in which devices in service a text is found by looking at all.
+func having(snap *state.Snapshot, now int64, text string) string {
+	var ids []string
+	snap.Fleet.InService(func(d *state.Device) bool {
+		d = snap.At(d, now)
+		has := strings.Contains(strings.ToLower(d.ID), strings.ToLower(text))
+		for _, name := range []string{"name", "serial", "owner", "model"} {
+			v := d.View.Value(snap.Book.Rulebook.Dict.Slot(name)).Str()
+			has = has || strings.Contains(strings.ToLower(v), strings.ToLower(text))
+		}
+		if has {
+			ids = append(ids, d.ID)
+		}
+		return true
+	})
+	slices.Sort(ids)
+	return strings.Join(ids, " ")
+}
+
+// A text is found in whatever letters it stands, and not from one attribute into the next.
+func TestSearchesByTextFindWhatIsThere(t *testing.T) {
+	t.Parallel()
+	s := opened(t, t.TempDir(), nil)
+	defer s.Close()
+	names := []string{"Machine 12", "ÅNGSTRÖM", "İstanbul", "GF-T-2107", "kelvin K", "ſharp", "mA"}
+	var lines strings.Builder
+	for i := range 600 {
+		fmt.Fprintf(&lines, `{"source":"desk","identity":{"id":"D%03d"},"evidence":{"name":%q,"model":"Tern %d","serial":"q%d"}}`+"\n",
+			i, names[i%len(names)], i%7, i)
+	}
+	if in, err := s.Intake.Ingest(t.Context(), "desk", "", strings.NewReader(lines.String()), "ndjson"); err != nil || in.Rejected > 0 {
+		t.Fatal(in.Rejected, err)
+	}
+	some := 0
+	for _, text := range append(names, "", "a", "d0", "D599", "TERN 3", "21", "q59", "tern 3\x00q", "3\x00", "K", "ÅNG", "ster") {
+		kept, plain := found(t, s.View, text), having(s.Snapshot(), s.Micros(), text)
+		if kept != plain {
+			t.Errorf("%q is found in %s, and is in %s", text, kept, plain)
+		}
+		some += len(kept)
+	}
+	if some == 0 {
+		t.Error("nothing is found at all")
 	}
 }
 

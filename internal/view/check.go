@@ -13,7 +13,7 @@ import (
 func (s *Service) CheckWith(differs func(error)) {
 	s.counted.Differs, s.counted.Same = differs, sameCensus
 	s.ends.Differs, s.ends.Same = differs, sameEndings
-	s.heard.Differs, s.latest.Differs, s.sorted.differs = differs, differs, differs
+	s.heard.Differs, s.latest.Differs, s.texts.Differs, s.sorted.differs = differs, differs, differs, differs
 }
 
 // sameCensus compares two counts. What moved more than a day ago may be in the one that was kept.
@@ -50,6 +50,9 @@ func (s *Service) Check(ctx context.Context) error {
 		if _, err := s.Devices(ctx, DeviceSearch{Sort: column, Limit: 50}); err != nil {
 			return err
 		}
+	}
+	if _, err := s.Devices(ctx, DeviceSearch{Text: "a", Limit: 50}); err != nil {
+		return err
 	}
 	return s.moved.Check(ctx, s.Store, s.Micros())
 }

@@ -15,7 +15,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"unicode/utf8"
 
 	"ironledger.example/api"
 	"ironledger.example/core/condition"
@@ -29,7 +28,6 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/versioned"
 	"ironledger.example/internal/view/fold"
 	"ironledger.example/internal/view/moves"
 )
@@ -44,6 +42,7 @@ type Service struct {
 	ends    fold.Fold[endings]
 	heard   fold.Fold[*heardOf]
 	latest  fold.Fold[map[string]int64]
+	texts   fold.Fold[*texts]
 	sorted  orders
 	moved   moves.Moves
 }
@@ -213,10 +212,7 @@ func (f *finding) add(o *finding) {
 // find looks for devices, on half of the cores: others are to be answered meanwhile.
 func (s *Service) find(ctx context.Context, snap *state.Snapshot, q *DeviceSearch, like *finding,
 	now int64) (*finding, error) {
-	var pages []versioned.Page[state.Device]
-	for _, p := range snap.Fleet.Pages() {
-		pages = append(pages, p)
-	}
+	pages := s.pagesWith(snap, q.small(), now)
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	spent := &spending{ctx: ctx}
@@ -235,7 +231,7 @@ func (s *Service) find(ctx context.Context, snap *state.Snapshot, q *DeviceSearc
 		wg.Go(func() {
 			b := &budget{spending: spent}
 			for n := next.Add(1) - 1; n < int64(len(pages)) && b.goesOn(); n = next.Add(1) - 1 {
-				for d := range pages[n].Values() {
+				for d := range pages[n] {
 					if f.look(snap, q, snap.At(d, now), match, b, now); !b.goesOn() {
 						return
 					}
@@ -379,7 +375,7 @@ func matcher(b *state.Book, q *DeviceSearch, now int64) (func(*state.Device, *bu
 	if err != nil {
 		return nil, err
 	}
-	holds := holding(b, strings.ToLower(strings.TrimSpace(q.Text)))
+	holds := holding(b, q.small())
 	return func(d *state.Device, taken *budget) condition.Tri {
 		if !says(d) || !holds(d) {
 			return condition.False
@@ -430,57 +426,6 @@ func ruling(b *state.Book, q *DeviceSearch) (func(*state.Device) bool, error) {
 			"%q is not a verdict; there are pass, fail, unknown, grace, waived and none", q.Verdict)}
 	}
 	return func(d *state.Device) bool { return d.Result.Verdicts[i] == v }, nil
-}
-
-// holding leaves the devices that a text, in small letters, is a part of the id, name, serial, owner or model of.
-func holding(b *state.Book, text string) func(*state.Device) bool {
-	var slots []int
-	for _, n := range []string{"name", "serial", "owner", "model"} {
-		slots = append(slots, b.Rulebook.Dict.Slot(n))
-	}
-	return func(d *state.Device) bool {
-		found := text == "" || hasFolded(d.ID, text)
-		for _, s := range slots {
-			found = found || hasFolded(d.View.Value(s).Str(), text)
-		}
-		return found
-	}
-}
-
-// hasFolded reports whether a text in small letters is a part of s, whatever letters that has.
-func hasFolded(s, small string) bool {
-	if !isASCII(s) || !isASCII(small) {
-		return strings.Contains(strings.ToLower(s), small)
-	}
-	for from := 0; from+len(small) <= len(s); from++ {
-		if asciiFolds(s[from:from+len(small)], small) {
-			return true
-		}
-	}
-	return false
-}
-
-func isASCII(s string) bool {
-	for i := range len(s) {
-		if s[i] >= utf8.RuneSelf {
-			return false
-		}
-	}
-	return true
-}
-
-// asciiFolds reports whether a text is another one of its length, which is in small letters.
-func asciiFolds(s, small string) bool {
-	for i := range len(small) {
-		c := s[i]
-		if 'A' <= c && c <= 'Z' {
-			c += 'a' - 'A'
-		}
-		if c != small[i] {
-			return false
-		}
-	}
-	return true
 }
 
 func whereError(err error) error {
