@@ -9,7 +9,10 @@ import (
 	"os"
 	"slices"
 
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
 	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
@@ -73,6 +76,7 @@ func picture(path string, files []string) error {
 		return errors.New("a picture is of two fleets at least: -draw PICTURE.png FILE FILE...")
 	}
 	slices.SortFunc(all, func(a, b outcome) int { return cmp.Compare(a.Devices, b.Devices) })
+	plot.DefaultFont = font.Font{Typeface: "Liberation", Variant: "Sans"}
 	times, err := grows("How long it takes, ms", all, []curve{
 		{"decision, median", median("decision, durable")}, {"overview, median", median("overview")},
 		{"sorted list, median", median("list of devices, sorted")},
@@ -102,13 +106,26 @@ func picture(path string, files []string) error {
 	return errors.Join(err, f.Close())
 }
 
+// inFull are ticks at powers of ten, whose numbers are written out.
+type inFull struct{}
+
+func (inFull) Ticks(low, high float64) []plot.Tick {
+	ticks := plot.LogTicks{}.Ticks(low, high)
+	for i, t := range ticks {
+		if t.Label != "" {
+			ticks[i].Label = message.NewPrinter(language.English).Sprintf("%.0f", t.Value)
+		}
+	}
+	return ticks
+}
+
 // grows is a plot of curves over the size of the fleet, on two scales of powers of ten.
 func grows(title string, all []outcome, curves []curve) (*plot.Plot, error) {
 	p := plot.New()
 	p.Title.Text, p.X.Label.Text = title, "devices"
 	p.Title.Padding = 8
 	p.X.Scale, p.Y.Scale = plot.LogScale{}, plot.LogScale{}
-	p.X.Tick.Marker, p.Y.Tick.Marker = plot.LogTicks{Prec: -1}, plot.LogTicks{Prec: -1}
+	p.X.Tick.Marker, p.Y.Tick.Marker = inFull{}, inFull{}
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Legend.Padding = 2
 	p.Add(plotter.NewGrid())

@@ -21,13 +21,14 @@ const deviceSize = 12 << 10
 // tuned is how much the heap may grow before it is collected, in parts of a hundred of what is live.
 var tuned struct {
 	mu      sync.Mutex
-	percent int // 0: the environment says it
-	keeping int // how many read a fleet at present
+	percent int  // 0: the environment says it
+	keeping int  // how many read a fleet at present
+	read    bool // one was read since it was looked at last
 }
 
 // keepAll puts collecting off while about so many devices are read: nearly all
 // of it stays, and a collection before the end would find that out at some cost.
-// It returns what to do at the end, which also gives back what was thrown away.
+// It returns what to do at the end. What was thrown away is given back a moment later.
 func keepAll(devices int64) (done func()) {
 	percent := devices * deviceSize * 100 / ballastSize
 	tuned.mu.Lock()
@@ -41,9 +42,8 @@ func keepAll(devices int64) (done func()) {
 		tuned.mu.Lock()
 		defer tuned.mu.Unlock()
 		tuned.keeping--
-		tuned.percent = collectAt
+		tuned.percent, tuned.read = collectAt, true
 		debug.SetGCPercent(tuned.percent)
-		go debug.FreeOSMemory()
 	}
 }
 
@@ -83,24 +83,29 @@ func TuneMemory(ctx context.Context) {
 			case <-ctx.Done():
 				return
 			case <-tick.C:
-				tune()
+				if tune() {
+					debug.FreeOSMemory()
+				}
 			}
 		}
 	}()
 }
 
-// tune sets the growth anew if it should be another by a tenth and more.
-func tune() {
+// tune sets the growth anew if it should be another by a tenth and more, and reports whether a fleet was read, so that
+// much was thrown away.
+func tune() (read bool) {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(live)
-	if live[0].Value.Kind() != metrics.KindUint64 {
-		return
-	}
 	tuned.mu.Lock()
 	defer tuned.mu.Unlock()
+	if tuned.keeping > 0 || live[0].Value.Kind() != metrics.KindUint64 {
+		return false
+	}
 	want := growth(max(live[0].Value.Uint64(), ballastSize))
-	if tuned.keeping == 0 && 10*max(want-tuned.percent, tuned.percent-want) > tuned.percent {
+	if 10*max(want-tuned.percent, tuned.percent-want) > tuned.percent {
 		tuned.percent = want
 		debug.SetGCPercent(want)
 	}
+	read, tuned.read = tuned.read, false
+	return read
 }
