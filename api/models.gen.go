@@ -1582,6 +1582,9 @@ type PeoplePage struct {
 
 	// Total How many there are that match
 	Total int `json:"total"`
+
+	// Next Leads to the next page; not there on the last
+	Next string `json:"next,omitempty,omitzero"`
 }
 
 // Person defines model for Person.
@@ -2897,6 +2900,9 @@ type ListPeopleParams struct {
 
 	// Group Those in this group only
 	Group string `form:"group,omitempty" json:"group,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 
 	// Limit At most so many; 0 for all
 	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`

@@ -274,10 +274,10 @@ func TestConsole(t *testing.T) {
 
 	t.Run("a caller's name leads to what stands in the way, and to a waiver", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(s.url+"/people"))
-		until(t, ctx, "44 of 44")
+		until(t, ctx, "44 people in all")
 		picture(t, ctx, "console-people")
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=q]`), "birk\r"))
-		until(t, ctx, "1 of 1")
+		until(t, ctx, "1 person in all")
 		press(t, ctx, "Birk Strand")
 		for _, text := range []string{"bridge-crew", "Dunlin bridge 1", "bridge-tablet/os-current",
 			"open chart-room"} {
@@ -289,7 +289,7 @@ func TestConsole(t *testing.T) {
 		press(t, ctx, "Waive…")
 		do(t, ctx, chromedp.WaitVisible(chromedp.CSS(`textarea[name=reason]`)))
 		do(t, ctx, chromedp.Navigate(s.url+"/people?group=it"))
-		until(t, ctx, "5 of 5")
+		until(t, ctx, "5 people in all")
 	})
 
 	t.Run("who leaves is taken out of the directory, with a reason", func(t *testing.T) {
@@ -297,7 +297,7 @@ func TestConsole(t *testing.T) {
 		until(t, ctx, "GF-L-1058")
 		press(t, ctx, "Remove…")
 		do(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=reason]`), "Left on Friday\r"))
-		until(t, ctx, "43 of 43")
+		until(t, ctx, "43 people in all")
 		do(t, ctx, chromedp.Navigate(s.url+"/people/lasse.vass@gullholm.example"))
 		until(t, ctx, "The directory does not know this person")
 		do(t, ctx, chromedp.Navigate(s.url+"/people?q=nobody-of-that-name"))

@@ -73,7 +73,7 @@ func picture(path string, files []string) error {
 		all = append(all, o)
 	}
 	if len(all) < 2 {
-		return errors.New("a picture is of two fleets at least: -draw PICTURE.png FILE FILE...")
+		return errors.New("a picture is of two fleets at least: -draw PICTURE.png FILE FILE")
 	}
 	slices.SortFunc(all, func(a, b outcome) int { return cmp.Compare(a.Devices, b.Devices) })
 	plot.DefaultFont = font.Font{Typeface: "Liberation", Variant: "Sans"}

@@ -476,6 +476,7 @@ func (c *Client) ListPeople(ctx context.Context, p ListPeopleParams) (*Reply[Peo
 	query := url.Values{}
 	put(query, "q", p.Q)
 	put(query, "group", p.Group)
+	put(query, "cursor", p.Cursor)
 	put(query, "limit", p.Limit)
 	return call[PeoplePage](ctx, c, request{method: "GET", path: path("/api/v1/people"), query: query})
 }

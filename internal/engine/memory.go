@@ -69,7 +69,7 @@ func growth(live uint64) int {
 func TuneMemory(ctx context.Context) {
 	tuned.mu.Lock()
 	defer tuned.mu.Unlock()
-	if os.Getenv("GOGC") != "" || tuned.percent != 0 {
+	if os.Getenv("GOGC") != "" || ballast != nil {
 		return
 	}
 	ballast = make([]byte, ballastSize)

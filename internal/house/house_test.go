@@ -5,6 +5,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"ironledger.example/core/access"
@@ -24,6 +25,35 @@ func told(p *People) string {
 		out += fmt.Sprint("\n", who.ID, p.Groups(who.ID), p.GroupsOf(who.ID), q.Known, q.Groups)
 	}
 	return out
+}
+
+// Whom a search finds is whom looking at everybody finds, sorted.
+func TestPeopleAreFoundByAnyPart(t *testing.T) {
+	names := []string{"Ada Åkers", "İlke", "MAREN holt", "birk"}
+	var list []directory.Person
+	for i := range 200 {
+		list = append(list, directory.Person{ID: fmt.Sprintf("P%d@Gullholm.example", 997*i%200), Name: names[i%4],
+			Groups: [][]string{{}, {"crew"}, {"crew", "Deck"}}[i%3]})
+	}
+	p := NewPeople(list)
+	for _, text := range []string{"", "p1", "P19@", "åkers", "ÅKERS", "İ", "i", "deck", "crew\ndeck", "example\n", "\np", "x\ny", "birk"} {
+		for _, group := range []string{"", "crew", "none"} {
+			var want []string
+			for _, x := range p.List() {
+				all := strings.ToLower(x.ID + "\n" + x.Name + "\n" + strings.Join(x.Groups, "\n"))
+				if strings.Contains(all, strings.ToLower(text)) && (group == "" || slices.Contains(x.Groups, group)) {
+					want = append(want, x.ID)
+				}
+			}
+			var got []string
+			for x := range p.Search(text, group) {
+				got = append(got, x.ID)
+			}
+			if !slices.Equal(got, want) {
+				t.Errorf("%q in %q finds %v, not %v", text, group, got, want)
+			}
+		}
+	}
 }
 
 // A directory that was changed a thousand times is the one that would be made of the same people, and what it was

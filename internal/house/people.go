@@ -23,6 +23,18 @@ type People struct {
 	Revision int64                           // counts the changes
 
 	sorted func() []directory.Person // everybody, sorted by id: made when first asked for
+	texts  func() *texts             // what searches look in, likewise
+}
+
+// texts are the ids, names and groups of everybody in small letters, in the order of the list.
+type texts struct {
+	all  string
+	ends []int // where those of each end
+}
+
+// textOf is what a search looks in of a person.
+func textOf(p *directory.Person) string {
+	return strings.ToLower(p.ID + "\n" + p.Name + "\n" + strings.Join(p.Groups, "\n"))
 }
 
 // personEntry is a person with their groups as evidence has them.
@@ -61,7 +73,49 @@ func (p *People) listed() *People {
 		slices.SortFunc(list, func(a, b directory.Person) int { return strings.Compare(a.ID, b.ID) })
 		return list
 	})
+	p.texts = sync.OnceValue(func() *texts {
+		var all strings.Builder
+		t := &texts{ends: make([]int, 0, p.byID.Len())}
+		for _, x := range p.sorted() {
+			all.WriteString(textOf(&x))
+			all.WriteByte('\n')
+			t.ends = append(t.ends, all.Len())
+		}
+		t.all = all.String()
+		return t
+	})
 	return p
+}
+
+// Search yields those whose id, name or groups a text is a part of, in whatever letters, and who are in a group, sorted
+// by id; "" for any.
+func (p *People) Search(text, group string) iter.Seq[directory.Person] {
+	text = strings.ToLower(text)
+	return func(yield func(directory.Person) bool) {
+		list := p.List()
+		if text == "" {
+			for _, x := range list {
+				if (group == "" || slices.Contains(x.Groups, group)) && !yield(x) {
+					return
+				}
+			}
+			return
+		}
+		t := p.texts()
+		for from := 0; ; {
+			at := strings.Index(t.all[from:], text)
+			if at < 0 {
+				return
+			}
+			i, _ := slices.BinarySearch(t.ends, from+at+1)
+			from = t.ends[i]
+			// One that reaches from one person into the next is none.
+			if x := list[i]; (group == "" || slices.Contains(x.Groups, group)) &&
+				strings.Contains(textOf(&x), text) && !yield(x) {
+				return
+			}
+		}
+	}
 }
 
 // With is the directory with some people otherwise: nil for one who has left.

@@ -7,12 +7,16 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
 	"ironledger.example/api"
+	"ironledger.example/core/directory"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/admin"
 	"ironledger.example/internal/bearer"
 	"ironledger.example/internal/service"
 )
@@ -217,5 +221,37 @@ func TestABatchOfEvaluations(t *testing.T) {
 		if strings.Join(said, " ") != want {
 			t.Errorf("%s is answered %v, not %s", semantic, said, want)
 		}
+	}
+}
+
+// A directory is gone through page by page, each person once.
+func TestPeopleArePaged(t *testing.T) {
+	h := openHouse(t)
+	var people []directory.Person
+	for i := range 120 {
+		people = append(people, directory.Person{ID: fmt.Sprintf("p%03d@gullholm.example", i), Name: "Paged"})
+	}
+	if _, err := h.service.Admin.ImportPeople(t.Context(), "a", people, admin.ListImport{}); err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for cursor, n := "", 0; n < 10; n++ {
+		req := httptest.NewRequest(http.MethodGet, "/api/v1/people?q=paged&limit=50&cursor="+url.QueryEscape(cursor), nil)
+		req.Header.Set("Authorization", "Bearer "+adminToken)
+		rec := httptest.NewRecorder()
+		h.handler.ServeHTTP(rec, req)
+		var page api.PeoplePage
+		if err := json.Unmarshal(rec.Body.Bytes(), &page); err != nil || page.Total != 120 || page.Items == nil {
+			t.Fatal(rec.Body.String(), err)
+		}
+		for _, x := range page.Items {
+			got = append(got, x.ID)
+		}
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	if len(got) != 120 || !slices.IsSorted(got) || len(slices.Compact(got)) != 120 {
+		t.Errorf("%d people were shown: %v", len(got), got)
 	}
 }

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"io"
 	"net/http"
-	"slices"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -16,20 +14,19 @@ import (
 )
 
 // ListPeople lists the directory.
-func (s *Server) ListPeople(c *gin.Context, p api.ListPeopleParams) (*api.PeoplePage, error) {
-	found := []directory.Person{}
-	q := strings.ToLower(p.Q)
-	for _, x := range s.service.Snapshot().People.List() {
-		if (p.Group == "" || slices.Contains(x.Groups, p.Group)) &&
-			strings.Contains(strings.ToLower(x.ID+"\n"+x.Name+"\n"+strings.Join(x.Groups, "\n")), q) {
-			found = append(found, x)
+func (s *Server) ListPeople(_ *gin.Context, p api.ListPeopleParams) (*api.PeoplePage, error) {
+	page := &api.PeoplePage{Items: []directory.Person{}}
+	for x := range s.service.Snapshot().People.Search(p.Q, p.Group) {
+		page.Total++
+		switch {
+		case x.ID <= p.Cursor:
+		case p.Limit == 0 || len(page.Items) < p.Limit:
+			page.Items = append(page.Items, x)
+		default:
+			page.Next = page.Items[p.Limit-1].ID
 		}
 	}
-	total := len(found)
-	if p.Limit > 0 {
-		found = found[:min(p.Limit, total)]
-	}
-	return &api.PeoplePage{Items: found, Total: total}, nil
+	return page, nil
 }
 
 // ImportPeople adds people to the directory, or takes a list for the whole of it.

@@ -791,6 +791,9 @@ func readListPeople(c *gin.Context) (p ListPeopleParams, err error) {
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "group", query, &p.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("group", err)
 	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
 		return p, wrongParameter("limit", err)
 	}

@@ -393,7 +393,7 @@ func TestAPurgedDeviceLeavesNothing(t *testing.T) {
 				t.Errorf("%s still has what was purged", name)
 			}
 		}
-		v, err := audit.VerifyRecords(ctx, s.Store, s.Key.Verifier, audit.VerifyOptions{File: true})
+		v, err := audit.VerifyRecords(ctx, s.Store, s.Key.Verifier, audit.VerifyOptions{File: true, Searches: true})
 		if err != nil || v.State != "sound" {
 			t.Errorf("the records verify as %+v, %v", v, err)
 		}

@@ -183,7 +183,7 @@ func numbers(entries []ledger.Entry) []int64 {
 
 // plainly is what both searches find, by reading all.
 func plainly(all []said, q DecisionQuery, lq LineQuery) (decisions, lines []int64) {
-	decisions, lines = []int64{}, []int64{}
+	lines = []int64{}
 	var found []ledger.Entry
 	for i := len(all) - 1; i >= 0; i-- {
 		e, b := all[i].Entry, all[i].says

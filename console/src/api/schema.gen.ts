@@ -3256,6 +3256,8 @@ export interface components {
             items: components["schemas"]["Person"][];
             /** @description How many there are that match */
             total: number;
+            /** @description Leads to the next page; not there on the last */
+            next?: string;
         };
         /** @description What the ledger has grown by */
         Changes: {
@@ -6561,6 +6563,8 @@ export interface operations {
                 q?: string;
                 /** @description Those in this group only */
                 group?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
                 /** @description At most so many; 0 for all */
                 limit?: number;
             };

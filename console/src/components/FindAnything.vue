@@ -64,36 +64,45 @@ async function readNames() {
   named.value = out
 }
 
-/** The devices and people that hold a text, and the decision that a code or an id is of. */
+async function devicesWith(q: string): Promise<Found[]> {
+  if (!session.can('GET /api/v1/devices')) return []
+  const got = await must(api.GET('/api/v1/devices', { params: { query: { q, limit: most, retired: 'with' } } }))
+  return got.items.map((d) => ({
+    kind: 'Device',
+    name: d.id,
+    more: [d.name, d.owner, d.level, d.retired ? 'retired' : ''].filter(Boolean).join(', '),
+    to: { name: 'device', params: { id: d.id } },
+  }))
+}
+
+async function peopleWith(q: string): Promise<Found[]> {
+  if (!session.can('GET /api/v1/people')) return []
+  const got = await must(api.GET('/api/v1/people', { params: { query: { q, limit: most } } }))
+  return got.items.map((p) => ({
+    kind: 'Person',
+    name: p.id,
+    more: p.name,
+    to: { name: 'person', params: { id: p.id } },
+  }))
+}
+
+async function decisionOf(q: string): Promise<Found[]> {
+  if (!session.can('GET /api/v1/decisions/{id}') || !/^[0-9a-z-]{6,24}$/i.test(q)) return []
+  const { data } = await api.GET('/api/v1/decisions/{id}', { params: { path: { id: q } } })
+  if (!data) return []
+  return [
+    {
+      kind: 'Decision',
+      name: data.code ?? data.id ?? q,
+      more: `${data.outcome}: ${data.asked.subject.id}, ${data.asked.resource.id}`,
+      to: { name: 'decision', params: { id: data.id ?? q } },
+    },
+  ]
+}
+
+/** The devices and people that hold a text, and the decision that a code or an id is of: all asked for at once. */
 async function look(q: string): Promise<Found[]> {
-  const out: Found[] = []
-  const query = { q, limit: most }
-  if (session.can('GET /api/v1/devices')) {
-    const got = await must(api.GET('/api/v1/devices', { params: { query: { ...query, retired: 'with' } } }))
-    for (const d of got.items)
-      out.push({
-        kind: 'Device',
-        name: d.id,
-        more: [d.name, d.owner, d.level, d.retired ? 'retired' : ''].filter(Boolean).join(', '),
-        to: { name: 'device', params: { id: d.id } },
-      })
-  }
-  if (session.can('GET /api/v1/people')) {
-    const got = await must(api.GET('/api/v1/people', { params: { query } }))
-    for (const p of got.items)
-      out.push({ kind: 'Person', name: p.id, more: p.name, to: { name: 'person', params: { id: p.id } } })
-  }
-  if (session.can('GET /api/v1/decisions/{id}') && /^[0-9a-z-]{6,24}$/i.test(q)) {
-    const got = await api.GET('/api/v1/decisions/{id}', { params: { path: { id: q } } })
-    if (got.data)
-      out.push({
-        kind: 'Decision',
-        name: got.data.code ?? got.data.id ?? q,
-        more: `${got.data.outcome}: ${got.data.asked.subject.id}, ${got.data.asked.resource.id}`,
-        to: { name: 'decision', params: { id: got.data.id ?? q } },
-      })
-  }
-  return out
+  return (await Promise.all([devicesWith(q), peopleWith(q), decisionOf(q)])).flat()
 }
 
 let latest = 0

@@ -2,25 +2,22 @@
 import { api, must } from '../api/client'
 import ListPage from '../components/ListPage.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import { count } from '../composables/format'
 import { useBring } from '../composables/useBring'
 import { ofKinds, useLoad } from '../composables/useLoad'
 import { useSearch } from '../composables/useSearch'
 import { useSession } from '../stores/session'
 
 const session = useSession()
-const { query, set, fields } = useSearch(['q', 'group', 'limit'], () => undefined)
-const size = 50
+const { query, set, fields, search, clear, forward, back } = useSearch(
+  ['q', 'group'],
+  (): string | undefined => data.value?.next,
+)
 const { data, problem, loading, again } = useLoad(
-  () =>
-    must(
-      api.GET('/api/v1/people', {
-        params: { query: { q: query.value.q, group: query.value.group, limit: Number(query.value.limit) || size } },
-      }),
-    ),
+  () => must(api.GET('/api/v1/people', { params: { query: { ...query.value, limit: 50 } } })),
   () => query.value,
   ofKinds('person.'),
 )
-const search = () => set({ q: fields.q.trim(), limit: '' })
 
 const {
   busy,
@@ -43,7 +40,17 @@ const {
 </script>
 
 <template>
-  <ListPage title="People" :page="data" :problem="problem" :loading="loading" @search="search" @again="again">
+  <ListPage
+    title="People"
+    :page="data"
+    :problem="problem"
+    :loading="loading"
+    :cursor="query.cursor"
+    @search="search"
+    @again="again"
+    @back="back"
+    @forward="forward"
+  >
     <template #intro>
       <p class="soft">
         Whom the directory knows, and which groups they are in. Choose one to see their devices and what was decided for
@@ -62,7 +69,7 @@ const {
       />
     </template>
     <template #tools>
-      <el-tag v-if="query.group" closable disable-transitions @close="set({ group: '', limit: '' })"
+      <el-tag v-if="query.group" closable disable-transitions @close="set({ group: '', cursor: '' })"
         >in {{ query.group }}</el-tag
       >
     </template>
@@ -91,22 +98,12 @@ const {
           </tr>
         </tbody>
       </table>
-      <p class="soft small count">
-        {{ items.length }} of {{ data?.total }}.
-        <el-button
-          v-if="items.length < (data?.total ?? 0)"
-          link
-          type="primary"
-          @click="set({ limit: String(items.length + 4 * size) })"
-          >Show more</el-button
-        >
-      </p>
+      <p class="soft small count">{{ count(data?.total ?? 0, 'person', 'people') }} in all.</p>
     </template>
     <template #empty>
       <h3>{{ query.q || query.group ? 'Nobody matches' : 'The directory is empty' }}</h3>
       <p class="soft">
-        <el-button v-if="query.q || query.group" link type="primary" @click="set({ q: '', group: '', limit: '' })"
-          >Show everybody</el-button
+        <el-button v-if="query.q || query.group" link type="primary" @click="clear">Show everybody</el-button
         ><template v-else>Bring people with <code>ironledger person import people.csv</code></template>
       </p>
     </template>

@@ -90,7 +90,7 @@ func verifyRecords(ctx context.Context, path string, key keyfile.Pair) (*api.Ver
 	if err != nil {
 		return nil, err
 	}
-	v, err := audit.VerifyRecords(ctx, records, key.Verifier, audit.VerifyOptions{File: true})
+	v, err := audit.VerifyRecords(ctx, records, key.Verifier, audit.VerifyOptions{File: true, Searches: true})
 	return v, errors.Join(err, records.Close())
 }
 

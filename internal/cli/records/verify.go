@@ -156,7 +156,7 @@ func verifyData(ctx context.Context, a *shell.App, dir string) error {
 	bar := a.Walked(-1, "entries", "verifying")
 	last := int64(0)
 	v, err := audit.VerifyRecords(ctx, records, key.Verifier,
-		audit.VerifyOptions{File: true, Progress: func(done, of int64) {
+		audit.VerifyOptions{File: true, Searches: true, Progress: func(done, of int64) {
 			bar.Of(of)
 			bar.Add(done - last)
 			last = done

@@ -4,8 +4,10 @@
 package mention
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -30,13 +32,6 @@ const (
 
 // present is true of the bodies that are here.
 const present = "substr(body, 1, 1) = '{'"
-
-// ofRun selects what the entries from ?1 to ?2 say, in order and once each.
-const ofRun = `SELECT who, seq FROM (
-	SELECT 'd:' || json_extract(body, '$.device') AS who, seq FROM entries WHERE seq BETWEEN ?1 AND ?2 AND ` + present + `
-	UNION SELECT 'p:' || json_extract(body, '$.asked.subject.id'), seq FROM entries WHERE seq BETWEEN ?1 AND ?2 AND ` + present + `
-	UNION SELECT 'p:' || json_extract(body, '$.person'), seq FROM entries WHERE seq BETWEEN ?1 AND ?2 AND ` + present + `
-) WHERE who IS NOT NULL ORDER BY who, seq`
 
 // Candidates selects the numbers of the entries that may speak of the one given: those that are known to, and those that nobody
 // looked at yet.
@@ -64,8 +59,38 @@ func Next(ctx context.Context, db Querier) (run int64, err error) {
 	return run, err
 }
 
-func read(ctx context.Context, db Querier, query string, args ...any) (out []one, err error) {
-	rows, err := db.QueryContext(ctx, query, args...)
+// said reads whom the entries of a run speak of, in order and once each.
+func said(ctx context.Context, db Querier, run int64) (out []one, err error) {
+	first, last := bounds(run)
+	rows, err := db.QueryContext(ctx, "SELECT seq, json_extract(body, '$.device', '$.asked.subject.id', '$.person') "+
+		"FROM entries WHERE seq BETWEEN ? AND ? AND "+present, first, last)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var text sql.RawBytes
+	var seq int64
+	for rows.Next() {
+		if err := rows.Scan(&seq, &text); err != nil {
+			return nil, err
+		}
+		var who [3]any
+		if err := json.Unmarshal(text, &who); err != nil {
+			return nil, fmt.Errorf("entry %d: %w", seq, err)
+		}
+		for i, of := range []func(string) string{Device, Person, Person} {
+			if id, is := who[i].(string); is {
+				out = append(out, one{of(id), seq})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b one) int { return cmp.Or(strings.Compare(a.who, b.who), cmp.Compare(a.seq, b.seq)) })
+	return slices.Compact(out), rows.Err()
+}
+
+// kept reads whom they speak of as it is kept.
+func kept(ctx context.Context, db Querier, run int64) (out []one, err error) {
+	rows, err := db.QueryContext(ctx, "SELECT who, seq FROM mentions WHERE run = ? ORDER BY who, seq", run)
 	if err != nil {
 		return nil, err
 	}
@@ -93,8 +118,7 @@ func Anew(run int64) *Part { return &Part{run: run, anew: true} }
 
 // Parts reads what a run of entries says, all of which must be there, for it to be written part by part.
 func Parts(ctx context.Context, db Querier, run int64) ([]Part, error) {
-	first, last := bounds(run)
-	all, err := read(ctx, db, ofRun, first, last)
+	all, err := said(ctx, db, run)
 	if err != nil {
 		return nil, fmt.Errorf("read who entries speak of: %w", err)
 	}
@@ -149,19 +173,19 @@ var ErrWrong = errors.New("who they speak of was kept otherwise than they say, s
 
 // Check holds what is kept of a run against the entries; of one that is not kept there is nothing to say.
 func Check(ctx context.Context, db Querier, run int64) error {
-	first, last := bounds(run)
 	if next, err := Next(ctx, db); err != nil || run >= next {
 		return err
 	}
-	say, err := read(ctx, db, ofRun, first, last)
+	say, err := said(ctx, db, run)
+	var keep []one
+	if err == nil {
+		keep, err = kept(ctx, db, run)
+	}
 	if err != nil {
 		return fmt.Errorf("read who entries speak of: %w", err)
 	}
-	kept, err := read(ctx, db, "SELECT who, seq FROM mentions WHERE run = ? ORDER BY who, seq", run)
-	if err != nil {
-		return fmt.Errorf("read who entries speak of: %w", err)
-	}
-	if !slices.Equal(say, kept) {
+	if !slices.Equal(say, keep) {
+		first, last := bounds(run)
 		return fmt.Errorf("entries %d to %d: %w", first, last, ErrWrong)
 	}
 	return nil
