@@ -383,6 +383,10 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready readyFu
 func (o *serveOptions) open(svc *service.Service, log *slog.Logger, w wanted, http *web,
 	ready readyFunc) ([]front, readyFunc, error) {
 	public := cmp.Or(strings.TrimSuffix(o.public, "/"), http.url())
+	fronts := []front{http}
+	if o.recheck { // before anybody asks for anything
+		fronts = append(fronts, recheck.Of(svc.Engine, svc.View, svc.Decisions))
+	}
 	told := metrics.Of(svc, shell.Version(), o.data)
 	svc.Streams.Start(stream.Options{Issuer: public, Policy: w.inside})
 	svc.Heard.Start(w.inside)
@@ -394,10 +398,6 @@ func (o *serveOptions) open(svc *service.Service, log *slog.Logger, w wanted, ht
 	options := httpapi.Options{Service: svc, Log: log, Version: shell.Version(), TLS: w.certificate != nil,
 		Public: public, Console: console.Files(), Metrics: told.Handler(log), Limited: told.Limited}
 	http.handler = httpapi.Handler(options)
-	fronts := []front{http}
-	if o.recheck {
-		fronts = append(fronts, recheck.Of(svc.Engine, svc.View, svc.Decisions))
-	}
 	if o.metrics != "" {
 		m, err := newMeter(o.metrics, told.Handler(log))
 		if err != nil {
