@@ -33,10 +33,10 @@ func keepAll(devices int64) (done func()) {
 	percent := devices * deviceSize * 100 / ballastSize
 	tuned.mu.Lock()
 	defer tuned.mu.Unlock()
-	if tuned.percent == 0 || percent <= collectAt {
+	if tuned.percent == 0 {
 		return func() {}
 	}
-	debug.SetGCPercent(int(min(percent, 1<<20)))
+	debug.SetGCPercent(int(min(max(percent, collectAt), 1<<20)))
 	tuned.keeping++
 	return func() {
 		tuned.mu.Lock()

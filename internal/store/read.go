@@ -237,7 +237,7 @@ type DecisionQuery struct {
 }
 
 // recent is among how many of the newest decisions it is looked first for those of somebody, who may have many.
-const recent = 2048
+const recent = 512
 
 // Decisions reads entries of decisions, newest first.
 func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry, error) {
