@@ -63,7 +63,7 @@ func TestSearchesGoByWhatIsKeptOfMentions(t *testing.T) {
 	gone := func(seq int64) { all[seq-1].says, all[seq-1].Body = speech{}, nil }
 	compare := func(when string) {
 		t.Helper()
-		for range 40 {
+		for range 8 {
 			device, person := fmt.Sprintf("d%d", r.IntN(62)), fmt.Sprintf("p%d", r.IntN(70))
 			by := r.IntN(3)
 			q, lq := DecisionQuery{Limit: 1 + r.IntN(300)}, LineQuery{Limit: 1 + r.IntN(300)}
@@ -103,7 +103,7 @@ func TestSearchesGoByWhatIsKeptOfMentions(t *testing.T) {
 	add(1000)
 	keep(mention.Run)
 	compare("before anything is kept")
-	add(5000)
+	add(3500)
 	redact := func(seq int64) {
 		b := &Batch{}
 		b.Redact(seq)
@@ -118,7 +118,7 @@ func TestSearchesGoByWhatIsKeptOfMentions(t *testing.T) {
 	add(4000)
 	keep(3 * mention.Run)
 	for range 30 {
-		if seq := 1 + r.Int64N(9000); all[seq-1].Body != nil {
+		if seq := 1 + r.Int64N(8400); all[seq-1].Body != nil {
 			redact(seq)
 		}
 	}
@@ -141,7 +141,7 @@ func TestSearchesGoByWhatIsKeptOfMentions(t *testing.T) {
 		"substr(body, 1, 1) <> '{')").Scan(&left); err != nil || left != 0 {
 		t.Errorf("%d mentions are left of bodies that are not here (%v)", left, err)
 	}
-	for first := int64(1); first < 10000; first += mention.Run {
+	for first := int64(1); first < 8192; first += mention.Run {
 		if err := s.CheckMentions(ctx, first); err != nil {
 			t.Error(err)
 		}
