@@ -316,9 +316,24 @@ func (s *server) entries(t *testing.T) int {
 	return list[0].Seq
 }
 
+// reported waits until a demo has made up for the reports of its week, which it records by itself.
+func (s *server) reported(t *testing.T) {
+	t.Helper()
+	last := "daily-" + time.Now().UTC().AddDate(0, 0, -1).Format(time.DateOnly)
+	within(t, "the week's reports are kept", func() bool {
+		return strings.Contains(s.run(t, "", "report", "list").out, last)
+	})
+	within(t, "no more comes by itself", func() bool {
+		before := s.entries(t)
+		time.Sleep(time.Second)
+		return s.entries(t) == before
+	})
+}
+
 func TestFollowersMissNothing(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
+	s.reported(t)
 	resume := filepath.Join(t.TempDir(), "seq")
 	want := int64(1)
 	take := func(next func() string, n int) {
