@@ -35,8 +35,8 @@ const present = "substr(body, 1, 1) = '{'"
 
 // Candidates selects the numbers of the entries that may speak of the one given: those that are known to, and those that nobody
 // looked at yet.
-const Candidates = `SELECT m.seq FROM mention_runs AS r CROSS JOIN mentions AS m ON m.run = r.run AND m.who = ?
-	UNION ALL SELECT seq FROM entries WHERE seq > (SELECT coalesce(max(run) + 1, 0) * 4096 FROM mention_runs)`
+var Candidates = fmt.Sprintf(`SELECT m.seq FROM mention_runs AS r CROSS JOIN mentions AS m ON m.run = r.run AND m.who = ?
+	UNION ALL SELECT seq FROM entries WHERE seq > (SELECT coalesce(max(run) + 1, 0) * %d FROM mention_runs)`, Run)
 
 // Querier is what reads: the database or a transaction.
 type Querier interface {
