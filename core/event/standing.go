@@ -126,15 +126,15 @@ const (
 
 // EvidenceChanges tells what a report changes in a record.
 func EvidenceChanges(old *evidence.Record, rep *evidence.Report) []EvidenceChange {
-	was := map[string]string{}
-	for _, r := range old.Readings() {
+	was, since := map[string]string{}, map[string]int64{}
+	for r := range old.All() {
 		if r.Source == rep.Source {
-			was[r.Name] = ReadingText(r)
+			was[r.Name], since[r.Name] = ReadingText(r), r.At
 		}
 	}
 	var out []EvidenceChange
 	for _, r := range rep.Readings {
-		if text := ReadingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
+		if text := ReadingText(r); text != was[r.Name] && r.At >= since[r.Name] && len(out) < maxEvidenceChanges {
 			out = append(out, EvidenceChange{Attribute: r.Name, From: Clipped(was[r.Name], maxTold), Source: r.Source,
 				To: Clipped(text, maxTold)})
 		}

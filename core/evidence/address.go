@@ -9,7 +9,7 @@ import (
 // HardwareAddresses lists the addresses of network interfaces that sources report, as [value.HardwareAddress] writes
 // them.
 func (r *Record) HardwareAddresses() (out []string) {
-	for _, reading := range r.Of("network.macs") {
+	for reading := range r.Of("network.macs") {
 		for _, m := range reading.Value.Members() {
 			if a := value.HardwareAddress(m.Str()); a != "" && !slices.Contains(out, a) {
 				out = append(out, a)

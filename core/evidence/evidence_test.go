@@ -341,7 +341,7 @@ func FuzzReport(f *testing.F) {
 			same := func(a, b Reading) bool {
 				return a.Name == b.Name && a.Proved == b.Proved && a.Proved == a.Value.Known()
 			}
-			if err != nil || own.Source != Agent || !slices.EqualFunc(rec.Readings(), back.Readings, same) {
+			if err != nil || own.Source != Agent || !slices.EqualFunc(readings(rec), back.Readings, same) {
 				t.Fatalf("%q of a device's own comes back otherwise: %v", raw, err)
 			}
 		}
@@ -356,9 +356,9 @@ func FuzzReport(f *testing.F) {
 		rec = rec.With(rep)
 		kept := rec.MarshalSource(rep.Source)
 		back, err := d.UnmarshalSource(rep.Source, kept)
-		if err != nil || len(back.Readings) != len(rec.Readings()) {
+		if err != nil || len(back.Readings) != rec.Len() {
 			t.Fatalf("%q is kept as %q, which comes back as %d of %d readings (%v)", raw, kept,
-				len(back.Readings), len(rec.Readings()), err)
+				len(back.Readings), rec.Len(), err)
 		}
 		r.Resolve(rec, Facts{}, now)
 		_ = condition.Always
@@ -460,7 +460,7 @@ func TestARecordOfSeveralSourcesComesBack(t *testing.T) {
 	kept := []byte(`{"agent":`)
 	kept = append(rec.AppendSource(append(rec.AppendSource(kept, "agent"), `,"mdm":`...), "mdm"), '}')
 	back, err := d.UnmarshalRecord(kept)
-	if err != nil || !slices.EqualFunc(back.Readings(), rec.Readings(), func(a, b Reading) bool {
+	if err != nil || !slices.EqualFunc(readings(back), readings(rec), func(a, b Reading) bool {
 		return a.Name == b.Name && a.Source == b.Source && a.At == b.At && a.Value.Equal(b.Value)
 	}) {
 		t.Errorf("%s comes back as %+v (%v)", kept, back, err)
@@ -471,7 +471,7 @@ func TestARecordOfSeveralSourcesComesBack(t *testing.T) {
 			t.Errorf("%q is read as %+v", bad, rec)
 		}
 	}
-	if rec, err := d.UnmarshalRecord([]byte("{}")); err != nil || len(rec.Readings()) != 0 {
+	if rec, err := d.UnmarshalRecord([]byte("{}")); err != nil || rec.Len() != 0 {
 		t.Errorf("nothing is read as %+v (%v)", rec, err)
 	}
 }
@@ -487,7 +487,7 @@ func FuzzRecord(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, r := range rec.Readings() {
+		for r := range rec.All() {
 			if d.Slot(r.Name) < 0 || r.Value.Known() == (r.Unavailable != "") {
 				t.Fatalf("%q is read as %+v", kept, r)
 			}
@@ -505,7 +505,7 @@ func TestSettingASlotLeavesTheRecordAlone(t *testing.T) {
 	model, vendor := d.Slot("model"), d.Slot("vendor")
 	v.Set(model, value.OfText("Tern"), now+1)
 	v.Set(vendor, value.OfText("Skerry"), now+1)
-	if got := rec.Readings()[0].Value.Str(); got != "Skerry 14" || other.Value(model).Str() != "Skerry 14" ||
+	if got := readings(rec)[0].Value.Str(); got != "Skerry 14" || other.Value(model).Str() != "Skerry 14" ||
 		other.Value(vendor).Known() {
 		t.Errorf("the record says %s, another view %s and %s", got, other.Value(model), other.Value(vendor))
 	}
@@ -539,4 +539,49 @@ func FuzzStream(f *testing.F) {
 			}
 		}
 	})
+}
+
+func readings(r *Record) []Reading { return slices.Collect(r.All()) }
+
+// A report that comes late is left as it was, and so is what the record knows better.
+func TestALateReportChangesNothing(t *testing.T) {
+	d := NewDictionary()
+	at := func(when, rest string) *Report {
+		return report(t, d, `{"identity":{"id":"d"},"source":"mdm","observed_at":"2026-11-20T`+when+`:00Z","evidence":`+rest+`}`)
+	}
+	rec := (*Record)(nil).With(at("07:00", `{"managed":true,"model":"Tern","vendor":{"unavailable":"no rights"}}`))
+	late := at("06:00", `{"managed":false,"vendor":"Skerry","os.build":"7a"}`)
+	said := slices.Clone(late.Readings)
+	if got := readings(rec.With(late)); len(got) != 4 || !got[0].Value.IsTrue() || got[3].Value.Known() ||
+		got[3].Unavailable != "no rights" || got[2].Value.Str() != "7a" {
+		t.Errorf("the record is now %+v", got)
+	}
+	for r := range rec.Of("location") { // which would stand before what there is
+		t.Errorf("of what nobody said: %+v", r)
+	}
+	for i, r := range late.Readings {
+		if r.At != said[i].At || !r.Value.Equal(said[i].Value) {
+			t.Errorf("the report says now %+v, said %+v", r, said[i])
+		}
+	}
+}
+
+// A reading of every device of a fleet is in memory but once.
+func TestWhatManyReportIsKeptOnce(t *testing.T) {
+	d := NewDictionary()
+	of := func(id, free string) *Record {
+		return (*Record)(nil).With(report(t, d, `{"identity":{"id":"`+id+`"},"evidence":{"model":"Tern","managed":true,
+			"os.version":"14.2","disk.encrypted":{"unavailable":"no rights"},"serial":"`+id+`"}}`))
+	}
+	of("a", "1")
+	of("b", "2")
+	one, other := of("c", "3"), of("d", "4")
+	if one.layout != other.layout {
+		t.Error("two devices that are reported of alike have a layout each")
+	}
+	for i, l := range one.labels {
+		if alike := one.held[i].value == other.held[i].value; alike != (l.name != "serial") {
+			t.Errorf("%s of both is kept once: %t", l.name, alike)
+		}
+	}
 }

@@ -369,7 +369,7 @@ func certificateKeys(certs value.Value) []Key {
 // a device now. Which of them point at it, [View.Issued] says.
 func (r *Resolver) CertificateKeys(rec *Record) []Key {
 	var keys []Key
-	for _, x := range rec.Of("certs") {
+	for x := range rec.Of("certs") {
 		if r.Identifies(x.Source) && r.Accepts(x.Source, "certs") == nil {
 			keys = append(keys, certificateKeys(x.Value)...)
 		}
@@ -387,7 +387,7 @@ func IssuedKeys(rec *Record) (keys []Key) {
 
 // IssuedIn is what our own authority issued to a device, by its record.
 func IssuedIn(rec *Record) []value.Value {
-	for _, x := range rec.Of(IssuedName) {
+	for x := range rec.Of(IssuedName) {
 		if x.Source == Authority {
 			return x.Value.Members()
 		}

@@ -45,7 +45,7 @@ func (r *Record) AppendUndo(b []byte, before *Record) []byte {
 	section("again", again,
 		func(o value.Object, s *undone) value.Object { return strconv.AppendInt(o, s.moment, 10) })
 	section("readings", func(s *undone) bool {
-		return !again(s) && slices.ContainsFunc(was.readings, func(x Reading) bool { return x.Source == s.name })
+		return !again(s) && slices.Contains(was.sources, s.name)
 	}, func(o value.Object, s *undone) value.Object { return was.AppendSource(o, s.name) })
 	section("gone", func(s *undone) bool { return len(s.gone) > 0 },
 		func(o value.Object, s *undone) value.Object { return value.OfTexts(s.gone).AppendJSON(o) })
@@ -74,40 +74,38 @@ func (r *Record) undo(before *Record) (sources []undone, was *Record) {
 		sources = append(sources, undone{name: name})
 		return &sources[len(sources)-1]
 	}
-	was = &Record{}
-	old, fresh := before.Readings(), r.Readings()
-	for i, j := 0, 0; i < len(old) || j < len(fresh); {
+	was = &Record{layout: &layout{}}
+	old, fresh := before.all(), r.all()
+	for i, j := 0, 0; i < len(old.labels) || j < len(fresh.labels); {
 		c := 1
-		if j == len(fresh) {
+		if j == len(fresh.labels) {
 			c = -1
-		} else if i < len(old) {
-			c = strings.Compare(old[i].Name, fresh[j].Name)
-			if c == 0 {
-				c = strings.Compare(old[i].Source, fresh[j].Source)
-			}
+		} else if i < len(old.labels) {
+			c = old.labels[i].before(&fresh.labels[j])
 		}
 		switch {
 		case c > 0:
-			s := of(fresh[j].Source)
-			s.gone, s.changed = append(s.gone, fresh[j].Name), true
+			s := of(fresh.labels[j].source)
+			s.gone, s.changed = append(s.gone, fresh.labels[j].name), true
 			j++
 		case c < 0: // a reading never goes away, but let it
-			of(old[i].Source).changed = true
-			was.readings = append(was.readings, old[i])
+			of(old.labels[i].source).changed = true
+			was.add(old, i)
 			i++
 		default:
-			s, o, f := of(old[i].Source), &old[i], &fresh[j]
+			o, f := old.held[i], fresh.held[j]
+			s := of(old.labels[i].source)
 			switch {
 			case s.moment == 0:
-				s.moment = o.At
-			case s.moment != o.At:
+				s.moment = o.at
+			case s.moment != o.at:
 				s.moment = -1
 			}
-			same := o.same(f)
+			same := o.same(f) && old.labels[i].proved == fresh.labels[j].proved
 			s.changed = s.changed || !same
-			s.moved = s.moved || o.At != f.At
-			if !same || o.At != f.At {
-				was.readings = append(was.readings, *o)
+			s.moved = s.moved || o.at != f.at
+			if !same || o.at != f.at {
+				was.add(old, i)
 			}
 			i, j = i+1, j+1
 		}
@@ -115,15 +113,12 @@ func (r *Record) undo(before *Record) (sources []undone, was *Record) {
 	return sources, was
 }
 
-// same reports whether two readings say the same with the same proof, whenever they were made.
-func (r *Reading) same(s *Reading) bool {
-	if r.Proved != s.Proved {
-		return false
+// add adds a reading to a record that is being made.
+func (r *Record) add(s span, i int) {
+	r.labels, r.held = append(r.labels, s.labels[i]), append(r.held, s.held[i])
+	if source := s.labels[i].source; !slices.Contains(r.sources, source) {
+		r.sources = append(r.sources, source)
 	}
-	if !r.Value.Known() || !s.Value.Known() {
-		return r.Value.Known() == s.Value.Known() && r.Unavailable == s.Unavailable
-	}
-	return r.Value.Kind() == s.Value.Kind() && r.Value.Equal(s.Value)
 }
 
 // Past is the kept evidence of a device on the way back. It knows no

@@ -5,6 +5,8 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"hash/maphash"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,77 +16,198 @@ import (
 
 // Record is everything known of one device: the newest reading of each
 // attribute from each source, sorted by name and source. It is immutable.
+//
+// A fleet is kept in memory, so that a record is small: whose readings it has
+// is kept once for all devices that are reported of alike, and so are values
+// that many have.
 type Record struct {
-	readings []Reading
+	*layout
+	held []held
 }
 
-// Readings lists the readings, sorted by name and then by source.
-func (r *Record) Readings() []Reading {
-	if r == nil {
+// layout says of what and from whom the readings of a record are, each differing from the one before.
+type layout struct {
+	labels  []label
+	sources []string // sorted, each once
+}
+
+type label struct {
+	name, source string
+	proved       bool
+}
+
+// held is the rest of a reading: a value, or one that is not known and says why, and when it was observed.
+type held struct {
+	value *value.Value
+	at    int64
+}
+
+func (l *label) reading(h held) Reading {
+	x := Reading{Name: l.name, Source: l.source, At: h.at, Proved: l.proved}
+	if h.value.Known() {
+		x.Value = *h.value
+	} else {
+		x.Unavailable = h.value.Str()
+	}
+	return x
+}
+
+func holding(x *Reading) (label, held) {
+	v := x.Value
+	if !v.Known() {
+		v = value.Unavailable(x.Unavailable)
+	}
+	return label{x.Name, x.Source, x.Proved}, held{value.Shared(v), x.At}
+}
+
+// same reports whether two say the same, whenever that was observed.
+func (h held) same(o held) bool {
+	return h.value == o.value || h.value.Kind() == o.value.Kind() && h.value.Equal(*o.value) &&
+		(h.value.Known() || h.value.Str() == o.value.Str())
+}
+
+var layouts value.Recent[layout]
+
+var layoutSeed = maphash.MakeSeed()
+
+// layoutOf returns the layout with the labels, which it copies: one of those that came lately, if it was one.
+func layoutOf(labels []label) *layout {
+	var h maphash.Hash
+	h.SetSeed(layoutSeed)
+	for i := range labels {
+		h.WriteString(labels[i].name)
+		h.WriteByte(0)
+		h.WriteString(labels[i].source)
+	}
+	place, kept, _ := layouts.At(h.Sum64())
+	if kept != nil && slices.Equal(kept.labels, labels) {
+		return kept
+	}
+	l := &layout{labels: slices.Clone(labels)}
+	for i := range labels {
+		if !slices.Contains(l.sources, labels[i].source) {
+			l.sources = append(l.sources, labels[i].source)
+		}
+	}
+	slices.Sort(l.sources)
+	place.Store(l)
+	return l
+}
+
+// span is a run of the readings of a record.
+type span struct {
+	labels []label
+	held   []held
+}
+
+func (r *Record) all() span {
+	if r == nil || r.layout == nil {
+		return span{}
+	}
+	return span{r.labels, r.held}
+}
+
+func (s span) from(i int) span { return span{s.labels[i:], s.held[i:]} }
+
+// Len is how many readings there are.
+func (r *Record) Len() int { return len(r.all().held) }
+
+// Sources lists, sorted, who gave them.
+func (r *Record) Sources() []string {
+	if r.Len() == 0 {
 		return nil
 	}
-	return r.readings
+	return r.sources
 }
 
-// Of returns the readings of one attribute.
-func (r *Record) Of(name string) []Reading {
-	all := r.Readings()
-	first, _ := slices.BinarySearchFunc(all, name,
-		func(x Reading, name string) int { return strings.Compare(x.Name, name) })
-	end := first
-	for end < len(all) && all[end].Name == name {
-		end++
+// All yields the readings, sorted by name and then by source.
+func (r *Record) All() iter.Seq[Reading] { return r.all().readings }
+
+func (s span) readings(yield func(Reading) bool) {
+	for i := range s.labels {
+		if !yield(s.labels[i].reading(s.held[i])) {
+			return
+		}
 	}
-	return all[first:end]
 }
 
-func before(a, b *Reading) int {
-	if c := strings.Compare(a.Name, b.Name); c != 0 {
+// Of yields the readings of one attribute.
+func (r *Record) Of(name string) iter.Seq[Reading] { return r.of(name).readings }
+
+func (r *Record) of(name string) span {
+	s := r.all()
+	first, _ := slices.BinarySearchFunc(s.labels, name,
+		func(x label, name string) int { return strings.Compare(x.name, name) })
+	return s.from(first).about(name)
+}
+
+// about is the readings of an attribute with which the span begins, if it does.
+func (s span) about(name string) span {
+	n := 0
+	for n < len(s.labels) && s.labels[n].name == name {
+		n++
+	}
+	return span{s.labels[:n], s.held[:n]}
+}
+
+func (l *label) before(o *label) int {
+	if c := strings.Compare(l.name, o.name); c != 0 {
 		return c
 	}
-	return strings.Compare(a.Source, b.Source)
+	return strings.Compare(l.source, o.source)
 }
 
 // With returns the record with the readings of a report laid over it. A
 // reading older than the one kept of the same source is left out.
 func (r *Record) With(rep *Report) *Record {
-	old, fresh := r.Readings(), rep.Readings
-	if len(old) == 0 {
-		return &Record{fresh}
+	old, fresh := r.all(), rep.Readings
+	var room [48]label
+	labels, out := room[:0], make([]held, 0, r.united(fresh)) // records are kept by the hundred thousand: no room to spare
+	i, alike := 0, true
+	take := func() {
+		labels, out = append(labels, old.labels[i]), append(out, old.held[i])
+		i++
 	}
-	out := make([]Reading, 0, united(old, fresh)) // records are kept by the hundred thousand: no room to spare
-	for len(old) > 0 || len(fresh) > 0 {
-		switch c := 0; {
-		case len(fresh) == 0:
-			return &Record{append(out, old...)}
-		case len(old) > 0:
-			if c = before(&old[0], &fresh[0]); c < 0 {
-				out, old = append(out, old[0]), old[1:]
-				continue
-			}
-			if c == 0 {
-				if old[0].At > fresh[0].At {
-					fresh[0] = old[0]
-				}
-				old = old[1:]
+	for j := range fresh {
+		l, h := holding(&fresh[j])
+		c := -1
+		for ; i < len(old.labels); take() {
+			if c = old.labels[i].before(&l); c >= 0 {
+				break
 			}
 		}
-		out, fresh = append(out, fresh[0]), fresh[1:]
+		if i < len(old.labels) && c == 0 {
+			if old.held[i].at > h.at {
+				take()
+				continue
+			}
+			alike = alike && old.labels[i] == l
+			i++
+		} else {
+			alike = false
+		}
+		labels, out = append(labels, l), append(out, h)
 	}
-	return &Record{out}
+	for i < len(old.labels) {
+		take()
+	}
+	if alike && r != nil && r.layout != nil {
+		return &Record{r.layout, out}
+	}
+	return &Record{layoutOf(labels), out}
 }
 
-// united is how many readings two sorted lists have together, those of one attribute and source once.
-func united(a, b []Reading) int {
-	n := len(a) + len(b)
-	for i, j := 0, 0; i < len(a) && j < len(b); {
-		switch c := before(&a[i], &b[j]); {
-		case c < 0:
+// united is how many readings there are with those of a report, those of one attribute and source once.
+func (r *Record) united(fresh []Reading) int {
+	old := r.all().labels
+	n, i := len(old)+len(fresh), 0
+	for j := range fresh {
+		l := label{name: fresh[j].Name, source: fresh[j].Source}
+		for i < len(old) && old[i].before(&l) < 0 {
 			i++
-		case c > 0:
-			j++
-		default:
-			i, j, n = i+1, j+1, n-1
+		}
+		if i < len(old) && old[i].before(&l) == 0 {
+			i, n = i+1, n-1
 		}
 	}
 	return n
@@ -97,28 +220,28 @@ func (r *Record) MarshalSource(source string) []byte { return r.AppendSource(nil
 
 // AppendSource appends what MarshalSource writes to b.
 func (r *Record) AppendSource(b []byte, source string) []byte {
-	readings := r.Readings()
-	o := value.Object(slices.Grow(b, 64+56*len(readings))).Open()
+	all := r.all()
+	o := value.Object(slices.Grow(b, 64+56*len(all.held))).Open()
 	type moment struct {
 		at     int64
 		proved bool
 	}
+	of := func(i int) moment { return moment{all.held[i].at, all.labels[i].proved} }
 	var done []moment
-	for i := range readings {
-		first := &readings[i]
-		of := moment{first.At, first.Proved}
-		if first.Source != source || slices.Contains(done, of) {
+	for i := range all.labels {
+		first := of(i)
+		if all.labels[i].source != source || slices.Contains(done, first) {
 			continue
 		}
-		done = append(done, of)
-		o = o.Name(momentText(first.At, first.Proved)).Open()
-		for j := i; j < len(readings); j++ {
-			switch x := &readings[j]; {
-			case x.At != first.At || x.Proved != first.Proved || x.Source != source:
-			case x.Value.Known():
-				o = x.Value.AppendJSON(o.Name(x.Name))
+		done = append(done, first)
+		o = o.Name(momentText(first.at, first.proved)).Open()
+		for j := i; j < len(all.labels); j++ {
+			switch v := all.held[j].value; {
+			case of(j) != first || all.labels[j].source != source:
+			case v.Known():
+				o = v.AppendJSON(o.Name(all.labels[j].name))
 			default:
-				o = o.Name(x.Name).Open().Text("unavailable", x.Unavailable).Close()
+				o = o.Name(all.labels[j].name).Open().Text("unavailable", v.Str()).Close()
 			}
 		}
 		o = o.Close()

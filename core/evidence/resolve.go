@@ -217,22 +217,19 @@ type View struct {
 // Resolve makes the view of a record at now.
 func (r *Resolver) Resolve(rec *Record, facts Facts, now int64) *View {
 	v := &View{Frame: condition.NewView(len(r.dict.list)), Valid: condition.Always, by: r, rec: rec, made: now}
-	readings := rec.Readings() // sorted by name, as r.dict.sorted is
+	rest := rec.all() // sorted by name, as r.dict.sorted is
 	for _, slot := range r.dict.sorted {
 		name := r.dict.list[slot].Name
-		for len(readings) > 0 && readings[0].Name != name && readings[0].Name < name { // no longer declared
-			readings = readings[1:]
+		for len(rest.labels) > 0 && rest.labels[0].name != name && rest.labels[0].name < name { // no longer declared
+			rest = rest.from(1)
 		}
-		n := 0
-		for n < len(readings) && readings[n].Name == name {
-			n++
+		these := rest.about(name)
+		if len(these.labels) > 0 && slot != r.level && slot != r.issued {
+			r.choose(v, slot, these, now)
 		}
-		if n > 0 && slot != r.level && slot != r.issued {
-			r.choose(v, slot, readings[:n], now)
-		}
-		readings = readings[n:]
+		rest = rest.from(len(these.labels))
 	}
-	if levels := r.levels(rec); len(levels) > 0 {
+	if levels := r.levels(rec); len(levels.labels) > 0 {
 		r.choose(v, r.level, levels, now)
 	}
 	v.Point(r.roster, truth(facts.OnRoster), condition.Always)
@@ -323,10 +320,10 @@ func (r *Resolver) check(v *View, id string, now int64) {
 	case !shown.Known(): // what we issued needs nobody to show it
 		fresh = condition.Always
 	}
-	issued := v.rec.Of(IssuedName)
-	for i := range issued {
-		if issued[i].Source == Authority {
-			v.Point(r.issued, &issued[i].Value, condition.Always)
+	issued := v.rec.of(IssuedName)
+	for i := range issued.labels {
+		if issued.labels[i].source == Authority {
+			v.Point(r.issued, issued.held[i].value, condition.Always)
 		}
 	}
 	checked, until := r.checker.Check(certificate.Union(shown, d.Issued), d, now)
@@ -337,25 +334,26 @@ func (r *Resolver) check(v *View, id string, now int64) {
 // levels returns the readings of threat.level, one a source. That of a source
 // which gave a score without a level, or later than one, is derived from the
 // score.
-func (r *Resolver) levels(rec *Record) []Reading {
-	given := rec.Of("threat.level")
+func (r *Resolver) levels(rec *Record) span {
+	given := rec.of("threat.level")
 	if len(r.bands) == 0 {
 		return given
 	}
-	levels := slices.Clone(given)
-	for _, x := range rec.Of("threat.score") {
-		i := slices.IndexFunc(given, func(l Reading) bool { return l.Source == x.Source })
-		if i >= 0 && (!x.Value.Known() || given[i].Value.Known() && given[i].At >= x.At) {
+	levels, scores := span{slices.Clone(given.labels), slices.Clone(given.held)}, rec.of("threat.score")
+	for i, l := range scores.labels {
+		h := scores.held[i]
+		at := slices.IndexFunc(given.labels, func(g label) bool { return g.source == l.source })
+		if at >= 0 && (!h.value.Known() || given.held[at].value.Known() && given.held[at].at >= h.at) {
 			continue
 		}
-		if x.Value.Known() {
-			x.Value = value.OfEnum(ThreatLevel.Enum, r.band(x.Value.Num()))
+		if h.value.Known() {
+			h.value = value.Shared(value.OfEnum(ThreatLevel.Enum, r.band(h.value.Num())))
 		}
-		if x.Name = "threat.level"; i >= 0 {
-			levels[i] = x
+		if l.name = "threat.level"; at >= 0 {
+			levels.labels[at], levels.held[at] = l, h
 			continue
 		}
-		levels = append(levels, x)
+		levels.labels, levels.held = append(levels.labels, l), append(levels.held, h)
 	}
 	return levels
 }
@@ -372,68 +370,69 @@ func (r *Resolver) band(score int64) int {
 }
 
 // choose fills a slot from the readings of one attribute, one a source.
-func (r *Resolver) choose(v *View, slot int, readings []Reading, now int64) {
-	x, fresh := r.pick(slot, readings, now)
-	if x == nil || !x.Value.Known() {
+func (r *Resolver) choose(v *View, slot int, of span, now int64) {
+	i, fresh := r.pick(slot, of, now)
+	if i < 0 || !of.held[i].value.Known() {
 		return
 	}
-	if x.Proved {
+	if of.labels[i].proved {
 		v.Prove(slot)
 	}
-	v.Point(slot, &x.Value, until(x, r.limits[slot])) // a stale value is kept for explanation, and never fresh again
+	// A stale value is kept for explanation, and never fresh again.
+	v.Point(slot, of.held[i].value, until(of.held[i].at, r.limits[slot]))
 	if fresh > 1 {
 		v.Valid = min(v.Valid, v.Cells[slot].Until)
 	}
 }
 
-// pick returns the reading of an attribute that counts at now, or the newest
-// one, which explains why none does, and how many are fresh.
-func (r *Resolver) pick(slot int, readings []Reading, now int64) (counts *Reading, fresh int) {
+// pick returns which reading of an attribute counts at now, or the newest
+// one, which explains why none does, -1 for none, and how many are fresh.
+func (r *Resolver) pick(slot int, of span, now int64) (counts, fresh int) {
 	a := &r.dict.list[slot]
-	var best, newest *Reading
-	for i := range readings {
-		x := &readings[i]
-		if x.Value.Known() && x.Value.Kind() != a.Type.Kind || r.sources != nil &&
-			r.Accepts(x.Source, a.Name) != nil {
+	best, newest := -1, -1
+	for i, x := range of.held {
+		if x.value.Known() && x.value.Kind() != a.Type.Kind || r.sources != nil &&
+			r.Accepts(of.labels[i].source, a.Name) != nil {
 			continue
 		}
-		if newest == nil || x.At > newest.At {
-			newest = x
+		if newest < 0 || x.at > of.held[newest].at {
+			newest = i
 		}
-		if !x.Value.Known() || until(x, r.limits[slot]) < now {
+		if !x.value.Known() || until(x.at, r.limits[slot]) < now {
 			continue
 		}
-		if fresh++; best == nil || r.outranks(x, best, r.worst[slot]) {
-			best = x
+		if fresh++; best < 0 || r.outranks(of, i, best, r.worst[slot]) {
+			best = i
 		}
 	}
-	if best == nil {
+	if best < 0 {
 		best = newest
 	}
 	return best, fresh
 }
 
-func (r *Resolver) outranks(x, best *Reading, worse Direction) bool {
+func (r *Resolver) outranks(of span, x, best int, worse Direction) bool {
 	if worse != 0 {
-		if c := x.Value.Compare(best.Value); c != 0 {
+		if c := of.held[x].value.Compare(*of.held[best].value); c != 0 {
 			return c == int(worse)
 		}
 	}
-	if a, b := r.sources[x.Source].Rank, r.sources[best.Source].Rank; a != b {
+	from, over := of.labels[x].source, of.labels[best].source
+	if a, b := r.sources[from].Rank, r.sources[over].Rank; a != b {
 		return a > b
 	}
-	if x.At != best.At {
-		return x.At > best.At
+	if of.held[x].at != of.held[best].at {
+		return of.held[x].at > of.held[best].at
 	}
-	return x.Source < best.Source
+	return from < over
 }
 
 // until is the last moment at which a reading is fresh.
-func until(x *Reading, limit int64) int64 {
-	if x.At > condition.Always-limit {
+func until(at, limit int64) int64 {
+	if at > condition.Always-limit {
 		return condition.Always
 	}
-	return x.At + limit
+	return at + limit
 }
 
 // Env returns an environment at now with the view in the device's frame.
@@ -446,27 +445,32 @@ func (v *View) Env(now int64) *condition.Env {
 // Reading returns the reading that fills a slot, or the newest one that could
 // not, or nil when there is none.
 func (v *View) Reading(slot int) *Reading {
-	var readings []Reading
-	if slot == v.by.level {
-		readings = v.by.levels(v.rec)
-	} else {
-		readings = v.rec.Of(v.by.dict.list[slot].Name)
+	of := v.of(slot)
+	i, _ := v.by.pick(slot, of, v.made)
+	if i < 0 {
+		return nil
 	}
-	x, _ := v.by.pick(slot, readings, v.made)
-	return x
+	x := of.labels[i].reading(of.held[i])
+	return &x
+}
+
+// of is what fills a slot, if anything does.
+func (v *View) of(slot int) span {
+	if slot == v.by.level {
+		return v.by.levels(v.rec)
+	}
+	return v.rec.of(v.by.dict.list[slot].Name)
 }
 
 // Counts reports whether a reading of the view's record fills a slot, or would
 // if it were fresh.
 func (v *View) Counts(slot int, x *Reading) bool {
-	if v.Holds(slot, &x.Value) {
-		return true
+	if slot == v.by.issued { // what only our own authority says
+		return x.Source == Authority && v.Value(slot).Known()
 	}
-	if slot != v.by.level && slot != v.by.certs { // their values are made from readings
-		return false
-	}
-	c := v.Reading(slot)
-	return c != nil && c.Value.Known() && c.Source == x.Source
+	of := v.of(slot)
+	i, _ := v.by.pick(slot, of, v.made)
+	return i >= 0 && of.held[i].value.Known() && of.labels[i].source == x.Source
 }
 
 // Get returns the value of an attribute at now; unknown when stale or missing.
@@ -501,9 +505,9 @@ func (v *View) Origin(slot int, now int64) condition.Origin {
 // FreshFor is the shortest time for which a source's readings of a record are fresh, in microseconds;
 // [condition.Always] when none goes stale.
 func (r *Resolver) FreshFor(rec *Record, source string) int64 {
-	shortest, readings := condition.Always, rec.Readings()
-	for i := range readings {
-		if slot, ok := r.dict.index[readings[i].Name]; ok && readings[i].Source == source {
+	shortest := condition.Always
+	for _, l := range rec.all().labels {
+		if slot, ok := r.dict.index[l.name]; ok && l.source == source {
 			shortest = min(shortest, r.limits[slot])
 		}
 	}
@@ -514,4 +518,4 @@ func (r *Resolver) FreshFor(rec *Record, source string) int64 {
 func (r *Resolver) Stale(slot int, x *Reading, now int64) bool { return r.Fresh(slot, x) < now }
 
 // Fresh is the last moment at which a reading is not too old to count.
-func (r *Resolver) Fresh(slot int, x *Reading) int64 { return until(x, r.limits[slot]) }
+func (r *Resolver) Fresh(slot int, x *Reading) int64 { return until(x.At, r.limits[slot]) }

@@ -18,15 +18,15 @@ const (
 	sharedDecoded = 400 // the same of a list or a version, as JSON
 )
 
-// recent is a table of what was read lately.
-type recent[T any] struct {
+// Recent is a table of what came lately. Its zero value is empty; it is safe for concurrent use.
+type Recent[T any] struct {
 	seen [1 << 12]atomic.Uint64 // the hash of what came last
 	kept [1 << 12]atomic.Pointer[T]
 }
 
-// at returns the place for a hash, what is kept there, and whether the last
+// At returns the place for a hash, what is kept there, and whether the last
 // that came there had the same hash.
-func (r *recent[T]) at(hash uint64) (place *atomic.Pointer[T], kept *T, again bool) {
+func (r *Recent[T]) At(hash uint64) (place *atomic.Pointer[T], kept *T, again bool) {
 	i := hash % uint64(len(r.kept))
 	place = &r.kept[i]
 	if again = r.seen[i].Load() == hash; !again {
@@ -35,14 +35,14 @@ func (r *recent[T]) at(hash uint64) (place *atomic.Pointer[T], kept *T, again bo
 	return place, place.Load(), again
 }
 
-var texts recent[string]
+var texts Recent[string]
 
 // shared returns b as text.
 func shared(b []byte) string {
 	if len(b) == 0 || len(b) > sharedText {
 		return string(b)
 	}
-	place, kept, again := texts.at(maphash.Bytes(seed, b))
+	place, kept, again := texts.At(maphash.Bytes(seed, b))
 	if kept != nil && *kept == string(b) {
 		return *kept
 	}
@@ -61,14 +61,14 @@ type decoded struct {
 	value Value
 }
 
-var decodings recent[decoded]
+var decodings Recent[decoded]
 
 // sharedOf reads a list or a version.
 func sharedOf(t Type, raw json.RawMessage, read func(Type, json.RawMessage) (Value, error)) (Value, error) {
 	if len(raw) > sharedDecoded {
 		return read(t, raw)
 	}
-	place, kept, again := decodings.at(maphash.Bytes(seed, raw))
+	place, kept, again := decodings.At(maphash.Bytes(seed, raw))
 	if kept != nil && kept.elem == t.Elem && kept.raw == string(raw) {
 		return kept.value, nil
 	}
@@ -78,3 +78,34 @@ func sharedOf(t Type, raw json.RawMessage, read func(Type, json.RawMessage) (Val
 	}
 	return v, err
 }
+
+var scalars Recent[Value]
+
+var unknown, falsehood, truth = Value{}, OfBool(false), OfBool(true)
+
+// Shared returns a place where a value is kept, which may be that of others who keep the same. Nobody may change it.
+func Shared(v Value) *Value {
+	switch {
+	case v.kind == None && v.str == "":
+		return &unknown
+	case v.kind == Bool && v.num == 0:
+		return &falsehood
+	case v.kind == Bool:
+		return &truth
+	case v.kind == List || v.kind == Record || len(v.str) > sharedText:
+		return keep(v)
+	}
+	hash := maphash.String(seed, v.str) ^ uint64(v.num)*0x9e3779b97f4a7c15 ^ uint64(v.kind)<<32
+	place, kept, again := scalars.At(hash ^ hash>>32)
+	if kept != nil && kept.kind == v.kind && kept.num == v.num && kept.str == v.str && kept.ext == v.ext {
+		return kept
+	}
+	one := keep(v)
+	if again {
+		place.Store(one)
+	}
+	return one
+}
+
+// keep moves a value to a place of its own.
+func keep(v Value) *Value { return &v }

@@ -215,7 +215,7 @@ func numberOf(text string, length int, fill byte) int64 {
 }
 
 // Str returns the text of a Text, the word of an Enum, or the key of a
-// Version: two keys compare as their versions do.
+// Version: two keys compare as their versions do. Of an unknown value it says why, if anybody knows.
 func (v Value) Str() string { return v.str }
 
 // IsTrue reports whether the value is the boolean true.
@@ -254,6 +254,9 @@ func (v Value) FieldAt(i int) Value {
 	}
 	return Value{}
 }
+
+// Unavailable returns an unknown value that says, as its [Value.Str], why it is unknown.
+func Unavailable(why string) Value { return Value{str: why} }
 
 // OfBool returns b as a value.
 func OfBool(b bool) Value {

@@ -26,7 +26,7 @@ func (s *Service) Purge(ctx context.Context, actor string, names []string, reaso
 		if d.Retired == nil {
 			return Purged{}, fault.Inputf("/devices", "the device %s is in service: retire it first", d.ID)
 		}
-		p := Purged{Device: d.ID, Readings: len(d.Record.Readings()), Reason: reason}
+		p := Purged{Device: d.ID, Readings: d.Record.Len(), Reason: reason}
 		c.Record(actor, &p)
 		return p, c.Purge(d, state.Cause{Kind: event.ByEnrolment, Actor: actor})
 	})

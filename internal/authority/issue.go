@@ -387,7 +387,7 @@ func namesOf(d *state.Device) certificate.Device {
 		switch k.Kind {
 		case evidence.BySerial:
 			out.Serial = k.Text
-			for _, x := range d.Record.Of("serial") { // as it is written, for a key is in small letters
+			for x := range d.Record.Of("serial") { // as it is written, for a key is in small letters
 				if strings.EqualFold(x.Value.Str(), k.Text) {
 					out.Serial = x.Value.Str()
 				}

@@ -42,7 +42,7 @@ var unheard = access.Obstacle{Rule: "evidence", Title: "Something has been repor
 	}}
 
 func obstacles(b *state.Book, d *state.Device, level rulebook.Level, now int64) []access.Obstacle {
-	if len(d.Record.Readings()) == 0 {
+	if d.Record.Len() == 0 {
 		return []access.Obstacle{unheard}
 	}
 	env := d.View.Env(now)

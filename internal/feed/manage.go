@@ -9,7 +9,6 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/event"
-	"ironledger.example/core/evidence"
 	core "ironledger.example/core/feed"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
@@ -336,7 +335,7 @@ func (s *Service) Show(id string) (*api.Feed, error) {
 	}
 	out := s.shown(f)
 	s.Snapshot().Fleet.All(func(d *state.Device) bool {
-		if slices.ContainsFunc(d.Record.Readings(), func(r evidence.Reading) bool { return r.Source == f.Source }) {
+		if slices.Contains(d.Record.Sources(), f.Source) {
 			out.Devices++
 		}
 		return true

@@ -86,7 +86,7 @@ func Gone(c *state.Change, actor, source, why string, before int64, devices []st
 			continue
 		}
 		rep := &evidence.Report{Source: source, At: before}
-		for _, r := range old.Record.Readings() {
+		for r := range old.Record.All() {
 			if r.Source == source && r.At <= before && (r.Value.Known() || r.Unavailable != why) {
 				rep.Readings = append(rep.Readings, evidence.Reading{Name: r.Name, Source: source, At: r.At, Unavailable: why})
 			}
@@ -102,12 +102,11 @@ func Gone(c *state.Change, actor, source, why string, before int64, devices []st
 		if len(rep.Readings) == 0 && slices.Equal(d.Vouches, old.Vouches) {
 			continue
 		}
-		changes := slices.Clone(rep.Readings)
 		d.Record = d.Record.With(rep)
 		keyed := event.DeviceKeyed{Source: source}
 		c.Certify(d, &keyed)
 		c.Reappraise(d, state.Cause{Kind: event.ByEvidence, Actor: actor, Evidence: func() []event.EvidenceChange {
-			return event.EvidenceChanges(old.Record, &evidence.Report{Source: source, At: before, Readings: changes})
+			return event.EvidenceChanges(old.Record, rep)
 		}})
 		c.RecordKeys(actor, id, &keyed)
 	}

@@ -93,7 +93,7 @@ func Meant(snap *state.Snapshot, rep *evidence.Report, t *api.ReportResult) (ids
 // Said are the devices of which a source said something up to a moment that is not taken back for a reason.
 func Said(snap *state.Snapshot, source string, before int64, why string) (out []string) {
 	snap.Fleet.All(func(d *state.Device) bool {
-		for _, r := range d.Record.Readings() {
+		for r := range d.Record.All() {
 			if r.Source == source && r.At <= before && (r.Value.Known() || r.Unavailable != why) {
 				out = append(out, d.ID)
 				return true

@@ -163,7 +163,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 	}
 	kept := s.Snapshot().Fleet.Get("d0").Record
 	back, err := rb.Dict.UnmarshalSource("agent", kept.MarshalSource("agent"))
-	if err != nil || len(back.Readings) != len(kept.Readings()) ||
+	if err != nil || len(back.Readings) != kept.Len() ||
 		!back.Value("certs").Equal(evidenceValue(kept, "certs").Value) {
 		t.Errorf("the evidence comes back as %+v (%v)", back, err)
 	}
@@ -174,7 +174,7 @@ func TestCertificatesArePagedAndSearched(t *testing.T) {
 
 // evidenceValue finds a reading of a record.
 func evidenceValue(r *evidence.Record, name string) evidence.Reading {
-	for _, x := range r.Readings() {
+	for x := range r.All() {
 		if x.Name == name {
 			return x
 		}

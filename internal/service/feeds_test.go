@@ -270,7 +270,7 @@ func checkRestart(t *testing.T, s *Service, dir, id string) {
 	if l := levelOf(t, s, "S-005"); l != "unproven" {
 		t.Errorf("S-005 stands at %s after the feed", l)
 	}
-	if d := s.Snapshot().Named("S-005"); d == nil || !strings.Contains(fmt.Sprint(d.Record.Readings()),
+	if d := s.Snapshot().Named("S-005"); d == nil || !strings.Contains(string(d.Record.MarshalSource("desk")),
 		"the contract ended") {
 		t.Error("nobody is told why")
 	}

@@ -227,7 +227,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 				}
 			}
 			out["device "+d.ID] = fmt.Sprint(d.Result.Level, d.Result.Verdicts, d.Keys,
-				len(d.Record.Readings()), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
+				d.Record.Len(), live, len(d.Waivers), len(d.Vouches), d.Retired != nil, held)
 			return true
 		})
 		for _, p := range snap.People.List() {

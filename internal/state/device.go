@@ -178,7 +178,7 @@ func (d *Device) row(book *Book, was Before, now int64) store.DeviceRow {
 		keys = keys.Element().OpenList().Element().Quote(string(k.Kind)).Element().Quote(k.Text).EndList()
 	}
 	ev := value.Object(nil).Open()
-	for _, source := range d.Sources() {
+	for _, source := range d.Record.Sources() {
 		ev = d.Record.AppendSource(ev.Named(source), source)
 	}
 	failing := value.Object(nil).Open()
@@ -233,19 +233,6 @@ func (d *Device) Refuse(rep *evidence.Report) {
 		}
 	}
 	d.Refused = kept
-}
-
-// Sources lists who has supplied evidence about the device.
-func (d *Device) Sources() []string {
-	var sources []string
-	readings := d.Record.Readings()
-	for i := range readings {
-		if s := readings[i].Source; !slices.Contains(sources, s) {
-			sources = append(sources, s)
-		}
-	}
-	slices.Sort(sources)
-	return sources
 }
 
 // Copied copies a device so that it can be appraised anew.

@@ -183,7 +183,7 @@ func ownersOf(d *Device) (names []string) {
 	if owner := d.Tags.Owned(); owner != "" {
 		names = append(names, owner)
 	}
-	for _, r := range d.Record.Of("owner") {
+	for r := range d.Record.Of("owner") {
 		if r.Value.Known() && !slices.Contains(names, r.Value.Str()) {
 			names = append(names, r.Value.Str())
 		}

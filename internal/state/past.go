@@ -222,7 +222,7 @@ func (snap *Snapshot) DeviceThen(row store.DeviceRow, steps []store.PastStep, pr
 	d.Held = extras.held
 	if len(steps) > 0 {
 		d.SeenAt = 0
-		for _, r := range d.Record.Readings() {
+		for r := range d.Record.All() {
 			d.SeenAt = max(d.SeenAt, r.At)
 		}
 	}

@@ -53,7 +53,7 @@ func (snap *Snapshot) tellFleet(now int64, say func(string, any)) {
 			waivers = append(waivers, *w)
 		}
 		evidence := []string{}
-		for _, source := range d.Sources() {
+		for _, source := range d.Record.Sources() {
 			evidence = append(evidence, source+string(d.Record.MarshalSource(source)))
 		}
 		say("device "+d.ID, []any{d.Keys, evidence, d.Result.Level, verdicts, d.Since, d.FirstSeen, d.SeenAt,

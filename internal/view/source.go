@@ -94,9 +94,8 @@ func lastHeard(p versioned.Page[state.Device]) map[string]int64 {
 		if d.Retired != nil {
 			continue
 		}
-		readings := d.Record.Readings()
-		for i := range readings {
-			if r := &readings[i]; r.At > out[r.Source] {
+		for r := range d.Record.All() {
+			if r.At > out[r.Source] {
 				out[r.Source] = r.At
 			}
 		}
@@ -152,9 +151,7 @@ func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until
 		until = d.View.Valid + 1
 	}
 	var seen []string
-	readings := d.Record.Readings()
-	for i := range readings {
-		r := &readings[i]
+	for r := range d.Record.All() {
 		src := h.sources[r.Source]
 		if src == nil {
 			src = &counts{}
@@ -170,12 +167,12 @@ func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until
 		if slot < 0 {
 			continue
 		}
-		if fresh := snap.Book.Resolver.Fresh(slot, r); fresh >= now && fresh < until {
+		if fresh := snap.Book.Resolver.Fresh(slot, &r); fresh >= now && fresh < until {
 			until = fresh + 1
 		}
-		if d.View.Counts(slot, r) && d.View.Get(slot, now).Known() {
+		if d.View.Counts(slot, &r) && d.View.Get(slot, now).Known() {
 			src.counting++
-		} else if snap.Book.Resolver.Stale(slot, r, now) {
+		} else if snap.Book.Resolver.Stale(slot, &r, now) {
 			src.stale++
 		}
 	}
