@@ -22,6 +22,7 @@ const module = "ironledger.example/"
 // what is below them. Imports run one way.
 var mayImport = map[string][]string{
 	"core/value":       {},
+	"core/textfile":    {},
 	"core/yamltext":    {},
 	"core/eap":         {},
 	"core/certificate": {"core/value"},
@@ -30,7 +31,7 @@ var mayImport = map[string][]string{
 	"core/condition":          {"core/condition/syntax", "core/value"},
 	"core/directory":          {"core/yamltext"},
 	"core/ledger":             {"core/value"},
-	"core/evidence":           {"core/certificate", "core/condition", "core/value"},
+	"core/evidence":           {"core/certificate", "core/condition", "core/textfile", "core/value"},
 	"core/authority":          {"core/certificate", "core/value"},
 	"core/rulebook/tree":      {"core/condition", "core/value", "core/yamltext"},
 	"core/rulebook/plaintext": {"core/rulebook/tree"},
@@ -42,7 +43,7 @@ var mayImport = map[string][]string{
 	"core/rulebook": {"core/authority", "core/certificate", "core/condition", "core/control", "core/evidence",
 		"core/rulebook/plaintext", "core/rulebook/tree", "core/value"},
 	"core/feed":    {"core/evidence", "core/mapping", "core/value", "core/yamltext"},
-	"core/mapping": {"core/condition", "core/directory", "core/evidence", "core/value", "core/yamltext"},
+	"core/mapping": {"core/condition", "core/directory", "core/evidence", "core/textfile", "core/value", "core/yamltext"},
 	"core/posture": {"core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"core/access":  {"core/certificate", "core/condition", "core/evidence", "core/rulebook", "core/value"},
 	"core/event": {"core/access", "core/condition", "core/evidence", "core/ledger", "core/posture",

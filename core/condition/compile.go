@@ -103,6 +103,9 @@ func (f *Frame) Prove(slot int) {
 // Proved reports whether [Frame.Prove] was said of a slot.
 func (f Frame) Proved(slot int) bool { return f.proved != nil && f.proved[slot/64]>>(slot%64)&1 == 1 }
 
+// Holds reports whether a slot has the very value that is kept there.
+func (f Frame) Holds(slot int, v *value.Value) bool { return f.values[slot] == v }
+
 // Clear makes nothing known of any slot.
 func (f Frame) Clear() {
 	clear(f.Cells)

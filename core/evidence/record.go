@@ -160,30 +160,32 @@ func (l *label) before(o *label) int {
 // With returns the record with the readings of a report laid over it. A
 // reading older than the one kept of the same source is left out.
 func (r *Record) With(rep *Report) *Record {
-	old, fresh := r.all(), rep.Readings
-	var room [48]label
-	labels, out := room[:0], make([]held, 0, r.united(fresh)) // records are kept by the hundred thousand: no room to spare
-	i, alike := 0, true
+	old := r.all()
+	var labelRoom [48]label
+	var heldRoom [48]held
+	labels, out := labelRoom[:0], heldRoom[:0]
+	i, alike := 0, r != nil
 	take := func() {
 		labels, out = append(labels, old.labels[i]), append(out, old.held[i])
 		i++
 	}
-	for j := range fresh {
-		l, h := holding(&fresh[j])
+	for j := range rep.Readings {
+		l, h := holding(&rep.Readings[j])
 		c := -1
 		for ; i < len(old.labels); take() {
 			if c = old.labels[i].before(&l); c >= 0 {
 				break
 			}
 		}
-		if i < len(old.labels) && c == 0 {
-			if old.held[i].at > h.at {
-				take()
-				continue
-			}
+		replaces := i < len(old.labels) && c == 0
+		switch {
+		case replaces && old.held[i].at > h.at:
+			take()
+			continue
+		case replaces:
 			alike = alike && old.labels[i] == l
 			i++
-		} else {
+		default:
 			alike = false
 		}
 		labels, out = append(labels, l), append(out, h)
@@ -191,26 +193,13 @@ func (r *Record) With(rep *Report) *Record {
 	for i < len(old.labels) {
 		take()
 	}
-	if alike && r != nil && r.layout != nil {
-		return &Record{r.layout, out}
+	next := &Record{held: append(make([]held, 0, len(out)), out...)} // many are kept: no room to spare
+	if alike {
+		next.layout = r.layout
+	} else {
+		next.layout = layoutOf(labels)
 	}
-	return &Record{layoutOf(labels), out}
-}
-
-// united is how many readings there are with those of a report, those of one attribute and source once.
-func (r *Record) united(fresh []Reading) int {
-	old := r.all().labels
-	n, i := len(old)+len(fresh), 0
-	for j := range fresh {
-		l := label{name: fresh[j].Name, source: fresh[j].Source}
-		for i < len(old) && old[i].before(&l) < 0 {
-			i++
-		}
-		if i < len(old) && old[i].before(&l) == 0 {
-			i, n = i+1, n-1
-		}
-	}
-	return n
+	return next
 }
 
 // MarshalSource writes the readings of one source as JSON for keeping: by the

@@ -445,7 +445,10 @@ func (v *View) Env(now int64) *condition.Env {
 // Reading returns the reading that fills a slot, or the newest one that could
 // not, or nil when there is none.
 func (v *View) Reading(slot int) *Reading {
-	of := v.of(slot)
+	of := v.rec.of(v.by.dict.list[slot].Name)
+	if slot == v.by.level {
+		of = v.by.levels(v.rec)
+	}
 	i, _ := v.by.pick(slot, of, v.made)
 	if i < 0 {
 		return nil
@@ -454,23 +457,57 @@ func (v *View) Reading(slot int) *Reading {
 	return &x
 }
 
-// of is what fills a slot, if anything does.
-func (v *View) of(slot int) span {
-	if slot == v.by.level {
-		return v.by.levels(v.rec)
+// Readings yields the readings of the view's record, each with its slot and with whether it fills that, or would if
+// it were fresh.
+func (v *View) Readings(yield func(x Shown) bool) {
+	dict, rest := v.by.dict, v.rec.all()
+	for len(rest.labels) > 0 {
+		slot, declared := dict.index[rest.labels[0].name]
+		these := rest.about(rest.labels[0].name)
+		rest = rest.from(len(these.labels))
+		from := ""
+		if !declared {
+			slot = -1
+		} else {
+			from = v.filler(slot, these)
+		}
+		for i := range these.labels {
+			x := Shown{Reading: these.labels[i].reading(these.held[i]), Slot: slot}
+			x.Counts = from != "" && x.Source == from
+			if !yield(x) {
+				return
+			}
+		}
 	}
-	return v.rec.of(v.by.dict.list[slot].Name)
 }
 
-// Counts reports whether a reading of the view's record fills a slot, or would
-// if it were fresh.
-func (v *View) Counts(slot int, x *Reading) bool {
-	if slot == v.by.issued { // what only our own authority says
-		return x.Source == Authority && v.Value(slot).Known()
+// Shown is a reading in a view.
+type Shown struct {
+	Reading
+	Slot   int  // -1: the dictionary declares no such attribute
+	Counts bool // whether it fills the slot, or would if it were fresh
+}
+
+// filler is the source whose reading fills a slot, if it is fresh or not; "" for none. These are those of its attribute.
+func (v *View) filler(slot int, these span) string {
+	switch {
+	case slot == v.by.issued: // what only our own authority says
+		if v.Value(slot).Known() {
+			return Authority
+		}
+		return ""
+	case len(these.labels) == 1 && slot != v.by.level && slot != v.by.certs: // theirs are made from readings
+		if v.Holds(slot, these.held[0].value) {
+			return these.labels[0].source
+		}
+		return ""
+	case slot == v.by.level:
+		these = v.by.levels(v.rec)
 	}
-	of := v.of(slot)
-	i, _ := v.by.pick(slot, of, v.made)
-	return i >= 0 && of.held[i].value.Known() && of.labels[i].source == x.Source
+	if i, _ := v.by.pick(slot, these, v.made); i >= 0 && these.held[i].value.Known() {
+		return these.labels[i].source
+	}
+	return ""
 }
 
 // Get returns the value of an attribute at now; unknown when stale or missing.

@@ -16,6 +16,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"ironledger.example/core/textfile"
 	"ironledger.example/core/value"
 )
 
@@ -31,7 +32,7 @@ const (
 
 // Detect guesses the format from a file name and the first bytes.
 func Detect(name string, head []byte) Format {
-	head = bytes.TrimPrefix(head, mark)
+	head = bytes.TrimPrefix(head, textfile.Mark)
 	switch strings.ToLower(path.Ext(name)) {
 	case ".csv":
 		return CSV
@@ -65,7 +66,7 @@ type Item struct {
 // source, and one that says otherwise is refused.
 func (d *Dictionary) Read(in io.Reader, format Format, speaker string, now int64) iter.Seq[Item] {
 	return func(yield func(Item) bool) {
-		from, br := speaking{d, speaker, now}, Text(in)
+		from, br := speaking{d, speaker, now}, textfile.Open(in)
 		switch format {
 		case CSV:
 			from.readCSV(br, yield)
@@ -204,7 +205,7 @@ var identityColumns = []string{"source", "external_id", "observed_at", "id"}
 func (d speaking) readCSV(br *bufio.Reader, yield func(Item) bool) {
 	in := &Allowance{br, 2 * MaxReport, errTooLarge}
 	cr := csv.NewReader(in)
-	cr.ReuseRecord, cr.Comma = true, Separator(br)
+	cr.ReuseRecord, cr.Comma = true, textfile.Separator(br)
 	header, err := cr.Read()
 	if err != nil {
 		if err != io.EOF {

@@ -1,63 +1,13 @@
 package evidence
 
 import (
-	"bufio"
-	"bytes"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
-	stdunicode "unicode"
-
-	"golang.org/x/text/encoding/unicode"
-	"golang.org/x/text/transform"
+	"unicode"
 
 	"ironledger.example/core/condition"
 )
-
-// mark is the byte order mark that some programs begin a text with.
-var mark = []byte("\ufeff")
-
-// Text reads a text as UTF-8 without its byte order mark: one in UTF-16 is known by its own (Unicode Standard, section
-// 23.8).
-func Text(in io.Reader) *bufio.Reader {
-	const room = 64 << 10
-	br := bufio.NewReaderSize(in, room)
-	head, _ := br.Peek(len(mark))
-	switch {
-	case bytes.Equal(head, mark):
-		_, _ = br.Discard(len(mark)) // they are there
-	case bytes.HasPrefix(head, []byte{0xff, 0xfe}), bytes.HasPrefix(head, []byte{0xfe, 0xff}):
-		wide := unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder()
-		return bufio.NewReaderSize(transform.NewReader(br, wide), room)
-	}
-	return br
-}
-
-// Separator is what parts the columns of a CSV: the one of comma, semicolon and tab that its first line has most
-// outside of quotes.
-func Separator(br *bufio.Reader) rune {
-	head, _ := br.Peek(br.Size()) // a header that is longer is told by its beginning
-	counts, quoted := map[byte]int{}, false
-	for _, b := range head {
-		if b == '"' {
-			quoted = !quoted
-		}
-		if b == '\n' && !quoted {
-			break
-		}
-		if !quoted {
-			counts[b]++
-		}
-	}
-	best := byte(',')
-	for _, b := range []byte{';', '\t'} {
-		if counts[b] > counts[best] {
-			best = b
-		}
-	}
-	return rune(best)
-}
 
 // keyColumns are the columns of a CSV that say which device a row is about.
 var keyColumns = []string{"id", "external_id", "serial", "hardware_id"}
@@ -107,8 +57,8 @@ func (d *Dictionary) Likely(column string) string {
 // plain is a name in small letters, without what parts its words.
 func plain(name string) string {
 	return strings.Map(func(r rune) rune {
-		if stdunicode.IsLetter(r) || stdunicode.IsDigit(r) {
-			return stdunicode.ToLower(r)
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
 		}
 		return -1
 	}, name)

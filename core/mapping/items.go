@@ -12,6 +12,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"ironledger.example/core/evidence"
+	"ironledger.example/core/textfile"
 )
 
 // MaxItem bounds an item, in bytes.
@@ -22,7 +23,7 @@ const MaxItem = 1 << 20
 // CSV each row, as an object of texts by column. n counts them from 1. The error is what
 // visit returned, or says what is wrong with the document, and where.
 func (m *Mapping) Items(in io.Reader, format evidence.Format, visit func(n int, item []byte) error) error {
-	text := evidence.Text(in)
+	text := textfile.Open(in)
 	in = text
 	switch format {
 	case evidence.CSV:
@@ -135,7 +136,7 @@ func lines(in io.Reader, visit func(int, []byte) error) error {
 func rows(in *bufio.Reader, visit func(int, []byte) error) error {
 	allowed := allowance(in)
 	r := csv.NewReader(allowed)
-	r.Comma = evidence.Separator(in)
+	r.Comma = textfile.Separator(in)
 	header, err := r.Read()
 	if err != nil {
 		return fmt.Errorf("the header cannot be read: %w", err)

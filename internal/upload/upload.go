@@ -15,6 +15,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/mapping"
+	"ironledger.example/core/textfile"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
@@ -81,14 +82,14 @@ func bounded(file []byte) error {
 
 // formOf is the format of a file, and where the list of its items stands if that is within one document.
 func formOf(name string, file []byte) (evidence.Format, string) {
-	text := evidence.Text(bytes.NewReader(file))
+	text := textfile.Open(bytes.NewReader(file))
 	head := make([]byte, 64<<10)
 	n, _ := io.ReadFull(text, head) // a short file ends early
 	format := evidence.Detect(name, head[:n])
 	if format == evidence.CSV || format == evidence.NDJSON && !oneDocument(name, file) {
 		return format, ""
 	}
-	return evidence.JSON, mapping.ListAt(evidence.Text(bytes.NewReader(file)))
+	return evidence.JSON, mapping.ListAt(textfile.Open(bytes.NewReader(file)))
 }
 
 // oneDocument reports whether what could be lines of JSON is one object with a list of items in it.

@@ -130,26 +130,26 @@ func detail(snap *state.Snapshot, d *state.Device, now int64) *api.Device {
 	for _, c := range d.View.Get(b.Rulebook.Dict.Slot("certs"), now).Members() {
 		out.Certificates = append(out.Certificates, showCertificate(snap, d, c, certificateState(c, now)))
 	}
-	for r := range d.Record.All() {
-		slot := b.Rulebook.Dict.Slot(r.Name)
+	for r := range d.View.Readings {
+		slot := r.Slot
 		if slot < 0 {
 			continue
 		}
 		shown := api.Reading{Attribute: r.Name, Title: b.Rulebook.Dict.Attributes()[slot].Title,
 			Unavailable: r.Unavailable, Source: r.Source, Proved: r.Proved,
 			ObservedAt: value.FormatTime(r.At), Age: value.FormatAge(max(0, now-r.At))}
-		counts, v := d.View.Counts(slot, &r), r.Value
-		if counts {
+		v := r.Value
+		if r.Counts {
 			v = d.View.Value(slot) // certificates checked, a threat level derived
 		}
 		if shown.Value = v; v.Known() {
 			shown.Text = v.String()
 		}
-		if counts {
+		if r.Counts {
 			shown.Stale = d.View.Cells[slot].Until < now
 			shown.Counts = d.View.Get(slot, now).Known()
 		} else {
-			shown.Stale = r.Value.Known() && b.Resolver.Stale(slot, &r, now)
+			shown.Stale = r.Value.Known() && b.Resolver.Stale(slot, &r.Reading, now)
 		}
 		out.Readings = append(out.Readings, shown)
 	}

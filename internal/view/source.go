@@ -151,7 +151,7 @@ func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until
 		until = d.View.Valid + 1
 	}
 	var seen []string
-	for r := range d.Record.All() {
+	for r := range d.View.Readings {
 		src := h.sources[r.Source]
 		if src == nil {
 			src = &counts{}
@@ -163,16 +163,15 @@ func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until
 		}
 		src.readings++
 		src.last = max(src.last, r.At)
-		slot := snap.Book.Rulebook.Dict.Slot(r.Name)
-		if slot < 0 {
+		if r.Slot < 0 {
 			continue
 		}
-		if fresh := snap.Book.Resolver.Fresh(slot, &r); fresh >= now && fresh < until {
+		if fresh := snap.Book.Resolver.Fresh(r.Slot, &r.Reading); fresh >= now && fresh < until {
 			until = fresh + 1
 		}
-		if d.View.Counts(slot, &r) && d.View.Get(slot, now).Known() {
+		if r.Counts && d.View.Get(r.Slot, now).Known() {
 			src.counting++
-		} else if snap.Book.Resolver.Stale(slot, &r, now) {
+		} else if snap.Book.Resolver.Stale(r.Slot, &r.Reading, now) {
 			src.stale++
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"ironledger.example/core/mapping"
 	"ironledger.example/core/rehearsal"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/textfile"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/cli/devices"
 	"ironledger.example/internal/cli/shell"
@@ -151,7 +152,7 @@ func addEvidence(a *shell.App, f *rehearsal.Fleet, rb *rulebook.Rulebook, path s
 		return 0, err
 	}
 	defer in.Close()
-	first, all := shell.Head(evidence.Text(in))
+	first, all := shell.Head(textfile.Open(in))
 	kind := evidence.Detect(path, first)
 	if m != nil {
 		if m.Nested() {

@@ -21,6 +21,7 @@ import (
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/rulebook/plaintext"
+	"ironledger.example/core/textfile"
 	"ironledger.example/internal/cli/shell"
 	"ironledger.example/internal/client"
 )
@@ -477,7 +478,7 @@ func bring(cmd *cobra.Command, a *shell.App, b *bringing, path string) error {
 	}
 	defer in.Close()
 	body, done := progress(a, in, path)
-	first, all := shell.Head(evidence.Text(body))
+	first, all := shell.Head(textfile.Open(body))
 	kind := evidence.Detect(path, first)
 	if m != nil && m.Nested() {
 		kind = evidence.JSON
