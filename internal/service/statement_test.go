@@ -70,6 +70,10 @@ func revoked(t *testing.T, s *service.Service) (out []*event.StatementRevoked) {
 func TestStatements(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
+		seen := func() { // by who follows the ledger, at most fifty times a second
+			time.Sleep(time.Second)
+			synctest.Wait()
+		}
 		dir := t.TempDir()
 		s := issuing(t, dir)
 		publish(t, s, strings.NewReplacer("freshness: {default: 24h}", "freshness: {default: 24h, storage: 10m}",
@@ -90,12 +94,12 @@ func TestStatements(t *testing.T) {
 		}
 		// A rise revokes nothing, a fall does.
 		report(t, s, "d1", `"storage.encrypted":true,"name":"tern"`)
-		synctest.Wait()
+		seen()
 		if got := revoked(t, s); got != nil {
 			t.Errorf("revoked are %+v", got)
 		}
 		report(t, s, "d1", `"storage.encrypted":false`)
-		synctest.Wait()
+		seen()
 		got := revoked(t, s)
 		if len(got) != 1 || got[0].Statement != c.ID || got[0].Level != "barred" {
 			t.Fatalf("revoked are %+v", got)
@@ -117,7 +121,7 @@ func TestStatements(t *testing.T) {
 			t.Fatal(err)
 		}
 		s.Statement.Start("test")
-		synctest.Wait()
+		seen()
 		ids := []string{}
 		for _, x := range revoked(t, s) {
 			ids = append(ids, x.Statement)

@@ -9,6 +9,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
+	"math"
 	"runtime"
 	"slices"
 	"strconv"
@@ -26,6 +28,7 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/fault"
+	"ironledger.example/internal/giveway"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view/fold"
@@ -117,6 +120,47 @@ type deviceRow struct {
 // Devices lists the devices that a query selects.
 func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage, error) {
 	snap, now := s.Snapshot(), s.Micros()
+	f, err := s.found(ctx, snap, &q, now)
+	if err != nil {
+		return nil, err
+	}
+	page := &api.DevicePage{Levels: map[string]int{}, Items: []api.DeviceSummary{}, Total: f.total, Retired: f.retired,
+		Undecided: f.undecided}
+	for level, n := range f.levels {
+		if n > 0 {
+			page.Levels[snap.Book.Rulebook.LevelName(rulebook.Level(level))] = n
+		}
+	}
+	if len(f.rows) > q.Limit {
+		page.Next = formatCursor(f.rows[q.Limit-1].cursor)
+		f.rows = f.rows[:q.Limit]
+	}
+	for _, r := range f.rows {
+		page.Items = append(page.Items, withColumns(snap.Book, r.d, q.Columns, now))
+	}
+	return page, nil
+}
+
+// AllDevices finds all devices that a search is for, of one moment, whatever its limit and cursor, and yields one after
+// the other.
+func (s *Service) AllDevices(ctx context.Context, q DeviceSearch) (iter.Seq[api.DeviceSummary], error) {
+	snap, now := s.Snapshot(), s.Micros()
+	q.Limit, q.Cursor = math.MaxInt32, ""
+	f, err := s.found(ctx, snap, &q, now)
+	if err != nil {
+		return nil, err
+	}
+	return func(yield func(api.DeviceSummary) bool) {
+		for _, r := range f.rows {
+			if !yield(withColumns(snap.Book, r.d, q.Columns, now)) {
+				return
+			}
+		}
+	}, nil
+}
+
+// found is what a search finds in a snapshot: as many rows as it is for, and one more if there are more.
+func (s *Service) found(ctx context.Context, snap *state.Snapshot, q *DeviceSearch, now int64) (*finding, error) {
 	name, falling := strings.CutPrefix(cmp.Or(q.Sort, "id"), "-")
 	column := columns[name]
 	if column == nil {
@@ -135,24 +179,10 @@ func (s *Service) Devices(ctx context.Context, q DeviceSearch) (*api.DevicePage,
 	f := &like
 	if q.all() {
 		s.inOrder(snap, cmp.Or(q.Sort, "id"), f, now)
-	} else if f, err = s.find(ctx, snap, &q, &like, now); err != nil {
+	} else if f, err = s.find(ctx, snap, q, &like, now); err != nil {
 		return nil, err
 	}
-	page := &api.DevicePage{Levels: map[string]int{}, Items: []api.DeviceSummary{}, Total: f.total, Retired: f.retired,
-		Undecided: f.undecided}
-	for level, n := range f.levels {
-		if n > 0 {
-			page.Levels[snap.Book.Rulebook.LevelName(rulebook.Level(level))] = n
-		}
-	}
-	if len(f.rows) > q.Limit {
-		page.Next = formatCursor(f.rows[q.Limit-1].cursor)
-		f.rows = f.rows[:q.Limit]
-	}
-	for _, r := range f.rows {
-		page.Items = append(page.Items, withColumns(snap.Book, r.d, q.Columns, now))
-	}
-	return page, nil
+	return f, nil
 }
 
 // finding is what a search has found so far: how many, and of those after a cursor the first.
@@ -230,7 +260,9 @@ func (s *Service) find(ctx context.Context, snap *state.Snapshot, q *DeviceSearc
 		f, match := &parts[i], matchers[i]
 		wg.Go(func() {
 			b := &budget{spending: spent}
+			var long giveway.Long
 			for n := next.Add(1) - 1; n < int64(len(pages)) && b.goesOn(); n = next.Add(1) - 1 {
+				long.Pass()
 				for d := range pages[n] {
 					if f.look(snap, q, snap.At(d, now), match, b, now); !b.goesOn() {
 						return

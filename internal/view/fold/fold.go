@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 
 	"ironledger.example/core/rulebook"
+	"ironledger.example/internal/giveway"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/versioned"
 )
@@ -68,7 +69,9 @@ func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(versioned.Page
 	var wg sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), len(tasks)) {
 		wg.Go(func() {
+			var long giveway.Long
 			for n := next.Add(1) - 1; n < int64(len(tasks)); n = next.Add(1) - 1 {
+				long.Pass()
 				t := tasks[n]
 				of, until := work(t.page)
 				if t.known {
