@@ -96,6 +96,23 @@ func TestTheDesk(t *testing.T) {
 			!strings.HasSuffix(lines[0], ",custom.chart_pack") {
 			t.Errorf("the export has %d lines:\n%.300s", len(lines), got)
 		}
+		press(t, ctx, "Export as CSV")
+		until(t, ctx, "Saved 12 rows.")
+		// An export whose end the test has in its hand.
+		script(t, ctx, `const real = window.fetch; window.fetch = (url, o) => !String(url).includes('format=csv') ? real(url, o) :
+			Promise.resolve(new Response(new ReadableStream({ start(c) {
+				c.enqueue(new TextEncoder().encode('id,name\na,"in two\nlines"\nb,c\n'))
+				window.breakOff = () => c.error(new Error('gone'))
+				o.signal.onabort = window.breakOff
+			} }))); return ''`)
+		press(t, ctx, "Export as CSV")
+		until(t, ctx, "2 rows so far")
+		script(t, ctx, "window.breakOff(); return ''")
+		until(t, ctx, "It broke off; nothing is saved.")
+		press(t, ctx, "Export as CSV")
+		until(t, ctx, "2 rows so far")
+		press(t, ctx, "Stop")
+		until(t, ctx, "Stopped; nothing is saved.")
 		press(t, ctx, "forget")
 		until(t, ctx, "Keep this search")
 	})

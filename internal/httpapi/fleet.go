@@ -66,8 +66,7 @@ func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
 		return
 	}
 	defer s.exports.Give(actor(c).ID)
-	q.Limit, q.Cursor = 1<<30, ""
-	page, err := s.service.View.Devices(c.Request.Context(), q)
+	devices, err := s.service.View.AllDevices(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -83,7 +82,10 @@ func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
 	}
 	write(append([]string{"id", "name", "level", "shadow_level", "binding", "platform", "os_version", "form",
 		"model", "owner", "ownership", "serial", "since", "seen_at", "next_change"}, q.Columns...))
-	for _, d := range page.Items {
+	for d := range devices {
+		if w.Error() != nil {
+			break
+		}
 		row := []string{d.ID, d.Name, d.Level, d.ShadowLevel, strings.Join(d.Binding, "; "), d.Platform,
 			d.OSVersion, d.Form, d.Model, d.Owner, d.Ownership, d.Serial, d.Since, d.SeenAt, d.NextChange}
 		for _, name := range q.Columns {

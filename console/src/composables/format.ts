@@ -56,7 +56,7 @@ export function linked(text: string): { text: string; href?: string }[] {
 
 /** "3 devices", "1 device". */
 export function count(n: number, thing: string, things = `${thing}s`): string {
-  return `${n} ${n === 1 ? thing : things}`
+  return `${n.toLocaleString('en')} ${n === 1 ? thing : things}`
 }
 
 /** A number of bytes for people, as 4.1 MiB. */

@@ -2,6 +2,7 @@
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type Answer, type Outcome } from '../api/client'
+import ExportLink from '../components/ExportLink.vue'
 import ListPage from '../components/ListPage.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PersonName from '../components/PersonName.vue'
@@ -184,7 +185,7 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
       /></el-select>
     </template>
     <template #tools>
-      <a :href="csv" class="csv" download>Save as CSV</a>
+      <ExportLink :href="csv" name="decisions.csv" />
     </template>
     <template #default="{ items }">
       <el-table :data="items" row-key="id" @row-click="open">
@@ -250,8 +251,5 @@ const open = (d: Answer) => router.push({ name: 'decision', params: { id: d.id! 
   display: flex;
   gap: 8px;
   width: 360px;
-}
-.csv {
-  white-space: nowrap;
 }
 </style>

@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, must, type DeviceSummary, type Search } from '../api/client'
+import ExportLink from '../components/ExportLink.vue'
 import LevelMark from '../components/LevelMark.vue'
 import ListPage from '../components/ListPage.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -240,7 +241,7 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
             @change="set({ columns: ($event as string[]).join(',') })"
             ><el-option v-for="a in attributes" :key="a.name" :value="a.name" :label="a.title"
           /></el-select>
-          <a :href="csv" download="devices.csv">Export as CSV</a>
+          <ExportLink :href="csv" name="devices.csv">Export as CSV</ExportLink>
         </li>
       </ul>
     </template>
