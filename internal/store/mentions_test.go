@@ -157,6 +157,13 @@ func TestSearchesGoByWhatIsKeptOfMentions(t *testing.T) {
 	compare("after what is wrong was dropped")
 	keep(3 * mention.Run)
 	compare("made anew")
+	// Rows that say what is kept and is not hide nothing, nor do those that are gone.
+	for _, rows := range []string{"INSERT INTO mention_runs (run) VALUES (2), (3), (9)", "DELETE FROM mention_runs WHERE run = 0"} {
+		tamper(t, path, rows)
+		compare(rows)
+	}
+	keep(3 * mention.Run)
+	compare("kept again")
 	if err := s.CheckMentions(ctx, mention.Run+1); err != nil {
 		t.Error(err)
 	}

@@ -33,10 +33,15 @@ const (
 // present is true of the bodies that are here.
 const present = "substr(body, 1, 1) = '{'"
 
+// next is the first run that is not kept yet, whatever rows were taken out or put in: those before it are there without
+// a gap, and none is of entries that are still to come.
+var next = fmt.Sprintf(`min((SELECT min(run) FROM (SELECT 0 AS run UNION ALL SELECT run + 1 FROM mention_runs)
+	WHERE run NOT IN (SELECT run FROM mention_runs)), (SELECT coalesce(max(seq), 0) / %d FROM entries))`, Run)
+
 // Candidates selects the numbers of the entries that may speak of the one given: those that are known to, and those that nobody
 // looked at yet.
 var Candidates = fmt.Sprintf(`SELECT m.seq FROM mention_runs AS r CROSS JOIN mentions AS m ON m.run = r.run AND m.who = ?
-	UNION ALL SELECT seq FROM entries WHERE seq > (SELECT coalesce(max(run) + 1, 0) * %d FROM mention_runs)`, Run)
+	WHERE r.run < %s UNION ALL SELECT seq FROM entries WHERE seq > %[1]s * %d`, next, Run)
 
 // Querier is what reads: the database or a transaction.
 type Querier interface {
@@ -55,7 +60,7 @@ func bounds(run int64) (first, last int64) { return run*Run + 1, (run + 1) * Run
 
 // Next is the first run that is not kept yet.
 func Next(ctx context.Context, db Querier) (run int64, err error) {
-	err = db.QueryRowContext(ctx, "SELECT coalesce(max(run) + 1, 0) FROM mention_runs").Scan(&run)
+	err = db.QueryRowContext(ctx, "SELECT "+next).Scan(&run)
 	return run, err
 }
 
@@ -154,6 +159,9 @@ func (p *Part) Write(tx *sql.Tx) error {
 	}
 	first, last := bounds(p.run)
 	if err := Forget(tx, first, last); err != nil { // what was redacted since it was read
+		return err
+	}
+	if _, err := tx.Exec("DELETE FROM mention_runs WHERE run > ?", p.run); err != nil { // that nobody has kept
 		return err
 	}
 	_, err := tx.Exec("INSERT OR IGNORE INTO mention_runs (run) VALUES (?)", p.run)
