@@ -78,6 +78,9 @@ func layoutOf(labels []label) *layout {
 		h.WriteString(labels[i].name)
 		h.WriteByte(0)
 		h.WriteString(labels[i].source)
+		if labels[i].proved {
+			h.WriteByte(1)
+		}
 	}
 	place, kept, _ := layouts.At(h.Sum64())
 	if kept != nil && slices.Equal(kept.labels, labels) {

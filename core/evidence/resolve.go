@@ -551,8 +551,5 @@ func (r *Resolver) FreshFor(rec *Record, source string) int64 {
 	return shortest
 }
 
-// Stale reports whether a reading is too old to count at now.
-func (r *Resolver) Stale(slot int, x *Reading, now int64) bool { return r.Fresh(slot, x) < now }
-
 // Fresh is the last moment at which a reading is not too old to count.
 func (r *Resolver) Fresh(slot int, x *Reading) int64 { return until(x.At, r.limits[slot]) }

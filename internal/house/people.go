@@ -12,6 +12,7 @@ import (
 	"ironledger.example/core/access"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/value"
+	"ironledger.example/internal/smalltext"
 	"ironledger.example/internal/versioned"
 )
 
@@ -23,19 +24,11 @@ type People struct {
 	Revision int64                           // counts the changes
 
 	sorted func() []directory.Person // everybody, sorted by id: made when first asked for
-	texts  func() *texts             // what searches look in, likewise
-}
-
-// texts are the ids, names and groups of everybody in small letters, in the order of the list.
-type texts struct {
-	all  string
-	ends []int // where those of each end
+	texts  func() *smalltext.Texts   // what searches look in, likewise
 }
 
 // textOf is what a search looks in of a person.
-func textOf(p *directory.Person) string {
-	return strings.ToLower(p.ID + "\n" + p.Name + "\n" + strings.Join(p.Groups, "\n"))
-}
+func textOf(p *directory.Person) []string { return append([]string{p.ID, p.Name}, p.Groups...) }
 
 // personEntry is a person with their groups as evidence has them.
 type personEntry struct {
@@ -73,16 +66,12 @@ func (p *People) listed() *People {
 		slices.SortFunc(list, func(a, b directory.Person) int { return strings.Compare(a.ID, b.ID) })
 		return list
 	})
-	p.texts = sync.OnceValue(func() *texts {
-		var all strings.Builder
-		t := &texts{ends: make([]int, 0, p.byID.Len())}
+	p.texts = sync.OnceValue(func() *smalltext.Texts {
+		var b smalltext.Builder
 		for _, x := range p.sorted() {
-			all.WriteString(textOf(&x))
-			all.WriteByte('\n')
-			t.ends = append(t.ends, all.Len())
+			b.Add(textOf(&x)...)
 		}
-		t.all = all.String()
-		return t
+		return b.Texts()
 	})
 	return p
 }
@@ -101,17 +90,8 @@ func (p *People) Search(text, group string) iter.Seq[directory.Person] {
 			}
 			return
 		}
-		t := p.texts()
-		for from := 0; ; {
-			at := strings.Index(t.all[from:], text)
-			if at < 0 {
-				return
-			}
-			i, _ := slices.BinarySearch(t.ends, from+at+1)
-			from = t.ends[i]
-			// One that reaches from one person into the next is none.
-			if x := list[i]; (group == "" || slices.Contains(x.Groups, group)) &&
-				strings.Contains(textOf(&x), text) && !yield(x) {
+		for i := range p.texts().With(text) {
+			if x := list[i]; (group == "" || slices.Contains(x.Groups, group)) && !yield(x) {
 				return
 			}
 		}

@@ -149,7 +149,7 @@ func detail(snap *state.Snapshot, d *state.Device, now int64) *api.Device {
 			shown.Stale = d.View.Cells[slot].Until < now
 			shown.Counts = d.View.Get(slot, now).Known()
 		} else {
-			shown.Stale = r.Value.Known() && b.Resolver.Stale(slot, &r.Reading, now)
+			shown.Stale = r.Value.Known() && b.Resolver.Fresh(slot, &r.Reading) < now
 		}
 		out.Readings = append(out.Readings, shown)
 	}

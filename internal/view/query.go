@@ -30,6 +30,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/giveway"
 	"ironledger.example/internal/past"
+	"ironledger.example/internal/smalltext"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view/fold"
 	"ironledger.example/internal/view/moves"
@@ -45,7 +46,7 @@ type Service struct {
 	ends    fold.Fold[endings]
 	heard   fold.Fold[*heardOf]
 	latest  fold.Fold[map[string]int64]
-	texts   fold.Fold[*texts]
+	texts   fold.Fold[*smalltext.Texts]
 	sorted  orders
 	moved   moves.Moves
 }

@@ -171,7 +171,7 @@ func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until
 		}
 		if r.Counts && d.View.Get(r.Slot, now).Known() {
 			src.counting++
-		} else if snap.Book.Resolver.Stale(r.Slot, &r.Reading, now) {
+		} else if snap.Book.Resolver.Fresh(r.Slot, &r.Reading) < now {
 			src.stale++
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironledger.example/core/condition"
+	"ironledger.example/internal/smalltext"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/versioned"
 )
@@ -13,63 +14,52 @@ import (
 // spoken is what searches by text look in: beside the id, these attributes.
 var spoken = []string{"name", "serial", "owner", "model"}
 
-// texts are those of the devices of a page, in small letters, one behind the other.
-type texts struct {
-	all  string
-	ends [versioned.PageSize]uint32 // where those of each place end
-}
-
-// textsOf reads the texts of a page, and says until when they hold.
-func textsOf(snap *state.Snapshot, p versioned.Page[state.Device], now int64) (*texts, int64) {
-	t, until := &texts{}, int64(condition.Always)
-	slots := slotsOf(snap.Book)
-	var all strings.Builder
+// textsOf reads what searches look in of the devices of a page, by their places, and says until when that holds.
+func textsOf(snap *state.Snapshot, p versioned.Page[state.Device], now int64) (*smalltext.Texts, int64) {
+	var b smalltext.Builder
+	until, slots := int64(condition.Always), slotsOf(snap.Book)
+	parts := make([]string, 1+len(slots))
 	for i := range versioned.PageSize {
-		if d := p.At(i); d != nil {
-			until = min(until, d.Wake)
-			d = snap.At(d, now)
-			all.WriteString(strings.ToLower(d.ID))
-			for _, s := range slots {
-				all.WriteByte(0)
-				all.WriteString(strings.ToLower(d.View.Value(s).Str()))
-			}
-			all.WriteByte(0)
+		d := p.At(i)
+		if d == nil {
+			b.Add()
+			continue
 		}
-		t.ends[i] = uint32(all.Len())
+		until = min(until, d.Wake)
+		d = snap.At(d, now)
+		parts[0] = d.ID
+		for n, s := range slots {
+			parts[n+1] = d.View.Value(s).Str()
+		}
+		b.Add(parts...)
 	}
-	t.all = strings.Clone(all.String())
-	return t, until
+	return b.Texts(), until
 }
 
-// among yields the devices of the page that may have a text, which is in small letters and not empty. One that reaches
-// from one attribute into the next is taken for such too.
-func (t *texts) among(p versioned.Page[state.Device], text string) iter.Seq[*state.Device] {
+// among yields the devices of a page that may have a text, which is in small letters and not empty.
+func among(t *smalltext.Texts, p versioned.Page[state.Device], text string) iter.Seq[*state.Device] {
 	return func(yield func(*state.Device) bool) {
-		for from := 0; ; {
-			at := strings.Index(t.all[from:], text)
-			if at < 0 {
-				return
-			}
-			place, _ := slices.BinarySearch(t.ends[:], uint32(from+at+1))
+		for place := range t.With(text) {
 			if !yield(p.At(place)) {
 				return
 			}
-			from = int(t.ends[place])
 		}
 	}
 }
 
 // pagesWith are the devices of each page that may have a text; "" for all.
 func (s *Service) pagesWith(snap *state.Snapshot, text string, now int64) (out []iter.Seq[*state.Device]) {
-	var read []*texts
+	var read []*smalltext.Texts
 	if text != "" {
-		read = s.texts.Over(snap, now, func(p versioned.Page[state.Device]) (*texts, int64) { return textsOf(snap, p, now) })
+		read = s.texts.Over(snap, now, func(p versioned.Page[state.Device]) (*smalltext.Texts, int64) {
+			return textsOf(snap, p, now)
+		})
 	}
 	for i, p := range snap.Fleet.Pages() {
 		if text == "" {
 			out = append(out, p.Values())
 		} else {
-			out = append(out, read[i].among(p, text))
+			out = append(out, among(read[i], p, text))
 		}
 	}
 	return out
