@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -266,3 +267,46 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 
 // listed is a list of one thing, as a service gives it.
 func listed(item string) string { return `{"items":[` + item + `]}` }
+
+// Every command must say what it is for, and show an example when it takes
+// arguments or flags of its own.
+func TestEveryCommandHasHelp(t *testing.T) {
+	seen := 0
+	help := func(path []string) said { return execute(t, nil, "", append(slices.Clone(path), "--help")...) }
+	var walk func(path []string, out string)
+	walk = func(path []string, out string) {
+		seen++
+		if !strings.Contains(out, "Usage:") {
+			t.Errorf("ironledger %s does not say how it is used:\n%s", strings.Join(path, " "), out)
+		}
+		name := strings.Join(path, " ")
+		takes := strings.Contains(out, "ironledger "+name+" [") && !strings.Contains(out, "[command]") &&
+			strings.Contains(out, "\nFlags:\n  -h, --help")
+		if !takes && !strings.Contains(out, "Available Commands") && !strings.Contains(out, "Examples:") &&
+			!strings.HasPrefix(name, "completion") && !strings.HasPrefix(name, "help") && len(path) > 0 {
+			t.Errorf("ironledger %s shows no example:\n%s", name, out)
+		}
+		_, list, more := strings.Cut(out, "Commands:\n")
+		if len(path) == 0 {
+			list, more = out, true
+		}
+		if !more || strings.HasPrefix(name, "completion") {
+			return
+		}
+		for _, l := range strings.Split(list, "\n") {
+			if f := strings.Fields(l); len(f) > 1 && strings.HasPrefix(l, "  ") &&
+				!strings.HasPrefix(f[0], "-") && f[0] != "ironledger" && f[0] != "help" &&
+				!strings.Contains(l, "--") && f[0] == strings.ToLower(f[0]) && len(l) > 14 && l[2] != ' ' {
+				below := append(slices.Clone(path), f[0])
+				sub := help(below)
+				if sub.code == 0 && strings.Contains(sub.out, "ironledger "+strings.Join(below, " ")) {
+					walk(below, sub.out)
+				}
+			}
+		}
+	}
+	walk(nil, help(nil).out)
+	if seen < 100 {
+		t.Errorf("only %d commands were found", seen)
+	}
+}
