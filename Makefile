@@ -43,8 +43,7 @@ package: build ## bin/ironledger.deb, for Debian
 
 # What runs under the race detector runs once; but of the service what is tried at random is
 # tried in full too.
-test: browser ## everything
-	@$(MAKE) --no-print-directory -j3 --output-sync=line lint race fuzz
+test: lint browser race fuzz ## everything
 	$(GO) test -parallel 4 -timeout 30m $$($(GO) list ./... | grep -vE '/(core|internal)/') ./internal/service
 
 lint: console/dist/index.html lint-generated ## gofmt, vet, staticcheck, vue-tsc and eslint
