@@ -232,22 +232,27 @@ func (s *Service) Tidy() {
 	}
 }
 
-// mentionsPause is how long it takes at most until mentions that were dropped are made anew.
-const mentionsPause = time.Minute
+// How long it takes at most until mentions that were dropped are made anew, and until they are tried to be kept again:
+// without them searches are slow, and not wrong.
+const (
+	mentionsPause = time.Hour
+	mentionsAgain = time.Minute
+)
 
 // KeepingMentions keeps whom entries speak of, for searches, until the service ends.
 func (s *Service) KeepingMentions() {
 	ctx, cancel := s.UntilQuit()
 	defer cancel()
 	for ctx.Err() == nil {
+		wait := mentionsPause
 		size, err := s.Store.KeepMentions(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
 				s.Log.Warn("searches by device and person stay slow: whom entries speak of is not kept", "error", err)
 			}
-			size = math.MaxInt64 // not before the pause is over
+			size, wait = math.MaxInt64, mentionsAgain // not before the pause is over
 		}
-		pause, end := context.WithTimeout(ctx, mentionsPause)
+		pause, end := context.WithTimeout(ctx, wait)
 		s.Follow(pause, size-1)
 		end()
 	}

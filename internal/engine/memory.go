@@ -2,11 +2,14 @@ package engine
 
 import (
 	"context"
+	"log/slog"
 	"os"
 	"runtime/debug"
 	"runtime/metrics"
 	"sync"
 	"time"
+
+	"github.com/KimMachineGun/automemlimit/memlimit"
 )
 
 // ballast is memory that is never touched, and so costs none: it makes the
@@ -64,9 +67,18 @@ func growth(live uint64) int {
 	return int(allowed * 100 / max(live, 1))
 }
 
+// most is how much of the machine's memory, or of what this process may have of it, is used before it is collected
+// whatever else is said: SQLite has some beside.
+const most = 0.8
+
 // TuneMemory has the heap collected when it has grown by some part of what is live, unless GOGC says when: a small one
-// at five times that and at 320 MB, a large one at twice that. It looks how large it is until ctx ends.
-func TuneMemory(ctx context.Context) {
+// at five times that and at 320 MB, a large one at twice that, and none beyond four fifths of the memory there is,
+// unless GOMEMLIMIT says how much. It looks how large it is until ctx ends. It logs when it cannot tell how much there is.
+func TuneMemory(ctx context.Context, log *slog.Logger) {
+	if _, err := memlimit.Set(memlimit.WithRatio(most),
+		memlimit.WithProvider(memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem))); err != nil {
+		log.Warn("nobody knows how much memory there is; set GOMEMLIMIT to bound what is used", "error", err)
+	}
 	tuned.mu.Lock()
 	defer tuned.mu.Unlock()
 	if os.Getenv("GOGC") != "" || ballast != nil {

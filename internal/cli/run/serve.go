@@ -354,7 +354,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready readyFu
 		return err
 	}
 	slog.SetDefault(log)
-	engine.TuneMemory(ctx)
+	engine.TuneMemory(ctx, log)
 	ignoreFileLimit()
 	l, err := net.Listen("tcp", o.listen)
 	if err != nil {
