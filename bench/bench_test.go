@@ -210,7 +210,7 @@ type running struct {
 
 func start(b *testing.B) *running {
 	b.Helper()
-	engine.TuneMemory(context.Background()) // as serve does; the baselines run in the same process
+	engine.TuneMemory(context.Background(), slog.Default()) // as serve does; the baselines run in the same process
 	log := slog.New(slog.DiscardHandler)
 	svc, err := service.Open(context.Background(), service.Options{Dir: b.TempDir(), AdminToken: token, Log: log})
 	if err != nil {

@@ -107,7 +107,7 @@ func byHand(fleet []*device, now int64) []*standing {
 // filled is a service with n devices, without HTTP.
 func filled(b *testing.B, dir string, n int) *service.Service {
 	b.Helper()
-	engine.TuneMemory(context.Background())
+	engine.TuneMemory(context.Background(), slog.Default())
 	s, err := service.Open(context.Background(),
 		service.Options{Dir: dir, AdminToken: token, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
