@@ -38,7 +38,7 @@ onUnmounted(() => going?.abort())
 </script>
 
 <template>
-  <span class="export"
+  <span class="export" :class="{ failed }"
     ><span v-if="rows !== null" class="going" role="status"
       >{{ count(rows, 'row') }} so far
       <el-button link size="small" type="primary" @click="going?.abort()">Stop</el-button></span
@@ -51,7 +51,13 @@ onUnmounted(() => going?.abort())
 
 <style scoped>
 .export {
+  display: inline-flex;
+  gap: 0 8px;
   white-space: nowrap;
+}
+.export.failed {
+  flex-wrap: wrap;
+  white-space: normal;
 }
 .going {
   font-variant-numeric: tabular-nums;
