@@ -279,6 +279,14 @@ func (s *served) token() string {
 	return s.tokens[int(s.turn.Add(1))%callers]
 }
 
+// statusError is an answer that is a refusal.
+type statusError struct {
+	status int
+	text   string
+}
+
+func (e *statusError) Error() string { return e.text }
+
 // call sends a request and reads all of the answer.
 func (s *served) call(ctx context.Context, method, path, media string, body []byte) ([]byte, error) {
 	req, err := http.NewRequestWithContext(ctx, method, "http://"+s.listen+path, bytes.NewReader(body))
@@ -296,7 +304,7 @@ func (s *served) call(ctx context.Context, method, path, media string, body []by
 	defer func() { _ = res.Body.Close() }()
 	raw, err := io.ReadAll(res.Body)
 	if err == nil && res.StatusCode >= 300 {
-		err = fmt.Errorf("%s %s: %s: %.300s", method, path, res.Status, raw)
+		err = &statusError{res.StatusCode, fmt.Sprintf("%s %s: %s: %.300s", method, path, res.Status, raw)}
 	}
 	return raw, err
 }

@@ -147,8 +147,19 @@ func (s *served) bring(ctx context.Context, n int) error {
 	for i := range max(1, s.devices/20) {
 		lines.Write(s.report((i*20+n)%s.devices, time.Now()))
 	}
-	_, err := s.call(ctx, "POST", "/api/v1/evidence", "application/x-ndjson", []byte(lines.String()))
-	return err
+	for {
+		_, err := s.call(ctx, "POST", "/api/v1/evidence", "application/x-ndjson", []byte(lines.String()))
+		var told *statusError
+		if !errors.As(err, &told) || told.status != http.StatusTooManyRequests {
+			return err
+		}
+		// As many imports as its caller may have under way wait behind the publication: it has to come again.
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return err
+		}
+	}
 }
 
 // kill ends the service as a loss of power would.
