@@ -8,7 +8,6 @@ import (
 	"errors"
 	"slices"
 	"sync"
-	"time"
 
 	"ironledger.example/core/ledger"
 	"ironledger.example/internal/engine"
@@ -22,10 +21,6 @@ var told = []ledger.Kind{ledger.StandingChanged, ledger.SessionEnded, ledger.Enr
 // maxNews bounds how many entries are kept for those who come a moment later.
 const maxNews = 4096
 
-// pause is the least time between two looks at the records: while decisions come by the thousand, a look at each commit
-// would take a fifth of a core.
-const pause = 20 * time.Millisecond
-
 // News are the newest entries of which others may hear, proved once for all who ask. It is
 // safe for concurrent use.
 type News struct {
@@ -33,7 +28,6 @@ type News struct {
 
 	mu       sync.Mutex
 	from, to int64 // of the entries that were looked at; from 0: none
-	looked   time.Time
 	entries  []ledger.Entry
 }
 
@@ -53,12 +47,6 @@ func (n *News) Between(ctx context.Context, from, to int64) ([]ledger.Entry, err
 		n.from, n.to, n.entries = from, from-1, nil
 	}
 	if to > n.to {
-		select { // what comes meanwhile is read along with it
-		case <-time.After(pause - time.Since(n.looked)):
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-		n.looked = time.Now()
 		more, err := read(ctx, n.engine, n.to+1, to)
 		if err != nil {
 			return nil, err
