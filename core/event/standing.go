@@ -134,7 +134,10 @@ func EvidenceChanges(old *evidence.Record, rep *evidence.Report) []EvidenceChang
 	}
 	var out []EvidenceChange
 	for _, r := range rep.Readings {
-		if text := ReadingText(r); text != was[r.Name] && r.At >= since[r.Name] && len(out) < maxEvidenceChanges {
+		if at, known := since[r.Name]; known && r.At < at { // the record knows better
+			continue
+		}
+		if text := ReadingText(r); text != was[r.Name] && len(out) < maxEvidenceChanges {
 			out = append(out, EvidenceChange{Attribute: r.Name, From: Clipped(was[r.Name], maxTold), Source: r.Source,
 				To: Clipped(text, maxTold)})
 		}

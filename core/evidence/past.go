@@ -116,9 +116,7 @@ func (r *Record) undo(before *Record) (sources []undone, was *Record) {
 // add adds a reading to a record that is being made.
 func (r *Record) add(s span, i int) {
 	r.labels, r.held = append(r.labels, s.labels[i]), append(r.held, s.held[i])
-	if source := s.labels[i].source; !slices.Contains(r.sources, source) {
-		r.sources = append(r.sources, source)
-	}
+	r.from(s.labels[i].source)
 }
 
 // Past is the kept evidence of a device on the way back. It knows no

@@ -66,9 +66,7 @@ func (h held) same(o held) bool {
 		(h.value.Known() || h.value.Str() == o.value.Str())
 }
 
-var layouts value.Recent[layout]
-
-var layoutSeed = maphash.MakeSeed()
+var layouts, layoutSeed = new(value.Recent[layout]), maphash.MakeSeed()
 
 // layoutOf returns the layout with the labels, which it copies: one of those that came lately, if it was one.
 func layoutOf(labels []label) *layout {
@@ -88,13 +86,18 @@ func layoutOf(labels []label) *layout {
 	}
 	l := &layout{labels: slices.Clone(labels)}
 	for i := range labels {
-		if !slices.Contains(l.sources, labels[i].source) {
-			l.sources = append(l.sources, labels[i].source)
-		}
+		l.from(labels[i].source)
 	}
 	slices.Sort(l.sources)
 	place.Store(l)
 	return l
+}
+
+// from adds a source, if it is not there.
+func (l *layout) from(source string) {
+	if !slices.Contains(l.sources, source) {
+		l.sources = append(l.sources, source)
+	}
 }
 
 // span is a run of the readings of a record.
@@ -196,13 +199,11 @@ func (r *Record) With(rep *Report) *Record {
 	for i < len(old.labels) {
 		take()
 	}
-	next := &Record{held: append(make([]held, 0, len(out)), out...)} // many are kept: no room to spare
+	out = append(make([]held, 0, len(out)), out...) // many are kept: no room to spare
 	if alike {
-		next.layout = r.layout
-	} else {
-		next.layout = layoutOf(labels)
+		return &Record{r.layout, out}
 	}
-	return next
+	return &Record{layoutOf(labels), out}
 }
 
 // MarshalSource writes the readings of one source as JSON for keeping: by the
