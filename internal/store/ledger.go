@@ -165,13 +165,13 @@ func (s *Store) Search(ctx context.Context, q LineQuery) ([]ledger.Line, error) 
 		add("seq IN ("+about+")", q.About, q.About, q.About)
 	}
 	if q.Device != "" {
+		candidates, of := mention.Candidates(mention.Device(q.Device))
 		add("(kind <> 'decision.made' AND about = ? OR "+mention.SpeaksOfDevice+")", q.Device, q.Device)
-		add("seq IN ("+mention.Candidates+" UNION ALL "+about+")", mention.Device(q.Device), q.Device, q.Device,
-			q.Device)
+		add("seq IN ("+candidates+" UNION ALL "+about+")", append(of, q.Device, q.Device, q.Device)...)
 	}
 	if q.Person != "" {
-		add(mention.SpeaksOfPerson, q.Person, q.Person)
-		add("seq IN ("+mention.Candidates+")", mention.Person(q.Person))
+		candidates, of := mention.Candidates(mention.Person(q.Person))
+		add(mention.SpeaksOfPerson+" AND seq IN ("+candidates+")", append([]any{q.Person, q.Person}, of...)...)
 	}
 	if q.Since != 0 {
 		first, err := s.before(ctx, q.Since)

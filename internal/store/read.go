@@ -281,7 +281,8 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 		return found, err
 	}
 	for _, w := range who {
-		add("seq IN ("+mention.Candidates+")", w)
+		candidates, of := mention.Candidates(w)
+		add("seq IN ("+candidates+")", of...)
 	}
 	return s.decisions(ctx, from, where, args, q.Limit)
 }
@@ -339,8 +340,7 @@ func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
 // Decision reads the entry of a decision.
 func (s *Store) Decision(ctx context.Context, id string) (ledger.Entry, error) {
 	e, err := scanEntry(s.read.QueryRowContext(ctx,
-		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = "+
-			"'decision.made'", id).Scan)
+		"SELECT seq, at, kind, actor, about, body, leaf FROM entries WHERE about = ? AND kind = 'decision.made'", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, ErrNotFound
 	}
