@@ -19,6 +19,7 @@ import (
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 // GetOverview shows the fleet at a glance.
@@ -42,7 +43,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 		s.fail(c, err)
 		return
 	}
-	q := view.DeviceSearch{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
+	q := find.Query{Where: p.Where, Text: p.Q, Sort: p.Sort, Cursor: p.Cursor, Limit: limit,
 		Rule: p.Rule, Verdict: p.Verdict, Retired: p.Retired, Undecided: p.Undecided,
 		Columns: strings.FieldsFunc(p.Columns, func(r rune) bool { return r == ',' })}
 	switch p.Format {
@@ -60,7 +61,7 @@ func (s *Server) ListDevices(c *gin.Context, p api.ListDevicesParams) {
 
 // exportCSV writes every device that a query selects as CSV: what a list shows
 // and the attributes asked for.
-func (s *Server) exportCSV(c *gin.Context, q view.DeviceSearch) {
+func (s *Server) exportCSV(c *gin.Context, q find.Query) {
 	if err := s.exporting(c); err != nil {
 		s.fail(c, err)
 		return

@@ -15,7 +15,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/httpapi/edge"
 	"ironledger.example/internal/intake"
-	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 var _ operations = (*Server)(nil)
@@ -80,7 +80,7 @@ func (s *Server) GetStatus(c *gin.Context) (*api.Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	page, err := s.service.View.Devices(c.Request.Context(), view.DeviceSearch{Limit: 1})
+	page, err := s.service.View.Devices(c.Request.Context(), find.Query{Limit: 1})
 	if err != nil {
 		return nil, err
 	}

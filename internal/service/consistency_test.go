@@ -19,6 +19,7 @@ import (
 	"ironledger.example/internal/admin"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 // A publication replaces the fleet device by device. Whoever reads meanwhile
@@ -64,7 +65,7 @@ func TestReadersNeverSeeAMixtureOfRulebooks(t *testing.T) {
 						d.Level, d.Standing.Level, keys)
 					return
 				}
-				if page, err := s.View.Devices(ctx, view.DeviceSearch{Limit: 1000}); err != nil ||
+				if page, err := s.View.Devices(ctx, find.Query{Limit: 1000}); err != nil ||
 					page.Total != n || len(page.Levels) != 1 {
 					t.Errorf("a list of %v (%v)", page.Levels, err)
 					return

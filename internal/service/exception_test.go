@@ -20,6 +20,7 @@ import (
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 // strict is a rulebook with a rule that only the house itself can meet.
@@ -424,7 +425,7 @@ func TestSearchesAreKept(t *testing.T) {
 	if all := s.View.Searches(); len(all) != 1 || all[0].By != "a" {
 		t.Errorf("kept are %+v", all)
 	}
-	page, err := s.View.Devices(ctx, view.DeviceSearch{Where: q.Where, Columns: q.Columns, Limit: 5})
+	page, err := s.View.Devices(ctx, find.Query{Where: q.Where, Columns: q.Columns, Limit: 5})
 	if err != nil || page.Items[0].Values["os.version"] != "14.1" {
 		t.Errorf("the columns are %+v (%v)", page, err)
 	}

@@ -19,10 +19,11 @@ import (
 	"ironledger.example/internal/intake"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 // search lists the ids of the devices that a search finds.
-func search(t *testing.T, s *service.Service, q view.DeviceSearch) (ids []string, page *api.DevicePage) {
+func search(t *testing.T, s *service.Service, q find.Query) (ids []string, page *api.DevicePage) {
 	t.Helper()
 	q.Limit = 100
 	page, err := s.View.Devices(ctx, q)
@@ -53,22 +54,22 @@ func TestRetiredDevicesLeaveTheNumbers(t *testing.T) {
 		t.Errorf("of two devices of which one is retired already, the other was taken: %v", err)
 	}
 	for name, c := range map[string]struct {
-		q                  view.DeviceSearch
+		q                  find.Query
 		want               string
 		retired, undecided int
 	}{
-		"all":         {view.DeviceSearch{}, "d3 d4", 2, 0},
-		"with":        {view.DeviceSearch{Retired: "with"}, "d1 d2 d3 d4", 0, 0},
-		"only":        {view.DeviceSearch{Retired: "only"}, "d1 d2", 0, 0},
-		"asked for":   {view.DeviceSearch{Where: "retired"}, "d1 d2", 0, 0},
-		"denied":      {view.DeviceSearch{Where: "not retired"}, "d3 d4", 0, 0},
-		"not known":   {view.DeviceSearch{Where: "not storage.encrypted"}, "", 0, 1},
-		"whose not":   {view.DeviceSearch{Where: "not storage.encrypted", Undecided: true}, "d4", 0, 0},
-		"fails":       {view.DeviceSearch{Rule: "laptop/disk", Verdict: "unknown"}, "d4", 0, 0},
-		"passes":      {view.DeviceSearch{Rule: "laptop/disk", Verdict: "pass"}, "d3", 2, 0},
-		"passes, all": {view.DeviceSearch{Rule: "laptop/disk", Verdict: "pass", Retired: "with"}, "d1 d2 d3", 0, 0},
-		"rule":        {view.DeviceSearch{Rule: "laptop/disk", Text: "d4"}, "d4", 0, 0},
-		"where or rule": {view.DeviceSearch{Rule: "laptop/disk", Where: "threat.score > 1", Retired: "only"},
+		"all":         {find.Query{}, "d3 d4", 2, 0},
+		"with":        {find.Query{Retired: "with"}, "d1 d2 d3 d4", 0, 0},
+		"only":        {find.Query{Retired: "only"}, "d1 d2", 0, 0},
+		"asked for":   {find.Query{Where: "retired"}, "d1 d2", 0, 0},
+		"denied":      {find.Query{Where: "not retired"}, "d3 d4", 0, 0},
+		"not known":   {find.Query{Where: "not storage.encrypted"}, "", 0, 1},
+		"whose not":   {find.Query{Where: "not storage.encrypted", Undecided: true}, "d4", 0, 0},
+		"fails":       {find.Query{Rule: "laptop/disk", Verdict: "unknown"}, "d4", 0, 0},
+		"passes":      {find.Query{Rule: "laptop/disk", Verdict: "pass"}, "d3", 2, 0},
+		"passes, all": {find.Query{Rule: "laptop/disk", Verdict: "pass", Retired: "with"}, "d1 d2 d3", 0, 0},
+		"rule":        {find.Query{Rule: "laptop/disk", Text: "d4"}, "d4", 0, 0},
+		"where or rule": {find.Query{Rule: "laptop/disk", Where: "threat.score > 1", Retired: "only"},
 			"d1 d2", 0, 0},
 	} {
 		ids, page := search(t, s, c.q)
@@ -77,7 +78,7 @@ func TestRetiredDevicesLeaveTheNumbers(t *testing.T) {
 				page.Undecided, c.want, c.retired, c.undecided)
 		}
 	}
-	for _, q := range []view.DeviceSearch{{Verdict: "fail"}, {Rule: "laptop/disc"},
+	for _, q := range []find.Query{{Verdict: "fail"}, {Rule: "laptop/disc"},
 		{Rule: "laptop/disk", Verdict: "bad"},
 		{Retired: "no"}} {
 		if _, err := s.View.Devices(ctx, q); err == nil {

@@ -1,23 +1,29 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"ironledger.example/api"
 	"ironledger.example/core/condition"
+	"ironledger.example/core/evidence"
+	"ironledger.example/core/posture"
+	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/versioned"
 	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 	"ironledger.example/internal/view/fold"
 )
 
@@ -111,7 +117,7 @@ func TestWhatIsKeptUpIsWhatAWalkSays(t *testing.T) {
 // found is in which devices a text is found.
 func found(t *testing.T, v *view.Service, text string) string {
 	t.Helper()
-	page, err := v.Devices(t.Context(), view.DeviceSearch{Text: text, Limit: 1 << 20})
+	page, err := v.Devices(t.Context(), find.Query{Text: text, Limit: 1 << 20})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +190,7 @@ func TestPagesOfAListAreTheWholeInOrder(t *testing.T) {
 	}
 	for _, sort := range []string{"id", "-id", "level", "-level", "name", "-name", "seen_at", "-since"} {
 		for _, where := range []string{"", "storage.encrypted", `name starts with "n1"`} {
-			q := view.DeviceSearch{Where: where, Sort: sort, Limit: 1 << 30}
+			q := find.Query{Where: where, Sort: sort, Limit: 1 << 30}
 			whole, err := s.View.Devices(ctx, q)
 			if err != nil || whole.Total != len(whole.Items) || whole.Next != "" {
 				t.Fatal(whole.Total, len(whole.Items), err)
@@ -225,22 +231,267 @@ func TestWhatIsKeptIsComparedWhenAsked(t *testing.T) {
 		t.Fatal(err)
 	}
 	snap, n := s.Snapshot(), 0
-	work := func(versioned.Page[state.Device]) (int, int64) { n++; return n, condition.Always }
+	work := func(fold.Part[int]) (int, int64) { n++; return n, condition.Always }
 	var plain fold.Fold[int]
 	if a, b := plain.Over(snap, 1, work)[0], plain.Over(snap, 2, work)[0]; a != 1 || b != 1 || n != 1 {
 		t.Errorf("worked out %d times: %d, %d", n, a, b)
 	}
+	n = 0
 	var told error
 	checked := fold.Fold[int]{Differs: func(err error) { told = errors.Join(told, err) }}
-	if got := checked.Over(snap, 1, work)[0]; got != 2 || told != nil {
+	if got := checked.Over(snap, 1, work)[0]; got != 1 || told == nil ||
+		!strings.Contains(told.Error(), "1; and it comes to 2") {
 		t.Errorf("the first time it is %d, %v", got, told)
 	}
-	if got := checked.Over(snap, 2, work)[0]; got != 2 || told == nil ||
-		!strings.Contains(told.Error(), "2; and it comes to 3") {
+	told = nil
+	if got := checked.Over(snap, 2, work)[0]; got != 1 || told == nil ||
+		!strings.Contains(told.Error(), "1; and it comes to 3") {
 		t.Errorf("then it is %d, %v", got, told)
 	}
-	told, checked.Same = nil, func(kept, anew int, now int64) bool { return now == 3 && kept == 2 && anew == 4 }
+	told, checked.Same = nil, func(kept, anew int, now int64) bool { return now == 3 && kept == 1 && anew == 4 }
 	if checked.Over(snap, 3, work); told != nil {
 		t.Error(told)
+	}
+}
+
+// A search finds the devices that a look at each of them finds, whatever changed since the one before, and counts them.
+func TestSearchesFindWhatALookAtEachFinds(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	c := &clock{}
+	c.micros.Store(time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC).UnixMicro())
+	s := openedAt(t, t.TempDir(), c)
+	defer func() { s.Close() }()
+	publish(t, s, actors)
+	s.View.CheckWith(func(err error) { t.Error("what is kept and what comes out differ:", err) })
+	r := rand.New(rand.NewPCG(19, 3))
+	report := func(ids ...int) {
+		t.Helper()
+		var lines strings.Builder
+		for _, id := range ids {
+			fmt.Fprintf(&lines, `{"source":"desk","identity":{"id":"d%d"},"observed_at":%q,"evidence":{"form":%q,"name":"n%d","platform":%q`,
+				id, value.FormatTime(c.micros.Load()), []string{"laptop", "phone"}[r.IntN(2)], r.IntN(40), []string{"linux", "ios"}[r.IntN(2)])
+			if r.IntN(3) > 0 {
+				fmt.Fprintf(&lines, `,"threat.score":%d`, r.IntN(60))
+			}
+			lines.WriteString("}}\n")
+		}
+		if in, err := s.Intake.Ingest(ctx, "desk", "", strings.NewReader(lines.String()), "ndjson"); err != nil || in.Rejected > 0 {
+			t.Fatal(in.Rejected, err)
+		}
+	}
+	all := make([]int, 700)
+	for i := range all {
+		all[i] = i
+	}
+	report(all...)
+	some := 0
+	for range 30 {
+		c.add(time.Duration(r.IntN(600)) * time.Second)
+		for range r.IntN(6) {
+			report(r.IntN(len(all)), r.IntN(len(all)+20))
+		}
+		if r.IntN(2) == 0 {
+			if _, err := s.Admin.Retire(ctx, "astrid", []string{fmt.Sprint("d", r.IntN(len(all)))}, "lost at sea"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		for range 8 {
+			q := find.Query{Limit: 1 + r.IntN(400), Sort: []string{"", "-id", "name", "-level", "seen_at", "-platform"}[r.IntN(6)],
+				Where:   []string{"", "", "threat.score > 20", "level < sound", `platform == ios and name starts with "n1"`, "retired"}[r.IntN(6)],
+				Text:    []string{"", "", "N1", "d6"}[r.IntN(4)],
+				Retired: []string{"", "", find.WithRetired, find.OnlyRetired}[r.IntN(4)], Undecided: r.IntN(6) == 0}
+			if r.IntN(2) == 0 {
+				q.Rule, q.Verdict = "all/calm", []string{"", "pass", "fail", "unknown", "none"}[r.IntN(5)]
+			}
+			some += sameAsALook(t, s, q)
+		}
+	}
+	if some < 1000 {
+		t.Errorf("only %d devices were found at all", some)
+	}
+}
+
+// sameAsALook compares what a search finds with what a look at each device does, and returns how much that is.
+func sameAsALook(t *testing.T, s *Service, q find.Query) int {
+	t.Helper()
+	whole := q
+	var items []api.DeviceSummary
+	var first *api.DevicePage
+	for {
+		page, err := s.View.Devices(t.Context(), q)
+		if err != nil {
+			t.Fatalf("%+v: %v", q, err)
+		}
+		if first == nil {
+			first = page
+		}
+		if len(page.Items) > q.Limit || page.Total != first.Total || page.Next != "" && len(page.Items) < q.Limit {
+			t.Fatalf("%+v: %d items of %d, then %q", q, len(page.Items), page.Total, page.Next)
+		}
+		items = append(items, page.Items...)
+		if q.Cursor = page.Next; q.Cursor == "" {
+			break
+		}
+	}
+	want, levels := looked(t, s.Snapshot(), whole, s.Micros())
+	var got []string
+	for _, d := range items {
+		got = append(got, d.ID)
+	}
+	if !slices.Equal(got, want) || first.Total != len(want) {
+		t.Fatalf("%+v finds %d:\n%v\nand a look at each\n%v", whole, first.Total, got, want)
+	}
+	if told, plain := fmt.Sprint(first.Levels, first.Retired, first.Undecided), levels; told != plain {
+		t.Fatalf("%+v counts %s, and a look at each %s", whole, told, plain)
+	}
+	return len(want)
+}
+
+// looked is what a search is for, by looking at each device, in order; and by level, how many retired there are beside,
+// and of how many it cannot be told.
+func looked(t *testing.T, snap *state.Snapshot, q find.Query, now int64) ([]string, string) {
+	t.Helper()
+	b := snap.Book
+	where := func(*state.Device) condition.Tri { return condition.True }
+	if q.Where != "" {
+		p, err := condition.CompileText(q.Where, b.Search)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if q.Where == "retired" && q.Retired == "" {
+			q.Retired = find.WithRetired
+		}
+		where = func(d *state.Device) condition.Tri {
+			env, extra := &condition.Env{Now: now}, condition.NewFrame(len(b.Search.Extra()))
+			env.Frames[evidence.DeviceFrame], env.Frames[rulebook.RequestFrame] = d.View.Frame, extra
+			extra.Set(state.SearchLevel, b.Rulebook.LevelValue(d.Result.Level), condition.Always)
+			extra.Set(state.SearchRetired, value.OfBool(d.Retired != nil), condition.Always)
+			return p.Eval(env)
+		}
+	}
+	type row struct{ key, id string }
+	var rows []row
+	levels, retired, undecided := map[string]int{}, 0, 0
+	snap.Fleet.All(func(d *state.Device) bool {
+		d = snap.At(d, now)
+		name, platform := d.View.Value(b.Rulebook.Dict.Slot("name")).Str(), d.View.Value(b.Rulebook.Dict.Slot("platform")).Str()
+		if i := slices.Index(b.RuleKeys, q.Rule); i >= 0 {
+			v := d.Result.Verdicts[i]
+			if q.Verdict == "" && v == posture.None || q.Verdict != "" && v.String() != q.Verdict {
+				return true
+			}
+		}
+		text := strings.ToLower(q.Text)
+		if !strings.Contains(d.ID, text) && !strings.Contains(name, text) || q.Retired == find.OnlyRetired && d.Retired == nil {
+			return true
+		}
+		wanted, found := condition.True, where(d)
+		if q.Undecided {
+			wanted = condition.Unknown
+		}
+		switch {
+		case q.Retired == "" && d.Retired != nil:
+			if found == wanted {
+				retired++
+			}
+		case found == wanted:
+			levels[b.Rulebook.LevelName(d.Result.Level)]++
+			key := map[string]string{"level": fmt.Sprintf("%09d", d.Result.Level), "name": name, "platform": platform,
+				"seen_at": fmt.Sprintf("%020d", d.SeenAt)}[strings.TrimPrefix(q.Sort, "-")]
+			rows = append(rows, row{key, d.ID})
+		case found == condition.Unknown:
+			undecided++
+		}
+		return true
+	})
+	slices.SortFunc(rows, func(x, y row) int {
+		keys := strings.Compare(x.key, y.key)
+		if strings.HasPrefix(q.Sort, "-") {
+			keys = -keys
+		}
+		if q.Sort == "-id" {
+			return strings.Compare(y.id, x.id)
+		}
+		return cmp.Or(keys, strings.Compare(x.id, y.id))
+	})
+	var ids []string
+	for _, r := range rows {
+		ids = append(ids, r.id)
+	}
+	return ids, fmt.Sprint(levels, retired, undecided)
+}
+
+// What rows come to is worked out again when a device in one changes, or a moment comes: for that row alone.
+func TestRowsAreWorkedOutWhenTheirMomentComes(t *testing.T) {
+	t.Parallel()
+	s := opened(t, t.TempDir(), nil)
+	defer s.Close()
+	report := func(from, to int) {
+		t.Helper()
+		var lines strings.Builder
+		for i := from; i < to; i++ {
+			fmt.Fprintf(&lines, `{"source":"desk","identity":{"id":"d%d"},"evidence":{"form":"laptop"}}`+"\n", i)
+		}
+		if in, err := s.Intake.Ingest(t.Context(), "desk", "", strings.NewReader(lines.String()), "ndjson"); err != nil || in.Rejected > 0 {
+			t.Fatal(in.Rejected, err)
+		}
+	}
+	report(0, 600)
+	var rows fold.Rows[int]
+	works, joins := 0, 0
+	var mu sync.Mutex
+	over := func(now, until, together int64) (sum int) {
+		works, joins = 0, 0
+		for _, n := range rows.Over(s.Snapshot(), now, func(row iter.Seq[*state.Device]) (int, int64) {
+			n := 0
+			for range row {
+				n++
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			works++
+			if works == 1 {
+				return n, until
+			}
+			return n, condition.Always
+		}, func(rows []int) (sum int, until int64) {
+			mu.Lock()
+			defer mu.Unlock()
+			joins++
+			for _, n := range rows {
+				sum += n
+			}
+			return sum, together
+		}) {
+			sum += n
+		}
+		return sum
+	}
+	all := fold.PageSize / 32 * 3
+	for i, step := range []struct {
+		now, until, together int64
+		devices, works       int
+		joined               bool
+	}{
+		{1, 10, condition.Always, 600, all, true},
+		{9, 10, condition.Always, 600, 0, false},
+		{10, 20, condition.Always, 600, 1, true},
+		{19, 20, condition.Always, 600, 0, false},
+		{20, condition.Always, 30, 600, 1, true},
+		{30, condition.Always, condition.Always, 600, 0, true},
+		{1 << 50, condition.Always, condition.Always, 600, 0, false},
+	} {
+		if n := over(step.now, step.until, step.together); n != step.devices || works != step.works || joins > 0 != step.joined {
+			t.Errorf("step %d: %d devices, %d rows worked out, %d times put together; want %+v", i, n, works, joins, step)
+		}
+	}
+	report(5, 6)
+	if n := over(1<<50, condition.Always, condition.Always); n != 600 || works != 1 || joins != 1 {
+		t.Errorf("after a report: %d devices, %d rows worked out, %d times put together", n, works, joins)
+	}
+	report(600, 601)
+	if n := over(1<<50, condition.Always, condition.Always); n != 601 || works != 1 {
+		t.Errorf("after a first report: %d devices, %d rows worked out", n, works)
 	}
 }

@@ -8,7 +8,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/internal/service"
-	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 const sourced = house + `sources:
@@ -82,7 +82,7 @@ func TestWhatBecomesOfReports(t *testing.T) {
 		s.View.Device("ghost") != nil {
 		t.Errorf("the keys of d1 are %v", d.Keys)
 	}
-	page, err := s.View.Devices(ctx, view.DeviceSearch{Text: "SKERRY", Limit: 10})
+	page, err := s.View.Devices(ctx, find.Query{Text: "SKERRY", Limit: 10})
 	if err != nil || page.Total != 1 || page.Items[0].ID != "d1" {
 		t.Errorf("a search for its model finds %+v (%v)", page, err)
 	}

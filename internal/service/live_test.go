@@ -19,7 +19,7 @@ import (
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 // toldBesides is what decisions add by themselves.
@@ -195,7 +195,7 @@ func TestManyActAtOnceAsOneAfterTheOther(t *testing.T) {
 						t.Error(err)
 					}
 					if _, err := s.View.Devices(t.Context(),
-						view.DeviceSearch{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
+						find.Query{Where: `"crew" in owner.groups`, Limit: 10}); err != nil {
 						t.Error(err)
 					}
 				}

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 // A person's devices are found by an index. It must tell what a walk through the
@@ -22,7 +22,7 @@ func TestDevicesArePeoplesAsAWalkSays(t *testing.T) {
 	compare := func(when string) {
 		t.Helper()
 		for _, who := range owners[:5] {
-			page, err := s.View.Devices(ctx, view.DeviceSearch{Where: fmt.Sprintf("owner == %q", who),
+			page, err := s.View.Devices(ctx, find.Query{Where: fmt.Sprintf("owner == %q", who),
 				Limit: 1000, Sort: "id"})
 			if err != nil {
 				t.Fatal(err)

@@ -23,7 +23,7 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/service"
-	"ironledger.example/internal/view"
+	"ironledger.example/internal/view/find"
 )
 
 const house = `rulebook: house
@@ -145,7 +145,7 @@ func TestThousandsAreDueInTheSameSecond(t *testing.T) {
 		}
 		time.Sleep(time.Hour + time.Second)
 		synctest.Wait()
-		page, err := s.View.Devices(ctx, view.DeviceSearch{Where: "level == sound", Limit: 1})
+		page, err := s.View.Devices(ctx, find.Query{Where: "level == sound", Limit: 1})
 		if err != nil || page.Total != 3000 {
 			t.Errorf("%d of 3000 have moved (%v)", page.Total, err)
 		}
@@ -318,7 +318,7 @@ func TestEverybodyAtOnce(t *testing.T) {
 	})
 	wg.Go(func() {
 		for range each {
-			if _, err := s.View.Devices(ctx, view.DeviceSearch{Where: "level >= sound", Sort: "-level",
+			if _, err := s.View.Devices(ctx, find.Query{Where: "level >= sound", Sort: "-level",
 				Limit: 10}); err != nil {
 				t.Error(err)
 			}
@@ -346,7 +346,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 	for sort, want := range map[string]string{"id": "d0 d1 d2 d3 d4 d5 d6", "-id": "d6 d5 d4 d3 d2 d1 d0",
 		"level": "d1 d3 d5 d0 d2 d4 d6", "-level": "d0 d2 d4 d6 d1 d3 d5"} {
 		var got []string
-		q := view.DeviceSearch{Sort: sort, Limit: 2}
+		q := find.Query{Sort: sort, Limit: 2}
 		for {
 			page, err := s.View.Devices(ctx, q)
 			if err != nil || page.Total != 7 || page.Levels["strong"] != 4 {
@@ -363,7 +363,7 @@ func TestListsKeepTheirPlace(t *testing.T) {
 			t.Errorf("by %s: %v, want %s", sort, got, want)
 		}
 	}
-	for _, bad := range []view.DeviceSearch{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
+	for _, bad := range []find.Query{{Sort: "colour"}, {Cursor: "x"}, {Where: "levl == strong"},
 		{Where: "("}} {
 		bad.Limit = 1
 		var q *fault.QueryError

@@ -52,3 +52,22 @@ func (t *Texts) With(part string) iter.Seq[int] {
 		}
 	}
 }
+
+// Is reports whether the text of a number has these parts.
+func (t *Texts) Is(n int, parts ...string) bool {
+	from := uint32(0)
+	if n > 0 {
+		from = t.ends[n-1]
+	}
+	rest := t.all[from:t.ends[n]]
+	for _, p := range parts {
+		var is bool
+		if rest, is = strings.CutPrefix(rest, strings.ToLower(p)); is {
+			rest, is = strings.CutPrefix(rest, between)
+		}
+		if !is {
+			return false
+		}
+	}
+	return rest == ""
+}

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
-	"weak"
 )
 
 // Map is a version. The zero Map is empty. It is safe for concurrent use.
@@ -31,7 +30,26 @@ type places[K comparable] struct {
 // PageSize is how many places a page has.
 const PageSize = 256
 
-type page[V any] [PageSize]*V
+type page[V any] struct {
+	values [PageSize]*V
+	stamps *stamps
+}
+
+// stamps tell of each place of a page in which edit it was set: one that has the same in two pages has the same value.
+type stamps [PageSize]uint64
+
+// edits counts the edits of all maps.
+var edits atomic.Uint64
+
+func newPage[V any]() *page[V] { return &page[V]{stamps: &stamps{}} }
+
+func (p *page[V]) clone() *page[V] {
+	own, marks := *p, *p.stamps
+	own.stamps = &marks
+	return &own
+}
+
+func (p *page[V]) set(place int, v *V, edit uint64) { p.values[place], p.stamps[place] = v, edit }
 
 // place finds the place of a key, and gives it one.
 func (p *places[K]) place(k K) int {
@@ -65,7 +83,7 @@ func (m Map[K, V]) Get(k K) *V {
 
 func (m Map[K, V]) at(place int) *V {
 	if i := place / PageSize; i < len(m.pages) && m.pages[i] != nil {
-		return m.pages[i][place%PageSize]
+		return m.pages[i].values[place%PageSize]
 	}
 	return nil
 }
@@ -90,7 +108,7 @@ func (m Map[K, V]) Values() iter.Seq[*V] {
 			if p == nil {
 				continue
 			}
-			for _, v := range p {
+			for _, v := range p.values {
 				if v != nil && !yield(v) {
 					return
 				}
@@ -102,19 +120,23 @@ func (m Map[K, V]) Values() iter.Seq[*V] {
 // Page is a part of a version. Versions share it while nothing in it differs.
 type Page[V any] struct{ of *page[V] }
 
-// Mark tells a page from all others, those that come after it is gone too, which it does not hold off.
-type Mark[V any] struct{ of weak.Pointer[page[V]] }
+// Mark tells a page from all others of its place in other versions. It holds no value.
+type Mark struct{ of *stamps }
 
 // Mark is that of a page.
-func (p Page[V]) Mark() Mark[V] { return Mark[V]{weak.Make(p.of)} }
+func (p Page[V]) Mark() Mark { return Mark{p.of.stamps} }
+
+// Differs reports whether the value at a place may be another in a page with the mark o. It is true of all places for the
+// mark of no page.
+func (m Mark) Differs(o Mark, place int) bool { return o.of == nil || m.of[place] != o.of[place] }
 
 // At is the value at a place of the page, below [PageSize]; nil for none.
-func (p Page[V]) At(place int) *V { return p.of[place] }
+func (p Page[V]) At(place int) *V { return p.of.values[place] }
 
 // Values yields the values in the page.
 func (p Page[V]) Values() iter.Seq[*V] {
 	return func(yield func(*V) bool) {
-		for _, v := range p.of {
+		for _, v := range p.of.values {
 			if v != nil && !yield(v) {
 				return
 			}
@@ -159,6 +181,7 @@ type Edit[K comparable, V any] struct {
 	next Map[K, V]
 	from []*page[V] // of the version before
 	own  bool       // whether next.pages is not that version's
+	mark uint64     // of what is set
 }
 
 // Edit begins a next version.
@@ -168,7 +191,7 @@ func (m Map[K, V]) Edit() *Edit[K, V] {
 	} else if m.crowded() { // by versions that came to nothing: they are not to add to it
 		m = m.packed()
 	}
-	return &Edit[K, V]{next: m, from: m.pages}
+	return &Edit[K, V]{next: m, from: m.pages, mark: edits.Add(1)}
 }
 
 // Get returns the value of a key as it is so far.
@@ -181,13 +204,13 @@ func (e *Edit[K, V]) Set(k K, v *V) {
 	}
 	place := e.next.places.place(k)
 	page := e.page(place / PageSize)
-	switch was := page[place%PageSize]; {
+	switch was := page.values[place%PageSize]; {
 	case was == nil && v != nil:
 		e.next.n++
 	case was != nil && v == nil:
 		e.next.n--
 	}
-	page[place%PageSize] = v
+	page.set(place%PageSize, v, e.mark)
 }
 
 // page returns a page that only this version has.
@@ -200,10 +223,9 @@ func (e *Edit[K, V]) page(i int) *page[V] {
 	}
 	switch p := e.next.pages[i]; {
 	case p == nil:
-		e.next.pages[i] = new(page[V])
+		e.next.pages[i] = newPage[V]()
 	case i < len(e.from) && p == e.from[i]:
-		own := *p
-		e.next.pages[i] = &own
+		e.next.pages[i] = p.clone()
 	}
 	return e.next.pages[i]
 }
@@ -215,7 +237,7 @@ const spare = 1024
 // Map ends the edit.
 func (e *Edit[K, V]) Map() Map[K, V] {
 	out := e.next
-	e.next, e.from, e.own = out, out.pages, false
+	e.next, e.from, e.own, e.mark = out, out.pages, false, edits.Add(1)
 	if out.crowded() {
 		return out.packed()
 	}

@@ -14,6 +14,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/kept"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/view/find"
 )
 
 // CertificateQuery selects certificates of the fleet.
@@ -57,9 +58,9 @@ func certificateNames(rb *rulebook.Rulebook) *rulebook.Names {
 
 // certificateMatcher compiles a query into a test of one certificate.
 func certificateMatcher(b *state.Book, q CertificateQuery,
-	now int64) (func(*state.Device, value.Value, *budget) bool, error) {
+	now int64) (func(*state.Device, value.Value, *find.Budget) bool, error) {
 	text := strings.ToLower(strings.TrimSpace(q.Text))
-	contains := func(d *state.Device, c value.Value, _ *budget) bool {
+	contains := func(d *state.Device, c value.Value, _ *find.Budget) bool {
 		return text == "" || strings.Contains(strings.ToLower(d.ID+"\n"+certificate.Field(c, "subject").Str()+"\n"+
 			certificate.Field(c, "issuer").Str()+"\n"+certificate.Field(c, "serial").Str()+"\n"+certificate.Field(c,
 			"sha256").Str()), text)
@@ -70,12 +71,12 @@ func certificateMatcher(b *state.Book, q CertificateQuery,
 	names := certificateNames(b.Rulebook)
 	p, err := condition.CompileText(q.Where, names)
 	if err != nil {
-		return nil, whereError(err)
+		return nil, find.WhereError(err)
 	}
 	extra := condition.NewFrame(len(names.Extra()))
 	env := &condition.Env{Now: now}
 	env.Frames[rulebook.RequestFrame] = extra
-	return func(d *state.Device, c value.Value, taken *budget) bool {
+	return func(d *state.Device, c value.Value, taken *find.Budget) bool {
 		if !contains(d, c, taken) {
 			return false
 		}
@@ -94,7 +95,7 @@ func certificateMatcher(b *state.Book, q CertificateQuery,
 		}
 		before := env.Steps()
 		match := p.Eval(env) == condition.True
-		taken.steps += env.Steps() - before
+		taken.Take(env.Steps() - before)
 		return match
 	}, nil
 }
@@ -117,7 +118,7 @@ func certificateState(c value.Value, now int64) string {
 
 // certificateRow is a certificate in a list, with the place where it stands.
 type certificateRow struct {
-	cursor
+	find.Cursor
 	d     *state.Device
 	c     value.Value
 	state string
@@ -132,7 +133,7 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 		return nil, &fault.QueryError{Param: "state", Message: "a state is one of " + strings.Join(states, ", ")}
 	}
 	snap, now := s.Snapshot(), s.Micros()
-	after, err := parseCursor(q.Cursor)
+	after, err := find.ParseCursor(q.Cursor)
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +144,7 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 	slot := snap.Book.Rulebook.Dict.Slot("certs")
 	page, rows, issuers := &api.CertificatePage{States: map[string]int{}, Items: []api.Certificate{}},
 		[]certificateRow{}, map[string]int{}
-	budget := newBudget(ctx)
+	budget := find.NewBudget(ctx)
 	snap.Fleet.InService(func(d *state.Device) bool {
 		d = snap.At(d, now)
 		for _, c := range d.View.Get(slot, now).Members() {
@@ -158,17 +159,17 @@ func (s *Service) Certificates(ctx context.Context, q CertificateQuery) (*api.Ce
 				page.States[CertificateOverdue]++
 			}
 			if q.State == "" || q.State == state || q.State == CertificateOverdue && overdue {
-				rows = append(rows, certificateRow{cursor{sortable(certificate.Field(c, "not_after").Num()),
-					d.ID + "/" + certificate.Field(c, "sha256").Str()}, d, c, state})
+				rows = append(rows, certificateRow{find.Cursor{Key: find.Sortable(certificate.Field(c, "not_after").Num()),
+					ID: d.ID + "/" + certificate.Field(c, "sha256").Str()}, d, c, state})
 			}
 		}
-		return budget.goesOn()
+		return budget.GoesOn()
 	})
-	if err := budget.err(); err != nil {
+	if err := budget.Err(); err != nil {
 		return nil, err
 	}
 	page.Total = len(rows)
-	shown, next := paged(rows, func(r certificateRow) cursor { return r.cursor }, after, false, q.Limit)
+	shown, next := find.Paged(rows, func(r certificateRow) find.Cursor { return r.Cursor }, after, q.Limit)
 	for _, r := range shown {
 		page.Items = append(page.Items, showCertificate(snap, r.d, r.c, r.state))
 	}

@@ -2,30 +2,18 @@ package view
 
 import (
 	"context"
-	"reflect"
 	"slices"
 
 	"ironledger.example/core/value"
+	"ironledger.example/internal/view/find"
 )
 
 // CheckWith has all that is kept up of the fleet worked out anew whenever it is asked for, and calls differs when it is
 // something else. It must be called before anything is asked.
 func (s *Service) CheckWith(differs func(error)) {
-	s.counted.Differs, s.counted.Same = differs, sameCensus
+	s.find.CheckWith(differs)
 	s.ends.Differs, s.ends.Same = differs, sameEndings
-	s.heard.Differs, s.latest.Differs, s.texts.Differs, s.sorted.differs = differs, differs, differs, differs
-}
-
-// sameCensus compares two counts. What moved more than a day ago may be in the one that was kept.
-func sameCensus(kept, anew *census, now int64) bool {
-	a, b := *kept, *anew
-	a.moved = slices.DeleteFunc(slices.Clone(a.moved), func(m moved) bool { return now-m.since >= value.Day })
-	if len(kept.moved) == maxMoved { // others may stand in the place of those
-		b.moved = b.moved[:min(len(a.moved), len(b.moved))]
-	}
-	return slices.Equal(a.moved, b.moved) && a.devices == b.devices && slices.Equal(a.retired, b.retired) &&
-		reflect.DeepEqual(a.platforms, b.platforms) && slices.Equal(a.levels, b.levels) &&
-		reflect.DeepEqual(a.holds, b.holds) && a.verdicts == b.verdicts
+	s.heard.Differs, s.latest.Differs = differs, differs
 }
 
 // sameEndings compares what ends. What did already may be in the one that was kept.
@@ -47,11 +35,11 @@ func (s *Service) Check(ctx context.Context) error {
 	s.Sources()
 	s.QuietSources()
 	for _, column := range []string{"id", "-level", "name", "seen_at", "-since"} {
-		if _, err := s.Devices(ctx, DeviceSearch{Sort: column, Limit: 50}); err != nil {
+		if _, err := s.Devices(ctx, find.Query{Sort: column, Limit: 50}); err != nil {
 			return err
 		}
 	}
-	if _, err := s.Devices(ctx, DeviceSearch{Text: "a", Limit: 50}); err != nil {
+	if _, err := s.Devices(ctx, find.Query{Text: "a", Limit: 50}); err != nil {
 		return err
 	}
 	return s.moved.Check(ctx, s.Store, s.Micros())

@@ -10,134 +10,99 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
-	"ironledger.example/core/event"
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
-	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/versioned"
+	"ironledger.example/internal/view/fold"
+	"ironledger.example/internal/view/marked"
 	"ironledger.example/internal/view/moves"
 )
 
-// census is what a fleet, or a page of it, comes to.
+// census is what a fleet comes to.
 type census struct {
 	devices   int
-	retired   []outOfService   // which nothing else counts
+	retired   []marked.Retired // which nothing else counts
 	platforms map[string][]int // by platform and level
 	levels    []int
 	holds     []api.RuleHold // by rule
 	verdicts  [posture.Waived + 1]int
-	moved     []moved // whose level changed in the last day, some of the newest
+	moved     []moved // whose level changed in the last day: the newest
+	floor     int64   // whoever moved before is not among them
 }
 
-type outOfService struct {
-	level rulebook.Level
-	at    int64
-}
-
+// moved is a device whose level changed.
 type moved struct {
 	device string
 	since  int64
 }
 
-// maxMoved bounds how many devices of a page whose level changed are looked at, and maxLooked how many of the fleet.
-const (
-	maxMoved  = 64
-	maxLooked = 400
-)
-
-func newCensus(b *state.Book) *census {
-	return &census{platforms: map[string][]int{}, levels: make([]int, len(b.Rulebook.Ladder)),
-		holds: make([]api.RuleHold, len(b.RuleKeys))}
-}
+// maxLooked is how many devices whose level changed are looked at.
+const maxLooked = 400
 
 // takeCensus counts the fleet as it is at the moment now.
 func (s *Service) takeCensus(snap *state.Snapshot, now int64) *census {
-	out := newCensus(snap.Book)
-	for _, p := range s.counted.Over(snap, now, func(p versioned.Page[state.Device]) (*census, int64) {
-		return countPage(snap, p.Values(), now)
-	}) {
-		if p != nil {
-			out.add(p)
-		}
+	b := snap.Book
+	n := &census{platforms: map[string][]int{}, levels: make([]int, len(b.Rulebook.Ladder)),
+		holds: make([]api.RuleHold, len(b.RuleKeys))}
+	marks := s.find.Marks.Over(snap, now)
+	for i, page := range snap.Fleet.Pages() {
+		n.add(marks[i])
+		n.move(marks[i].Moved, page)
 	}
-	return out
-}
-
-// countPage counts devices, and says until when that holds.
-func countPage(snap *state.Snapshot, devices iter.Seq[*state.Device], now int64) (*census, int64) {
-	b, n, until := snap.Book, newCensus(snap.Book), int64(condition.Always)
-	slot := b.Rulebook.Dict.Slot("platform")
-	for d := range devices {
-		d = snap.At(d, now)
-		until = min(until, d.Wake)
-		if d.Retired != nil {
-			n.retired = append(n.retired, outOfService{d.Result.Level, d.Retired.At})
-			continue
-		}
-		n.devices++
-		platform := "unknown"
-		if v := d.View.Get(slot, now); v.Known() {
-			platform = v.String()
-		}
-		if n.platforms[platform] == nil {
-			n.platforms[platform] = make([]int, len(n.levels))
-		}
-		n.platforms[platform][d.Result.Level]++
-		n.levels[d.Result.Level]++
-		for i, v := range d.Result.Verdicts {
-			count(&n.holds[i], v)
-			n.verdicts[v]++
-		}
-		b.Rules.Binds(&d.Result, func(i int) { n.holds[i].Binding++ })
-		if now-d.Since < value.Day && d.Since != d.FirstSeen {
-			n.moved = append(n.moved, moved{d.ID, d.Since})
-		}
-	}
-	n.moved = newest(n.moved, maxMoved)
-	return n, until
-}
-
-// newest leaves the devices that moved last, the newest first.
-func newest(list []moved, most int) []moved {
-	slices.SortFunc(list, func(x, y moved) int {
-		return cmp.Or(cmp.Compare(y.since, x.since), strings.Compare(x.device, y.device))
-	})
-	return slices.Clip(list[:min(len(list), most)])
+	n.moved = newest(n.moved)
+	return n
 }
 
 // add adds what a page comes to.
-func (n *census) add(p *census) {
-	n.devices += p.devices
-	n.retired = append(n.retired, p.retired...)
-	for platform, levels := range p.platforms {
-		if n.platforms[platform] == nil {
-			n.platforms[platform] = make([]int, len(levels))
-		}
-		for i, x := range levels {
-			n.platforms[platform][i] += x
+func (n *census) add(p *marked.Page) {
+	n.devices += p.Serving.Len()
+	n.retired = append(n.retired, p.Retired...)
+	byLevel := func(levels []int, of *marked.Set) {
+		for level := range p.Levels {
+			at := p.Levels[level].Both(of)
+			levels[level] += at.Len()
 		}
 	}
-	for i, x := range p.levels {
-		n.levels[i] += x
+	byLevel(n.levels, &p.Serving)
+	for i := range p.Platforms {
+		of := &p.Platforms[i]
+		if n.platforms[of.Name] == nil {
+			n.platforms[of.Name] = make([]int, len(n.levels))
+		}
+		byLevel(n.platforms[of.Name], &of.Set)
 	}
-	for i := range p.holds {
-		to, from := &n.holds[i], &p.holds[i]
-		to.Pass += from.Pass
-		to.Fail += from.Fail
-		to.Unknown += from.Unknown
-		to.Grace += from.Grace
-		to.Waived += from.Waived
-		to.Binding += from.Binding
+	for i := range p.Says {
+		n.holds[i].Binding += p.Binding[i].Len()
+		for v := range p.Says[i] {
+			says := p.Says[i][v].Both(&p.Serving)
+			x := says.Len()
+			count(&n.holds[i], posture.Verdict(v), x)
+			n.verdicts[v] += x
+		}
 	}
-	for v, x := range p.verdicts {
-		n.verdicts[v] += x
+}
+
+// move adds the devices of a page whose level changed.
+func (n *census) move(list []marked.Moved, page fold.Page) {
+	for _, m := range list {
+		if m.Since < n.floor {
+			break // those behind it moved before too
+		}
+		n.moved = append(n.moved, moved{page.At(m.Place).ID, m.Since})
 	}
-	if n.moved = append(n.moved, p.moved...); len(n.moved) > 16*maxLooked {
-		n.moved = newest(n.moved, maxLooked)
+	if len(n.moved) > 16*maxLooked {
+		n.moved = newest(n.moved)
+		n.floor = n.moved[maxLooked-1].since
 	}
+}
+
+// newest leaves the devices that moved last, the newest first.
+func newest(list []moved) []moved {
+	slices.SortFunc(list, func(x, y moved) int {
+		return cmp.Or(cmp.Compare(y.since, x.since), strings.Compare(x.device, y.device))
+	})
+	return slices.Clip(list[:min(len(list), maxLooked)])
 }
 
 // byVerdict counts verdicts by their words.
@@ -165,7 +130,7 @@ func (s *Service) Overview(ctx context.Context, within, back int64) (*api.Overvi
 		return nil, err
 	}
 	o.Held = len(held)
-	if err := s.dropped(ctx, o, snap, newest(n.moved, maxLooked), now); err != nil {
+	if err := s.dropped(ctx, o, snap, n.moved, now); err != nil {
 		return nil, err
 	}
 	o.Quiet = s.QuietSources()
@@ -192,19 +157,19 @@ func platforms(levels map[string][]int) []api.PlatformLevels {
 	return out
 }
 
-// count counts a verdict of a rule.
-func count(h *api.RuleHold, v posture.Verdict) {
+// count counts devices of which a rule says something.
+func count(h *api.RuleHold, v posture.Verdict, devices int) {
 	switch v {
 	case posture.Pass:
-		h.Pass++
+		h.Pass += devices
 	case posture.Fail:
-		h.Fail++
+		h.Fail += devices
 	case posture.Unknown:
-		h.Unknown++
+		h.Unknown += devices
 	case posture.Grace:
-		h.Grace++
+		h.Grace += devices
 	case posture.Waived:
-		h.Waived++
+		h.Waived += devices
 	}
 }
 
@@ -226,71 +191,6 @@ func holdingDown(b *state.Book, holds []api.RuleHold) []api.RuleHold {
 	return out
 }
 
-// maxDropped bounds the devices of which an overview tells that they fell.
-const maxDropped = 50
-
-// dropped finds, of devices whose level changed lately, those that fell.
-func (s *Service) dropped(ctx context.Context, o *api.Overview, snap *state.Snapshot, lately []moved, now int64) error {
-	b := snap.Book
-	ladders := ladders{s: s, of: map[int64]*rulebook.Rulebook{b.Info.Version: b.Rulebook}}
-	for _, m := range lately {
-		if len(o.Dropped) == maxDropped || now-m.since >= value.Day {
-			break
-		}
-		d := snap.Fleet.Get(m.device)
-		if d == nil {
-			continue
-		}
-		entries, err := s.Store.About(ctx, m.device, 0, 20)
-		if err != nil {
-			return err
-		}
-		fell, at, err := ladders.fell(ctx, entries, now-value.Day)
-		if err != nil {
-			return err
-		}
-		if fell {
-			sum := Summarize(b, snap.At(d, now), now)
-			o.Dropped = append(o.Dropped, api.Drop{Device: d.ID, Name: sum.Name, Level: sum.Level, Rank: sum.Rank,
-				Top: sum.Top, Since: value.FormatTime(at), Held: sum.Binding})
-		}
-	}
-	return nil
-}
-
-// ladders reads changes of standing on the ladders that were in force then.
-type ladders struct {
-	s  *Service
-	of map[int64]*rulebook.Rulebook // by version
-}
-
-// fell reports whether the newest change of level since a moment was a fall, and
-// when. What only gave levels other names is no change.
-func (l *ladders) fell(ctx context.Context, entries []ledger.Entry, since int64) (bool, int64, error) {
-	for _, e := range entries {
-		if e.At < since {
-			break
-		}
-		body, ok := event.As[*event.StandingChanged](&e)
-		if !ok || body.From == body.To || body.From == "" {
-			continue
-		}
-		if l.of[body.Rulebook] == nil {
-			book, err := l.s.past.BookOf(ctx, body.Rulebook)
-			if err != nil {
-				return false, 0, err
-			}
-			l.of[body.Rulebook] = book.Rulebook
-		}
-		from, known := l.of[body.Rulebook].Rank(body.From)
-		to, ok := l.of[body.Rulebook].Rank(body.To)
-		if known && ok {
-			return from > to, e.At, nil
-		}
-	}
-	return false, 0, nil
-}
-
 // coursePoints is how many moments the course of levels has.
 const coursePoints = 48
 
@@ -304,13 +204,13 @@ func (s *Service) course(ctx context.Context, o *api.Overview, today *census, no
 	}
 	levels := slices.Clone(today.levels)
 	for _, d := range today.retired {
-		levels[d.level]++
+		levels[d.Level]++
 	}
 	at := func(n int64, levels []int) api.CoursePoint {
 		served := slices.Clone(levels)
 		for _, d := range today.retired {
-			if d.at <= n {
-				served[d.level] = max(0, served[d.level]-1)
+			if d.At <= n {
+				served[d.Level] = max(0, served[d.Level]-1)
 			}
 		}
 		return api.CoursePoint{At: value.FormatTime(n), Levels: served}
@@ -412,9 +312,9 @@ func (s *Service) endingSoon(snap *state.Snapshot, now, within int64) (first []a
 	first = append([]api.Ending{}, s.IssuersEnding(within)...)
 	total = len(first)
 	var next []ending
-	for _, p := range s.ends.Over(snap, now, func(p versioned.Page[state.Device]) (endings, int64) {
-		return endingsOf(snap, p.Values(), now)
-	}) {
+	for _, p := range s.ends.Over(snap, now, func(row iter.Seq[*state.Device]) (endings, int64) {
+		return endingsOf(snap, row, now)
+	}, func(rows []endings) (endings, int64) { return endingsTogether(rows, now) }) {
 		from, _ := slices.BinarySearch(p.all, now+1)
 		to, _ := slices.BinarySearch(p.all, now+within+1)
 		total += to - from
@@ -455,13 +355,33 @@ func endingsOf(snap *state.Snapshot, devices iter.Seq[*state.Device], now int64)
 			out.first, out.all = append(out.first, e), append(out.all, e.until)
 		})
 	}
-	slices.Sort(out.all)
-	out.all = slices.Clip(out.all)
-	if out.first = firstOf(out.first); len(out.first) < len(out.all) { // when one has gone by, another comes to the list
-		until = min(until, out.first[0].until)
+	return out, min(until, out.keepFirst())
+}
+
+// endingsTogether are those of rows that are still to come.
+func endingsTogether(rows []endings, now int64) (out endings, until int64) {
+	for _, r := range rows {
+		for _, e := range r.first {
+			if e.until > now {
+				out.first = append(out.first, e)
+			}
+		}
+		from, _ := slices.BinarySearch(r.all, now+1)
+		out.all = append(out.all, r.all[from:]...)
 	}
-	out.first = slices.Clip(out.first)
-	return out, until
+	return out, out.keepFirst()
+}
+
+// keepFirst puts all in order and keeps the first. It says until when they are: when one has gone by, another comes to the
+// list.
+func (l *endings) keepFirst() (until int64) {
+	slices.Sort(l.all)
+	l.all = slices.Clip(l.all)
+	if until = condition.Always; len(l.first) > maxEndings || len(l.first) < len(l.all) {
+		until = slices.MinFunc(l.first, func(x, y ending) int { return cmp.Compare(x.until, y.until) }).until
+	}
+	l.first = slices.Clip(firstOf(l.first))
+	return until
 }
 
 // IssuersEnding lists the issuers and revocation lists that end within a time, in

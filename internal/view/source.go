@@ -12,7 +12,6 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/versioned"
 )
 
 const quietByDefault = 24 * 3600 * 1_000_000
@@ -32,9 +31,9 @@ func (s *Service) Sources() []api.Source {
 		}
 		return all[id]
 	}
-	for _, p := range s.heard.Over(snap, now, func(p versioned.Page[state.Device]) (*heardOf, int64) {
-		return hear(snap, p.Values(), now)
-	}) {
+	for _, p := range s.heard.Over(snap, now, func(row iter.Seq[*state.Device]) (*heardOf, int64) {
+		return hear(snap, row, now)
+	}, heardTogether) {
 		if p != nil {
 			p.addTo(of, last, refused)
 		}
@@ -64,9 +63,9 @@ func (s *Service) QuietSources() []api.Source {
 	for id := range all {
 		last[id] = 0
 	}
-	for _, p := range s.latest.Over(snap, now, func(p versioned.Page[state.Device]) (map[string]int64, int64) {
-		return lastHeard(p), condition.Always
-	}) {
+	for _, p := range s.latest.Over(snap, now, func(row iter.Seq[*state.Device]) (map[string]int64, int64) {
+		return lastHeard(row), condition.Always
+	}, lastTogether) {
 		for id, at := range p {
 			if so, is := last[id]; !is || at > so {
 				last[id] = at
@@ -87,10 +86,23 @@ func (s *Service) QuietSources() []api.Source {
 	return out
 }
 
-// lastHeard is when each source was last heard of the devices of a page.
-func lastHeard(p versioned.Page[state.Device]) map[string]int64 {
+// lastTogether is when each source was last heard of any devices.
+func lastTogether(rows []map[string]int64) (map[string]int64, int64) {
 	out := map[string]int64{}
-	for d := range p.Values() {
+	for _, r := range rows {
+		for id, at := range r {
+			if so, is := out[id]; !is || at > so {
+				out[id] = at
+			}
+		}
+	}
+	return out, condition.Always
+}
+
+// lastHeard is when each source was last heard of devices.
+func lastHeard(devices iter.Seq[*state.Device]) map[string]int64 {
+	out := map[string]int64{}
+	for d := range devices {
 		if d.Retired != nil {
 			continue
 		}
@@ -111,7 +123,7 @@ func isQuiet(id string, limits map[string]int64, last, now int64) bool {
 	return id != evidence.Network && now-last > cmp.Or(limits[id], quietByDefault)
 }
 
-// heardOf is what sources said of the devices of a page.
+// heardOf is what sources said of devices.
 type heardOf struct {
 	sources map[string]*counts
 	refused map[[2]string]*api.AttributeRefusal // by source, and by attribute with its message
@@ -142,6 +154,36 @@ func hear(snap *state.Snapshot, devices iter.Seq[*state.Device], now int64) (*he
 		}
 	}
 	return h, until
+}
+
+// heardTogether is what sources said of all devices of rows.
+func heardTogether(rows []*heardOf) (*heardOf, int64) {
+	out := &heardOf{map[string]*counts{}, map[[2]string]*api.AttributeRefusal{}}
+	for _, h := range rows {
+		for id, c := range h.sources {
+			if out.sources[id] == nil {
+				out.sources[id] = &counts{}
+			}
+			out.sources[id].add(c)
+		}
+		for key, r := range h.refused {
+			if out.refused[key] == nil {
+				whole := *r
+				out.refused[key] = &whole
+				continue
+			}
+			out.refused[key].Devices += r.Devices
+		}
+	}
+	return out, condition.Always
+}
+
+func (c *counts) add(o *counts) {
+	c.devices += o.devices
+	c.readings += o.readings
+	c.counting += o.counting
+	c.stale += o.stale
+	c.last = max(c.last, o.last)
 }
 
 // count adds what d has to the counts of its sources, and says until when that holds.

@@ -15,6 +15,12 @@ import (
 	"ironledger.example/internal/versioned"
 )
 
+// Page is a part of the fleet.
+type Page = versioned.Page[state.Device]
+
+// PageSize is how many places a page has.
+const PageSize = versioned.PageSize
+
 // Fold keeps what was worked out of each page of the fleet for as long as it holds: until a device in the page changes,
 // another rulebook is in force, or the moment comes for which it was said. So the fleet is looked over in the time that
 // its changes take, however large it is. It keeps no device from being forgotten.
@@ -31,23 +37,36 @@ type Fold[T any] struct {
 }
 
 type folded[T any] struct {
-	mark  versioned.Mark[state.Device]
+	mark  versioned.Mark
 	until int64 // it holds before then
 	of    T
 }
 
+// Part is a page of which it is to be said what it comes to.
+type Part[T any] struct {
+	Page
+	// Known is what it came to before something in it changed, or the moment Until; nil for what is not known. Others
+	// read it: it is not to be altered.
+	Known *T
+	Until int64
+	was   versioned.Mark
+}
+
+// Changed reports whether the device at a place may be another than the one that is in what is known.
+func (p *Part[T]) Changed(place int) bool { return p.Known == nil || p.Mark().Differs(p.was, place) }
+
 // Over works out what is not known any more of a fleet at the moment now, on all cores, and returns one value a page.
 // work says of the devices of a page what they come to, and until when that holds.
-func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(versioned.Page[state.Device]) (T, int64)) []T {
+func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(Part[T]) (T, int64)) []T {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.rules != snap.Book.Rulebook {
 		f.rules, f.pages = snap.Book.Rulebook, nil
 	}
 	type task struct {
-		at    int
-		page  versioned.Page[state.Device]
-		known bool // it is worked out only to be compared
+		at   int
+		page Page
+		hold bool // it is worked out only to be compared
 	}
 	var tasks []task
 	known := f.pages
@@ -56,13 +75,13 @@ func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(versioned.Page
 		for i >= len(f.pages) {
 			f.pages = append(f.pages, folded[T]{})
 		}
-		if i < len(known) && known[i].mark == page.Mark() && now < known[i].until {
-			f.pages[i] = known[i]
-			if f.Differs != nil {
-				tasks = append(tasks, task{i, page, true})
-			}
-		} else {
+		if i >= len(known) {
 			tasks = append(tasks, task{i, page, false})
+			continue
+		}
+		f.pages[i] = known[i]
+		if holds := known[i].mark == page.Mark() && now < known[i].until; !holds || f.Differs != nil {
+			tasks = append(tasks, task{i, page, holds})
 		}
 	}
 	var next atomic.Int64
@@ -72,13 +91,19 @@ func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(versioned.Page
 			var long giveway.Long
 			for n := next.Add(1) - 1; n < int64(len(tasks)); n = next.Add(1) - 1 {
 				long.Pass()
-				t := tasks[n]
-				of, until := work(t.page)
-				if t.known {
-					f.compare(f.pages[t.at].of, of, t.at, now)
-					continue
+				if t, k := tasks[n], &f.pages[tasks[n].at]; !t.hold {
+					p := Part[T]{Page: t.page, was: k.mark}
+					if k.mark != (versioned.Mark{}) {
+						of := k.of
+						p.Known, p.Until = &of, k.until
+					}
+					*k = folded[T]{mark: t.page.Mark()}
+					k.of, k.until = work(p)
 				}
-				f.pages[t.at] = folded[T]{t.page.Mark(), until, of}
+				if f.Differs != nil {
+					anew, _ := work(Part[T]{Page: tasks[n].page})
+					f.compare(f.pages[tasks[n].at].of, anew, tasks[n].at, now)
+				}
 			}
 		})
 	}

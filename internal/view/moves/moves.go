@@ -25,7 +25,8 @@ type Moves struct {
 	from int64 // they are told since this moment; 0 for none
 	seq  int64 // the entry up to which they are counted
 	list []store.Moves
-	// looked is the moment at which it was looked last whether entries were redacted.
+	// looked is since when it is to be looked whether entries were redacted: a little before it was looked last, for what
+	// was under way then.
 	looked int64
 }
 
@@ -71,7 +72,7 @@ func (m *Moves) spoilt(ctx context.Context, records *store.Store, now int64) (is
 			return nil
 		})
 	}
-	m.looked = now
+	m.looked = now - Minute
 	return is, err
 }
 
