@@ -18,6 +18,8 @@ export CGO_ENABLED ?= 0
 export GOFLAGS := $(GOFLAGS) -trimpath
 # SQLite in Go is C that was translated: one thread at a time, by locks of its own, and ten times
 # slower under the race detector, which looks at our code.
+# What is built with it would wait for a second before it ends.
+export GORACE ?= atexit_sleep_ms=10
 RACE := -race -gcflags=modernc.org/sqlite/lib=-race=false
 STATICCHECK := $(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
@@ -119,7 +121,7 @@ clean: ## removes what was built
 	rm -rf bin console/dist/assets console/dist/index.html
 
 browser: ## what the tests drive and compare with
-	@./scripts/need chromium chromium
+	@./scripts/need chromium-headless-shell chromium-headless-shell
 	@./scripts/need openssl openssl
 	@./scripts/need eapol_test eapoltest
 	@./scripts/need radclient freeradius-utils

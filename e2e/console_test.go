@@ -19,7 +19,7 @@ import (
 func browser(t *testing.T) context.Context {
 	t.Helper()
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.UserDataDir(t.TempDir()),
+		chromedp.UserDataDir(t.TempDir()), chromedp.ExecPath("chromium-headless-shell"),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)

@@ -76,10 +76,12 @@ const patience = 90 * time.Second
 
 // soon waits until something holds, and says whether it does.
 func soon(holds func() bool) bool {
-	for until := time.Now().Add(patience); !holds(); time.Sleep(20 * time.Millisecond) {
+	pause := 5 * time.Millisecond
+	for until := time.Now().Add(patience); !holds(); pause = min(2*pause, 80*time.Millisecond) {
 		if time.Now().After(until) {
 			return false
 		}
+		time.Sleep(pause) // looking takes time from what is waited for
 	}
 	return true
 }
