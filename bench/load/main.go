@@ -409,6 +409,9 @@ type work struct {
 	do        func(ctx context.Context, r *rand.Rand) error
 }
 
+// device is the id of some device.
+func (s *served) device(r *rand.Rand) string { return fmt.Sprintf("d%07d", r.IntN(s.devices)) }
+
 func (s *served) works() []work {
 	get := func(path func(r *rand.Rand) string) func(context.Context, *rand.Rand) error {
 		return func(ctx context.Context, r *rand.Rand) error {
@@ -416,7 +419,7 @@ func (s *served) works() []work {
 			return err
 		}
 	}
-	device := func(r *rand.Rand) string { return fmt.Sprintf("d%07d", r.IntN(s.devices)) }
+	device := s.device
 	columns := []string{"id", "-level", "name", "owner", "os_version", "-seen_at"}
 	now := time.Now()
 	return []work{
@@ -459,11 +462,62 @@ func (s *served) works() []work {
 	}
 }
 
+// changes are those that people make: what they leave behind grows, so that a soak has none of them.
+func (s *served) changes() []work {
+	post := func(path, media string, body func(r *rand.Rand) string) func(context.Context, *rand.Rand) error {
+		return func(ctx context.Context, r *rand.Rand) error {
+			_, err := s.call(ctx, "POST", "/api/v1/"+path, media, []byte(body(r)))
+			return err
+		}
+	}
+	return []work{
+		{"a change of a person", "10", 1, post("people", "text/csv", func(r *rand.Rand) string {
+			n := r.IntN(max(1, s.people))
+			return fmt.Sprintf("id,name,groups\np%d@gullholm.example,Person %d,g%d;all\n", n, n, r.IntN(s.gates))
+		})},
+		{"a line of the roster", "10", 1, post("roster", "text/csv", func(r *rand.Rand) string {
+			return fmt.Sprintf("serial,note\nSN-%07d,bought\n", r.IntN(s.devices))
+		})},
+		{"a waiver", "10", 1, post("waivers", "application/json", func(r *rand.Rand) string {
+			return fmt.Sprintf(`{"device":%q,"rule":"b0/k%d","reason":"a load","for":"1d"}`, s.device(r), r.IntN(min(6, s.rules)))
+		})},
+		{"a tag", "10", 1, post("devices/tags", "application/json", func(r *rand.Rand) string {
+			return fmt.Sprintf(`{"devices":[%q],"add":["t%d"]}`, s.device(r), r.IntN(20))
+		})},
+	}
+}
+
+// rehearse asks, while the mix goes on, what takes long: each three times, of which it notes the longest.
+func (s *served) rehearse(ctx context.Context, note func(string, float64, string, string)) error {
+	draft, err := json.Marshal(map[string]any{"files": []map[string]string{{"name": "load.yaml", "text": s.book(50, true)}}})
+	if err != nil {
+		return err
+	}
+	ask := `{"subject":{"type":"user","id":"p1@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"r1"}}`
+	for _, x := range []struct{ what, aim, method, path, body string }{
+		{"coverage", "1", "GET", "/api/v1/coverage", ""},
+		{"who can get to a resource", "1", "POST", "/api/v1/reach/people", ask},
+		{"rehearsal of a rulebook in which all rules differ", "3", "POST", "/api/v1/rulebooks/rehearse", string(draft)},
+		{"replay of the decisions so far", "1", "POST", "/api/v1/rulebooks/replay", string(draft)},
+	} {
+		worst := 0.0
+		for range 3 {
+			begun := time.Now()
+			if _, err := s.call(ctx, x.method, x.path, "application/json", []byte(x.body)); err != nil {
+				return err
+			}
+			worst = max(worst, time.Since(begun).Seconds())
+		}
+		note(x.what, worst, "s", x.aim)
+	}
+	return nil
+}
+
 // mix runs all kinds of work at their rates, and tells what came of it; then it publishes while they go on.
 func (s *served) mix(ctx context.Context, note func(string, float64, string, string)) []result {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	works := s.works()
+	works := append(s.works(), s.changes()...)
 	meters := make([]*meter, len(works))
 	var wg sync.WaitGroup
 	for i := range works {
@@ -480,6 +534,9 @@ func (s *served) mix(ctx context.Context, note func(string, float64, string, str
 		out = append(out, meters[i].result(w.what, w.aim))
 	}
 	quiet := out[0].P99
+	if err := s.rehearse(ctx, note); err != nil {
+		log.Print(err)
+	}
 	for _, p := range []struct {
 		what, aim string
 		version   int
