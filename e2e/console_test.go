@@ -56,13 +56,17 @@ func untilNot(t *testing.T, ctx context.Context, text string) {
 	}
 }
 
-func pageText(t *testing.T, ctx context.Context) string {
+// pageText is what the page says.
+func pageText(t *testing.T, ctx context.Context) (text string) {
 	t.Helper()
-	s, err := chromedp.Run(ctx, chromedp.Evaluate[string]("(document.body?.innerText ?? '')"))
-	if err != nil {
+	var err error
+	if !soon(func() bool {
+		text, err = chromedp.Run(ctx, chromedp.Evaluate[string]("(document.body?.innerText ?? '')"))
+		return err == nil || !strings.Contains(err.Error(), "navigated or closed") // else it is between two pages
+	}) || err != nil {
 		t.Fatal(err)
 	}
-	return s
+	return text
 }
 
 // picture keeps a PNG of the page in the folder IRONLEDGER_SHOTS, if it is set.
