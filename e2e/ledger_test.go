@@ -468,6 +468,7 @@ func TestBackupsAreWholeAndChecked(t *testing.T) {
 	s := start(t, "demo", t.TempDir())
 	listen := strings.TrimPrefix(s.url, "http://")
 	old, file := filepath.Join(t.TempDir(), "old.db"), filepath.Join(t.TempDir(), "b.db")
+	s.reported(t)
 	entries := fmt.Sprint(s.entries(t))
 	offline(t, "", "backup", old, "--data", s.data).want(t, 0, entries+" entries", "72 devices", "verified")
 	x := &sent{levels: map[string]string{}, open: map[string]bool{}}
