@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -112,7 +113,40 @@ func start(t *testing.T, verb, data string, flags ...string) *server {
 	if verb == "serve" && raced != "" { // it takes half a minute to load the demo
 		program = raced
 	}
+	if verb == "demo" && len(flags) == 0 {
+		filled(t, data)
+	}
 	return startOf(t, program, verb, data, flags...)
+}
+
+var filling struct {
+	once sync.Once
+	dir  string
+}
+
+// filled puts the records of a demo into an empty folder: those that one made for all tests.
+func filled(t *testing.T, data string) {
+	t.Helper()
+	if list, err := os.ReadDir(data); err != nil || len(list) > 0 {
+		return // it is of the test's own
+	}
+	filling.once.Do(func() {
+		dir := filepath.Join(filepath.Dir(binary), "demo")
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		s := startOf(t, binary, "demo", dir)
+		s.home = t.TempDir()
+		s.reported(t)
+		s.stop(t)
+		filling.dir = dir
+	})
+	if filling.dir == "" {
+		t.Fatal("no demo could be made for all tests")
+	}
+	if out, err := exec.Command("cp", "-a", filling.dir+"/.", data).CombinedOutput(); err != nil { // keys are nobody else's
+		t.Fatal(err, string(out))
+	}
 }
 
 // startOf starts one of the binaries.

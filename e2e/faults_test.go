@@ -268,7 +268,7 @@ func TestAFullDiskDeniesUntilThereIsRoom(t *testing.T) {
 func TestALockedDatabaseDeniesUntilItIsFree(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
-	db, err := sql.Open("sqlite", engine.DatabasePath(s.data))
+	db, err := sql.Open("sqlite", "file:"+engine.DatabasePath(s.data)+"?_pragma=busy_timeout(10000)")
 	if err != nil {
 		t.Fatal(err)
 	}
