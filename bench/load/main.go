@@ -567,7 +567,8 @@ func (s *served) steadily(ctx context.Context, w *work, m *meter, r *rand.Rand) 
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	places := make(chan struct{}, most)
-	begun := time.Now()
+	// Each begins at a moment of its own: kinds of the same rate would else meet each time.
+	begun := time.Now().Add(time.Duration(r.Float64() / w.rate * float64(time.Second)))
 	for n := 0; ; n++ {
 		due := begun.Add(time.Duration(float64(n) / w.rate * float64(time.Second)))
 		select {
