@@ -533,6 +533,7 @@ func (s *served) mix(ctx context.Context, note func(string, float64, string, str
 	var out []result
 	for i, w := range works {
 		out = append(out, meters[i].result(w.what, w.aim))
+		log.Printf("%-44s p50 %.1f, p99 %.1f ms", w.what, out[i].P50, out[i].P99) // what comes now may take long
 	}
 	quiet := out[0].P99
 	if err := s.rehearse(ctx, note); err != nil {
