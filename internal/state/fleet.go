@@ -90,7 +90,7 @@ type fleetEdit struct {
 }
 
 func (f *Fleet) edit() *fleetEdit {
-	return &fleetEdit{devices: f.devices.Edit(), keys: f.keys.Edit(), shared: f.shared,
+	return &fleetEdit{devices: f.devices.Marked().Edit(), keys: f.keys.Edit(), shared: f.shared,
 		owners: f.owners.Edit(), addresses: f.addresses.Edit()}
 }
 

@@ -23,8 +23,9 @@ type Map[K comparable, V any] struct {
 // places are where keys are found, in every version that shares them. A place is
 // never taken back.
 type places[K comparable] struct {
-	of   sync.Map // K -> int
-	next atomic.Int64
+	of     sync.Map // K -> int
+	next   atomic.Int64
+	marked bool // see [Map.Marked]
 }
 
 // PageSize is how many places a page has.
@@ -32,7 +33,7 @@ const PageSize = 256
 
 type page[V any] struct {
 	values [PageSize]*V
-	stamps *stamps
+	stamps *stamps // nil unless the map is marked
 }
 
 // stamps tell of each place of a page in which edit it was set: one that has the same in two pages has the same value.
@@ -41,15 +42,27 @@ type stamps [PageSize]uint64
 // edits counts the edits of all maps.
 var edits atomic.Uint64
 
-func newPage[V any]() *page[V] { return &page[V]{stamps: &stamps{}} }
+func newPage[V any](marked bool) *page[V] {
+	if marked {
+		return &page[V]{stamps: &stamps{}}
+	}
+	return &page[V]{}
+}
 
 func (p *page[V]) clone() *page[V] {
-	own, marks := *p, *p.stamps
-	own.stamps = &marks
+	own := *p
+	if p.stamps != nil {
+		marks := *p.stamps
+		own.stamps = &marks
+	}
 	return &own
 }
 
-func (p *page[V]) set(place int, v *V, edit uint64) { p.values[place], p.stamps[place] = v, edit }
+func (p *page[V]) set(place int, v *V, edit uint64) {
+	if p.values[place] = v; p.stamps != nil {
+		p.stamps[place] = edit
+	}
+}
 
 // place finds the place of a key, and gives it one.
 func (p *places[K]) place(k K) int {
@@ -120,15 +133,32 @@ func (m Map[K, V]) Values() iter.Seq[*V] {
 // Page is a part of a version. Versions share it while nothing in it differs.
 type Page[V any] struct{ of *page[V] }
 
-// Mark tells a page from all others of its place in other versions. It holds no value.
+// Marked makes an empty map one whose pages have marks: a change of it takes somewhat longer.
+func (m Map[K, V]) Marked() Map[K, V] {
+	if m.places == nil {
+		m.places = &places[K]{marked: true}
+	}
+	return m
+}
+
+// Mark tells a page from all others of its place in other versions. It holds no value. The zero Mark is that of no page,
+// and the pages of a map that is not [Map.Marked] have it.
 type Mark struct{ of *stamps }
 
 // Mark is that of a page.
 func (p Page[V]) Mark() Mark { return Mark{p.of.stamps} }
 
-// Differs reports whether the value at a place may be another in a page with the mark o. It is true of all places for the
-// mark of no page.
-func (m Mark) Differs(o Mark, place int) bool { return o.of == nil || m.of[place] != o.of[place] }
+// Is reports whether two marks are of one page; those of no page never are.
+func (m Mark) Is(o Mark) bool { return m.of != nil && m.of == o.of }
+
+// None reports whether it is the mark of no page.
+func (m Mark) None() bool { return m.of == nil }
+
+// Differs reports whether the value at a place may be another in a page with the mark o. It is true of all places where
+// one is the mark of no page.
+func (m Mark) Differs(o Mark, place int) bool {
+	return m.of == nil || o.of == nil || m.of[place] != o.of[place]
+}
 
 // At is the value at a place of the page, below [PageSize]; nil for none.
 func (p Page[V]) At(place int) *V { return p.of.values[place] }
@@ -223,7 +253,7 @@ func (e *Edit[K, V]) page(i int) *page[V] {
 	}
 	switch p := e.next.pages[i]; {
 	case p == nil:
-		e.next.pages[i] = newPage[V]()
+		e.next.pages[i] = newPage[V](e.next.places.marked)
 	case i < len(e.from) && p == e.from[i]:
 		e.next.pages[i] = p.clone()
 	}
@@ -249,7 +279,7 @@ func (m Map[K, V]) crowded() bool { return int(m.places.next.Load()) > 2*m.n+spa
 
 // packed is the same version with places of its own.
 func (m Map[K, V]) packed() Map[K, V] {
-	e := Map[K, V]{}.Edit()
+	e := Map[K, V]{places: &places[K]{marked: m.places.marked}}.Edit()
 	for k, v := range m.All() {
 		e.Set(k, v)
 	}

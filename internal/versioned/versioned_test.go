@@ -136,3 +136,43 @@ func TestTheEmptyMap(t *testing.T) {
 		t.Error("it is not empty")
 	}
 }
+
+// Marks tell in which places two pages of a marked map differ, and of a map that is not marked never that two are one.
+func TestMarksTellWherePagesDiffer(t *testing.T) {
+	page := func(m Map[int, int]) Page[int] {
+		for _, p := range m.Pages() {
+			return p
+		}
+		t.Fatal("no page")
+		return Page[int]{}
+	}
+	r := rand.New(rand.NewPCG(2, 7))
+	for _, marked := range []bool{true, false} {
+		m := Map[int, int]{}
+		if marked {
+			m = m.Marked()
+		}
+		for i := range 100 {
+			m = m.With(map[int]*int{i: &i})
+		}
+		before := page(m)
+		if p := page(m.With(nil)); p.Mark().Is(before.Mark()) != marked || p.Mark().None() == marked {
+			t.Errorf("marked %v: whether a page is itself: %v", marked, p.Mark().Is(before.Mark()))
+		}
+		for range 50 {
+			changes := map[int]*int{}
+			for range r.IntN(4) + 1 {
+				changes[r.IntN(100)] = new(int)
+			}
+			branch := m.With(changes) // each of one that comes to nothing, and of the next
+			_ = m.With(map[int]*int{r.IntN(100): nil})
+			after := page(branch)
+			for place := range PageSize {
+				differs := after.At(place) != before.At(place)
+				if told := after.Mark().Differs(before.Mark(), place); differs && !told || marked && told != differs {
+					t.Fatalf("marked %v, place %d: differs %v, and it is told %v", marked, place, differs, told)
+				}
+			}
+		}
+	}
+}

@@ -80,7 +80,7 @@ func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(Part[T]) (T, i
 			continue
 		}
 		f.pages[i] = known[i]
-		if holds := known[i].mark == page.Mark() && now < known[i].until; !holds || f.Differs != nil {
+		if holds := known[i].mark.Is(page.Mark()) && now < known[i].until; !holds || f.Differs != nil {
 			tasks = append(tasks, task{i, page, holds})
 		}
 	}
@@ -93,7 +93,7 @@ func (f *Fold[T]) Over(snap *state.Snapshot, now int64, work func(Part[T]) (T, i
 				long.Pass()
 				if t, k := tasks[n], &f.pages[tasks[n].at]; !t.hold {
 					p := Part[T]{Page: t.page, was: k.mark}
-					if k.mark != (versioned.Mark{}) {
+					if !k.mark.None() {
 						of := k.of
 						p.Known, p.Until = &of, k.until
 					}
