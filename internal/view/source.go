@@ -21,7 +21,6 @@ func (s *Service) Sources() []api.Source {
 	snap, now := s.Snapshot(), s.Micros()
 	rb := snap.Book.Rulebook
 	all, limits := declaredSources(rb)
-	last, refused := map[string]int64{}, map[[2]string]*api.AttributeRefusal{}
 	of := func(id string) *api.Source {
 		if all[id] == nil {
 			all[id] = &api.Source{ID: id, Provides: []string{}}
@@ -31,13 +30,10 @@ func (s *Service) Sources() []api.Source {
 		}
 		return all[id]
 	}
-	for _, p := range s.heard.Over(snap, now, func(row iter.Seq[*state.Device]) (*heardOf, int64) {
+	heard := heardTogether(s.heard.Over(snap, now, func(row iter.Seq[*state.Device]) (*heardOf, int64) {
 		return hear(snap, row, now)
-	}, heardTogether) {
-		if p != nil {
-			p.addTo(of, last, refused)
-		}
-	}
+	}, func(rows []*heardOf) (*heardOf, int64) { return heardTogether(rows), condition.Always }))
+	last := heard.addTo(of)
 	out := []api.Source{}
 	for id, src := range all {
 		limit := cmp.Or(limits[id], quietByDefault)
@@ -45,7 +41,7 @@ func (s *Service) Sources() []api.Source {
 		if last[id] != 0 {
 			src.LastAt = value.FormatTime(last[id])
 		}
-		src.Refused = refusalsOf(id, refused)
+		src.Refused = refusalsOf(id, heard.refused)
 		out = append(out, *src)
 	}
 	slices.SortFunc(out, func(a, b api.Source) int {
@@ -63,15 +59,9 @@ func (s *Service) QuietSources() []api.Source {
 	for id := range all {
 		last[id] = 0
 	}
-	for _, p := range s.latest.Over(snap, now, func(row iter.Seq[*state.Device]) (map[string]int64, int64) {
+	last = lastTogether(append(s.latest.Over(snap, now, func(row iter.Seq[*state.Device]) (map[string]int64, int64) {
 		return lastHeard(row), condition.Always
-	}, lastTogether) {
-		for id, at := range p {
-			if so, is := last[id]; !is || at > so {
-				last[id] = at
-			}
-		}
-	}
+	}, func(rows []map[string]int64) (map[string]int64, int64) { return lastTogether(rows), condition.Always }), last))
 	out := []api.Source{}
 	for id, at := range last {
 		if isQuiet(id, limits, at, now) {
@@ -87,7 +77,7 @@ func (s *Service) QuietSources() []api.Source {
 }
 
 // lastTogether is when each source was last heard of any devices.
-func lastTogether(rows []map[string]int64) (map[string]int64, int64) {
+func lastTogether(rows []map[string]int64) map[string]int64 {
 	out := map[string]int64{}
 	for _, r := range rows {
 		for id, at := range r {
@@ -96,7 +86,7 @@ func lastTogether(rows []map[string]int64) (map[string]int64, int64) {
 			}
 		}
 	}
-	return out, condition.Always
+	return out
 }
 
 // lastHeard is when each source was last heard of devices.
@@ -157,9 +147,12 @@ func hear(snap *state.Snapshot, devices iter.Seq[*state.Device], now int64) (*he
 }
 
 // heardTogether is what sources said of all devices of rows.
-func heardTogether(rows []*heardOf) (*heardOf, int64) {
+func heardTogether(rows []*heardOf) *heardOf {
 	out := &heardOf{map[string]*counts{}, map[[2]string]*api.AttributeRefusal{}}
 	for _, h := range rows {
+		if h == nil { // of a page that nobody is on
+			continue
+		}
 		for id, c := range h.sources {
 			if out.sources[id] == nil {
 				out.sources[id] = &counts{}
@@ -175,7 +168,7 @@ func heardTogether(rows []*heardOf) (*heardOf, int64) {
 			out.refused[key].Devices += r.Devices
 		}
 	}
-	return out, condition.Always
+	return out
 }
 
 func (c *counts) add(o *counts) {
@@ -220,26 +213,18 @@ func (h *heardOf) count(snap *state.Snapshot, d *state.Device, now int64) (until
 	return until
 }
 
-// addTo adds what was heard of a page to what is told of sources.
-func (h *heardOf) addTo(of func(id string) *api.Source, last map[string]int64,
-	refused map[[2]string]*api.AttributeRefusal) {
+// addTo adds what was heard to what is told of sources, and says when each was heard last.
+func (h *heardOf) addTo(of func(id string) *api.Source) (last map[string]int64) {
+	last = map[string]int64{}
 	for id, c := range h.sources {
 		src := of(id)
-		src.Devices += c.devices
-		src.Readings += c.readings
-		src.Counting += c.counting
-		src.Stale += c.stale
-		last[id] = max(last[id], c.last)
+		src.Devices, src.Readings, src.Counting, src.Stale = c.devices, c.readings, c.counting, c.stale
+		last[id] = c.last
 	}
-	for key, r := range h.refused {
+	for key := range h.refused { // of whom nothing else may be known
 		of(key[0])
-		if refused[key] == nil {
-			whole := *r
-			refused[key] = &whole
-			continue
-		}
-		refused[key].Devices += r.Devices
 	}
+	return last
 }
 
 // declaredSources are those of the rulebook, and after what time in microseconds each is quiet.

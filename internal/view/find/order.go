@@ -164,10 +164,7 @@ func (l *list) sorted(sets []marked.Set) []Row {
 }
 
 // at is where a device stands in the list.
-func (l *list) at(d *state.Device) Cursor {
-	d = l.snap.At(d, l.now)
-	return Cursor{l.column(l.snap.Book, d, l.now), d.ID}
-}
+func (l *list) at(d *state.Device) Cursor { return l.row(d).Cursor }
 
 func (l *list) row(d *state.Device) Row {
 	d = l.snap.At(d, l.now)
