@@ -172,6 +172,9 @@ func countOf(m map[string]*AccessCount, id string) *AccessCount {
 	return m[id]
 }
 
+// Loses reports whether anything would be lost by somebody.
+func (t *AccessTally) Loses() bool { return len(t.lost) > 0 }
+
 // rankOf orders changes: what is lost comes first.
 func rankOf(change string) int {
 	return slices.Index([]string{NewlyDenied, NewlySteppedUp, Regranted, NewlyAllowed, Eased}, change)

@@ -6,6 +6,7 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/event"
+	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 )
@@ -38,6 +39,8 @@ type listPlan struct {
 	api.ListIntake
 	after     *state.Snapshot // nil: nothing changes
 	concerned []string        // the people of whom it is told what they lose and gain
+	persons   []string        // who are otherwise in the directory
+	devices   []string        // that may stand otherwise
 	// put makes it so, tell says what happened.
 	put  func(*state.Change) error
 	tell func(in *api.ListIntake, accepted event.Accepted) event.Event
@@ -56,7 +59,7 @@ func (s *Service) carryOut(ctx context.Context, actor string, how ListImport,
 		}
 		shift := reach(snap, in.after, in.concerned, s.Micros())
 		in.Reach = &shift.ReachShift
-		impacts, err := s.guard(ctx, snap, in.after, shift)
+		impacts, err := s.guard(ctx, snap, in.after, weighed{shift, &decision.Touched{Persons: in.persons, Devices: in.devices}})
 		if in.Impacts = append(in.Impacts, impacts...); err != nil {
 			return err
 		}

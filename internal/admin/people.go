@@ -77,7 +77,8 @@ func planPeople(p *state.People, people []directory.Person, whole bool) (in api.
 // replacePeople is the plan to make people as given.
 func replacePeople(snap *state.Snapshot, in api.ListIntake, actor string, puts map[string]*directory.Person,
 	tell func(*api.ListIntake, event.Accepted) event.Event) *listPlan {
-	plan := &listPlan{ListIntake: in, concerned: slices.Sorted(maps.Keys(puts)), tell: tell,
+	persons := slices.Sorted(maps.Keys(puts))
+	plan := &listPlan{ListIntake: in, concerned: persons, persons: persons, devices: snap.Fleet.OwnedBy(persons), tell: tell,
 		put: func(c *state.Change) error {
 			return c.ReplacePeople(puts, state.Cause{Kind: event.ByPeople, Actor: actor})
 		}}

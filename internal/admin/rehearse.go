@@ -73,7 +73,7 @@ func (s *Service) Weigh(ctx context.Context, files []rulebook.File) ([]Impact, e
 		return nil, err
 	}
 	snap := s.Snapshot()
-	impacts, err := s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), nil)
+	impacts, err := s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), weighed{})
 	return append([]Impact{}, impacts...), err
 }
 

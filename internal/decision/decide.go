@@ -75,6 +75,7 @@ type Service struct {
 	// Decided is told of each decision that counts, of its outcome ("unrecorded" for one that could not be), and how
 	// long it took until it was durable. It is set before anybody asks; nil for nobody.
 	Decided func(outcome string, took time.Duration)
+	differs func(error) // nil: no shortcut is checked
 }
 
 // New is a service over records whose engine has not been started, with the sessions

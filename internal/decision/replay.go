@@ -3,8 +3,11 @@ package decision
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"math"
 	"runtime"
+	"slices"
 	"sync"
 
 	"ironledger.example/api"
@@ -15,6 +18,7 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/store"
 )
 
 // raised tells of each gate that is no longer in shadow what the shadow recorded.
@@ -45,90 +49,244 @@ func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]str
 // MaxReplayDays bounds how far back recorded requests are replayed.
 const MaxReplayDays = 90
 
-// pastRequests gathers the different questions of the last days and how often
-// each was asked.
-func (s *Service) pastRequests(ctx context.Context, days int, now int64) (order []string,
-	times map[string]int, err error) {
-	times = map[string]int{}
-	err = s.DecisionsSince(ctx, now-int64(days)*value.Day, func(e ledger.Entry) error {
-		if asked := string(member(e.Body, "asked")); asked != "" {
-			if times[asked] == 0 {
-				order = append(order, asked)
-			}
-			times[asked]++
-		}
-		return nil
-	})
-	return order, times, err
+// Touched is what a change of the directory or of the roster can touch: the answers to those persons, and to whoever
+// asks from those devices.
+type Touched struct{ Persons, Devices []string }
+
+// maxTouched is for how many persons and devices questions are looked up one by one. Those of more are found quicker
+// among all.
+const maxTouched = 100
+
+// Few reports whether the questions that a change touches are quicker to find than all.
+func (t *Touched) Few() bool { return len(t.Persons)+len(t.Devices) <= maxTouched }
+
+// replay puts questions to a snapshot and to another, each with the standings that hold under it, while others are
+// still read.
+type replay struct {
+	snap, after *state.Snapshot
+	now         int64
+
+	asked  map[string]int // by question, its place in order
+	order  []string       // the different questions
+	times  []int          // how often each was asked
+	begun  int            // of how many the answers are on their way
+	chunks chan func(*trial)
+	parts  [][]rehearsal.Asked // by chunk
+	failed chan error
+	done   sync.WaitGroup
 }
 
-// ReplayTally puts past questions to a snapshot and to another, each with the standings
-// that hold under it.
-func (s *Service) ReplayTally(ctx context.Context, snap, after *state.Snapshot,
-	days int) (*rehearsal.AccessTally, error) {
-	now := s.Micros()
-	order, times, err := s.pastRequests(ctx, days, now)
+// chunk is how many questions are answered together.
+const chunk = 512
+
+func newReplay(snap, after *state.Snapshot, now int64) *replay {
+	r := &replay{snap: snap, after: after, now: now, asked: map[string]int{}, chunks: make(chan func(*trial), 64),
+		failed: make(chan error, 1)}
+	for range runtime.GOMAXPROCS(0) {
+		r.done.Go(func() {
+			t := &trial{replay: r, before: snap.Book.Gates.Evaluator(), then: after.Book.Gates.Evaluator(),
+				tried: map[string]*state.Device{}}
+			for answer := range r.chunks {
+				answer(t)
+			}
+		})
+	}
+	return r
+}
+
+// add puts the question of a decision, once however often it was asked.
+func (r *replay) add(e ledger.Entry) error {
+	asked := member(e.Body, "asked")
+	if len(asked) == 0 {
+		return nil
+	}
+	i, known := r.asked[string(asked)]
+	if !known {
+		i = len(r.order)
+		text := string(asked)
+		r.asked[text], r.order, r.times = i, append(r.order, text), append(r.times, 0)
+		if len(r.order)-r.begun == chunk {
+			r.begin()
+		}
+	}
+	r.times[i]++
+	return nil
+}
+
+// begin has the questions answered that are not under way yet.
+func (r *replay) begin() {
+	texts, part := r.order[r.begun:len(r.order):len(r.order)], make([]rehearsal.Asked, len(r.order)-r.begun)
+	r.parts, r.begun = append(r.parts, part), len(r.order)
+	r.chunks <- func(t *trial) {
+		for i, text := range texts {
+			if err := t.answer(text, &part[i]); err != nil {
+				select {
+				case r.failed <- err:
+				default: // one is told
+				}
+				return
+			}
+		}
+	}
+}
+
+// tally waits for the answers. err is why not all questions could be read, which it returns.
+func (r *replay) tally(days int, err error) (*rehearsal.AccessTally, error) {
+	r.begin()
+	close(r.chunks)
+	r.done.Wait()
+	select {
+	case failed := <-r.failed:
+		err = errors.Join(err, failed)
+	default:
+	}
 	if err != nil {
 		return nil, err
 	}
-	workers := min(runtime.GOMAXPROCS(0), 1+len(order)/256)
-	parts, failed := make([][]rehearsal.Asked, workers), make([]error, workers)
-	var wg sync.WaitGroup
-	for w := range workers {
-		wg.Go(func() {
-			parts[w], failed[w] = tryAll(snap, after, order[w*len(order)/workers:(w+1)*len(order)/workers],
-				times, now)
-		})
+	t := rehearsal.NewAccessTally(days)
+	for i, x := range slices.Concat(r.parts...) {
+		x.Times = r.times[i]
+		t.Add(x)
 	}
-	wg.Wait()
-	tally := rehearsal.NewAccessTally(days)
-	for w := range workers {
-		if failed[w] != nil {
-			return nil, failed[w]
-		}
-		for _, x := range parts[w] {
-			tally.Add(x)
-		}
-	}
-	return tally, nil
+	return t, nil
 }
 
-// tryAll puts questions to the snapshot and to another.
-func tryAll(snap *state.Snapshot, other *state.Snapshot, order []string, times map[string]int,
-	now int64) ([]rehearsal.Asked, error) {
-	before, after := snap.Book.Gates.Evaluator(), other.Book.Gates.Evaluator()
-	tried, out := map[string]*state.Device{}, make([]rehearsal.Asked, 0, len(order))
-	then := func(d *state.Device) *state.Device {
-		if tried[d.ID] == nil {
-			tried[d.ID] = other.At(d, now)
-		}
-		return tried[d.ID]
+// trial answers questions under both.
+type trial struct {
+	*replay
+	before, then *access.Evaluator
+	tried        map[string]*state.Device // devices as they stand under the other
+}
+
+// at is a device as it stands under the other.
+func (t *trial) at(d *state.Device) *state.Device {
+	e := t.tried[d.ID]
+	if e == nil {
+		e = t.after.At(d, t.now)
+		t.tried[d.ID] = e
 	}
-	for _, text := range order {
-		var e access.Evaluation
-		if err := json.Unmarshal([]byte(text), &e); err != nil {
-			return nil, fmt.Errorf("a recorded request cannot be read: %w", err)
+	return e
+}
+
+func (t *trial) answer(text string, x *rehearsal.Asked) error {
+	var e access.Evaluation
+	if err := json.Unmarshal([]byte(text), &e); err != nil {
+		return fmt.Errorf("a recorded request cannot be read: %w", err)
+	}
+	// Each finds the device for itself: a rulebook says which keys count.
+	q, r := Pose(t.snap, &e, t.now), pose(t.after, &e, t.now, t.at)
+	*x = rehearsal.Asked{Person: e.Subject.ID, Machine: e.Subject.Type == "device",
+		Resource: e.Resource.ID, Action: e.Action.Name}
+	if d := q.found; d != nil {
+		x.Device = d.ID
+		old, book := t.snap.Book.Rulebook, t.after.Book.Rulebook
+		x.Fell = book.Called(old.LevelName(t.snap.At(d, t.now).Result.Level)) != book.LevelName(t.at(d).Result.Level)
+	}
+	was, is := t.before.Evaluate(q.Request, t.now), t.then.Evaluate(r.Request, t.now)
+	x.From, x.To, x.FromGrant, x.ToGrant = was.Outcome, is.Outcome, granted(was), granted(is)
+	if x.From != x.To {
+		if x.Gates = t.before.Stops(); rankOf(x.To) < rankOf(x.From) {
+			x.Gates = t.then.Stops()
 		}
-		// Each finds the device for itself: a rulebook says which keys count.
-		q, r := Pose(snap, &e, now), pose(other, &e, now, then)
-		x := rehearsal.Asked{Person: e.Subject.ID, Machine: e.Subject.Type == "device",
-			Resource: e.Resource.ID, Action: e.Action.Name, Times: times[text]}
-		if d := q.found; d != nil {
-			x.Device = d.ID
-			x.Fell = other.Book.Rulebook.Called(snap.Book.Rulebook.LevelName(snap.At(d, now).Result.Level)) !=
-				other.Book.Rulebook.LevelName(then(d).Result.Level)
-		}
-		was, is := before.Evaluate(q.Request, now), after.Evaluate(r.Request, now)
-		x.From, x.To, x.FromGrant, x.ToGrant = was.Outcome, is.Outcome, granted(was), granted(is)
-		if x.From != x.To {
-			if x.Gates = before.Stops(); rankOf(x.To) < rankOf(x.From) {
-				x.Gates = after.Stops()
+	}
+	return nil
+}
+
+// touchedSince visits the decisions since a moment about whom and what a change touches, as they were recorded.
+func (s *Service) touchedSince(ctx context.Context, t *Touched, since int64, visit func(ledger.Entry) error) error {
+	seen := map[int64]bool{}
+	gather := func(q store.DecisionQuery) error {
+		q.Since, q.Limit = since, math.MaxInt
+		found, err := s.Store.Decisions(ctx, q)
+		for _, e := range found {
+			if !seen[e.Seq] {
+				seen[e.Seq], err = true, errors.Join(err, visit(e))
 			}
 		}
-		out = append(out, x)
+		return err
 	}
-	return out, nil
+	for _, id := range t.Persons {
+		if err := gather(store.DecisionQuery{Person: id}); err != nil {
+			return err
+		}
+	}
+	for _, id := range t.Devices {
+		if err := gather(store.DecisionQuery{Device: id}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
+
+// touches finds by reading which decisions [Service.touchedSince] has to visit.
+func (t *Touched) touches(e ledger.Entry) (bool, error) {
+	var of struct {
+		Device string
+		Asked  struct{ Subject struct{ ID string } }
+	}
+	if err := json.Unmarshal(e.Body, &of); err != nil {
+		return false, fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
+	}
+	return slices.Contains(t.Persons, of.Asked.Subject.ID) || slices.Contains(t.Devices, of.Device), nil
+}
+
+// checkTouched compares what [Service.touchedSince] visits with what there is.
+func (s *Service) checkTouched(ctx context.Context, t *Touched, since int64) error {
+	var there []int64 // more may come meanwhile
+	err := s.DecisionsSince(ctx, since, func(e ledger.Entry) error {
+		touched, err := t.touches(e)
+		if touched {
+			there = append(there, e.Seq)
+		}
+		return err
+	})
+	visited := map[int64]bool{}
+	err = errors.Join(err, s.touchedSince(ctx, t, since, func(e ledger.Entry) error {
+		visited[e.Seq] = true
+		return nil
+	}))
+	for _, seq := range there {
+		if !visited[seq] {
+			s.differs(fmt.Errorf("the decision in entry %d is about whom or what a change touches, and was not found", seq))
+		}
+	}
+	return err
+}
+
+// ReplayTally puts the questions of the last days to a snapshot and to another, each with the standings that hold under
+// it.
+func (s *Service) ReplayTally(ctx context.Context, snap, after *state.Snapshot,
+	days int) (*rehearsal.AccessTally, error) {
+	now := s.Micros()
+	r := newReplay(snap, after, now)
+	return r.tally(days, s.DecisionsSince(ctx, now-int64(days)*value.Day, r.add))
+}
+
+// ReplayTouched does the same for a change that touches but a few: nothing else is lost than what is among the questions
+// that they asked. Is that nothing, it is the tally of those; else that of all, which says of how many.
+func (s *Service) ReplayTouched(ctx context.Context, snap, after *state.Snapshot, days int,
+	t *Touched) (*rehearsal.AccessTally, error) {
+	if !t.Few() {
+		return s.ReplayTally(ctx, snap, after, days)
+	}
+	now := s.Micros()
+	since := now - int64(days)*value.Day
+	if s.differs != nil {
+		if err := s.checkTouched(ctx, t, since); err != nil {
+			return nil, err
+		}
+	}
+	r := newReplay(snap, after, now)
+	tally, err := r.tally(days, s.touchedSince(ctx, t, since, r.add))
+	if err == nil && tally.Loses() {
+		return s.ReplayTally(ctx, snap, after, days)
+	}
+	return tally, err
+}
+
+// CheckWith has each shortcut be compared with the plain way; report is told where the two differ. It must be called
+// before anybody asks for anything.
+func (s *Service) CheckWith(report func(error)) { s.differs = report }
 
 // granted tells what an answer grants on a network, "" for none.
 func granted(v access.Verdict) string {

@@ -41,15 +41,17 @@ type Checks struct {
 	rounds  int
 }
 
-// Of is the checks of open records; it must be made before anybody asks view for anything.
+// Of is the checks of open records; it must be made before anybody asks these for anything.
 func Of(e *engine.Engine, v *view.Service, d *decision.Service) *Checks {
 	c := &Checks{Engine: e, View: v, Decisions: d, differs: make(chan error, 1)}
-	v.CheckWith(func(err error) {
+	report := func(err error) {
 		select {
 		case c.differs <- &DifferenceError{err.Error()}:
 		default: // one is enough
 		}
-	})
+	}
+	v.CheckWith(report)
+	d.CheckWith(report)
 	return c
 }
 

@@ -300,9 +300,13 @@ func (a *acts) take(ctx context.Context, text string) error {
 }
 
 func (a *acts) ask(person string) error {
+	ref := &access.DeviceRef{ID: a.device()}
+	if a.r.IntN(3) == 0 {
+		ref = &access.DeviceRef{Serial: "S-" + ref.ID}
+	}
 	e := &access.Evaluation{Subject: access.Entity{Type: "user", ID: person},
 		Action: access.Action{Name: "open"}, Resource: access.Entity{Type: "app", ID: a.one("payroll", "rota")},
-		Context: &access.Context{Device: &access.DeviceRef{ID: a.device()}}}
+		Context: &access.Context{Device: ref}}
 	_, err := a.s.Decisions.Decide("gate", e)
 	return err
 }

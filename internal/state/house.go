@@ -23,7 +23,7 @@ const rosterDocument = "roster"
 func (c *Change) ReplacePeople(puts map[string]*directory.Person, by Cause) error {
 	was, next := houseUndo[directory.Person]{}, c.Base.People.With(puts)
 	var put []directory.Person
-	var left, devices []string
+	var left []string
 	persons := slices.Sorted(maps.Keys(puts))
 	for _, id := range persons {
 		was[id] = nil
@@ -35,16 +35,24 @@ func (c *Change) ReplacePeople(puts map[string]*directory.Person, by Cause) erro
 		} else {
 			put = append(put, *puts[id])
 		}
-		devices = append(devices, c.Base.Fleet.owners.Devices(id)...)
 	}
 	if err := c.Batch.PutPeople(put); err != nil {
 		return err
 	}
 	c.Batch.DropPeople(left)
 	c.Batch.PutPeoplePast(next.Revision, c.Now, string(value.JSON(was)))
-	c.rebuild(c.Base.Book.renewed(), next, c.Base.Roster, by, c.Base.Fleet.those(devices))
+	c.rebuild(c.Base.Book.renewed(), next, c.Base.Roster, by, c.Base.Fleet.those(c.Base.Fleet.OwnedBy(persons)))
 	c.House.Persons = persons
 	return nil
+}
+
+// OwnedBy lists the devices of which somebody says that they are one of the persons': those that may stand otherwise
+// when the directory says something else of these.
+func (f *Fleet) OwnedBy(persons []string) (devices []string) {
+	for _, id := range persons {
+		devices = append(devices, f.owners.Devices(id)...)
+	}
+	return devices
 }
 
 // ReplaceRoster makes entries of the roster as given, nil for those that are taken

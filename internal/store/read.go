@@ -272,13 +272,12 @@ func (s *Store) Decisions(ctx context.Context, q DecisionQuery) ([]ledger.Entry,
 	if q.Until != 0 {
 		add("at < ?", q.Until)
 	}
-	if len(who) == 0 {
-		return s.decisions(ctx, from, where, args, q.Limit)
-	}
-	found, err := s.decisions(ctx, fmt.Sprintf("SELECT * FROM (%s ORDER BY about DESC LIMIT %d) WHERE true", from, recent),
-		where, args, q.Limit)
-	if err != nil || len(found) == q.Limit {
-		return found, err
+	if len(who) > 0 && q.Limit <= recent {
+		found, err := s.decisions(ctx, fmt.Sprintf("SELECT * FROM (%s ORDER BY about DESC LIMIT %d) WHERE true", from,
+			recent), where, args, q.Limit)
+		if err != nil || len(found) == q.Limit {
+			return found, err
+		}
 	}
 	for _, w := range who {
 		candidates, of := mention.Candidates(w)
