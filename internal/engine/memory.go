@@ -73,7 +73,8 @@ const most = 0.8
 
 // TuneMemory has the heap collected when it has grown by some part of what is live, unless GOGC says when: a small one
 // at five times that and at 320 MB, a large one at twice that, and none beyond four fifths of the memory there is,
-// unless GOMEMLIMIT says how much. It looks how large it is until ctx ends. It logs when it cannot tell how much there is.
+// unless GOMEMLIMIT says how much. What was thrown away is given back after a start, and while little is done. It looks
+// how large the heap is until ctx ends. It logs when it cannot tell how much memory there is.
 func TuneMemory(ctx context.Context, log *slog.Logger) {
 	if _, err := memlimit.Set(memlimit.WithRatio(most),
 		memlimit.WithProvider(memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem))); err != nil {
@@ -90,12 +91,14 @@ func TuneMemory(ctx context.Context, log *slog.Logger) {
 	go func() {
 		tick := time.NewTicker(tuneEach)
 		defer tick.Stop()
+		var q quiet
 		for {
 			select {
 			case <-ctx.Done():
 				return
 			case <-tick.C:
-				if tune() {
+				now := heapNow()
+				if read := tune(now.live); q.lingers(now) || read {
 					debug.FreeOSMemory()
 				}
 			}
@@ -103,21 +106,61 @@ func TuneMemory(ctx context.Context, log *slog.Logger) {
 	}()
 }
 
-// tune sets the growth anew if it should be another by a tenth and more, and reports whether a fleet was read, so that
-// much was thrown away.
-func tune() (read bool) {
-	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	metrics.Read(live)
-	tuned.mu.Lock()
-	defer tuned.mu.Unlock()
-	if tuned.keeping > 0 || live[0].Value.Kind() != metrics.KindUint64 {
+// heapSize is how large a heap is: what was live when it was collected last, what there is, and how often it was collected.
+type heapSize struct{ live, all, collected uint64 }
+
+func heapNow() heapSize {
+	of := []metrics.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/heap/objects:bytes"},
+		{Name: "/gc/cycles/total:gc-cycles"}}
+	metrics.Read(of)
+	var n [3]uint64
+	for i, s := range of {
+		if s.Value.Kind() == metrics.KindUint64 {
+			n[i] = s.Value.Uint64()
+		}
+	}
+	return heapSize{live: n[0], all: n[1], collected: n[2]}
+}
+
+// quiet is for how long a heap was not collected.
+type quiet struct {
+	collected uint64
+	ticks     int
+}
+
+// quietFor is for how many ticks a heap is left alone in which something lingers.
+const quietFor = 30
+
+// lingers reports whether so little happens that what was thrown away would stay for long, and is worth to be given back.
+func (q *quiet) lingers(now heapSize) bool {
+	if now.collected != q.collected {
+		q.collected, q.ticks = now.collected, 0
 		return false
 	}
-	want := growth(max(live[0].Value.Uint64(), ballastSize))
+	q.ticks++
+	return q.ticks >= quietFor && now.all > now.live+max(now.live/4, ballastSize)
+}
+
+// tune sets the growth anew if it should be another by a tenth and more, and reports whether a fleet was read, so that
+// much was thrown away.
+func tune(live uint64) (read bool) {
+	tuned.mu.Lock()
+	defer tuned.mu.Unlock()
+	if tuned.keeping > 0 || live == 0 {
+		return false
+	}
+	want := growth(max(live, ballastSize))
 	if 10*max(want-tuned.percent, tuned.percent-want) > tuned.percent {
 		tuned.percent = want
 		debug.SetGCPercent(want)
 	}
 	read, tuned.read = tuned.read, false
 	return read
+}
+
+// haveRead notes that much was read and thrown away.
+func haveRead() {
+	tuned.mu.Lock()
+	defer tuned.mu.Unlock()
+	tuned.read = true
 }
