@@ -21,7 +21,10 @@ func (s *Service) coverage(book *state.Book) *review.FleetCoverage {
 	slot := book.Rulebook.Dict.Slot("platform")
 	snap.Fleet.InService(func(d *state.Device) bool {
 		c.Devices++
-		view := book.Resolver.Resolve(d.Record, snap.Facts(d, now), now)
+		view := snap.At(d, now).View
+		if book.Resolver != snap.Book.Resolver {
+			view = book.Resolver.Resolve(d.Record, snap.Facts(d, now), now)
+		}
 		env, covered := view.Env(now), false
 		for _, b := range book.Rulebook.Baselines {
 			if b.Applies.Eval(env) != condition.False {

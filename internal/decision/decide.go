@@ -25,6 +25,7 @@ import (
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
+	"ironledger.example/internal/tally"
 )
 
 // unheard is what stands between a device that was enrolled and never reported
@@ -76,12 +77,16 @@ type Service struct {
 	// long it took until it was durable. It is set before anybody asks; nil for nobody.
 	Decided func(outcome string, took time.Duration)
 	differs func(error) // nil: no shortcut is checked
+
+	outcomes, rulings *tally.Tally // of the decisions of the last days
 }
 
 // New is a service over records whose engine has not been started, with the sessions
 // that were live when they were closed.
 func New(ctx context.Context, e *engine.Engine, past *past.Service) (*Service, error) {
-	s := &Service{Engine: e, past: past, newCode: newCode}
+	s := &Service{Engine: e, past: past, newCode: newCode,
+		outcomes: tally.Of(store.Outcomes, 15*tally.Minute, (MaxReplayDays+1)*value.Day),
+		rulings:  tally.Of(store.Rulings, 5*tally.Minute, 8*value.Day)}
 	for _, load := range []func(context.Context) error{s.loadAlarms, s.loadTicketKey, s.restoreSessions} {
 		if err := load(ctx); err != nil {
 			return nil, err

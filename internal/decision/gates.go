@@ -3,37 +3,26 @@ package decision
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/value"
 )
 
 // gateWeek counts what each gate said to the requests of the last week.
 func (s *Service) gateWeek(ctx context.Context) (map[string]api.GateWeek, error) {
-	week := map[string]api.GateWeek{}
-	err := s.DecisionsSince(ctx, s.Micros()-7*value.Day, func(e ledger.Entry) error {
-		var gates []struct{ Gate, Verdict string }
-		if raw := member(e.Body, "gates"); raw != nil {
-			if err := json.Unmarshal(raw, &gates); err != nil {
-				return fmt.Errorf("entry %d cannot be read: %w", e.Seq, err)
-			}
+	week, now := map[string]api.GateWeek{}, s.Micros()
+	err := s.rulings.Since(ctx, s.Store, now-7*value.Day, now, func(_ int64, of [2]string, n int) {
+		w := week[of[0]]
+		switch of[1] {
+		case string(access.Deny):
+			w.Denied += n
+		case string(access.StepUp):
+			w.SteppedUp += n
+		default:
+			w.Met += n
 		}
-		for _, g := range gates {
-			w := week[g.Gate]
-			switch g.Verdict {
-			case string(access.Deny):
-				w.Denied++
-			case string(access.StepUp):
-				w.SteppedUp++
-			default:
-				w.Met++
-			}
-			week[g.Gate] = w
-		}
-		return nil
+		week[of[0]] = w
 	})
 	return week, err
 }

@@ -1,8 +1,12 @@
 package decision
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"ironledger.example/api"
@@ -72,13 +76,35 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]api.DecisionC
 	if days <= 2 {
 		stretch = value.Day / 24
 	}
-	counts, err := s.Store.OutcomeCounts(ctx, s.Micros()-int64(days)*value.Day, stretch)
-	out := make([]api.DecisionCount, len(counts))
-	for i, c := range counts {
-		out[i] = api.DecisionCount{At: value.FormatTime(c.At), Outcome: access.Outcome(c.Outcome), Shadow: c.Shadow,
-			Count: c.Count}
+	type what struct {
+		at int64
+		of [2]string
 	}
-	return out, err
+	counts, now := map[what]int{}, s.Micros()
+	if err := s.outcomes.Since(ctx, s.Store, now-int64(days)*value.Day, now, func(at int64, of [2]string, n int) {
+		counts[what{at - at%stretch, of}] += n
+	}); err != nil {
+		return nil, err
+	}
+	out := make([]api.DecisionCount, 0, len(counts))
+	for _, x := range slices.SortedFunc(maps.Keys(counts), func(a, b what) int {
+		return cmp.Or(cmp.Compare(a.at, b.at), strings.Compare(a.of[0], b.of[0]), strings.Compare(a.of[1], b.of[1]))
+	}) {
+		out = append(out, api.DecisionCount{At: value.FormatTime(x.at), Outcome: access.Outcome(x.of[0]), Shadow: x.of[1] == "1",
+			Count: counts[x]})
+	}
+	return out, nil
+}
+
+// Check compares what is kept of the counts with what the entries tell of, and returns where the two differ.
+func (s *Service) Check(ctx context.Context) error {
+	if _, err := s.DecisionCounts(ctx, MaxReplayDays); err != nil {
+		return err
+	}
+	if _, err := s.gateWeek(ctx); err != nil {
+		return err
+	}
+	return errors.Join(s.outcomes.Check(ctx, s.Store, s.Micros()), s.rulings.Check(ctx, s.Store, s.Micros()))
 }
 
 // Decision reads one recorded decision, by its id or the code of a refusal.

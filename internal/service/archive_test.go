@@ -26,6 +26,7 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/store"
 )
 
 // aged is a service whose clock a test moves on.
@@ -429,6 +430,21 @@ func TestCountsWithoutBodies(t *testing.T) {
 	for range 2 {
 		decide(t, a.Service, "maren", "d4")
 	}
+	counted := func() (decisions, rulings int) {
+		counts, err := a.Decisions.DecisionCounts(ctx, 7)
+		gates, failed := a.Decisions.Gates(ctx)
+		for _, c := range counts {
+			decisions += c.Count
+		}
+		for _, g := range gates {
+			rulings += g.Week.Met + g.Week.Denied + g.Week.SteppedUp
+		}
+		if err = errors.Join(err, failed); err != nil {
+			t.Fatal(err)
+		}
+		return decisions, rulings
+	}
+	before, ruled := counted()
 	lines, err := a.Audit.LedgerLines(ctx, audit.Query{Limit: 20})
 	if err != nil {
 		t.Fatal(err)
@@ -442,15 +458,14 @@ func TestCountsWithoutBodies(t *testing.T) {
 			}
 		}
 	}
-	counts, err := a.Decisions.DecisionCounts(ctx, 7)
-	n := 0
-	for _, c := range counts {
-		n += c.Count
+	if n, r := counted(); before != 3 || n != 2 || ruled == 0 || 2*ruled != 3*r {
+		t.Errorf("of three decisions, one redacted, %d are counted, of which gates said %d of %d", n, r, ruled)
 	}
-	if err != nil || n != 2 {
-		t.Errorf("of three decisions, one redacted, %d are counted: %v", n, err)
+	decide(t, a.Service, "maren", "d4")
+	if n, r := counted(); n != 3 || r != ruled {
+		t.Errorf("with another decision %d are counted, of which gates said %d of %d", n, r, ruled)
 	}
-	if _, err := a.Store.Moves(ctx, 0, math.MaxInt64, a.Now().Add(-7*24*time.Hour).UnixMicro(), 3600_000_000); err != nil || len(done) != 2 {
+	if _, err := a.Store.Counts(ctx, store.Moves, 0, math.MaxInt64, a.Now().Add(-7*24*time.Hour).UnixMicro(), 3600_000_000); err != nil || len(done) != 2 {
 		t.Errorf("falls are counted with %v", err)
 	}
 	shut(t, a.Service)

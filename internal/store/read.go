@@ -298,37 +298,6 @@ func (s *Store) decisions(ctx context.Context, from string, where []string, args
 	return scanEntries(rows)
 }
 
-// OutcomeCount is how many decisions of a stretch of time came to something.
-type OutcomeCount struct {
-	At      int64 // the beginning of the stretch
-	Outcome string
-	Shadow  bool // whether shadow gates would have come to something else
-	Count   int
-}
-
-// OutcomeCounts counts decisions since a moment, by stretches of time.
-func (s *Store) OutcomeCounts(ctx context.Context, since, stretch int64) ([]OutcomeCount, error) {
-	first, err := s.before(ctx, since)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, json_extract(body, '$.outcome'), json_extract(body, '$.shadow_outcome') IS NOT NULL, count(*) FROM entries
-		WHERE seq > ?2 AND kind = 'decision.made' AND at >= ?3 AND `+present+` GROUP BY 1, 2, 3 ORDER BY 1`, stretch, first, since)
-	if err != nil {
-		return nil, fmt.Errorf("count decisions: %w", err)
-	}
-	defer rows.Close()
-	var out []OutcomeCount
-	for rows.Next() {
-		var c OutcomeCount
-		if err := rows.Scan(&c.At, &c.Outcome, &c.Shadow, &c.Count); err != nil {
-			return nil, fmt.Errorf("count decisions: %w", err)
-		}
-		out = append(out, c)
-	}
-	return out, rows.Err()
-}
-
 // scanEntries reads entries to the end and closes their rows.
 func scanEntries(rows *sql.Rows) ([]ledger.Entry, error) {
 	var out []ledger.Entry
@@ -370,13 +339,6 @@ func (s *Store) StandingAt(ctx context.Context, device string, moment int64) (le
 		return ledger.Entry{}, nil
 	}
 	return e, err
-}
-
-// Moves is how many devices went from one level to another in a stretch of time.
-type Moves struct {
-	At       int64 // the beginning of the stretch, in microseconds since the Unix epoch
-	From, To string
-	Devices  int
 }
 
 // before returns the sequence number of the last entry before a moment. The
@@ -496,23 +458,43 @@ func (s *Store) ByCode(ctx context.Context, code string) (id string, err error) 
 	return id, err
 }
 
-// Moves counts the changes of level since a moment that entries behind one and up to another tell of, by stretches of
-// time.
-func (s *Store) Moves(ctx context.Context, behind, last, since, stretch int64) ([]Moves, error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT at / ?1 * ?1, coalesce(json_extract(body, '$.from'), ''), json_extract(body, '$.to'), count(*) FROM entries
-		WHERE seq > ?2 AND seq <= ?4 AND kind = 'standing.changed' AND at >= ?3 AND `+present+` GROUP BY 1, 2, 3 ORDER BY 1`,
-		stretch, behind, since, last)
+// Counting is something that entries tell of and that is counted by two of their words.
+type Counting struct{ first, second, from string }
+
+// What is counted: changes of level by the level from which ("" for a new device) and the one to which; decisions by
+// their outcome, and whether shadow gates would have come to another ("1", else "0"); what gates said in decisions, by
+// gate and verdict.
+var (
+	Moves = Counting{"coalesce(json_extract(body, '$.from'), '')", "json_extract(body, '$.to')",
+		"entries WHERE kind = 'standing.changed'"}
+	Outcomes = Counting{"json_extract(body, '$.outcome')", "json_extract(body, '$.shadow_outcome') IS NOT NULL",
+		"entries WHERE kind = 'decision.made'"}
+	Rulings = Counting{"coalesce(json_extract(g.value, '$.gate'), '')", "coalesce(json_extract(g.value, '$.verdict'), '')",
+		"entries, json_each(body, '$.gates') AS g WHERE kind = 'decision.made'"}
+)
+
+// Counted is how often something happened in a stretch of time, which begins at a moment.
+type Counted struct {
+	At    int64
+	Of    [2]string
+	Count int
+}
+
+// Counts counts what the entries behind one and up to another tell of since a moment, by stretches of time.
+func (s *Store) Counts(ctx context.Context, what Counting, behind, last, since, stretch int64) ([]Counted, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT at / ?1 * ?1, "+what.first+", "+what.second+", count(*) FROM "+what.from+
+		" AND seq > ?2 AND seq <= ?4 AND at >= ?3 AND "+present+" GROUP BY 1, 2, 3 ORDER BY 1, 2, 3", stretch, behind, since, last)
 	if err != nil {
-		return nil, fmt.Errorf("count moves: %w", err)
+		return nil, fmt.Errorf("count what happened: %w", err)
 	}
 	defer rows.Close()
-	var out []Moves
+	var out []Counted
 	for rows.Next() {
-		var m Moves
-		if err := rows.Scan(&m.At, &m.From, &m.To, &m.Devices); err != nil {
-			return nil, fmt.Errorf("count moves: %w", err)
+		var c Counted
+		if err := rows.Scan(&c.At, &c.Of[0], &c.Of[1], &c.Count); err != nil {
+			return nil, fmt.Errorf("count what happened: %w", err)
 		}
-		out = append(out, m)
+		out = append(out, c)
 	}
 	return out, rows.Err()
 }

@@ -148,10 +148,10 @@ func TestHistoryAndMovesComeFromEntries(t *testing.T) {
 		since int64
 		want  int
 	}{{0, 40}, {-5, 40}, {10 * hour, 30}, {10*hour + 1, 29}, {39 * hour, 1}, {41 * hour, 0}} {
-		moves, err := s.Moves(ctx, 0, math.MaxInt64, c.since, 4*hour)
+		moves, err := s.Counts(ctx, Moves, 0, math.MaxInt64, c.since, 4*hour)
 		sum := 0
 		for i, m := range moves {
-			if sum += m.Devices; m.At%(4*hour) != 0 || i > 0 && m.At < moves[i-1].At {
+			if sum += m.Count; m.At%(4*hour) != 0 || i > 0 && m.At < moves[i-1].At {
 				t.Errorf("since %d: %+v", c.since/hour, m)
 			}
 		}
@@ -159,8 +159,8 @@ func TestHistoryAndMovesComeFromEntries(t *testing.T) {
 			t.Errorf("since hour %d there are %d moves (%v), want %d", c.since/hour, sum, err, c.want)
 		}
 	}
-	moves, _ := s.Moves(ctx, 0, math.MaxInt64, 36*hour, 4*hour)
-	if fmt.Sprint(moves) != fmt.Sprintf("[{%d strong limited 2} {%d strong strong 2}]", 36*hour, 36*hour) {
+	moves, _ := s.Counts(ctx, Moves, 0, math.MaxInt64, 36*hour, 4*hour)
+	if fmt.Sprint(moves) != fmt.Sprintf("[{%d [strong limited] 2} {%d [strong strong] 2}]", 36*hour, 36*hour) {
 		t.Errorf("the last moves are %v", moves)
 	}
 }

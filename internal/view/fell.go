@@ -12,7 +12,7 @@ import (
 	"ironledger.example/internal/past"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
-	"ironledger.example/internal/view/moves"
+	"ironledger.example/internal/tally"
 )
 
 // maxDropped bounds the devices of which an overview tells that they fell.
@@ -88,7 +88,7 @@ func (f *falls) begin(ctx context.Context, records *store.Store, b *state.Book, 
 	if spoilt {
 		f.known = map[change]fall{}
 	}
-	f.book, f.looked, f.seq = b, now-moves.Minute, size // what is under way now has a moment that is gone by
+	f.book, f.looked, f.seq = b, now-tally.Minute, size // what is under way now has a moment that is gone by
 	return nil
 }
 

@@ -14,9 +14,10 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
+	"ironledger.example/internal/store"
+	"ironledger.example/internal/tally"
 	"ironledger.example/internal/view/fold"
 	"ironledger.example/internal/view/marked"
-	"ironledger.example/internal/view/moves"
 )
 
 // census is what a fleet comes to.
@@ -197,8 +198,11 @@ const coursePoints = 48
 // course works the levels of the past out backwards: those of today less the
 // moves in between. Devices that were retired since count until then.
 func (s *Service) course(ctx context.Context, o *api.Overview, today *census, now, back int64) error {
-	stretch := max((back/coursePoints+moves.Minute-1)/moves.Minute, 1) * moves.Minute
-	changes, err := s.moved.Since(ctx, s.Store, now-back, now)
+	stretch := max((back/coursePoints+tally.Minute-1)/tally.Minute, 1) * tally.Minute
+	var changes []store.Counted
+	err := s.moved.Since(ctx, s.Store, now-back, now, func(at int64, of [2]string, n int) {
+		changes = append(changes, store.Counted{At: at, Of: of, Count: n})
+	})
 	if err != nil {
 		return err
 	}
@@ -220,11 +224,11 @@ func (s *Service) course(ctx context.Context, o *api.Overview, today *census, no
 	for t := now / stretch * stretch; t > now-back; t -= stretch {
 		for ; next >= 0 && changes[next].At >= t; next-- {
 			m := changes[next]
-			if i := slices.Index(o.Ladder, m.To); i >= 0 {
-				levels[i] -= m.Devices
+			if i := slices.Index(o.Ladder, m.Of[1]); i >= 0 {
+				levels[i] -= m.Count
 			}
-			if i := slices.Index(o.Ladder, m.From); i >= 0 {
-				levels[i] += m.Devices
+			if i := slices.Index(o.Ladder, m.Of[0]); i >= 0 {
+				levels[i] += m.Count
 			}
 		}
 		points = append(points, at(t, levels))

@@ -9,12 +9,14 @@ import (
 
 	"ironledger.example/api"
 	"ironledger.example/core/rulebook"
+	"ironledger.example/core/value"
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/past"
+	"ironledger.example/internal/store"
+	"ironledger.example/internal/tally"
 	"ironledger.example/internal/view/find"
 	"ironledger.example/internal/view/fold"
-	"ironledger.example/internal/view/moves"
 )
 
 // Service shows what is in open records.
@@ -27,13 +29,13 @@ type Service struct {
 	ends   fold.Rows[endings]
 	heard  fold.Rows[*heardOf]
 	latest fold.Rows[map[string]int64]
-	moved  moves.Moves
+	moved  *tally.Tally // how many devices changed level
 	fallen falls
 }
 
 // New is a service over open records.
 func New(e *engine.Engine, past *past.Service, decisions *decision.Service) *Service {
-	return &Service{Engine: e, past: past, decisions: decisions}
+	return &Service{Engine: e, past: past, decisions: decisions, moved: tally.Of(store.Moves, tally.Minute, 32*value.Day)}
 }
 
 // Devices lists the devices that a query selects.
