@@ -1749,11 +1749,21 @@ type QuarantineDraft struct {
 
 // Reach defines model for Reach.
 type Reach struct {
-	Resource  string        `json:"resource"`
-	Action    string        `json:"action"`
-	Allowed   int           `json:"allowed"`
+	Resource string `json:"resource"`
+	Action   string `json:"action"`
+
+	// People How many there are in the directory
+	People int `json:"people"`
+
+	// Allowed How many of them get through from some device
+	Allowed int `json:"allowed"`
+
+	// SteppedUp How many more do with a second factor
 	SteppedUp int           `json:"stepped_up"`
 	Items     []ReachPerson `json:"items"`
+
+	// Next The cursor of the next page; left out on the last
+	Next string `json:"next,omitempty,omitzero"`
 }
 
 // ReachDevice defines model for ReachDevice.
@@ -2668,6 +2678,9 @@ type Cursor = string
 // Limit defines model for Limit.
 type Limit = int
 
+// Some defines model for Some.
+type Some = int
+
 // ListCertificatesParams defines parameters for ListCertificates.
 type ListCertificatesParams struct {
 	// Where A condition over the fields of a certificate, device, level and the device's attributes
@@ -2851,6 +2864,12 @@ type ListLiveSessionsParams struct {
 	Person   string `form:"person,omitempty" json:"person,omitempty,omitzero"`
 	Device   string `form:"device,omitempty" json:"device,omitempty,omitzero"`
 	Resource string `form:"resource,omitempty" json:"resource,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+
+	// Limit At most so many; 0 for all
+	Limit Some `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListStaysParams defines parameters for ListStays.
@@ -2905,7 +2924,7 @@ type ListPeopleParams struct {
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 
 	// Limit At most so many; 0 for all
-	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit Some `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ImportPeopleJSONBody defines parameters for ImportPeople.
@@ -2921,6 +2940,21 @@ type ImportPeopleParams struct {
 
 	// AcceptImpact Why the list is right although it would lock people out or leaves out many
 	AcceptImpact string `form:"accept_impact,omitempty" json:"accept_impact,omitempty,omitzero"`
+}
+
+// WhoReachesParams defines parameters for WhoReaches.
+type WhoReachesParams struct {
+	// Q Those only of whose id, name or a group this is a part; all are counted
+	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
+
+	// Through Those only who get through from some device; all are counted
+	Through bool `form:"through,omitempty" json:"through,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+
+	// Limit At most so many; 0 for all
+	Limit Some `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListReportsParams defines parameters for ListReports.
@@ -2959,6 +2993,15 @@ type ReportTrendsParams struct {
 type ListRosterParams struct {
 	// Q A part of the serial, hardware id or note
 	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
+
+	// Unseen Those only of which no device was seen
+	Unseen bool `form:"unseen,omitempty" json:"unseen,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+
+	// Limit At most so many; 0 for all
+	Limit Some `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ImportRosterParams defines parameters for ImportRoster.
@@ -3003,6 +3046,12 @@ type ListVouchesParams struct {
 
 	// Within Those live that end within a time, as 7d
 	Within string `form:"within,omitempty" json:"within,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+
+	// Limit At most so many; 0 for all
+	Limit Some `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListWaiversParams defines parameters for ListWaivers.
@@ -3014,6 +3063,12 @@ type ListWaiversParams struct {
 
 	// Within Those live that end within a time, as 7d
 	Within string `form:"within,omitempty" json:"within,omitempty,omitzero"`
+
+	// Cursor The next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+
+	// Limit At most so many; 0 for all
+	Limit Some `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ReadStreamStatusParams defines parameters for ReadStreamStatus.

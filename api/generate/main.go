@@ -101,7 +101,7 @@ func listOf(schema yaml.MapSlice) string {
 	m := schema.ToMap()
 	properties, _ := m["properties"].(yaml.MapSlice)
 	for _, p := range properties {
-		if p.Key != "items" && p.Key != "next" {
+		if p.Key != "items" && p.Key != "next" && p.Key != "total" {
 			return ""
 		}
 	}

@@ -384,6 +384,8 @@ func (c *Client) ListLiveSessions(ctx context.Context, p ListLiveSessionsParams)
 	put(query, "person", p.Person)
 	put(query, "device", p.Device)
 	put(query, "resource", p.Resource)
+	put(query, "cursor", p.Cursor)
+	put(query, "limit", p.Limit)
 	return call[List[LiveSession]](ctx, c, request{method: "GET", path: path("/api/v1/live-sessions"), query: query})
 }
 
@@ -501,8 +503,13 @@ func (c *Client) RemovePerson(ctx context.Context, id string, body Removal) (*Re
 }
 
 // WhoReaches calls POST /api/v1/reach/people: Who can get to a resource now, and with which devices; the person and device of the request are not looked at.
-func (c *Client) WhoReaches(ctx context.Context, body Evaluation) (*Reply[Reach], error) {
-	return call[Reach](ctx, c, request{method: "POST", path: path("/api/v1/reach/people"), value: body})
+func (c *Client) WhoReaches(ctx context.Context, p WhoReachesParams, body Evaluation) (*Reply[Reach], error) {
+	query := url.Values{}
+	put(query, "q", p.Q)
+	put(query, "through", p.Through)
+	put(query, "cursor", p.Cursor)
+	put(query, "limit", p.Limit)
+	return call[Reach](ctx, c, request{method: "POST", path: path("/api/v1/reach/people"), query: query, value: body})
 }
 
 // WhatReaches calls POST /api/v1/reach/resources: What a person can get to from a device now; the resource of the request is not looked at.
@@ -545,6 +552,9 @@ func (c *Client) ReportTrends(ctx context.Context, p ReportTrendsParams) (*Reply
 func (c *Client) ListRoster(ctx context.Context, p ListRosterParams) (*Reply[List[RosterEntry]], error) {
 	query := url.Values{}
 	put(query, "q", p.Q)
+	put(query, "unseen", p.Unseen)
+	put(query, "cursor", p.Cursor)
+	put(query, "limit", p.Limit)
 	return call[List[RosterEntry]](ctx, c, request{method: "GET", path: path("/api/v1/roster"), query: query})
 }
 
@@ -779,6 +789,8 @@ func (c *Client) ListVouches(ctx context.Context, p ListVouchesParams) (*Reply[L
 	put(query, "device", p.Device)
 	put(query, "state", p.State)
 	put(query, "within", p.Within)
+	put(query, "cursor", p.Cursor)
+	put(query, "limit", p.Limit)
 	return call[List[Exception]](ctx, c, request{method: "GET", path: path("/api/v1/vouches"), query: query})
 }
 
@@ -798,6 +810,8 @@ func (c *Client) ListWaivers(ctx context.Context, p ListWaiversParams) (*Reply[L
 	put(query, "device", p.Device)
 	put(query, "state", p.State)
 	put(query, "within", p.Within)
+	put(query, "cursor", p.Cursor)
+	put(query, "limit", p.Limit)
 	return call[List[Exception]](ctx, c, request{method: "GET", path: path("/api/v1/waivers"), query: query})
 }
 

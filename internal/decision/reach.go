@@ -81,75 +81,8 @@ func (s *Service) Find(kind access.SearchKind, e *access.Evaluation) []access.Fo
 	return out
 }
 
-// maxSharedDevices that are nobody's are tried for each person.
-const maxSharedDevices = 2000
-
 func rankOf(o access.Outcome) int {
 	return slices.Index([]access.Outcome{access.Deny, access.StepUp, access.Allow}, o)
-}
-
-// WhoReaches works out who can get to a resource now, and with which of their
-// devices, given how and from where they come.
-func (s *Service) WhoReaches(e *access.Evaluation) *api.Reach {
-	snap, now := s.Snapshot(), s.Micros()
-	trial, rb := snap.Book.Gates.Evaluator(), snap.Book.Rulebook
-	q := e.Request()
-	out := &api.Reach{Resource: e.Resource.ID, Action: e.Action.Name, Items: []api.ReachPerson{}}
-	owned, shared := map[string][]*state.Device{}, []*state.Device{}
-	owner, name := rb.Dict.Slot("owner"), rb.Dict.Slot("name")
-	snap.Fleet.InService(func(d *state.Device) bool {
-		d = snap.At(d, now)
-		switch id := d.View.Get(owner, now); {
-		case id.Known():
-			owned[id.Str()] = append(owned[id.Str()], d)
-		case len(shared) < maxSharedDevices:
-			shared = append(shared, d)
-		}
-		return true
-	})
-	for _, p := range snap.People.List() {
-		snap.People.Ask(q, p.ID)
-		q.Device, q.Certificate = access.Device{}, nil
-		r := trial.Evaluate(q, now)
-		row := api.ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Unknown: r.Outcome, Best: r.Outcome,
-			BreakGlass: r.BreakGlass, Devices: []api.ReachDevice{}}
-		try := func(d *state.Device) access.Outcome {
-			Place(snap, q, e, d, now)
-			o := trial.Evaluate(q, now).Outcome
-			if rankOf(o) > rankOf(row.Best) {
-				row.Best = o
-			}
-			return o
-		}
-		mine := owned[p.ID]
-		slices.SortFunc(mine, func(a, b *state.Device) int { return strings.Compare(a.ID, b.ID) })
-		for _, d := range mine {
-			o := try(d)
-			gates := trial.Stops()
-			if gates == nil {
-				gates = []string{}
-			}
-			row.Devices = append(row.Devices,
-				api.ReachDevice{Device: d.ID, Name: d.View.Get(name, now).Str(), Level: rb.LevelName(d.Result.Level),
-					Rank: int(d.Result.Level), Top: int(rb.Top()), Outcome: o, Gates: gates})
-		}
-		for _, d := range shared {
-			if try(d) == access.Allow {
-				row.Shared++
-			}
-		}
-		switch row.Best {
-		case access.Allow:
-			out.Allowed++
-		case access.StepUp:
-			out.SteppedUp++
-		}
-		out.Items = append(out.Items, row)
-	}
-	slices.SortStableFunc(out.Items, func(a, b api.ReachPerson) int {
-		return cmp.Or(cmp.Compare(rankOf(b.Best), rankOf(a.Best)), strings.Compare(a.Person, b.Person))
-	})
-	return out
 }
 
 // WhatReaches works out what a person can get to from a device now. Of actions

@@ -219,13 +219,14 @@ func (s *Server) AskUnder(c *gin.Context, in api.AskDraft) (*api.Answer, error) 
 }
 
 // WhoReaches tells who can get to a resource.
-func (s *Server) WhoReaches(c *gin.Context) (*api.Reach, error) {
+func (s *Server) WhoReaches(c *gin.Context, p api.WhoReachesParams) (*api.Reach, error) {
 	e, err := evaluationOf(c)
 	if err != nil {
 		return nil, err
 	}
 	s.service.Decisions.Spelled(e)
-	return s.service.Decisions.WhoReaches(e), nil
+	return s.service.Decisions.WhoReaches(c.Request.Context(), e,
+		decision.ReachQuery{Text: p.Q, Through: p.Through, Cursor: p.Cursor, Limit: p.Limit})
 }
 
 // WhatReaches tells what a person can get to.
@@ -280,7 +281,8 @@ func (s *Server) ListGates(c *gin.Context) (api.List[api.Gate], error) {
 
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) (api.List[api.LiveSession], error) {
-	return edge.All(s.service.Decisions.Sessions(p.Person, s.deviceID(p.Device), p.Resource)), nil
+	return edge.Some(s.service.Decisions.Sessions(p.Person, s.deviceID(p.Device), p.Resource), p.Cursor, p.Limit,
+		func(x *api.LiveSession) string { return x.Decision })
 }
 
 // EndSessions ends sessions by hand.

@@ -267,14 +267,21 @@ func (s *Server) SettleUnmatched(c *gin.Context, id string, in api.Settlement) (
 
 // ListWaivers lists waivers.
 func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) (api.List[api.Exception], error) {
-	items, err := s.service.View.Waivers(view.ExceptionQuery(p))
-	return edge.All(items), err
+	items, err := s.service.View.Waivers(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
+	return exceptions(items, err, p.Cursor, p.Limit)
+}
+
+func exceptions(items []api.Exception, err error, cursor string, limit int) (api.List[api.Exception], error) {
+	if err != nil {
+		return edge.All(items), err
+	}
+	return edge.Some(items, cursor, limit, func(x *api.Exception) string { return x.ID })
 }
 
 // ListVouches lists vouches.
 func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) (api.List[api.Exception], error) {
-	items, err := s.service.View.Vouches(view.ExceptionQuery(p))
-	return edge.All(items), err
+	items, err := s.service.View.Vouches(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
+	return exceptions(items, err, p.Cursor, p.Limit)
 }
 
 // CreateWaiver makes an exception.
@@ -322,7 +329,7 @@ func (s *Server) RevokeVouch(c *gin.Context, id string, in api.Reason) (*api.Exc
 
 // ListRoster lists the hardware registered in advance.
 func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) (api.List[api.RosterEntry], error) {
-	return edge.All(s.service.View.RosterList(p.Q)), nil
+	return edge.Some(s.service.View.RosterList(p.Q, p.Unseen), p.Cursor, p.Limit, func(e *api.RosterEntry) string { return e.ID })
 }
 
 // ImportRoster adds hardware to the roster.

@@ -265,7 +265,7 @@ type operations interface {
 	RemovePerson(c *gin.Context, id string, body Removal) (*ListIntake, error)
 
 	// WhoReaches is POST /api/v1/reach/people: Who can get to a resource now, and with which devices; the person and device of the request are not looked at.
-	WhoReaches(c *gin.Context) (*Reach, error)
+	WhoReaches(c *gin.Context, p WhoReachesParams) (*Reach, error)
 
 	// WhatReaches is POST /api/v1/reach/resources: What a person can get to from a device now; the resource of the request is not looked at.
 	WhatReaches(c *gin.Context) (List[ReachResource], error)
@@ -716,6 +716,12 @@ func readListLiveSessions(c *gin.Context) (p ListLiveSessionsParams, err error) 
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "resource", query, &p.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("resource", err)
 	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
+	}
 	return p, nil
 }
 
@@ -815,6 +821,24 @@ func readImportPeople(c *gin.Context) (p ImportPeopleParams, err error) {
 	return p, nil
 }
 
+// readWhoReaches reads the parameters of a request.
+func readWhoReaches(c *gin.Context) (p WhoReachesParams, err error) {
+	query := c.Request.URL.Query()
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "q", query, &p.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("q", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "through", query, &p.Through, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
+		return p, wrongParameter("through", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
+	}
+	return p, nil
+}
+
 // readListReports reads the parameters of a request.
 func readListReports(c *gin.Context) (p ListReportsParams, err error) {
 	query := c.Request.URL.Query()
@@ -865,6 +889,15 @@ func readListRoster(c *gin.Context) (p ListRosterParams, err error) {
 	query := c.Request.URL.Query()
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "q", query, &p.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("q", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "unseen", query, &p.Unseen, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""}); err != nil {
+		return p, wrongParameter("unseen", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
 	}
 	return p, nil
 }
@@ -929,6 +962,12 @@ func readListVouches(c *gin.Context) (p ListVouchesParams, err error) {
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "within", query, &p.Within, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("within", err)
 	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
+	}
 	return p, nil
 }
 
@@ -943,6 +982,12 @@ func readListWaivers(c *gin.Context) (p ListWaiversParams, err error) {
 	}
 	if err := runtime.BindQueryParameterWithOptions("form", true, false, "within", query, &p.Within, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
 		return p, wrongParameter("within", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "cursor", query, &p.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""}); err != nil {
+		return p, wrongParameter("cursor", err)
+	}
+	if err := runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &p.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""}); err != nil {
+		return p, wrongParameter("limit", err)
 	}
 	return p, nil
 }
@@ -1611,7 +1656,12 @@ func (s *Server) routes(r gin.IRouter) {
 		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/reach/people", func(c *gin.Context) {
-		out, err := s.WhoReaches(c)
+		p, err := readWhoReaches(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		out, err := s.WhoReaches(c, p)
 		s.answer(c, 200, out, err)
 	})
 	r.POST("/api/v1/reach/resources", func(c *gin.Context) {

@@ -205,7 +205,7 @@ func TestVouchesAndTheRoster(t *testing.T) {
 		s = open(t, dir)
 		defer func() { shut(t, s) }()
 		stands("strong", "on the roster after a restart")
-		list := s.View.RosterList("77")
+		list := s.View.RosterList("77", false)
 		if len(list) != 1 || list[0].Device != "d1" || list[0].Note != "ours, new" {
 			t.Errorf("the roster lists %+v", list)
 		}

@@ -98,9 +98,9 @@ func TestRecordsOfTheVersionBefore(t *testing.T) {
 	}
 	snap := s.Snapshot()
 	if snap.Fleet.Len() != 71 || len(levels) != 71 || snap.People.Len() != 44 ||
-		len(s.View.RosterList("")) != 37 || snap.Book.Info.Version != 2 || len(s.Admin.Tokens()) != 4 {
+		len(s.View.RosterList("", false)) != 37 || snap.Book.Info.Version != 2 || len(s.Admin.Tokens()) != 4 {
 		t.Errorf("there are %d devices, %d people, %d of the roster, version %d and %d tokens",
-			snap.Fleet.Len(), snap.People.Len(), len(s.View.RosterList("")), snap.Book.Info.Version,
+			snap.Fleet.Len(), snap.People.Len(), len(s.View.RosterList("", false)), snap.Book.Info.Version,
 			len(s.Admin.Tokens()))
 	}
 	if w, err := s.View.Waivers(view.ExceptionQuery{}); err != nil || len(w) != 5 {

@@ -74,6 +74,31 @@ func about(person, device, resource, action string, mfa *bool) *access.Evaluatio
 	return e
 }
 
+// pagesAgree goes through who reaches something page by page, all and those who get through.
+func pagesAgree(t *testing.T, s *service.Service, question *access.Evaluation, all *api.Reach) {
+	t.Helper()
+	for _, through := range []bool{false, true} {
+		var paged []api.ReachPerson
+		for q := (decision.ReachQuery{Through: through, Limit: 2}); ; {
+			page, err := s.Decisions.WhoReaches(t.Context(), question, q)
+			if err != nil || page.Allowed != all.Allowed || page.SteppedUp != all.SteppedUp || len(page.Items) > 2 {
+				t.Fatalf("a page of %+v: %+v, %v", q, page, err)
+			}
+			paged = append(paged, page.Items...)
+			if q.Cursor = page.Next; q.Cursor == "" {
+				break
+			}
+		}
+		want := slices.DeleteFunc(slices.Clone(all.Items), func(p api.ReachPerson) bool { return through && p.Best == access.Deny })
+		if got, want := fmt.Sprintf("%+v", paged), fmt.Sprintf("%+v", want); got != want {
+			t.Errorf("through %v: page by page there are %s, at once %s", through, got, want)
+		}
+	}
+	if _, err := s.Decisions.WhoReaches(t.Context(), question, decision.ReachQuery{Cursor: "payroll"}); err == nil {
+		t.Error("a cursor that no page gave is taken")
+	}
+}
+
 // Whatever way round it is asked, the answer is the one that asking gives.
 func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 	t.Parallel()
@@ -83,10 +108,12 @@ func TestReachingAndFindingAgreeWithAsking(t *testing.T) {
 	for _, mfa := range []*bool{nil, &yes, &no} {
 		for _, action := range []string{"open", "export"} {
 			for _, resource := range places {
-				reach := s.Decisions.WhoReaches(about("nobody", "", resource, action, mfa))
-				if len(reach.Items) != len(villagers) {
-					t.Fatalf("%d people", len(reach.Items))
+				question := about("nobody", "", resource, action, mfa)
+				reach, err := s.Decisions.WhoReaches(t.Context(), question, decision.ReachQuery{})
+				if err != nil || len(reach.Items) != len(villagers) || reach.People != len(villagers) {
+					t.Fatalf("%d people of %d: %v", len(reach.Items), reach.People, err)
 				}
+				pagesAgree(t, s, question, reach)
 				for _, p := range reach.Items {
 					if got := s.Decisions.Ask(about(p.Person, "", resource, action,
 						mfa)).Outcome; got != p.Unknown {

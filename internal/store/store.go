@@ -171,7 +171,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if err := private(path, o.Log); err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	dsn := dsn(path) + fmt.Sprintf("?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=cache_size(-8192)&_pragma=busy_timeout(%d)&_pragma=foreign_keys(ON)&_pragma=secure_delete(FAST)", busy)
+	dsn := dsn(path) + fmt.Sprintf("?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(8000)&_pragma=journal_size_limit(67108864)&_pragma=cache_size(-8192)&_pragma=busy_timeout(%d)&_pragma=foreign_keys(ON)&_pragma=secure_delete(FAST)", busy)
 	write, err := sql.Open("sqlite", dsn+"&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)

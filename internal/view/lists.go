@@ -106,22 +106,25 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]api.Except
 	return out, nil
 }
 
-// RosterList lists the entries that hold a text, by id.
-func (s *Service) RosterList(text string) []api.RosterEntry {
+// RosterList lists the hardware whose serial, hardware id or note a text is a part of, "" for any, or of it what no device
+// was seen of.
+func (s *Service) RosterList(text string, unseen bool) []api.RosterEntry {
 	snap, text := s.Snapshot(), strings.ToLower(strings.TrimSpace(text))
 	out := []api.RosterEntry{}
 	for id, e := range snap.Roster.All() {
-		if !strings.Contains(strings.ToLower(id+"\n"+e.HardwareID+"\n"+e.Note), text) {
+		if text != "" && !strings.Contains(strings.ToLower(id+"\n"+e.HardwareID+"\n"+e.Note), text) {
 			continue
 		}
-		shown := api.RosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note,
-			At: value.FormatTime(e.At), By: e.By}
+		device := ""
 		for _, k := range e.Keys() {
 			if d, ok := snap.Find(k); ok {
-				shown.Device = d
+				device = d
 			}
 		}
-		out = append(out, shown)
+		if device == "" || !unseen {
+			out = append(out, api.RosterEntry{ID: id, Serial: e.Serial, HardwareID: e.HardwareID, Note: e.Note,
+				At: value.FormatTime(e.At), By: e.By, Device: device})
+		}
 	}
 	slices.SortFunc(out, func(a, b api.RosterEntry) int { return strings.Compare(a.ID, b.ID) })
 	return out

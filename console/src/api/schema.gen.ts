@@ -3508,9 +3508,15 @@ export interface components {
         Reach: {
             resource: string;
             action: string;
+            /** @description How many there are in the directory */
+            people: number;
+            /** @description How many of them get through from some device */
             allowed: number;
+            /** @description How many more do with a second factor */
             stepped_up: number;
             items: components["schemas"]["ReachPerson"][];
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
         };
         ReachResource: {
             resource: string;
@@ -4892,6 +4898,8 @@ export interface components {
     parameters: {
         /** @description The next of the page before */
         Cursor: string;
+        /** @description At most so many; 0 for all */
+        Some: number;
         Limit: number;
     };
     requestBodies: never;
@@ -6039,6 +6047,10 @@ export interface operations {
                 state?: string;
                 /** @description Those live that end within a time, as 7d */
                 within?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description At most so many; 0 for all */
+                limit?: components["parameters"]["Some"];
             };
             header?: never;
             path?: never;
@@ -6054,6 +6066,10 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Exception"][];
+                        /** @description How many there are on all pages; left out for none */
+                        total?: number;
+                        /** @description The cursor of the next page; left out on the last */
+                        next?: string;
                     };
                 };
             };
@@ -6147,6 +6163,10 @@ export interface operations {
                 state?: string;
                 /** @description Those live that end within a time, as 7d */
                 within?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description At most so many; 0 for all */
+                limit?: components["parameters"]["Some"];
             };
             header?: never;
             path?: never;
@@ -6162,6 +6182,10 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Exception"][];
+                        /** @description How many there are on all pages; left out for none */
+                        total?: number;
+                        /** @description The cursor of the next page; left out on the last */
+                        next?: string;
                     };
                 };
             };
@@ -6225,6 +6249,12 @@ export interface operations {
             query?: {
                 /** @description A part of the serial, hardware id or note */
                 q?: string;
+                /** @description Those only of which no device was seen */
+                unseen?: boolean;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description At most so many; 0 for all */
+                limit?: components["parameters"]["Some"];
             };
             header?: never;
             path?: never;
@@ -6240,6 +6270,10 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["RosterEntry"][];
+                        /** @description How many there are on all pages; left out for none */
+                        total?: number;
+                        /** @description The cursor of the next page; left out on the last */
+                        next?: string;
                     };
                 };
             };
@@ -6566,7 +6600,7 @@ export interface operations {
                 /** @description The next of the page before */
                 cursor?: components["parameters"]["Cursor"];
                 /** @description At most so many; 0 for all */
-                limit?: number;
+                limit?: components["parameters"]["Some"];
             };
             header?: never;
             path?: never;
@@ -7266,7 +7300,16 @@ export interface operations {
     };
     whoReaches: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Those only of whose id, name or a group this is a part; all are counted */
+                q?: string;
+                /** @description Those only who get through from some device; all are counted */
+                through?: boolean;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description At most so many; 0 for all */
+                limit?: components["parameters"]["Some"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7277,7 +7320,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Everybody in the directory */
+            /** @description Who can, those who get furthest first */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7369,6 +7412,10 @@ export interface operations {
                 person?: string;
                 device?: string;
                 resource?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description At most so many; 0 for all */
+                limit?: components["parameters"]["Some"];
             };
             header?: never;
             path?: never;
@@ -7384,6 +7431,10 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["LiveSession"][];
+                        /** @description How many there are on all pages; left out for none */
+                        total?: number;
+                        /** @description The cursor of the next page; left out on the last */
+                        next?: string;
                     };
                 };
             };

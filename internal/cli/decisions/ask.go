@@ -149,20 +149,17 @@ func askWhoCmd(a *shell.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			got, err := cl.WhoReaches(cmd.Context(), e)
+			got, err := cl.WhoReaches(cmd.Context(), api.WhoReachesParams{Through: !all && a.Format == "table"}, e)
 			if err != nil {
 				return err
 			}
 			l := shell.Listing{Head: []string{"PERSON", "BEST", "WITH", "NOT WITH"}, Raw: got.Raw,
 				Items: shell.ItemsOf(got.Raw)}
 			for _, p := range got.Value.Items {
-				if !all && a.Format == "table" && p.Best == api.Outcome(access.Deny) {
-					continue
-				}
 				l.Rows = append(l.Rows, reachRow(a, p))
 			}
 			l.Foot = fmt.Sprintf("%d of %d people get through, %d more with a second factor",
-				got.Value.Allowed, len(got.Value.Items), got.Value.SteppedUp)
+				got.Value.Allowed, got.Value.People, got.Value.SteppedUp)
 			return a.Print(l)
 		},
 	}

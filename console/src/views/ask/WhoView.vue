@@ -3,13 +3,15 @@ import { computed, ref, watch } from 'vue'
 import { api, must, type Reach } from '../../api/client'
 import AskBar from '../../components/AskBar.vue'
 import OutcomeMark from '../../components/OutcomeMark.vue'
+import PageTurns from '../../components/PageTurns.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
 import { evaluationOf } from '../../composables/asking'
 import { count } from '../../composables/format'
 import { useLoad } from '../../composables/useLoad'
+import { usePages } from '../../composables/usePages'
 import { useQuery } from '../../composables/useQuery'
 
-const { query, set } = useQuery('resource', 'action', 'mfa', 'ip', 'all')
+const { query, set } = useQuery('resource', 'action', 'mfa', 'ip', 'all', 'q', 'cursor')
 const form = ref({ ...query.value })
 watch(query, (q) => {
   form.value = { ...q }
@@ -21,12 +23,20 @@ const { data: vocabulary } = useLoad(
 const { data, problem, loading, again } = useLoad<Reach | null>(
   () =>
     query.value.resource
-      ? must(api.POST('/api/v1/reach/people', { body: evaluationOf(query.value) }))
+      ? must(
+          api.POST('/api/v1/reach/people', {
+            body: evaluationOf(query.value),
+            params: {
+              query: { q: query.value.q, through: !query.value.all, cursor: query.value.cursor, limit: 50 },
+            },
+          }),
+        )
       : Promise.resolve(null),
-  () => [query.value.resource, query.value.action, query.value.mfa, query.value.ip],
+  () => query.value,
 )
-const rows = computed(() => (data.value?.items ?? []).filter((p) => query.value.all || p.best !== 'deny'))
-const ask = () => set({ ...form.value, mfa: form.value.mfa ?? '' })
+const rows = computed(() => data.value?.items ?? [])
+const { forward, back } = usePages(query, set, () => data.value?.next)
+const ask = () => set({ ...form.value, mfa: form.value.mfa ?? '', cursor: '' })
 const question = (person: string, device: string) => ({
   name: 'ask',
   query: {
@@ -58,15 +68,23 @@ const question = (person: string, device: string) => ({
       ></el-select
     >
     <AskBar v-model="form" />
+    <el-input
+      v-model="form.q"
+      name="q"
+      clearable
+      placeholder="Person or group"
+      aria-label="Person or group"
+      class="who"
+    />
     <el-button type="primary" native-type="submit" :loading="loading" :disabled="!form.resource">Ask</el-button>
   </form>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
   <p v-else-if="!data" class="soft">Choose a resource.</p>
   <template v-else>
     <p class="sum">
-      <strong>{{ data.allowed }}</strong> of {{ count(data.items.length, 'person', 'people') }} get through from their
-      best device, {{ data.stepped_up }} more with a second factor.
-      <el-button link type="primary" @click="set({ all: query.all ? '' : 'yes' })">{{
+      <strong>{{ data.allowed }}</strong> of {{ count(data.people, 'person', 'people') }} get through from their best
+      device, {{ data.stepped_up }} more with a second factor.
+      <el-button link type="primary" @click="set({ all: query.all ? '' : 'yes', cursor: '' })">{{
         query.all ? 'Only those who get through' : 'All of them'
       }}</el-button>
     </p>
@@ -106,7 +124,10 @@ const question = (person: string, device: string) => ({
         </tr>
       </tbody>
     </table>
-    <p v-if="rows.length === 0" class="soft">Nobody gets through.</p>
+    <p v-if="rows.length === 0" class="soft">
+      {{ query.q ? 'Nobody of these' : 'Nobody' }} {{ query.all ? 'is in the directory' : 'gets through' }}.
+    </p>
+    <PageTurns :cursor="query.cursor" :next="data.next" @back="back" @forward="forward" />
   </template>
 </template>
 
@@ -119,6 +140,9 @@ const question = (person: string, device: string) => ({
 }
 .resource {
   width: 240px;
+}
+.who {
+  width: 180px;
 }
 .sum {
   font-size: 17px;

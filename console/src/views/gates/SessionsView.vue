@@ -1,32 +1,36 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { api, must } from '../../api/client'
+import PageTurns from '../../components/PageTurns.vue'
 import PersonName from '../../components/PersonName.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
 import ReasonForm from '../../components/ReasonForm.vue'
 import TimeText from '../../components/TimeText.vue'
 import { ofFleet, ofKinds, useLoad } from '../../composables/useLoad'
-import { useQuery } from '../../composables/useQuery'
+import { useSearch } from '../../composables/useSearch'
 import { useSession } from '../../stores/session'
 
-const { query, set } = useQuery('person', 'device', 'resource')
-const form = reactive({ ...query.value })
-watch(query, (q) => Object.assign(form, q))
+const {
+  query,
+  fields: form,
+  search,
+  forward,
+  back,
+} = useSearch(['person', 'device', 'resource'], (): string | undefined => data.value?.next)
 const { data, problem, loading, again } = useLoad(
-  () => must(api.GET('/api/v1/live-sessions', { params: { query: query.value } })),
+  () => must(api.GET('/api/v1/live-sessions', { params: { query: { ...query.value, limit: 50 } } })),
   () => query.value,
   (changes) => ofFleet(changes) || ofKinds('decision.', 'session.')(changes),
 )
 const session = useSession()
 const ending = ref(false)
-const said = computed(() => Object.fromEntries(Object.entries(query.value).filter(([, v]) => v)))
+const said = computed(() => Object.fromEntries(Object.entries(query.value).filter(([k, v]) => v && k !== 'cursor')))
 const whose = computed(() => Object.values(said.value).join(', '))
 const end = (reason: string) => must(api.POST('/api/v1/live-sessions/end', { body: { ...said.value, reason } }))
 function ended() {
   ending.value = false
   return again()
 }
-const search = () => set({ person: form.person.trim(), device: form.device.trim(), resource: form.resource.trim() })
 </script>
 
 <template>
@@ -51,7 +55,7 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
       v-if="session.can('POST /api/v1/live-sessions/end') && whose && data && data.items.length > 0"
       link
       @click="ending = !ending"
-      >End these {{ data.items.length }}…</el-button
+      >End these {{ data.total }}…</el-button
     >
   </form>
   <ReasonForm
@@ -99,6 +103,7 @@ const search = () => set({ person: form.person.trim(), device: form.device.trim(
       </tr>
     </tbody>
   </table>
+  <PageTurns :cursor="query.cursor" :next="data?.next" @back="back" @forward="forward" />
 </template>
 
 <style scoped>

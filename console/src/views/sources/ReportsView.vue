@@ -4,29 +4,26 @@ import { api, must, type Unmatched } from '../../api/client'
 import EnrolmentDesk from '../../components/EnrolmentDesk.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
 import ReasonForm from '../../components/ReasonForm.vue'
+import RosterDesk from '../../components/RosterDesk.vue'
 import TimeText from '../../components/TimeText.vue'
 import { count } from '../../composables/format'
-import { ofJoin, ofList } from '../../composables/preview'
-import { useBring } from '../../composables/useBring'
+import { ofJoin } from '../../composables/preview'
 import { ofKinds, useLoad } from '../../composables/useLoad'
 import { useSession } from '../../stores/session'
 
 const session = useSession()
 const { data, problem, loading, again } = useLoad(
   async () => {
-    const [sources, unmatched, roster] = await Promise.all([
+    const [sources, unmatched] = await Promise.all([
       must(api.GET('/api/v1/sources')),
       must(api.GET('/api/v1/unmatched')),
-      must(api.GET('/api/v1/roster')),
     ])
-    return { sources: sources.items, unmatched: unmatched.items, roster: roster.items }
+    return { sources: sources.items, unmatched: unmatched.items }
   },
   () => null,
-  ofKinds('device.', 'roster.', 'evidence.'),
+  ofKinds('device.', 'evidence.'),
 )
 const settling = ref<{ id: string; device: string } | null>(null)
-const removing = ref('')
-const shown = ref(10)
 
 /** The devices that the keys of a report point at, each once. */
 const candidates = (u: Unmatched) => [...new Set(u.keys.flatMap((k) => (k.device ? [k.device] : [])))]
@@ -47,38 +44,10 @@ const join = (id: string, device: string) => async () =>
       }),
     ),
   )
-const remove = (id: string) => (reason: string, anyway: boolean) =>
-  must(
-    api.POST('/api/v1/roster/{id}/remove', {
-      params: { path: { id } },
-      body: { reason, accept_impact: anyway ? reason : undefined },
-    }),
-  )
-const removal = (id: string) => async () =>
-  ofList((await must(api.POST('/api/v1/roster/{id}/remove', { params: { path: { id } }, body: { dry_run: true } })))!)
-
 function done() {
   settling.value = null
-  removing.value = ''
   return again()
 }
-
-const {
-  busy,
-  problem: refused,
-  said,
-  bring,
-} = useBring(
-  (text) =>
-    must(
-      api.POST('/api/v1/roster', {
-        body: text,
-        bodySerializer: (b: string) => b,
-        headers: { 'Content-Type': 'text/csv' },
-      }),
-    ),
-  () => again(),
-)
 </script>
 
 <template>
@@ -199,74 +168,7 @@ const {
 
     <EnrolmentDesk />
 
-    <h2>Roster</h2>
-    <p class="soft">
-      Hardware registered in advance as our own: {{ count(data.roster.length, 'entry', 'entries') }},
-      {{ data.roster.filter((e) => !e.device).length }} not seen yet.
-      <label v-if="session.can('POST /api/v1/roster')" class="bring">
-        <input type="file" accept=".csv,text/csv" :disabled="busy" @change="bring" />Bring a CSV
-        (serial,hardware_id,note)</label
-      >
-    </p>
-    <ProblemNote v-if="refused" :problem="refused" />
-    <p v-else-if="said">{{ said }}</p>
-    <table v-if="data.roster.length > 0" class="ruled">
-      <thead>
-        <tr>
-          <th>Serial</th>
-          <th>Hardware id</th>
-          <th>Note</th>
-          <th>Device</th>
-          <th>Since</th>
-          <th />
-        </tr>
-      </thead>
-      <tbody>
-        <template v-for="e in data.roster.slice(0, shown)" :key="e.id">
-          <tr>
-            <td>
-              <code>{{ e.serial }}</code>
-            </td>
-            <td>
-              <code>{{ e.hardware_id }}</code>
-            </td>
-            <td>{{ e.note }}</td>
-            <td>
-              <router-link v-if="e.device" :to="{ name: 'device', params: { id: e.device } }">{{
-                e.device
-              }}</router-link>
-              <span v-else class="soft">not seen yet</span>
-            </td>
-            <td>
-              <TimeText :time="e.at" /> <span class="soft small">{{ e.by }}</span>
-            </td>
-            <td class="right">
-              <el-button
-                v-if="session.can('POST /api/v1/roster/{id}/remove')"
-                link
-                size="small"
-                @click="removing = e.id"
-                >Remove</el-button
-              >
-            </td>
-          </tr>
-          <tr v-if="removing === e.id">
-            <td :colspan="6">
-              <ReasonForm
-                label="Remove"
-                :what="remove(e.id)"
-                :preview="removal(e.id)"
-                @done="done"
-                @cancel="removing = ''"
-              />
-            </td>
-          </tr>
-        </template>
-      </tbody>
-    </table>
-    <el-button v-if="data.roster.length > shown" link type="primary" @click="shown = data.roster.length"
-      >Show all {{ data.roster.length }}</el-button
-    >
+    <RosterDesk />
   </template>
 </template>
 
@@ -280,20 +182,5 @@ const {
 }
 .right {
   text-align: right;
-}
-.bring {
-  text-decoration: underline;
-  text-decoration-color: var(--metal);
-  text-underline-offset: 3px;
-  cursor: pointer;
-  margin-left: 8px;
-}
-.bring input {
-  position: absolute;
-  opacity: 0;
-  width: 1px;
-}
-.bring:focus-within {
-  outline: 2px solid var(--metal);
 }
 </style>

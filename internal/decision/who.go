@@ -1,0 +1,174 @@
+package decision
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"ironledger.example/api"
+	"ironledger.example/core/access"
+	"ironledger.example/core/directory"
+	"ironledger.example/internal/fault"
+	"ironledger.example/internal/state"
+)
+
+// maxSharedDevices that are nobody's are tried for each person.
+const maxSharedDevices = 2000
+
+// ReachQuery selects of those who may reach something whom to list.
+type ReachQuery struct {
+	Text    string // a part of their id, name or a group; "" for any
+	Through bool   // those only who get through from some device
+	Cursor  string // the Next of the page before; "" for the first
+	Limit   int    // at most so many; 0 for all
+}
+
+// who tries what people reach.
+type who struct {
+	snap   *state.Snapshot
+	asked  *access.Evaluation
+	now    int64
+	trial  *access.Evaluator
+	q      *access.Request
+	shared []*state.Device // that are nobody's
+	name   int
+}
+
+func newWho(snap *state.Snapshot, asked *access.Evaluation, now int64) *who {
+	dict := snap.Book.Rulebook.Dict
+	w := &who{snap: snap, asked: asked, now: now, trial: snap.Book.Gates.Evaluator(), q: asked.Request(), name: dict.Slot("name")}
+	owner := dict.Slot("owner")
+	snap.Fleet.InService(func(d *state.Device) bool {
+		if d = snap.At(d, now); !d.View.Get(owner, now).Known() {
+			w.shared = append(w.shared, d)
+		}
+		return len(w.shared) < maxSharedDevices
+	})
+	return w
+}
+
+// from is what comes of it from a device.
+func (w *who) from(d *state.Device) access.Outcome {
+	Place(w.snap, w.q, w.asked, d, w.now)
+	return w.trial.Evaluate(w.q, w.now).Outcome
+}
+
+// best is what a person reaches from the best device. row is filled with how, unless it is nil.
+func (w *who) best(person string, row *api.ReachPerson) access.Outcome {
+	w.snap.People.Ask(w.q, person)
+	w.q.Device, w.q.Certificate = access.Device{}, nil
+	r := w.trial.Evaluate(w.q, w.now)
+	best := r.Outcome
+	if row != nil {
+		row.Unknown, row.BreakGlass = r.Outcome, r.BreakGlass
+	}
+	better := func(o access.Outcome) {
+		if rankOf(o) > rankOf(best) {
+			best = o
+		}
+	}
+	for _, d := range w.snap.DevicesOf(person, w.now) {
+		if d.Retired != nil {
+			continue
+		}
+		o := w.from(d)
+		if better(o); row != nil {
+			row.Devices = append(row.Devices, w.device(d, o))
+		}
+	}
+	for _, d := range w.shared {
+		if row == nil && best == access.Allow {
+			break
+		}
+		o := w.from(d)
+		if better(o); row != nil && o == access.Allow {
+			row.Shared++
+		}
+	}
+	return best
+}
+
+// device tells of a device from which something came of it just now.
+func (w *who) device(d *state.Device, o access.Outcome) api.ReachDevice {
+	rb := w.snap.Book.Rulebook
+	return api.ReachDevice{Device: d.ID, Name: d.View.Get(w.name, w.now).Str(), Level: rb.LevelName(d.Result.Level),
+		Rank: int(d.Result.Level), Top: int(rb.Top()), Outcome: o, Gates: append([]string{}, w.trial.Stops()...)}
+}
+
+// found is a person with what they reach at best.
+type foundPerson struct {
+	*directory.Person
+	best access.Outcome
+}
+
+// order is by what is reached, the best first.
+func (a foundPerson) order(b foundPerson) int {
+	return cmp.Or(cmp.Compare(rankOf(b.best), rankOf(a.best)), strings.Compare(a.ID, b.ID))
+}
+
+func (a foundPerson) cursor() string { return string(a.best) + " " + a.ID }
+
+// behind is somebody who stands in the order where a cursor says.
+func behind(cursor string) (foundPerson, error) {
+	best, id, ok := strings.Cut(cursor, " ")
+	if !ok || rankOf(access.Outcome(best)) < 0 {
+		return foundPerson{}, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"}
+	}
+	return foundPerson{&directory.Person{ID: id}, access.Outcome(best)}, nil
+}
+
+// WhoReaches works out who can get to a resource now, and with which of their devices, given how and from where they
+// come: how many of the directory, and of those that are selected who. It stops when ctx ends.
+func (s *Service) WhoReaches(ctx context.Context, e *access.Evaluation, sel ReachQuery) (*api.Reach, error) {
+	snap, now := s.Snapshot(), s.Micros()
+	w := newWho(snap, e, now)
+	out := &api.Reach{Resource: e.Resource.ID, Action: e.Action.Name, Items: []api.ReachPerson{}}
+	var found []foundPerson
+	see := func(p *directory.Person, listed bool) {
+		x := foundPerson{p, w.best(p.ID, nil)}
+		if out.People++; x.best == access.Allow {
+			out.Allowed++
+		} else if x.best == access.StepUp {
+			out.SteppedUp++
+		}
+		if listed && (!sel.Through || x.best != access.Deny) {
+			found = append(found, x)
+		}
+	}
+	list := snap.People.List()
+	selected := map[string]bool{}
+	if sel.Text != "" {
+		for p := range snap.People.Search(sel.Text, "") {
+			selected[p.ID] = true
+		}
+	}
+	for i := range list {
+		if i%1024 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		see(&list[i], sel.Text == "" || selected[list[i].ID])
+	}
+	slices.SortFunc(found, foundPerson.order)
+	if sel.Cursor != "" {
+		last, err := behind(sel.Cursor)
+		if err != nil {
+			return nil, err
+		}
+		at, there := slices.BinarySearchFunc(found, last, foundPerson.order)
+		if there {
+			at++
+		}
+		found = found[at:]
+	}
+	if sel.Limit > 0 && len(found) > sel.Limit {
+		found = found[:sel.Limit]
+		out.Next = found[sel.Limit-1].cursor()
+	}
+	for _, x := range found {
+		row := api.ReachPerson{Person: x.ID, Name: x.Name, Groups: x.Groups, Devices: []api.ReachDevice{}}
+		row.Best = w.best(x.ID, &row)
+		out.Items = append(out.Items, row)
+	}
+	return out, nil
+}
