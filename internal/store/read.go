@@ -374,6 +374,11 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 }
 
 // behind is Since, of the entries behind one before the moment.
+// Behind visits the entries of a kind behind one, as Since does.
+func (s *Store) Behind(ctx context.Context, kind ledger.Kind, first int64, visit func(ledger.Entry) error) error {
+	return s.behind(ctx, kind, first, 0, visit)
+}
+
 func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64,
 	visit func(ledger.Entry) error) error {
 	where := "kind = ? AND seq > ? AND at >= ? AND " + present + amongRareKinds(kind)

@@ -27,9 +27,27 @@ type Tally struct {
 	from  int64 // it is told since this moment; 0 for none
 	seq   int64 // the entry up to which is counted
 	parts []part
-	// looked is since when it is to be looked whether entries lost their bodies: a little before it was looked last, for
-	// what was under way then.
+	lost  Lost
+}
+
+// Lost tells whether entries lost their bodies since they were read: by a redaction, or to an archive.
+type Lost struct {
+	// looked is since when it is to be looked: a little before it was looked last, for what was under way then.
 	looked int64
+}
+
+// Since reports whether one did since the entries up to one were read, or since it was asked last.
+func (l *Lost) Since(ctx context.Context, records *store.Store, seq, now int64) (is bool, err error) {
+	for _, kind := range []ledger.Kind{ledger.Redacted, ledger.Archived} {
+		if err = records.Since(ctx, kind, l.looked, func(e ledger.Entry) error {
+			is = is || e.Seq > seq
+			return nil
+		}); err != nil {
+			return false, err
+		}
+	}
+	l.looked = now - Minute
+	return is, nil
 }
 
 // part is what happened in a stretch, which begins at a moment.
@@ -51,7 +69,7 @@ func (t *Tally) Since(ctx context.Context, records *store.Store, since, now int6
 	defer t.mu.Unlock()
 	since -= since % t.each
 	size := records.Sealed().Size
-	anew, err := t.spoilt(ctx, records, now)
+	anew, err := t.lost.Since(ctx, records, t.seq, now)
 	if err != nil {
 		return err
 	}
@@ -95,27 +113,11 @@ func (t *Tally) add(more []store.Counted) {
 	}
 }
 
-// spoilt reports whether an entry lost its body since it was counted up to one: then all is counted anew.
-func (t *Tally) spoilt(ctx context.Context, records *store.Store, now int64) (is bool, err error) {
-	if t.from != 0 {
-		for _, kind := range []ledger.Kind{ledger.Redacted, ledger.Archived} {
-			if err = records.Since(ctx, kind, t.looked, func(e ledger.Entry) error {
-				is = is || e.Seq > t.seq
-				return nil
-			}); err != nil {
-				return false, err
-			}
-		}
-	}
-	t.looked = now - Minute
-	return is, nil
-}
-
 // Check compares what is kept with what the entries tell of, and returns where the two differ.
 func (t *Tally) Check(ctx context.Context, records *store.Store, now int64) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if anew, err := t.spoilt(ctx, records, now); err != nil || anew || t.from == 0 {
+	if anew, err := t.lost.Since(ctx, records, t.seq, now); err != nil || anew || t.from == 0 {
 		t.from = 0 // it is read anew when somebody asks
 		return err
 	}

@@ -2,6 +2,7 @@ package view
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"ironledger.example/core/value"
@@ -42,5 +43,10 @@ func (s *Service) Check(ctx context.Context) error {
 	if _, err := s.Devices(ctx, find.Query{Text: "a", Limit: 50}); err != nil {
 		return err
 	}
-	return s.moved.Check(ctx, s.Store, s.Micros())
+	if keys := s.Snapshot().Book.RuleKeys; len(keys) > 0 {
+		if _, err := s.Rule(ctx, keys[0], 7*value.Day); err != nil {
+			return err
+		}
+	}
+	return errors.Join(s.moved.Check(ctx, s.Store, s.Micros()), s.turned.check(ctx, s.Store, s.Micros()))
 }

@@ -50,11 +50,11 @@ func (s *Service) dropped(ctx context.Context, o *api.Overview, snap *state.Snap
 // falls remember whether the newest changes of level were falls, as the entries tell. While a rulebook is in force every
 // change of a level gives the device another moment or level, so that what is known of one holds.
 type falls struct {
-	mu     sync.Mutex
-	book   *state.Book // that is in force
-	looked int64       // since when it is to be looked whether entries were redacted
-	seq    int64       // the entry up to which it was
-	known  map[change]fall
+	mu    sync.Mutex
+	book  *state.Book // that is in force
+	lost  tally.Lost
+	seq   int64 // the entry up to which it was looked for those that lost their bodies
+	known map[change]fall
 }
 
 // change is a change of level of a device.
@@ -76,19 +76,14 @@ const mostFalls = 4 * maxLooked
 func (f *falls) begin(ctx context.Context, records *store.Store, b *state.Book, now int64) error {
 	size := records.Sealed().Size
 	spoilt := f.book == nil || f.book.Info.Version != b.Info.Version || len(f.known) > mostFalls
-	if !spoilt {
-		err := records.Since(ctx, ledger.Redacted, f.looked, func(e ledger.Entry) error {
-			spoilt = spoilt || e.Seq > f.seq
-			return nil
-		})
-		if err != nil {
-			return err
-		}
+	lost, err := f.lost.Since(ctx, records, f.seq, now)
+	if err != nil {
+		return err
 	}
-	if spoilt {
+	if spoilt || lost {
 		f.known = map[change]fall{}
 	}
-	f.book, f.looked, f.seq = b, now-tally.Minute, size // what is under way now has a moment that is gone by
+	f.book, f.seq = b, size
 	return nil
 }
 

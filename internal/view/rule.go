@@ -8,8 +8,6 @@ import (
 	"strings"
 
 	"ironledger.example/api"
-	"ironledger.example/core/event"
-	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/rulebook/plaintext"
@@ -91,9 +89,11 @@ func (s *Service) Rule(ctx context.Context, key string, back int64) (*api.RuleDe
 		if platforms[platform] == nil {
 			platforms[platform] = &api.VerdictCounts{}
 		}
+		binding := false
+		b.Rules.Binds(&d.Result, func(j int) { binding = binding || j == i })
 		for _, c := range []*api.VerdictCounts{&out.Counts, platforms[platform]} {
 			*counted(c, v)++
-			if slices.Contains(b.Rules.Binding(&d.Result), key) {
+			if binding {
 				c.Binding++
 			}
 		}
@@ -144,27 +144,18 @@ type verdictMove struct {
 // in service today, with what it says of each. Devices count from when they came in.
 func (s *Service) verdictCourse(ctx context.Context, key string, today api.VerdictCounts,
 	serving map[string]posture.Verdict, newcomers []*state.Device, now, back int64) ([]api.VerdictPoint, error) {
-	moves := make([]verdictMove, 0, len(newcomers))
+	told, err := s.turned.of(key, now).since(ctx, s.Store, key, now-back, now)
+	if err != nil {
+		return nil, err
+	}
+	moves := make([]verdictMove, 0, len(newcomers)+len(told))
 	for _, d := range newcomers {
 		moves = append(moves, verdictMove{at: d.FirstSeen, device: d.ID, cameIn: true})
 	}
-	err := s.Store.Since(ctx, ledger.StandingChanged, now-back, func(e ledger.Entry) error {
-		told, ok := event.As[*event.StandingChanged](&e)
-		if !ok {
-			return nil
+	for _, m := range told {
+		if _, is := serving[m.device]; is {
+			moves = append(moves, m)
 		}
-		if _, is := serving[told.Device]; !is {
-			return nil
-		}
-		for _, c := range told.Changed {
-			if c.Rule == key {
-				moves = append(moves, verdictMove{at: e.At, device: told.Device, from: c.From, to: c.To})
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
 	}
 	slices.SortStableFunc(moves, func(a, b verdictMove) int { return cmp.Compare(a.at, b.at) })
 	today.Binding = 0 // of which entries tell by device, not by rule

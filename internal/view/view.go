@@ -31,6 +31,7 @@ type Service struct {
 	latest fold.Rows[map[string]int64]
 	moved  *tally.Tally // how many devices changed level
 	fallen falls
+	turned turns
 }
 
 // New is a service over open records.

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // Waivers, or vouches: each with what can be done about it.
+import { num } from '../composables/format'
 import { ref } from 'vue'
 import { api, must, type Exception } from '../api/client'
 import { ofFleet, useLoad } from '../composables/useLoad'
@@ -55,7 +56,7 @@ function revoked() {
 <template>
   <section>
     <h2>
-      {{ name }}<span v-if="data?.total" class="soft small beside">{{ data.total }}</span>
+      {{ name }}<span v-if="data?.total" class="soft small beside">{{ num(data.total) }}</span>
     </h2>
     <ProblemNote v-if="problem" :problem="problem" @again="again" />
     <el-skeleton v-else-if="!data" :rows="4" animated />

@@ -2,7 +2,7 @@
 // The roster: hardware registered in advance as our own.
 import { ref } from 'vue'
 import { api, must } from '../api/client'
-import { count } from '../composables/format'
+import { count, num } from '../composables/format'
 import { ofList } from '../composables/preview'
 import { useBring } from '../composables/useBring'
 import { ofKinds, useLoad } from '../composables/useLoad'
@@ -75,7 +75,7 @@ const {
   <h2>Roster</h2>
   <p class="soft">
     Hardware registered in advance as our own<template v-if="data"
-      >: {{ count(data.all, 'entry', 'entries') }}, {{ data.unseen }} not seen yet</template
+      >: {{ count(data.all, 'entry', 'entries') }}, {{ num(data.unseen) }} not seen yet</template
     >.
     <label v-if="session.can('POST /api/v1/roster')" class="bring">
       <input type="file" accept=".csv,text/csv" :disabled="busy" @change="bring" />Bring a CSV

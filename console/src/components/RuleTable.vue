@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // Rules with what they say of the devices in service; each number leads to the devices that it counts.
+import { num } from '../composables/format'
 import type { Rule } from '../api/client'
 
 defineProps<{ rules: Rule[]; /** The query of the draft's form in place of the page of a rule. */ draft?: boolean }>()
@@ -39,11 +40,11 @@ const of = (r: Rule) => {
           </td>
           <td v-for="v in verdicts" :key="v" class="right" :class="{ bad: v === 'fail' && r.counts.fail > 0 }">
             <router-link v-if="r.counts[v] > 0" :to="{ name: 'devices', query: { rule: r.rule, verdict: v } }">{{
-              r.counts[v]
+              num(r.counts[v])
             }}</router-link>
             <span v-else class="soft">·</span>
           </td>
-          <td class="right">{{ r.counts.binding || '·' }}</td>
+          <td class="right">{{ num(r.counts.binding, '·') }}</td>
         </tr>
       </tbody>
     </table>

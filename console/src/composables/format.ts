@@ -54,9 +54,14 @@ export function linked(text: string): { text: string; href?: string }[] {
   return parts
 }
 
+/** A number as it is read: "12,000"; a dot for none in a table where asked for. */
+export function num(n: number, none = '0'): string {
+  return n === 0 ? none : n.toLocaleString('en')
+}
+
 /** "3 devices", "1 device". */
 export function count(n: number, thing: string, things = `${thing}s`): string {
-  return `${n.toLocaleString('en')} ${n === 1 ? thing : things}`
+  return `${num(n)} ${n === 1 ? thing : things}`
 }
 
 /** A number of bytes for people, as 4.1 MiB. */

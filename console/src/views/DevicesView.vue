@@ -7,7 +7,7 @@ import LevelMark from '../components/LevelMark.vue'
 import ListPage from '../components/ListPage.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
-import { count } from '../composables/format'
+import { count, num } from '../composables/format'
 import { useAct } from '../composables/useAct'
 import { ofFleet, useLoad } from '../composables/useLoad'
 import { csvOf, useSearch } from '../composables/useSearch'
@@ -223,10 +223,10 @@ const system = (d: DeviceSummary) => [d.platform, d.os_version].filter(Boolean).
       <ul class="levels" aria-label="Devices at each level">
         <li v-for="l in levels" :key="l.level">
           <router-link :to="{ query: { where: `level == ${l.level}` } }"
-            ><LevelMark v-bind="l" /> <strong>{{ l.count }}</strong>
+            ><LevelMark v-bind="l" /> <strong>{{ num(l.count) }}</strong>
           </router-link>
         </li>
-        <li class="soft">{{ shown.total }} in all</li>
+        <li class="soft">{{ num(shown.total) }} in all</li>
         <li v-if="narrowed || query.retired"><el-button link @click="clear">Show every device</el-button></li>
         <li class="tools">
           <el-select

@@ -7,7 +7,7 @@ import SpanLinks from '../components/SpanLinks.vue'
 import LevelMark from '../components/LevelMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
-import { count } from '../composables/format'
+import { count, num } from '../composables/format'
 import { ofFleet, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 
@@ -66,7 +66,7 @@ const verdicts = ['fail', 'unknown', 'grace', 'waived'] as const
       <ul class="levels" aria-label="Devices at each level">
         <li v-for="l in total" :key="l.level">
           <router-link :to="devices(`level == ${l.level}`)">
-            <LevelMark :level="l.level" :rank="l.rank" :top="top" /> <strong>{{ l.n }}</strong></router-link
+            <LevelMark :level="l.level" :rank="l.rank" :top="top" /> <strong>{{ num(l.n) }}</strong></router-link
           >
         </li>
       </ul>
@@ -131,11 +131,11 @@ const verdicts = ['fail', 'unknown', 'grace', 'waived'] as const
                 <div class="soft small">{{ r.rule }}<template v-if="r.shadow">, shadow</template></div>
               </td>
               <td class="n">
-                <strong>{{ r.binding || '·' }}</strong>
+                <strong>{{ num(r.binding, '·') }}</strong>
               </td>
               <td v-for="v in verdicts" :key="v" class="n">
                 <router-link v-if="r[v] > 0" :to="{ name: 'devices', query: { rule: r.rule, verdict: v } }">{{
-                  r[v]
+                  num(r[v])
                 }}</router-link>
                 <template v-else>·</template>
               </td>

@@ -6,7 +6,7 @@ import FleetChart from '../components/FleetChart.vue'
 import SpanLinks from '../components/SpanLinks.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
-import { remedyText } from '../composables/format'
+import { num, remedyText } from '../composables/format'
 import { ofFleet, useLoad } from '../composables/useLoad'
 import { useQuery } from '../composables/useQuery'
 
@@ -84,10 +84,10 @@ const listed = (verdict: string, platform?: string) => ({
               <tr v-for="p in r.platforms" :key="p.platform">
                 <td>{{ p.platform }}</td>
                 <td v-for="v in ['pass', ...verdicts] as const" :key="v" class="right">
-                  <router-link v-if="p.counts[v] > 0" :to="listed(v, p.platform)">{{ p.counts[v] }}</router-link>
+                  <router-link v-if="p.counts[v] > 0" :to="listed(v, p.platform)">{{ num(p.counts[v]) }}</router-link>
                   <span v-else class="soft">·</span>
                 </td>
-                <td class="right">{{ p.counts.binding || '·' }}</td>
+                <td class="right">{{ num(p.counts.binding, '·') }}</td>
               </tr>
               <tr v-if="r.platforms.length === 0">
                 <td colspan="7" class="soft">It is for no device in service.</td>
@@ -95,10 +95,10 @@ const listed = (verdict: string, platform?: string) => ({
               <tr v-else class="all">
                 <td>all</td>
                 <td v-for="v in ['pass', ...verdicts] as const" :key="v" class="right">
-                  <router-link v-if="r.counts[v] > 0" :to="listed(v)">{{ r.counts[v] }}</router-link>
+                  <router-link v-if="r.counts[v] > 0" :to="listed(v)">{{ num(r.counts[v]) }}</router-link>
                   <span v-else class="soft">·</span>
                 </td>
-                <td class="right">{{ r.counts.binding || '·' }}</td>
+                <td class="right">{{ num(r.counts.binding, '·') }}</td>
               </tr>
             </tbody>
           </table>

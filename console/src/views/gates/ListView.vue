@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { num } from '../../composables/format'
 import { api, must } from '../../api/client'
 import ProblemNote from '../../components/ProblemNote.vue'
 import { useLoad } from '../../composables/useLoad'
@@ -56,10 +57,10 @@ const { data, problem, loading, again } = useLoad(
             >else {{ g.otherwise }}; holds {{ g.valid_for }}
           </div>
         </td>
-        <td class="right">{{ g.week.met || '·' }}</td>
+        <td class="right">{{ num(g.week.met, '·') }}</td>
         <td class="right">
           <router-link v-if="g.week.denied" :to="{ name: 'decisions', query: { gate: g.id, outcome: 'deny' } }">{{
-            g.week.denied
+            num(g.week.denied)
           }}</router-link>
           <template v-else>·</template>
         </td>
@@ -67,7 +68,7 @@ const { data, problem, loading, again } = useLoad(
           <router-link
             v-if="g.week.stepped_up"
             :to="{ name: 'decisions', query: { gate: g.id, outcome: 'step-up' } }"
-            >{{ g.week.stepped_up }}</router-link><template v-else>·</template>
+            >{{ num(g.week.stepped_up) }}</router-link><template v-else>·</template>
         </td>
       </tr>
     </tbody>

@@ -6,7 +6,7 @@ import ProblemNote from '../../components/ProblemNote.vue'
 import ReasonForm from '../../components/ReasonForm.vue'
 import RosterDesk from '../../components/RosterDesk.vue'
 import TimeText from '../../components/TimeText.vue'
-import { count } from '../../composables/format'
+import { count, num } from '../../composables/format'
 import { ofJoin } from '../../composables/preview'
 import { ofKinds, useLoad } from '../../composables/useLoad'
 import { useSession } from '../../stores/session'
@@ -86,10 +86,10 @@ function done() {
           <td>
             <code>{{ s.provides.join(', ') }}</code>
           </td>
-          <td class="n">{{ s.devices }}</td>
-          <td class="n">{{ s.readings }}</td>
-          <td class="n">{{ s.counting }}</td>
-          <td class="n">{{ s.stale }}</td>
+          <td class="n">{{ num(s.devices) }}</td>
+          <td class="n">{{ num(s.readings) }}</td>
+          <td class="n">{{ num(s.counting) }}</td>
+          <td class="n">{{ num(s.stale) }}</td>
           <td>
             <TimeText v-if="s.last_at" :time="s.last_at" /><template v-else>never</template>
             <div v-if="s.quiet" class="quiet small">quiet for longer than {{ s.quiet_after }}</div>

@@ -1,0 +1,193 @@
+package view
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"ironledger.example/core/event"
+	"ironledger.example/core/ledger"
+	"ironledger.example/core/value"
+	"ironledger.example/internal/store"
+	"ironledger.example/internal/tally"
+)
+
+// Of so many rules at most it is kept what they began to say, and of so many devices at most before another is added.
+const (
+	mostRules = 16
+	mostTurns = 500_000
+)
+
+// turns keeps of the rules that somebody looked at last of which devices they began to say something else.
+type turns struct {
+	mu sync.Mutex
+	by map[string]*ruleTurns
+}
+
+// ruleTurns are those of one rule: read once, and kept up from entries that came since.
+type ruleTurns struct {
+	asked int64        // when somebody asked last
+	size  atomic.Int64 // of moves
+
+	mu    sync.Mutex
+	from  int64 // they are told since this moment; 0 for none
+	seq   int64 // the entry up to which they are read
+	moves []verdictMove
+	lost  tally.Lost
+}
+
+// of are those of a rule, in place of those of the rule that nobody asked about for longest.
+func (t *turns) of(key string, now int64) *ruleTurns {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	r := t.by[key]
+	if r == nil {
+		for len(t.by) >= mostRules || len(t.by) > 0 && t.all() > mostTurns {
+			delete(t.by, t.oldest())
+		}
+		if t.by == nil {
+			t.by = map[string]*ruleTurns{}
+		}
+		r = &ruleTurns{}
+		t.by[key] = r
+	}
+	r.asked = now
+	return r
+}
+
+func (t *turns) all() (n int64) {
+	for _, r := range t.by {
+		n += r.size.Load()
+	}
+	return n
+}
+
+// oldest is the rule that nobody asked about for longest.
+func (t *turns) oldest() (key string) {
+	for k, r := range t.by {
+		if key == "" || r.asked < t.by[key].asked {
+			key = k
+		}
+	}
+	return key
+}
+
+// since are those since a moment, oldest first. Nobody may change them.
+func (r *ruleTurns) since(ctx context.Context, records *store.Store, key string, since, now int64) ([]verdictMove, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	size := records.Sealed().Size
+	anew, err := r.lost.Since(ctx, records, r.seq, now)
+	if err != nil {
+		return nil, err
+	}
+	if anew || r.from == 0 || since < r.from {
+		if r.seq, err = records.Before(ctx, since); err != nil {
+			return nil, err
+		}
+		r.from, r.moves = since, nil
+	}
+	if size > r.seq {
+		if r.moves, err = turnsOf(ctx, records, key, r.moves, r.seq, size, quickly); err != nil {
+			r.from = 0 // as if nothing had been read
+			return nil, err
+		}
+		r.seq = size
+		r.size.Store(int64(len(r.moves)))
+	}
+	i, _ := slices.BinarySearchFunc(r.moves, since, func(m verdictMove, since int64) int {
+		if m.at < since {
+			return -1
+		}
+		return 1
+	})
+	if i > len(r.moves)/2 { // most is older than anybody asks about
+		r.moves, r.from, i = slices.Clone(r.moves[i:]), since, 0
+	}
+	return r.moves[i:len(r.moves):len(r.moves)], nil
+}
+
+// reading is what an entry tells of a rule: of which device it began to say what. It reports false for one that tells of
+// nothing.
+type reading func(e ledger.Entry, key string) (device string, c event.VerdictChange, ok bool)
+
+// plainly reads all of the entry.
+func plainly(e ledger.Entry, key string) (device string, c event.VerdictChange, ok bool) {
+	told, ok := event.As[*event.StandingChanged](&e)
+	if !ok {
+		return "", c, false
+	}
+	i := slices.IndexFunc(told.Changed, func(c event.VerdictChange) bool { return c.Rule == key })
+	if i < 0 {
+		return "", c, false
+	}
+	return told.Device, told.Changed[i], true
+}
+
+// quickly reads of it what is needed. A rule is named with letters that stand in JSON as they are.
+func quickly(e ledger.Entry, key string) (device string, c event.VerdictChange, ok bool) {
+	quoted := []byte(`"` + key + `"`)
+	if !bytes.Contains(e.Body, quoted) {
+		return "", c, false
+	}
+	for name, raw := range value.Members(e.Body) {
+		switch string(name) {
+		case "device":
+			ok = json.Unmarshal(raw, &device) == nil
+		case "changed":
+			for x := range value.Elements(raw) {
+				if c.Rule != key && bytes.Contains(x, quoted) && json.Unmarshal(x, &c) != nil {
+					return plainly(e, key)
+				}
+			}
+		}
+	}
+	return device, c, ok && c.Rule == key
+}
+
+// turnsOf adds what entries behind one and up to another tell of a rule.
+func turnsOf(ctx context.Context, records *store.Store, key string, moves []verdictMove, behind, last int64,
+	read reading) ([]verdictMove, error) {
+	err := records.Behind(ctx, ledger.StandingChanged, behind, func(e ledger.Entry) error {
+		if device, c, ok := read(e, key); ok && e.Seq <= last {
+			moves = append(moves, verdictMove{at: e.At, device: device, from: c.From, to: c.To})
+		}
+		return nil
+	})
+	return moves, err
+}
+
+// check compares what is kept with what the entries tell of, and returns where the two differ.
+func (t *turns) check(ctx context.Context, records *store.Store, now int64) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for key, r := range t.by {
+		if err := r.check(ctx, records, key, now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *ruleTurns) check(ctx context.Context, records *store.Store, key string, now int64) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if anew, err := r.lost.Since(ctx, records, r.seq, now); err != nil || anew || r.from == 0 {
+		r.from = 0 // it is read anew when somebody asks
+		return err
+	}
+	first, err := records.Before(ctx, r.from)
+	if err != nil {
+		return err
+	}
+	told, err := turnsOf(ctx, records, key, nil, first, r.seq, plainly)
+	if err == nil && !slices.Equal(told, r.moves) {
+		err = fmt.Errorf("of the rule %s %d changes of what it says are kept, and entries tell of %d, or of others", key,
+			len(r.moves), len(told))
+	}
+	return err
+}
