@@ -282,7 +282,7 @@ func (s *Server) ListGates(c *gin.Context) (api.List[api.Gate], error) {
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) (api.List[api.LiveSession], error) {
 	return edge.Some(s.service.Decisions.Sessions(p.Person, s.deviceID(p.Device), p.Resource), p.Cursor, p.Limit,
-		func(x *api.LiveSession) string { return x.Decision })
+		func(x *api.LiveSession) string { return x.Decision }, edge.NewestFirst), nil
 }
 
 // EndSessions ends sessions by hand.

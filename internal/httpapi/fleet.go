@@ -268,20 +268,13 @@ func (s *Server) SettleUnmatched(c *gin.Context, id string, in api.Settlement) (
 // ListWaivers lists waivers.
 func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) (api.List[api.Exception], error) {
 	items, err := s.service.View.Waivers(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	return exceptions(items, err, p.Cursor, p.Limit)
-}
-
-func exceptions(items []api.Exception, err error, cursor string, limit int) (api.List[api.Exception], error) {
-	if err != nil {
-		return edge.All(items), err
-	}
-	return edge.Some(items, cursor, limit, func(x *api.Exception) string { return x.ID })
+	return edge.Some(items, p.Cursor, p.Limit, view.ExceptionPlace, strings.Compare), err
 }
 
 // ListVouches lists vouches.
 func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) (api.List[api.Exception], error) {
 	items, err := s.service.View.Vouches(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	return exceptions(items, err, p.Cursor, p.Limit)
+	return edge.Some(items, p.Cursor, p.Limit, view.ExceptionPlace, strings.Compare), err
 }
 
 // CreateWaiver makes an exception.
@@ -329,7 +322,8 @@ func (s *Server) RevokeVouch(c *gin.Context, id string, in api.Reason) (*api.Exc
 
 // ListRoster lists the hardware registered in advance.
 func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) (api.List[api.RosterEntry], error) {
-	return edge.Some(s.service.View.RosterList(p.Q, p.Unseen), p.Cursor, p.Limit, func(e *api.RosterEntry) string { return e.ID })
+	return edge.Some(s.service.View.RosterList(p.Q, p.Unseen), p.Cursor, p.Limit,
+		func(e *api.RosterEntry) string { return e.ID }, strings.Compare), nil
 }
 
 // ImportRoster adds hardware to the roster.

@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,25 +36,24 @@ func EntryCursor(cursor string) (int64, error) {
 }
 
 // Some is of a list that is at hand what a page shows: behind a cursor, at most so many, 0 for all. key tells the lines
-// from each other. The line of a cursor may be gone; then the page goes on from where that stood.
-func Some[T any](items []T, cursor string, limit int, key func(*T) string) (page api.List[T], err error) {
+// from each other, and compare in which order they are by it: so a page goes on where the one before ended, also when
+// the line there is gone.
+func Some[T any](items []T, cursor string, limit int, key func(*T) string,
+	compare func(a, b string) int) (page api.List[T]) {
 	page = All(items)
 	page.Total = len(items)
 	if cursor != "" {
-		place, of, ok := strings.Cut(cursor, " ")
-		from, err := strconv.Atoi(place)
-		if !ok || err != nil || from < 0 {
-			return page, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"}
-		}
-		if i := slices.IndexFunc(items, func(x T) bool { return key(&x) == of }); i >= 0 {
-			from = i + 1
-		}
-		page.Items = page.Items[min(from, len(items)):]
+		behind, _ := slices.BinarySearchFunc(items, cursor, func(x T, cursor string) int {
+			return cmp.Or(compare(key(&x), cursor), -1) // the first that is greater
+		})
+		page.Items = page.Items[behind:]
 	}
 	if limit > 0 && len(page.Items) > limit {
-		from := len(items) - len(page.Items) + limit
 		page.Items = page.Items[:limit]
-		page.Next = strconv.Itoa(from) + " " + key(&page.Items[limit-1])
+		page.Next = key(&page.Items[limit-1])
 	}
-	return page, nil
+	return page
 }
+
+// NewestFirst compares ids of which the later is the greater.
+func NewestFirst(a, b string) int { return strings.Compare(b, a) }
