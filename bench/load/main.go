@@ -489,7 +489,7 @@ func (s *served) rehearse(ctx context.Context, note func(string, float64, string
 	ask := `{"subject":{"type":"user","id":"p1@gullholm.example"},"action":{"name":"open"},"resource":{"type":"app","id":"r1"}}`
 	for _, x := range []struct{ what, aim, method, path, body string }{
 		{"coverage", "1", "GET", "/api/v1/coverage", ""},
-		{"who can get to a resource", "1", "POST", "/api/v1/reach/people", ask},
+		{"who can get to a resource", "1", "POST", "/api/v1/reach/people?through=true&limit=50", ask},
 		{"rehearsal of a rulebook in which all rules differ", "3", "POST", "/api/v1/rulebooks/rehearse", string(draft)},
 		{"replay of the decisions so far", "1", "POST", "/api/v1/rulebooks/replay", string(draft)},
 		{"a change of a person, replay of a week included", "0.01", "POST", "/api/v1/people",

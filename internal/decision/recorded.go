@@ -104,7 +104,7 @@ func (s *Service) Check(ctx context.Context) error {
 	if _, err := s.gateWeek(ctx); err != nil {
 		return err
 	}
-	return errors.Join(s.outcomes.Check(ctx, s.Store, s.Micros()), s.rulings.Check(ctx, s.Store, s.Micros()))
+	return errors.Join(s.outcomes.Check(ctx, s.Store), s.rulings.Check(ctx, s.Store))
 }
 
 // Decision reads one recorded decision, by its id or the code of a refusal.

@@ -96,10 +96,11 @@ func (w *who) device(d *state.Device, o access.Outcome) api.ReachDevice {
 		Rank: int(d.Result.Level), Top: int(rb.Top()), Outcome: o, Gates: append([]string{}, w.trial.Stops()...)}
 }
 
-// found is a person with what they reach at best.
+// foundPerson is a person with what they reach at best.
 type foundPerson struct {
 	*directory.Person
 	best access.Outcome
+	row  *api.ReachPerson // how; nil where that is worked out for those alone who are listed
 }
 
 // order is by what is reached, the best first.
@@ -109,13 +110,17 @@ func (a foundPerson) order(b foundPerson) int {
 
 func (a foundPerson) cursor() string { return string(a.best) + " " + a.ID }
 
+func rowOf(p *directory.Person) *api.ReachPerson {
+	return &api.ReachPerson{Person: p.ID, Name: p.Name, Groups: p.Groups, Devices: []api.ReachDevice{}}
+}
+
 // behind is somebody who stands in the order where a cursor says.
 func behind(cursor string) (foundPerson, error) {
 	best, id, ok := strings.Cut(cursor, " ")
 	if !ok || rankOf(access.Outcome(best)) < 0 {
 		return foundPerson{}, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"}
 	}
-	return foundPerson{&directory.Person{ID: id}, access.Outcome(best)}, nil
+	return foundPerson{Person: &directory.Person{ID: id}, best: access.Outcome(best)}, nil
 }
 
 // WhoReaches works out who can get to a resource now, and with which of their devices, given how and from where they
@@ -126,7 +131,11 @@ func (s *Service) WhoReaches(ctx context.Context, e *access.Evaluation, sel Reac
 	out := &api.Reach{Resource: e.Resource.ID, Action: e.Action.Name, Items: []api.ReachPerson{}}
 	var found []foundPerson
 	see := func(p *directory.Person, listed bool) {
-		x := foundPerson{p, w.best(p.ID, nil)}
+		x := foundPerson{Person: p}
+		if listed && sel.Limit == 0 {
+			x.row = rowOf(p)
+		}
+		x.best = w.best(p.ID, x.row)
 		if out.People++; x.best == access.Allow {
 			out.Allowed++
 		} else if x.best == access.StepUp {
@@ -166,9 +175,12 @@ func (s *Service) WhoReaches(ctx context.Context, e *access.Evaluation, sel Reac
 		out.Next = found[sel.Limit-1].cursor()
 	}
 	for _, x := range found {
-		row := api.ReachPerson{Person: x.ID, Name: x.Name, Groups: x.Groups, Devices: []api.ReachDevice{}}
-		row.Best = w.best(x.ID, &row)
-		out.Items = append(out.Items, row)
+		if x.row == nil {
+			x.row = rowOf(x.Person)
+			w.best(x.ID, x.row)
+		}
+		x.row.Best = x.best
+		out.Items = append(out.Items, *x.row)
 	}
 	return out, nil
 }

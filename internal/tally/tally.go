@@ -27,26 +27,16 @@ type Tally struct {
 	from  int64 // it is told since this moment; 0 for none
 	seq   int64 // the entry up to which is counted
 	parts []part
-	lost  Lost
 }
 
-// Lost tells whether entries lost their bodies since they were read: by a redaction, or to an archive.
-type Lost struct {
-	// looked is since when it is to be looked: a little before it was looked last, for what was under way then.
-	looked int64
-}
-
-// Since reports whether one did since the entries up to one were read, or since it was asked last.
-func (l *Lost) Since(ctx context.Context, records *store.Store, seq, now int64) (is bool, err error) {
+// Lost reports whether an entry lost its body since those up to one were read: by a redaction, or to an archive. The
+// entry that tells so comes with it.
+func Lost(ctx context.Context, records *store.Store, seq int64) (is bool, err error) {
 	for _, kind := range []ledger.Kind{ledger.Redacted, ledger.Archived} {
-		if err = records.Since(ctx, kind, l.looked, func(e ledger.Entry) error {
-			is = is || e.Seq > seq
-			return nil
-		}); err != nil {
+		if err = records.Behind(ctx, kind, seq, func(ledger.Entry) error { is = true; return nil }); err != nil {
 			return false, err
 		}
 	}
-	l.looked = now - Minute
 	return is, nil
 }
 
@@ -69,7 +59,7 @@ func (t *Tally) Since(ctx context.Context, records *store.Store, since, now int6
 	defer t.mu.Unlock()
 	since -= since % t.each
 	size := records.Sealed().Size
-	anew, err := t.lost.Since(ctx, records, t.seq, now)
+	anew, err := Lost(ctx, records, t.seq)
 	if err != nil {
 		return err
 	}
@@ -114,10 +104,10 @@ func (t *Tally) add(more []store.Counted) {
 }
 
 // Check compares what is kept with what the entries tell of, and returns where the two differ.
-func (t *Tally) Check(ctx context.Context, records *store.Store, now int64) error {
+func (t *Tally) Check(ctx context.Context, records *store.Store) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if anew, err := t.lost.Since(ctx, records, t.seq, now); err != nil || anew || t.from == 0 {
+	if anew, err := Lost(ctx, records, t.seq); err != nil || anew || t.from == 0 {
 		t.from = 0 // it is read anew when somebody asks
 		return err
 	}

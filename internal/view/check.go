@@ -48,5 +48,5 @@ func (s *Service) Check(ctx context.Context) error {
 			return err
 		}
 	}
-	return errors.Join(s.moved.Check(ctx, s.Store, s.Micros()), s.turned.check(ctx, s.Store, s.Micros()))
+	return errors.Join(s.moved.Check(ctx, s.Store), s.turned.check(ctx, s.Store))
 }

@@ -23,7 +23,7 @@ func (s *Service) dropped(ctx context.Context, o *api.Overview, snap *state.Snap
 	b := snap.Book
 	s.fallen.mu.Lock()
 	defer s.fallen.mu.Unlock()
-	if err := s.fallen.begin(ctx, s.Store, b, now); err != nil {
+	if err := s.fallen.begin(ctx, s.Store, b); err != nil {
 		return err
 	}
 	for _, m := range lately {
@@ -52,8 +52,7 @@ func (s *Service) dropped(ctx context.Context, o *api.Overview, snap *state.Snap
 type falls struct {
 	mu    sync.Mutex
 	book  *state.Book // that is in force
-	lost  tally.Lost
-	seq   int64 // the entry up to which it was looked for those that lost their bodies
+	seq   int64       // the entry up to which it was looked for those that lost their bodies
 	known map[change]fall
 }
 
@@ -73,10 +72,10 @@ type fall struct {
 const mostFalls = 4 * maxLooked
 
 // begin forgets what does not hold any more.
-func (f *falls) begin(ctx context.Context, records *store.Store, b *state.Book, now int64) error {
+func (f *falls) begin(ctx context.Context, records *store.Store, b *state.Book) error {
 	size := records.Sealed().Size
 	spoilt := f.book == nil || f.book.Info.Version != b.Info.Version || len(f.known) > mostFalls
-	lost, err := f.lost.Since(ctx, records, f.seq, now)
+	lost, err := tally.Lost(ctx, records, f.seq)
 	if err != nil {
 		return err
 	}

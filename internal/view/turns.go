@@ -37,7 +37,6 @@ type ruleTurns struct {
 	from  int64 // they are told since this moment; 0 for none
 	seq   int64 // the entry up to which they are read
 	moves []verdictMove
-	lost  tally.Lost
 }
 
 // of are those of a rule, in place of those of the rule that nobody asked about for longest.
@@ -77,11 +76,11 @@ func (t *turns) oldest() (key string) {
 }
 
 // since are those since a moment, oldest first. Nobody may change them.
-func (r *ruleTurns) since(ctx context.Context, records *store.Store, key string, since, now int64) ([]verdictMove, error) {
+func (r *ruleTurns) since(ctx context.Context, records *store.Store, key string, since int64) ([]verdictMove, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	size := records.Sealed().Size
-	anew, err := r.lost.Since(ctx, records, r.seq, now)
+	anew, err := tally.Lost(ctx, records, r.seq)
 	if err != nil {
 		return nil, err
 	}
@@ -162,21 +161,21 @@ func turnsOf(ctx context.Context, records *store.Store, key string, moves []verd
 }
 
 // check compares what is kept with what the entries tell of, and returns where the two differ.
-func (t *turns) check(ctx context.Context, records *store.Store, now int64) error {
+func (t *turns) check(ctx context.Context, records *store.Store) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for key, r := range t.by {
-		if err := r.check(ctx, records, key, now); err != nil {
+		if err := r.check(ctx, records, key); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *ruleTurns) check(ctx context.Context, records *store.Store, key string, now int64) error {
+func (r *ruleTurns) check(ctx context.Context, records *store.Store, key string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if anew, err := r.lost.Since(ctx, records, r.seq, now); err != nil || anew || r.from == 0 {
+	if anew, err := tally.Lost(ctx, records, r.seq); err != nil || anew || r.from == 0 {
 		r.from = 0 // it is read anew when somebody asks
 		return err
 	}
