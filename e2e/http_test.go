@@ -3,9 +3,12 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -396,4 +399,52 @@ func TestAnswersKeepTheContract(t *testing.T) {
 			t.Errorf("%s %s is answered %d against the specification: %.600v", c.method, c.path, r.status, err)
 		}
 	}
+}
+
+// Lists that grow with the house are there page by page: the same lines in the same order as all at once.
+func TestListsGoOnPageByPage(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	for _, resource := range []string{"noticeboard", "crew-rota", "payroll"} {
+		asked := strings.Replace(evaluation, "payroll", resource, 1)
+		s.call(t, "POST", "/access/v1/evaluation", adminToken, "application/json", asked).into(t, 200, nil)
+	}
+	type list struct {
+		Items  []json.RawMessage
+		Total  int
+		People int
+		Next   string
+	}
+	for _, c := range []struct {
+		method, path, body string
+		least              int
+	}{
+		{"GET", "/api/v1/roster?", "", 20}, {"GET", "/api/v1/roster?q=GF&unseen=true&", "", 1},
+		{"GET", "/api/v1/waivers?", "", 3}, {"GET", "/api/v1/vouches?", "", 1}, {"GET", "/api/v1/live-sessions?", "", 1},
+		{"POST", "/api/v1/reach/people?", evaluation, 40}, {"POST", "/api/v1/reach/people?through=true&q=a&", evaluation, 1},
+	} {
+		ask := func(cursor string, limit int) (l list) {
+			query := url.Values{"cursor": {cursor}, "limit": {fmt.Sprint(limit)}}.Encode()
+			s.call(t, c.method, c.path+query, adminToken, "application/json", c.body).into(t, 200, &l)
+			return l
+		}
+		all, paged := ask("", 0), []json.RawMessage{}
+		for cursor := ""; ; {
+			page := ask(cursor, 2)
+			if len(page.Items) > 2 || page.Total != all.Total || page.People != all.People {
+				t.Fatalf("%s: a page of %d lines, of %d and %d", c.path, len(page.Items), page.Total, page.People)
+			}
+			paged = append(paged, page.Items...)
+			if cursor = page.Next; cursor == "" {
+				break
+			}
+		}
+		if len(all.Items) < c.least || all.Next != "" || fmt.Sprintf("%s", paged) != fmt.Sprintf("%s", all.Items) {
+			t.Errorf("%s: %d lines page by page, %d at once:\n%s\n%s", c.path, len(paged), len(all.Items), paged, all.Items)
+		}
+	}
+	for _, path := range []string{"/api/v1/roster", "/api/v1/people", "/api/v1/waivers", "/api/v1/live-sessions"} {
+		s.call(t, "GET", path+"?limit=-1", adminToken, "", "").into(t, 400, nil)
+	}
+	s.call(t, "POST", "/api/v1/reach/people?cursor=payroll", adminToken, "application/json", evaluation).into(t, 400, nil)
 }

@@ -59,7 +59,8 @@ func (s *Service) carryOut(ctx context.Context, actor string, how ListImport,
 		}
 		shift := reach(snap, in.after, in.concerned, s.Micros())
 		in.Reach = &shift.ReachShift
-		impacts, err := s.guard(ctx, snap, in.after, weighed{shift, &decision.Touched{Persons: in.persons, Devices: in.devices}})
+		touched := &decision.Touched{Persons: in.persons, Devices: in.devices}
+		impacts, err := s.guard(ctx, snap, in.after, weighed{shift, touched})
 		if in.Impacts = append(in.Impacts, impacts...); err != nil {
 			return err
 		}

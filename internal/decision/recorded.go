@@ -90,8 +90,8 @@ func (s *Service) DecisionCounts(ctx context.Context, days int) ([]api.DecisionC
 	for _, x := range slices.SortedFunc(maps.Keys(counts), func(a, b what) int {
 		return cmp.Or(cmp.Compare(a.at, b.at), strings.Compare(a.of[0], b.of[0]), strings.Compare(a.of[1], b.of[1]))
 	}) {
-		out = append(out, api.DecisionCount{At: value.FormatTime(x.at), Outcome: access.Outcome(x.of[0]), Shadow: x.of[1] == "1",
-			Count: counts[x]})
+		out = append(out, api.DecisionCount{At: value.FormatTime(x.at), Outcome: access.Outcome(x.of[0]),
+			Shadow: x.of[1] == "1", Count: counts[x]})
 	}
 	return out, nil
 }

@@ -37,7 +37,8 @@ type who struct {
 
 func newWho(snap *state.Snapshot, asked *access.Evaluation, now int64) *who {
 	dict := snap.Book.Rulebook.Dict
-	w := &who{snap: snap, asked: asked, now: now, trial: snap.Book.Gates.Evaluator(), q: asked.Request(), name: dict.Slot("name")}
+	w := &who{snap: snap, asked: asked, now: now, trial: snap.Book.Gates.Evaluator(), q: asked.Request(),
+		name: dict.Slot("name")}
 	owner := dict.Slot("owner")
 	snap.Fleet.InService(func(d *state.Device) bool {
 		if d = snap.At(d, now); !d.View.Get(owner, now).Known() {
@@ -118,7 +119,8 @@ func rowOf(p *directory.Person) *api.ReachPerson {
 func behind(cursor string) (foundPerson, error) {
 	best, id, ok := strings.Cut(cursor, " ")
 	if !ok || rankOf(access.Outcome(best)) < 0 {
-		return foundPerson{}, &fault.QueryError{Param: "cursor", Message: "this is not a cursor that a page of this list gave"}
+		return foundPerson{}, &fault.QueryError{Param: "cursor",
+			Message: "this is not a cursor that a page of this list gave"}
 	}
 	return foundPerson{Person: &directory.Person{ID: id}, best: access.Outcome(best)}, nil
 }

@@ -15,7 +15,8 @@ func TestHowMuchAHeapMayGrow(t *testing.T) {
 // What was thrown away is given back when nothing has been collected for a while, if it is much.
 func TestWhatLingersIsGivenBack(t *testing.T) {
 	const mb = 1 << 20
-	little, much := heapSize{live: 400 * mb, all: 480 * mb, collected: 7}, heapSize{live: 400 * mb, all: 600 * mb, collected: 7}
+	little := heapSize{live: 400 * mb, all: 480 * mb, collected: 7}
+	much := heapSize{live: 400 * mb, all: 600 * mb, collected: 7}
 	var q quiet
 	for i := range 2 * quietFor {
 		if got, want := q.lingers(much), i >= quietFor; got != want {

@@ -224,9 +224,13 @@ func (s *Server) WhoReaches(c *gin.Context, p api.WhoReachesParams) (*api.Reach,
 	if err != nil {
 		return nil, err
 	}
+	limit, err := edge.AtMost(p.Limit)
+	if err != nil {
+		return nil, err
+	}
 	s.service.Decisions.Spelled(e)
 	return s.service.Decisions.WhoReaches(c.Request.Context(), e,
-		decision.ReachQuery{Text: p.Q, Through: p.Through, Cursor: p.Cursor, Limit: p.Limit})
+		decision.ReachQuery{Text: p.Q, Through: p.Through, Cursor: p.Cursor, Limit: limit})
 }
 
 // WhatReaches tells what a person can get to.
@@ -282,7 +286,7 @@ func (s *Server) ListGates(c *gin.Context) (api.List[api.Gate], error) {
 // ListLiveSessions lists the allows that may still be relied on.
 func (s *Server) ListLiveSessions(c *gin.Context, p api.ListLiveSessionsParams) (api.List[api.LiveSession], error) {
 	return edge.Some(s.service.Decisions.Sessions(p.Person, s.deviceID(p.Device), p.Resource), p.Cursor, p.Limit,
-		func(x *api.LiveSession) string { return x.Decision }, edge.NewestFirst), nil
+		func(x *api.LiveSession) string { return x.Decision }, edge.NewestFirst)
 }
 
 // EndSessions ends sessions by hand.

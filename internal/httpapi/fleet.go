@@ -268,13 +268,19 @@ func (s *Server) SettleUnmatched(c *gin.Context, id string, in api.Settlement) (
 // ListWaivers lists waivers.
 func (s *Server) ListWaivers(c *gin.Context, p api.ListWaiversParams) (api.List[api.Exception], error) {
 	items, err := s.service.View.Waivers(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	return edge.Some(items, p.Cursor, p.Limit, view.ExceptionPlace, strings.Compare), err
+	if err != nil {
+		return edge.All(items), err
+	}
+	return edge.Some(items, p.Cursor, p.Limit, view.ExceptionPlace, strings.Compare)
 }
 
 // ListVouches lists vouches.
 func (s *Server) ListVouches(c *gin.Context, p api.ListVouchesParams) (api.List[api.Exception], error) {
 	items, err := s.service.View.Vouches(view.ExceptionQuery{Device: p.Device, State: p.State, Within: p.Within})
-	return edge.Some(items, p.Cursor, p.Limit, view.ExceptionPlace, strings.Compare), err
+	if err != nil {
+		return edge.All(items), err
+	}
+	return edge.Some(items, p.Cursor, p.Limit, view.ExceptionPlace, strings.Compare)
 }
 
 // CreateWaiver makes an exception.
@@ -323,7 +329,7 @@ func (s *Server) RevokeVouch(c *gin.Context, id string, in api.Reason) (*api.Exc
 // ListRoster lists the hardware registered in advance.
 func (s *Server) ListRoster(c *gin.Context, p api.ListRosterParams) (api.List[api.RosterEntry], error) {
 	return edge.Some(s.service.View.RosterList(p.Q, p.Unseen), p.Cursor, p.Limit,
-		func(e *api.RosterEntry) string { return e.ID }, strings.Compare), nil
+		func(e *api.RosterEntry) string { return e.ID }, strings.Compare)
 }
 
 // ImportRoster adds hardware to the roster.

@@ -89,7 +89,8 @@ func pagesAgree(t *testing.T, s *service.Service, question *access.Evaluation, a
 				break
 			}
 		}
-		want := slices.DeleteFunc(slices.Clone(all.Items), func(p api.ReachPerson) bool { return through && p.Best == access.Deny })
+		want := slices.DeleteFunc(slices.Clone(all.Items),
+			func(p api.ReachPerson) bool { return through && p.Best == access.Deny })
 		if got, want := fmt.Sprintf("%+v", paged), fmt.Sprintf("%+v", want); got != want {
 			t.Errorf("through %v: page by page there are %s, at once %s", through, got, want)
 		}

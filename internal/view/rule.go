@@ -89,8 +89,7 @@ func (s *Service) Rule(ctx context.Context, key string, back int64) (*api.RuleDe
 		if platforms[platform] == nil {
 			platforms[platform] = &api.VerdictCounts{}
 		}
-		binding := false
-		b.Rules.Binds(&d.Result, func(j int) { binding = binding || j == i })
+		binding := binds(b, d, i)
 		for _, c := range []*api.VerdictCounts{&out.Counts, platforms[platform]} {
 			*counted(c, v)++
 			if binding {
@@ -113,6 +112,12 @@ func (s *Service) Rule(ctx context.Context, key string, back int64) (*api.RuleDe
 	}
 	out.Course, err = s.verdictCourse(ctx, key, out.Counts, serving, newcomers, now, back)
 	return out, err
+}
+
+// binds reports whether a rule, by its place, holds a device down.
+func binds(b *state.Book, d *state.Device, rule int) (is bool) {
+	b.Rules.Binds(&d.Result, func(i int) { is = is || i == rule })
+	return is
 }
 
 // counted is the place where a verdict is counted; a place apart for what is none.

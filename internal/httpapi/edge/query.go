@@ -35,12 +35,23 @@ func EntryCursor(cursor string) (int64, error) {
 	return before, nil
 }
 
+// AtMost is how many lines are asked for at most of a list that shows all for 0.
+func AtMost(limit int) (int, error) {
+	if limit < 0 {
+		return 0, &fault.QueryError{Param: "limit", Message: "a page has at most 1 line or more; 0 is for all"}
+	}
+	return limit, nil
+}
+
 // Some is of a list that is at hand what a page shows: behind a cursor, at most so many, 0 for all. key tells the lines
 // from each other, and compare in which order they are by it: so a page goes on where the one before ended, also when
 // the line there is gone.
 func Some[T any](items []T, cursor string, limit int, key func(*T) string,
-	compare func(a, b string) int) (page api.List[T]) {
+	compare func(a, b string) int) (page api.List[T], err error) {
 	page = All(items)
+	if limit, err = AtMost(limit); err != nil {
+		return page, err
+	}
 	page.Total = len(items)
 	if cursor != "" {
 		behind, _ := slices.BinarySearchFunc(items, cursor, func(x T, cursor string) int {
@@ -52,7 +63,7 @@ func Some[T any](items []T, cursor string, limit int, key func(*T) string,
 		page.Items = page.Items[:limit]
 		page.Next = key(&page.Items[limit-1])
 	}
-	return page
+	return page, nil
 }
 
 // NewestFirst compares ids of which the later is the greater.
