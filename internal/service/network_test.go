@@ -483,7 +483,7 @@ func TestAnAccessPointThatIsAwayHoldsUpNoOther(t *testing.T) {
 	}
 	other.Deaf(false)
 	for i := range 60 {
-		waits, cancel := context.WithTimeout(ctx, 20*time.Second)
+		waits, cancel := context.WithTimeout(ctx, 90*time.Second) // an answer may be lost; each wait is longer
 		if err := other.Await(waits, fmt.Sprintf("02:00:5e:00:55:%02x", i), func(x *standin.OnNetwork) bool {
 			return x != nil && x.VLAN == "61"
 		}); err != nil {
