@@ -120,3 +120,37 @@ func TestWhoIsRemovedHasNoGroups(t *testing.T) {
 		t.Errorf("the ledger tells %+v (%v)", lines, err)
 	}
 }
+
+// A list that takes something from those whom it changes is weighed against everybody who was active, not against those alone
+// whose requests were replayed.
+func TestWhatAListTakesIsAShareOfAllWhoWereActive(t *testing.T) {
+	t.Parallel()
+	s := open(t, t.TempDir())
+	defer shut(t, s)
+	publish(t, s, house)
+	var people []directory.Person
+	for i := range 6 {
+		id := fmt.Sprint("quay", i)
+		people = append(people, directory.Person{ID: id, Name: id, Groups: []string{"finance"}})
+	}
+	if _, err := s.Admin.ImportPeople(ctx, "hr", people, admin.ListImport{}); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range people {
+		report(t, s, "d-"+p.ID,
+			fmt.Sprintf(`"form":"laptop","owner":%q,"storage.encrypted":true,"os.version":"15","threat.score":3`, p.ID))
+		asked, err := access.ParseEvaluation([]byte(fmt.Sprintf(`{"subject":{"type":"user","id":%q},"action":{"name":"open"},"resource":{"type":"app","id":"payroll"},"context":{"device":{"id":"d-%s"}}}`, p.ID, p.ID)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if a, err := s.Decisions.Decide("edge", asked); err != nil || a.Outcome != access.Allow {
+			t.Fatalf("%s gets %+v (%v)", p.ID, a, err)
+		}
+	}
+	leaving := []directory.Person{{ID: "quay0", Name: "quay0"}, {ID: "quay1", Name: "quay1"}}
+	_, err := s.Admin.ImportPeople(ctx, "hr", leaving, admin.ListImport{})
+	var held *admin.ImpactError
+	if !errors.As(err, &held) || !strings.Contains(err.Error(), "2 of the 6 people active in the last 7 days would lose something") {
+		t.Fatalf("two who lose what they reached are taken with %v", err)
+	}
+}
