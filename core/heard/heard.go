@@ -79,6 +79,9 @@ func Parse(claims []byte) (*Token, error) {
 	case len(t.Events) == 0 || len(t.Events) > MaxEvents:
 		return nil, Refuse(InvalidRequest, "events is missing, or has more than %d", MaxEvents)
 	}
+	if _, unnamed := t.Events[""]; unnamed {
+		return nil, Refuse(InvalidRequest, "an event has no name (RFC 8417, section 2.2: a URI)")
+	}
 	return &t, nil
 }
 
