@@ -3,6 +3,7 @@
 package heard
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -177,9 +178,9 @@ func (t *Token) Effects(h *rulebook.Heard, dict *evidence.Dictionary, now int64)
 	return out, nil
 }
 
-// event is a type that nobody knows, as a text that is short.
+// event is a type that nobody knows, as a text that is short, and none that is empty.
 func event(uri string) string {
-	name := signal.Short(uri)
+	name := cmp.Or(signal.Short(strings.TrimRight(uri, "/")), uri)
 	return strings.ToValidUTF8(name[:min(len(name), 100)], "")
 }
 

@@ -66,6 +66,8 @@ func FuzzToken(f *testing.F) {
 	f.Add(`{"iss":"https://s.example","jti":"1","iat":1e300,"aud":["us"],"sub_id":{"format":"complex"},"events":{"` + caep + `session-revoked":{"reason_admin":{"sv":"x"}}}}`)
 	f.Add(`{"jti":"1","events":{"x":null}}`)
 	f.Add(`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":"us","events":{"":{"":""}}}`)
+	f.Add(`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":"us","events":{"https://s.example/x/":{}}}`)
+	f.Add(`{"iss":"https://s.example","jti":"1","iat":1795161600,"aud":"us","events":{"/":{}}}`)
 	f.Fuzz(func(t *testing.T, claims string) {
 		h, dict := heardOf(t)
 		tok, err := Parse([]byte(claims))
