@@ -177,25 +177,11 @@ func (r *reacher) of(person string, devices []*state.Device, now int64) (out []s
 	return out
 }
 
-// recorded is how the answers to the requests of the last days differ between a snapshot and another. touched is what
-// the difference can touch, nil for anything.
-func (s *Service) recorded(ctx context.Context, snap, after *state.Snapshot,
-	touched *decision.Touched) (*rehearsal.AccessTally, error) {
-	if touched == nil {
-		return s.decisions.ReplayTally(ctx, snap, after, guardDays)
-	}
-	return s.decisions.ReplayTouched(ctx, snap, after, guardDays, touched)
-}
-
-// weighed is what else is known of a change than the snapshots before and after.
-type weighed struct {
-	shift   *reachShift       // what would change for the people whom it concerns, nil when only recorded requests tell
-	touched *decision.Touched // nil when it may touch anything
-}
-
 // guard works out whether going over from a snapshot to another is likely to lock
-// people out.
-func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, how weighed) ([]Impact, error) {
+// people out. shift is what would change for the people whom it concerns, nil when
+// only recorded requests tell; touched is what the difference can touch, nil for anything.
+func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, shift *reachShift,
+	touched *decision.Touched) ([]Impact, error) {
 	var out []Impact
 	old, book := snap.Book.Rulebook, after.Book.Rulebook
 	everyone := slices.ContainsFunc(book.Gates,
@@ -209,14 +195,14 @@ func (s *Service) guard(ctx context.Context, snap, after *state.Snapshot, how we
 		out = append(out, Impact{Kind: BreakGlassMeetsGate,
 			Message: "no longer a break-glass account, and met by a gate: " + strings.Join(met, ", "), Who: met})
 	}
-	tally, err := s.recorded(ctx, snap, after, how.touched)
+	tally, err := s.decisions.ReplayTouched(ctx, snap, after, guardDays, touched)
 	if err != nil {
 		return nil, err
 	}
 	if x := s.shutOut(snap, after, tally); x != nil {
 		out = append(out, *x)
 	}
-	if x := many(tally.Shift(), how.shift, book.Guard.MaxDenied); x != nil {
+	if x := many(tally.Shift(), shift, book.Guard.MaxDenied); x != nil {
 		out = append(out, *x)
 	}
 	return out, nil

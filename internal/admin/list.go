@@ -39,8 +39,7 @@ type listPlan struct {
 	api.ListIntake
 	after     *state.Snapshot // nil: nothing changes
 	concerned []string        // the people of whom it is told what they lose and gain
-	persons   []string        // who are otherwise in the directory
-	devices   []string        // that may stand otherwise
+	touched   decision.Touched
 	// put makes it so, tell says what happened.
 	put  func(*state.Change) error
 	tell func(in *api.ListIntake, accepted event.Accepted) event.Event
@@ -59,8 +58,7 @@ func (s *Service) carryOut(ctx context.Context, actor string, how ListImport,
 		}
 		shift := reach(snap, in.after, in.concerned, s.Micros())
 		in.Reach = &shift.ReachShift
-		touched := &decision.Touched{Persons: in.persons, Devices: in.devices}
-		impacts, err := s.guard(ctx, snap, in.after, weighed{shift, touched})
+		impacts, err := s.guard(ctx, snap, in.after, shift, &in.touched)
 		if in.Impacts = append(in.Impacts, impacts...); err != nil {
 			return err
 		}

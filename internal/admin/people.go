@@ -9,6 +9,7 @@ import (
 	"ironledger.example/api"
 	"ironledger.example/core/directory"
 	"ironledger.example/core/event"
+	"ironledger.example/internal/decision"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
 )
@@ -78,8 +79,8 @@ func planPeople(p *state.People, people []directory.Person, whole bool) (in api.
 func replacePeople(snap *state.Snapshot, in api.ListIntake, actor string, puts map[string]*directory.Person,
 	tell func(*api.ListIntake, event.Accepted) event.Event) *listPlan {
 	persons := slices.Sorted(maps.Keys(puts))
-	plan := &listPlan{ListIntake: in, concerned: persons, persons: persons, devices: snap.Fleet.OwnedBy(persons),
-		tell: tell,
+	plan := &listPlan{ListIntake: in, concerned: persons, tell: tell,
+		touched: decision.Touched{Persons: persons, Devices: snap.Fleet.OwnedBy(persons)},
 		put: func(c *state.Change) error {
 			return c.ReplacePeople(puts, state.Cause{Kind: event.ByPeople, Actor: actor})
 		}}

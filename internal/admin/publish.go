@@ -78,7 +78,7 @@ func (s *Service) Publish(ctx context.Context, actor string, draft api.Draft) (*
 			return &UnchangedError{&snap.Book.Info}
 		}
 		book.Inherit(snap.Book)
-		if impacts, err = s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), weighed{}); err != nil {
+		if impacts, err = s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), nil, nil); err != nil {
 			return err
 		}
 		if len(impacts) > 0 && strings.TrimSpace(draft.AcceptImpact) == "" {

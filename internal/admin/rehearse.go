@@ -76,7 +76,7 @@ func (s *Service) Weigh(ctx context.Context, files []rulebook.File) ([]Impact, e
 		return nil, err
 	}
 	snap := s.Snapshot()
-	impacts, err := s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), weighed{})
+	impacts, err := s.guard(ctx, snap, snap.TryOut(book, snap.People, snap.Roster), nil, nil)
 	return append([]Impact{}, impacts...), err
 }
 

@@ -64,8 +64,8 @@ func replaceRoster(snap *state.Snapshot, in api.ListIntake, actor string, now in
 		return plan
 	}
 	next, owner, owners := snap.Roster.With(puts), snap.Book.Rulebook.Dict.Slot("owner"), map[string]bool{}
-	plan.devices = snap.Roster.DevicesOf(maps.Keys(puts), next, snap.Fleet.Find)
-	for _, id := range plan.devices {
+	plan.touched.Devices = snap.Roster.DevicesOf(maps.Keys(puts), next, snap.Fleet.Find)
+	for _, id := range plan.touched.Devices {
 		if who := snap.At(snap.Fleet.Get(id), now).View.Get(owner, now); who.Known() {
 			owners[who.Str()] = true
 		}

@@ -57,8 +57,8 @@ type Touched struct{ Persons, Devices []string }
 // among all.
 const maxTouched = 100
 
-// Few reports whether the questions that a change touches are quicker to find than all.
-func (t *Touched) Few() bool { return len(t.Persons)+len(t.Devices) <= maxTouched }
+// few reports whether the questions that a change touches are quicker to find than all. None may touch anything.
+func (t *Touched) few() bool { return t != nil && len(t.Persons)+len(t.Devices) <= maxTouched }
 
 // replay puts questions to a snapshot and to another, each with the standings that hold under it, while others are
 // still read.
@@ -247,7 +247,8 @@ func (s *Service) checkTouched(ctx context.Context, t *Touched, since int64) err
 	}))
 	for _, seq := range there {
 		if !visited[seq] {
-			s.differs(fmt.Errorf("the decision in entry %d is about whom or what a change touches, and was not found", seq))
+			s.differs(fmt.Errorf("the decision in entry %d is about whom or what a change touches, and was not found",
+				seq))
 		}
 	}
 	return err
@@ -262,11 +263,12 @@ func (s *Service) ReplayTally(ctx context.Context, snap, after *state.Snapshot,
 	return r.tally(days, s.DecisionsSince(ctx, now-int64(days)*value.Day, r.add))
 }
 
-// ReplayTouched does the same for a change that touches but a few: nothing else is lost than what is among the questions
-// that they asked. Is that nothing, it is the tally of those; else that of all, which says of how many.
+// ReplayTouched does the same for a change that touches but a few, nil for one that may touch anything: nothing else is
+// lost than what is among the questions that they asked. Is that nothing, it is the tally of those; else that of all,
+// which says of how many.
 func (s *Service) ReplayTouched(ctx context.Context, snap, after *state.Snapshot, days int,
 	t *Touched) (*rehearsal.AccessTally, error) {
-	if !t.Few() {
+	if !t.few() {
 		return s.ReplayTally(ctx, snap, after, days)
 	}
 	now := s.Micros()

@@ -224,13 +224,12 @@ func (s *Server) WhoReaches(c *gin.Context, p api.WhoReachesParams) (*api.Reach,
 	if err != nil {
 		return nil, err
 	}
-	limit, err := edge.AtMost(p.Limit)
-	if err != nil {
+	if err := edge.CheckMost(p.Limit); err != nil {
 		return nil, err
 	}
 	s.service.Decisions.Spelled(e)
 	return s.service.Decisions.WhoReaches(c.Request.Context(), e,
-		decision.ReachQuery{Text: p.Q, Through: p.Through, Cursor: p.Cursor, Limit: limit})
+		decision.ReachQuery{Text: p.Q, Through: p.Through, Cursor: p.Cursor, Limit: p.Limit})
 }
 
 // WhatReaches tells what a person can get to.

@@ -16,7 +16,7 @@ import (
 // ListPeople lists the directory.
 func (s *Server) ListPeople(_ *gin.Context, p api.ListPeopleParams) (*api.PeoplePage, error) {
 	page := &api.PeoplePage{Items: []directory.Person{}}
-	if _, err := edge.AtMost(p.Limit); err != nil {
+	if err := edge.CheckMost(p.Limit); err != nil {
 		return nil, err
 	}
 	for x := range s.service.Snapshot().People.Search(p.Q, p.Group) {

@@ -84,7 +84,8 @@ func (c *Checks) Serve(ctx context.Context) error {
 
 // Once compares once.
 func (c *Checks) Once(ctx context.Context) error {
-	for _, check := range []func(context.Context) error{c.appraisals, c.decisions, c.searches, c.Decisions.Check, c.View.Check} {
+	for _, check := range []func(context.Context) error{c.appraisals, c.decisions, c.searches, c.Decisions.Check,
+		c.View.Check} {
 		if err := check(ctx); err != nil {
 			return err
 		}

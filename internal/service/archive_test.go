@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -445,6 +446,14 @@ func TestCountsWithoutBodies(t *testing.T) {
 		return decisions, rulings
 	}
 	before, ruled := counted()
+	gone, leave := context.WithCancel(ctx)
+	leave()
+	if _, err := a.Decisions.DecisionCounts(gone, 90); err == nil { // more than was read: and nothing comes of it
+		t.Error("decisions are counted for who left")
+	}
+	if n, r := counted(); n != before || r != ruled {
+		t.Errorf("after somebody left %d are counted, of which gates said %d of %d", n, r, ruled)
+	}
 	lines, err := a.Audit.LedgerLines(ctx, audit.Query{Limit: 20})
 	if err != nil {
 		t.Fatal(err)
@@ -465,7 +474,8 @@ func TestCountsWithoutBodies(t *testing.T) {
 	if n, r := counted(); n != 3 || r != ruled {
 		t.Errorf("with another decision %d are counted, of which gates said %d of %d", n, r, ruled)
 	}
-	if _, err := a.Store.Counts(ctx, store.Moves, 0, math.MaxInt64, a.Now().Add(-7*24*time.Hour).UnixMicro(), 3600_000_000); err != nil || len(done) != 2 {
+	if _, err := a.Store.Counts(ctx, store.Moves, 0, math.MaxInt64, a.Now().Add(-7*24*time.Hour).UnixMicro(),
+		3600_000_000); err != nil || len(done) != 2 {
 		t.Errorf("falls are counted with %v", err)
 	}
 	shut(t, a.Service)

@@ -150,7 +150,8 @@ func TestWhatAListTakesIsAShareOfAllWhoWereActive(t *testing.T) {
 	leaving := []directory.Person{{ID: "quay0", Name: "quay0"}, {ID: "quay1", Name: "quay1"}}
 	_, err := s.Admin.ImportPeople(ctx, "hr", leaving, admin.ListImport{})
 	var held *admin.ImpactError
-	if !errors.As(err, &held) || !strings.Contains(err.Error(), "2 of the 6 people active in the last 7 days would lose something") {
+	if !errors.As(err, &held) ||
+		!strings.Contains(err.Error(), "2 of the 6 people active in the last 7 days would lose something") {
 		t.Fatalf("two who lose what they reached are taken with %v", err)
 	}
 }

@@ -370,16 +370,11 @@ func (s *Store) Since(ctx context.Context, kind ledger.Kind, moment int64, visit
 	if err != nil {
 		return err
 	}
-	return s.behind(ctx, kind, first, moment, visit)
+	return s.Behind(ctx, kind, first, moment, visit)
 }
 
-// behind is Since, of the entries behind one before the moment.
-// Behind visits the entries of a kind behind one, as Since does.
-func (s *Store) Behind(ctx context.Context, kind ledger.Kind, first int64, visit func(ledger.Entry) error) error {
-	return s.behind(ctx, kind, first, 0, visit)
-}
-
-func (s *Store) behind(ctx context.Context, kind ledger.Kind, first, moment int64,
+// Behind does the same for the entries behind one since a moment, 0 for any.
+func (s *Store) Behind(ctx context.Context, kind ledger.Kind, first, moment int64,
 	visit func(ledger.Entry) error) error {
 	where := "kind = ? AND seq > ? AND at >= ? AND " + present + amongRareKinds(kind)
 	rows, err := s.read.QueryContext(ctx,
@@ -427,7 +422,7 @@ func (s *Store) DecisionsSince(ctx context.Context, first string, moment int64,
 			return err
 		}
 		if decisions*4 > newest-before {
-			return s.behind(ctx, ledger.DecisionMade, before, moment, visit)
+			return s.Behind(ctx, ledger.DecisionMade, before, moment, visit)
 		}
 	}
 	rows, err := s.read.QueryContext(ctx,
@@ -488,7 +483,8 @@ type Counted struct {
 // Counts counts what the entries behind one and up to another tell of since a moment, by stretches of time.
 func (s *Store) Counts(ctx context.Context, what Counting, behind, last, since, stretch int64) ([]Counted, error) {
 	rows, err := s.read.QueryContext(ctx, "SELECT at / ?1 * ?1, "+what.first+", "+what.second+", count(*) FROM "+what.from+
-		" AND seq > ?2 AND seq <= ?4 AND at >= ?3 AND "+present+" GROUP BY 1, 2, 3 ORDER BY 1, 2, 3", stretch, behind, since, last)
+		" AND seq > ?2 AND seq <= ?4 AND at >= ?3 AND "+present+" GROUP BY 1, 2, 3 ORDER BY 1, 2, 3",
+		stretch, behind, since, last)
 	if err != nil {
 		return nil, fmt.Errorf("count what happened: %w", err)
 	}

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 
-	"ironledger.example/core/ledger"
 	"ironledger.example/internal/store"
 )
 
@@ -24,20 +23,7 @@ type Tally struct {
 	keep int64 // how far back
 
 	mu    sync.Mutex
-	from  int64 // it is told since this moment; 0 for none
-	seq   int64 // the entry up to which is counted
-	parts []part
-}
-
-// Lost reports whether an entry lost its body since those up to one were read: by a redaction, or to an archive. The
-// entry that tells so comes with it.
-func Lost(ctx context.Context, records *store.Store, seq int64) (is bool, err error) {
-	for _, kind := range []ledger.Kind{ledger.Redacted, ledger.Archived} {
-		if err = records.Behind(ctx, kind, seq, func(ledger.Entry) error { is = true; return nil }); err != nil {
-			return false, err
-		}
-	}
-	return is, nil
+	parts Kept[[]part]
 }
 
 // part is what happened in a stretch, which begins at a moment.
@@ -58,32 +44,18 @@ func (t *Tally) Since(ctx context.Context, records *store.Store, since, now int6
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	since -= since % t.each
-	size := records.Sealed().Size
-	anew, err := Lost(ctx, records, t.seq)
-	if err != nil {
+	if err := t.parts.Bring(ctx, records, since, func(of []part, since, behind, last int64) ([]part, error) {
+		more, err := records.Counts(ctx, t.what, behind, last, since, t.each)
+		if err != nil {
+			return nil, err
+		}
+		return added(of, more), nil
+	}); err != nil {
 		return err
 	}
-	if anew || t.from == 0 || since < t.from {
-		first, err := records.Before(ctx, since)
-		if err != nil {
-			return err
-		}
-		t.from, t.seq, t.parts = since, first, nil
-	}
-	if size > t.seq {
-		more, err := records.Counts(ctx, t.what, t.seq, size, t.from, t.each)
-		if err != nil {
-			t.from = 0 // as if nothing had been read
-			return err
-		}
-		t.add(more)
-		t.seq = size
-	}
-	if old := now - t.keep; t.from < old && since >= old {
-		t.from = old - old%t.each
-		t.parts = slices.DeleteFunc(t.parts, func(m part) bool { return m.at < t.from })
-	}
-	for _, m := range t.parts[sort.Search(len(t.parts), func(i int) bool { return t.parts[i].at >= since }):] {
+	old := now - t.keep
+	t.parts.Forget(old-old%t.each, since, func(of []part, old int64) []part { return slices.Clone(of[first(of, old):]) })
+	for _, m := range t.parts.Of[first(t.parts.Of, since):] {
 		for of, n := range m.of {
 			visit(m.at, of, n)
 		}
@@ -91,36 +63,36 @@ func (t *Tally) Since(ctx context.Context, records *store.Store, since, now int6
 	return nil
 }
 
-// add counts what came, of which some may be in the stretch that was counted last.
-func (t *Tally) add(more []store.Counted) {
+// first is the place of the first that begins at a moment or later.
+func first(parts []part, since int64) int {
+	return sort.Search(len(parts), func(i int) bool { return parts[i].at >= since })
+}
+
+// added counts what came, of which some may be in the stretch that was counted last.
+func added(parts []part, more []store.Counted) []part {
 	for _, x := range more {
-		last := len(t.parts) - 1
-		if last < 0 || t.parts[last].at != x.At {
-			t.parts = append(t.parts, part{x.At, map[[2]string]int{}})
-			last++
+		if last := len(parts) - 1; last < 0 || parts[last].at != x.At {
+			parts = append(parts, part{x.At, map[[2]string]int{}})
 		}
-		t.parts[last].of[x.Of] += x.Count
+		parts[len(parts)-1].of[x.Of] += x.Count
 	}
+	return parts
 }
 
 // Check compares what is kept with what the entries tell of, and returns where the two differ.
 func (t *Tally) Check(ctx context.Context, records *store.Store) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if anew, err := Lost(ctx, records, t.seq); err != nil || anew || t.from == 0 {
-		t.from = 0 // it is read anew when somebody asks
+	var told []store.Counted
+	is, err := t.parts.Told(ctx, records, func(since, behind, last int64) (err error) {
+		told, err = records.Counts(ctx, t.what, behind, last, since, t.each)
 		return err
-	}
-	first, err := records.Before(ctx, t.from)
-	if err != nil {
-		return err
-	}
-	told, err := records.Counts(ctx, t.what, first, t.seq, t.from, t.each)
-	if err != nil {
+	})
+	if err != nil || !is {
 		return err
 	}
 	sum := map[string]int{}
-	for _, m := range t.parts {
+	for _, m := range t.parts.Of {
 		for of, n := range m.of {
 			sum[fmt.Sprintf("%d %q", m.at, of)] += n
 		}

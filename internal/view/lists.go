@@ -98,14 +98,22 @@ func (q *ExceptionQuery) choose(list []endingException, now int64) ([]api.Except
 			out = append(out, x.Exception)
 		}
 	}
-	slices.SortFunc(out, func(a, b api.Exception) int { return strings.Compare(ExceptionPlace(&a), ExceptionPlace(&b)) })
+	slices.SortFunc(out, func(a, b api.Exception) int {
+		return strings.Compare(ExceptionPlace(&a), ExceptionPlace(&b))
+	})
 	return out, nil
 }
 
 // ExceptionPlace is by what exceptions are in order: those that wait, those that are live, the others, each by its end.
 func ExceptionPlace(x *api.Exception) string {
-	place := map[string]string{"asked": "0", "live": "1", "revoked": "2", "ended": "2"}[x.State]
-	return place + " " + x.Until + " " + x.ID
+	place := "2 "
+	switch x.State {
+	case "asked":
+		place = "0 "
+	case "live":
+		place = "1 "
+	}
+	return place + x.Until + " " + x.ID
 }
 
 // RosterList lists the hardware whose serial, hardware id or note a text is a part of, "" for any, or of it what no device

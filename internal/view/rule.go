@@ -149,7 +149,7 @@ type verdictMove struct {
 // in service today, with what it says of each. Devices count from when they came in.
 func (s *Service) verdictCourse(ctx context.Context, key string, today api.VerdictCounts,
 	serving map[string]posture.Verdict, newcomers []*state.Device, now, back int64) ([]api.VerdictPoint, error) {
-	told, err := s.turned.of(key, now).since(ctx, s.Store, key, now-back)
+	told, err := s.turned.of(key, now).since(ctx, s.Store, key, now-back, now)
 	if err != nil {
 		return nil, err
 	}

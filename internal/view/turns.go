@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"sort"
 	"sync"
 	"sync/atomic"
 
@@ -34,9 +35,7 @@ type ruleTurns struct {
 	size  atomic.Int64 // of moves
 
 	mu    sync.Mutex
-	from  int64 // they are told since this moment; 0 for none
-	seq   int64 // the entry up to which they are read
-	moves []verdictMove
+	moves tally.Kept[[]verdictMove]
 }
 
 // of are those of a rule, in place of those of the rule that nobody asked about for longest.
@@ -76,38 +75,27 @@ func (t *turns) oldest() (key string) {
 }
 
 // since are those since a moment, oldest first. Nobody may change them.
-func (r *ruleTurns) since(ctx context.Context, records *store.Store, key string, since int64) ([]verdictMove, error) {
+func (r *ruleTurns) since(ctx context.Context, records *store.Store, key string, since, now int64) ([]verdictMove, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	size := records.Sealed().Size
-	anew, err := tally.Lost(ctx, records, r.seq)
-	if err != nil {
+	if err := r.moves.Bring(ctx, records, since,
+		func(moves []verdictMove, _, behind, last int64) ([]verdictMove, error) {
+			return turnsOf(ctx, records, key, moves, behind, last, quickly)
+		}); err != nil {
 		return nil, err
 	}
-	if anew || r.from == 0 || since < r.from {
-		if r.seq, err = records.Before(ctx, since); err != nil {
-			return nil, err
-		}
-		r.from, r.moves = since, nil
-	}
-	if size > r.seq {
-		if r.moves, err = turnsOf(ctx, records, key, r.moves, r.seq, size, quickly); err != nil {
-			r.from = 0 // as if nothing had been read
-			return nil, err
-		}
-		r.seq = size
-		r.size.Store(int64(len(r.moves)))
-	}
-	i, _ := slices.BinarySearchFunc(r.moves, since, func(m verdictMove, since int64) int {
-		if m.at < since {
-			return -1
-		}
-		return 1
+	old := now - keptBack
+	r.moves.Forget(old-old%value.Day, since, func(moves []verdictMove, old int64) []verdictMove {
+		return slices.Clone(moves[firstSince(moves, old):])
 	})
-	if i > len(r.moves)/2 { // most is older than anybody asks about
-		r.moves, r.from, i = slices.Clone(r.moves[i:]), since, 0
-	}
-	return r.moves[i:len(r.moves):len(r.moves)], nil
+	moves := r.moves.Of
+	r.size.Store(int64(len(moves)))
+	return moves[firstSince(moves, since):len(moves):len(moves)], nil
+}
+
+// firstSince is the place of the first since a moment.
+func firstSince(moves []verdictMove, since int64) int {
+	return sort.Search(len(moves), func(i int) bool { return moves[i].at >= since })
 }
 
 // reading is what an entry tells of a rule: of which device it began to say what. It reports false for one that tells of
@@ -151,7 +139,7 @@ func quickly(e ledger.Entry, key string) (device string, c event.VerdictChange, 
 // turnsOf adds what entries behind one and up to another tell of a rule.
 func turnsOf(ctx context.Context, records *store.Store, key string, moves []verdictMove, behind, last int64,
 	read reading) ([]verdictMove, error) {
-	err := records.Behind(ctx, ledger.StandingChanged, behind, func(e ledger.Entry) error {
+	err := records.Behind(ctx, ledger.StandingChanged, behind, 0, func(e ledger.Entry) error {
 		if device, c, ok := read(e, key); ok && e.Seq <= last {
 			moves = append(moves, verdictMove{at: e.At, device: device, from: c.From, to: c.To})
 		}
@@ -175,18 +163,14 @@ func (t *turns) check(ctx context.Context, records *store.Store) error {
 func (r *ruleTurns) check(ctx context.Context, records *store.Store, key string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if anew, err := tally.Lost(ctx, records, r.seq); err != nil || anew || r.from == 0 {
-		r.from = 0 // it is read anew when somebody asks
+	var told []verdictMove
+	is, err := r.moves.Told(ctx, records, func(_, behind, last int64) (err error) {
+		told, err = turnsOf(ctx, records, key, nil, behind, last, plainly)
 		return err
-	}
-	first, err := records.Before(ctx, r.from)
-	if err != nil {
-		return err
-	}
-	told, err := turnsOf(ctx, records, key, nil, first, r.seq, plainly)
-	if err == nil && !slices.Equal(told, r.moves) {
-		err = fmt.Errorf("of the rule %s %d changes of what it says are kept, and entries tell of %d, or of others", key,
-			len(r.moves), len(told))
+	})
+	if err == nil && is && !slices.Equal(told, r.moves.Of) {
+		err = fmt.Errorf("of the rule %s %d changes of what it says are kept, and entries tell of %d, or of others",
+			key, len(r.moves.Of), len(told))
 	}
 	return err
 }

@@ -34,9 +34,13 @@ type Service struct {
 	turned turns
 }
 
+// keptBack is how far back it is kept what entries tell of, in microseconds, until somebody asks for more.
+const keptBack = 32 * value.Day
+
 // New is a service over open records.
 func New(e *engine.Engine, past *past.Service, decisions *decision.Service) *Service {
-	return &Service{Engine: e, past: past, decisions: decisions, moved: tally.Of(store.Moves, tally.Minute, 32*value.Day)}
+	return &Service{Engine: e, past: past, decisions: decisions,
+		moved: tally.Of(store.Moves, tally.Minute, keptBack)}
 }
 
 // Devices lists the devices that a query selects.

@@ -2,9 +2,10 @@
 // A list that is searched and gone through page by page: its search, what came of
 // it in each state, and the pager.
 import type { Problem } from '../api/client'
+import PageTurns from './PageTurns.vue'
 import ProblemNote from './ProblemNote.vue'
 
-const { before = 'Before', after = 'Next' } = defineProps<{
+defineProps<{
   /** Empty when the page above has one. */
   title: string
   /** What came; null before something did. */
@@ -55,10 +56,15 @@ defineSlots<{
   <div v-else-if="page && !problem" class="empty">
     <slot name="empty" />
   </div>
-  <nav v-if="page && (page.next || cursor)" class="pages" aria-label="Pages of the list">
-    <el-button :disabled="!cursor" @click="$emit('back')">{{ before }}</el-button>
-    <el-button :disabled="!page.next" @click="$emit('forward')">{{ after }}</el-button>
-  </nav>
+  <PageTurns
+    v-if="page"
+    :cursor="cursor"
+    :next="page.next"
+    :before="before"
+    :after="after"
+    @back="$emit('back')"
+    @forward="$emit('forward')"
+  />
 </template>
 
 <style scoped>
@@ -88,8 +94,5 @@ defineSlots<{
 }
 .empty {
   padding: 40px 0;
-}
-.pages {
-  margin-top: 16px;
 }
 </style>

@@ -23,20 +23,24 @@ const { cursor, forward, back } = useTurns(
   () => [text.value, unseen.value],
   (): string | undefined => data.value?.next,
 )
+const list = (query: { q?: string; unseen?: boolean; cursor?: string; limit: number }) =>
+  must(api.GET('/api/v1/roster', { params: { query } }))
+const touched = ofKinds('device.', 'roster.')
 const { data, problem, again } = useLoad(
-  async () => {
-    const list = (query: { q?: string; unseen?: boolean; cursor?: string; limit: number }) =>
-      must(api.GET('/api/v1/roster', { params: { query } }))
-    const [page, all, missing] = await Promise.all([
-      list({ q: text.value, unseen: unseen.value, cursor: cursor.value, limit: few }),
-      list({ limit: 1 }),
-      list({ limit: 1, unseen: true }),
-    ])
-    return { items: page.items, next: page.next, all: all.total ?? 0, unseen: missing.total ?? 0 }
-  },
+  () => list({ q: text.value, unseen: unseen.value, cursor: cursor.value, limit: few }),
   () => [text.value, unseen.value, cursor.value],
-  ofKinds('roster.'),
+  touched,
 )
+/** How many there are, and of how many no device was seen, whatever is searched for. */
+const { data: counts, again: recount } = useLoad(
+  async () => {
+    const [all, missing] = await Promise.all([list({ limit: 1 }), list({ limit: 1, unseen: true })])
+    return { all: all.total ?? 0, unseen: missing.total ?? 0 }
+  },
+  () => null,
+  touched,
+)
+const anew = () => Promise.all([again(), recount()])
 const removing = ref('')
 const remove = (id: string) => (reason: string, anyway: boolean) =>
   must(
@@ -50,7 +54,7 @@ const removal = (id: string) => async () =>
 
 function done() {
   removing.value = ''
-  return again()
+  return anew()
 }
 
 const {
@@ -67,15 +71,15 @@ const {
         headers: { 'Content-Type': 'text/csv' },
       }),
     ),
-  () => again(),
+  () => anew(),
 )
 </script>
 
 <template>
   <h2>Roster</h2>
   <p class="soft">
-    Hardware registered in advance as our own<template v-if="data"
-      >: {{ count(data.all, 'entry', 'entries') }}, {{ num(data.unseen) }} not seen yet</template
+    Hardware registered in advance as our own<template v-if="counts"
+      >: {{ count(counts.all, 'entry', 'entries') }}, {{ num(counts.unseen) }} not seen yet</template
     >.
     <label v-if="session.can('POST /api/v1/roster')" class="bring">
       <input type="file" accept=".csv,text/csv" :disabled="busy" @change="bring" />Bring a CSV
@@ -84,7 +88,7 @@ const {
   </p>
   <ProblemNote v-if="refused" :problem="refused" />
   <p v-else-if="said">{{ said }}</p>
-  <form v-if="data && data.all > few" class="search" role="search" @submit.prevent="text = field.trim()">
+  <form v-if="counts && counts.all > few" class="search" role="search" @submit.prevent="text = field.trim()">
     <el-input
       v-model="field"
       name="roster"
@@ -147,7 +151,7 @@ const {
     </tbody>
   </table>
   <ProblemNote v-if="problem" :problem="problem" @again="again" />
-  <p v-if="data && data.all > 0 && data.items.length === 0" class="soft">None of them is like that.</p>
+  <p v-if="counts && counts.all > 0 && data?.items.length === 0" class="soft">None of them is like that.</p>
   <PageTurns :cursor="cursor" :next="data?.next" @back="back" @forward="forward" />
 </template>
 

@@ -5,6 +5,7 @@ import { api, must, type Entry } from '../api/client'
 import EntrySubject from '../components/EntrySubject.vue'
 import LedgerArchives from '../components/LedgerArchives.vue'
 import LedgerState from '../components/LedgerState.vue'
+import PageTurns from '../components/PageTurns.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TimeText from '../components/TimeText.vue'
 import { useLoad } from '../composables/useLoad'
@@ -136,10 +137,15 @@ const open = (e: Entry) => router.push({ name: 'entry', params: { seq: e.seq } }
       <el-button link type="primary" @click="clear">Show every entry</el-button>
     </p>
   </div>
-  <nav v-if="page && (page.next || query.cursor)" class="pages" aria-label="Pages of the list">
-    <el-button :disabled="!query.cursor" @click="back">Newer</el-button>
-    <el-button :disabled="!page.next" @click="forward">Older</el-button>
-  </nav>
+  <PageTurns
+    v-if="page"
+    :cursor="query.cursor"
+    :next="page.next"
+    before="Newer"
+    after="Older"
+    @back="back"
+    @forward="forward"
+  />
   <p v-if="page && !page.next && state?.archived_until" class="soft small">
     Up to entry {{ state.archived_until.toLocaleString('en') }} what entries say is archived: their numbers, kinds and
     subjects are listed, and a search by what they speak of does not find them.
@@ -162,8 +168,5 @@ const open = (e: Entry) => router.push({ name: 'entry', params: { seq: e.seq } }
 }
 .empty {
   padding: 40px 0;
-}
-.pages {
-  margin-top: 16px;
 }
 </style>

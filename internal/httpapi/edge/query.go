@@ -35,21 +35,21 @@ func EntryCursor(cursor string) (int64, error) {
 	return before, nil
 }
 
-// AtMost is how many lines are asked for at most of a list that shows all for 0.
-func AtMost(limit int) (int, error) {
+// CheckMost checks how many lines are asked for at most of a list that shows all for 0.
+func CheckMost(limit int) error {
 	if limit < 0 {
-		return 0, &fault.QueryError{Param: "limit", Message: "a page has at most 1 line or more; 0 is for all"}
+		return &fault.QueryError{Param: "limit", Message: "a page has 1 line or more, and all for 0"}
 	}
-	return limit, nil
+	return nil
 }
 
 // Some is of a list that is at hand what a page shows: behind a cursor, at most so many, 0 for all. key tells the lines
 // from each other, and compare in which order they are by it: so a page goes on where the one before ended, also when
 // the line there is gone.
 func Some[T any](items []T, cursor string, limit int, key func(*T) string,
-	compare func(a, b string) int) (page api.List[T], err error) {
-	page = All(items)
-	if limit, err = AtMost(limit); err != nil {
+	compare func(a, b string) int) (api.List[T], error) {
+	page := All(items)
+	if err := CheckMost(limit); err != nil {
 		return page, err
 	}
 	page.Total = len(items)

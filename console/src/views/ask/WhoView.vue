@@ -6,7 +6,7 @@ import OutcomeMark from '../../components/OutcomeMark.vue'
 import PageTurns from '../../components/PageTurns.vue'
 import ProblemNote from '../../components/ProblemNote.vue'
 import { evaluationOf } from '../../composables/asking'
-import { count } from '../../composables/format'
+import { count, num } from '../../composables/format'
 import { useLoad } from '../../composables/useLoad'
 import { usePages } from '../../composables/usePages'
 import { useQuery } from '../../composables/useQuery'
@@ -82,8 +82,8 @@ const question = (person: string, device: string) => ({
   <p v-else-if="!data" class="soft">Choose a resource.</p>
   <template v-else>
     <p class="sum">
-      <strong>{{ data.allowed }}</strong> of {{ count(data.people, 'person', 'people') }} get through from their best
-      device, {{ data.stepped_up }} more with a second factor.
+      <strong>{{ num(data.allowed) }}</strong> of {{ count(data.people, 'person', 'people') }} get through from their
+      best device, {{ num(data.stepped_up) }} more with a second factor.
       <el-button link type="primary" @click="set({ all: query.all ? '' : 'yes', cursor: '' })">{{
         query.all ? 'Only those who get through' : 'All of them'
       }}</el-button>
