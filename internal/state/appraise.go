@@ -83,11 +83,15 @@ func (c *Change) rebuild(book *Book, people *People, roster *Roster, by Cause, d
 		})
 	}
 	wg.Wait()
-	moved := 0
+	moved, entries, rows := 0, 0, 0
 	for _, p := range parts {
-		moved += p.moved
-		c.Batch.Entries = append(c.Batch.Entries, p.entries...)
-		c.Batch.Devices = append(c.Batch.Devices, p.rows...)
+		moved, entries, rows = moved+p.moved, entries+len(p.entries), rows+len(p.rows)
+	}
+	c.Batch.Entries, c.Batch.Devices = slices.Grow(c.Batch.Entries, entries), slices.Grow(c.Batch.Devices, rows)
+	for i := range parts {
+		p := &parts[i]
+		c.Batch.Entries, c.Batch.Devices = append(c.Batch.Entries, p.entries...), append(c.Batch.Devices, p.rows...)
+		p.entries, p.rows = nil, nil
 	}
 	c.House.rebuilt = parts
 	return moved
@@ -144,16 +148,25 @@ func (p *rebuilt) run(c *Change, next *Snapshot, by Cause, devices []*Device) {
 		was := Stood(old, d)
 		entry, changed := next.standingEntry(e, was, by, env)
 		if entry.Kind != "" {
-			p.entries = append(p.entries, entry)
+			p.entries = append(room(p.entries, i, len(devices)), entry)
 		}
 		if book.Rulebook.Called(was.Level) != book.Rulebook.LevelName(e.Result.Level) {
 			p.moved++
 		}
 		if changed {
-			p.rows = append(p.rows, e.row(book, was, c.Now))
+			p.rows = append(room(p.rows, i, len(devices)), e.row(book, was, c.Now))
 		}
-		p.devices = append(p.devices, e)
+		p.devices = append(room(p.devices, i, len(devices)), e)
 	}
+}
+
+// room makes room in a full list for what n things are going to add, if those to come are like the first done ones: of a
+// whole fleet, growing a list time and again takes longer.
+func room[T any](list []T, done, n int) []T {
+	if len(list) < cap(list) || done < 64 {
+		return list
+	}
+	return slices.Grow(list, 1+len(list)*(n-done)/done)
 }
 
 // warmth is how many devices are fetched from memory together: a fleet is far
@@ -242,7 +255,7 @@ func changedVerdicts(book *Book, d *Device, was Before) []changedVerdict {
 		return nil
 	}
 	var out []changedVerdict
-	if old := was.device.Result.Verdicts; book == was.book {
+	if old := was.device.Result.Verdicts; book == was.book || slices.Equal(book.RuleKeys, was.book.RuleKeys) {
 		for i, v := range d.Result.Verdicts {
 			if v != old[i] {
 				out = append(out, changedVerdict{event.VerdictChange{Rule: book.RuleKeys[i], From: old[i],

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"unsafe"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -45,9 +44,7 @@ func (d *Device) carried(from, to *generation) *Device {
 		e.View = nil
 	}
 	e.Result = posture.Result{}
-	if d.Result.Since != nil {
-		e.Result.Since = to.since(from.failing(d.Result.Since))
-	}
+	e.Result.Since = posture.MovedFailing(d.Result.Since, from.RuleKeys, to.RuleKeys)
 	return e
 }
 
@@ -181,15 +178,10 @@ func (d *Device) row(book *Book, was Before, now int64) store.DeviceRow {
 	for _, source := range d.Record.Sources() {
 		ev = d.Record.AppendSource(ev.Named(source), source)
 	}
-	failing := value.Object(nil).Open()
-	for i, since := range d.Result.Since {
-		if since != 0 {
-			failing = strconv.AppendInt(failing.Named(book.RuleKeys[i]), since, 10)
-		}
-	}
+	failing := posture.AppendFailing(nil, book.RuleKeys, d.Result.Since)
 	row := store.DeviceRow{ID: d.ID, Keys: string(keys.EndList()), Evidence: string(ev.Close()),
 		Level: book.Rulebook.LevelName(d.Result.Level),
-		Since: d.Since, Failing: string(failing.Close()), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
+		Since: d.Since, Failing: string(failing), FirstSeen: d.FirstSeen, SeenAt: d.SeenAt,
 		Refused: d.refusedRow(), Spoken: string(evidence.AppendSpoken(nil, d.Spoken)), Revision: d.Revision,
 		At: now, Undo: back, Past: []byte{}}
 	if was.device != nil {
@@ -255,15 +247,12 @@ func deviceOf(book *Book, row *store.DeviceRow, granted exceptions) (*Device, er
 	damaged := func(err error) (*Device, error) {
 		return nil, fmt.Errorf("the record of device %s is damaged: %w", row.ID, err)
 	}
-	var failing map[string]int64
-	for _, part := range []struct {
-		text string
-		into any
-	}{{row.Failing, &failing}, {row.Refused, &d.Refused}} {
-		if len(part.text) == 2 {
-			continue // empty
-		}
-		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
+	var err error
+	if d.Result.Since, err = posture.ReadFailing(bytesOf(row.Failing), book.RuleKeys); err != nil {
+		return damaged(err)
+	}
+	if len(row.Refused) != 2 { // not empty
+		if err := json.Unmarshal([]byte(row.Refused), &d.Refused); err != nil {
 			return damaged(err)
 		}
 	}
@@ -274,15 +263,11 @@ func deviceOf(book *Book, row *store.DeviceRow, granted exceptions) (*Device, er
 		}
 		d.Keys = append(d.Keys, key)
 	}
-	var err error
 	if d.Spoken, err = evidence.ReadSpoken(bytesOf(row.Spoken)); err != nil {
 		return damaged(err)
 	}
 	if d.Record, err = book.Rulebook.Dict.UnmarshalRecord(bytesOf(row.Evidence)); err != nil {
 		return damaged(err)
-	}
-	if len(failing) > 0 {
-		d.Result.Since = book.since(failing)
 	}
 	return d, nil
 }
@@ -305,13 +290,4 @@ func keyOf(pair []byte) (k evidence.Key, ok bool) {
 		}
 	}
 	return k, n == 2
-}
-
-// since lays out remembered failures in the order of the book's rules.
-func (e *generation) since(failing map[string]int64) []int64 {
-	out := make([]int64, len(e.RuleKeys))
-	for i, k := range e.RuleKeys {
-		out[i] = failing[k]
-	}
-	return out
 }

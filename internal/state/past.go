@@ -41,10 +41,9 @@ func (d *Device) undoOf(book *Book, was Before) string {
 	if ev := d.Record.AppendUndo(nil, old.Record); len(ev) > 0 {
 		u.Evidence = ev
 	}
-	if old.Result.Since != nil || d.Result.Since != nil {
-		if failing := was.book.failing(old.Result.Since); !maps.Equal(failing, book.failing(d.Result.Since)) {
-			u.Failing = &failing
-		}
+	if !posture.SameFailing(was.book.RuleKeys, old.Result.Since, book.RuleKeys, d.Result.Since) {
+		failing := posture.Failing(was.book.RuleKeys, old.Result.Since)
+		u.Failing = &failing
 	}
 	switch n := len(old.Keys); {
 	case slices.Equal(old.Keys, d.Keys):
@@ -110,17 +109,6 @@ func listed[T any](list []T) *[]T {
 		list = []T{}
 	}
 	return &list
-}
-
-// failing names the rules that have been failing, and since when.
-func (e *generation) failing(since []int64) map[string]int64 {
-	out := map[string]int64{}
-	for i, at := range since {
-		if at != 0 {
-			out[e.RuleKeys[i]] = at
-		}
-	}
-	return out
 }
 
 // houseUndo is what people or roster entries were before a change, by id; nil for
