@@ -722,7 +722,7 @@ func (s *Service) restoreSessions(ctx context.Context) error {
 	}
 	s.sessions.byDecision = map[string]*Session{}
 	defer func() { s.sessions.byDecision = nil }()
-	err = s.Store.Proven(ctx, first, func(e ledger.Entry) error {
+	err = s.Store.ProvenAhead(ctx, first, func(e ledger.Entry) error {
 		if e.Body == nil {
 			return nil // redacted
 		}

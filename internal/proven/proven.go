@@ -6,7 +6,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
+	"sync"
 
 	"golang.org/x/mod/sumdb/tlog"
 	"ironledger.example/core/ledger"
@@ -44,68 +46,158 @@ func (t tiles) ReadTiles(list []tlog.Tile) ([][]byte, error) {
 	return out, nil
 }
 
+// stretchSize is how many entries are read and checked together.
+const stretchSize = 16 * ledger.TileWidth
+
 // Between visits the entries from one on to another, oldest first, and checks that each is in
 // the tree of head. The error is a [*TamperError] when one is not, or when a body is gone and
 // no entry tells why.
 func Between(ctx context.Context, s Records, head ledger.Head, from, last int64,
 	visit func(ledger.Entry) error) error {
 	last = min(last, head.Size)
-	proved := tlog.TileHashReader(tlog.Tree{N: head.Size, Hash: head.Root}, tiles{s.Tiles(ctx)})
-	redacted := map[int64]bool{}
-	archived := archives{s: s, ctx: ctx, head: head}
-	for ; from <= last; from += ledger.TileWidth {
-		to := min(from+ledger.TileWidth-1, last)
-		indexes := make([]int64, 0, ledger.TileWidth)
-		for seq := from; seq <= to; seq++ {
-			indexes = append(indexes, tlog.StoredHashIndex(0, seq-1))
-		}
-		leaves, err := proved.ReadHashes(indexes)
-		if err != nil {
-			return &TamperError{Message: fmt.Sprintf("the tree of entries %d to %d: %s", from, to, err)}
-		}
-		next := from
-		err = s.Lines(ctx, from, to, func(l *ledger.Line) error {
-			if l.Seq != next {
-				return &TamperError{Message: fmt.Sprintf("entry %d is missing", next)}
-			}
-			next++
-			switch {
-			case l.Archive != "" && l.Kind == ledger.Archived: // which no archive takes away
-				return &TamperError{Message: fmt.Sprintf("entry %d tells of an archive, and is said to be in one", l.Seq)}
-			case l.Archive != "" && !archived.holds(l.Archive, l.Seq):
-				return &TamperError{Message: fmt.Sprintf("the body of entry %d is said to be in the archive %s, and no entry "+
-					"tells that it is", l.Seq, l.Archive)}
-			case l.Archive != "":
-			case l.Body == nil:
-				redacted[l.Seq] = true
-			case ledger.Leaf(l.Append(nil)) != leaves[l.Seq-from]:
-				return &TamperError{Message: fmt.Sprintf("entry %d was changed", l.Seq)}
-			case l.Kind == ledger.Redacted:
-				var r ledger.Redaction
-				if json.Unmarshal(l.Body, &r) == nil {
-					delete(redacted, r.Entry)
-				}
-			}
-			e := l.Entry
-			e.Body = slices.Clone(l.Body)
+	gone := missing{}
+	for ; from <= last; from += stretchSize {
+		err := stretch(ctx, s, head, from, min(from+stretchSize-1, last), func(e ledger.Entry, why loss) error {
+			gone.note(e.Seq, why)
 			return visit(e)
 		})
-		if err == nil && next <= to {
-			err = &TamperError{Message: fmt.Sprintf("entry %d is missing", next)}
-		}
 		if err != nil {
 			return err
 		}
 	}
-	for seq := range redacted {
+	return gone.told(ctx, s, head, last)
+}
+
+// Ahead does as Between, and has several stretches read and checked at once, for one that waits for all of them. visit is
+// called for one entry at a time.
+func Ahead(ctx context.Context, s Records, head ledger.Head, from, last int64, visit func(ledger.Entry) error) error {
+	type checked struct {
+		entries []ledger.Entry
+		why     []loss
+		err     error
+	}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	last = min(last, head.Size)
+	workers := runtime.GOMAXPROCS(0)
+	places, stretches := make(chan struct{}, workers), make(chan chan checked, 2*workers)
+	wg.Go(func() {
+		defer close(stretches)
+		for ; from <= last; from += stretchSize {
+			begin, end, done := from, min(from+stretchSize-1, last), make(chan checked, 1)
+			select {
+			case stretches <- done:
+			case <-ctx.Done():
+				return
+			}
+			places <- struct{}{}
+			wg.Go(func() {
+				c := checked{entries: make([]ledger.Entry, 0, end-begin+1), why: make([]loss, 0, end-begin+1)}
+				c.err = stretch(ctx, s, head, begin, end, func(e ledger.Entry, why loss) error {
+					c.entries, c.why = append(c.entries, e), append(c.why, why)
+					return nil
+				})
+				<-places
+				done <- c
+			})
+		}
+	})
+	gone := missing{}
+	for done := range stretches {
+		c := <-done
+		for i, e := range c.entries {
+			gone.note(e.Seq, c.why[i])
+			if err := visit(e); err != nil {
+				return err
+			}
+		}
+		if c.err != nil {
+			return c.err
+		}
+	}
+	if err := ctx.Err(); err != nil { // then not all came
+		return err
+	}
+	return gone.told(ctx, s, head, last)
+}
+
+// loss is what an entry has to do with bodies that are gone.
+type loss struct {
+	gone bool  // its own is
+	of   int64 // it tells why that of this entry is; 0 for none
+}
+
+// stretch visits and checks neighbours.
+func stretch(ctx context.Context, s Records, head ledger.Head, from, to int64,
+	visit func(ledger.Entry, loss) error) error {
+	indexes := make([]int64, 0, to-from+1)
+	for seq := from; seq <= to; seq++ {
+		indexes = append(indexes, tlog.StoredHashIndex(0, seq-1))
+	}
+	leaves, err := tlog.TileHashReader(tlog.Tree{N: head.Size, Hash: head.Root}, tiles{s.Tiles(ctx)}).ReadHashes(indexes)
+	if err != nil && ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return &TamperError{Message: fmt.Sprintf("the tree of entries %d to %d: %s", from, to, err)}
+	}
+	archived := archives{s: s, ctx: ctx, head: head}
+	next := from
+	err = s.Lines(ctx, from, to, func(l *ledger.Line) error {
+		if l.Seq != next {
+			return &TamperError{Message: fmt.Sprintf("entry %d is missing", next)}
+		}
+		next++
+		why := loss{}
+		switch {
+		case l.Archive != "" && l.Kind == ledger.Archived: // which no archive takes away
+			return &TamperError{Message: fmt.Sprintf("entry %d tells of an archive, and is said to be in one", l.Seq)}
+		case l.Archive != "" && !archived.holds(l.Archive, l.Seq):
+			return &TamperError{Message: fmt.Sprintf("the body of entry %d is said to be in the archive %s, and no entry "+
+				"tells that it is", l.Seq, l.Archive)}
+		case l.Archive != "":
+		case l.Body == nil:
+			why.gone = true
+		case ledger.Leaf(l.Append(nil)) != leaves[l.Seq-from]:
+			return &TamperError{Message: fmt.Sprintf("entry %d was changed", l.Seq)}
+		case l.Kind == ledger.Redacted:
+			var r ledger.Redaction
+			if json.Unmarshal(l.Body, &r) == nil {
+				why.of = r.Entry
+			}
+		}
+		e := l.Entry
+		e.Body = slices.Clone(l.Body)
+		return visit(e, why)
+	})
+	if err == nil && next <= to {
+		err = &TamperError{Message: fmt.Sprintf("entry %d is missing", next)}
+	}
+	return err
+}
+
+// missing are the entries whose bodies are gone, of which no later one has told why yet.
+type missing map[int64]bool
+
+func (m missing) note(seq int64, why loss) {
+	if why.gone {
+		m[seq] = true
+	}
+	delete(m, why.of)
+}
+
+// told looks behind what was visited for why bodies are gone.
+func (m missing) told(ctx context.Context, s Records, head ledger.Head, last int64) error {
+	for seq := range m {
 		told, err := redactedBehind(ctx, s, head, seq, last)
 		if err != nil {
 			return err
 		}
-		if told {
-			continue
+		if !told {
+			return &TamperError{Message: fmt.Sprintf("the body of entry %d is gone, and no redaction tells why", seq)}
 		}
-		return &TamperError{Message: fmt.Sprintf("the body of entry %d is gone, and no redaction tells why", seq)}
 	}
 	return nil
 }

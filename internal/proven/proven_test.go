@@ -40,7 +40,10 @@ func recorded(entries ...ledger.Entry) *kept {
 
 func (k *kept) head() ledger.Head { return ledger.Head{Size: k.tree.Size(), Root: k.tree.Root()} }
 
-func (k *kept) Lines(_ context.Context, from, to int64, visit func(*ledger.Line) error) error {
+func (k *kept) Lines(ctx context.Context, from, to int64, visit func(*ledger.Line) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
 	for i := range k.lines {
 		if l := &k.lines[i]; l.Seq >= from && l.Seq <= to {
 			if err := visit(l); err != nil {
@@ -151,36 +154,75 @@ func TestBetween(t *testing.T) {
 		if c.alter != nil {
 			c.alter(k)
 		}
-		seen := 0
-		err := Between(t.Context(), k, k.head(), c.from, c.to, func(ledger.Entry) error { seen++; return nil })
-		tampered := (*TamperError)(nil)
-		switch {
-		case c.problem == "" && (err != nil || seen != c.seen):
-			t.Errorf("%s: %d entries are visited, %v; %d were expected", name, seen, err, c.seen)
-		case c.problem != "" && (!errors.As(err, &tampered) || !strings.Contains(err.Error(), c.problem)):
-			t.Errorf("%s: %v; %q was expected", name, err, c.problem)
+		for how, walk := range walks {
+			seen := 0
+			err := walk(t.Context(), k, k.head(), c.from, c.to, func(ledger.Entry) error { seen++; return nil })
+			tampered := (*TamperError)(nil)
+			switch {
+			case c.problem == "" && (err != nil || seen != c.seen):
+				t.Errorf("%s, %s: %d entries are visited, %v; %d were expected", name, how, seen, err, c.seen)
+			case c.problem != "" && (!errors.As(err, &tampered) || !strings.Contains(err.Error(), c.problem)):
+				t.Errorf("%s, %s: %v; %q was expected", name, how, err, c.problem)
+			}
 		}
 	}
 }
 
-// A walk over many tiles ends when whoever visits says so.
-func TestBetweenIsLeft(t *testing.T) {
+var walks = map[string]func(context.Context, Records, ledger.Head, int64, int64, func(ledger.Entry) error) error{
+	"between": Between, "ahead": Ahead}
+
+// A walk over many stretches visits all in order, tells across them why a body is gone, and ends when whoever visits
+// or asked says so.
+func TestWalksOverManyStretches(t *testing.T) {
+	const n = 3*stretchSize + 7
 	var entries []ledger.Entry
-	for i := range 3 * ledger.TileWidth {
+	for i := range n - 1 {
 		entries = append(entries, decision(i))
 	}
-	k, enough, seen := recorded(entries...), errors.New("enough"), 0
-	if err := Between(t.Context(), k, k.head(), 1, 1<<40, func(ledger.Entry) error { seen++; return nil }); err != nil ||
-		seen != len(entries) {
-		t.Fatalf("%d of %d are visited, %v", seen, len(entries), err)
-	}
-	err := Between(t.Context(), k, k.head(), 300, 1<<40, func(e ledger.Entry) error {
-		if e.Seq == 600 {
-			return enough
+	k, enough := recorded(append(entries, redaction(stretchSize+1))...), errors.New("enough")
+	k.lines[stretchSize].Body = nil
+	for how, walk := range walks {
+		next := int64(2)
+		err := walk(t.Context(), k, k.head(), 2, 1<<40, func(e ledger.Entry) error {
+			if e.Seq != next {
+				t.Fatalf("%s: entry %d comes in the place of %d", how, e.Seq, next)
+			}
+			next++
+			return nil
+		})
+		if err != nil || next != n+1 {
+			t.Fatalf("%s: it ends before entry %d of %d, %v", how, next, n, err)
 		}
-		return nil
-	})
-	if !errors.Is(err, enough) {
-		t.Errorf("it ends with %v", err)
+		seen := 0
+		err = walk(t.Context(), k, k.head(), 300, 1<<40, func(e ledger.Entry) error {
+			if seen++; e.Seq == stretchSize+600 {
+				return enough
+			}
+			return nil
+		})
+		if !errors.Is(err, enough) || seen != stretchSize+301 {
+			t.Errorf("%s: it ends after %d with %v", how, seen, err)
+		}
+		ctx, leave := context.WithCancel(t.Context())
+		err = walk(ctx, k, k.head(), 1, 1<<40, func(e ledger.Entry) error {
+			if e.Seq == 9 {
+				leave()
+			}
+			return ctx.Err()
+		})
+		if !errors.Is(err, context.Canceled) {
+			t.Errorf("%s: its caller left, and it ends with %v", how, err)
+		}
+		if err = walk(ctx, k, k.head(), 1, 1<<40, func(ledger.Entry) error { return nil }); !errors.Is(err, context.Canceled) {
+			t.Errorf("%s: its caller had left, and it ends with %v", how, err)
+		}
+		altered := *k
+		altered.lines = slices.Clone(k.lines)
+		altered.lines[2*stretchSize+5].About = "another"
+		seen = 0
+		err = walk(t.Context(), &altered, k.head(), 1, 1<<40, func(ledger.Entry) error { seen++; return nil })
+		if tampered := (*TamperError)(nil); !errors.As(err, &tampered) || seen != 2*stretchSize+5 {
+			t.Errorf("%s: an entry was changed, and %d are visited, %v", how, seen, err)
+		}
 	}
 }

@@ -99,6 +99,11 @@ func (s *Store) ProvenBetween(ctx context.Context, from, to int64, visit func(le
 	return proven.Between(ctx, s, s.Sealed().Head, from, to, visit)
 }
 
+// ProvenAhead does as [Store.Proven], with all processors.
+func (s *Store) ProvenAhead(ctx context.Context, from int64, visit func(ledger.Entry) error) error {
+	return proven.Ahead(ctx, s, s.Sealed().Head, from, math.MaxInt64, visit)
+}
+
 // RootAt is the root of the tree as it was with so many entries.
 func (s *Store) RootAt(ctx context.Context, size int64) (tlog.Hash, error) {
 	return proven.Root(ctx, s, s.Sealed().Head, size)
