@@ -10,7 +10,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync/atomic"
 
 	"ironledger.example/core/certificate"
 	"ironledger.example/core/condition"
@@ -174,8 +173,7 @@ type Dictionary struct {
 	index map[string]int
 	rank  []int // by slot: the place in alphabetical order
 
-	sorted []int        // the slots in alphabetical order
-	usual  atomic.Int64 // how many readings the last source had
+	sorted []int // the slots in alphabetical order
 }
 
 // DeviceFrame is the frame of an [condition.Env] that holds a device's attributes.

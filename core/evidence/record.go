@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"ironledger.example/core/value"
 )
@@ -257,15 +258,18 @@ func momentText(at int64, proved bool) string {
 // Attributes that the dictionary no longer declares, or declares with another
 // type, are left out.
 func (d *Dictionary) UnmarshalSource(source string, kept []byte) (*Report, error) {
-	rep, end, err := d.source(source, kept, 0)
+	list, end, err := d.source(nil, source, kept, 0)
 	if err == nil && (end != len(kept) || len(kept) > 2 && !bytes.HasSuffix(kept, []byte("}}"))) {
 		err = fmt.Errorf("the kept evidence of %s: it breaks off", source)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return rep, nil
+	return &Report{Source: source, Readings: list}, nil
 }
+
+// readRooms are rooms for what is read of a source: a fleet of them is read at a start.
+var readRooms = sync.Pool{New: func() any { return new([]Reading) }}
 
 // UnmarshalRecord reads the kept evidence of all sources of a device:
 // {"source": what MarshalSource wrote, …}.
@@ -274,13 +278,18 @@ func (d *Dictionary) UnmarshalRecord(kept []byte) (*Record, error) {
 	if len(kept) < 2 || kept[0] != '{' {
 		return nil, errors.New("the kept evidence is no JSON object")
 	}
+	room := readRooms.Get().(*[]Reading)
+	defer readRooms.Put(room)
 	var bad error
-	end := value.Walk(kept, 0, func(source []byte, at int) (int, bool) {
-		rep, end, err := d.source(string(source), kept, at)
+	end := value.Walk(kept, 0, func(key []byte, at int) (int, bool) {
+		source := string(key)
+		list, end, err := d.source(*room, source, kept, at)
 		if bad = err; err != nil {
 			return at, false
 		}
-		rec = rec.With(rep)
+		rec = rec.With(&Report{Source: source, Readings: list})
+		clear(list) // it holds nothing longer
+		*room = list[:0]
 		return end, true
 	})
 	whole := len(kept) == 2 || bytes.HasSuffix(kept, []byte("}}}")) || bytes.HasSuffix(kept, []byte("{}}"))
@@ -290,17 +299,13 @@ func (d *Dictionary) UnmarshalRecord(kept []byte) (*Record, error) {
 	return rec, bad
 }
 
-// maxSpare is how much more room than it needs a list of readings may keep.
-const maxSpare = 4
-
-// source reads the object that begins at a place in kept and returns the place
-// behind it.
-func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int, error) {
+// source appends the readings in the object that begins at a place in kept to a list that has none, and returns the
+// place behind it.
+func (d *Dictionary) source(list []Reading, source string, kept []byte, begin int) ([]Reading, int, error) {
 	damaged := func(why string) error { return fmt.Errorf("the kept evidence of %s: %s", source, why) }
 	if len(kept) < begin+2 || kept[begin] != '{' {
 		return nil, begin, damaged("it is no JSON object")
 	}
-	list := make([]Reading, 0, d.usual.Load())
 	ordered, expected := true, 0 // mostly they stand in order
 	var bad error
 	end := value.Walk(kept, begin, func(moment []byte, at int) (int, bool) {
@@ -344,10 +349,7 @@ func (d *Dictionary) source(source string, kept []byte, begin int) (*Report, int
 	if !ordered {
 		list = newestOfEach(list)
 	}
-	if d.usual.Store(int64(len(list))); cap(list)-len(list) > maxSpare {
-		list = append(make([]Reading, 0, len(list)), list...)
-	}
-	return &Report{Source: source, Readings: list}, end, nil
+	return list, end, nil
 }
 
 // newestOfEach orders readings of several moments by attribute and keeps the newest of each,
@@ -363,5 +365,6 @@ func newestOfEach(list []Reading) []Reading {
 			n++
 		}
 	}
+	clear(list[n:])
 	return list[:n]
 }

@@ -94,7 +94,10 @@ func (r *Restoration) restore(c *Change, row *store.DeviceRow, room *Device) err
 // read from, and what is to be written since it changed meanwhile.
 func (r *Restoration) End() (ledger.Digest, *store.Batch) {
 	r.under.Fleet = r.fleet.fleet()
-	r.under.Fleet.owners, r.under.Fleet.addresses = reported.Of(r.owned), reported.Of(r.found)
+	var wg sync.WaitGroup
+	wg.Go(func() { r.under.Fleet.owners = reported.Of(r.owned) })
+	r.under.Fleet.addresses = reported.Of(r.found)
+	wg.Wait()
 	r.owned, r.found = nil, nil
 	return r.digest, &r.batch
 }
