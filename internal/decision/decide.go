@@ -85,8 +85,8 @@ type Service struct {
 // that were live when they were closed.
 func New(ctx context.Context, e *engine.Engine, past *past.Service) (*Service, error) {
 	s := &Service{Engine: e, past: past, newCode: newCode,
-		outcomes: tally.Of(store.Outcomes, 15*tally.Minute, (MaxReplayDays+1)*value.Day),
-		rulings:  tally.Of(store.Rulings, 5*tally.Minute, 8*value.Day)}
+		outcomes: tally.Of(tally.Outcomes, 15*tally.Minute, (MaxReplayDays+1)*value.Day),
+		rulings:  tally.Of(tally.Rulings, 5*tally.Minute, 8*value.Day)}
 	for _, load := range []func(context.Context) error{s.loadAlarms, s.loadTicketKey, s.restoreSessions} {
 		if err := load(ctx); err != nil {
 			return nil, err

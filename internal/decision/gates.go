@@ -9,8 +9,8 @@ import (
 	"ironledger.example/core/value"
 )
 
-// gateWeek counts what each gate said to the requests of the last week.
-func (s *Service) gateWeek(ctx context.Context) (map[string]api.GateWeek, error) {
+// GateWeeks counts what each gate said to the requests of the last week.
+func (s *Service) GateWeeks(ctx context.Context) (map[string]api.GateWeek, error) {
 	week, now := map[string]api.GateWeek{}, s.Micros()
 	err := s.rulings.Since(ctx, s.Store, now-7*value.Day, now, func(_ int64, of [2]string, n int) {
 		w := week[of[0]]
@@ -41,7 +41,7 @@ func member(object []byte, name string) json.RawMessage {
 // Gates lists the gates in the order of their numbers, with what each said to
 // the requests of the last week.
 func (s *Service) Gates(ctx context.Context) ([]api.Gate, error) {
-	week, err := s.gateWeek(ctx)
+	week, err := s.GateWeeks(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -101,7 +101,7 @@ func (s *Service) Check(ctx context.Context) error {
 	if _, err := s.DecisionCounts(ctx, MaxReplayDays); err != nil {
 		return err
 	}
-	if _, err := s.gateWeek(ctx); err != nil {
+	if _, err := s.GateWeeks(ctx); err != nil {
 		return err
 	}
 	return errors.Join(s.outcomes.Check(ctx, s.Store), s.rulings.Check(ctx, s.Store))

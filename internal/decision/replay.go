@@ -35,7 +35,7 @@ func (s *Service) raised(ctx context.Context, old, rb *rulebook.Rulebook) ([]str
 		}
 		if week == nil {
 			var err error
-			if week, err = s.gateWeek(ctx); err != nil {
+			if week, err = s.GateWeeks(ctx); err != nil {
 				return nil, err
 			}
 		}

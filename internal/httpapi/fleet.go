@@ -24,12 +24,11 @@ import (
 
 // GetOverview shows the fleet at a glance.
 func (s *Server) GetOverview(c *gin.Context, p api.GetOverviewParams) (*api.Overview, error) {
-	const day = 24 * 3600 * 1_000_000
-	within, err := view.Span("within", p.Within, 7*day)
+	within, err := view.Span("within", p.Within, view.FirstLook)
 	if err != nil {
 		return nil, err
 	}
-	back, err := view.Span("back", p.Back, 7*day)
+	back, err := view.Span("back", p.Back, view.FirstLook)
 	if err != nil {
 		return nil, err
 	}

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -27,7 +26,6 @@ import (
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/service"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/store"
 )
 
 // aged is a service whose clock a test moves on.
@@ -474,9 +472,8 @@ func TestCountsWithoutBodies(t *testing.T) {
 	if n, r := counted(); n != 3 || r != ruled {
 		t.Errorf("with another decision %d are counted, of which gates said %d of %d", n, r, ruled)
 	}
-	if _, err := a.Store.Counts(ctx, store.Moves, 0, math.MaxInt64, a.Now().Add(-7*24*time.Hour).UnixMicro(),
-		3600_000_000); err != nil || len(done) != 2 {
-		t.Errorf("falls are counted with %v", err)
+	if o, err := a.View.Overview(ctx, 0, 7*24*3600*1_000_000); err != nil || len(o.Course) == 0 || len(done) != 2 {
+		t.Errorf("the course of levels is told as %v, %v", o, err)
 	}
 	shut(t, a.Service)
 }

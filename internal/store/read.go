@@ -458,46 +458,26 @@ func (s *Store) ByCode(ctx context.Context, code string) (id string, err error) 
 	return id, err
 }
 
-// Counting is something that entries tell of and that is counted by two of their words.
-type Counting struct{ first, second, from string }
-
-// What is counted: changes of level by the level from which ("" for a new device) and the one to which; decisions by
-// their outcome, and whether shadow gates would have come to another ("1", else "0"); what gates said in decisions, by
-// gate and verdict.
-var (
-	Moves = Counting{"coalesce(json_extract(body, '$.from'), '')", "json_extract(body, '$.to')",
-		"entries WHERE kind = 'standing.changed'"}
-	Outcomes = Counting{"json_extract(body, '$.outcome')", "json_extract(body, '$.shadow_outcome') IS NOT NULL",
-		"entries WHERE kind = 'decision.made'"}
-	Rulings = Counting{"coalesce(json_extract(g.value, '$.gate'), '')", "coalesce(json_extract(g.value, '$.verdict'), '')",
-		"entries, json_each(body, '$.gates') AS g WHERE kind = 'decision.made'"}
-)
-
-// Counted is how often something happened in a stretch of time, which begins at a moment.
-type Counted struct {
-	At    int64
-	Of    [2]string
-	Count int
-}
-
-// Counts counts what the entries behind one and up to another tell of since a moment, by stretches of time.
-func (s *Store) Counts(ctx context.Context, what Counting, behind, last, since, stretch int64) ([]Counted, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT at / ?1 * ?1, "+what.first+", "+what.second+", count(*) FROM "+what.from+
-		" AND seq > ?2 AND seq <= ?4 AND at >= ?3 AND "+present+" GROUP BY 1, 2, 3 ORDER BY 1, 2, 3",
-		stretch, behind, since, last)
+// Bodies visits what the entries of a kind tell of that stand behind one and up to another and are from since a moment,
+// and when, oldest first. Those without a body are left out, and none is proved to be the one that was signed. The body is
+// the visit's only while it lasts.
+func (s *Store) Bodies(ctx context.Context, kind ledger.Kind, behind, last, since int64,
+	visit func(at int64, body []byte)) error {
+	rows, err := s.read.QueryContext(ctx, "SELECT at, body FROM entries WHERE seq > ? AND seq <= ? AND at >= ? AND kind = ? AND "+
+		present+amongRareKinds(kind)+" ORDER BY seq", behind, last, since, string(kind))
 	if err != nil {
-		return nil, fmt.Errorf("count what happened: %w", err)
+		return fmt.Errorf("read entries: %w", err)
 	}
 	defer rows.Close()
-	var out []Counted
+	var at int64
+	var body sql.RawBytes
 	for rows.Next() {
-		var c Counted
-		if err := rows.Scan(&c.At, &c.Of[0], &c.Of[1], &c.Count); err != nil {
-			return nil, fmt.Errorf("count what happened: %w", err)
+		if err := rows.Scan(&at, &body); err != nil {
+			return fmt.Errorf("read entries: %w", err)
 		}
-		out = append(out, c)
+		visit(at, body)
 	}
-	return out, rows.Err()
+	return rows.Err()
 }
 
 func scanEntry(scan func(...any) error) (ledger.Entry, error) {

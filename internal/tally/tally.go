@@ -18,7 +18,7 @@ const Minute = 60 * 1_000_000
 // Tally is how often something happened in the last days, as far as somebody asked: read once, and kept up from entries
 // that came since. It is safe for concurrent use.
 type Tally struct {
-	what store.Counting
+	what Counting
 	each int64 // stretch that is counted by itself
 	keep int64 // how far back
 
@@ -33,7 +33,7 @@ type part struct {
 }
 
 // Of counts what is given, by stretches of so many microseconds, and keeps that so far back.
-func Of(what store.Counting, each, keep int64) *Tally {
+func Of(what Counting, each, keep int64) *Tally {
 	return &Tally{what: what, each: each, keep: keep}
 }
 
@@ -45,7 +45,7 @@ func (t *Tally) Since(ctx context.Context, records *store.Store, since, now int6
 	defer t.mu.Unlock()
 	since -= since % t.each
 	if err := t.parts.Bring(ctx, records, since, func(of []part, since, behind, last int64) ([]part, error) {
-		more, err := records.Counts(ctx, t.what, behind, last, since, t.each)
+		more, err := t.what.count(ctx, records, behind, last, since, t.each)
 		if err != nil {
 			return nil, err
 		}
@@ -69,12 +69,12 @@ func first(parts []part, since int64) int {
 }
 
 // added counts what came, of which some may be in the stretch that was counted last.
-func added(parts []part, more []store.Counted) []part {
+func added(parts []part, more []counted) []part {
 	for _, x := range more {
-		if last := len(parts) - 1; last < 0 || parts[last].at != x.At {
-			parts = append(parts, part{x.At, map[[2]string]int{}})
+		if last := len(parts) - 1; last < 0 || parts[last].at != x.at {
+			parts = append(parts, part{x.at, map[[2]string]int{}})
 		}
-		parts[len(parts)-1].of[x.Of] += x.Count
+		parts[len(parts)-1].of[x.of] += x.n
 	}
 	return parts
 }
@@ -83,9 +83,9 @@ func added(parts []part, more []store.Counted) []part {
 func (t *Tally) Check(ctx context.Context, records *store.Store) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	var told []store.Counted
+	var told []counted
 	is, err := t.parts.Told(ctx, records, func(since, behind, last int64) (err error) {
-		told, err = records.Counts(ctx, t.what, behind, last, since, t.each)
+		told, err = t.what.count(ctx, records, behind, last, since, t.each)
 		return err
 	})
 	if err != nil || !is {
@@ -98,7 +98,7 @@ func (t *Tally) Check(ctx context.Context, records *store.Store) error {
 		}
 	}
 	for _, x := range told {
-		sum[fmt.Sprintf("%d %q", x.At, x.Of)] -= x.Count
+		sum[fmt.Sprintf("%d %q", x.at, x.of)] -= x.n
 	}
 	for what, n := range sum {
 		if n != 0 {

@@ -14,7 +14,6 @@ import (
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
 	"ironledger.example/internal/state"
-	"ironledger.example/internal/store"
 	"ironledger.example/internal/tally"
 	"ironledger.example/internal/view/fold"
 	"ironledger.example/internal/view/marked"
@@ -199,9 +198,14 @@ const coursePoints = 48
 // moves in between. Devices that were retired since count until then.
 func (s *Service) course(ctx context.Context, o *api.Overview, today *census, now, back int64) error {
 	stretch := max((back/coursePoints+tally.Minute-1)/tally.Minute, 1) * tally.Minute
-	var changes []store.Counted
+	type move struct {
+		at int64
+		of [2]string
+		n  int
+	}
+	var changes []move
 	err := s.moved.Since(ctx, s.Store, now-back, now, func(at int64, of [2]string, n int) {
-		changes = append(changes, store.Counted{At: at, Of: of, Count: n})
+		changes = append(changes, move{at, of, n})
 	})
 	if err != nil {
 		return err
@@ -222,13 +226,13 @@ func (s *Service) course(ctx context.Context, o *api.Overview, today *census, no
 	points := []api.CoursePoint{at(now, levels)}
 	next := len(changes) - 1
 	for t := now / stretch * stretch; t > now-back; t -= stretch {
-		for ; next >= 0 && changes[next].At >= t; next-- {
+		for ; next >= 0 && changes[next].at >= t; next-- {
 			m := changes[next]
-			if i := slices.Index(o.Ladder, m.Of[1]); i >= 0 {
-				levels[i] -= m.Count
+			if i := slices.Index(o.Ladder, m.of[1]); i >= 0 {
+				levels[i] -= m.n
 			}
-			if i := slices.Index(o.Ladder, m.Of[0]); i >= 0 {
-				levels[i] += m.Count
+			if i := slices.Index(o.Ladder, m.of[0]); i >= 0 {
+				levels[i] += m.n
 			}
 		}
 		points = append(points, at(t, levels))

@@ -98,13 +98,13 @@ func firstSince(moves []verdictMove, since int64) int {
 	return sort.Search(len(moves), func(i int) bool { return moves[i].at >= since })
 }
 
-// reading is what an entry tells of a rule: of which device it began to say what. It reports false for one that tells of
-// nothing.
-type reading func(e ledger.Entry, key string) (device string, c event.VerdictChange, ok bool)
+// reading is what the body of an entry tells of a rule: of which device it began to say what. It reports false for one
+// that tells of nothing.
+type reading func(body []byte, key string) (device string, c event.VerdictChange, ok bool)
 
-// plainly reads all of the entry.
-func plainly(e ledger.Entry, key string) (device string, c event.VerdictChange, ok bool) {
-	told, ok := event.As[*event.StandingChanged](&e)
+// plainly reads all of it.
+func plainly(body []byte, key string) (device string, c event.VerdictChange, ok bool) {
+	told, ok := event.As[*event.StandingChanged](&ledger.Entry{Kind: ledger.StandingChanged, Body: body})
 	if !ok {
 		return "", c, false
 	}
@@ -116,19 +116,19 @@ func plainly(e ledger.Entry, key string) (device string, c event.VerdictChange, 
 }
 
 // quickly reads of it what is needed. A rule is named with letters that stand in JSON as they are.
-func quickly(e ledger.Entry, key string) (device string, c event.VerdictChange, ok bool) {
+func quickly(body []byte, key string) (device string, c event.VerdictChange, ok bool) {
 	quoted := []byte(`"` + key + `"`)
-	if !bytes.Contains(e.Body, quoted) {
+	if !bytes.Contains(body, quoted) {
 		return "", c, false
 	}
-	for name, raw := range value.Members(e.Body) {
+	for name, raw := range value.Members(body) {
 		switch string(name) {
 		case "device":
 			ok = json.Unmarshal(raw, &device) == nil
 		case "changed":
 			for x := range value.Elements(raw) {
 				if c.Rule != key && bytes.Contains(x, quoted) && json.Unmarshal(x, &c) != nil {
-					return plainly(e, key)
+					return plainly(body, key)
 				}
 			}
 		}
@@ -139,11 +139,10 @@ func quickly(e ledger.Entry, key string) (device string, c event.VerdictChange, 
 // turnsOf adds what entries behind one and up to another tell of a rule.
 func turnsOf(ctx context.Context, records *store.Store, key string, moves []verdictMove, behind, last int64,
 	read reading) ([]verdictMove, error) {
-	err := records.Behind(ctx, ledger.StandingChanged, behind, 0, func(e ledger.Entry) error {
-		if device, c, ok := read(e, key); ok && e.Seq <= last {
-			moves = append(moves, verdictMove{at: e.At, device: device, from: c.From, to: c.To})
+	err := records.Bodies(ctx, ledger.StandingChanged, behind, last, 0, func(at int64, body []byte) {
+		if device, c, ok := read(body, key); ok {
+			moves = append(moves, verdictMove{at: at, device: device, from: c.From, to: c.To})
 		}
-		return nil
 	})
 	return moves, err
 }

@@ -13,7 +13,6 @@ import (
 	"ironledger.example/internal/decision"
 	"ironledger.example/internal/engine"
 	"ironledger.example/internal/past"
-	"ironledger.example/internal/store"
 	"ironledger.example/internal/tally"
 	"ironledger.example/internal/view/find"
 	"ironledger.example/internal/view/fold"
@@ -40,7 +39,7 @@ const keptBack = 32 * value.Day
 // New is a service over open records.
 func New(e *engine.Engine, past *past.Service, decisions *decision.Service) *Service {
 	return &Service{Engine: e, past: past, decisions: decisions,
-		moved: tally.Of(store.Moves, tally.Minute, keptBack)}
+		moved: tally.Of(tally.Moves, tally.Minute, keptBack)}
 }
 
 // Devices lists the devices that a query selects.
