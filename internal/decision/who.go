@@ -3,8 +3,10 @@ package decision
 import (
 	"cmp"
 	"context"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
@@ -47,6 +49,12 @@ func newWho(snap *state.Snapshot, asked *access.Evaluation, now int64) *who {
 		return len(w.shared) < maxSharedDevices
 	})
 	return w
+}
+
+// another tries the same beside it.
+func (w *who) another() *who {
+	return &who{snap: w.snap, asked: w.asked, now: w.now, trial: w.snap.Book.Gates.Evaluator(), q: w.asked.Request(),
+		shared: w.shared, name: w.name}
 }
 
 // from is what comes of it from a device.
@@ -125,40 +133,64 @@ func behind(cursor string) (foundPerson, error) {
 	return foundPerson{Person: &directory.Person{ID: id}, best: access.Outcome(best)}, nil
 }
 
+// reached is what comes of some of the directory.
+type reached struct {
+	allowed, steppedUp int
+	found              []foundPerson
+}
+
+// see tries what people reach, until ctx ends, and finds those that are listed.
+func (r *reached) see(ctx context.Context, w *who, people []directory.Person, listed func(id string) bool, sel ReachQuery) {
+	for i := range people {
+		if i%1024 == 0 && ctx.Err() != nil {
+			return
+		}
+		x := foundPerson{Person: &people[i]}
+		is := listed(x.ID)
+		if is && sel.Limit == 0 {
+			x.row = rowOf(x.Person)
+		}
+		if x.best = w.best(x.ID, x.row); x.best == access.Allow {
+			r.allowed++
+		} else if x.best == access.StepUp {
+			r.steppedUp++
+		}
+		if is && (!sel.Through || x.best != access.Deny) {
+			r.found = append(r.found, x)
+		}
+	}
+}
+
 // WhoReaches works out who can get to a resource now, and with which of their devices, given how and from where they
 // come: how many of the directory, and of those that are selected who. It stops when ctx ends.
 func (s *Service) WhoReaches(ctx context.Context, e *access.Evaluation, sel ReachQuery) (*api.Reach, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	w := newWho(snap, e, now)
 	out := &api.Reach{Resource: e.Resource.ID, Action: e.Action.Name, Items: []api.ReachPerson{}}
-	var found []foundPerson
-	see := func(p *directory.Person, listed bool) {
-		x := foundPerson{Person: p}
-		if listed && sel.Limit == 0 {
-			x.row = rowOf(p)
-		}
-		x.best = w.best(p.ID, x.row)
-		if out.People++; x.best == access.Allow {
-			out.Allowed++
-		} else if x.best == access.StepUp {
-			out.SteppedUp++
-		}
-		if listed && (!sel.Through || x.best != access.Deny) {
-			found = append(found, x)
-		}
-	}
-	list := snap.People.List()
-	selected := map[string]bool{}
+	list, listed := snap.People.List(), func(string) bool { return true }
 	if sel.Text != "" {
+		selected := map[string]bool{}
 		for p := range snap.People.Search(sel.Text, "") {
 			selected[p.ID] = true
 		}
+		listed = func(id string) bool { return selected[id] }
 	}
-	for i := range list {
-		if i%1024 == 0 && ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		see(&list[i], sel.Text == "" || selected[list[i].ID])
+	parts := make([]reached, min(runtime.GOMAXPROCS(0), 1+len(list)/1024))
+	var wg sync.WaitGroup
+	for i := range parts {
+		wg.Go(func() {
+			parts[i].see(ctx, w.another(), list[i*len(list)/len(parts):(i+1)*len(list)/len(parts)], listed, sel)
+		})
+	}
+	wg.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	out.People = len(list)
+	var found []foundPerson
+	for _, p := range parts {
+		out.Allowed, out.SteppedUp = out.Allowed+p.allowed, out.SteppedUp+p.steppedUp
+		found = append(found, p.found...)
 	}
 	slices.SortFunc(found, foundPerson.order)
 	if sel.Cursor != "" {

@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"testing"
@@ -97,6 +99,54 @@ func pagesAgree(t *testing.T, s *service.Service, question *access.Evaluation, a
 	}
 	if _, err := s.Decisions.WhoReaches(t.Context(), question, decision.ReachQuery{Cursor: "payroll"}); err == nil {
 		t.Error("a cursor that no page gave is taken")
+	}
+}
+
+// Of a directory that several look through at once, everybody is found once, with what asking gives.
+func TestManyAreFoundByWhatTheyReach(t *testing.T) {
+	t.Parallel()
+	s := openVillage(t)
+	defer shut(t, s)
+	many := []directory.Person{{ID: "maren", Groups: []string{"quay"}}}
+	for i := range 3000 {
+		p := directory.Person{ID: fmt.Sprintf("v%04d", i)}
+		if i%7 == 0 {
+			p.Groups = []string{"finance"}
+		}
+		many = append(many, p)
+	}
+	if _, err := s.Admin.ImportPeople(ctx, "admin", many, admin.ListImport{}); err != nil {
+		t.Fatal(err)
+	}
+	yes := true
+	question := about("nobody", "", "payroll", "open", &yes)
+	reach, err := s.Decisions.WhoReaches(t.Context(), question, decision.ReachQuery{})
+	if err != nil || reach.People != len(many)+3 || len(reach.Items) != reach.People {
+		t.Fatalf("%d of %d are found, %v", len(reach.Items), reach.People, err)
+	}
+	seen, count := map[string]bool{}, map[access.Outcome]int{}
+	for _, p := range reach.Items {
+		best := p.Unknown
+		for _, device := range machines {
+			if o := s.Decisions.Ask(about(p.Person, device, "payroll", "open", &yes)).Outcome; o == access.Allow &&
+				(device == "shared" || device != "" && slices.ContainsFunc(p.Devices,
+					func(d api.ReachDevice) bool { return d.Device == device })) {
+				best = o
+			}
+		}
+		if seen[p.Person] || p.Best != best {
+			t.Fatalf("%+v: asked %s", p, best)
+		}
+		seen[p.Person] = true
+		count[best]++
+	}
+	if count[access.Allow] != reach.Allowed || count[access.StepUp] != reach.SteppedUp || reach.Allowed < len(many)/7 {
+		t.Errorf("%v are counted as %d and %d", count, reach.Allowed, reach.SteppedUp)
+	}
+	left, leave := context.WithCancel(t.Context())
+	leave()
+	if _, err := s.Decisions.WhoReaches(left, question, decision.ReachQuery{}); !errors.Is(err, context.Canceled) {
+		t.Errorf("who left is answered with %v", err)
 	}
 }
 
