@@ -46,7 +46,7 @@ func (s *Service) coverage(book *state.Book) *review.FleetCoverage {
 
 // Rehearse works out what a rulebook would do to today's fleet. Nothing is
 // changed by it. The error is [rulebook.Problems] when the draft is to blame.
-func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
+func (s *Service) Rehearse(ctx context.Context, files []rulebook.File) (*rehearsal.Shift, error) {
 	book, err := s.Candidate(files)
 	if err != nil {
 		return nil, err
@@ -54,7 +54,7 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	candidate := snap.TryOut(book, snap.People, snap.Roster)
 	tally := rehearsal.NewTally(snap.Book.Rulebook, book.Rulebook)
-	snap.Fleet.InService(func(d *state.Device) bool {
+	err = state.Together(ctx, snap.Fleet, func(d *state.Device) rehearsal.Subject {
 		d = snap.At(d, now)
 		e := snap.Under(candidate, d, now)
 		x := subject(snap, d, now)
@@ -62,9 +62,11 @@ func (s *Service) Rehearse(files []rulebook.File) (*rehearsal.Shift, error) {
 		if book.Rulebook.Called(snap.Book.Rulebook.LevelName(x.From)) != book.Rulebook.LevelName(x.To) {
 			x.Held, x.Holds = snap.Book.Rules.Binding(&d.Result), book.Rules.Binding(&e.Result)
 		}
-		tally.Add(x)
-		return true
-	})
+		return x
+	}, tally.Add)
+	if err != nil {
+		return nil, err
+	}
 	return tally.Shift(), nil
 }
 
@@ -96,20 +98,22 @@ func subject(snap *state.Snapshot, d *state.Device, now int64) rehearsal.Subject
 
 // Shadow works out what enforcing the shadow baselines of the rulebook in
 // force would do to today's fleet.
-func (s *Service) Shadow() *rehearsal.Shift {
+func (s *Service) Shadow(ctx context.Context) (*rehearsal.Shift, error) {
 	snap, now := s.Snapshot(), s.Micros()
 	rules := snap.Book.Rules
 	tally := rehearsal.NewTally(snap.Book.Rulebook, snap.Book.Rulebook)
-	snap.Fleet.InService(func(d *state.Device) bool {
+	err := state.Together(ctx, snap.Fleet, func(d *state.Device) rehearsal.Subject {
 		d = snap.At(d, now)
 		x := subject(snap, d, now)
 		if x.To = d.Result.Shadow; x.To != x.From {
 			x.Held, x.Holds = rules.Binding(&d.Result), rules.ShadowBinding(&d.Result)
 		}
-		tally.Add(x)
-		return true
-	})
-	return tally.Shift()
+		return x
+	}, tally.Add)
+	if err != nil {
+		return nil, err
+	}
+	return tally.Shift(), nil
 }
 
 // Review checks a rulebook and finds what is likely not meant, for today's

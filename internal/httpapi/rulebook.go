@@ -167,7 +167,7 @@ func (s *Server) RehearseRulebook(c *gin.Context, d api.Draft) (*api.Shift, erro
 	if err := checkDraft(&d); err != nil {
 		return nil, err
 	}
-	return s.service.Admin.Rehearse(d.Files)
+	return s.service.Admin.Rehearse(c.Request.Context(), d.Files)
 }
 
 // RehearseDevice tells how a device would stand under a rulebook.
@@ -191,4 +191,6 @@ func (s *Server) ReplayRulebook(c *gin.Context, p api.ReplayRulebookParams, d ap
 }
 
 // GetShadow tells what the shadow baselines would do.
-func (s *Server) GetShadow(c *gin.Context) (*api.Shift, error) { return s.service.Admin.Shadow(), nil }
+func (s *Server) GetShadow(c *gin.Context) (*api.Shift, error) {
+	return s.service.Admin.Shadow(c.Request.Context())
+}

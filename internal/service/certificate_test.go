@@ -234,7 +234,10 @@ func TestShadowForetellsEnforcing(t *testing.T) {
 	report(t, s, "d1", good)
 	report(t, s, "d2", good+`,"firewall.on":false`)
 	report(t, s, "d3", good+`,"firewall.on":true`)
-	shift := s.Admin.Shadow()
+	shift, err := s.Admin.Shadow(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if shift.Falls != 2 || shift.Rises != 0 || shift.Moves[0].Rules[0] != "tried/wall" {
 		t.Fatalf("the shadow says %+v", shift)
 	}

@@ -203,7 +203,7 @@ func TestADeviceLeftAloneByAPublicationIsStillUnderstood(t *testing.T) {
 			}
 		}
 		shifted := "rulebook: four\nbaselines: [{id: a, rules: [{id: v, check: managed, cap: limited}, {id: w, check: managed, cap: limited}, {id: x, check: managed, cap: limited}, {id: y, check: firewall.on, cap: barred, grace: 3h}]}]\n"
-		shift, err := s.Admin.Rehearse([]rulebook.File{{Name: "r.yaml", Text: shifted}})
+		shift, err := s.Admin.Rehearse(ctx, []rulebook.File{{Name: "r.yaml", Text: shifted}})
 		if err != nil || shift.Falls+shift.Rises != 0 {
 			t.Errorf("the rehearsal moves %+v (%v)", shift, err)
 		}

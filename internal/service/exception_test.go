@@ -328,7 +328,7 @@ func TestRehearsalChangesNothing(t *testing.T) {
 	candidate := []rulebook.File{{Name: "r.yaml",
 		Text: strings.Replace(house, "os.version >= 14, cap: limited, grace: 3h",
 			"os.version >= 17, cap: barred", 1)}}
-	shift, err := s.Admin.Rehearse(candidate)
+	shift, err := s.Admin.Rehearse(ctx, candidate)
 	if err != nil || shift.Devices != 10 || shift.Falls != 7 || shift.Rises != 0 || len(shift.Moves) != 7 ||
 		shift.Moves[0].Rules[0] != "laptop/os" {
 		t.Fatalf("the shift is %+v (%v)", shift, err)
@@ -349,7 +349,7 @@ func TestRehearsalChangesNothing(t *testing.T) {
 	if moved := publish(t, s, candidate[0].Text); moved != shift.Falls+shift.Rises {
 		t.Errorf("publishing moves %d devices, the rehearsal said %d", moved, shift.Falls)
 	}
-	if _, err := s.Admin.Rehearse([]rulebook.File{{Name: "r.yaml",
+	if _, err := s.Admin.Rehearse(ctx, []rulebook.File{{Name: "r.yaml",
 		Text: "rulebook: x\nbaselins: []"}}); err == nil {
 		t.Error("a broken rulebook is rehearsed")
 	}

@@ -96,7 +96,7 @@ func TestRetiredDevicesLeaveTheNumbers(t *testing.T) {
 	if sum != 2 {
 		t.Errorf("the course ends with %d devices", sum)
 	}
-	if shift, err := s.Admin.Rehearse(s.Snapshot().Book.Info.Files); err != nil || shift.Devices != 2 {
+	if shift, err := s.Admin.Rehearse(ctx, s.Snapshot().Book.Info.Files); err != nil || shift.Devices != 2 {
 		t.Errorf("a rehearsal counts %d: %v", shift.Devices, err)
 	}
 }

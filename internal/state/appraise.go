@@ -11,6 +11,7 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
+	"ironledger.example/internal/giveway"
 	"ironledger.example/internal/store"
 )
 
@@ -116,7 +117,9 @@ func (p *rebuilt) run(c *Change, next *Snapshot, by Cause, devices []*Device) {
 	carry := book.Rules.Carry(old.Rules)
 	var r posture.Result
 	env := &condition.Env{Now: c.Now}
+	var long giveway.Long
 	for i, d := range devices {
+		long.Pass()
 		if keep && i%warmth == 0 {
 			p.warm(carry, devices[i:min(len(devices), i+warmth)])
 		}

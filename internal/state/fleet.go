@@ -1,6 +1,7 @@
 package state
 
 import (
+	"context"
 	"iter"
 	"maps"
 	"slices"
@@ -57,6 +58,17 @@ func (f *Fleet) All(visit func(*Device) bool) {
 // InService calls visit for every device that is not retired, in no order, until it returns false.
 func (f *Fleet) InService(visit func(*Device) bool) {
 	f.All(func(d *Device) bool { return d.Retired != nil || visit(d) })
+}
+
+// Together calls work for every device in service, on all processors, and take with what that gave, for one at a time and
+// in no order. It ends with ctx, whose error it returns.
+func Together[T any](ctx context.Context, f *Fleet, work func(*Device) T, take func(T)) error {
+	return versioned.Together(ctx, f.devices, func(d *Device) (x T, is bool) {
+		if d.Retired != nil {
+			return x, false
+		}
+		return work(d), true
+	}, take)
 }
 
 // Pages are parts of the fleet, which later ones share while no device in them differs.

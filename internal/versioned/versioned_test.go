@@ -1,6 +1,7 @@
 package versioned
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -174,5 +175,32 @@ func TestMarksTellWherePagesDiffer(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// All values are worked on once, those that give nothing left out, until who asked leaves.
+func TestTogether(t *testing.T) {
+	changes, want := map[string]*int{}, map[int]int{}
+	for i := range 5*PageSize + 7 {
+		changes[fmt.Sprint("k", i)] = &i
+		if i%3 != 0 {
+			want[-i] = 1
+		}
+	}
+	m := Map[string, int]{}.With(changes).With(map[string]*int{"k1": nil})
+	delete(want, -1)
+	got := map[int]int{}
+	err := Together(t.Context(), m, func(v *int) (int, bool) { return -*v, *v%3 != 0 }, func(x int) { got[x]++ })
+	if err != nil || !maps.Equal(got, want) {
+		t.Errorf("%d are taken, want %d (%v)", len(got), len(want), err)
+	}
+	if err := Together(t.Context(), Map[string, int]{}, func(*int) (int, bool) { return 0, true },
+		func(int) { t.Error("there is nothing to take") }); err != nil {
+		t.Error(err)
+	}
+	ctx, leave := context.WithCancel(t.Context())
+	leave()
+	if err := Together(ctx, m, func(v *int) (int, bool) { return *v, true }, func(int) {}); err == nil {
+		t.Error("its caller left, and is told that all were taken")
 	}
 }
