@@ -115,7 +115,7 @@ func (e *Engine) GiveUp(ctx context.Context, err error) error {
 // Start begins to carry out changes, with a companion that takes part in each.
 func (e *Engine) Start(companion Companion) {
 	e.companion = companion
-	haveRead() // by whoever made ready for it
+	HaveRead() // by whoever made ready for it
 	go e.writer()
 }
 

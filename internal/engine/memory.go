@@ -158,8 +158,8 @@ func tune(live uint64) (read bool) {
 	return read
 }
 
-// haveRead notes that much was read and thrown away.
-func haveRead() {
+// HaveRead notes that much was read and thrown away.
+func HaveRead() {
 	tuned.mu.Lock()
 	defer tuned.mu.Unlock()
 	tuned.read = true

@@ -1,6 +1,9 @@
 package view
 
-import "ironledger.example/core/value"
+import (
+	"ironledger.example/core/value"
+	"ironledger.example/internal/engine"
+)
 
 // FirstLook is how far back and how far ahead is looked unless somebody says how far, in microseconds.
 const FirstLook = 7 * value.Day
@@ -23,6 +26,7 @@ func (s *Service) Warming() {
 		_, err = s.decisions.GateWeeks(ctx)
 	}
 	s.Sources()
+	engine.HaveRead()
 	if err != nil && ctx.Err() == nil {
 		s.Log.Warn("what people look at first is not worked out before they look", "error", err)
 	}
