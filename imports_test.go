@@ -62,7 +62,7 @@ var mayImport = map[string][]string{
 		"internal/store/mention"},
 	"internal/store/bulk": {},
 	// Only SQL over the entries: where to look for whom they speak of.
-	"internal/store/mention": {},
+	"internal/store/mention": {"core"},
 	"internal/versioned":     {"internal/giveway"},
 	"internal/kept":          {"core", "internal/fault"},
 

