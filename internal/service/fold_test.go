@@ -298,7 +298,7 @@ func TestSearchesFindWhatALookAtEachFinds(t *testing.T) {
 		}
 		for range 8 {
 			q := find.Query{Limit: 1 + r.IntN(400), Sort: []string{"", "-id", "name", "-level", "seen_at", "-platform"}[r.IntN(6)],
-				Where:   []string{"", "", "threat.score > 20", "level < sound", `platform == ios and name starts with "n1"`, "retired"}[r.IntN(6)],
+				Where:   wheres[r.IntN(len(wheres))],
 				Text:    []string{"", "", "N1", "d6"}[r.IntN(4)],
 				Retired: []string{"", "", find.WithRetired, find.OnlyRetired}[r.IntN(4)], Undecided: r.IntN(6) == 0}
 			if r.IntN(2) == 0 {
@@ -311,6 +311,10 @@ func TestSearchesFindWhatALookAtEachFinds(t *testing.T) {
 		t.Errorf("only %d devices were found at all", some)
 	}
 }
+
+// wheres are conditions, some of what only a search knows of a device.
+var wheres = []string{"", "", "threat.score > 20", "level < sound", `platform == ios and name starts with "n1"`, "retired",
+	`id in ["d3", "d17"] or seen_at > 2026-01-01T00:05:00Z`, "since < 2026-01-01T00:10:00Z and level >= sound", "quarantined", "not quarantined"}
 
 // sameAsALook compares what a search finds with what a look at each device does, and returns how much that is.
 func sameAsALook(t *testing.T, s *Service, q find.Query) int {
@@ -367,6 +371,10 @@ func looked(t *testing.T, snap *state.Snapshot, q find.Query, now int64) ([]stri
 			env.Frames[evidence.DeviceFrame], env.Frames[rulebook.RequestFrame] = d.View.Frame, extra
 			extra.Set(state.SearchLevel, b.Rulebook.LevelValue(d.Result.Level), condition.Always)
 			extra.Set(state.SearchRetired, value.OfBool(d.Retired != nil), condition.Always)
+			extra.Set(state.SearchID, value.OfText(d.ID), condition.Always)
+			extra.Set(state.SearchSeenAt, value.OfTime(d.SeenAt), condition.Always)
+			extra.Set(state.SearchSince, value.OfTime(d.Since), condition.Always)
+			extra.Set(state.SearchQuarantined, value.OfBool(d.Quarantine.Holds(now)), condition.Always)
 			return p.Eval(env)
 		}
 	}
