@@ -63,7 +63,7 @@ var mayImport = map[string][]string{
 	"internal/store/bulk": {},
 	// Only SQL over the entries: where to look for whom they speak of.
 	"internal/store/mention": {"core"},
-	"internal/versioned":     {"internal/giveway"},
+	"internal/versioned":     {},
 	"internal/kept":          {"core", "internal/fault"},
 
 	"internal/ids":      {},
@@ -73,7 +73,7 @@ var mayImport = map[string][]string{
 	"internal/reported": {},
 	"internal/starter":  {"core"},
 	"internal/state": {"core", "internal/house", "internal/interned", "internal/reported", "internal/kept", "internal/bearer", "internal/fault",
-		"internal/giveway", "internal/store", "internal/versioned"},
+		"internal/store", "internal/versioned"},
 	"internal/engine": {"core", "internal/ids", "internal/keyfile", "internal/state", "internal/store"},
 	"internal/intake": {"core", "api", "internal/engine", "internal/state"},
 	"internal/past":   {"core", "api", "internal/engine", "internal/fault", "internal/state", "internal/store"},
@@ -82,7 +82,7 @@ var mayImport = map[string][]string{
 	"internal/audit": {"core", "api", "internal/engine", "internal/fault", "internal/keyfile", "internal/kept",
 		"internal/state", "internal/store"},
 	"internal/decision": {"core", "api", "internal/bearer", "internal/kept", "internal/engine",
-		"internal/fault", "internal/giveway", "internal/ids",
+		"internal/fault", "internal/ids",
 		"internal/past",
 		"internal/state", "internal/store", "internal/tally"},
 	"internal/authority": {"core", "internal/engine", "internal/fault", "internal/intake", "internal/kept",

@@ -17,7 +17,6 @@ import (
 	"ironledger.example/core/rulebook"
 	"ironledger.example/core/value"
 	"ironledger.example/internal/fault"
-	"ironledger.example/internal/giveway"
 	"ironledger.example/internal/state"
 	"ironledger.example/internal/store"
 )
@@ -120,7 +119,6 @@ func (r *replay) begin() {
 	r.parts, r.begun = append(r.parts, part), len(r.order)
 	r.chunks <- func(t *trial) {
 		for i, text := range texts {
-			t.long.Pass()
 			if err := t.answer(text, &part[i]); err != nil {
 				select {
 				case r.failed <- err:
@@ -158,7 +156,6 @@ type trial struct {
 	*replay
 	before, then *access.Evaluator
 	tried        map[string]*state.Device // devices as they stand under the other
-	long         giveway.Long
 }
 
 // at is a device as it stands under the other.

@@ -11,7 +11,6 @@ import (
 	"ironledger.example/core/evidence"
 	"ironledger.example/core/ledger"
 	"ironledger.example/core/posture"
-	"ironledger.example/internal/giveway"
 	"ironledger.example/internal/store"
 )
 
@@ -117,9 +116,7 @@ func (p *rebuilt) run(c *Change, next *Snapshot, by Cause, devices []*Device) {
 	carry := book.Rules.Carry(old.Rules)
 	var r posture.Result
 	env := &condition.Env{Now: c.Now}
-	var long giveway.Long
 	for i, d := range devices {
-		long.Pass()
 		if keep && i%warmth == 0 {
 			p.warm(carry, devices[i:min(len(devices), i+warmth)])
 		}

@@ -5,8 +5,6 @@ import (
 	"runtime"
 	"sync"
 	"sync/atomic"
-
-	"ironledger.example/internal/giveway"
 )
 
 // Together calls work for every value of a version, on all processors, and take with what it gave unless it gave nothing:
@@ -17,14 +15,12 @@ func Together[K comparable, V, T any](ctx context.Context, m Map[K, V], work fun
 	var wg sync.WaitGroup
 	for range workers {
 		wg.Go(func() {
-			var long giveway.Long
 			for n := next.Add(1); n <= int64(len(m.pages)) && ctx.Err() == nil; n = next.Add(1) {
 				if m.pages[n-1] == nil {
 					continue
 				}
 				out := make([]T, 0, PageSize)
 				for v := range (Page[V]{m.pages[n-1]}).Values() {
-					long.Pass()
 					if x, is := work(v); is {
 						out = append(out, x)
 					}
