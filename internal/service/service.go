@@ -112,7 +112,6 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if s.FirstToken, err = s.Admin.FirstTokens(ctx, o.AdminToken, strings.TrimSpace(o.NewAdmin)); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
-	e.Chore(s.View.Warming)
 	e.Chore(s.Audit.Tidy)
 	e.Chore(s.Audit.KeepingMentions)
 	e.Chore(s.Admin.KeepingUses)

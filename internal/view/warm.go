@@ -9,7 +9,7 @@ import (
 const FirstLook = 7 * value.Day
 
 // Warming works out what people look at first, since after a start nothing of it is known; until that is done, or the
-// service ends. Without it the first of them waits, and nothing is wrong.
+// service ends. Without it the first of them waits, and nothing is wrong. It is called when what is checked is set.
 func (s *Service) Warming() {
 	ctx, cancel := s.UntilQuit()
 	defer cancel()

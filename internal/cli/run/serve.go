@@ -374,6 +374,7 @@ func serve(ctx context.Context, o *serveOptions, log *slog.Logger, ready readyFu
 	if o.names != nil { // not under a demo, which ends with its terminal
 		o.reloads(ctx, log, o.served)
 	}
+	svc.Chore(svc.View.Warming) // once all is set that a look goes by
 	err = runFronts(ctx, log, fronts, func() error { return ready(http.url(), svc.FirstToken) })
 	return errors.Join(err, svc.Close())
 }
