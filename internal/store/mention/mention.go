@@ -101,7 +101,7 @@ func said(ctx context.Context, db Querier, run int64) (out []one, err error) {
 	return slices.Compact(out), rows.Err()
 }
 
-// spoken tells whom a body speaks of, as [SpeaksOfDevice] and [SpeaksOfPerson] find them, and in a fifth of the time.
+// spoken tells whom a body speaks of, as [SpeaksOfDevice] and [SpeaksOfPerson] find them, and quicker.
 func spoken(body []byte, tell func(who string)) {
 	for name, raw := range value.Members(body) {
 		switch string(name) {
