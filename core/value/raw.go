@@ -68,6 +68,33 @@ func Members(object []byte) iter.Seq2[[]byte, json.RawMessage] {
 	}
 }
 
+// Member is the raw value that a JSON object has under a name; nil when it has none, or is no object. The rest of the
+// object is stepped over; see [Walk].
+func Member(object []byte, name string) json.RawMessage {
+	if len(object) == 0 || object[0] != '{' {
+		return nil
+	}
+	for key, raw := range Members(object) {
+		if string(key) == name {
+			return raw
+		}
+	}
+	return nil
+}
+
+// Spelt is what a raw JSON text says, nil for what is none. It is a part of raw unless there is a backslash in it.
+func Spelt(raw []byte) []byte {
+	n := len(raw)
+	if n >= 2 && raw[0] == '"' && raw[n-1] == '"' && bytes.IndexByte(raw, '\\') < 0 {
+		return raw[1 : n-1]
+	}
+	var s *string
+	if json.Unmarshal(raw, &s) != nil || s == nil {
+		return nil
+	}
+	return []byte(*s)
+}
+
 // Elements yields the raw members of a JSON list; see [Walk].
 func Elements(list []byte) iter.Seq[json.RawMessage] {
 	return func(yield func(json.RawMessage) bool) {

@@ -65,3 +65,21 @@ func FuzzMembers(f *testing.F) {
 		}
 	})
 }
+
+// A member and what a text says are found as a decoder finds them; where there is none, nothing is.
+func TestMemberAndSpelt(t *testing.T) {
+	for _, c := range []struct{ object, name, want string }{
+		{`{"a":"x","b":{"a":"y"}}`, "a", "x"}, {`{"b":{"a":"y"} , "a" : "z"}`, "a", "z"}, {`{"ä\"":"ö"}`, `ä"`, "ö"},
+		{`{"a":"\u00f6\\\""}`, "a", `ö\"`}, {`{"a":""}`, "a", ""}, {`{"a":"x","a":"y"}`, "a", "x"},
+	} {
+		if got := Spelt(Member([]byte(c.object), c.name)); got == nil || string(got) != c.want {
+			t.Errorf("%s of %s says %q, want %q", c.name, c.object, got, c.want)
+		}
+	}
+	for _, object := range []string{"", `{}`, `{"b":{"a":"y"}}`, `{"a":null}`, `{"a":7}`, `{"a":["x"]}`, `{"a":{}}`, `["a","x"]`,
+		`"a"`, `null`, `{"a"`, `{"a":"x`} {
+		if got := Spelt(Member([]byte(object), "a")); got != nil {
+			t.Errorf("a of %s says %q", object, got)
+		}
+	}
+}

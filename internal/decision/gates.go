@@ -2,7 +2,6 @@ package decision
 
 import (
 	"context"
-	"encoding/json"
 
 	"ironledger.example/api"
 	"ironledger.example/core/access"
@@ -25,17 +24,6 @@ func (s *Service) GateWeeks(ctx context.Context) (map[string]api.GateWeek, error
 		week[of[0]] = w
 	})
 	return week, err
-}
-
-// member returns a member of a JSON object, nil when it has none of the name.
-// The rest of the object is stepped over.
-func member(object []byte, name string) json.RawMessage {
-	for key, raw := range value.Members(object) {
-		if string(key) == name {
-			return raw
-		}
-	}
-	return nil
 }
 
 // Gates lists the gates in the order of their numbers, with what each said to

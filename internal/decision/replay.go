@@ -96,7 +96,7 @@ func newReplay(snap, after *state.Snapshot, now int64) *replay {
 
 // add puts the question of a decision, once however often it was asked.
 func (r *replay) add(e ledger.Entry) error {
-	asked := member(e.Body, "asked")
+	asked := value.Member(e.Body, "asked")
 	if len(asked) == 0 {
 		return nil
 	}

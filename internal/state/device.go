@@ -43,8 +43,7 @@ func (d *Device) carried(from, to *generation) *Device {
 	if from.Resolver != to.Resolver || from.directories != to.directories {
 		e.View = nil
 	}
-	e.Result = posture.Result{}
-	e.Result.Since = posture.MovedFailing(d.Result.Since, from.RuleKeys, to.RuleKeys)
+	e.Result = posture.Result{Since: posture.MovedFailing(d.Result.Since, from.RuleKeys, to.RuleKeys)}
 	return e
 }
 

@@ -463,8 +463,9 @@ func (s *Store) ByCode(ctx context.Context, code string) (id string, err error) 
 // the visit's only while it lasts.
 func (s *Store) Bodies(ctx context.Context, kind ledger.Kind, behind, last, since int64,
 	visit func(at int64, body []byte)) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT at, body FROM entries WHERE seq > ? AND seq <= ? AND at >= ? AND kind = ? AND "+
-		present+amongRareKinds(kind)+" ORDER BY seq", behind, last, since, string(kind))
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT at, body FROM entries WHERE seq > ? AND seq <= ? AND at >= ? AND kind = ? AND "+
+			present+amongRareKinds(kind)+" ORDER BY seq", behind, last, since, string(kind))
 	if err != nil {
 		return fmt.Errorf("read entries: %w", err)
 	}

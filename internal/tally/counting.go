@@ -3,7 +3,6 @@ package tally
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"slices"
 	"strings"
 
@@ -35,14 +34,8 @@ var (
 		tell(outcome, []byte("0"))
 	}}
 	Rulings = Counting{ledger.DecisionMade, func(body []byte, tell func(first, second []byte)) {
-		for name, gates := range value.Members(body) {
-			if string(name) != "gates" {
-				continue
-			}
-			for gate := range value.Elements(gates) {
-				tell(words(gate, "gate", "verdict"))
-			}
-			return
+		for gate := range value.Elements(value.Member(body, "gates")) {
+			tell(words(gate, "gate", "verdict"))
 		}
 	}}
 )
@@ -52,27 +45,15 @@ func words(object []byte, first, second string) (a, b []byte) {
 	for name, raw := range value.Members(object) {
 		switch {
 		case a == nil && string(name) == first:
-			a = text(raw)
+			a = value.Spelt(raw)
 		case b == nil && string(name) == second:
-			b = text(raw)
+			b = value.Spelt(raw)
 		}
 		if a != nil && b != nil {
 			break
 		}
 	}
 	return a, b
-}
-
-// text is what a JSON text says, nil for null.
-func text(raw []byte) []byte {
-	if n := len(raw); n >= 2 && raw[0] == '"' && !slices.Contains(raw, '\\') {
-		return raw[1 : n-1]
-	}
-	var s *string
-	if json.Unmarshal(raw, &s) != nil || s == nil {
-		return nil
-	}
-	return []byte(*s)
 }
 
 // counted is how often something happened in a stretch of time, which begins at a moment.
@@ -83,7 +64,8 @@ type counted struct {
 }
 
 // count counts what the entries behind one and up to another tell of since a moment, by stretches of time.
-func (what *Counting) count(ctx context.Context, records *store.Store, behind, last, since, stretch int64) ([]counted, error) {
+func (what *Counting) count(ctx context.Context, records *store.Store,
+	behind, last, since, stretch int64) ([]counted, error) {
 	type key struct {
 		at int64
 		of [2]string

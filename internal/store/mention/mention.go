@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -103,40 +102,20 @@ func said(ctx context.Context, db Querier, run int64) (out []one, err error) {
 
 // spoken tells whom a body speaks of, as [SpeaksOfDevice] and [SpeaksOfPerson] find them, and quicker.
 func spoken(body []byte, tell func(who string)) {
+	told := func(raw []byte, of func(string) string) {
+		if id := value.Spelt(raw); id != nil {
+			tell(of(string(id)))
+		}
+	}
 	for name, raw := range value.Members(body) {
 		switch string(name) {
 		case "device":
-			text(raw, func(id string) { tell(Device(id)) })
+			told(raw, Device)
 		case "person":
-			text(raw, func(id string) { tell(Person(id)) })
+			told(raw, Person)
 		case "asked":
-			member(raw, "subject", func(raw []byte) {
-				member(raw, "id", func(raw []byte) {
-					text(raw, func(id string) { tell(Person(id)) })
-				})
-			})
+			told(value.Member(value.Member(raw, "subject"), "id"), Person)
 		}
-	}
-}
-
-// member visits what an object has under a name.
-func member(raw []byte, name string, visit func([]byte)) {
-	if raw[0] != '{' {
-		return
-	}
-	for key, of := range value.Members(raw) {
-		if string(key) == name {
-			visit(of)
-			return
-		}
-	}
-}
-
-// text visits what a JSON text says.
-func text(raw []byte, visit func(string)) {
-	var s string
-	if raw[0] == '"' && json.Unmarshal(raw, &s) == nil {
-		visit(s)
 	}
 }
 
